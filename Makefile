@@ -1,0 +1,35 @@
+# Everything a newcomer needs: `make demo`, `make test`, `make check`.
+# What they need is installed into .tools by tools/prepare.py; nothing else on the machine changes.
+
+PYTHON ?= python3
+TOOLS := .tools
+RUN := $(TOOLS)/bin/python
+
+.PHONY: demo test lint types check bench screenshots clean
+
+demo: $(TOOLS)/ready
+	$(RUN) -m rabbet demo
+
+test: $(TOOLS)/ready
+	$(RUN) -W error -m unittest discover --start-directory tests --top-level-directory .
+
+lint: $(TOOLS)/ready
+	$(RUN) -m ruff check src tests bench tools
+	$(RUN) -m ruff format --check src tests bench tools
+
+types: $(TOOLS)/ready
+	$(RUN) -m mypy
+
+check: test lint types
+
+bench: $(TOOLS)/ready
+	$(RUN) bench/startup.py
+
+screenshots: $(TOOLS)/ready
+	$(RUN) tools/screenshots.py
+
+$(TOOLS)/ready: pyproject.toml tools/prepare.py
+	$(PYTHON) tools/prepare.py
+
+clean:
+	rm -rf $(TOOLS) build src/*.egg-info

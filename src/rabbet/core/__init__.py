@@ -1,0 +1,1 @@
+"""Pure computation: no file, process, network, clock or terminal."""

@@ -1,0 +1,1 @@
+"""Lock × inventory → findings, and the plan that mends them."""

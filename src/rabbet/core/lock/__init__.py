@@ -1,0 +1,1 @@
+"""Solutions → one lock; one lock → what a given machine needs."""

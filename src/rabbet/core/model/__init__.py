@@ -1,0 +1,1 @@
+"""The nouns of the design as frozen dataclasses."""

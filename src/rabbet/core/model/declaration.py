@@ -1,0 +1,58 @@
+"""What people edit: the runtimes, libraries and sources that a project declares."""
+
+import hashlib
+import json
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+
+from packaging.requirements import Requirement
+from packaging.specifiers import SpecifierSet
+
+__all__ = ["Declaration", "Declared", "SourceEntry"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SourceEntry:
+    """A place where releases are listed: the address of an index, or a folder of wheels."""
+
+    name: str
+    url: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Declared:
+    """One requirement and the group that makes it (`None`: the project itself)."""
+
+    requirement: Requirement
+    group: str | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Declaration:
+    """A project's declaration, its dependency groups (PEP 735) with their includes resolved."""
+
+    name: str
+    python: SpecifierSet
+    requirements: tuple[Requirement, ...]
+    groups: Mapping[str, tuple[Requirement, ...]]
+    sources: tuple[SourceEntry, ...]
+
+    def declared(self) -> Iterator[Declared]:
+        """All requirements with the group that makes them, the project's own first."""
+        for requirement in self.requirements:
+            yield Declared(requirement=requirement)
+        for group, requirements in sorted(self.groups.items()):
+            for requirement in requirements:
+                yield Declared(requirement=requirement, group=group)
+
+    def fingerprint(self) -> str:
+        """A digest of all that bears on the lock, and of nothing else (order and comments do not)."""
+        groups = {name: sorted({str(r) for r in content}) for name, content in self.groups.items()}
+        content = {
+            "python": str(self.python),
+            "requirements": sorted({str(r) for r in self.requirements}),
+            "groups": groups,
+            "sources": [[source.name, source.url] for source in self.sources],
+        }
+        text = json.dumps(content, sort_keys=True, separators=(",", ":"))
+        return "sha256:" + hashlib.sha256(text.encode()).hexdigest()

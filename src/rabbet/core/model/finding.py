@@ -1,0 +1,38 @@
+"""A finding: one difference between an inventory and the lock."""
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+__all__ = ["Finding", "Kind", "Weight"]
+
+
+class Kind(StrEnum):
+    """What sort of difference it is."""
+
+    MISSING = "missing"
+    SURPLUS = "surplus"
+    VERSION = "version"
+    ALTERED = "altered"
+    RUNTIME = "runtime"
+    UNRESOLVED = "unresolved"
+
+
+class Weight(StrEnum):
+    """How much it matters."""
+
+    BREAKS = "breaks"
+    DIFFERS = "differs"
+    NOTE = "note"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Finding:
+    """One difference: what was locked, what is there, and whose requirement is no longer met."""
+
+    kind: Kind
+    name: str
+    locked: str = ""
+    installed: str = ""
+    weight: Weight
+    breaks: tuple[str, ...] = ()
+    detail: str = ""

@@ -1,0 +1,41 @@
+"""The inventory: what is really installed in one environment."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from packaging.utils import NormalizedName
+from packaging.version import Version
+
+from rabbet.core.model.release import Metadata
+
+__all__ = ["Installed", "Inventory"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Installed:
+    """One installed library.
+
+    `folder` is its `.dist-info` folder's name. `metadata` is `None` when it can't be read. `wheel_sha256`
+    is the hash of the wheel it was made from, where Rabbet installed it. `altered` names the files
+    whose content is not what `RECORD` says, or that are gone.
+    """
+
+    name: NormalizedName
+    version: Version
+    folder: str
+    metadata: Metadata | None = None
+    wheel_sha256: str | None = None
+    altered: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Inventory:
+    """All libraries of one environment by name, and the version of its runtime.
+
+    `twins` are further copies of a library that is installed more than once.
+    """
+
+    python: Version
+    implementation: str
+    libraries: Mapping[NormalizedName, Installed]
+    twins: tuple[Installed, ...] = ()

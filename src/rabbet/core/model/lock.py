@@ -1,0 +1,59 @@
+"""The lock: what was resolved, exactly (PEP 751)."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from packaging.utils import NormalizedName
+from packaging.version import Version
+
+__all__ = ["Lock", "LockedLibrary", "LockedRuntime", "LockedWheel"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LockedWheel:
+    """A file that was locked: either `url` or `path` says where it is; `size` is in bytes."""
+
+    filename: str
+    sha256: str
+    size: int | None = None
+    url: str | None = None
+    path: str | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LockedLibrary:
+    """One library at one version, with the names it depends on and the marker under which it is needed."""
+
+    name: NormalizedName
+    version: Version
+    wheels: tuple[LockedWheel, ...]
+    dependencies: tuple[NormalizedName, ...] = ()
+    requires_python: str | None = None
+    marker: str | None = None
+    index: str | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LockedRuntime:
+    """The runtime that the lock was made with."""
+
+    language: str
+    implementation: str
+    version: Version
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Lock:
+    """Everything in `pylock.toml` that Rabbet reads or writes."""
+
+    requires_python: str | None
+    environments: tuple[str, ...]
+    groups: tuple[str, ...]
+    libraries: tuple[LockedLibrary, ...]
+    fingerprint: str | None
+    runtime: LockedRuntime | None
+
+    @property
+    def versions(self) -> Mapping[NormalizedName, Version]:
+        """The locked version of each library."""
+        return {library.name: library.version for library in self.libraries}

@@ -1,0 +1,56 @@
+"""The plan: what it takes to make an environment match the lock."""
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+from packaging.utils import NormalizedName
+
+from rabbet.core.model.inventory import Installed
+from rabbet.core.model.lock import LockedLibrary, LockedWheel
+
+__all__ = ["Action", "Needed", "Plan", "Step"]
+
+
+class Action(StrEnum):
+    """What happens to one library."""
+
+    KEEP = "keep"
+    ADD = "add"
+    REPLACE = "replace"
+    REMOVE = "remove"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Needed:
+    """A library that this machine needs, and the locked wheel that serves it best."""
+
+    library: LockedLibrary
+    wheel: LockedWheel
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Step:
+    """What happens to one library: what is there now, what comes, and why."""
+
+    action: Action
+    name: NormalizedName
+    installed: tuple[Installed, ...] = ()
+    needed: Needed | None = None
+    reason: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Plan:
+    """All steps, sorted by name; `rebuild` says why the whole environment is made anew, if it is."""
+
+    steps: tuple[Step, ...]
+    rebuild: str = ""
+
+    def of(self, *actions: Action) -> tuple[Step, ...]:
+        """The steps that are one of these actions."""
+        return tuple(step for step in self.steps if step.action in actions)
+
+    @property
+    def idle(self) -> bool:
+        """Whether there is nothing to do."""
+        return not self.rebuild and all(step.action is Action.KEEP for step in self.steps)

@@ -1,0 +1,37 @@
+"""A target: the platform and runtime version that a solution serves."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from packaging.markers import Marker
+from packaging.version import Version
+
+__all__ = ["Target"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Target:
+    """A platform and a runtime version, with what markers and wheel tags mean there.
+
+    `tags` maps each compatibility tag (PEP 425), such as `cp312-cp312-manylinux_2_28_x86_64`, to its rank:
+    0 is the best.
+    """
+
+    platform: str
+    python: Version
+    markers: Mapping[str, str] = field(hash=False)
+    tags: Mapping[str, int] = field(hash=False)
+
+    def admits(self, marker: Marker | None, extra: str = "") -> bool:
+        """Whether a requirement under this marker (PEP 508) counts here, asked for by this extra."""
+        return marker is None or marker.evaluate({**self.markers, "extra": extra})
+
+    @property
+    def environment(self) -> str:
+        """The marker that tells this target from others, for a lock's `environments` (PEP 751)."""
+        keys = ("implementation_name", "platform_machine", "python_version", "sys_platform")
+        return " and ".join(f"{key} == '{self.markers[key]}'" for key in keys)
+
+    def __str__(self) -> str:
+        """Such as `linux-x86_64 with Python 3.12`."""
+        return f"{self.platform} with Python {self.python.major}.{self.python.minor}"

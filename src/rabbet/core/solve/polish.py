@@ -1,0 +1,89 @@
+"""Polishing: raise single libraries until none can be raised while all the others stay.
+
+The search takes the newest release whenever it chooses, yet after a jump back a library may be left lower
+than it has to be. Polishing needs no search: a release may take another's place if everyone who asks for the
+library admits it, and what it needs is already chosen. Each step raises a version, so it ends.
+"""
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+
+from packaging.requirements import Requirement
+from packaging.utils import NormalizedName, canonicalize_name
+
+from rabbet.core.model.declaration import Declared
+from rabbet.core.model.release import Candidate, SetAside
+from rabbet.core.model.solution import Part
+from rabbet.core.solve.problem import Problem
+
+__all__ = ["parts_of", "polished", "raisable"]
+
+Chosen = Mapping[NormalizedName, Candidate]
+
+
+def polished(
+    problem: Problem, declared: Sequence[Declared], chosen: Chosen, *, kept: frozenset[NormalizedName]
+) -> tuple[dict[NormalizedName, Candidate], frozenset[Part]]:
+    """The chosen releases, raised as far as single raises go, and the parts that are still asked for.
+
+    Libraries in `kept` stay. What nobody asks for any more after a raise is dropped.
+    """
+    current = dict(chosen)
+    roots = [one.requirement for one in declared if problem.counts(one.requirement)]
+    while True:
+        parts = parts_of(problem, roots, current)
+        current = {name: current[name] for name in sorted({name for name, _ in parts})}
+        raised = next(raisable(problem, roots, current, kept), None)
+        if raised is None:
+            return current, parts
+        current[raised.name] = raised
+
+
+def raisable(
+    problem: Problem, roots: Sequence[Requirement], chosen: Chosen, kept: frozenset[NormalizedName]
+) -> Iterator[Candidate]:
+    """Each release that could take the place of an older one while all the others stay."""
+    parts = parts_of(problem, roots, chosen)
+    asked = [*roots, *(need for part in sorted(parts) for need in problem.needs(part, chosen[part[0]]))]
+    admitted: dict[NormalizedName, int] = {}
+    for need in asked:
+        name = canonicalize_name(need.name)
+        admitted[name] = admitted.get(name, -1) & problem.mask(need)
+    for name in sorted(set(chosen) - kept):
+        releases = problem.candidates(name).releases
+        for position in range(len(releases) - 1, releases.index(chosen[name]), -1):
+            newer = releases[position]
+            if admitted[name] >> position & 1 and _fits(problem, newer, chosen, parts):
+                yield newer
+                break
+
+
+def parts_of(problem: Problem, roots: Iterable[Requirement], chosen: Chosen) -> frozenset[Part]:
+    """The libraries and extras reached from these requirements."""
+    parts: set[Part] = set()
+    waiting = list(roots)
+    while waiting:
+        need = waiting.pop()
+        name = canonicalize_name(need.name)
+        for part in [(name, ""), *((name, canonicalize_name(extra)) for extra in need.extras)]:
+            if part not in parts:
+                parts.add(part)
+                waiting.extend(problem.needs(part, chosen[name]))
+    return frozenset(parts)
+
+
+def _fits(problem: Problem, newer: Candidate, chosen: Chosen, parts: frozenset[Part]) -> bool:
+    """Whether all that this release needs is chosen already."""
+    if isinstance(problem.metadata(newer), SetAside):
+        return False
+    replaced = {**chosen, newer.name: newer}
+    own = [part for part in parts if part[0] == newer.name]
+    return all(_met(problem, need, replaced, parts) for part in own for need in problem.needs(part, newer))
+
+
+def _met(problem: Problem, need: Requirement, chosen: Chosen, parts: frozenset[Part]) -> bool:
+    name = canonicalize_name(need.name)
+    if need.url is not None or name not in chosen:
+        return False
+    position = problem.candidates(name).releases.index(chosen[name])
+    extras = {(name, canonicalize_name(extra)) for extra in need.extras}
+    return bool(problem.mask(need) >> position & 1) and extras <= parts

@@ -1,0 +1,199 @@
+"""The question put to the solver: requirements become incompatibilities, one release at a time, on demand.
+
+Which releases a requirement admits is decided here and only here (`Problem.mask`):
+
+* those that its specifier contains (PEP 440), by the standard's rule for pre-releases: they count where the
+  specifier names one, or where nothing else matches;
+* a yanked release counts only where the specifier pins it exactly (PEP 592);
+* what the project's own requirements admit in this way is admitted to all other requirements too, as far as
+  their specifiers contain it. The rule depends on no order, so neither does the answer.
+"""
+
+from collections.abc import Iterable, Sequence
+
+from packaging.requirements import Requirement
+from packaging.specifiers import SpecifierSet
+from packaging.utils import NormalizedName, canonicalize_name
+
+from rabbet.core.model.declaration import Declared
+from rabbet.core.model.release import Candidate, Metadata, SetAside
+from rabbet.core.model.solution import Part
+from rabbet.core.model.target import Target
+from rabbet.core.solve.candidates import Candidates
+from rabbet.core.solve.incompatibility import Demand, Incompatibility, OneRelease, Slot, Term, Unusable
+from rabbet.core.solve.provider import Provider
+
+__all__ = ["ROOT", "Problem"]
+
+ROOT = Slot(canonicalize_name(""))
+
+
+class Problem:
+    """Slots with their domains, and what each release rules out; grows as the search asks.
+
+    `slots`, `full` (each slot's whole domain), `depth` (steps from the project) and `releases` run in
+    parallel; slot 0 is the project itself.
+    """
+
+    def __init__(self, provider: Provider, target: Target, declared: Sequence[Declared]) -> None:
+        self.slots: list[Slot] = []
+        self.full: list[int] = []
+        self.depth: list[int] = []
+        self.releases: list[tuple[Candidate, ...]] = []
+        self._provider = provider
+        self._target = target
+        self._numbers: dict[Slot, int] = {}
+        self._masks: dict[tuple[NormalizedName, str], int] = {}
+        self._granted: dict[NormalizedName, int] = {}
+        self._expanded: set[tuple[int, int]] = set()
+        self._fresh: list[Incompatibility] = []
+        self._declared = [one for one in declared if target.admits(one.requirement.marker)]
+        self._add_slot(ROOT, (), depth=0)
+
+    def absent(self, slot: int) -> int:
+        """The bit that says the slot gets no release."""
+        return self.full[slot] & ~(self.full[slot] >> 1)
+
+    def start(self) -> list[Incompatibility]:
+        """What the project's own requirements rule out."""
+        self._declared.sort(key=lambda one: (str(one.requirement), one.group or ""))
+        self._provider.expect(canonicalize_name(one.requirement.name) for one in self._declared)
+        for one in self._declared:
+            self._grant(one.requirement)
+        for one in self._declared:
+            self._demand((0, self.full[0]), Demand(ROOT, one.requirement, one.group))
+        return self._take_fresh()
+
+    def expand(self, slot: int, bit: int) -> list[Incompatibility]:
+        """What choosing one candidate rules out; empty when this was asked before."""
+        if (slot, bit) in self._expanded:
+            return []
+        self._expanded.add((slot, bit))
+        metadata = self.metadata(self.candidate(slot, bit))
+        if isinstance(metadata, SetAside):
+            self._rule_out([(slot, bit)], Unusable(metadata.reason))
+        else:
+            needs = self._active(metadata, self.slots[slot].extra)
+            self._provider.expect(canonicalize_name(need.name) for need in needs)
+            for need in needs:
+                self._demand((slot, bit), Demand(self.slots[slot], need))
+        return self._take_fresh()
+
+    def metadata(self, candidate: Candidate) -> Metadata | SetAside:
+        """What a release needs, or why it can't be used on this target after all."""
+        metadata = self._provider.metadata(candidate)
+        if isinstance(metadata, SetAside):
+            return metadata
+        reason = ""
+        if not metadata.requires_python.contains(self._target.python, prereleases=True):
+            reason = f"needs Python {metadata.requires_python}"
+        for need in metadata.requirements:
+            if need.url is not None and self.counts(need):
+                reason = f"needs {need.name} from an address of its own"
+        return SetAside(version=str(candidate.version), reason=reason) if reason else metadata
+
+    def counts(self, requirement: Requirement) -> bool:
+        """Whether a requirement's marker holds on this target."""
+        return self._target.admits(requirement.marker)
+
+    def candidate(self, slot: int, bit: int) -> Candidate:
+        """The candidate that a bit stands for."""
+        return self.releases[slot][bit.bit_length() - 1]
+
+    def needs(self, part: Part, candidate: Candidate) -> tuple[Requirement, ...]:
+        """The requirements of one part of a release that count on this target."""
+        metadata = self._provider.metadata(candidate)
+        return () if isinstance(metadata, SetAside) else self._active(metadata, part[1])
+
+    def candidates(self, name: NormalizedName) -> Candidates:
+        """All candidates of a library."""
+        return self._provider.candidates(name)
+
+    def mask(self, requirement: Requirement) -> int:
+        """The candidates that a requirement admits, as bits; each specifier is evaluated once."""
+        name = canonicalize_name(requirement.name)
+        key = (name, str(requirement.specifier))
+        if key not in self._masks:
+            releases = self.candidates(name).releases
+            contained = _bits(requirement.specifier, releases, prereleases=True)
+            self._masks[key] = _admitted(requirement.specifier, releases, contained) | (
+                contained & self._granted.get(name, 0)
+            )
+        return self._masks[key]
+
+    def _active(self, metadata: Metadata, extra: str) -> tuple[Requirement, ...]:
+        """A part's requirements under their markers; those that hold without the extra are the library's."""
+        return tuple(
+            need
+            for need in metadata.requirements
+            if self._target.admits(need.marker, extra) and not (extra and self._target.admits(need.marker))
+        )
+
+    def _grant(self, requirement: Requirement) -> None:
+        name = canonicalize_name(requirement.name)
+        releases = self.candidates(name).releases
+        contained = _bits(requirement.specifier, releases, prereleases=True)
+        admitted = _admitted(requirement.specifier, releases, contained)
+        self._granted[name] = self._granted.get(name, 0) | admitted
+
+    def _demand(self, requirer: Term, demand: Demand) -> None:
+        """Rule out the requirer together with every value of the required slots that is not admitted."""
+        requirement = demand.requirement
+        name = canonicalize_name(requirement.name)
+        depth = self.depth[requirer[0]] + 1
+        admitted = self.mask(requirement)
+        for extra in ("", *sorted(canonicalize_name(extra) for extra in requirement.extras)):
+            number = self._number(Slot(name, extra), depth)
+            self._rule_out([requirer, (number, self.full[number] & ~admitted)], demand)
+
+    def _number(self, slot: Slot, depth: int) -> int:
+        if slot not in self._numbers:
+            self._add_slot(slot, self.candidates(slot.name).releases, depth)
+            if slot.extra:
+                self._tie_to_library(slot, depth)
+        return self._numbers[slot]
+
+    def _add_slot(self, slot: Slot, releases: tuple[Candidate, ...], depth: int) -> None:
+        self._numbers[slot] = len(self.slots)
+        self.slots.append(slot)
+        self.releases.append(releases)
+        self.full.append((2 << len(releases)) - 1)
+        self.depth.append(depth)
+
+    def _tie_to_library(self, slot: Slot, depth: int) -> None:
+        """An extra's release is the library's release."""
+        extra, library = self._numbers[slot], self._number(Slot(slot.name), depth)
+        for position in range(len(self.releases[extra])):
+            bit = 1 << position
+            self._rule_out([(extra, bit), (library, self.full[library] & ~bit)], OneRelease(slot))
+
+    def _rule_out(self, terms: Iterable[Term], cause: Demand | OneRelease | Unusable) -> None:
+        incompatibility = Incompatibility.of(terms, self.full, cause)
+        if incompatibility is not None:
+            self._fresh.append(incompatibility)
+
+    def _take_fresh(self) -> list[Incompatibility]:
+        fresh, self._fresh = self._fresh, []
+        return fresh
+
+
+def _bits(specifier: SpecifierSet, releases: Sequence[Candidate], *, prereleases: bool | None) -> int:
+    positions = {release.version: position for position, release in enumerate(releases)}
+    return sum(1 << positions[version] for version in specifier.filter(positions, prereleases=prereleases))
+
+
+def _admitted(specifier: SpecifierSet, releases: Sequence[Candidate], contained: int) -> int:
+    """What a requirement admits by itself: see the module's description."""
+    yanked = sum(1 << position for position, release in enumerate(releases) if release.yanked)
+    unyanked = [release for release in releases if not release.yanked]
+    positions = {release.version: position for position, release in enumerate(releases)}
+    by_rule = specifier.filter([release.version for release in unyanked])
+    admitted = sum(1 << positions[version] for version in by_rule)
+    return admitted | (contained & yanked if _pins_exactly(specifier) else 0)
+
+
+def _pins_exactly(specifier: SpecifierSet) -> bool:
+    return any(
+        one.operator == "===" or (one.operator == "==" and not one.version.endswith(".*"))
+        for one in specifier
+    )

@@ -1,0 +1,24 @@
+"""What the solver asks of the world: an interface that sources fulfil, and tests with a dictionary."""
+
+from collections.abc import Iterable
+from typing import Protocol
+
+from packaging.utils import NormalizedName
+
+from rabbet.core.model.release import Candidate, Metadata, SetAside
+from rabbet.core.solve.candidates import Candidates
+
+__all__ = ["Provider"]
+
+
+class Provider(Protocol):
+    """Gives candidates and their needs. The same question always gets the same answer."""
+
+    def candidates(self, name: NormalizedName) -> Candidates:
+        """All releases of a library that fit the target, oldest first."""
+
+    def metadata(self, candidate: Candidate) -> Metadata | SetAside:
+        """The needs of one release, or why they can't be known."""
+
+    def expect(self, names: Iterable[NormalizedName]) -> None:
+        """A hint that the candidates of these libraries are about to be asked for."""

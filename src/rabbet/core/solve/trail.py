@@ -1,0 +1,78 @@
+"""The trail: what is known of each slot's value, in the order it became known."""
+
+from dataclasses import dataclass
+
+from rabbet.core.solve.incompatibility import Incompatibility, Term
+
+__all__ = ["Entry", "Trail"]
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """A slot's domain was narrowed: by a decision (no cause), or because an incompatibility forced it."""
+
+    slot: int
+    domain: int
+    level: int
+    cause: Incompatibility | None
+
+
+class Trail:
+    """Domains that only get narrower, until a backjump restores an earlier state.
+
+    A level is the number of decisions made so far; level 0 holds what follows from the project alone.
+    """
+
+    def __init__(self) -> None:
+        self.domains: list[int] = []
+        self.level = 0
+        self._entries: list[Entry] = []
+        self._history: list[list[int]] = []
+        self._initial: list[int] = []
+
+    def add_slot(self, domain: int) -> None:
+        """Give the next slot its whole domain."""
+        self.domains.append(domain)
+        self._initial.append(domain)
+        self._history.append([])
+
+    def decide(self, slot: int, domain: int) -> None:
+        """Open a new level with a free choice."""
+        self.level += 1
+        self._narrow(slot, domain, None)
+
+    def derive(self, slot: int, domain: int, cause: Incompatibility) -> None:
+        """Note what an incompatibility forces."""
+        self._narrow(slot, domain, cause)
+
+    def _narrow(self, slot: int, domain: int, cause: Incompatibility | None) -> None:
+        self._history[slot].append(len(self._entries))
+        self._entries.append(Entry(slot, domain, self.level, cause))
+        self.domains[slot] = domain
+
+    def satisfier(self, term: Term) -> int:
+        """The number of the first entry from which on this term holds. The term must hold now."""
+        slot, mask = term
+        for number in self._history[slot]:
+            if not self._entries[number].domain & ~mask:
+                return number
+        msg = "asked for the satisfier of a term that does not hold"
+        raise AssertionError(msg)
+
+    def entry(self, number: int) -> Entry:
+        """One entry by its number."""
+        return self._entries[number]
+
+    def decided(self, slot: int) -> bool:
+        """Whether a decision on this slot stands."""
+        return any(self._entries[number].cause is None for number in self._history[slot])
+
+    def backjump(self, level: int) -> None:
+        """Forget all that came after this level."""
+        while self._entries and self._entries[-1].level > level:
+            entry = self._entries.pop()
+            history = self._history[entry.slot]
+            history.pop()
+            before = self._entries[history[-1]].domain if history else self._initial[entry.slot]
+            self.domains[entry.slot] = before
+        self.level = level

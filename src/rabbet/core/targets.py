@@ -1,0 +1,75 @@
+"""A runtime's facts → the target it stands for, with all wheel tags that it accepts, best first.
+
+Tags follow PEP 425; platform tags follow PEP 600 (glibc), PEP 656 (musl) and, on macOS, the rules of the
+`packaging` library. Computed from facts alone, so that any machine can compute any machine's target.
+"""
+
+from collections.abc import Iterator
+
+from packaging import tags
+
+from rabbet.core.model.runtime import PythonRuntime
+from rabbet.core.model.target import Target
+
+__all__ = ["target_of"]
+
+_LEGACY_NAMES = {(2, 17): "manylinux2014", (2, 12): "manylinux2010", (2, 5): "manylinux1"}
+_OLDEST_GLIBC_MINOR = {"x86_64": 5, "i686": 5}  # PEP 571 and 513 exist for these two machines only
+_SYSTEMS = {"linux": "linux", "darwin": "macos", "win32": "windows"}
+
+
+def target_of(runtime: PythonRuntime) -> Target:
+    """The target that this runtime serves on its machine."""
+    system = _SYSTEMS.get(runtime.markers["sys_platform"], runtime.markers["sys_platform"])
+    machine = _machine(runtime)
+    ranked = dict.fromkeys(str(tag) for tag in _tags(runtime, list(_platforms(system, machine, runtime))))
+    return Target(
+        platform=f"{system}-{machine}",
+        python=runtime.version,
+        markers=runtime.markers,
+        tags={tag: rank for rank, tag in enumerate(ranked)},
+    )
+
+
+def _machine(runtime: PythonRuntime) -> str:
+    """The machine's name; a 32-bit interpreter on a 64-bit machine counts as what it is."""
+    machine = runtime.markers["platform_machine"].lower().replace("amd64", "x86_64")
+    if runtime.word_bits == 32:
+        return {"x86_64": "i686", "aarch64": "armv7l"}.get(machine, machine)
+    return machine
+
+
+def _tags(runtime: PythonRuntime, platforms: list[str]) -> Iterator[tags.Tag]:
+    version = (runtime.version.major, runtime.version.minor)
+    digits = f"{version[0]}{version[1]}"
+    if runtime.implementation == "cpython":
+        interpreter = f"cp{digits}"
+        yield from tags.cpython_tags(version, [interpreter + runtime.abi_flags], platforms)
+    else:
+        interpreter = f"{'pp' if runtime.implementation == 'pypy' else runtime.implementation}{digits}"
+        yield from tags.generic_tags(interpreter, ["none"], platforms)
+    yield from tags.compatible_tags(version, interpreter, platforms)
+
+
+def _platforms(system: str, machine: str, runtime: PythonRuntime) -> Iterator[str]:
+    if system == "macos":
+        major, minor = [*runtime.libc[1].split("."), "0"][:2]
+        yield from tags.mac_platforms((int(major), int(minor)), machine)
+    elif system == "windows":
+        yield {"x86_64": "win_amd64", "arm64": "win_arm64"}.get(machine, "win32")
+    else:
+        yield from _linux_platforms(machine, *runtime.libc)
+
+
+def _linux_platforms(machine: str, library: str, version: str) -> Iterator[str]:
+    """From the newest baseline down to the oldest; the bare `linux_*` tag comes last."""
+    if library:
+        major, minor = (int(part) for part in version.split(".")[:2])
+        if library == "musl":
+            yield from (f"musllinux_{major}_{lower}_{machine}" for lower in range(minor, -1, -1))
+        else:
+            for lower in range(minor, _OLDEST_GLIBC_MINOR.get(machine, 17) - 1, -1):
+                yield f"manylinux_{major}_{lower}_{machine}"
+                if (major, lower) in _LEGACY_NAMES:
+                    yield f"{_LEGACY_NAMES[major, lower]}_{machine}"
+    yield f"linux_{machine}"

@@ -1,0 +1,121 @@
+"""Every failure that a user, a file or a network can cause.
+
+    RabbetError
+    ├── WrongUsage (2)              a command can't be carried out as it was given
+    │   ├── NoDeclaration           no pyproject.toml in this folder or above it
+    │   └── NoLock                  nothing was resolved yet
+    ├── NotUnderstood (3)           a file or a requirement can't be read
+    ├── NoSolution (4)              no set of releases meets all requirements
+    ├── SourceFailed (5)            a source is missing, silent or answers nonsense
+    ├── IntegrityFailed (6)         content is not what its record says
+    ├── EnvironmentFailed (7)       a runtime, an environment or a folder does not serve
+    │   ├── NoRuntime               no interpreter on this machine fits
+    │   └── CannotWrite             a file or folder can't be written
+    └── Interrupted (130)           the user stopped it
+
+Exit code 1 belongs to no error: it is the answer "no" (drift was found).
+This module stands below all layers, so that each of them can raise these.
+"""
+
+from collections.abc import Sequence
+from enum import IntEnum
+
+__all__ = [
+    "CannotWrite",
+    "EnvironmentFailed",
+    "ExitCode",
+    "IntegrityFailed",
+    "Interrupted",
+    "NoDeclaration",
+    "NoLock",
+    "NoRuntime",
+    "NoSolution",
+    "NotUnderstood",
+    "RabbetError",
+    "SourceFailed",
+    "WrongUsage",
+]
+
+
+class ExitCode(IntEnum):
+    """What the program tells the shell."""
+
+    DONE = 0
+    NO = 1
+    USAGE = 2
+    NOT_UNDERSTOOD = 3
+    NO_SOLUTION = 4
+    SOURCE = 5
+    INTEGRITY = 6
+    ENVIRONMENT = 7
+    INTERRUPTED = 130
+
+
+class RabbetError(Exception):
+    """A failure with what a user needs: what could not be done, why, and what to try.
+
+    `because` holds one reason a line; `remedy` is a command or a sentence to act on.
+    """
+
+    exit_code = ExitCode.USAGE
+
+    def __init__(self, message: str, *, because: Sequence[str] = (), remedy: str = "") -> None:
+        super().__init__(message)
+        self.because = tuple(because)
+        self.remedy = remedy
+
+
+class WrongUsage(RabbetError):
+    """A command can't be carried out as it was given."""
+
+
+class NoDeclaration(WrongUsage):
+    """Neither this folder nor one above it holds a declaration."""
+
+
+class NoLock(WrongUsage):
+    """The project has no lock yet."""
+
+
+class NotUnderstood(RabbetError):
+    """A file, or a requirement in it, can't be read."""
+
+    exit_code = ExitCode.NOT_UNDERSTOOD
+
+
+class NoSolution(RabbetError):
+    """No set of releases meets all requirements."""
+
+    exit_code = ExitCode.NO_SOLUTION
+
+
+class SourceFailed(RabbetError):
+    """A source is missing, silent, refuses, or answers something that can't be used."""
+
+    exit_code = ExitCode.SOURCE
+
+
+class IntegrityFailed(RabbetError):
+    """Content is not what its record, its hash or its name says."""
+
+    exit_code = ExitCode.INTEGRITY
+
+
+class EnvironmentFailed(RabbetError):
+    """A runtime or an environment does not serve."""
+
+    exit_code = ExitCode.ENVIRONMENT
+
+
+class NoRuntime(EnvironmentFailed):
+    """No interpreter on this machine meets the declared constraint."""
+
+
+class CannotWrite(EnvironmentFailed):
+    """A file or folder can't be written: permissions, a full disk, a name in use."""
+
+
+class Interrupted(RabbetError):
+    """The user stopped the command."""
+
+    exit_code = ExitCode.INTERRUPTED

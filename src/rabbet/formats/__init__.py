@@ -1,0 +1,1 @@
+"""Text ⇄ model, one format a module; no file is opened here."""

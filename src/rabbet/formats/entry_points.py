@@ -1,0 +1,37 @@
+"""`entry_points.txt` → the commands that a library brings along."""
+
+import configparser
+import re
+from dataclasses import dataclass
+
+__all__ = ["Command", "read_commands"]
+
+_VALUE = re.compile(r"^\s*(?P<module>[\w.]+)\s*:\s*(?P<function>[\w.]+)\s*(\[.*\])?\s*$")
+_SAFE_NAME = re.compile(r"^[^/\\\x00\s][^/\\\x00]*$")
+
+
+@dataclass(frozen=True, slots=True)
+class Command:
+    """A command's name, and the function that it calls."""
+
+    name: str
+    module: str
+    function: str
+
+
+def read_commands(text: str) -> tuple[Command, ...]:
+    """The console and GUI commands, sorted. Raises `ValueError` for what can't be read or has an unsafe name."""
+    parser = configparser.ConfigParser(delimiters=("=",), interpolation=None, strict=False)
+    parser.optionxform = str  # type: ignore[assignment, method-assign]  # names keep their case
+    try:
+        parser.read_string(text)
+    except configparser.Error as error:
+        raise ValueError(str(error)) from error
+    found = []
+    for section in ("console_scripts", "gui_scripts"):
+        for name, value in parser.items(section) if parser.has_section(section) else ():
+            match = _VALUE.match(value)
+            if match is None or not _SAFE_NAME.match(name) or name in (".", ".."):
+                raise ValueError(f"the entry point {name!r} = {value!r} is not valid")
+            found.append(Command(name, match["module"], match["function"]))
+    return tuple(sorted(found, key=lambda command: command.name))

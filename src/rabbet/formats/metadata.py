@@ -1,0 +1,37 @@
+"""Core metadata of a wheel, as far as resolving needs it."""
+
+from packaging.metadata import parse_email
+from packaging.requirements import InvalidRequirement, Requirement
+from packaging.specifiers import InvalidSpecifier, SpecifierSet
+from packaging.utils import canonicalize_name
+from packaging.version import InvalidVersion, Version
+
+from rabbet.core.model.release import Metadata
+
+__all__ = ["MetadataBroken", "parse_metadata"]
+
+
+class MetadataBroken(ValueError):
+    """Metadata that can't be read; the release is then set aside, which is no failure of the command."""
+
+
+def parse_metadata(content: bytes) -> Metadata:
+    """Read `METADATA`; only its header, for the description below the first blank line can be long.
+
+    Raises `MetadataBroken`.
+    """
+    header = content.replace(b"\r\n", b"\n").partition(b"\n\n")[0]
+    raw, _ = parse_email(header)
+    try:
+        return Metadata(
+            name=canonicalize_name(raw["name"]),
+            version=Version(raw["version"]),
+            requires_python=SpecifierSet(raw.get("requires_python", "")),
+            requirements=tuple(Requirement(text) for text in raw.get("requires_dist", [])),
+            extras=frozenset(canonicalize_name(extra) for extra in raw.get("provides_extra", [])),
+        )
+    except KeyError as error:
+        raise MetadataBroken(f"its metadata lacks {error}") from error
+    except (InvalidRequirement, InvalidSpecifier, InvalidVersion) as error:
+        first = str(error).splitlines()[0]
+        raise MetadataBroken(f"its metadata can't be read: {first}") from error

@@ -1,0 +1,51 @@
+"""Requirements as people write them (PEP 508), with errors that point at the place."""
+
+from packaging.requirements import InvalidRequirement, Requirement
+from packaging.specifiers import InvalidSpecifier, SpecifierSet
+
+from rabbet.errors import NotUnderstood
+
+__all__ = ["parse_requirement", "parse_runtime", "parse_specifiers"]
+
+
+def parse_requirement(text: str) -> Requirement:
+    """One requirement on a library.
+
+    Raises `NotUnderstood`, with the position of the error marked below the text.
+    """
+    try:
+        requirement = Requirement(text)
+    except InvalidRequirement as error:
+        message, *marked = str(error).splitlines()
+        raise NotUnderstood(
+            f"'{text}' is not a requirement",
+            because=[message, *marked],
+            remedy="a name, extras in brackets, versions: 'combframe[fast]>=2,<4'",
+        ) from error
+    if requirement.url is not None:
+        raise NotUnderstood(
+            f"'{text}' names an address in place of a version",
+            because=["requirements on an address can't be resolved yet, only those on releases of a source"],
+            remedy=f"put the wheel into a folder, and name that folder as a source: '{requirement.name}'",
+        )
+    return requirement
+
+
+def parse_runtime(text: str) -> tuple[str, SpecifierSet]:
+    """A constraint on a language runtime, such as `python>=3.11,<3.14` → its language and versions."""
+    requirement = parse_requirement(text)
+    if requirement.extras or requirement.marker:
+        raise NotUnderstood(f"'{text}' is not a runtime", remedy="a language and versions: 'python>=3.11'")
+    if requirement.name.lower() != "python":
+        raise NotUnderstood(
+            f"Rabbet can't provide the runtime '{requirement.name}'", because=["it knows one language: python"]
+        )
+    return "python", requirement.specifier
+
+
+def parse_specifiers(text: str) -> SpecifierSet:
+    """Version specifiers such as `>=3.11,<3.14` (PEP 440). Raises `NotUnderstood`."""
+    try:
+        return SpecifierSet(text)
+    except InvalidSpecifier as error:
+        raise NotUnderstood(f"'{text}' names no versions", because=[str(error)]) from error

@@ -1,0 +1,169 @@
+"""The simple repository API: a library's page, as JSON (PEP 691, 700) or HTML (PEP 503) → a listing."""
+
+from html.parser import HTMLParser
+from urllib.parse import unquote, urljoin, urlsplit
+
+import msgspec
+from packaging.utils import NormalizedName
+
+from rabbet.core.model.release import Listing, SetAside, WheelFile
+from rabbet.formats.wheel_name import parse_wheel_name
+
+__all__ = ["NotAnIndexPage", "parse_html", "parse_json", "parse_names_html", "parse_names_json"]
+
+_SUPPORTED_MAJOR = "1"
+
+
+class NotAnIndexPage(ValueError):
+    """The answer is no page of a simple repository."""
+
+
+class _File(msgspec.Struct, rename="kebab"):
+    filename: str
+    url: str
+    hashes: dict[str, str] = {}
+    requires_python: str | None = None
+    yanked: bool | str = False
+    size: int | None = None
+    core_metadata: bool | dict[str, str] | None = None
+    dist_info_metadata: bool | dict[str, str] | None = None
+
+
+class _Meta(msgspec.Struct, rename="kebab"):
+    api_version: str = "1.0"
+
+
+class _Page(msgspec.Struct):
+    files: list[_File]
+    meta: _Meta = msgspec.field(default_factory=_Meta)
+
+
+class _Name(msgspec.Struct):
+    name: str
+
+
+class _Names(msgspec.Struct):
+    projects: list[_Name]
+
+
+def parse_json(content: bytes, *, name: NormalizedName, source: str, address: str) -> Listing:
+    """Read a library's JSON page; `address` is where it came from, for relative links.
+
+    Raises `NotAnIndexPage`.
+    """
+    try:
+        page = msgspec.json.decode(content, type=_Page)
+    except (msgspec.MsgspecError, RecursionError, UnicodeDecodeError) as error:
+        raise NotAnIndexPage(f"the answer is no page of an index: {error}") from error
+    _check_version(page.meta.api_version)
+    return _listing(page.files, name=name, source=source, address=address)
+
+
+def parse_html(content: bytes, *, name: NormalizedName, source: str, address: str) -> Listing:
+    """Read a library's HTML page.
+
+    Raises `NotAnIndexPage` when it is no HTML, or of an unknown version.
+    """
+    links = _links(content)
+    files = [_file_of(link) for link in links if link.get("href")]
+    return _listing(files, name=name, source=source, address=address)
+
+
+def parse_names_json(content: bytes) -> tuple[str, ...]:
+    """All names on an index's JSON front page. Raises `NotAnIndexPage`."""
+    try:
+        return tuple(one.name for one in msgspec.json.decode(content, type=_Names).projects)
+    except (msgspec.MsgspecError, RecursionError, UnicodeDecodeError) as error:
+        raise NotAnIndexPage(f"the answer is no page of an index: {error}") from error
+
+
+def parse_names_html(content: bytes) -> tuple[str, ...]:
+    """All names on an index's HTML front page. Raises `NotAnIndexPage`."""
+    return tuple((link.get("href") or "").rstrip("/").rpartition("/")[2] for link in _links(content))
+
+
+def _check_version(version: str) -> None:
+    if version.partition(".")[0] != _SUPPORTED_MAJOR:
+        raise NotAnIndexPage(f"the index speaks version {version} of the simple API; Rabbet knows version 1")
+
+
+def _listing(files: list[_File], *, name: NormalizedName, source: str, address: str) -> Listing:
+    wheels, aside = [], []
+    for file in files:
+        if not file.filename.endswith(".whl"):
+            continue
+        wheel = _wheel(file, name, source=source, address=address)
+        if isinstance(wheel, str):
+            aside.append(SetAside(version=file.filename, reason=wheel))
+        else:
+            wheels.append(wheel)
+    return Listing(name=name, source=source, wheels=tuple(wheels), aside=tuple(aside))
+
+
+def _wheel(file: _File, name: NormalizedName, *, source: str, address: str) -> WheelFile | str:
+    """One entry as a wheel, or why it is none."""
+    parsed = parse_wheel_name(file.filename)
+    if isinstance(parsed, str):
+        return parsed
+    if parsed[0] != name:
+        return f"it is a wheel of {parsed[0]}"
+    offered = file.core_metadata if file.core_metadata is not None else file.dist_info_metadata
+    beside = offered.get("sha256", "") if isinstance(offered, dict) else ("" if offered else None)
+    return WheelFile(
+        filename=file.filename,
+        name=name,
+        version=parsed[1],
+        tags=parsed[2],
+        location=urljoin(address, file.url),
+        source=source,
+        size=file.size,
+        sha256=file.hashes.get("sha256"),
+        requires_python=file.requires_python or None,
+        metadata_sha256=beside,
+        yanked=file.yanked if isinstance(file.yanked, str) else ("" if file.yanked else None),
+    )
+
+
+class _LinkParser(HTMLParser):
+    """Collects the attributes of all links, and the version that the page announces."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.links: list[dict[str, str | None]] = []
+        self.version = "1.0"
+        self.is_html = False
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        """Note one tag."""
+        attributes = dict(attrs)
+        self.is_html = self.is_html or tag in ("html", "head", "body", "a")
+        if tag == "a":
+            self.links.append(attributes)
+        elif tag == "meta" and attributes.get("name") == "pypi:repository-version":
+            self.version = attributes.get("content") or self.version
+
+
+def _links(content: bytes) -> list[dict[str, str | None]]:
+    parser = _LinkParser()
+    parser.feed(content.decode("utf-8", errors="replace"))
+    if not parser.is_html:
+        raise NotAnIndexPage("the answer is neither JSON nor HTML")
+    _check_version(parser.version)
+    return parser.links
+
+
+def _file_of(link: dict[str, str | None]) -> _File:
+    """A link's attributes in the shape of a JSON entry."""
+    href = link["href"] or ""
+    url, _, fragment = href.partition("#")
+    algorithm, _, digest = fragment.partition("=")
+    offered = link.get("data-core-metadata", link.get("data-dist-info-metadata"))
+    key, _, value = (offered or "").partition("=")
+    return _File(
+        filename=unquote(urlsplit(url).path.rpartition("/")[2]),
+        url=url,
+        hashes={algorithm: digest} if digest else {},
+        requires_python=link.get("data-requires-python"),
+        yanked=(link["data-yanked"] or True) if "data-yanked" in link else False,
+        core_metadata=None if offered is None else ({key: value} if value else True),
+    )

@@ -1,0 +1,122 @@
+"""Reading TOML tables with errors that say where, all of a file's problems at once."""
+
+import tomllib
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from typing import TypeVar
+
+from rabbet.errors import NotUnderstood
+
+__all__ = ["Problems", "Table", "parse_toml"]
+
+Kind = TypeVar("Kind")
+_NAMES = {str: "a text", int: "a whole number", list: "a list", dict: "a table"}
+
+
+def parse_toml(text: str, where: str) -> "Table":
+    """Parse a document.
+
+    Raises `NotUnderstood` with line and column, and says so when a merge left its marks in the file.
+    """
+    for number, line in enumerate(text.splitlines(), 1):
+        if line.startswith(("<<<<<<< ", ">>>>>>> ")):
+            raise NotUnderstood(
+                f"{where} holds the marks of an unfinished merge",
+                because=[f"line {number}: {line[:60]}"],
+                remedy=f"settle the merge in {where} first",
+            )
+    try:
+        content = tomllib.loads(text)
+    except (tomllib.TOMLDecodeError, RecursionError) as error:
+        raise NotUnderstood(f"{where} is not valid TOML", because=[str(error)]) from error
+    return Table(content, Problems(where))
+
+
+class Problems:
+    """Collects all that is wrong with one file, each with its place."""
+
+    def __init__(self, where: str) -> None:
+        self._where = where
+        self._found: list[str] = []
+
+    def add(self, place: str, text: str) -> None:
+        """Note one problem; further lines of `text` are indented below it."""
+        self._found += [line if number else f"{place}: {line}" for number, line in enumerate(text.splitlines())]
+
+    @contextmanager
+    def at(self, place: str, *expected: type[Exception]) -> Iterator[None]:
+        """Note an exception of the expected kinds as a problem at this place, and go on."""
+        try:
+            yield
+        except expected as error:
+            self.add(place, str(error))
+
+    def raise_if_any(self) -> None:
+        """Raise `NotUnderstood` with everything that was noted."""
+        if self._found:
+            raise NotUnderstood(f"{self._where} can't be understood", because=self._found)
+
+
+class Table:
+    """A TOML table whose values are taken by the kind they must be of."""
+
+    def __init__(self, content: Mapping[str, object], problems: Problems, path: str = "") -> None:
+        self.problems = problems
+        self._content = content
+        self._path = path
+
+    def place(self, key: str) -> str:
+        """The key's full name, for messages."""
+        return f"{self._path}.{key}" if self._path else key
+
+    def keys(self) -> list[str]:
+        """All keys in their order."""
+        return list(self._content)
+
+    def get(self, key: str, kind: type[Kind], default: Kind) -> Kind:
+        """The value, or the default where it is missing or (noted as a problem) of another kind."""
+        value = self._content.get(key, default)
+        if isinstance(value, kind) and not (kind is int and isinstance(value, bool)):
+            return value
+        self.problems.add(self.place(key), f"must be {_NAMES[kind]}")
+        return default
+
+    def text(self, key: str) -> str | None:
+        """A text that may be missing."""
+        return self.get(key, str, "") if key in self._content else None
+
+    def need(self, key: str) -> str:
+        """A text that must be there."""
+        if key not in self._content:
+            self.problems.add(self.place(key), "is missing")
+        return self.get(key, str, "")
+
+    def texts(self, key: str) -> list[str]:
+        """A list of texts; empty where it is missing."""
+        values = self.get(key, list, [])
+        if all(isinstance(value, str) for value in values):
+            return values
+        self.problems.add(self.place(key), "must be a list of texts")
+        return []
+
+    def table(self, key: str) -> "Table":
+        """A table inside; empty where it is missing."""
+        return Table(self.get(key, dict, {}), self.problems, self.place(key))
+
+    def tables(self, key: str) -> "list[Table]":
+        """A list of tables; empty where it is missing."""
+        values = self.get(key, list, [])
+        for number, value in enumerate(values):
+            if not isinstance(value, dict):
+                self.problems.add(f"{self.place(key)}[{number}]", "must be a table")
+        return [
+            Table(value, self.problems, f"{self.place(key)}[{number}]")
+            for number, value in enumerate(values)
+            if isinstance(value, dict)
+        ]
+
+    def allow_only(self, *keys: str) -> None:
+        """Note every other key as a problem: what is not understood must not be passed over."""
+        for key in self._content:
+            if key not in keys:
+                self.problems.add(self.place(key), f"is not known here (known: {', '.join(keys)})")

@@ -1,0 +1,1 @@
+"""The suite: `make test`."""

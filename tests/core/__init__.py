@@ -1,0 +1,1 @@
+"""The core, without any file or network."""

@@ -1,0 +1,206 @@
+"""The solver against an exhaustive search, and by hand-made cases."""
+
+import itertools
+import random
+import unittest
+from collections.abc import Iterator, Mapping
+
+from packaging.requirements import Requirement
+from packaging.specifiers import SpecifierSet
+
+from rabbet.core.model.release import Candidate
+from rabbet.core.model.solution import Solution
+from rabbet.core.solve.derivation import clash, reasons
+from rabbet.core.solve.solver import Refutation, solve
+from tests.support.catalogue import TARGET, DictProvider, declared
+
+ROUNDS = 1200
+Releases = Mapping[str, Mapping[str, list[str]]]
+
+
+class AgainstExhaustiveSearch(unittest.TestCase):
+    """Same verdict as trying everything; each answer is valid and can't be raised in one place."""
+
+    def test_random_instances(self) -> None:
+        for seed in range(ROUNDS):
+            with self.subTest(seed=seed):
+                dice = random.Random(seed)
+                releases, wanted = _instance(dice)
+                answers = list(_all_answers(releases, wanted))
+                answer = solve(DictProvider(releases), TARGET, declared(*wanted))
+                if isinstance(answer, Refutation):
+                    self.assertEqual(answers, [])
+                    self.assertTrue(reasons(answer, "hivescale"))
+                    continue
+                chosen = {name: str(one.version) for name, one in answer.chosen.items()}
+                self.assertIn(chosen, answers)
+                for other in answers:
+                    self.assertFalse(_single_raise(chosen, other), (chosen, other))
+                shuffled = _shuffled(dice, releases), dice.sample(wanted, len(wanted))
+                again = solve(DictProvider(shuffled[0]), TARGET, declared(*shuffled[1]))
+                self.assertEqual(answer.chosen, again.chosen)
+
+
+def _instance(dice: random.Random) -> tuple[dict[str, dict[str, list[str]]], list[str]]:
+    """A few libraries with extras, markers, pre-releases, yanked and broken releases, and conflicts."""
+    names = ["combframe", "pollencsv", "hivewire", "tallywax", "skepio"][: dice.randint(2, 5)]
+    versions = ["1.0", "1.1", "2.0rc1", "2.0", "3.0"]
+    releases: dict[str, dict[str, list[str]]] = {}
+    for name in names:
+        releases[name] = {}
+        for version in dice.sample(versions, dice.randint(1, 3)):
+            needs = [_requirement(dice, names) for _ in range(dice.choice([0, 1, 1, 2]))]
+            needs = ["broken"] if dice.random() < 0.04 else needs
+            releases[name][version + ("!" if dice.random() < 0.1 else "")] = needs
+    wanted = [_requirement(dice, names, markers=False) for _ in range(dice.randint(1, 3))]
+    return releases, wanted
+
+
+def _requirement(dice: random.Random, names: list[str], *, markers: bool = True) -> str:
+    extra = dice.choice(["", "", "", "[fast]"])
+    bounds = ["", "", ">=1.1", "<2", "==1.*", ">=2", "!=1.1", "==2.0", ">=2.0rc1", "<=2.0", ">1.1,<3"]
+    marks = ["", "", "", '; extra == "fast"', '; sys_platform == "win32"', '; python_version >= "3.8"']
+    return dice.choice(names) + extra + dice.choice(bounds) + (dice.choice(marks) if markers else "")
+
+
+def _shuffled(dice: random.Random, releases: Releases) -> Releases:
+    turned = {}
+    for name in dice.sample(list(releases), len(releases)):
+        versions = dice.sample(list(releases[name]), len(releases[name]))
+        turned[name] = {
+            one: dice.sample(releases[name][one], len(releases[name][one])) for one in versions
+        }
+    return turned
+
+
+def _single_raise(chosen: Mapping[str, str], other: Mapping[str, str]) -> bool:
+    """Whether `other` differs in one library only, and is newer there."""
+    if set(chosen) != set(other):
+        return False
+    changed = [name for name in chosen if chosen[name] != other[name]]
+    return len(changed) == 1 and SpecifierSet(f">{chosen[changed[0]]}").contains(
+        other[changed[0]], prereleases=True
+    )
+
+
+def _all_answers(releases: Releases, wanted: list[str]) -> Iterator[dict[str, str]]:
+    """Every valid set of releases in which nothing is superfluous, by trying all combinations."""
+    options = [[None, *versions] for versions in releases.values()]
+    roots = [Requirement(text) for text in wanted]
+    for combination in itertools.product(*options):
+        chosen = {name: one for name, one in zip(releases, combination, strict=True) if one is not None}
+        reached: set[str] = set()
+        if _holds(releases, roots, roots, chosen, reached, set()) and reached == set(chosen):
+            yield {name: one.rstrip("!") for name, one in chosen.items()}
+
+
+def _holds(
+    releases: Releases,
+    roots: list[Requirement],
+    needs: list[Requirement],
+    chosen: Mapping[str, str],
+    reached: set[str],
+    parts: set[tuple[str, str]],
+) -> bool:
+    """Whether all needs, and the needs of what they reach, are met by the chosen releases."""
+    for need in needs:
+        if need.marker and not need.marker.evaluate({**TARGET.markers, "extra": ""}):
+            continue
+        if not _admits(releases, roots, need, chosen.get(need.name)):
+            return False
+        reached.add(need.name)
+        texts = releases[need.name][chosen[need.name]]
+        if texts == ["broken"]:
+            return False
+        for extra in ("", *need.extras):
+            if (need.name, extra) in parts:
+                continue
+            parts.add((need.name, extra))
+            inner = [Requirement(text) for text in texts]
+            active = [
+                one for one in inner if not one.marker or one.marker.evaluate({**TARGET.markers, "extra": extra})
+            ]
+            for one in active:
+                one.marker = None
+            if not _holds(releases, roots, active, chosen, reached, parts):
+                return False
+    return True
+
+
+def _admits(releases: Releases, roots: list[Requirement], need: Requirement, version: str | None) -> bool:
+    """The rule for pre-releases and yanked releases, spelt out for one requirement and one release."""
+
+    def by_itself(one: Requirement) -> bool:
+        offered = [text.rstrip("!") for text in releases[one.name] if not text.endswith("!")]
+        if version is not None and version.endswith("!"):
+            pinned = str(one.specifier).startswith("==") and "*" not in str(one.specifier)
+            return pinned and one.specifier.contains(version.rstrip("!"), prereleases=True)
+        return version in [str(text) for text in one.specifier.filter(offered)]
+
+    if version is None or not need.specifier.contains(version.rstrip("!"), prereleases=True):
+        return False
+    return by_itself(need) or any(by_itself(root) for root in roots if root.name == need.name)
+
+
+CASES = [
+    # title, wanted, releases, chosen
+    (
+        "cycles and self-dependencies are fine",
+        ["combframe[all]"],
+        {
+            "combframe": {"1": ['combframe[fast]; extra == "all"', 'skepio; extra == "fast"', "combframe>=1"]},
+            "skepio": {"1": ["combframe"]},
+        },
+        {"combframe": "1", "skepio": "1"},
+    ),
+    (
+        "a release whose metadata is broken is passed over",
+        ["combframe"],
+        {"combframe": {"1": [], "2": ["broken"]}},
+        {"combframe": "1"},
+    ),
+]
+
+
+class ByHand(unittest.TestCase):
+    """Cases that stand for something."""
+
+    def test_cases(self) -> None:
+        for title, wanted, releases, expected in CASES:
+            with self.subTest(title):
+                answer = solve(DictProvider(releases), TARGET, declared(*wanted))
+                assert isinstance(answer, Solution)
+                self.assertEqual({n: str(c.version) for n, c in answer.chosen.items()}, expected)
+
+    def test_locked_versions_stay(self) -> None:
+        """A preferred version stays though a newer one exists; what it can't be is raised."""
+        releases = {"combframe": {"1": [], "2": [], "3": []}, "skepio": {"1": [], "2": []}}
+        before: dict[str, Candidate] = {
+            name: DictProvider(releases).candidates(name).releases[0] for name in releases
+        }
+        versions = {name: one.version for name, one in before.items()}
+        answer = solve(DictProvider(releases), TARGET, declared("combframe>1", "skepio"), preferred=versions)
+        assert isinstance(answer, Solution)
+        self.assertEqual({n: str(c.version) for n, c in answer.chosen.items()}, {"combframe": "3", "skepio": "1"})
+
+    def test_refutation_names_who_asks(self) -> None:
+        """The reasons name both sides of a clash with their requirements, and nothing that does not matter."""
+        releases = {
+            "nectarplot": {"1.0": ["combframe<2"], "2.0": ["combframe>=2"]},
+            "honeyflow": {"1.0": ["combframe<2"]},
+            "combframe": {"1.0": [], "2.0": []},
+            "skepio": {"1.0": []},
+        }
+        wanted = declared("nectarplot>=2", "checks: honeyflow", "skepio")
+        answer = solve(DictProvider(releases), TARGET, wanted)
+        assert isinstance(answer, Refutation)
+        self.assertEqual(
+            reasons(answer, "hivescale"),
+            (
+                "group checks of hivescale needs honeyflow",
+                "hivescale needs nectarplot>=2",
+                "honeyflow 1.0 needs combframe<2",
+                "nectarplot 2.0 needs combframe>=2",
+            ),
+        )
+        self.assertEqual(clash(answer), ("combframe",))

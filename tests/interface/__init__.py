@@ -1,0 +1,1 @@
+"""The built program, run on files in a temporary folder."""
