@@ -67,9 +67,7 @@ def _shuffled(dice: random.Random, releases: Releases) -> Releases:
     turned = {}
     for name in dice.sample(list(releases), len(releases)):
         versions = dice.sample(list(releases[name]), len(releases[name]))
-        turned[name] = {
-            one: dice.sample(releases[name][one], len(releases[name][one])) for one in versions
-        }
+        turned[name] = {one: dice.sample(releases[name][one], len(releases[name][one])) for one in versions}
     return turned
 
 
@@ -118,7 +116,9 @@ def _holds(
             parts.add((need.name, extra))
             inner = [Requirement(text) for text in texts]
             active = [
-                one for one in inner if not one.marker or one.marker.evaluate({**TARGET.markers, "extra": extra})
+                one
+                for one in inner
+                if not one.marker or one.marker.evaluate({**TARGET.markers, "extra": extra})
             ]
             for one in active:
                 one.marker = None
@@ -148,7 +148,9 @@ CASES = [
         "cycles and self-dependencies are fine",
         ["combframe[all]"],
         {
-            "combframe": {"1": ['combframe[fast]; extra == "all"', 'skepio; extra == "fast"', "combframe>=1"]},
+            "combframe": {
+                "1": ['combframe[fast]; extra == "all"', 'skepio; extra == "fast"', "combframe>=1"]
+            },
             "skepio": {"1": ["combframe"]},
         },
         {"combframe": "1", "skepio": "1"},
@@ -181,10 +183,12 @@ class ByHand(unittest.TestCase):
         versions = {name: one.version for name, one in before.items()}
         answer = solve(DictProvider(releases), TARGET, declared("combframe>1", "skepio"), preferred=versions)
         assert isinstance(answer, Solution)
-        self.assertEqual({n: str(c.version) for n, c in answer.chosen.items()}, {"combframe": "3", "skepio": "1"})
+        self.assertEqual(
+            {n: str(c.version) for n, c in answer.chosen.items()}, {"combframe": "3", "skepio": "1"}
+        )
 
     def test_refutation_names_who_asks(self) -> None:
-        """The reasons name both sides of a clash with their requirements, and nothing that does not matter."""
+        """The reasons name both sides of a clash with their requirements, and nothing else."""
         releases = {
             "nectarplot": {"1.0": ["combframe<2"], "2.0": ["combframe>=2"]},
             "honeyflow": {"1.0": ["combframe<2"]},

@@ -26,9 +26,7 @@ MARKERS = {
     "python_version": "3.12",
     "sys_platform": "linux",
 }
-TARGET = Target(
-    platform="linux-x86_64", python=Version("3.12.1"), markers=MARKERS, tags={"py3-none-any": 0}
-)
+TARGET = Target(platform="linux-x86_64", python=Version("3.12.1"), markers=MARKERS, tags={"py3-none-any": 0})
 requirement = cache(Requirement)
 
 

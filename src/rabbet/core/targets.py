@@ -1,6 +1,6 @@
 """A runtime's facts → the target it stands for, with all wheel tags that it accepts, best first.
 
-Tags follow PEP 425; platform tags follow PEP 600 (glibc), PEP 656 (musl) and, on macOS, the rules of the
+Tags follow PEP 425; platform tags follow PEP 600 (glibc) and, on macOS, the rules of the
 `packaging` library. Computed from facts alone, so that any machine can compute any machine's target.
 """
 
@@ -62,14 +62,11 @@ def _platforms(system: str, machine: str, runtime: PythonRuntime) -> Iterator[st
 
 
 def _linux_platforms(machine: str, library: str, version: str) -> Iterator[str]:
-    """From the newest baseline down to the oldest; the bare `linux_*` tag comes last."""
-    if library:
+    """Name the platforms, from the newest baseline to the oldest; the bare `linux_*` tag comes last."""
+    if library == "glibc":
         major, minor = (int(part) for part in version.split(".")[:2])
-        if library == "musl":
-            yield from (f"musllinux_{major}_{lower}_{machine}" for lower in range(minor, -1, -1))
-        else:
-            for lower in range(minor, _OLDEST_GLIBC_MINOR.get(machine, 17) - 1, -1):
-                yield f"manylinux_{major}_{lower}_{machine}"
-                if (major, lower) in _LEGACY_NAMES:
-                    yield f"{_LEGACY_NAMES[major, lower]}_{machine}"
+        for lower in range(minor, _OLDEST_GLIBC_MINOR.get(machine, 17) - 1, -1):
+            yield f"manylinux_{major}_{lower}_{machine}"
+            if (major, lower) in _LEGACY_NAMES:
+                yield f"{_LEGACY_NAMES[major, lower]}_{machine}"
     yield f"linux_{machine}"

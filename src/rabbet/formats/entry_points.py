@@ -20,7 +20,10 @@ class Command:
 
 
 def read_commands(text: str) -> tuple[Command, ...]:
-    """The console and GUI commands, sorted. Raises `ValueError` for what can't be read or has an unsafe name."""
+    """The console and GUI commands, sorted.
+
+    Raises `ValueError` for what can't be read, and for names that would lead out of the scripts' folder.
+    """
     parser = configparser.ConfigParser(delimiters=("=",), interpolation=None, strict=False)
     parser.optionxform = str  # type: ignore[assignment, method-assign]  # names keep their case
     try:

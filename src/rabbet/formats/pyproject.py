@@ -81,7 +81,9 @@ def _members(
         if isinstance(entry, str):
             found += _parsed([entry], table.problems, table.place(name))
         elif not isinstance(included, str) or canonicalize_name(included) not in raw:
-            table.problems.add(place, "must be a requirement or {include-group = NAME} of a group that exists")
+            table.problems.add(
+                place, "must be a requirement or {include-group = NAME} of a group that exists"
+            )
         elif canonicalize_name(included) in (*above, name):
             table.problems.add(place, f"includes '{included}' in a circle")
         else:

@@ -87,7 +87,7 @@ def take_requirement(text: str, name: str, *, group: str | None) -> tuple[str, t
 
 
 def put_runtime(text: str, python: str) -> tuple[str, Change]:
-    """Set the constraint on Python: in `[tool.rabbet] runtimes` where it stands there, else the standard key."""
+    """Set the constraint on Python: where it stands already, else in the standard key (PEP 621)."""
     document = _parse(text)
     runtimes = document.get("tool", {}).get("rabbet", {}).get("runtimes", {})
     if "python" in runtimes:

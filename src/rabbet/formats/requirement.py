@@ -38,7 +38,8 @@ def parse_runtime(text: str) -> tuple[str, SpecifierSet]:
         raise NotUnderstood(f"'{text}' is not a runtime", remedy="a language and versions: 'python>=3.11'")
     if requirement.name.lower() != "python":
         raise NotUnderstood(
-            f"Rabbet can't provide the runtime '{requirement.name}'", because=["it knows one language: python"]
+            f"Rabbet can't provide the runtime '{requirement.name}'",
+            because=["it knows one language: python"],
         )
     return "python", requirement.specifier
 

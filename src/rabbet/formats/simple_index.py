@@ -1,5 +1,6 @@
 """The simple repository API: a library's page, as JSON (PEP 691, 700) or HTML (PEP 503) → a listing."""
 
+import re
 from html.parser import HTMLParser
 from urllib.parse import unquote, urljoin, urlsplit
 
@@ -7,11 +8,12 @@ import msgspec
 from packaging.utils import NormalizedName
 
 from rabbet.core.model.release import Listing, SetAside, WheelFile
-from rabbet.formats.wheel_name import parse_wheel_name
+from rabbet.core.wheel_name import parse_wheel_name
 
 __all__ = ["NotAnIndexPage", "parse_html", "parse_json", "parse_names_html", "parse_names_json"]
 
 _SUPPORTED_MAJOR = "1"
+_DIGEST = re.compile(r"^[0-9a-f]{64}\Z")
 
 
 class NotAnIndexPage(ValueError):
@@ -117,11 +119,17 @@ def _wheel(file: _File, name: NormalizedName, *, source: str, address: str) -> W
         location=urljoin(address, file.url),
         source=source,
         size=file.size,
-        sha256=file.hashes.get("sha256"),
+        sha256=_checked_digest(file.hashes.get("sha256")),
         requires_python=file.requires_python or None,
         metadata_sha256=beside,
         yanked=file.yanked if isinstance(file.yanked, str) else ("" if file.yanked else None),
     )
+
+
+def _checked_digest(digest: str | None) -> str | None:
+    """A digest as it may be used in names of files; anything else counts as none."""
+    lowered = (digest or "").lower()
+    return lowered if _DIGEST.match(lowered) else None
 
 
 class _LinkParser(HTMLParser):

@@ -41,7 +41,9 @@ class Problems:
 
     def add(self, place: str, text: str) -> None:
         """Note one problem; further lines of `text` are indented below it."""
-        self._found += [line if number else f"{place}: {line}" for number, line in enumerate(text.splitlines())]
+        self._found += [
+            line if number else f"{place}: {line}" for number, line in enumerate(text.splitlines())
+        ]
 
     @contextmanager
     def at(self, place: str, *expected: type[Exception]) -> Iterator[None]:

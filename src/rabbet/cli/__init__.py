@@ -1,0 +1,1 @@
+"""The interface: argparse, one module a command; rendering apart from deciding."""

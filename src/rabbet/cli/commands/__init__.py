@@ -1,0 +1,1 @@
+"""One module a command, each with `add_arguments` and `run`."""

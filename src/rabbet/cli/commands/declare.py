@@ -1,0 +1,34 @@
+"""Add or change runtimes and libraries.
+
+Writes requirements into pyproject.toml; its comments and order stay. A name alone is written as it is: loose.
+"""
+
+from argparse import ArgumentParser, Namespace
+
+from rabbet.cli.changes import show_changes
+from rabbet.cli.context import Context
+from rabbet.cli.options import add_group, add_json
+from rabbet.errors import WrongUsage
+from rabbet.tasks.declare import declare
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """Declare the command's arguments."""
+    parser.add_argument(
+        "requirement",
+        nargs="*",
+        help="such as nectarplot, 'combframe[fast]>=2,<4', \"skepio; os_name == 'nt'\"",
+    )
+    parser.add_argument("--runtime", metavar="CONSTRAINT", help="such as 'python>=3.11,<3.14'")
+    add_group(parser, "put the libraries into this group, such as checks, in place of the project's own")
+    add_json(parser)
+
+
+def run(arguments: Namespace, context: Context) -> int:
+    """Change the declaration and tell what changed."""
+    if not arguments.requirement and arguments.runtime is None:
+        raise WrongUsage("nothing was given to declare", remedy="rabbet declare 'nectarplot>=2'")
+    edited = declare(
+        context.project(), arguments.requirement, group=arguments.group, runtime=arguments.runtime
+    )
+    return show_changes(context, edited, schema="declare", as_json=arguments.json)

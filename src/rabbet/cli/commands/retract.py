@@ -1,0 +1,24 @@
+"""Take something out.
+
+Removes libraries from pyproject.toml, from wherever they are declared or from one group.
+"""
+
+from argparse import ArgumentParser, Namespace
+
+from rabbet.cli.changes import show_changes
+from rabbet.cli.context import Context
+from rabbet.cli.options import add_group, add_json
+from rabbet.tasks.declare import retract
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """Declare the command's arguments."""
+    parser.add_argument("library", nargs="+", help="the name of a declared library")
+    add_group(parser, "take them out of this group only")
+    add_json(parser)
+
+
+def run(arguments: Namespace, context: Context) -> int:
+    """Change the declaration and tell what changed."""
+    edited = retract(context.project(), arguments.library, group=arguments.group)
+    return show_changes(context, edited, schema="retract", as_json=arguments.json)

@@ -1,0 +1,69 @@
+"""What a command gets besides its arguments: the machine, the streams, the observer of progress."""
+
+import json
+import os
+import sys
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TextIO
+
+from rabbet.cli.observer import ClosableObserver, observer_for
+from rabbet.cli.style import Style, style_for
+from rabbet.errors import WrongUsage
+from rabbet.tasks.machine import Machine
+from rabbet.tasks.project import Project, find_project
+
+__all__ = ["Context", "make_context"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Context:
+    """The world as a command sees it."""
+
+    machine: Machine
+    input: TextIO
+    output: TextIO
+    style: Style
+    observer: ClosableObserver
+
+    @property
+    def interactive(self) -> bool:
+        """Whether somebody can be asked."""
+        return self.input.isatty() and self.output.isatty()
+
+    def project(self) -> Project:
+        """The project of the current folder. Raises `NoDeclaration`."""
+        return find_project(self.machine.folder)
+
+    def show(self, text: str = "") -> None:
+        """Print a line of the result; progress that is still on the screen goes first."""
+        self.observer.close()
+        print(text, file=self.output)
+
+    def show_json(self, schema: str, content: Mapping[str, object]) -> None:
+        """Print the one document of `--json`."""
+        self.show(json.dumps({"schema": f"rabbet.{schema}/1", **content}, indent=2))
+
+
+@contextmanager
+def make_context(*, quiet: bool) -> Iterator[Context]:
+    """The context of this process: nothing else reads its environment, folder and streams."""
+    try:
+        folder = Path.cwd()
+    except OSError as error:
+        raise WrongUsage(
+            "the current folder is not there any more", remedy="cd to a folder that is"
+        ) from error
+    context = Context(
+        machine=Machine(folder=folder, environ=dict(os.environ), home=Path.home()),
+        input=sys.stdin,
+        output=sys.stdout,
+        style=style_for(sys.stdout, os.environ),
+        observer=observer_for(sys.stderr, quiet=quiet),
+    )
+    try:
+        yield context
+    finally:
+        context.observer.close()

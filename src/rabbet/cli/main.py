@@ -1,0 +1,116 @@
+"""The program's entry: finds the command, runs it, and is the only place that prints errors.
+
+Kept light on purpose: what `--version` and `--help` don't need is imported inside the functions that do.
+"""
+
+import os
+import sys
+from argparse import ArgumentParser
+from collections.abc import Sequence
+from importlib import import_module
+from typing import NoReturn
+
+from rabbet import __version__
+from rabbet.cli.registry import COMMANDS, HEADINGS
+from rabbet.errors import ExitCode, Interrupted, RabbetError, WrongUsage
+
+__all__ = ["main"]
+
+_USAGE = """\
+usage: rabbet [--version] [--help] [--trace] COMMAND …
+
+Declare a project's runtime and libraries, resolve them into a lock, recreate
+the environment from it anywhere, and see where what is installed drifted.
+"""
+
+
+class _Parser(ArgumentParser):
+    """Reports wrong usage the way all other errors are reported."""
+
+    def error(self, message: str) -> NoReturn:
+        """Raise `WrongUsage`."""
+        raise WrongUsage(f"{self.prog}: {message}", remedy=f"{self.prog} --help")
+
+
+def main(arguments: Sequence[str] | None = None) -> int:
+    """Run one command line (default: this process's) and return its exit code."""
+    given = list(sys.argv[1:] if arguments is None else arguments)
+    trace = given[:1] == ["--trace"]
+    if trace:
+        del given[0]
+    try:
+        return _dispatch(given)
+    except RabbetError as error:
+        return _report(error, trace=trace)
+    except KeyboardInterrupt:
+        code = _report(Interrupted("interrupted", remedy="run the command again: it finishes what is left"))
+        _leave_now(code)
+    except BrokenPipeError:
+        # The reader of our output went away; the rest of it is for nobody.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
+        return ExitCode.NO
+
+
+def _dispatch(given: list[str]) -> int:
+    if not given or given[0] in ("--help", "-h"):
+        print(help_text(), end="")  # noqa: T201 - the help is the result
+        return ExitCode.DONE
+    if given[0] == "--version":
+        print(f"rabbet {__version__}")  # noqa: T201 - the version is the result
+        return ExitCode.DONE
+    return _run(given[0], given[1:])
+
+
+def help_text() -> str:
+    """All commands under their headings."""
+    lines = [_USAGE]
+    for heading in HEADINGS:
+        lines.append(f"{heading}:")
+        rows = [(name, summary) for name, (place, _, summary) in COMMANDS.items() if place == heading]
+        lines += [f"  {name:<10} {summary}" for name, summary in rows]
+    lines += ["", "`rabbet COMMAND --help` tells more. New here? Try: rabbet demo", ""]
+    return "\n".join(lines)
+
+
+def _run(name: str, given: list[str]) -> int:
+    if name not in COMMANDS:
+        raise _unknown(name)
+    module = import_module(COMMANDS[name][1])
+    from rabbet.cli.context import make_context  # noqa: PLC0415 - not needed for the help
+
+    parser = _Parser(prog=f"rabbet {name}", description=module.__doc__, allow_abbrev=False)
+    module.add_arguments(parser)
+    arguments = parser.parse_args(given)
+    with make_context(quiet=getattr(arguments, "quiet", False)) as context:
+        code: int = module.run(arguments, context)
+        return code
+
+
+def _unknown(name: str) -> WrongUsage:
+    from difflib import get_close_matches  # noqa: PLC0415 - for this error only
+
+    near = get_close_matches(name, COMMANDS, n=1)
+    return WrongUsage(
+        f"there is no command '{name}'", remedy=f"rabbet {near[0]} --help" if near else "rabbet --help"
+    )
+
+
+def _report(error: RabbetError, *, trace: bool = False) -> int:
+    """Print an error for people: what, because, try."""
+    if trace:
+        import traceback  # noqa: PLC0415 - for those who ask
+
+        traceback.print_exception(error)
+    lines = [f"error: {error}"]
+    lines += [f"{'' if number else '  because':9} {line}" for number, line in enumerate(error.because)]
+    if error.remedy:
+        lines.append(f"  try     {error.remedy}")
+    sys.stdout.flush()
+    print("\n".join(lines), file=sys.stderr)  # noqa: T201 - the one place that prints errors
+    return error.exit_code
+
+
+def _leave_now(code: int) -> NoReturn:
+    """Leave without waiting for downloads that are under way in other threads."""
+    sys.stderr.flush()
+    os._exit(code)

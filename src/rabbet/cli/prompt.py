@@ -1,0 +1,50 @@
+"""Asking questions on a terminal."""
+
+from collections.abc import Callable, Sequence
+from typing import TypeVar
+
+from rabbet.cli.context import Context
+from rabbet.errors import RabbetError
+
+__all__ = ["ask", "ask_choice", "confirm"]
+
+Answer = TypeVar("Answer")
+
+
+def ask(context: Context, question: str, default: str, read: Callable[[str], Answer]) -> Answer:
+    """Ask until the answer can be read; an empty one means the default."""
+    shown = f"{question} [{default}]: " if default else f"{question}: "
+    while True:
+        try:
+            return read(_line(context, shown) or default)
+        except RabbetError as error:
+            for line in (str(error), *error.because):
+                context.show(f"  {line}")
+
+
+def ask_choice(context: Context, question: str, choices: Sequence[str]) -> str:
+    """Ask for one of the choices by its number, or for a text of one's own; the first is the default."""
+    context.show(question)
+    for number, choice in enumerate(choices, 1):
+        context.show(f"  {number}  {choice}")
+
+    def read(answer: str) -> str:
+        chosen = answer.isdecimal() and 0 < int(answer) <= len(choices)
+        return choices[int(answer) - 1] if chosen else answer
+
+    return ask(context, "number, or your own", "1", read)
+
+
+def confirm(context: Context, question: str) -> bool:
+    """Ask for a yes, which is the default."""
+    return _line(context, f"{question} [Y/n]: ").lower() in ("", "y", "yes")
+
+
+def _line(context: Context, prompt: str) -> str:
+    """One line of input; its end (`Ctrl-D`) counts as an interruption."""
+    context.output.write(prompt)
+    context.output.flush()
+    line = context.input.readline()
+    if not line:
+        raise KeyboardInterrupt
+    return line.strip()

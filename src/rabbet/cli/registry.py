@@ -1,0 +1,17 @@
+"""Which commands there are. A command is a module; it is imported only when it is asked for."""
+
+__all__ = ["COMMANDS", "HEADINGS"]
+
+HEADINGS = ("declare", "resolve", "recreate", "drift", "more")
+
+# name → (heading in the help, module, summary); a test holds the summaries to the modules' first lines
+COMMANDS = {
+    "begin": ("declare", "rabbet.cli.commands.begin", "start a declaration here"),
+    "declare": ("declare", "rabbet.cli.commands.declare", "add or change runtimes and libraries"),
+    "retract": ("declare", "rabbet.cli.commands.retract", "take something out"),
+    "resolve": ("resolve", "rabbet.cli.commands.resolve", "settle every version, write the lock"),
+    "recreate": ("recreate", "rabbet.cli.commands.recreate", "make the environment match the lock"),
+    "run": ("recreate", "rabbet.cli.commands.run", "run one command inside it"),
+    "drift": ("drift", "rabbet.cli.commands.drift", "what is installed here, against the lock"),
+    "demo": ("more", "rabbet.demo.command", "play a full example"),
+}

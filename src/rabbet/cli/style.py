@@ -1,0 +1,63 @@
+"""Plain tables and a little colour, which supports and never carries the meaning alone."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import TextIO
+
+__all__ = ["COLOURED", "PLAIN", "Style", "count", "style_for", "table"]
+
+
+@dataclass(frozen=True, slots=True)
+class Style:
+    """How words are set off: each field holds the codes of a terminal (ECMA-48), or nothing."""
+
+    heading: str = ""
+    good: str = ""
+    warning: str = ""
+    bad: str = ""
+    faint: str = ""
+    end: str = ""
+
+
+PLAIN = Style()
+COLOURED = Style(
+    heading="\x1b[4m", good="\x1b[32m", warning="\x1b[33m", bad="\x1b[31m", faint="\x1b[2m", end="\x1b[0m"
+)
+
+
+def style_for(stream: TextIO, environ: Mapping[str, str]) -> Style:
+    """Colour for a terminal, unless `NO_COLOR` is set or the terminal can't."""
+    coloured = stream.isatty() and not environ.get("NO_COLOR") and environ.get("TERM") != "dumb"
+    return COLOURED if coloured else PLAIN
+
+
+def table(
+    headings: Sequence[str],
+    rows: Sequence[Sequence[str]],
+    style: Style,
+    *,
+    tones: Mapping[str, str] | None = None,
+) -> list[str]:
+    """Aligned columns without boxes. `tones` gives the colour of cells that hold a certain word."""
+    widths = [max(len(row[i]) for row in (headings, *rows)) for i in range(len(headings))]
+    lines = [_line(headings, widths, [style.heading] * len(headings), style)]
+    for row in rows:
+        codes = [(tones or {}).get(cell, "") for cell in row]
+        lines.append(_line(row, widths, codes, style))
+    return lines
+
+
+def _line(cells: Sequence[str], widths: Sequence[int], codes: Sequence[str], style: Style) -> str:
+    """Padding stays outside the colour, and a line has no space at its end."""
+    last = max((number for number, cell in enumerate(cells) if cell), default=0)
+    parts = []
+    for number, (cell, width, code) in enumerate(zip(cells, widths, codes, strict=True)):
+        coloured = f"{code}{cell}{style.end}" if code and cell else cell
+        parts.append(coloured + " " * (width - len(cell)) if number < last else coloured)
+    return "  ".join(parts[: last + 1])
+
+
+def count(number: int, noun: str) -> str:
+    """Such as `1 library` or `3 libraries`."""
+    plural = noun[:-1] + "ies" if noun.endswith("y") else noun + "s"
+    return f"{number} {noun if number == 1 else plural}"

@@ -1,0 +1,41 @@
+"""What an environment lacks and has too much of → the steps that make it match the lock."""
+
+from collections.abc import Sequence
+
+from rabbet.core.model.inventory import Installed, Inventory
+from rabbet.core.model.plan import Action, Needed, Plan, Step
+
+__all__ = ["plan_steps"]
+
+
+def plan_steps(needed: Sequence[Needed], inventory: Inventory | None, *, rebuild: str = "") -> Plan:
+    """One step for each library that is needed or installed, sorted by name.
+
+    Without an inventory, or when the environment is rebuilt, everything is added.
+    """
+    installed = {} if inventory is None or rebuild else inventory.libraries
+    twins = () if inventory is None or rebuild else inventory.twins
+    wanted = {one.library.name: one for one in needed}
+    steps = []
+    for name in sorted({*wanted, *installed}):
+        there = tuple(one for one in (installed.get(name), *twins) if one is not None and one.name == name)
+        action, reason = _action(wanted.get(name), there)
+        steps.append(Step(action=action, name=name, installed=there, needed=wanted.get(name), reason=reason))
+    return Plan(steps=tuple(steps), rebuild=rebuild)
+
+
+def _action(wanted: Needed | None, there: Sequence[Installed]) -> tuple[Action, str]:
+    if wanted is None:
+        return Action.REMOVE, "not in the lock"
+    if not there:
+        return Action.ADD, ""
+    installed = there[0]
+    if len(there) > 1:
+        return Action.REPLACE, "installed more than once"
+    if installed.version != wanted.library.version:
+        return Action.REPLACE, f"was {installed.version}"
+    if installed.altered:
+        return Action.REPLACE, f"{installed.altered[0]} was altered"
+    if installed.wheel_sha256 != wanted.wheel.sha256:
+        return Action.REPLACE, "came from another file"
+    return Action.KEEP, ""

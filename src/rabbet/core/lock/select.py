@@ -1,0 +1,66 @@
+"""A lock → what one machine needs of it (PEP 751, "Installation")."""
+
+from collections.abc import Collection
+from collections.abc import Set as AbstractSet
+
+from packaging.markers import InvalidMarker, Marker
+
+from rabbet.core.model.lock import Lock, LockedLibrary, LockedWheel
+from rabbet.core.model.plan import Needed
+from rabbet.core.model.target import Target
+from rabbet.core.wheel_name import parse_wheel_name
+from rabbet.errors import EnvironmentFailed, NotUnderstood
+
+__all__ = ["needed", "serves"]
+
+
+def serves(lock: Lock, target: Target) -> bool:
+    """Whether the lock was made for this target; one that names no environments serves all."""
+    return not lock.environments or any(_holds(marker, target, groups=()) for marker in lock.environments)
+
+
+def needed(lock: Lock, target: Target, *, groups: Collection[str]) -> tuple[Needed, ...]:
+    """The libraries that this machine installs, each with the wheel that serves it best.
+
+    Raises `EnvironmentFailed` when the lock does not serve the target, or holds no wheel for it.
+    """
+    if not serves(lock, target):
+        raise EnvironmentFailed(
+            f"the lock does not serve this machine: {target}",
+            because=[f"it was made for: {marker}" for marker in lock.environments],
+            remedy="rabbet resolve",
+        )
+    return tuple(
+        Needed(library=library, wheel=_best_wheel(library, target))
+        for library in lock.libraries
+        if library.marker is None or _holds(library.marker, target, groups=groups)
+    )
+
+
+def _best_wheel(library: LockedLibrary, target: Target) -> LockedWheel:
+    ranked = []
+    for wheel in library.wheels:
+        parsed = parse_wheel_name(wheel.filename)
+        if not isinstance(parsed, str):
+            ranks = [target.tags[tag] for tag in parsed[2] if tag in target.tags]
+            if ranks:
+                ranked.append((min(ranks), wheel.filename, wheel))
+    if not ranked:
+        raise EnvironmentFailed(
+            f"the lock holds no wheel of {library.name} {library.version} for {target}",
+            because=[wheel.filename for wheel in library.wheels],
+            remedy="rabbet resolve",
+        )
+    return min(ranked)[2]
+
+
+def _holds(marker: str, target: Target, *, groups: Collection[str]) -> bool:
+    environment: dict[str, str | AbstractSet[str]] = {
+        **target.markers,
+        "dependency_groups": frozenset(groups),
+        "extras": frozenset[str](),
+    }
+    try:
+        return Marker(marker).evaluate(environment, context="lock_file")
+    except InvalidMarker as error:
+        raise NotUnderstood(f"the lock holds the marker '{marker}'", because=[str(error)]) from error

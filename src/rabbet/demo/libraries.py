@@ -1,0 +1,70 @@
+"""The made-up libraries of the beekeepers' cooperative, in several releases each.
+
+What a library does stands in `modules/NAME.py`; its releases differ in their version and in what they need.
+"""
+
+from dataclasses import dataclass
+from importlib.resources import files
+
+from packaging.utils import canonicalize_name
+
+__all__ = ["RELEASES", "MadeUp"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class MadeUp:
+    """One release. `needs` are requirements (PEP 508), `commands` maps names to functions of the module."""
+
+    name: str
+    version: str
+    needs: tuple[str, ...] = ()
+    python: str = ">=3.8"
+    tag: str = "py3-none-any"
+    yanked: str = ""
+    extras: tuple[str, ...] = ()
+    commands: tuple[tuple[str, str], ...] = ()
+
+    @property
+    def filename(self) -> str:
+        """The wheel's file name."""
+        return f"{canonicalize_name(self.name)}-{self.version}-{self.tag}.whl"
+
+    def source(self) -> str:
+        """The module's code, which begins with its version."""
+        code = files("rabbet.demo").joinpath("modules", f"{self.name}.py").read_text(encoding="utf-8")
+        return f'__version__ = "{self.version}"\n\n{code}'
+
+
+def _releases(name: str, versions: str, *needs: str, **more: object) -> tuple[MadeUp, ...]:
+    """Several releases of one library that need the same."""
+    return tuple(MadeUp(name=name, version=one, needs=needs, **more) for one in versions.split())  # type: ignore[arg-type]
+
+
+_MITEWATCH = (("mitewatch", "main"),)
+_FORECAST = 'honeyflow>=1.1; extra == "forecast"'
+
+RELEASES: tuple[MadeUp, ...] = (
+    *_releases("broodcount", "1.0 1.1"),
+    *_releases("broodcount", "1.2", tag="py3-none-macosx_11_0_arm64"),
+    *_releases("combframe", "1.4 1.5", "tallywax"),
+    *_releases("combframe", "2.0 2.1 3.0rc1", "tallywax>=1.1"),
+    *_releases("foragemap", "0.9 1.0", "combframe", 'hivewire; extra == "online"', extras=("online",)),
+    *_releases("hivewire", "2.0 2.1", "tallywax"),
+    *_releases("hivewire", "2.2", "tallywax", yanked="drops every third frame"),
+    *_releases("honeyflow", "1.0", "combframe>=1.4"),
+    *_releases("honeyflow", "1.1 1.2", "combframe>=2,<3"),
+    *_releases("mitewatch", "0.5 0.6", "broodcount>=1", "smokerlog", commands=_MITEWATCH),
+    *_releases("nectarplot", "1.9", "combframe<2"),
+    *_releases("nectarplot", "2.0 2.1", "combframe>=2,<3", _FORECAST, extras=("forecast",)),
+    *_releases("pollencsv", "1.0 1.1", "combframe>=1.4"),
+    *_releases("pollencsv", "1.2", "combframe>=1.4", "smokerlog>=1.1"),
+    *_releases("queenmark", "1.0 1.1"),
+    *_releases("royaljelly", "1.0 1.1", "honeyflow", "foragemap[online]", "queenmark"),
+    *_releases("skepio", "0.3 0.4", "hivewire>=2"),
+    *_releases("skepio", "0.5", "hivewire>=2", python=">=3.99"),
+    *_releases("smokerlog", "1.0 1.1"),
+    *_releases("smokerlog", "2.0", 'queenmark; sys_platform == "win32"'),
+    *_releases("swarmcast", "1.0 1.1", "combframe<2", "weighbridge"),
+    *_releases("tallywax", "1.0 1.1 1.2"),
+    *_releases("weighbridge", "0.8 0.9 1.0", "smokerlog>=1"),
+)

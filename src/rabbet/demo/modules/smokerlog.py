@@ -1,0 +1,3 @@
+def puff(message):
+    """Log a message calmly."""
+    return f"~ {message}"

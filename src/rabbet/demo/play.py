@@ -1,0 +1,108 @@
+"""The example, step by step: each command is printed, then really run as a program of its own."""
+
+import shlex
+import shutil
+import subprocess
+import sys
+import zipfile
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TextIO
+
+from rabbet.demo.libraries import RELEASES
+from rabbet.demo.wheels import build_wheel
+from rabbet.errors import EnvironmentFailed
+
+__all__ = ["Stage", "play"]
+
+_CHART = """\
+import pollencsv, nectarplot
+season = pollencsv.read("week,gain\\n18,1.2\\n19,3.4\\n20,5.1\\n21,2.6")
+print(nectarplot.chart([f"week {week:g}" for week in season["week"]], season["gain"]))
+"""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Stage:
+    """Where the example is played: the project's folder, the index's address, variables, the output."""
+
+    project: Path
+    address: str
+    variables: Mapping[str, str]
+    output: TextIO
+
+
+def play(stage: Stage) -> None:
+    """Play all steps. Raises `EnvironmentFailed` when one does not end as it should."""
+    act = _actor(stage)
+    _say(stage, "A new project: declare what it needs, loosely.")
+    act("begin", "--name", "hivescale", "--runtime", "python>=3.11", "--source", stage.address)
+    act("declare", "nectarplot>=2", "pollencsv")
+    act("declare", "--group", "checks", "mitewatch")
+    _say(stage, "Settle every version, then make the environment.")
+    act("resolve")
+    act("recreate")
+    act("run", "python", "-c", _CHART)
+    act("run", "mitewatch")
+    act("drift")
+    _say(stage, "Somebody works by hand inside .venv: an old combframe, skepio added, tallywax gone.")
+    _tamper(stage.project)
+    act("drift", expected=1)
+    act("recreate")
+    act("drift")
+    _say(stage, "A library that can't go with the others: swarmcast needs an old combframe.")
+    act("declare", "swarmcast")
+    act("resolve", expected=4)
+    act("retract", "swarmcast")
+    _say(stage, "pollencsv is not needed any more.")
+    act("retract", "pollencsv")
+    act("resolve")
+    act("recreate")
+    act("drift")
+
+
+def _say(stage: Stage, text: str) -> None:
+    print(f"\n# {text}", file=stage.output, flush=True)
+
+
+def _actor(stage: Stage) -> Callable[..., None]:
+    def act(*arguments: str, expected: int = 0) -> None:
+        shown = " ".join(_shown(argument) for argument in arguments)
+        print(f"\n$ rabbet {shown}", file=stage.output, flush=True)
+        code = _run(arguments, stage)
+        if code != expected:
+            raise EnvironmentFailed(
+                f"the example broke off: rabbet {arguments[0]} ended with {code} in place of {expected}"
+            )
+
+    return act
+
+
+def _run(arguments: Sequence[str], stage: Stage) -> int:
+    command = [sys.executable, "-m", "rabbet", *arguments]
+    done = subprocess.run(
+        command, cwd=stage.project, env=stage.variables, stdin=subprocess.DEVNULL, check=False
+    )
+    return done.returncode
+
+
+def _shown(argument: str) -> str:
+    """As one would type it; a program of several lines is shown in short."""
+    return shlex.quote(argument) if "\n" not in argument else "'import pollencsv, nectarplot …'"
+
+
+def _tamper(project: Path) -> None:
+    """Change things in the environment behind Rabbet's back."""
+    site = next((project / ".venv" / "lib").glob("*/site-packages"))
+    for name in ("combframe", "tallywax"):
+        (site / f"{name}.py").unlink()
+        for folder in site.glob(f"{name}-*.dist-info"):
+            shutil.rmtree(folder)
+    for name, version in (("combframe", "1.5"), ("skepio", "0.4")):
+        release = next(one for one in RELEASES if (one.name, one.version) == (name, version))
+        wheel = project.parent / release.filename
+        wheel.write_bytes(build_wheel(release))
+        with zipfile.ZipFile(wheel) as archive:
+            archive.extractall(site)
+        wheel.unlink()

@@ -1,0 +1,226 @@
+"""A stand-in for an index: the simple repository API over HTTP on the loopback address, with fault switches.
+
+It serves JSON (PEP 691, 700) or HTML (PEP 503), metadata files (PEP 658) and byte ranges, each of which can
+be switched off. Faults are for tests: they make an address answer as a broken source would.
+"""
+
+import hashlib
+import html
+import json
+import threading
+from collections.abc import Iterable, Mapping, MutableMapping
+from dataclasses import dataclass, field
+from enum import StrEnum
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from types import TracebackType
+from typing import ClassVar, Self
+
+from packaging.utils import canonicalize_name
+
+from rabbet.demo.libraries import RELEASES, MadeUp
+from rabbet.demo.wheels import build_wheel, metadata_of
+
+__all__ = ["Fault", "Manner", "StandIn"]
+
+_JSON = "application/vnd.pypi.simple.v1+json"
+
+
+class Fault(StrEnum):
+    """What goes wrong at an address."""
+
+    MISSING = "answers 404"
+    BROKEN = "answers 500"
+    HALF = "sends half a body"
+    NONSENSE = "sends something else"
+    OTHER_CONTENT = "sends the file with one byte changed"
+    SLOW = "never finishes"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Manner:
+    """How the index serves, and what fails at which path."""
+
+    json: bool = True
+    metadata_files: bool = True
+    ranges: bool = True
+    faults: MutableMapping[str, Fault] = field(default_factory=dict)
+
+
+class StandIn:
+    """The index, serving from a thread of its own until it is closed; `requests` lists what was asked."""
+
+    def __init__(
+        self, releases: Iterable[MadeUp] = RELEASES, *, manner: Manner | None = None, port: int = 0
+    ) -> None:
+        self.requests: list[str] = []
+        self._server = _Server(("127.0.0.1", port), tuple(releases), manner or Manner(), self.requests)
+        self._thread = threading.Thread(target=self._server.serve_forever, args=(0.05,), daemon=True)
+
+    @property
+    def port(self) -> int:
+        """The port that it listens on."""
+        return int(self._server.server_address[1])
+
+    @property
+    def address(self) -> str:
+        """The index's address."""
+        return f"http://127.0.0.1:{self.port}/simple/"
+
+    def wait(self) -> None:
+        """Serve on until the user interrupts."""
+        self._thread.join()
+
+    def __enter__(self) -> Self:
+        self._thread.start()
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._server.closing.set()
+        self._server.shutdown()
+        self._server.server_close()
+        self._thread.join()
+
+
+class _Server(ThreadingHTTPServer):
+    """Holds what is served."""
+
+    daemon_threads = True
+    block_on_close = False
+
+    def __init__(
+        self, address: tuple[str, int], releases: tuple[MadeUp, ...], manner: Manner, requests: list[str]
+    ) -> None:
+        self.manner = manner
+        self.requests = requests
+        self.closing = threading.Event()
+        self.files = {f"/files/{release.filename}": build_wheel(release) for release in releases}
+        self.by_name: dict[str, list[MadeUp]] = {}
+        for release in releases:
+            self.by_name.setdefault(canonicalize_name(release.name), []).append(release)
+            if manner.metadata_files:
+                self.files[f"/files/{release.filename}.metadata"] = metadata_of(release).encode()
+        super().__init__(address, _Handler)
+
+
+class _Handler(BaseHTTPRequestHandler):
+    """Answers one request."""
+
+    protocol_version = "HTTP/1.1"
+    server: _Server
+    _KINDS: ClassVar[Mapping[bool, str]] = {True: _JSON, False: "text/html; charset=utf-8"}
+
+    def do_GET(self) -> None:
+        """Answer with a body."""
+        self._answer(with_body=True)
+
+    def do_HEAD(self) -> None:
+        """Answer without a body."""
+        self._answer(with_body=False)
+
+    def log_message(self, format: str, *args: object) -> None:  # noqa: A002 - the name is the library's
+        """Keep quiet: the requests are listed."""
+
+    def _answer(self, *, with_body: bool) -> None:
+        self.server.requests.append(f"{self.command} {self.path}")
+        fault = self.server.manner.faults.get(self.path)
+        if fault in (Fault.MISSING, Fault.BROKEN):
+            self._send(404 if fault is Fault.MISSING else 500, b"", "text/plain", with_body=with_body)
+            return
+        body, kind = self._content()
+        if body is None:
+            self._send(404, b"not here", "text/plain", with_body=with_body)
+        elif fault is Fault.NONSENSE:
+            self._send(200, b"the bees are asleep", "text/plain", with_body=with_body)
+        elif fault is Fault.OTHER_CONTENT:
+            self._send(200, body[:-1] + bytes([body[-1] ^ 1]), kind, with_body=with_body)
+        elif fault in (Fault.HALF, Fault.SLOW):
+            self._send_half(body, kind, hang=fault is Fault.SLOW)
+        else:
+            self._send_range_or_all(body, kind, with_body=with_body)
+
+    def _content(self) -> tuple[bytes | None, str]:
+        if self.path in self.server.files:
+            return self.server.files[self.path], "application/octet-stream"
+        if self.path == "/simple/":
+            return self._front_page(), self._KINDS[self.server.manner.json]
+        name = self.path.removeprefix("/simple/").rstrip("/")
+        if self.path.startswith("/simple/") and name in self.server.by_name:
+            return self._page(name), self._KINDS[self.server.manner.json]
+        return None, ""
+
+    def _front_page(self) -> bytes:
+        names = sorted(self.server.by_name)
+        if self.server.manner.json:
+            return json.dumps(
+                {"meta": {"api-version": "1.1"}, "projects": [{"name": n} for n in names]}
+            ).encode()
+        links = "".join(f'<a href="/simple/{name}/">{name}</a>' for name in names)
+        return f"<!DOCTYPE html><html><body>{links}</body></html>".encode()
+
+    def _page(self, name: str) -> bytes:
+        files = [self._file(release) for release in self.server.by_name[name]]
+        if self.server.manner.json:
+            versions = [release.version for release in self.server.by_name[name]]
+            page = {"meta": {"api-version": "1.1"}, "name": name, "versions": versions, "files": files}
+            return json.dumps(page).encode()
+        return ("<!DOCTYPE html><html><body>" + "".join(map(_link, files)) + "</body></html>").encode()
+
+    def _file(self, release: MadeUp) -> dict[str, object]:
+        content = build_wheel(release)
+        beside = hashlib.sha256(metadata_of(release).encode()).hexdigest()
+        return {
+            "filename": release.filename,
+            "url": f"../../files/{release.filename}",
+            "hashes": {"sha256": hashlib.sha256(content).hexdigest()},
+            "size": len(content),
+            "requires-python": release.python,
+            "yanked": release.yanked or False,
+            "core-metadata": {"sha256": beside} if self.server.manner.metadata_files else False,
+        }
+
+    def _send_range_or_all(self, body: bytes, kind: str, *, with_body: bool) -> None:
+        wanted = self.headers.get("Range", "")
+        if not wanted.startswith("bytes=") or not self.server.manner.ranges:
+            self._send(200, body, kind, with_body=with_body)
+            return
+        first, _, last = wanted.removeprefix("bytes=").partition("-")
+        start, end = int(first), min(int(last) + 1, len(body))
+        span = f"bytes {start}-{end - 1}/{len(body)}"
+        self._send(206, body[start:end], kind, with_body=with_body, span=span)
+
+    def _send(self, status: int, body: bytes, kind: str, *, with_body: bool, span: str = "") -> None:
+        self.send_response(status)
+        self.send_header("Content-Type", kind)
+        self.send_header("Content-Length", str(len(body)))
+        if self.server.manner.ranges:
+            self.send_header("Accept-Ranges", "bytes")
+        if span:
+            self.send_header("Content-Range", span)
+        self.end_headers()
+        if with_body:
+            self.wfile.write(body)
+
+    def _send_half(self, body: bytes, kind: str, *, hang: bool) -> None:
+        self.send_response(200)
+        self.send_header("Content-Type", kind)
+        self.send_header("Content-Length", str(len(body)))
+        self.end_headers()
+        self.wfile.write(body[: len(body) // 2])
+        self.wfile.flush()
+        if hang:
+            self.server.closing.wait(60)
+        self.close_connection = True
+
+
+def _link(file: Mapping[str, object]) -> str:
+    """A file's entry on an HTML page."""
+    hashes, metadata = file["hashes"], file["core-metadata"]
+    digest = hashes["sha256"] if isinstance(hashes, dict) else ""
+    attributes = f' data-requires-python="{html.escape(str(file["requires-python"]))}"'
+    if file["yanked"]:
+        attributes += f' data-yanked="{html.escape(str(file["yanked"]))}"'
+    if isinstance(metadata, dict):
+        attributes += f' data-core-metadata="sha256={metadata["sha256"]}"'
+    return f'<a href="{file["url"]}#sha256={digest}"{attributes}>{file["filename"]}</a>\n'

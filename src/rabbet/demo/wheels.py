@@ -1,0 +1,66 @@
+"""A made-up release → a wheel (PEP 427), the same bytes every time."""
+
+import hashlib
+import io
+import zipfile
+from collections.abc import Iterable
+from functools import cache
+from pathlib import Path
+
+from packaging.utils import canonicalize_name
+
+from rabbet.demo.libraries import RELEASES, MadeUp
+from rabbet.formats.record import RecordRow, write_record
+
+__all__ = ["build_archive", "build_wheel", "metadata_of", "write_wheels"]
+
+_DAY = (2026, 5, 1, 12, 0, 0)
+
+
+@cache
+def build_wheel(release: MadeUp) -> bytes:
+    """The wheel's content."""
+    info = f"{canonicalize_name(release.name)}-{release.version}.dist-info"
+    contents = {
+        f"{release.name}.py": release.source(),
+        f"{info}/METADATA": metadata_of(release),
+        f"{info}/WHEEL": f"Wheel-Version: 1.0\nRoot-Is-Purelib: true\nTag: {release.tag}\n",
+    }
+    if release.commands:
+        lines = [f"{command} = {release.name}:{function}" for command, function in release.commands]
+        contents[f"{info}/entry_points.txt"] = "\n".join(["[console_scripts]", *lines, ""])
+    return build_archive(info, {path: text.encode() for path, text in contents.items()})
+
+
+def build_archive(info: str, contents: dict[str, bytes]) -> bytes:
+    """An archive with these files and a `RECORD` of them in the folder `info`."""
+    rows = [RecordRow(path, hashlib.sha256(body).hexdigest(), len(body)) for path, body in contents.items()]
+    record = write_record([*rows, RecordRow(f"{info}/RECORD")]).encode()
+    buffer = io.BytesIO()
+    with zipfile.ZipFile(buffer, "w", zipfile.ZIP_STORED) as archive:
+        for path, body in [*sorted(contents.items()), (f"{info}/RECORD", record)]:
+            entry = zipfile.ZipInfo(path, _DAY)
+            entry.external_attr = 0o644 << 16
+            archive.writestr(entry, body)
+    return buffer.getvalue()
+
+
+def metadata_of(release: MadeUp) -> str:
+    """The core metadata."""
+    lines = [
+        "Metadata-Version: 2.3",
+        f"Name: {release.name}",
+        f"Version: {release.version}",
+        "Summary: made up for Rabbet's demo",
+        f"Requires-Python: {release.python}",
+        *(f"Provides-Extra: {extra}" for extra in release.extras),
+        *(f"Requires-Dist: {need}" for need in release.needs),
+    ]
+    return "\n".join([*lines, "", f"{release.name} exists in Rabbet's demo only.", ""])
+
+
+def write_wheels(folder: Path, releases: Iterable[MadeUp] = RELEASES) -> None:
+    """Put wheels into a folder, as another form of source."""
+    folder.mkdir(parents=True, exist_ok=True)
+    for release in releases:
+        (folder / release.filename).write_bytes(build_wheel(release))

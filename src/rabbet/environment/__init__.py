@@ -1,0 +1,1 @@
+"""Environments on disk: layout, installing, removing, inspecting. Nothing here runs what was installed."""

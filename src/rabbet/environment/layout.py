@@ -1,0 +1,64 @@
+"""Where things lie in an environment (PEP 405, POSIX form)."""
+
+import os
+from dataclasses import dataclass
+from pathlib import Path, PurePosixPath
+
+__all__ = ["CONFIGURATION", "Layout"]
+
+CONFIGURATION = "pyvenv.cfg"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Layout:
+    """The folders of one environment.
+
+    `root` is where it is being made, `home` where it will be used from: scripts name their interpreter there.
+    `site_packages` is relative to both.
+    """
+
+    root: Path
+    home: Path
+    site_packages: str
+
+    @property
+    def site(self) -> Path:
+        """The folder that libraries are imported from."""
+        return self.root / self.site_packages
+
+    @property
+    def scripts(self) -> Path:
+        """The folder of the interpreter and the commands."""
+        return self.root / "bin"
+
+    @property
+    def interpreter(self) -> Path:
+        """The interpreter as scripts will call it."""
+        return self.home / "bin" / "python"
+
+    def destination(self, path: str) -> PurePosixPath | None:
+        """Where a wheel's file goes, relative to the environment's folder (PEP 427, "Installing").
+
+        `None` for a file that would replace what makes the folder an environment.
+        """
+        parts = PurePosixPath(path).parts
+        if parts[0].endswith(".data") and len(parts) > 2:
+            library = parts[0].partition("-")[0]
+            folders = {
+                "purelib": self.site_packages,
+                "platlib": self.site_packages,
+                "scripts": "bin",
+                "headers": f"include/site/{library}",
+                "data": "",
+            }
+            place = PurePosixPath(folders.get(parts[1], self.site_packages), *parts[2:])
+        else:
+            place = PurePosixPath(self.site_packages, path)
+        reserved = str(place) in (CONFIGURATION, ".gitignore") or (
+            place.parent == PurePosixPath("bin") and place.name.startswith("python")
+        )
+        return None if reserved else place
+
+    def in_record(self, place: PurePosixPath) -> str:
+        """A place as `RECORD` names it: relative to the folder that libraries are imported from."""
+        return os.path.relpath(place, self.site_packages).replace(os.sep, "/")

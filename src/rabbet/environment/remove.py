@@ -1,0 +1,66 @@
+"""Removing an installed library: what its `RECORD` lists, inside the environment only."""
+
+import os
+import shutil
+from collections.abc import Iterator
+from contextlib import suppress
+from pathlib import Path
+
+from rabbet.environment.layout import Layout
+from rabbet.formats.record import read_record
+from rabbet.store.atomic import cannot_write
+
+__all__ = ["remove_library"]
+
+
+def remove_library(layout: Layout, folder: str) -> None:
+    """Remove a library by the name of its `.dist-info` folder.
+
+    `RECORD` goes last, so that a removal that was cut short can be finished. Raises `CannotWrite`.
+    """
+    info = layout.site / folder
+    with cannot_write(info):
+        files = list(_files(layout, info))
+        for path in files:
+            with suppress(FileNotFoundError):
+                path.unlink()
+            _remove_compiled(path)
+        if info.is_dir() and not info.is_symlink():
+            shutil.rmtree(info)
+        else:
+            info.unlink(missing_ok=True)
+        for parent in sorted({path.parent for path in files}, key=lambda p: len(p.parts), reverse=True):
+            _prune(parent, layout)
+
+
+def _files(layout: Layout, info: Path) -> Iterator[Path]:
+    """List the recorded files outside the `.dist-info` folder, leaving out what lies elsewhere."""
+    try:
+        rows = read_record((info / "RECORD").read_text(encoding="utf-8"))
+    except (OSError, ValueError):
+        return
+    root = os.path.join(layout.root, "")  # noqa: PTH118 - keeps the trailing slash
+    for row in rows:
+        path = os.path.normpath(layout.site / row.path)
+        if path.startswith(root) and not path.startswith(str(info)) and not Path(path).is_dir():
+            yield Path(path)
+
+
+def _remove_compiled(path: Path) -> None:
+    """Python's own by-products next to a module."""
+    if path.suffix == ".py":
+        for compiled in (path.parent / "__pycache__").glob(f"{path.stem}.*.pyc"):
+            compiled.unlink(missing_ok=True)
+
+
+def _prune(folder: Path, layout: Layout) -> None:
+    """Remove folders that are empty now, up to those that belong to the environment itself."""
+    kept = {layout.root, layout.site, layout.scripts}
+    while folder not in kept and layout.root in folder.parents:
+        with suppress(OSError):
+            (folder / "__pycache__").rmdir()
+        try:
+            folder.rmdir()
+        except OSError:
+            return
+        folder = folder.parent

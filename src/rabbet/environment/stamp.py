@@ -1,0 +1,47 @@
+"""What Rabbet noted when it last changed an environment: a file inside it."""
+
+from pathlib import Path
+
+import msgspec
+
+from rabbet.store.atomic import write_text
+
+__all__ = ["Origin", "Stamp", "read_stamp", "write_stamp"]
+
+_NAME = "rabbet.json"
+
+
+class Origin(msgspec.Struct, frozen=True):
+    """Where an installed library came from: the hashes of its wheel, and of the `RECORD` that was written."""
+
+    wheel: str
+    record: str
+
+
+class Stamp(msgspec.Struct, frozen=True):
+    """The interpreter and the folder that the environment was made for, and each library's origin by name.
+
+    `written` is the stamp's own time in ns: what is younger was changed by somebody else.
+    """
+
+    executable: str
+    home: str
+    libraries: dict[str, Origin]
+    format: int = 1
+    written: int = 0
+
+
+def read_stamp(root: Path) -> Stamp | None:
+    """The stamp of an environment; `None` where there is none that can be used."""
+    try:
+        content = (root / _NAME).read_bytes()
+        stamp = msgspec.json.decode(content, type=Stamp)
+        written = (root / _NAME).stat().st_mtime_ns
+    except (OSError, msgspec.MsgspecError):
+        return None
+    return msgspec.structs.replace(stamp, written=written) if stamp.format == 1 else None
+
+
+def write_stamp(root: Path, stamp: Stamp) -> None:
+    """Write the stamp. Raises `CannotWrite`."""
+    write_text(root / _NAME, msgspec.json.encode(stamp).decode() + "\n")

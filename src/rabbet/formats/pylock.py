@@ -1,0 +1,172 @@
+"""The lock's text (PEP 751): reading it, and writing it so that a reviewer can read a diff of it.
+
+Written by hand in place of a TOML library's writer: one line a file and one line a dependency keep diffs
+small, and it is several times faster. Everything is sorted; nothing in it tells when or where it was made.
+"""
+
+from collections.abc import Iterable, Iterator, Mapping
+
+from packaging.utils import canonicalize_name
+from packaging.version import InvalidVersion, Version
+
+from rabbet.core.model.lock import Lock, LockedLibrary, LockedRuntime, LockedWheel
+from rabbet.errors import NotUnderstood
+from rabbet.formats.toml import Table, parse_toml
+
+__all__ = ["read_lock", "write_lock"]
+
+_SUPPORTED_MAJOR = "1"
+_HEADER = """\
+# The lock of this project, in the standard form of PEP 751.
+# Change pyproject.toml and run `rabbet resolve`; don't edit this file by hand."""
+_HEX_DIGITS = frozenset("0123456789abcdef")
+
+
+def read_lock(text: str, where: str = "pylock.toml") -> Lock:
+    """Read a lock.
+
+    Raises `NotUnderstood` with everything that is wrong with it, among it a version that is too new.
+    """
+    document = parse_toml(text, where)
+    version = document.need("lock-version")
+    if version and version.partition(".")[0] != _SUPPORTED_MAJOR:
+        raise NotUnderstood(
+            f"{where} has the lock version {version}",
+            because=[f"this Rabbet reads lock versions {_SUPPORTED_MAJOR}.x"],
+            remedy="a newer Rabbet, or: rabbet resolve --raise-all",
+        )
+    settings = document.table("tool").table("rabbet")
+    lock = Lock(
+        requires_python=document.text("requires-python"),
+        environments=tuple(document.texts("environments")),
+        groups=tuple(document.texts("dependency-groups")),
+        libraries=tuple(_library(entry) for entry in document.tables("packages")),
+        fingerprint=settings.text("fingerprint"),
+        runtime=_runtime(settings),
+    )
+    document.problems.raise_if_any()
+    return lock
+
+
+def _library(entry: Table) -> LockedLibrary:
+    wheels = tuple(_wheel(wheel) for wheel in entry.tables("wheels"))
+    if not wheels:
+        entry.problems.add(entry.place("wheels"), "is missing: Rabbet installs from wheels only")
+    return LockedLibrary(
+        name=canonicalize_name(entry.need("name")),
+        version=_version(entry),
+        wheels=wheels,
+        dependencies=tuple(canonicalize_name(one.need("name")) for one in entry.tables("dependencies")),
+        requires_python=entry.text("requires-python"),
+        marker=entry.text("marker"),
+        index=entry.text("index"),
+    )
+
+
+def _wheel(entry: Table) -> LockedWheel:
+    url, path = entry.text("url"), entry.text("path")
+    if url is None and path is None:
+        entry.problems.add(entry.place("url"), "is missing, and so is path")
+    sha256 = entry.table("hashes").need("sha256").lower()
+    if len(sha256) != 64 or not set(sha256) <= _HEX_DIGITS:
+        entry.problems.add(entry.place("hashes.sha256"), "must be 64 hexadecimal digits")
+    filename = entry.text("name") or (url or path or "").rpartition("/")[2]
+    if "/" in filename or "\\" in filename or not filename.endswith(".whl"):
+        entry.problems.add(entry.place("name"), f"'{filename}' is no wheel's file name")
+    size = entry.get("size", int, 0) if "size" in entry.keys() else None  # noqa: SIM118 - no mapping
+    return LockedWheel(filename=filename, sha256=sha256, size=size, url=url, path=path)
+
+
+def _runtime(settings: Table) -> LockedRuntime | None:
+    if "runtime" not in settings.keys():  # noqa: SIM118 - no mapping
+        return None
+    entry = settings.table("runtime")
+    return LockedRuntime(
+        language=entry.need("language"), implementation=entry.need("implementation"), version=_version(entry)
+    )
+
+
+def _version(entry: Table) -> Version:
+    text = entry.need("version")
+    try:
+        return Version(text)
+    except InvalidVersion:
+        if text:
+            entry.problems.add(entry.place("version"), f"'{text}' is no version")
+        return Version("0")
+
+
+def write_lock(lock: Lock) -> str:
+    """Write a lock: the same lock gives the same text, byte for byte."""
+    return "".join(f"{line}\n" for line in _lines(lock))
+
+
+def _lines(lock: Lock) -> Iterator[str]:
+    yield _HEADER
+    yield 'lock-version = "1.0"'
+    if lock.environments:
+        yield from _list("environments", (_text(one) for one in lock.environments))
+    if lock.requires_python:
+        yield f"requires-python = {_text(lock.requires_python)}"
+    yield "extras = []"
+    yield f"dependency-groups = [{', '.join(_text(group) for group in lock.groups)}]"
+    yield 'created-by = "rabbet"'
+    for library in lock.libraries:
+        yield ""
+        yield from _library_lines(library)
+    yield ""
+    yield "[tool.rabbet]"
+    if lock.fingerprint is not None:
+        yield f"fingerprint = {_text(lock.fingerprint)}"
+    if lock.runtime is not None:
+        yield "runtime = " + _inline(
+            {
+                "language": lock.runtime.language,
+                "implementation": lock.runtime.implementation,
+                "version": str(lock.runtime.version),
+            }
+        )
+
+
+def _library_lines(library: LockedLibrary) -> Iterator[str]:
+    yield "[[packages]]"
+    yield f"name = {_text(library.name)}"
+    yield f"version = {_text(str(library.version))}"
+    if library.marker:
+        yield f"marker = {_text(library.marker)}"
+    if library.requires_python:
+        yield f"requires-python = {_text(library.requires_python)}"
+    if library.dependencies:
+        yield from _list("dependencies", (_inline({"name": name}) for name in library.dependencies))
+    if library.index:
+        yield f"index = {_text(library.index)}"
+    yield from _list("wheels", (_inline(_wheel_fields(wheel)) for wheel in library.wheels))
+
+
+def _wheel_fields(wheel: LockedWheel) -> dict[str, object]:
+    fields = {"name": wheel.filename, "url": wheel.url, "path": wheel.path, "size": wheel.size}
+    return {**fields, "hashes": {"sha256": wheel.sha256}}
+
+
+def _list(key: str, items: Iterable[str]) -> Iterator[str]:
+    yield f"{key} = ["
+    yield from (f"    {item}," for item in items)
+    yield "]"
+
+
+def _inline(fields: Mapping[str, object]) -> str:
+    """An inline table; fields without a value are left out."""
+    written = (f"{key} = {_value(value)}" for key, value in fields.items() if value is not None)
+    return "{ " + ", ".join(written) + " }"
+
+
+def _value(value: object) -> str:
+    if isinstance(value, Mapping):
+        return _inline(value)
+    return str(value) if isinstance(value, int) else _text(str(value))
+
+
+def _text(value: str) -> str:
+    """A basic string: quotes, backslashes and control characters are escaped (TOML 1.0)."""
+    escaped = value.replace("\\", "\\\\").replace('"', '\\"')
+    return '"' + "".join(c if c.isprintable() else f"\\U{ord(c):08X}" for c in escaped) + '"'

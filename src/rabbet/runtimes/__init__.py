@@ -1,0 +1,1 @@
+"""Runtimes found on the machine: where to look, what they tell of themselves, which one a project gets."""

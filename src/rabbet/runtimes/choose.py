@@ -1,0 +1,60 @@
+"""Which of the interpreters that were found a project gets, and why not the others."""
+
+from collections.abc import Sequence
+
+from packaging.specifiers import SpecifierSet
+
+from rabbet.core.model.lock import LockedRuntime
+from rabbet.core.model.runtime import PythonRuntime, Refusal
+from rabbet.errors import NoRuntime
+
+__all__ = ["choose", "newest_first"]
+
+
+def newest_first(found: Sequence[PythonRuntime | Refusal]) -> list[PythonRuntime]:
+    """The interpreters that work: ordinary builds of CPython first, then by version.
+
+    Among equals the one that was found first comes first.
+    """
+    working = [one for one in found if isinstance(one, PythonRuntime)]
+    return sorted(working, key=_rank, reverse=True)
+
+
+def choose(
+    found: Sequence[PythonRuntime | Refusal], allowed: SpecifierSet, *, locked: LockedRuntime | None = None
+) -> PythonRuntime:
+    """The best interpreter that the constraint allows; one like that of the lock before all others.
+
+    Raises `NoRuntime` with every interpreter that was found and why it was refused.
+    """
+    fitting = [one for one in newest_first(found) if allowed.contains(one.version)]
+    if not fitting:
+        raise NoRuntime(
+            f"no interpreter on this machine is Python {allowed}",
+            because=[_refusal(one, allowed) for one in found] or ["none was found at all"],
+            remedy="install one, or change the constraint: rabbet declare --runtime 'python>=…'",
+        )
+    if locked is not None:
+        like_lock = sorted(fitting, key=lambda one: _likeness(one, locked), reverse=True)
+        if _likeness(like_lock[0], locked) > 0:
+            return like_lock[0]
+    return fitting[0]
+
+
+def _rank(runtime: PythonRuntime) -> tuple[bool, bool, object]:
+    return runtime.implementation == "cpython", runtime.abi_flags in ("", "m"), runtime.version
+
+
+def _likeness(runtime: PythonRuntime, locked: LockedRuntime) -> int:
+    """2: the very version, 1: the same two first numbers, 0: neither."""
+    if runtime.implementation != locked.implementation:
+        return 0
+    if runtime.version == locked.version:
+        return 2
+    return int(runtime.version.release[:2] == locked.version.release[:2])
+
+
+def _refusal(one: PythonRuntime | Refusal, allowed: SpecifierSet) -> str:
+    if isinstance(one, Refusal):
+        return f"{one.executable}: {one.reason}"
+    return f"{one.executable}: {one} is not {allowed}"

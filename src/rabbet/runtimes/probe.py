@@ -1,0 +1,116 @@
+"""Asking an interpreter about itself, and remembering the answer until its file changes."""
+
+import hashlib
+import json
+import subprocess
+from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+from packaging.version import InvalidVersion, Version
+
+from rabbet.core.model.runtime import PythonRuntime, Refusal
+from rabbet.store.memory import Memory
+
+__all__ = ["probe_all"]
+
+_TIMEOUT = 20  # seconds
+_THREADS = 4
+
+# Runs inside the interpreter that is asked, so it has to do with Python 3.4; prints one line of JSON.
+_QUESTION = """
+import json, os, platform, struct, sys, sysconfig
+v = sys.implementation.version
+kind = "" if v.releaselevel == "final" else v.releaselevel[0] + str(v.serial)
+libc = ("", "")
+if sys.platform == "darwin":
+    libc = ("macos", platform.mac_ver()[0])
+elif hasattr(os, "confstr") and "CS_GNU_LIBC_VERSION" in os.confstr_names:
+    libc = tuple((os.confstr("CS_GNU_LIBC_VERSION") or " ").split(" ", 1))
+base = {"base": "", "platbase": "", "installed_base": "", "installed_platbase": ""}
+scheme = "venv" if "venv" in sysconfig.get_scheme_names() else "posix_prefix" if os.name == "posix" else "nt"
+print(json.dumps({
+    "version": platform.python_version().rstrip("+"),
+    "implementation": sys.implementation.name,
+    "site_packages": sysconfig.get_path("purelib", scheme, vars=base).replace(os.sep, "/").lstrip("/"),
+    "libc": libc,
+    "abi_flags": sysconfig.get_config_var("abiflags") or "",
+    "word_bits": struct.calcsize("P") * 8,
+    "markers": {
+        "implementation_name": sys.implementation.name,
+        "implementation_version": "%d.%d.%d%s" % (v.major, v.minor, v.micro, kind),
+        "os_name": os.name,
+        "platform_machine": platform.machine(),
+        "platform_python_implementation": platform.python_implementation(),
+        "platform_release": platform.release(),
+        "platform_system": platform.system(),
+        "platform_version": platform.version(),
+        "python_full_version": platform.python_version(),
+        "python_version": ".".join(platform.python_version_tuple()[:2]),
+        "sys_platform": sys.platform,
+    },
+}))
+"""
+
+
+def probe_all(executables: Sequence[Path], memory: Memory) -> tuple[PythonRuntime | Refusal, ...]:
+    """What each interpreter tells of itself, or why it can't be used; in the order given."""
+    with ThreadPoolExecutor(_THREADS) as pool:
+        return tuple(pool.map(lambda executable: _probe(executable, memory), executables))
+
+
+def _probe(executable: Path, memory: Memory) -> PythonRuntime | Refusal:
+    key = _key(executable)
+    answer = memory.recall(key) if key else None
+    if answer is None:
+        asked = _ask(executable)
+        if isinstance(asked, Refusal):
+            return asked
+        answer = asked
+        if key:
+            memory.remember(key, answer)
+    try:
+        return _runtime(str(executable), json.loads(answer))
+    except (ValueError, KeyError, TypeError, InvalidVersion) as error:
+        return Refusal(executable=str(executable), reason=f"its answer makes no sense: {error}")
+
+
+def _key(executable: Path) -> str:
+    """Names the file in its present state and this question; empty when the file can't be looked at."""
+    try:
+        state = executable.stat()
+    except OSError:
+        return ""
+    identity = f"{executable}\n{state.st_size}\n{state.st_mtime_ns}\n{_QUESTION}"
+    return hashlib.sha256(identity.encode(errors="surrogateescape")).hexdigest()
+
+
+def _ask(executable: Path) -> bytes | Refusal:
+    try:
+        done = subprocess.run(
+            [executable, "-I", "-S", "-c", _QUESTION], capture_output=True, timeout=_TIMEOUT, check=False
+        )
+    except subprocess.TimeoutExpired:
+        return Refusal(executable=str(executable), reason=f"it gave no answer in {_TIMEOUT} seconds")
+    except OSError as error:
+        return Refusal(executable=str(executable), reason=f"it does not start: {error.strerror}")
+    if done.returncode != 0:
+        lines = done.stderr.decode(errors="replace").strip().splitlines() or ["no message"]
+        return Refusal(executable=str(executable), reason=f"it does not work: {lines[-1]}")
+    return done.stdout
+
+
+def _runtime(executable: str, facts: dict[str, object]) -> PythonRuntime:
+    markers, libc = facts["markers"], facts["libc"]
+    if not isinstance(markers, dict) or not isinstance(libc, list) or not isinstance(facts["word_bits"], int):
+        raise TypeError("facts of another kind than asked for")
+    return PythonRuntime(
+        executable=executable,
+        site_packages=str(facts["site_packages"]),
+        version=Version(str(facts["version"])),
+        implementation=str(facts["implementation"]),
+        markers={str(key): str(value) for key, value in markers.items()},
+        libc=(str(libc[0]), str(libc[1])),
+        abi_flags=str(facts["abi_flags"]),
+        word_bits=facts["word_bits"],
+    )

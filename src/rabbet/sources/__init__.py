@@ -1,0 +1,1 @@
+"""Where releases are listed and fetched: indexes over HTTP, folders of wheels."""

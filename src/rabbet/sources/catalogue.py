@@ -1,0 +1,120 @@
+"""All sources of a project together: what the solver asks, answered from several threads."""
+
+from collections.abc import Callable, Iterable, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from typing import Protocol, Self
+
+from packaging.utils import NormalizedName
+from packaging.version import Version
+
+from rabbet.core.model.lock import LockedWheel
+from rabbet.core.model.release import Candidate, Metadata, SetAside, WheelFile
+from rabbet.core.model.target import Target
+from rabbet.core.solve.candidates import Candidates, candidates_for
+from rabbet.formats.metadata import MetadataBroken, parse_metadata
+from rabbet.sources.base import Source
+
+__all__ = ["Catalogue", "MetadataMemory"]
+
+_THREADS = 16
+
+
+class MetadataMemory(Protocol):
+    """Remembers the metadata of wheels by their hash, for good: the content of a hash never changes."""
+
+    def recall(self, sha256: str) -> bytes | None:
+        """What was remembered, if anything."""
+
+    def remember(self, sha256: str, content: bytes) -> None:
+        """Keep it."""
+
+
+class Catalogue:
+    """Answers the solver (it is a `Provider`) from sources in their order.
+
+    A library comes from the first source that knows it. Listings that are about to be needed are fetched
+    ahead. `reading` is told the name of each library whose listing is read.
+    """
+
+    def __init__(
+        self,
+        sources: Sequence[Source],
+        target: Target,
+        memory: MetadataMemory,
+        reading: Callable[[str], None],
+    ) -> None:
+        self._sources = {source.name: source for source in sources}
+        self._target = target
+        self._memory = memory
+        self._reading = reading
+        self._pool = ThreadPoolExecutor(_THREADS, thread_name_prefix="listing")
+        self._found: dict[NormalizedName, Future[Candidates]] = {}
+        self._metadata: dict[tuple[NormalizedName, Version], Metadata | SetAside] = {}
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._pool.shutdown(wait=False, cancel_futures=True)
+
+    @property
+    def indexes(self) -> dict[str, str]:
+        """The address of each source that is an index, by the source's name."""
+        return {name: source.index for name, source in self._sources.items() if source.index is not None}
+
+    def expect(self, names: Iterable[NormalizedName]) -> None:
+        """Begin to read listings that were not asked for before."""
+        for name in names:
+            if name not in self._found:
+                self._found[name] = self._pool.submit(self._read, name)
+
+    def candidates(self, name: NormalizedName) -> Candidates:
+        """All releases of a library that fit the target. Raises `SourceFailed`."""
+        self.expect([name])
+        return self._found[name].result()
+
+    def metadata(self, candidate: Candidate) -> Metadata | SetAside:
+        """What the best wheel of a release says of its needs. Raises `SourceFailed`, `IntegrityFailed`."""
+        key = (candidate.name, candidate.version)
+        if key not in self._metadata:
+            self._metadata[key] = self._read_metadata(candidate)
+        return self._metadata[key]
+
+    def locked(self, candidates: Iterable[Candidate]) -> dict[NormalizedName, list[LockedWheel]]:
+        """The wheels of the chosen releases as they are written into the lock."""
+        asked = {
+            candidate.name: [self._pool.submit(self._locked, wheel) for wheel in candidate.wheels]
+            for candidate in candidates
+        }
+        return {name: [future.result() for future in futures] for name, futures in asked.items()}
+
+    def all_names(self) -> tuple[str, ...]:
+        """All names that the sources list, as far as they do."""
+        return tuple(name for source in self._sources.values() for name in source.names())
+
+    def _read(self, name: NormalizedName) -> Candidates:
+        self._reading(name)
+        for source in self._sources.values():
+            listing = source.listing(name)
+            if listing is not None:
+                return candidates_for(listing, self._target)
+        return Candidates(name=name, releases=(), known=False)
+
+    def _read_metadata(self, candidate: Candidate) -> Metadata | SetAside:
+        wheel = candidate.wheels[0]
+        content = self._memory.recall(wheel.sha256) if wheel.sha256 else None
+        try:
+            if content is None:
+                content = self._sources[wheel.source].metadata(wheel)
+                if wheel.sha256:
+                    self._memory.remember(wheel.sha256, content)
+            metadata = parse_metadata(content)
+        except MetadataBroken as error:
+            return SetAside(version=str(candidate.version), reason=str(error))
+        if (metadata.name, metadata.version) != (candidate.name, candidate.version):
+            told = f"{metadata.name} {metadata.version}"
+            return SetAside(version=str(candidate.version), reason=f"its metadata says that it is {told}")
+        return metadata
+
+    def _locked(self, wheel: WheelFile) -> LockedWheel:
+        return self._sources[wheel.source].locked(wheel)

@@ -1,0 +1,161 @@
+"""HTTP with retries, proxies and one shared TLS context; every failure becomes a `SourceFailed`."""
+
+import ssl
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass
+from typing import Any
+from urllib.parse import unquote, urljoin, urlsplit, urlunsplit
+from urllib.request import proxy_bypass_environment  # type: ignore[attr-defined]  # typeshed lacks it
+
+import urllib3
+
+from rabbet.errors import SourceFailed
+
+__all__ = ["Answer", "HttpClient", "without_credentials"]
+
+_CONNECTIONS = 32
+_TIMEOUT = urllib3.Timeout(connect=15, read=60)
+_RETRIES = urllib3.Retry(
+    total=3, backoff_factor=0.3, status_forcelist=(429, 502, 503, 504), raise_on_status=False, redirect=8
+)
+_CHUNK = 1 << 18
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Answer:
+    """A whole answer; `address` is where it came from after redirects, header names are in lower case."""
+
+    status: int
+    address: str
+    headers: Mapping[str, str]
+    body: bytes
+
+
+def without_credentials(address: str) -> str:
+    """An address that may be shown and written down: user name and password are left out."""
+    parts = urlsplit(address)
+    return urlunsplit(parts._replace(netloc=parts.netloc.rpartition("@")[2]))
+
+
+class HttpClient:
+    """One pool of connections for a whole command, to be used from many threads.
+
+    `environ` gives proxies and CA bundles by their usual variables.
+    """
+
+    def __init__(self, environ: Mapping[str, str]) -> None:
+        self._tls = ssl.create_default_context(
+            cafile=environ.get("SSL_CERT_FILE"), capath=environ.get("SSL_CERT_DIR")
+        )
+        self._proxies = _proxies(environ)
+        self._pools: dict[str, urllib3.PoolManager] = {}
+
+    def get(self, address: str, headers: Mapping[str, str] | None = None, *, method: str = "GET") -> Answer:
+        """Fetch a whole answer, whatever its status. Raises `SourceFailed` when there is none."""
+        with _translated(address):
+            response = self._request(method, address, headers or {}, stream=False)
+            return Answer(
+                status=response.status,
+                address=urljoin(address, response.geturl() or ""),
+                headers={name.lower(): value for name, value in response.headers.items()},
+                body=response.data,
+            )
+
+    def stream(self, address: str) -> Iterator[bytes]:
+        """Fetch a file piece by piece. Raises `SourceFailed` when it is not there or ends too early."""
+        with _translated(address):
+            response = self._request("GET", address, {"Accept-Encoding": "identity"}, stream=True)
+            try:
+                if response.status != 200:
+                    raise refused(address, response.status)
+                yield from response.stream(_CHUNK)
+            finally:
+                response.close()
+
+    def _request(
+        self, method: str, address: str, headers: Mapping[str, str], *, stream: bool
+    ) -> urllib3.BaseHTTPResponse:
+        given = dict(headers)
+        credentials = urlsplit(address).netloc.rpartition("@")[0]
+        if credentials:
+            given.update(urllib3.make_headers(basic_auth=unquote(credentials)))
+        plain = without_credentials(address)
+        pool = self._pool(plain)
+        return pool.request(method, plain, headers=given, preload_content=not stream, redirect=True)
+
+    def _pool(self, address: str) -> urllib3.PoolManager:
+        parts = urlsplit(address)
+        proxy = self._proxies.get(parts.scheme, "")
+        if proxy and proxy_bypass_environment(parts.netloc, self._proxies):
+            proxy = ""
+        if proxy not in self._pools:
+            settings: dict[str, Any] = {
+                "num_pools": 16,
+                "maxsize": _CONNECTIONS,
+                "retries": _RETRIES,
+                "timeout": _TIMEOUT,
+                "ssl_context": self._tls,
+            }
+            self._pools[proxy] = (
+                urllib3.ProxyManager(proxy, **settings) if proxy else urllib3.PoolManager(**settings)
+            )
+        return self._pools[proxy]
+
+
+def refused(address: str, status: int) -> SourceFailed:
+    """The failure for an answer with a status that can't be used."""
+    return SourceFailed(
+        f"a source answered with status {status}",
+        because=[without_credentials(address)],
+        remedy=_remedy(status),
+    )
+
+
+def _remedy(status: int) -> str:
+    if status in (401, 403):
+        return "give the source's user name and password, or ask who runs it for access"
+    return "try again later; if it stays so, check the source's address in pyproject.toml"
+
+
+def _proxies(environ: Mapping[str, str]) -> dict[str, str]:
+    found = {}
+    for scheme in ("http", "https", "no"):
+        for name in (f"{scheme}_proxy", f"{scheme}_proxy".upper()):
+            if environ.get(name):
+                found[scheme] = environ[name]
+                break
+    return found
+
+
+@contextmanager
+def _translated(address: str) -> Iterator[None]:
+    """Turn what the HTTP library raises into the failure of a source, the most specific first."""
+    shown = without_credentials(address)
+    try:
+        yield
+    except urllib3.exceptions.MaxRetryError as error:
+        raise SourceFailed(
+            "a source can't be reached",
+            because=[shown, _reason(error.reason)],
+            remedy="check the network, and the source's address in pyproject.toml",
+        ) from error
+    except urllib3.exceptions.HTTPError as error:
+        raise SourceFailed(
+            "a source's answer broke off or is not valid",
+            because=[shown, _reason(error)],
+            remedy="try again; if it stays so, the source is broken",
+        ) from error
+    except ValueError as error:
+        raise SourceFailed("a source's address is not valid", because=[shown, str(error)]) from error
+
+
+def _reason(error: Exception | None) -> str:
+    """The innermost explanation, without the memory addresses that the library prints."""
+    if isinstance(error, urllib3.exceptions.NameResolutionError):
+        return "its name is not known to the network"
+    if isinstance(error, urllib3.exceptions.NewConnectionError):
+        return "nothing answers there: the connection was refused"
+    if isinstance(error, urllib3.exceptions.IncompleteRead):
+        return f"the answer broke off after {error.partial} bytes"
+    return str(error).rpartition(">: ")[2] or type(error).__name__

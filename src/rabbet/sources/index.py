@@ -1,0 +1,140 @@
+"""An index over HTTP: the simple repository API (PEP 503, 691, 700), metadata files (PEP 658), ranges."""
+
+import hashlib
+import io
+from collections.abc import Sequence
+from urllib.parse import urljoin
+
+from packaging.utils import NormalizedName
+
+from rabbet.core.model.lock import LockedWheel
+from rabbet.core.model.release import Listing, WheelFile
+from rabbet.errors import IntegrityFailed, SourceFailed
+from rabbet.formats.simple_index import (
+    NotAnIndexPage,
+    parse_html,
+    parse_json,
+    parse_names_html,
+    parse_names_json,
+)
+from rabbet.sources.http import Answer, HttpClient, refused, without_credentials
+from rabbet.sources.wheel_metadata import RangedFile, metadata_in
+
+__all__ = ["IndexSource"]
+
+_JSON = "application/vnd.pypi.simple.v1+json"
+_ACCEPT = {"Accept": f"{_JSON}, application/vnd.pypi.simple.v1+html;q=0.2, text/html;q=0.1"}
+_MOST_NAMES = 4_000_000  # bytes of a front page that are still read for near names
+_IDENTITY = {"Accept-Encoding": "identity"}
+
+
+class IndexSource:
+    """One index; its address ends with a slash, and may hold credentials."""
+
+    def __init__(self, name: str, address: str, client: HttpClient) -> None:
+        self.name = name
+        self._address = address if address.endswith("/") else address + "/"
+        self._client = client
+
+    @property
+    def index(self) -> str | None:
+        """The address without credentials."""
+        return without_credentials(self._address)
+
+    def listing(self, name: NormalizedName) -> Listing | None:
+        """Read the library's page; an answer of 404 says that the index does not know it."""
+        answer = self._client.get(urljoin(self._address, f"{name}/"), _ACCEPT)
+        if answer.status == 404:
+            return None
+        if answer.status != 200:
+            raise refused(answer.address, answer.status)
+        parse = parse_json if _is_json(answer) else parse_html
+        try:
+            return parse(answer.body, name=name, source=self.name, address=answer.address)
+        except NotAnIndexPage as error:
+            raise SourceFailed(
+                f"the source '{self.name}' is no index",
+                because=[without_credentials(answer.address), str(error)],
+                remedy="check its address: that of an index often ends in /simple/",
+            ) from error
+
+    def metadata(self, wheel: WheelFile) -> bytes:
+        """From the file beside the wheel, else by ranges from the wheel's end, else from the whole wheel."""
+        if wheel.metadata_sha256 is not None:
+            answer = self._client.get(wheel.location + ".metadata")
+            if answer.status == 200:
+                return _checked(answer, wheel.metadata_sha256, f"{wheel.filename}.metadata")
+        head = self._client.get(wheel.location, _IDENTITY, method="HEAD")
+        if head.status == 200 and head.headers.get("accept-ranges") == "bytes":
+            size = int(head.headers.get("content-length", "0"))
+            return metadata_in(io.BufferedReader(RangedFile(size, self._ranges_of(wheel.location))))
+        return metadata_in(io.BytesIO(b"".join(self._client.stream(wheel.location))))
+
+    def locked(self, wheel: WheelFile) -> LockedWheel:
+        """Hash and size come from the listing; what it leaves out, from the file itself."""
+        sha256, size = wheel.sha256, wheel.size
+        if sha256 is not None and size is None:
+            head = self._client.get(wheel.location, _IDENTITY, method="HEAD")
+            length = head.headers.get("content-length", "")
+            size = int(length) if head.status == 200 and length.isdecimal() else None
+        if sha256 is None or size is None:
+            digest, size = hashlib.sha256(), 0
+            for piece in self._client.stream(wheel.location):
+                digest.update(piece)
+                size += len(piece)
+            sha256 = digest.hexdigest()
+        url = without_credentials(wheel.location)
+        return LockedWheel(filename=wheel.filename, sha256=sha256, size=size, url=url)
+
+    def names(self) -> Sequence[str]:
+        """Read the front page, unless it is huge."""
+        answer = self._client.get(self._address, _ACCEPT, method="HEAD")
+        if answer.status == 404:
+            raise SourceFailed(
+                f"the source '{self.name}' is no index",
+                because=[f"{without_credentials(self._address)} answers 404, for its front page too"],
+                remedy="check its address: that of an index often ends in /simple/",
+            )
+        if answer.status != 200 or int(answer.headers.get("content-length", _MOST_NAMES)) >= _MOST_NAMES:
+            return ()
+        answer = self._client.get(self._address, _ACCEPT)
+        try:
+            return parse_names_json(answer.body) if _is_json(answer) else parse_names_html(answer.body)
+        except NotAnIndexPage:
+            return ()
+
+    def _ranges_of(self, address: str) -> "_Ranges":
+        return _Ranges(self._client, address)
+
+
+class _Ranges:
+    """Fetches parts of one far file."""
+
+    def __init__(self, client: HttpClient, address: str) -> None:
+        self._client = client
+        self._address = address
+
+    def __call__(self, start: int, end: int) -> bytes:
+        """Fetch the bytes from `start` up to and without `end`."""
+        answer = self._client.get(self._address, {**_IDENTITY, "Range": f"bytes={start}-{end - 1}"})
+        if answer.status == 206:
+            return answer.body
+        if answer.status == 200:
+            return answer.body[start:end]
+        raise refused(self._address, answer.status)
+
+
+def _is_json(answer: Answer) -> bool:
+    kind = answer.headers.get("content-type", "").partition(";")[0].strip()
+    return kind in (_JSON, "application/json")
+
+
+def _checked(answer: Answer, sha256: str, what: str) -> bytes:
+    found = hashlib.sha256(answer.body).hexdigest()
+    if sha256 and found != sha256:
+        raise IntegrityFailed(
+            f"{what} is not what the source's listing says",
+            because=[f"listed: sha256 {sha256}", f"received: sha256 {found}"],
+            remedy="try again; if it stays so, the source or the way to it can't be trusted",
+        )
+    return answer.body

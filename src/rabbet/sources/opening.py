@@ -1,0 +1,32 @@
+"""An entry of the declaration → the source that it names."""
+
+from pathlib import Path
+from urllib.parse import urlsplit
+from urllib.request import url2pathname
+
+from rabbet.core.model.declaration import SourceEntry
+from rabbet.errors import SourceFailed
+from rabbet.sources.base import Source
+from rabbet.sources.folder import FolderSource
+from rabbet.sources.http import HttpClient
+from rabbet.sources.index import IndexSource
+
+__all__ = ["open_source"]
+
+
+def open_source(entry: SourceEntry, *, project: Path, client: HttpClient) -> Source:
+    """Open an index (`http`, `https`) or a folder (a path, relative to the project, or a `file` address).
+
+    Raises `SourceFailed` for an address of another kind.
+    """
+    scheme = urlsplit(entry.url).scheme.lower()
+    if scheme in ("http", "https"):
+        return IndexSource(entry.name, entry.url, client)
+    if scheme == "file":
+        return FolderSource(entry.name, Path(url2pathname(urlsplit(entry.url).path)), entry.url)
+    if len(scheme) > 1:
+        raise SourceFailed(
+            f"the source '{entry.name}' has an address of an unknown kind",
+            because=[f"{scheme}: is none of http, https, file or a folder's path"],
+        )
+    return FolderSource(entry.name, project / Path(entry.url).expanduser(), entry.url)

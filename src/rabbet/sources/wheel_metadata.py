@@ -1,0 +1,76 @@
+"""A wheel's `METADATA`, taken out of the archive: from a file, or from a far one by its byte ranges."""
+
+import io
+import zipfile
+from collections.abc import Callable
+from typing import IO
+
+from rabbet.formats.metadata import MetadataBroken
+
+__all__ = ["RangedFile", "metadata_in"]
+
+_TAIL = 1 << 15
+
+
+def metadata_in(file: IO[bytes]) -> bytes:
+    """Read `METADATA` from an open wheel. Raises `MetadataBroken`."""
+    try:
+        with zipfile.ZipFile(file) as archive:
+            found = [
+                name
+                for name in archive.namelist()
+                if name.count("/") == 1 and name.endswith(".dist-info/METADATA")
+            ]
+            if len(found) != 1:
+                raise MetadataBroken(f"the wheel holds {len(found)} METADATA files in place of one")
+            return archive.read(found[0])
+    except (zipfile.BadZipFile, EOFError, NotImplementedError, RuntimeError) as error:
+        raise MetadataBroken(f"the wheel is no readable archive: {error}") from error
+
+
+class RangedFile(io.RawIOBase):
+    """A file of known size that is read through a function `(start, end) -> bytes`, its end read once.
+
+    The end of an archive holds its table of contents, and of a wheel usually its metadata too.
+    """
+
+    def __init__(self, size: int, fetch: Callable[[int, int], bytes]) -> None:
+        super().__init__()
+        self._size = size
+        self._fetch = fetch
+        self._position = 0
+        self._tail_start = max(0, size - _TAIL)
+        self._tail: bytes | None = None
+
+    def seekable(self) -> bool:
+        """Whether the position can be moved: it can."""
+        return True
+
+    def readable(self) -> bool:
+        """Whether it can be read: it can."""
+        return True
+
+    def seek(self, offset: int, whence: int = io.SEEK_SET) -> int:
+        """Move the position."""
+        origin = {io.SEEK_SET: 0, io.SEEK_CUR: self._position, io.SEEK_END: self._size}[whence]
+        self._position = max(0, origin + offset)
+        return self._position
+
+    def tell(self) -> int:
+        """Tell the position."""
+        return self._position
+
+    def readinto(self, buffer: "memoryview | bytearray") -> int:  # type: ignore[override]
+        """Fill the buffer from the position on."""
+        end = min(self._position + len(buffer), self._size)
+        content = self._part(self._position, end) if end > self._position else b""
+        buffer[: len(content)] = content
+        self._position += len(content)
+        return len(content)
+
+    def _part(self, start: int, end: int) -> bytes:
+        if start < self._tail_start:
+            return self._fetch(start, end)
+        if self._tail is None:
+            self._tail = self._fetch(self._tail_start, self._size)
+        return self._tail[start - self._tail_start : end - self._tail_start]

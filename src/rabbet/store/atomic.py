@@ -1,0 +1,48 @@
+"""The one way in which files are written: whole or not at all."""
+
+import os
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from pathlib import Path
+
+from rabbet.errors import CannotWrite
+
+__all__ = ["cannot_write", "write_text"]
+
+
+def write_text(path: Path, text: str) -> None:
+    """Replace a file's content, or make it, so that a reader sees the old text or the new one.
+
+    The content is on the disk before the name points to it; permissions of an old file are kept. What is
+    not promised: that the change of name survives a power failure at once.
+
+    Raises `CannotWrite`.
+    """
+    with cannot_write(path):
+        mode = path.stat().st_mode & 0o777 if path.exists() else 0o644
+        descriptor, temporary = tempfile.mkstemp(dir=path.resolve().parent, prefix=f".{path.name}.")
+        try:
+            with os.fdopen(descriptor, "wb") as file:
+                file.write(text.encode("utf-8"))
+                file.flush()
+                os.fsync(file.fileno())
+            Path(temporary).chmod(mode)
+            Path(temporary).replace(path.resolve())
+        except BaseException:
+            with suppress(OSError):
+                Path(temporary).unlink()
+            raise
+
+
+@contextmanager
+def cannot_write(path: Path) -> Iterator[None]:
+    """Turn a system's error about this path into `CannotWrite`."""
+    try:
+        yield
+    except OSError as error:
+        raise CannotWrite(
+            f"{error.filename or path} can't be written",
+            because=[error.strerror or str(error)],
+            remedy="check the permissions and the space on the disk",
+        ) from error

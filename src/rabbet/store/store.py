@@ -1,0 +1,161 @@
+"""The store's layout on disk, and getting wheels into it.
+
+    LAYOUT/wheels/<sha256>/<file name>      each fetched wheel, its hash verified before it gets this name
+    LAYOUT/unpacked/<sha256>/tree/…         the files of that wheel
+    LAYOUT/unpacked/<sha256>/files.json     what they were when they were unpacked
+    LAYOUT/metadata/<sha256>                the core metadata of wheels
+    LAYOUT/runtimes/<digest>                what interpreters told of themselves
+    LAYOUT/claims/<digest>                  who changes an environment holds a lock here
+    LAYOUT/partial/…                        what is being written; nothing here is ever taken for whole
+
+Whatever is read by others appears by one change of name, so many processes can work at once, and one that is
+killed leaves nothing but litter in `partial`.
+"""
+
+import hashlib
+import shutil
+import tempfile
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass
+from pathlib import Path
+
+import msgspec
+
+from rabbet.core.model.lock import LockedWheel
+from rabbet.errors import IntegrityFailed
+from rabbet.store.atomic import cannot_write
+from rabbet.store.memory import Memory
+from rabbet.store.unpack import StoredFile, unpack_wheel
+
+__all__ = ["Store", "Unpacked"]
+
+LAYOUT = "layout-1"
+
+
+@dataclass(frozen=True, slots=True)
+class Unpacked:
+    """A wheel's files in the store: where they are, and what each was when it was unpacked."""
+
+    tree: Path
+    files: tuple[StoredFile, ...]
+
+    def intact(self) -> bool:
+        """Whether every file still has its size and time: an edit through a hard link changes these."""
+        try:
+            states = [(self.tree / file.path).stat() for file in self.files]
+        except OSError:
+            return False
+        return all(
+            (state.st_size, state.st_mtime_ns) == (file.size, file.changed)
+            for state, file in zip(states, self.files, strict=True)
+        )
+
+
+class Store:
+    """All that is kept on this machine, below one folder. Its methods may be called from many threads."""
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder / LAYOUT
+        self.metadata = Memory(self._folder / "metadata")
+        self.runtimes = Memory(self._folder / "runtimes")
+
+    def has(self, wheel: LockedWheel) -> bool:
+        """Whether a wheel was fetched already."""
+        return self._wheel(wheel).is_file()
+
+    def fetch(self, wheel: LockedWheel, content: Iterable[bytes]) -> None:
+        """Take in a wheel, piece by piece, verifying hash and size before it gets its name.
+
+        Raises `IntegrityFailed` when the content is not what was locked, `CannotWrite`.
+        """
+        with cannot_write(self._folder):
+            partial = self._partial()
+        try:
+            self._receive(wheel, content, partial / wheel.filename)
+            with cannot_write(self._folder):
+                target = self._wheel(wheel).parent
+                target.mkdir(parents=True, exist_ok=True)
+                (partial / wheel.filename).replace(self._wheel(wheel))
+        finally:
+            shutil.rmtree(partial, ignore_errors=True)
+
+    def unpacked(self, wheel: LockedWheel) -> Unpacked:
+        """The files of a wheel that was fetched, unpacked now if they are not there or not intact.
+
+        Raises `IntegrityFailed`, `CannotWrite`.
+        """
+        entry = self._folder / "unpacked" / wheel.sha256
+        found = self._read_entry(entry)
+        if found is not None and found.intact():
+            return found
+        with cannot_write(self._folder):
+            partial = self._partial()
+            try:
+                if entry.exists():
+                    entry.rename(partial / "damaged")
+                files = unpack_wheel(self._wheel(wheel), partial / "entry" / "tree")
+                (partial / "entry" / "files.json").write_bytes(msgspec.json.encode(files))
+                entry.parent.mkdir(parents=True, exist_ok=True)
+                self._publish(partial / "entry", entry)
+            finally:
+                shutil.rmtree(partial, ignore_errors=True)
+        return Unpacked(entry / "tree", files)
+
+    @contextmanager
+    def claimed(self, name: str) -> Iterator[None]:
+        """Keep other processes from changing the thing of this name meanwhile; wait for one that does.
+
+        Raises `CannotWrite`.
+        """
+        from filelock import FileLock  # noqa: PLC0415 - only where something is written
+
+        folder = self._folder / "claims"
+        with cannot_write(self._folder):
+            folder.mkdir(parents=True, exist_ok=True)
+            claim = FileLock(folder / hashlib.sha256(name.encode(errors="surrogateescape")).hexdigest())
+            claim.acquire()
+        try:
+            yield
+        finally:
+            claim.release()
+
+    def _receive(self, wheel: LockedWheel, content: Iterable[bytes], partial: Path) -> None:
+        digest, size = hashlib.sha256(), 0
+        with cannot_write(partial), partial.open("xb") as file:
+            for piece in content:
+                digest.update(piece)
+                size += len(piece)
+                file.write(piece)
+        if digest.hexdigest() != wheel.sha256:
+            raise IntegrityFailed(
+                f"{wheel.filename} is not the file that was locked",
+                because=[
+                    f"locked: sha256 {wheel.sha256}",
+                    f"received: sha256 {digest.hexdigest()}, {size} bytes from {wheel.url or wheel.path}",
+                ],
+                remedy="find out why it changed; then lock it anew with: rabbet resolve --raise-all",
+            )
+
+    def _wheel(self, wheel: LockedWheel) -> Path:
+        return self._folder / "wheels" / wheel.sha256 / wheel.filename
+
+    def _partial(self) -> Path:
+        (self._folder / "partial").mkdir(parents=True, exist_ok=True)
+        return Path(tempfile.mkdtemp(dir=self._folder / "partial"))
+
+    @staticmethod
+    def _publish(made: Path, entry: Path) -> None:
+        """Give an entry its name; if another process was faster, its copy serves as well."""
+        try:
+            made.rename(entry)
+        except OSError:
+            if not (entry / "files.json").is_file():
+                raise
+
+    @staticmethod
+    def _read_entry(entry: Path) -> Unpacked | None:
+        with suppress(OSError, msgspec.MsgspecError):
+            content = (entry / "files.json").read_bytes()
+            return Unpacked(entry / "tree", msgspec.json.decode(content, type=tuple[StoredFile, ...]))
+        return None

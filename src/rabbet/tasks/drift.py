@@ -1,0 +1,57 @@
+"""What is installed here, against the lock."""
+
+from dataclasses import dataclass
+
+from rabbet.core.drift.compare import Expected, find_drift
+from rabbet.core.lock.select import needed
+from rabbet.core.model.finding import Finding, Kind, Weight
+from rabbet.core.targets import target_of
+from rabbet.environment.inspect import take_inventory
+from rabbet.tasks.machine import Machine
+from rabbet.tasks.project import Project
+from rabbet.tasks.resolve import chosen_runtime
+
+__all__ = ["Drift", "drift"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Drift:
+    """All findings, and how many libraries were compared."""
+
+    findings: tuple[Finding, ...]
+    compared: int
+
+    @property
+    def differs(self) -> bool:
+        """Whether anything weighs more than a note."""
+        return any(finding.weight is not Weight.NOTE for finding in self.findings)
+
+
+def drift(project: Project, machine: Machine) -> Drift:
+    """Compare without running anything of the environment.
+
+    Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `EnvironmentFailed`.
+    """
+    declaration, lock = project.declaration(), project.lock()
+    target = target_of(chosen_runtime(declaration, machine, lock))
+    wanted = needed(lock, target, groups=lock.groups)
+    expected = Expected(
+        project=declaration.name,
+        python=declaration.python,
+        requirements=tuple(one.requirement for one in declaration.declared()),
+        lock=lock,
+        needed=wanted,
+        target=target,
+    )
+    inventory = take_inventory(project.environment, thorough=True)
+    findings = find_drift(expected, inventory)
+    if lock.fingerprint != declaration.fingerprint():
+        findings += (
+            Finding(
+                kind=Kind.UNRESOLVED,
+                name=declaration.name,
+                weight=Weight.DIFFERS,
+                detail="declaration changed",
+            ),
+        )
+    return Drift(findings=findings, compared=len(wanted))

@@ -1,0 +1,70 @@
+"""Getting the locked wheels into the store, several at once."""
+
+from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor, as_completed
+from pathlib import Path
+from urllib.parse import urlsplit
+from urllib.request import url2pathname
+
+from rabbet.core.model.lock import LockedWheel
+from rabbet.errors import SourceFailed
+from rabbet.sources.http import HttpClient
+from rabbet.store.store import Unpacked
+from rabbet.tasks.machine import Machine
+from rabbet.tasks.progress import Observer
+
+__all__ = ["fetch_wheels"]
+
+_THREADS = 16
+_CHUNK = 1 << 18
+
+
+def fetch_wheels(
+    wheels: Sequence[LockedWheel], *, folder: Path, machine: Machine, observer: Observer
+) -> dict[LockedWheel, Unpacked]:
+    """Fetch and unpack what the store lacks; paths in the lock are relative to `folder`.
+
+    The first failure ends it; what was fetched whole until then stays in the store.
+    Raises `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
+    """
+    store, client = machine.store(), HttpClient(machine.environ)
+
+    def get(wheel: LockedWheel) -> Unpacked:
+        if not store.has(wheel):
+            store.fetch(wheel, _content(wheel, folder, client))
+        return store.unpacked(wheel)
+
+    missing = sum(not store.has(wheel) for wheel in wheels)
+    observer.stage(f"fetching {missing} and unpacking" if missing else "unpacking", len(wheels))
+    pool = ThreadPoolExecutor(_THREADS, thread_name_prefix="fetch")
+    try:
+        waiting = {pool.submit(get, wheel): wheel for wheel in _largest_first(wheels)}
+        found = {}
+        for future in as_completed(waiting):
+            found[waiting[future]] = future.result()
+            observer.step(waiting[future].filename)
+        return found
+    finally:
+        pool.shutdown(wait=False, cancel_futures=True)
+
+
+def _largest_first(wheels: Sequence[LockedWheel]) -> list[LockedWheel]:
+    """A large file that begins last would keep everybody waiting."""
+    return sorted(wheels, key=lambda wheel: -(wheel.size or 0))
+
+
+def _content(wheel: LockedWheel, folder: Path, client: HttpClient) -> Iterator[bytes]:
+    if wheel.url is not None and urlsplit(wheel.url).scheme != "file":
+        yield from client.stream(wheel.url)
+        return
+    path = folder / (wheel.path or url2pathname(urlsplit(wheel.url or "").path))
+    try:
+        with path.open("rb") as file:
+            while piece := file.read(_CHUNK):
+                yield piece
+    except OSError as error:
+        raise SourceFailed(
+            f"{wheel.filename} can't be read from the folder that the lock names",
+            because=[f"{path}: {error.strerror}"],
+            remedy="bring the file back, or: rabbet resolve --raise-all",
+        ) from error

@@ -1,0 +1,33 @@
+"""The machine as tasks see it: the current folder, the user's variables and folders."""
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from rabbet.store.store import Store
+
+__all__ = ["Machine"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Machine:
+    """Where a command runs. `environ` is the only access to environment variables below the interface."""
+
+    folder: Path
+    environ: Mapping[str, str]
+    home: Path
+
+    def store(self) -> Store:
+        """The store: `RABBET_STORE`, else the platform's folder for caches."""
+        named = self.environ.get("RABBET_STORE")
+        if named:
+            return Store(self.folder / Path(named).expanduser())
+        import platformdirs  # noqa: PLC0415 - only where no variable names the folder
+
+        return Store(platformdirs.user_cache_path("rabbet"))
+
+    def settings_file(self) -> Path:
+        """The user's own settings."""
+        import platformdirs  # noqa: PLC0415 - only where settings are read
+
+        return platformdirs.user_config_path("rabbet") / "settings.toml"

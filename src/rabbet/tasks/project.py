@@ -1,0 +1,66 @@
+"""The project: found by walking up from the current folder; its declaration and lock read from there."""
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.lock import Lock
+from rabbet.errors import NoDeclaration, NoLock, NotUnderstood
+from rabbet.formats.pylock import read_lock
+from rabbet.formats.pyproject import read_declaration
+
+__all__ = ["DECLARATION", "ENVIRONMENT", "LOCK", "Project", "find_project", "read_text"]
+
+DECLARATION = "pyproject.toml"
+LOCK = "pylock.toml"
+ENVIRONMENT = ".venv"
+
+
+@dataclass(frozen=True, slots=True)
+class Project:
+    """A project by its folder."""
+
+    folder: Path
+
+    @property
+    def declaration_file(self) -> Path:
+        """What people edit."""
+        return self.folder / DECLARATION
+
+    @property
+    def lock_file(self) -> Path:
+        """What was resolved."""
+        return self.folder / LOCK
+
+    @property
+    def environment(self) -> Path:
+        """The environment's folder."""
+        return self.folder / ENVIRONMENT
+
+    def declaration(self) -> Declaration:
+        """Read the declaration. Raises `NotUnderstood`."""
+        return read_declaration(read_text(self.declaration_file), folder_name=self.folder.name)
+
+    def lock(self) -> Lock:
+        """Read the lock. Raises `NoLock`, `NotUnderstood`."""
+        if not self.lock_file.exists():
+            raise NoLock(f"there is no {LOCK} in {self.folder}", remedy="rabbet resolve")
+        return read_lock(read_text(self.lock_file))
+
+
+def find_project(folder: Path) -> Project:
+    """Look for a declaration in this folder and the ones above it. Raises `NoDeclaration`."""
+    for place in (folder, *folder.parents):
+        if (place / DECLARATION).is_file():
+            return Project(place)
+    raise NoDeclaration(f"no {DECLARATION} in {folder} or above it", remedy="rabbet begin")
+
+
+def read_text(path: Path) -> str:
+    """A text file of the project. Raises `NotUnderstood` when it can't be read as one."""
+    try:
+        return path.read_text(encoding="utf-8")
+    except UnicodeDecodeError as error:
+        raise NotUnderstood(f"{path.name} is not UTF-8 text", because=[str(error)]) from error
+    except OSError as error:
+        raise NotUnderstood(f"{path.name} can't be read", because=[error.strerror or str(error)]) from error

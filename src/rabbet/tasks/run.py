@@ -1,0 +1,46 @@
+"""Running a command inside the environment."""
+
+import os
+from collections.abc import Sequence
+from typing import NoReturn
+
+from rabbet.environment.inspect import read_configuration
+from rabbet.errors import EnvironmentFailed
+from rabbet.tasks.machine import Machine
+from rabbet.tasks.project import Project
+
+__all__ = ["become", "inside"]
+
+
+def inside(project: Project, machine: Machine) -> dict[str, str]:
+    """The variables that a command sees inside.
+
+    The environment's commands come first on `PATH`, and nothing leads its interpreter elsewhere.
+    Raises `EnvironmentFailed` when there is no environment, or its interpreter is gone.
+    """
+    root = project.environment
+    read_configuration(root)
+    if not (root / "bin" / "python").exists():
+        raise EnvironmentFailed(
+            f"the environment in {root} has lost its interpreter",
+            because=[f"{(root / 'bin' / 'python').resolve()} is not there any more"],
+            remedy="rabbet recreate",
+        )
+    variables = {key: value for key, value in machine.environ.items() if key != "PYTHONHOME"}
+    variables["PATH"] = os.pathsep.join([str(root / "bin"), variables.get("PATH", os.defpath)])
+    return variables
+
+
+def become(command: Sequence[str], variables: dict[str, str]) -> NoReturn:
+    """Let the command take this process's place, so that its exit code and all signals are its own.
+
+    Returns only by raising `EnvironmentFailed`, when the command can't be started.
+    """
+    try:
+        os.execvpe(command[0], list(command), variables)  # noqa: S606 - running commands is the job
+    except OSError as error:
+        raise EnvironmentFailed(
+            f"'{command[0]}' can't be run",
+            because=[error.strerror or str(error)],
+            remedy="declare the library that brings this command, then: rabbet resolve && rabbet recreate",
+        ) from error
