@@ -71,7 +71,7 @@ class DictProvider:
             extras=frozenset(),
         )
 
-    def expect(self, names: Iterable[NormalizedName]) -> None:
+    def expect(self, requirements: Iterable[Requirement]) -> None:
         pass
 
 

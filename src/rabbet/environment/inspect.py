@@ -35,16 +35,18 @@ class Configuration:
 
 def read_configuration(root: Path) -> Configuration:
     """Read an environment's own description. Raises `EnvironmentFailed` where there is none."""
+    if not root.exists():
+        raise EnvironmentFailed(f"there is no environment in {root}", remedy="rabbet recreate")
     try:
         lines = (root / CONFIGURATION).read_text(encoding="utf-8").splitlines()
     except (OSError, UnicodeDecodeError) as error:
         raise EnvironmentFailed(
-            f"there is no environment in {root}", because=[str(error)], remedy="rabbet recreate"
+            f"{root} is no environment", because=[str(error)], remedy="rabbet recreate"
         ) from error
     values = {key.strip().lower(): value.strip() for key, _, value in (line.partition("=") for line in lines)}
     try:
         version = Version(values.get("version") or values["version_info"])
-        site = next(iter(sorted(root.glob("lib/*/site-packages"))))
+        site = next(root.glob("lib/*/site-packages"))
     except (KeyError, InvalidVersion, StopIteration) as error:
         raise EnvironmentFailed(
             f"the environment in {root} is damaged",

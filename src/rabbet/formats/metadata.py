@@ -32,6 +32,8 @@ def parse_metadata(content: bytes) -> Metadata:
         )
     except KeyError as error:
         raise MetadataBroken(f"its metadata lacks {error}") from error
-    except (InvalidRequirement, InvalidSpecifier, InvalidVersion) as error:
-        first = str(error).splitlines()[0]
-        raise MetadataBroken(f"its metadata can't be read: {first}") from error
+    except InvalidRequirement as error:
+        text = str(error).splitlines()[1].strip()
+        raise MetadataBroken(f"its metadata holds '{text}', which is no requirement") from error
+    except (InvalidSpecifier, InvalidVersion) as error:
+        raise MetadataBroken(f"its metadata can't be read: {error}") from error

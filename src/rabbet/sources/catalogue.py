@@ -1,10 +1,16 @@
 """All sources of a project together: what the solver asks, answered from several threads."""
 
-from collections.abc import Callable, Iterable, Sequence
+import threading
+from bisect import bisect_left
+from collections import Counter
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import suppress
+from functools import partial
 from typing import Protocol, Self
 
-from packaging.utils import NormalizedName
+from packaging.requirements import Requirement
+from packaging.utils import NormalizedName, canonicalize_name
 from packaging.version import Version
 
 from rabbet.core.model.lock import LockedWheel
@@ -32,8 +38,11 @@ class MetadataMemory(Protocol):
 class Catalogue:
     """Answers the solver (it is a `Provider`) from sources in their order.
 
-    A library comes from the first source that knows it. Listings that are about to be needed are fetched
-    ahead. `reading` is told the name of each library whose listing is read.
+    A library comes from the first source that knows it. What is likely to be asked next is fetched ahead, by
+    several threads: the listing of a library that something needs, the metadata of the release that will
+    probably be chosen, and, where one release after the other is refused, that of a growing number of the
+    next older ones. `preferred` are the versions that the solver tries first; `reading` is told the name of
+    each library whose listing is read.
     """
 
     def __init__(
@@ -41,15 +50,20 @@ class Catalogue:
         sources: Sequence[Source],
         target: Target,
         memory: MetadataMemory,
+        *,
+        preferred: Mapping[NormalizedName, Version],
         reading: Callable[[str], None],
     ) -> None:
         self._sources = {source.name: source for source in sources}
         self._target = target
         self._memory = memory
+        self._preferred = preferred
         self._reading = reading
-        self._pool = ThreadPoolExecutor(_THREADS, thread_name_prefix="listing")
+        self._pool = ThreadPoolExecutor(_THREADS, thread_name_prefix="catalogue")
+        self._guard = threading.Lock()
         self._found: dict[NormalizedName, Future[Candidates]] = {}
-        self._metadata: dict[tuple[NormalizedName, Version], Metadata | SetAside] = {}
+        self._metadata: dict[tuple[NormalizedName, Version], Future[Metadata | SetAside]] = {}
+        self._asked: Counter[NormalizedName] = Counter()
 
     def __enter__(self) -> Self:
         return self
@@ -62,23 +76,56 @@ class Catalogue:
         """The address of each source that is an index, by the source's name."""
         return {name: source.index for name, source in self._sources.items() if source.index is not None}
 
-    def expect(self, names: Iterable[NormalizedName]) -> None:
-        """Begin to read listings that were not asked for before."""
-        for name in names:
+    def expect(self, requirements: Iterable[Requirement]) -> None:
+        """Begin to read the listings that these ask for, and the metadata of the likely choices."""
+        for requirement in requirements:
+            name = canonicalize_name(requirement.name)
             if name not in self._found:
-                self._found[name] = self._pool.submit(self._read, name)
+                self._listing(name).add_done_callback(partial(self._expect_choice, requirement))
 
     def candidates(self, name: NormalizedName) -> Candidates:
         """All releases of a library that fit the target. Raises `SourceFailed`."""
-        self.expect([name])
-        return self._found[name].result()
+        return self._listing(name).result()
 
     def metadata(self, candidate: Candidate) -> Metadata | SetAside:
         """What the best wheel of a release says of its needs. Raises `SourceFailed`, `IntegrityFailed`."""
+        answer = self._reading_metadata(candidate)
+        self._expect_older(candidate)
+        return answer.result()
+
+    def _listing(self, name: NormalizedName) -> "Future[Candidates]":
+        with self._guard:
+            if name not in self._found:
+                self._found[name] = self._pool.submit(self._read, name)
+            return self._found[name]
+
+    def _reading_metadata(self, candidate: Candidate) -> "Future[Metadata | SetAside]":
         key = (candidate.name, candidate.version)
-        if key not in self._metadata:
-            self._metadata[key] = self._read_metadata(candidate)
-        return self._metadata[key]
+        with self._guard:
+            if key not in self._metadata:
+                self._asked[candidate.name] += 1
+                self._metadata[key] = self._pool.submit(self._read_metadata, candidate)
+            return self._metadata[key]
+
+    def _expect_choice(self, requirement: Requirement, listing: "Future[Candidates]") -> None:
+        """Read ahead the metadata of what the solver will try first."""
+        if listing.cancelled() or listing.exception() is not None:
+            return
+        releases = {one.version: one for one in listing.result().releases if not one.yanked}
+        admitted = list(requirement.specifier.filter(releases))
+        if admitted:
+            preferred = self._preferred.get(canonicalize_name(requirement.name))
+            with suppress(RuntimeError):  # the pool was closed meanwhile: the answer is no longer wanted
+                self._reading_metadata(releases[preferred if preferred in admitted else max(admitted)])
+
+    def _expect_older(self, candidate: Candidate) -> None:
+        """When a library is asked for again and again, read ahead as many releases as were asked for."""
+        ahead = min(self._asked[candidate.name] - 1, _THREADS * 2)
+        if ahead > 0:
+            releases = self._found[candidate.name].result().releases
+            here = bisect_left(releases, candidate.version, key=lambda one: one.version)
+            for older in releases[max(0, here - ahead) : here]:
+                self._reading_metadata(older)
 
     def locked(self, candidates: Iterable[Candidate]) -> dict[NormalizedName, list[LockedWheel]]:
         """The wheels of the chosen releases as they are written into the lock."""

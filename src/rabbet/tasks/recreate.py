@@ -27,7 +27,7 @@ from rabbet.store.atomic import cannot_write
 from rabbet.store.store import Unpacked
 from rabbet.tasks.fetch import fetch_wheels
 from rabbet.tasks.machine import Machine
-from rabbet.tasks.progress import Observer
+from rabbet.tasks.progress import Observer, Silent
 from rabbet.tasks.project import Project
 from rabbet.tasks.resolve import chosen_runtime
 
@@ -73,7 +73,7 @@ def recreate(project: Project, machine: Machine, observer: Observer) -> Outlook:
     if outlook.plan.idle:
         return outlook
     with machine.store().claimed(str(project.environment)):
-        outlook = prepare(project, machine, observer)
+        outlook = prepare(project, machine, Silent())  # another process may have been faster
         _apply(project, machine, observer, outlook)
     return outlook
 

@@ -77,7 +77,13 @@ def resolve(
         return Resolved(lock=before, target=target, moves=(), untouched=True)
     versions = before.versions if before else {}
     preferred = {} if raise_all else {name: one for name, one in versions.items() if name not in free}
-    with _catalogue(project, machine, declaration, target, observer) as catalogue:
+    client = HttpClient(machine.environ)
+    sources = [
+        open_source(entry, project=project.folder, client=client)
+        for entry in known_sources(declaration, machine)
+    ]
+    memory = machine.store().metadata
+    with Catalogue(sources, target, memory, preferred=preferred, reading=observer.step) as catalogue:
         observer.stage("reading listings and metadata")
         answer = solve(catalogue, target, list(declaration.declared()), preferred=preferred)
         if isinstance(answer, Refutation):
@@ -117,15 +123,6 @@ def _free(before: Lock | None, raised: Collection[str]) -> frozenset[NormalizedN
 
 def _up_to_date(lock: Lock, declaration: Declaration, target: Target) -> bool:
     return lock.fingerprint == declaration.fingerprint() and serves(lock, target)
-
-
-def _catalogue(
-    project: Project, machine: Machine, declaration: Declaration, target: Target, observer: Observer
-) -> Catalogue:
-    client = HttpClient(machine.environ)
-    entries = known_sources(declaration, machine)
-    sources = [open_source(entry, project=project.folder, client=client) for entry in entries]
-    return Catalogue(sources, target, machine.store().metadata, observer.step)
 
 
 def _no_solution(

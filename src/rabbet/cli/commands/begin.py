@@ -43,7 +43,7 @@ def run(arguments: Namespace, context: Context) -> int:
     save(written)
     verb = "Wrote" if written.before is None else "Completed"
     following = "rabbet resolve" if answers.requirements else "rabbet declare LIBRARY, then: rabbet resolve"
-    context.show(f"{verb} {written.path}. Next: {following}")
+    context.show(f"{verb} {written.path.name}. Next: {following}")
     return ExitCode.DONE
 
 
@@ -97,7 +97,7 @@ def _libraries(answer: str) -> list[Requirement]:
 
 def _show(written: Draft, context: Context) -> None:
     context.show()
-    context.show(f"{written.path}:")
+    context.show(f"{written.path.name}:")
     for line in written.after.splitlines():
         context.show(f"    {line}".rstrip())
     context.show()

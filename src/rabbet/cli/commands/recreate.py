@@ -37,7 +37,8 @@ def _show(outlook: Outlook, context: Context, *, only_plan: bool) -> None:
     rows = [_row(step) for step in plan.steps if step.action is not Action.KEEP]
     if rows:
         tones = {"add": context.style.good, "replace": context.style.warning, "remove": context.style.bad}
-        for line in table(("plan", "library", "version", "because"), rows, context.style, tones=tones):
+        headings = ("plan", "library", "version", "because" if any(row[3] for row in rows) else "")
+        for line in table(headings, rows, context.style, tones=tones):
             context.show(line)
         context.show()
     if outlook.outdated:

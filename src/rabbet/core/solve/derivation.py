@@ -2,6 +2,7 @@
 
 from collections import defaultdict
 from collections.abc import Iterator
+from typing import TypeAlias
 
 from packaging.requirements import Requirement
 from packaging.utils import canonicalize_name
@@ -11,9 +12,12 @@ from rabbet.core.solve.incompatibility import Demand, Incompatibility, Learned, 
 from rabbet.core.solve.problem import ROOT
 from rabbet.core.solve.solver import Refutation
 
-__all__ = ["clash", "reasons"]
+__all__ = ["clash", "facts", "reasons"]
+
+_Pair: TypeAlias = tuple[int, str, str]  # depth and name of the requirer, and what it requires
 
 _SHOWN_VERSIONS = 4
+_OPERATORS = ("===", "==", "~=", ">=", ">", "!=", "<=", "<")  # as people order them
 
 
 def facts(refutation: Refutation) -> Iterator[Incompatibility]:
@@ -33,30 +37,48 @@ def facts(refutation: Refutation) -> Iterator[Incompatibility]:
 
 def reasons(refutation: Refutation, project: str) -> tuple[str, ...]:
     """One sentence for each fact that the refutation rests on, what is nearest to the project first."""
-    demands: defaultdict[tuple[int, str, str], list[Version]] = defaultdict(list)
+    demands: defaultdict[_Pair, dict[Version, Requirement]] = defaultdict(dict)
     unusable: defaultdict[tuple[int, str, str], list[Version]] = defaultdict(list)
+    own: set[str] = set()
     asked: dict[str, Requirement] = {}
     problem = refutation.problem
     for fact in facts(refutation):
-        if isinstance(fact.cause, Demand):
-            _note_demand(fact, refutation, project, demands)
-            asked[canonicalize_name(fact.cause.requirement.name)] = fact.cause.requirement
-        elif isinstance(fact.cause, Unusable):
+        cause = fact.cause
+        if isinstance(cause, Unusable):
             slot, bit = fact.terms[0]
-            key = (problem.depth[slot], problem.slots[slot].name, fact.cause.reason)
+            key = (problem.depth[slot], problem.slots[slot].name, cause.reason)
             unusable[key].append(problem.candidate(slot, bit).version)
-    lines = [
-        f"{subject} {_versions(versions)}needs {requirement}"
-        if versions
-        else f"{subject} needs {requirement}"
-        for (_, subject, requirement), versions in sorted(demands.items())
-    ]
+        elif isinstance(cause, Demand):
+            asked[canonicalize_name(cause.requirement.name)] = cause.requirement
+            if cause.requirer == ROOT:
+                maker = f"group {cause.group} of {project}" if cause.group else project
+                own.add(f"{maker} needs {_bare(cause.requirement)}")
+            else:
+                slot, bit = next(term for term in fact.terms if problem.slots[term[0]] == cause.requirer)
+                pair = (problem.depth[slot], str(cause.requirer), cause.requirement.name)
+                demands[pair][problem.candidate(slot, bit).version] = cause.requirement
+    lines = sorted(own)
+    for (_, requirer, _), by_version in sorted(demands.items()):
+        lines += _demands(requirer, by_version)
     lines += [
-        f"{name} {_versions(versions)}can't be used: {reason}"
+        f"{name} {_versions(versions)} can't be used: {reason}"
         for (_, name, reason), versions in sorted(unusable.items())
     ]
-    lines += [line for requirement in _by_name(asked) for line in _nothing_admitted(refutation, requirement)]
+    lines += [line for name in sorted(asked) for line in _nothing_admitted(refutation, asked[name])]
     return tuple(lines)
+
+
+def _demands(requirer: str, by_version: dict[Version, Requirement]) -> Iterator[str]:
+    """What a library's releases ask of another one: a sentence for those that ask the same."""
+    same: defaultdict[str, list[Version]] = defaultdict(list)
+    for version in sorted(by_version):
+        same[_bare(by_version[version])].append(version)
+    if len(same) > _SHOWN_VERSIONS:
+        first, *_, last = same
+        yield f"{requirer} {_versions(list(by_version))} need, each its own, from {first} to {last}"
+        return
+    for requirement, versions in same.items():
+        yield f"{requirer} {_versions(versions)} {'need' if len(versions) > 1 else 'needs'} {requirement}"
 
 
 def clash(refutation: Refutation) -> tuple[str, ...]:
@@ -68,25 +90,6 @@ def clash(refutation: Refutation) -> tuple[str, ...]:
             counts[name].add(f"{fact.cause.requirer} {fact.cause.requirement.specifier}")
     contested = sorted(name for name, requirers in counts.items() if len(requirers) > 1)
     return tuple(contested or sorted(counts))
-
-
-def _note_demand(
-    fact: Incompatibility,
-    refutation: Refutation,
-    project: str,
-    demands: defaultdict[tuple[int, str, str], list[Version]],
-) -> None:
-    """Group one demand with those of the requirer's other releases that say the same."""
-    problem, cause = refutation.problem, fact.cause
-    if not isinstance(cause, Demand):
-        return
-    if cause.requirer == ROOT:
-        subject = f"group {cause.group} of {project}" if cause.group else project
-        demands.setdefault((0, subject, _bare(cause.requirement)), [])
-        return
-    slot, bit = next(term for term in fact.terms if problem.slots[term[0]] == cause.requirer)
-    key = (problem.depth[slot], str(cause.requirer), _bare(cause.requirement))
-    demands[key].append(problem.candidate(slot, bit).version)
 
 
 def _nothing_admitted(refutation: Refutation, requirement: Requirement) -> Iterator[str]:
@@ -101,25 +104,20 @@ def _nothing_admitted(refutation: Refutation, requirement: Requirement) -> Itera
             f"{aside.version}: {aside.reason}" for aside in found.aside[-_SHOWN_VERSIONS:]
         )
     elif not problem.mask(requirement):
-        offered = _versions([release.version for release in found.releases]).strip()
+        offered = _versions([release.version for release in found.releases])
         yield f"of {name} there is {offered}"
-
-
-def _by_name(asked: dict[str, Requirement]) -> list[Requirement]:
-    return [asked[name] for name in sorted(asked)]
 
 
 def _bare(requirement: Requirement) -> str:
     """A requirement without its marker, which has done its work by now."""
     extras = f"[{','.join(sorted(requirement.extras))}]" if requirement.extras else ""
-    return f"{requirement.name}{extras}{requirement.specifier}"
+    ordered = sorted(requirement.specifier, key=lambda one: (_OPERATORS.index(one.operator), one.version))
+    return f"{requirement.name}{extras}{','.join(str(one) for one in ordered)}"
 
 
 def _versions(versions: list[Version]) -> str:
-    """Such as `2.0, 2.1 ` or `1.0 … 3.2 (17 releases) `, with a space to join on; empty for none."""
+    """Such as `2.0, 2.1` or `1.0 … 3.2 (17 releases)`."""
     ordered = sorted(set(versions))
-    if not ordered:
-        return ""
     if len(ordered) > _SHOWN_VERSIONS:
-        return f"{ordered[0]} … {ordered[-1]} ({len(ordered)} releases) "
-    return ", ".join(str(version) for version in ordered) + " "
+        return f"{ordered[0]} … {ordered[-1]} ({len(ordered)} releases)"
+    return ", ".join(str(version) for version in ordered)

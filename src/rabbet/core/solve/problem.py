@@ -12,7 +12,6 @@ Which releases a requirement admits is decided here and only here (`Problem.mask
 from collections.abc import Iterable, Sequence
 
 from packaging.requirements import Requirement
-from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName, canonicalize_name
 
 from rabbet.core.model.declaration import Declared
@@ -21,6 +20,7 @@ from rabbet.core.model.solution import Part
 from rabbet.core.model.target import Target
 from rabbet.core.solve.candidates import Candidates
 from rabbet.core.solve.incompatibility import Demand, Incompatibility, OneRelease, Slot, Term, Unusable
+from rabbet.core.solve.masks import ReleaseMasks
 from rabbet.core.solve.provider import Provider
 
 __all__ = ["ROOT", "Problem"]
@@ -43,7 +43,7 @@ class Problem:
         self._provider = provider
         self._target = target
         self._numbers: dict[Slot, int] = {}
-        self._masks: dict[tuple[NormalizedName, str], int] = {}
+        self._masks: dict[NormalizedName, ReleaseMasks] = {}
         self._granted: dict[NormalizedName, int] = {}
         self._expanded: set[tuple[int, int]] = set()
         self._fresh: list[Incompatibility] = []
@@ -57,7 +57,7 @@ class Problem:
     def start(self) -> list[Incompatibility]:
         """What the project's own requirements rule out."""
         self._declared.sort(key=lambda one: (str(one.requirement), one.group or ""))
-        self._provider.expect(canonicalize_name(one.requirement.name) for one in self._declared)
+        self._provider.expect(one.requirement for one in self._declared)
         for one in self._declared:
             self._grant(one.requirement)
         for one in self._declared:
@@ -74,7 +74,7 @@ class Problem:
             self._rule_out([(slot, bit)], Unusable(metadata.reason))
         else:
             needs = self._active(metadata, self.slots[slot].extra)
-            self._provider.expect(canonicalize_name(need.name) for need in needs)
+            self._provider.expect(needs)
             for need in needs:
                 self._demand((slot, bit), Demand(self.slots[slot], need))
         return self._take_fresh()
@@ -110,16 +110,16 @@ class Problem:
         return self._provider.candidates(name)
 
     def mask(self, requirement: Requirement) -> int:
-        """The candidates that a requirement admits, as bits; each specifier is evaluated once."""
+        """The candidates that a requirement admits, as bits."""
         name = canonicalize_name(requirement.name)
-        key = (name, str(requirement.specifier))
-        if key not in self._masks:
-            releases = self.candidates(name).releases
-            contained = _bits(requirement.specifier, releases, prereleases=True)
-            self._masks[key] = _admitted(requirement.specifier, releases, contained) | (
-                contained & self._granted.get(name, 0)
-            )
-        return self._masks[key]
+        masks = self._masks_of(name)
+        granted = masks.contained(requirement.specifier) & self._granted.get(name, 0)
+        return masks.admitted(requirement.specifier) | granted
+
+    def _masks_of(self, name: NormalizedName) -> ReleaseMasks:
+        if name not in self._masks:
+            self._masks[name] = ReleaseMasks(self.candidates(name).releases)
+        return self._masks[name]
 
     def _active(self, metadata: Metadata, extra: str) -> tuple[Requirement, ...]:
         """A part's requirements under their markers; those that hold without the extra are the library's."""
@@ -131,9 +131,7 @@ class Problem:
 
     def _grant(self, requirement: Requirement) -> None:
         name = canonicalize_name(requirement.name)
-        releases = self.candidates(name).releases
-        contained = _bits(requirement.specifier, releases, prereleases=True)
-        admitted = _admitted(requirement.specifier, releases, contained)
+        admitted = self._masks_of(name).admitted(requirement.specifier)
         self._granted[name] = self._granted.get(name, 0) | admitted
 
     def _demand(self, requirer: Term, demand: Demand) -> None:
@@ -175,25 +173,3 @@ class Problem:
     def _take_fresh(self) -> list[Incompatibility]:
         fresh, self._fresh = self._fresh, []
         return fresh
-
-
-def _bits(specifier: SpecifierSet, releases: Sequence[Candidate], *, prereleases: bool | None) -> int:
-    positions = {release.version: position for position, release in enumerate(releases)}
-    return sum(1 << positions[version] for version in specifier.filter(positions, prereleases=prereleases))
-
-
-def _admitted(specifier: SpecifierSet, releases: Sequence[Candidate], contained: int) -> int:
-    """What a requirement admits by itself: see the module's description."""
-    yanked = sum(1 << position for position, release in enumerate(releases) if release.yanked)
-    unyanked = [release for release in releases if not release.yanked]
-    positions = {release.version: position for position, release in enumerate(releases)}
-    by_rule = specifier.filter([release.version for release in unyanked])
-    admitted = sum(1 << positions[version] for version in by_rule)
-    return admitted | (contained & yanked if _pins_exactly(specifier) else 0)
-
-
-def _pins_exactly(specifier: SpecifierSet) -> bool:
-    return any(
-        one.operator == "===" or (one.operator == "==" and not one.version.endswith(".*"))
-        for one in specifier
-    )

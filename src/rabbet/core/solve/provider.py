@@ -3,6 +3,7 @@
 from collections.abc import Iterable
 from typing import Protocol
 
+from packaging.requirements import Requirement
 from packaging.utils import NormalizedName
 
 from rabbet.core.model.release import Candidate, Metadata, SetAside
@@ -20,5 +21,5 @@ class Provider(Protocol):
     def metadata(self, candidate: Candidate) -> Metadata | SetAside:
         """The needs of one release, or why they can't be known."""
 
-    def expect(self, names: Iterable[NormalizedName]) -> None:
-        """A hint that the candidates of these libraries are about to be asked for."""
+    def expect(self, requirements: Iterable[Requirement]) -> None:
+        """A hint that what these requirements ask for is about to be looked at."""

@@ -82,11 +82,18 @@ class Search:
             return self._hopeless
         while self._queue:
             slot = self._queue.pop()
+            if self._trail.level == 0:
+                self._by_slot[slot] = [one for one in self._by_slot[slot] if not self._void(one)]
             for incompatibility in reversed(self._by_slot[slot]):
                 if self._violated(incompatibility):
                     self._queue.clear()
                     return incompatibility
         return None
+
+    def _void(self, incompatibility: Incompatibility) -> bool:
+        """Whether a term can't hold any more. At level 0 this is for good, and it need not be watched."""
+        domains = self._trail.domains
+        return any(not domains[slot] & mask for slot, mask in incompatibility.terms)
 
     def _violated(self, incompatibility: Incompatibility) -> bool:
         """Whether all terms hold. When all but one do, conclude that this one must not."""

@@ -1,0 +1,71 @@
+"""Specifiers → masks over one library's releases, each clause evaluated once.
+
+Releases are sorted, and a clause such as `>=2` holds for all of them from some place on, or up to some
+place (what PEP 440 excludes next to the bound, such as pre-releases of it, lies next to the bound too). So
+the place is found by bisection, with a few comparisons in place of thousands.
+"""
+
+from bisect import bisect_left
+from collections.abc import Iterable, Sequence
+
+from packaging.specifiers import Specifier, SpecifierSet
+
+from rabbet.core.model.release import Candidate
+
+__all__ = ["ReleaseMasks"]
+
+
+class ReleaseMasks:
+    """The releases of one library, oldest first; bit 0 of every mask is the oldest."""
+
+    def __init__(self, releases: Sequence[Candidate]) -> None:
+        self._versions = [release.version for release in releases]
+        self._all = (1 << len(releases)) - 1
+        self._yanked = _mask(release.yanked for release in releases)
+        self._early = _mask(release.version.is_prerelease for release in releases)
+        self._clauses: dict[Specifier, int] = {}
+
+    def contained(self, specifiers: SpecifierSet) -> int:
+        """The releases whose versions the specifiers contain, pre-releases and yanked ones among them."""
+        mask = self._all
+        for clause in specifiers:
+            if clause not in self._clauses:
+                self._clauses[clause] = self._clause(clause)
+            mask &= self._clauses[clause]
+        return mask
+
+    def admitted(self, specifiers: SpecifierSet) -> int:
+        """The releases that a requirement with these specifiers may be met by, looked at alone.
+
+        Pre-releases count where a specifier names one or nothing else is contained (PEP 440), yanked ones
+        where they are pinned exactly (PEP 592).
+        """
+        contained = self.contained(specifiers)
+        offered = contained & ~self._yanked
+        final = offered & ~self._early
+        admitted = offered if specifiers.prereleases or not final else final
+        return admitted | (contained & self._yanked if _pins_exactly(specifiers) else 0)
+
+    def _clause(self, clause: Specifier) -> int:
+        count = len(self._versions)
+        if clause.operator in (">=", ">"):
+            first = bisect_left(range(count), 1, key=lambda i: self._contains(clause, i))
+            return self._all >> first << first
+        if clause.operator in ("<=", "<"):
+            end = bisect_left(range(count), 1, key=lambda i: not self._contains(clause, i))
+            return (1 << end) - 1
+        return _mask(self._contains(clause, position) for position in range(count))
+
+    def _contains(self, clause: Specifier, position: int) -> bool:
+        return clause.contains(self._versions[position], prereleases=True)
+
+
+def _mask(flags: Iterable[bool]) -> int:
+    return sum(1 << position for position, flag in enumerate(flags) if flag)
+
+
+def _pins_exactly(specifiers: SpecifierSet) -> bool:
+    return any(
+        clause.operator == "===" or (clause.operator == "==" and not clause.version.endswith(".*"))
+        for clause in specifiers
+    )
