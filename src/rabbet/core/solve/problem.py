@@ -79,6 +79,10 @@ class Problem:
                 self._demand((slot, bit), Demand(self.slots[slot], need))
         return self._take_fresh()
 
+    def expanded(self, slot: int, bit: int) -> bool:
+        """Whether `expand` was asked for this candidate."""
+        return (slot, bit) in self._expanded
+
     def metadata(self, candidate: Candidate) -> Metadata | SetAside:
         """What a release needs, or why it can't be used on this target after all."""
         metadata = self._provider.metadata(candidate)

@@ -58,7 +58,8 @@ class Search:
 
     def _selection(self) -> Mapping[int, int]:
         domains = self._trail.domains
-        return {slot: domains[slot] for slot in range(1, len(domains)) if self._trail.decided(slot)}
+        required = range(1, len(domains))
+        return {s: domains[s] for s in required if not domains[s] & self._problem.absent(s)}
 
     def _admit(self, incompatibilities: list[Incompatibility]) -> None:
         """Take in what the problem has newly stated, and slots that are new with it."""
@@ -151,7 +152,8 @@ class Search:
         waiting = [
             (slot, trail.domains[slot])
             for slot in range(1, len(problem.slots))
-            if not trail.domains[slot] & problem.absent(slot) and not trail.decided(slot)
+            if not trail.domains[slot] & problem.absent(slot)
+            and not problem.expanded(slot, trail.domains[slot])
         ]
         if not waiting:
             return None
@@ -164,11 +166,14 @@ class Search:
         return min(waiting, key=urgency)[0]
 
     def _choose(self, slot: int) -> None:
-        """Decide on a release, unless what it needs is ruled out already: then propagation drops it."""
+        """Decide on a release, unless what it needs is ruled out already: then propagation drops it.
+
+        Where only one is left there is nothing to decide: what it needs is taken in at the present level.
+        """
         bit = self._best(slot)
         self._admit(self._problem.expand(slot, bit))
-        clash = any(self._would_violate(one, slot, bit) for one in self._by_slot[slot])
-        if not clash:
+        forced = self._trail.domains[slot] == bit
+        if not forced and not any(self._would_violate(one, slot, bit) for one in self._by_slot[slot]):
             self.effort.decisions += 1
             self._trail.decide(slot, bit)
         self._queue.append(slot)

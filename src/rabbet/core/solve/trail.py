@@ -63,10 +63,6 @@ class Trail:
         """One entry by its number."""
         return self._entries[number]
 
-    def decided(self, slot: int) -> bool:
-        """Whether a decision on this slot stands."""
-        return any(self._entries[number].cause is None for number in self._history[slot])
-
     def backjump(self, level: int) -> None:
         """Forget all that came after this level."""
         while self._entries and self._entries[-1].level > level:
