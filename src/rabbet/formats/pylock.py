@@ -27,7 +27,7 @@ def read_lock(text: str, where: str = "pylock.toml") -> Lock:
 
     Raises `NotUnderstood` with everything that is wrong with it, among it a version that is too new.
     """
-    document = parse_toml(text, where)
+    document = parse_toml(text, where, remedy="take one side of it, or: rabbet resolve --raise-all")
     version = document.need("lock-version")
     if version and version.partition(".")[0] != _SUPPORTED_MAJOR:
         raise NotUnderstood(
@@ -111,6 +111,8 @@ def _lines(lock: Lock) -> Iterator[str]:
     yield "extras = []"
     yield f"dependency-groups = [{', '.join(_text(group) for group in lock.groups)}]"
     yield 'created-by = "rabbet"'
+    if not lock.libraries:
+        yield "packages = []"
     for library in lock.libraries:
         yield ""
         yield from _library_lines(library)

@@ -42,7 +42,7 @@ def complete(
     if python:
         project.setdefault("requires-python", python)
     if "dependencies" not in project:
-        project.add("dependencies", _new_array())
+        project.add("dependencies", tomlkit.array())
     if sources:
         settings = _table(_table(document, "tool", is_super_table=True), "rabbet", is_super_table=True)
         if "sources" not in settings:
@@ -71,6 +71,8 @@ def put_requirement(text: str, requirement: Requirement, *, group: str | None) -
         else:
             written = before
         return tomlkit.dumps(document), Change(place=place, before=before, after=written)
+    if not array:
+        array.multiline(multiline=True)
     array.append(written)
     return tomlkit.dumps(document), Change(place=place, after=written)
 
@@ -127,17 +129,11 @@ def _requirements(document: tomlkit.TOMLDocument, group: str | None) -> tuple[Ar
         key = same[0] if same else group
         place = f"dependency-groups.{key}"
     if key not in table:
-        table.add(key, _new_array())
+        table.add(key, tomlkit.array())
     array = table[key]
     if not isinstance(array, Array):
         raise NotUnderstood(f"pyproject.toml: {place} must be a list")
     return array, place
-
-
-def _new_array() -> Array:
-    array = tomlkit.array()
-    array.multiline(multiline=True)
-    return array
 
 
 def _entries_of(array: Array, name: str) -> list[int]:

@@ -13,17 +13,18 @@ Kind = TypeVar("Kind")
 _NAMES = {str: "a text", int: "a whole number", list: "a list", dict: "a table"}
 
 
-def parse_toml(text: str, where: str) -> "Table":
+def parse_toml(text: str, where: str, *, remedy: str = "settle the merge first") -> "Table":
     """Parse a document.
 
-    Raises `NotUnderstood` with line and column, and says so when a merge left its marks in the file.
+    Raises `NotUnderstood` with line and column, and says so when a merge left its marks in the file; `remedy`
+    is what to do then.
     """
     for number, line in enumerate(text.splitlines(), 1):
         if line.startswith(("<<<<<<< ", ">>>>>>> ")):
             raise NotUnderstood(
                 f"{where} holds the marks of an unfinished merge",
                 because=[f"line {number}: {line[:60]}"],
-                remedy=f"settle the merge in {where} first",
+                remedy=remedy,
             )
     try:
         content = tomllib.loads(text)

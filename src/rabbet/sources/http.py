@@ -1,5 +1,6 @@
 """HTTP with retries, proxies and one shared TLS context; every failure becomes a `SourceFailed`."""
 
+import http.client
 import ssl
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
@@ -134,28 +135,36 @@ def _translated(address: str) -> Iterator[None]:
     shown = without_credentials(address)
     try:
         yield
-    except urllib3.exceptions.MaxRetryError as error:
-        raise SourceFailed(
-            "a source can't be reached",
-            because=[shown, _reason(error.reason)],
-            remedy="check the network, and the source's address in pyproject.toml",
-        ) from error
     except urllib3.exceptions.HTTPError as error:
-        raise SourceFailed(
-            "a source's answer broke off or is not valid",
-            because=[shown, _reason(error)],
-            remedy="try again; if it stays so, the source is broken",
-        ) from error
+        raise _failure(shown, error) from error
     except ValueError as error:
         raise SourceFailed("a source's address is not valid", because=[shown, str(error)]) from error
 
 
+def _failure(shown: str, error: urllib3.exceptions.HTTPError) -> SourceFailed:
+    """The failure of a source for what the HTTP library raised last."""
+    last = error.reason if isinstance(error, urllib3.exceptions.MaxRetryError) else error
+    if isinstance(last, urllib3.exceptions.ProtocolError | urllib3.exceptions.DecodeError):
+        return SourceFailed(
+            "a source's answer broke off or is not valid",
+            because=[shown, _reason(last)],
+            remedy="try again; if it stays so, the source is broken",
+        )
+    return SourceFailed(
+        "a source can't be reached",
+        because=[shown, _reason(last)],
+        remedy="check the network, and the source's address in pyproject.toml",
+    )
+
+
 def _reason(error: Exception | None) -> str:
     """The innermost explanation, without the memory addresses that the library prints."""
-    if isinstance(error, urllib3.exceptions.NameResolutionError):
+    inner = error.args[1] if isinstance(error, urllib3.exceptions.ProtocolError) and error.args[1:] else error
+    if isinstance(inner, urllib3.exceptions.NameResolutionError):
         return "its name is not known to the network"
-    if isinstance(error, urllib3.exceptions.NewConnectionError):
+    if isinstance(inner, urllib3.exceptions.NewConnectionError):
         return "nothing answers there: the connection was refused"
-    if isinstance(error, urllib3.exceptions.IncompleteRead):
-        return f"the answer broke off after {error.partial} bytes"
-    return str(error).rpartition(">: ")[2] or type(error).__name__
+    if isinstance(inner, http.client.IncompleteRead):
+        received = inner.partial if isinstance(inner.partial, int) else len(inner.partial)
+        return f"the answer broke off after {received} bytes"
+    return str(inner).rpartition(">: ")[2] or type(inner).__name__

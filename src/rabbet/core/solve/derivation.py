@@ -6,7 +6,7 @@ from typing import TypeAlias
 
 from packaging.requirements import Requirement
 from packaging.utils import canonicalize_name
-from packaging.version import Version
+from packaging.version import InvalidVersion, Version
 
 from rabbet.core.solve.incompatibility import Demand, Incompatibility, Learned, Unusable
 from rabbet.core.solve.problem import ROOT
@@ -106,6 +106,18 @@ def _nothing_admitted(refutation: Refutation, requirement: Requirement) -> Itera
     elif not problem.mask(requirement):
         offered = _versions([release.version for release in found.releases])
         yield f"of {name} there is {offered}"
+        matching = [one for one in found.aside if _contains(requirement, one.version)]
+        yield from (
+            f"{name} {one.version} can't be used here: {one.reason}" for one in matching[-_SHOWN_VERSIONS:]
+        )
+
+
+def _contains(requirement: Requirement, version: str) -> bool:
+    """Whether a release that was set aside would be asked for; it may be known by its file's name only."""
+    try:
+        return requirement.specifier.contains(version, prereleases=True)
+    except InvalidVersion:
+        return False
 
 
 def _bare(requirement: Requirement) -> str:

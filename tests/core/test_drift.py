@@ -1,0 +1,100 @@
+"""Findings, weights and plans, from a table."""
+
+import tomllib
+import unittest
+from pathlib import Path
+
+from packaging.specifiers import SpecifierSet
+from packaging.utils import canonicalize_name
+from packaging.version import Version
+
+from rabbet.core.drift.compare import Expected, find_drift
+from rabbet.core.drift.plan import plan_steps
+from rabbet.core.model.inventory import Installed, Inventory
+from rabbet.core.model.lock import Lock, LockedLibrary, LockedRuntime, LockedWheel
+from rabbet.core.model.plan import Needed
+from rabbet.core.model.release import Metadata
+from tests.support.catalogue import TARGET, requirement
+
+TABLE = tomllib.loads((Path(__file__).parent.parent / "data" / "drift.toml").read_text())
+
+
+def wheel(name: str, version: str) -> LockedWheel:
+    """A made-up wheel whose hash stands for its name and version."""
+    return LockedWheel(filename=f"{name}-{version}.whl", sha256=f"{name}-{version}", url="")
+
+
+def needed(entry: dict) -> Needed:
+    """A line of the table's lock."""
+    library = LockedLibrary(
+        name=canonicalize_name(entry["name"]),
+        version=Version(entry["version"]),
+        wheels=(wheel(entry["name"], entry["version"]),),
+        dependencies=tuple(canonicalize_name(name) for name in entry.get("needs", [])),
+    )
+    return Needed(library=library, wheel=library.wheels[0])
+
+
+def installed(entry: dict) -> Installed:
+    """A line of a case's inventory."""
+    name, version = canonicalize_name(entry["name"]), Version(entry["version"])
+    return Installed(
+        name=name,
+        version=version,
+        folder=f"{name}-{version}.dist-info",
+        metadata=Metadata(
+            name=name,
+            version=version,
+            requires_python=SpecifierSet(),
+            requirements=tuple(requirement(text) for text in entry.get("needs", [])),
+            extras=frozenset(),
+        ),
+        wheel_sha256=entry.get("wheel", f"{name}-{version}"),
+        altered=tuple(entry.get("altered", [])),
+    )
+
+
+class Drift(unittest.TestCase):
+    """Each case: what is installed in place of what is locked, the findings, and the plan that mends them."""
+
+    def test_table(self) -> None:
+        lock = [needed(entry) for entry in TABLE["lock"]]
+        whole = [installed(entry) for entry in TABLE["installed"]]
+        for case in TABLE["case"]:
+            with self.subTest(case["title"]):
+                gone = set(case.get("without", []))
+                there = [one for one in whole if one.name not in gone] + [installed(e) for e in case.get("with", [])]
+                libraries: dict = {}
+                twins = tuple(one for one in there if libraries.setdefault(one.name, one) is not one)
+                inventory = Inventory(
+                    python=Version(case.get("python", "3.12.1")),
+                    implementation="cpython",
+                    libraries=libraries,
+                    twins=twins,
+                )
+                found = find_drift(self.expected(lock), inventory)
+                shown = [f"{one.kind} {one.name} {one.weight} {','.join(one.breaks)}".strip() for one in found]
+                self.assertEqual(shown, case["findings"])
+                steps = plan_steps(lock, inventory).steps
+                self.assertEqual(
+                    [f"{one.action} {one.name}" for one in steps if one.action != "keep"], case["plan"]
+                )
+
+    @staticmethod
+    def expected(lock: list[Needed]) -> Expected:
+        """The project, its requirements and its lock."""
+        return Expected(
+            project="hivescale",
+            python=SpecifierSet(">=3.11"),
+            requirements=tuple(requirement(text) for text in TABLE["requirements"]),
+            lock=Lock(
+                requires_python=">=3.11",
+                environments=(),
+                groups=(),
+                libraries=tuple(one.library for one in lock),
+                fingerprint=None,
+                runtime=LockedRuntime(language="python", implementation="cpython", version=Version("3.12.1")),
+            ),
+            needed=tuple(lock),
+            target=TARGET,
+        )

@@ -1,0 +1,1 @@
+"""Environments on disk."""

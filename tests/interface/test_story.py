@@ -1,0 +1,216 @@
+"""The whole job, from an empty folder to a retracted library, on every kind of source."""
+
+import tomllib
+import unittest
+from pathlib import Path
+
+from packaging.pylock import Pylock
+
+from rabbet.demo.stand_in import Manner, StandIn
+from rabbet.demo.wheels import write_wheels
+from tests.support.program import ProgramCase
+
+EXPECTED = {
+    "broodcount": "1.1",
+    "combframe": "2.1",
+    "mitewatch": "0.6",
+    "nectarplot": "2.1",
+    "pollencsv": "1.2",
+    "smokerlog": "2.0",
+    "tallywax": "1.2",
+}
+MANNERS = {
+    "JSON with metadata files": Manner(),
+    "HTML": Manner(json=False),
+    "byte ranges": Manner(metadata_files=False),
+    "whole wheels only": Manner(json=False, metadata_files=False, ranges=False),
+}
+
+
+class Story(ProgramCase):
+    """Declare, resolve, recreate, drift, retract."""
+
+    def test_on_indexes(self) -> None:
+        """Every manner in which an index may serve leads to the same lock, but for addresses."""
+        locks = []
+        for title, manner in MANNERS.items():
+            with self.subTest(title):
+                self.setUp()
+                index = self.serve(StandIn(manner=manner))
+                self.play(index.address)
+                text = (self.project / "pylock.toml").read_text()
+                locks.append(text.replace(f":{index.port}/", ":PORT/"))
+                whole = [one for one in index.requests if one.startswith("GET") and one.endswith(".whl")]
+                if manner.metadata_files:
+                    self.assertEqual(len(whole), len(EXPECTED), "only what is installed is fetched whole")
+        self.assertEqual(len({lock.split("[tool.rabbet]")[0] for lock in locks}), 1)
+
+    def test_on_a_folder(self) -> None:
+        """A folder of wheels works like an index; the lock names it as the declaration does."""
+        write_wheels(self.root / "wheels")
+        for address in ("../wheels", str(self.root / "wheels"), (self.root / "wheels").as_uri()):
+            with self.subTest(address):
+                self.project = self.root / f"project-{len(address)}"
+                self.project.mkdir()
+                self.play(address)
+                lock = tomllib.loads((self.project / "pylock.toml").read_text())
+                wheel = lock["packages"][0]["wheels"][0]
+                place = wheel.get("path") or wheel["url"]
+                self.assertTrue(place.startswith(address), place)
+
+    def play(self, address: str) -> None:
+        """The commands of the first screen, each result checked."""
+        self.begin(address)
+        self.rabbet("declare", "nectarplot>=2", "pollencsv")
+        self.rabbet("declare", "--group", "checks", "mitewatch")
+        self.rabbet("resolve")
+        self.check_lock()
+        before = (self.project / "pylock.toml").read_bytes()
+        again = self.rabbet("resolve", "--json").json()
+        self.assertTrue(again["untouched"])
+        self.rabbet("resolve", "--raise-all")
+        self.assertEqual((self.project / "pylock.toml").read_bytes(), before)
+
+        planned = self.rabbet("recreate", "--plan", "--json").json()
+        self.assertEqual({step["action"] for step in planned["steps"]}, {"add"})
+        self.assertFalse((self.project / ".venv").exists())
+        self.rabbet("recreate")
+        self.assertEqual(self.installed(), EXPECTED)
+        shown = self.rabbet("run", "python", "-c", "import nectarplot as n; print(n.chart(['may'], [3]))")
+        self.assertIn("may | ####", shown.out)
+        self.assertIn("mitewatch:", self.rabbet("run", "mitewatch").out)
+        self.assertIn("No drift", self.rabbet("drift").out)
+        stamps = self.modification_times()
+        self.assertIn("Nothing to do", self.rabbet("recreate").out)
+        self.assertEqual(self.modification_times(), stamps)
+
+        (self.site / "combframe.py").write_text("x = 1\n")
+        (self.site / "tallywax-1.2.dist-info" / "METADATA").unlink()
+        found = self.rabbet("drift", "--json", code=1).json()["findings"]
+        altered = [one["name"] for one in found if one["kind"] == "altered"]
+        self.assertEqual(altered, ["combframe", "tallywax"])
+        self.rabbet("recreate")
+        self.assertIn("No drift", self.rabbet("drift").out)
+        self.assertNotIn("x = 1", (self.site / "combframe.py").read_text())
+
+        self.rabbet("retract", "pollencsv")
+        self.assertIn("unresolved", self.rabbet("drift", code=1).out)
+        self.rabbet("resolve")
+        self.rabbet("recreate")
+        self.assertEqual(self.installed(), {k: v for k, v in EXPECTED.items() if k != "pollencsv"})
+        self.assertFalse((self.site / "pollencsv.py").exists())
+
+    def check_lock(self) -> None:
+        """The standard's own reader takes the lock, and finds files, sizes, hashes, edges and groups."""
+        content = tomllib.loads((self.project / "pylock.toml").read_text())
+        lock = Pylock.from_dict(content)
+        lock.validate()
+        self.assertEqual({one.name: str(one.version) for one in lock.packages}, EXPECTED)
+        self.assertEqual([str(one) for one in lock.dependency_groups or ()], ["checks"])
+        by_name = {one.name: one for one in lock.packages}
+        self.assertEqual(
+            [one["name"] for one in by_name["mitewatch"].dependencies or ()], ["broodcount", "smokerlog"]
+        )
+        self.assertEqual(str(by_name["broodcount"].marker), '"checks" in dependency_groups')
+        self.assertIsNone(by_name["smokerlog"].marker)
+        for package in lock.packages:
+            for wheel in package.wheels or ():
+                self.assertEqual(len(wheel.hashes["sha256"]), 64)
+                self.assertGreater(wheel.size or 0, 100)
+        self.assertTrue(content["tool"]["rabbet"]["fingerprint"].startswith("sha256:"))
+
+    def modification_times(self) -> dict[Path, int]:
+        """When each thing in the environment was changed (what Python compiles by itself left out)."""
+        paths = (path for path in (self.project / ".venv").rglob("*") if "__pycache__" not in str(path))
+        return {path: path.lstat().st_mtime_ns for path in paths}
+
+
+class Behaviour(ProgramCase):
+    """Single promises."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.index = self.serve(StandIn())
+
+    def test_declaration_by_hand(self) -> None:
+        """A declaration written by hand works from any folder below; comments survive each change."""
+        text = f"""\
+# the cooperative's scales
+[project]
+name = "hivescale"   # keep
+dependencies = ["nectarplot"]  # plots
+
+[tool.rabbet]
+[[tool.rabbet.sources]]
+name = "apiary"
+url = "{self.index.address}"
+"""
+        (self.project / "pyproject.toml").write_text(text)
+        below = self.project / "src" / "deep"
+        below.mkdir(parents=True)
+        self.rabbet("declare", "skepio", folder=below)
+        self.rabbet("resolve", folder=below)
+        self.assertIn("skepio", self.locked())
+        self.rabbet("retract", "skepio", folder=below)
+        self.assertEqual((self.project / "pyproject.toml").read_text(), text)
+
+    def test_users_source(self) -> None:
+        """Without a declared source the variable's is used, else that of the user's settings."""
+        (self.project / "pyproject.toml").write_text('[project]\nname = "x"\ndependencies = ["queenmark"]\n')
+        self.rabbet("resolve", RABBET_SOURCE=self.index.address)
+        settings = self.root / "home" / "config" / "rabbet" / "settings.toml"
+        settings.parent.mkdir(parents=True)
+        settings.write_text(f'source = "{self.index.address}"\n')
+        (self.project / "pylock.toml").unlink()
+        self.rabbet("resolve")
+        self.assertEqual(self.locked(), {"queenmark": "1.1"})
+
+    def test_locked_versions_stay_until_raised(self) -> None:
+        """A new release moves nothing by itself; `--raise` moves what it names."""
+        self.begin(self.index.address, "pollencsv<1.2", "honeyflow<1.2")
+        self.rabbet("resolve")
+        self.rabbet("declare", "pollencsv", "honeyflow")
+        self.rabbet("resolve")
+        self.assertEqual(self.locked()["pollencsv"], "1.1")
+        moved = self.rabbet("resolve", "--raise", "pollencsv", "--json").json()["moves"]
+        self.assertEqual([one["name"] for one in moved], ["pollencsv", "smokerlog"])
+        self.assertEqual(self.locked()["honeyflow"], "1.1")
+        self.rabbet("resolve", "--raise-all")
+        self.assertEqual(self.locked()["honeyflow"], "1.2")
+
+    def test_rules_of_releases(self) -> None:
+        """Pre-releases, yanked releases, wheels of other systems, markers, extras, needs on Python."""
+        cases = {
+            "combframe": {"combframe": "2.1"},
+            "combframe>=3.0rc1": {"combframe": "3.0rc1"},
+            "hivewire": {"hivewire": "2.1"},
+            "hivewire==2.2": {"hivewire": "2.2"},
+            "broodcount": {"broodcount": "1.1"},
+            "skepio": {"skepio": "0.4"},
+            "smokerlog": {"smokerlog": "2.0", "queenmark": None},
+            "nectarplot[forecast]": {"honeyflow": "1.2"},
+            "royaljelly": {"hivewire": "2.1", "queenmark": "1.1"},
+            "queenmark; sys_platform == 'win32'": {"queenmark": None},
+        }
+        for requirement, expected in cases.items():
+            with self.subTest(requirement):
+                (self.project / "pyproject.toml").unlink(missing_ok=True)
+                self.begin(self.index.address, requirement)
+                self.rabbet("resolve", "--raise-all")
+                locked = self.locked()
+                self.assertEqual({name: locked.get(name) for name in expected}, expected)
+
+    def test_run_is_transparent(self) -> None:
+        """Exit code, arguments, signals and the search for commands are the command's own."""
+        self.begin(self.index.address)
+        self.rabbet("resolve")
+        self.rabbet("recreate")
+        self.rabbet("run", "python", "-c", "import sys; sys.exit(int(sys.argv[1]))", "37", code=37)
+        self.rabbet("run", "--", "python", "-c", "import os; os.kill(os.getpid(), 15)", code=-15)
+        where = self.rabbet("run", "python", "-c", "import sys; print(sys.prefix)").out.strip()
+        self.assertEqual(Path(where), self.project / ".venv")
+        self.assertEqual((self.project / ".venv" / ".gitignore").read_text().splitlines()[-1], "*")
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,105 @@
+"""The built program, driven as a user does: in a temporary folder, with a home and a store of its own."""
+
+import json
+import os
+import subprocess
+import sys
+import tempfile
+import tomllib
+import unittest
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from rabbet.demo.stand_in import StandIn
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What a run gave back."""
+
+    code: int
+    out: str
+    err: str
+
+    def json(self) -> dict:
+        return json.loads(self.out)
+
+
+class ProgramCase(unittest.TestCase):
+    """Each test gets an empty project folder."""
+
+    def setUp(self) -> None:
+        holder = tempfile.TemporaryDirectory(prefix="rabbet-test-")
+        self.addCleanup(holder.cleanup)
+        self.root = Path(holder.name).resolve()
+        self.project = self.root / "hivescale"
+        self.project.mkdir()
+        (self.root / "home").mkdir()
+        self.variables = {
+            "HOME": str(self.root / "home"),
+            "XDG_CONFIG_HOME": str(self.root / "home" / "config"),
+            "PATH": os.pathsep.join([str(Path(os.path.realpath(sys.executable)).parent), "/usr/bin", "/bin"]),
+            "RABBET_STORE": str(self.root / "store"),
+            "LANG": "C.UTF-8",
+        }
+
+    def rabbet(
+        self,
+        *arguments: str,
+        folder: Path | None = None,
+        code: int = 0,
+        before: Sequence[str] = (),
+        **variables: str,
+    ) -> Outcome:
+        """Run a command (behind the words of `before`, if any) and check its exit code."""
+        done = subprocess.run(
+            [*before, *self.command(*arguments)],
+            cwd=folder or self.project,
+            env={**self.variables, **variables},
+            stdin=subprocess.DEVNULL,
+            capture_output=True,
+            text=True,
+            timeout=120,
+            check=False,
+        )
+        self.assertEqual(done.returncode, code, f"{arguments}\n{done.stdout}\n{done.stderr}")
+        self.assertNotIn("Traceback", done.stderr)
+        return Outcome(done.returncode, done.stdout, done.stderr)
+
+    @staticmethod
+    def command(*arguments: str) -> list[str]:
+        return [sys.executable, "-m", "rabbet", *arguments]
+
+    def begin(self, source: str, *libraries: str, runtime: str = "python>=3.11") -> None:
+        """Start a declaration with a source."""
+        named = ["--name", "hivescale", "--runtime", runtime, "--source", source]
+        self.rabbet("begin", *named, *libraries)
+
+    def serve(self, index: StandIn) -> StandIn:
+        """Let a stand-in index serve until the test ends."""
+        self.enterContext(index)
+        return index
+
+    @property
+    def site(self) -> Path:
+        """The folder that libraries are imported from."""
+        return next((self.project / ".venv" / "lib").glob("*/site-packages"))
+
+    def tree(self, *names: str) -> dict[str, bytes]:
+        """The content of the project's files (all, or those named), to compare before and after."""
+        paths = [self.project / name for name in names] if names else sorted(self.project.rglob("*"))
+        return {str(path): path.read_bytes() for path in paths if path.is_file()}
+
+    def installed(self) -> dict[str, str]:
+        """Names and versions as the environment's own interpreter sees them."""
+        code = (
+            "import importlib.metadata as m, json;"
+            "print(json.dumps({d.metadata['Name']: d.version for d in m.distributions()}))"
+        )
+        return self.rabbet("run", "python", "-c", code).json()
+
+    def locked(self) -> dict[str, str]:
+        """Names and versions in the lock."""
+        lock = tomllib.loads((self.project / "pylock.toml").read_text())
+        return {package["name"]: package["version"] for package in lock["packages"]}

@@ -1,0 +1,123 @@
+"""The rules that hold the code together: layers, light start, commands, errors."""
+
+import ast
+import subprocess
+import sys
+import unittest
+from importlib import import_module
+from pathlib import Path
+from pkgutil import walk_packages
+
+import rabbet
+from rabbet import errors
+from rabbet.cli.registry import COMMANDS, HEADINGS
+
+SOURCE = Path(rabbet.__file__).parent
+# From the inside out: a module may import from its own layer and from those before it.
+LAYERS = [
+    "errors",
+    "core",
+    "formats",
+    "sources",
+    "store",
+    "runtimes",
+    "environment",
+    "tasks",
+    "cli",
+    "demo",
+]
+IMPURE = {
+    "asyncio", "fileinput", "glob", "http", "io", "logging", "msgspec", "multiprocessing", "os", "pathlib", "random",
+    "shutil", "socket", "sqlite3", "ssl", "subprocess", "sys", "tempfile", "threading", "time", "tomlkit", "urllib",
+    "urllib3",
+}  # fmt: skip
+
+
+def imports(path: Path) -> set[str]:
+    """The full names of all modules that a file imports, inside functions too."""
+    found = set()
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.Import):
+            found |= {alias.name for alias in node.names}
+        elif isinstance(node, ast.ImportFrom):
+            assert node.level == 0, f"{path} imports relatively"
+            found.add(node.module or "")
+    return found
+
+
+def modules(folder: str = "") -> list[Path]:
+    """The modules below a folder of the package (those inside made-up wheels are no modules of Rabbet)."""
+    return [path for path in sorted((SOURCE / folder).rglob("*.py")) if "modules" not in path.parts]
+
+
+class Structure(unittest.TestCase):
+    """Checked over the code itself."""
+
+    def test_arrows_point_inward(self) -> None:
+        """No module imports from a layer outside its own; the demo's command is reached by name only."""
+        for path in modules():
+            own = path.relative_to(SOURCE).parts[0].removesuffix(".py")
+            if own in ("__init__", "__main__"):
+                continue
+            for name in imports(path):
+                parts = name.split(".")
+                if parts[0] == "rabbet" and len(parts) > 1:
+                    with self.subTest(module=str(path.relative_to(SOURCE)), imports=name):
+                        self.assertLessEqual(LAYERS.index(parts[1]), LAYERS.index(own))
+
+    def test_core_is_pure(self) -> None:
+        """The core imports nothing that touches files, processes, the network, the clock or a terminal."""
+        for path in modules("core"):
+            with self.subTest(module=path.name):
+                self.assertFalse({name.split(".")[0] for name in imports(path)} & IMPURE)
+
+    def test_only_the_machine_reads_the_world(self) -> None:
+        """Environment variables and arguments are looked at in the interface's entry only."""
+        for path in modules():
+            text = path.read_text()
+            if path.name not in ("context.py", "main.py", "__main__.py"):
+                with self.subTest(module=path.name):
+                    self.assertNotIn("os.environ", text)
+                    self.assertNotIn("sys.argv", text)
+
+    def test_exports_exist_and_are_sorted(self) -> None:
+        """`__all__` names what is there, in order."""
+        for module in walk_packages([str(SOURCE)], "rabbet."):
+            if "modules" in module.name or module.name.endswith("__main__"):
+                continue
+            loaded = import_module(module.name)
+            names = getattr(loaded, "__all__", [])
+            with self.subTest(module.name):
+                self.assertEqual(sorted(names, key=lambda n: (not n.isupper(), n[0].islower(), n)), list(names))
+                self.assertTrue(all(hasattr(loaded, name) for name in names))
+
+    def test_commands(self) -> None:
+        """Each command stands under a heading, and its summary is the first line of its module."""
+        for name, (heading, module, summary) in COMMANDS.items():
+            with self.subTest(name):
+                self.assertIn(heading, HEADINGS)
+                first = (import_module(module).__doc__ or "").splitlines()[0]
+                self.assertEqual(first.rstrip(".").lower(), summary.lower())
+
+    def test_errors(self) -> None:
+        """Every failure has an exit code of its own kind and a section in the documentation."""
+        text = (SOURCE.parent.parent / "docs" / "errors.md").read_text()
+        for name in errors.__all__:
+            kind = getattr(errors, name)
+            if isinstance(kind, type) and issubclass(kind, errors.RabbetError) and kind is not errors.RabbetError:
+                with self.subTest(name):
+                    self.assertIn(f"## {name} ({int(kind.exit_code)})", text)
+
+    def test_light_start(self) -> None:
+        """Asking for the version or the help loads next to nothing."""
+        for option in ("--version", "--help"):
+            code = (
+                "import sys; before = set(sys.modules); from rabbet.cli.main import main; "
+                f"main(['{option}']); print(*sorted(set(sys.modules) - before), file=sys.stderr)"
+            )
+            done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+            loaded = set(done.stderr.split())
+            with self.subTest(option):
+                self.assertFalse(loaded & {"dataclasses", "pathlib", "ssl", "json", "packaging", "subprocess"})
+                self.assertLessEqual(len([name for name in loaded if name.startswith("rabbet")]), 8)
+                self.assertLessEqual(len(done.stdout.splitlines()), 24)
