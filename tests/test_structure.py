@@ -27,9 +27,9 @@ LAYERS = [
     "demo",
 ]
 IMPURE = {
-    "asyncio", "fileinput", "glob", "http", "io", "logging", "msgspec", "multiprocessing", "os", "pathlib", "random",
-    "shutil", "socket", "sqlite3", "ssl", "subprocess", "sys", "tempfile", "threading", "time", "tomlkit", "urllib",
-    "urllib3",
+    "asyncio", "fileinput", "glob", "http", "io", "logging", "msgspec", "multiprocessing", "os", "pathlib",
+    "random", "shutil", "socket", "sqlite3", "ssl", "subprocess", "sys", "tempfile", "threading", "time",
+    "tomlkit", "urllib", "urllib3",
 }  # fmt: skip
 
 
@@ -88,7 +88,9 @@ class Structure(unittest.TestCase):
             loaded = import_module(module.name)
             names = getattr(loaded, "__all__", [])
             with self.subTest(module.name):
-                self.assertEqual(sorted(names, key=lambda n: (not n.isupper(), n[0].islower(), n)), list(names))
+                self.assertEqual(
+                    sorted(names, key=lambda n: (not n.isupper(), n[0].islower(), n)), list(names)
+                )
                 self.assertTrue(all(hasattr(loaded, name) for name in names))
 
     def test_commands(self) -> None:
@@ -104,7 +106,11 @@ class Structure(unittest.TestCase):
         text = (SOURCE.parent.parent / "docs" / "errors.md").read_text()
         for name in errors.__all__:
             kind = getattr(errors, name)
-            if isinstance(kind, type) and issubclass(kind, errors.RabbetError) and kind is not errors.RabbetError:
+            if (
+                isinstance(kind, type)
+                and issubclass(kind, errors.RabbetError)
+                and kind is not errors.RabbetError
+            ):
                 with self.subTest(name):
                     self.assertIn(f"## {name} ({int(kind.exit_code)})", text)
 
@@ -118,6 +124,8 @@ class Structure(unittest.TestCase):
             done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
             loaded = set(done.stderr.split())
             with self.subTest(option):
-                self.assertFalse(loaded & {"dataclasses", "pathlib", "ssl", "json", "packaging", "subprocess"})
+                self.assertFalse(
+                    loaded & {"dataclasses", "pathlib", "ssl", "json", "packaging", "subprocess"}
+                )
                 self.assertLessEqual(len([name for name in loaded if name.startswith("rabbet")]), 8)
                 self.assertLessEqual(len(done.stdout.splitlines()), 24)

@@ -63,7 +63,9 @@ class Drift(unittest.TestCase):
         for case in TABLE["case"]:
             with self.subTest(case["title"]):
                 gone = set(case.get("without", []))
-                there = [one for one in whole if one.name not in gone] + [installed(e) for e in case.get("with", [])]
+                there = [one for one in whole if one.name not in gone] + [
+                    installed(e) for e in case.get("with", [])
+                ]
                 libraries: dict = {}
                 twins = tuple(one for one in there if libraries.setdefault(one.name, one) is not one)
                 inventory = Inventory(
@@ -73,7 +75,9 @@ class Drift(unittest.TestCase):
                     twins=twins,
                 )
                 found = find_drift(self.expected(lock), inventory)
-                shown = [f"{one.kind} {one.name} {one.weight} {','.join(one.breaks)}".strip() for one in found]
+                shown = [
+                    f"{one.kind} {one.name} {one.weight} {','.join(one.breaks)}".strip() for one in found
+                ]
                 self.assertEqual(shown, case["findings"])
                 steps = plan_steps(lock, inventory).steps
                 self.assertEqual(

@@ -28,10 +28,12 @@ def declarations(draw: st.DrawFn) -> str:
         array = "[" + ", ".join(f'"{one}"' for one in chosen) + "]"
     else:
         array = "[\n" + "".join(f'    "{one}",{draw(comments)}\n' for one in chosen) + "]"
-    return f'# bees\n[project]\nname = "hivescale"{draw(comments)}\ndependencies = {array}\n\n[tool.other]\nx = 1 # y\n'
+    name = f'name = "hivescale"{draw(comments)}'
+    return f"# bees\n[project]\n{name}\ndependencies = {array}\n\n[tool.other]\nx = 1 # y\n"
 
 
 def declared(text: str, group: str | None = None) -> dict[str, Requirement]:
+    """What the project, or a group, requires by that text."""
     declaration = read_declaration(text, folder_name="folder")
     found = declaration.requirements if group is None else declaration.groups.get(group, ())
     return {one.name: one for one in found}

@@ -62,11 +62,11 @@ def _platforms(system: str, machine: str, runtime: PythonRuntime) -> Iterator[st
 
 
 def _linux_platforms(machine: str, library: str, version: str) -> Iterator[str]:
-    """Name the platforms, from the newest baseline to the oldest; the bare `linux_*` tag comes last."""
+    """First what was built on such a machine, then from the newest baseline to the oldest."""
+    yield f"linux_{machine}"
     if library == "glibc":
         major, minor = (int(part) for part in version.split(".")[:2])
         for lower in range(minor, _OLDEST_GLIBC_MINOR.get(machine, 17) - 1, -1):
             yield f"manylinux_{major}_{lower}_{machine}"
             if (major, lower) in _LEGACY_NAMES:
                 yield f"{_LEGACY_NAMES[major, lower]}_{machine}"
-    yield f"linux_{machine}"

@@ -1,6 +1,6 @@
 """Changing a declaration's text while its comments, order and formatting stay."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import tomlkit
@@ -43,11 +43,9 @@ def complete(
         project.setdefault("requires-python", python)
     if "dependencies" not in project:
         project.add("dependencies", tomlkit.array())
-    if sources:
-        settings = _table(_table(document, "tool", is_super_table=True), "rabbet", is_super_table=True)
-        if "sources" not in settings:
-            settings.add("sources", _source_tables(sources))
     completed = tomlkit.dumps(document)
+    if sources and "sources" not in document.get("tool", {}).get("rabbet", {}):
+        completed = completed.rstrip("\n") + "\n\n" + tomlkit.dumps(_source_tables(sources))
     for requirement in requirements:
         completed, _ = put_requirement(completed, requirement, group=None)
     return completed
@@ -110,10 +108,10 @@ def _parse(text: str) -> tomlkit.TOMLDocument:
         raise NotUnderstood("pyproject.toml is not valid TOML", because=[str(error)]) from error
 
 
-def _table(parent: "tomlkit.TOMLDocument | Table", key: str, *, is_super_table: bool = False) -> Table:
-    if key not in parent:
-        parent.add(key, tomlkit.table(is_super_table=is_super_table))
-    table = parent[key]
+def _table(document: tomlkit.TOMLDocument, key: str) -> Table:
+    if key not in document:
+        document.add(key, tomlkit.table())
+    table = document[key]
     if not isinstance(table, Table):
         raise NotUnderstood(f"pyproject.toml: {key} must be a table")
     return table
@@ -143,11 +141,6 @@ def _entries_of(array: Array, name: str) -> list[int]:
     return [number for number, entry in texts if canonicalize_name(parse_requirement(entry).name) == wanted]
 
 
-def _source_tables(sources: Sequence[SourceEntry]) -> tomlkit.items.AoT:
-    tables = tomlkit.aot()
-    for source in sources:
-        entry = tomlkit.table()
-        entry.add("name", source.name)
-        entry.add("url", source.url)
-        tables.append(entry)
-    return tables
+def _source_tables(sources: Sequence[SourceEntry]) -> Mapping[str, object]:
+    entries = [{"name": source.name, "url": source.url} for source in sources]
+    return {"tool": {"rabbet": {"sources": entries}}}

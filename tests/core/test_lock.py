@@ -1,0 +1,81 @@
+"""A solution becomes a lock, the lock becomes text and back, and each machine finds its part."""
+
+import tomllib
+import unittest
+
+from hypothesis import given
+from hypothesis import strategies as st
+from packaging.pylock import Pylock
+from packaging.utils import canonicalize_name
+from packaging.version import Version
+
+from rabbet.core.lock.select import needed
+from rabbet.core.model.lock import Lock, LockedLibrary, LockedRuntime, LockedWheel
+from rabbet.formats.pylock import read_lock, write_lock
+from tests.support.catalogue import TARGET
+
+texts = st.text(st.characters(exclude_categories=["Cs"]), max_size=12)
+digests = st.text("0123456789abcdef", min_size=64, max_size=64)
+names = st.sampled_from(["combframe", "pollencsv", "skepio"]).map(canonicalize_name)
+versions = st.builds(Version, st.sampled_from(["1.0", "2.0rc1", "1!3.post1", "1.0+local.1"]))
+markers = st.sampled_from([None, "'checks' in dependency_groups", "sys_platform == 'linux'"])
+
+
+@st.composite
+def libraries(draw: st.DrawFn) -> LockedLibrary:
+    """A library with a wheel at an address or a path."""
+    name, version = draw(names), draw(versions)
+    place = {draw(st.sampled_from(["url", "path"])): "https://apiary.example/" + draw(texts)}
+    wheel = LockedWheel(
+        filename=f"{name}-{version}-py3-none-any.whl",
+        sha256=draw(digests),
+        size=draw(st.none() | st.integers(0, 10**9)),
+        **place,
+    )
+    return LockedLibrary(
+        name=name,
+        version=version,
+        wheels=(wheel,),
+        dependencies=tuple(draw(st.lists(names, max_size=2))),
+        requires_python=draw(st.sampled_from([None, ">=3.8"])),
+        marker=draw(markers),
+        index=draw(st.sampled_from([None, "https://apiary.example/simple/"])),
+    )
+
+
+locks = st.builds(
+    Lock,
+    requires_python=st.sampled_from([None, ">=3.11"]),
+    environments=st.sampled_from([(), ("sys_platform == 'linux'",)]),
+    groups=st.sampled_from([(), ("checks", "docs")]),
+    libraries=st.lists(libraries(), max_size=3, unique_by=lambda one: one.name).map(tuple),
+    fingerprint=st.none() | texts,
+    runtime=st.none()
+    | st.builds(LockedRuntime, language=st.just("python"), implementation=texts, version=versions),
+)
+
+
+class LockText(unittest.TestCase):
+    """What is written is what is read, by Rabbet and by the standard's own reader."""
+
+    @given(locks)
+    def test_round_trip(self, lock: Lock) -> None:
+        text = write_lock(lock)
+        self.assertEqual(read_lock(text), lock)
+        self.assertEqual(write_lock(read_lock(text)), text)
+        standard = Pylock.from_dict(tomllib.loads(text))
+        standard.validate()
+        self.assertEqual([one.name for one in standard.packages], [one.name for one in lock.libraries])
+
+    @given(locks, st.sets(st.sampled_from(["checks", "docs"])))
+    def test_selection_agrees_with_the_standard(self, lock: Lock, groups: set[str]) -> None:
+        """For given groups, exactly the libraries are needed that the standard's reader selects."""
+        standard = Pylock.from_dict(tomllib.loads(write_lock(lock)))
+        chosen = standard.select(
+            environment={**TARGET.markers},
+            tags=None,
+            dependency_groups=sorted(groups & set(lock.groups)),
+        )
+        expected = sorted(package.name for package, _ in chosen)
+        found = needed(lock, TARGET, groups=groups & set(lock.groups))
+        self.assertEqual(sorted(one.library.name for one in found), expected)

@@ -1,0 +1,232 @@
+"""Unpacking, installing and removing wheels: hostile ones, all schemes, and being cut short at every step."""
+
+import hashlib
+import os
+import subprocess
+import sys
+import tempfile
+import unittest
+import zipfile
+from collections.abc import Callable
+from pathlib import Path
+from unittest import mock
+
+from packaging.tags import sys_tags
+
+from rabbet.core.model.lock import LockedWheel
+from rabbet.core.model.runtime import PythonRuntime
+from rabbet.core.targets import target_of
+from rabbet.demo.wheels import build_archive
+from rabbet.environment.create import create_environment
+from rabbet.environment.inspect import take_inventory
+from rabbet.environment.install import install_wheel
+from rabbet.environment.layout import Layout
+from rabbet.environment.remove import remove_library
+from rabbet.environment.stamp import Stamp, write_stamp
+from rabbet.errors import IntegrityFailed
+from rabbet.runtimes.probe import probe_all
+from rabbet.store.memory import Memory
+from rabbet.store.store import Store, Unpacked
+
+INFO = "hivewire-1.0.dist-info"
+ENTRY_POINTS = f"{INFO}/entry_points.txt"
+METADATA = b"Metadata-Version: 2.1\nName: hivewire\nVersion: 1.0\n\n"
+PLAIN = {
+    f"{INFO}/METADATA": METADATA,
+    f"{INFO}/WHEEL": b"Wheel-Version: 1.0\n",
+    "hivewire/__init__.py": b"x = 1\n",
+}
+
+
+def link_member(archive: zipfile.ZipFile) -> None:
+    """A symbolic link that leads out."""
+    entry = zipfile.ZipInfo("hivewire/passwd")
+    entry.external_attr = 0o120777 << 16
+    archive.writestr(entry, "/etc/passwd")
+
+
+HOSTILE: list[tuple[str, dict[str, bytes], Callable[[zipfile.ZipFile], None] | None]] = [
+    ("climbs out", {"../evil.py": b""}, None),
+    ("climbs out below a folder", {"hivewire/../../evil.py": b""}, None),
+    ("an absolute path", {"/tmp/evil.py": b""}, None),
+    ("a path of another system", {"C:\\evil.py": b""}, None),
+    ("a second .dist-info folder", {"skepio-1.0.dist-info/METADATA": b""}, None),
+    ("replaces the interpreter", {"hivewire-1.0.data/scripts/python3": b"#!/bin/sh\n"}, None),
+    ("replaces the configuration", {"hivewire-1.0.data/data/pyvenv.cfg": b"home = /tmp\n"}, None),
+    ("an entry point that climbs out", {ENTRY_POINTS: b"[console_scripts]\n../evil = a:b\n"}, None),
+    ("an entry point that is code", {ENTRY_POINTS: b"[console_scripts]\nx = os:f('id')\n"}, None),
+    ("a link", {}, link_member),
+    ("a file that RECORD does not list", {}, lambda archive: archive.writestr("hivewire/extra.py", "y")),
+]  # fmt: skip
+
+
+class Case(unittest.TestCase):
+    """A store and an empty environment for the interpreter that runs the tests."""
+
+    def setUp(self) -> None:
+        holder = tempfile.TemporaryDirectory(prefix="rabbet-test-")
+        self.addCleanup(holder.cleanup)
+        self.root = Path(holder.name).resolve()
+        self.store = Store(self.root / "store")
+        found = probe_all([Path(os.path.realpath(sys.executable))], Memory(self.root / "probes"))[0]
+        assert isinstance(found, PythonRuntime)
+        self.runtime = found
+        self.layout = self.environment("env")
+
+    def environment(self, name: str) -> Layout:
+        root = self.root / name
+        root.mkdir()
+        layout = Layout(root=root, home=root, site_packages=self.runtime.site_packages)
+        create_environment(layout, self.runtime)
+        return layout
+
+    def unpack(
+        self, contents: dict[str, bytes], change: Callable[[zipfile.ZipFile], None] | None = None
+    ) -> Unpacked:
+        """Take a made-up wheel into the store."""
+        path = self.root / "made.whl"
+        path.write_bytes(build_archive(INFO, {**PLAIN, **contents}))
+        if change is not None:
+            with zipfile.ZipFile(path, "a") as archive:
+                change(archive)
+        digest = hashlib.sha256(path.read_bytes()).hexdigest()
+        wheel = LockedWheel(filename="hivewire-1.0-py3-none-any.whl", sha256=digest, path="")
+        self.store.fetch(wheel, [path.read_bytes()])
+        return self.store.unpacked(wheel)
+
+    def install(self, unpacked: Unpacked) -> None:
+        origin = install_wheel(unpacked, self.layout, wheel_sha256="w", requested=True)
+        stamp = Stamp(executable="", home="", libraries={"hivewire": origin})
+        write_stamp(self.layout.root, stamp)
+
+    def files(self) -> set[str]:
+        root = self.layout.root
+        return {str(path.relative_to(root)) for path in root.rglob("*") if not path.is_dir()} - {
+            "rabbet.json"
+        }
+
+
+class Wheels(Case):
+    """What a wheel may do to an environment."""
+
+    def test_hostile(self) -> None:
+        """Each is refused with an error, and leaves no trace outside the store's litter."""
+        for title, contents, change in HOSTILE:
+            with self.subTest(title):
+                before = self.files()
+                with self.assertRaises(IntegrityFailed):
+                    self.install(self.unpack(contents, change))
+                self.assertEqual(self.files(), before)
+                self.assertFalse((self.root / "evil.py").exists())
+
+    def test_all_schemes(self) -> None:
+        """Every part of a wheel lands in its place, recorded, and goes again; scripts and modules work."""
+        empty = self.files()
+        data = "hivewire-1.0.data"
+        unpacked = self.unpack(
+            {
+                f"{data}/purelib/pure.py": b"",
+                f"{data}/platlib/plat.py": b"",
+                f"{data}/scripts/buzz": b"#!python\nimport hivewire; print('buzz', hivewire.x)\n",
+                f"{data}/headers/hive.h": b"",
+                f"{data}/data/share/doc/hive.txt": b"",
+                ENTRY_POINTS: b"[console_scripts]\nhum = hivewire.deep:Hum.loud [x]\n",
+                "hivewire/deep.py": b"class Hum:\n    def loud():\n        print('hum')\n",
+                'hivewire/odd näme,"x".txt': b"",
+            }
+        )
+        self.install(unpacked)
+        site = self.layout.site_packages
+        expected = {
+            f"{site}/pure.py",
+            f"{site}/plat.py",
+            "bin/buzz",
+            "bin/hum",
+            "include/site/hivewire/hive.h",
+            "share/doc/hive.txt",
+        }
+        self.assertLessEqual(expected, self.files())
+        for script, output in (("buzz", "buzz 1"), ("hum", "hum")):
+            done = subprocess.run([self.layout.scripts / script], capture_output=True, text=True, check=True)
+            self.assertEqual(done.stdout.strip(), output)
+        inventory = take_inventory(self.layout.root, thorough=True)
+        self.assertEqual(
+            [(one.name, one.altered) for one in inventory.libraries.values()], [("hivewire", ())]
+        )
+        remove_library(self.layout, INFO)
+        self.assertEqual(self.files(), empty)
+
+    def test_edit_reaches_nobody_else(self) -> None:
+        """A file edited in place is noticed, and what is installed next is the original again."""
+        self.install(self.unpack({}))
+        module = self.layout.site / "hivewire" / "__init__.py"
+        with module.open("a") as file:
+            file.write("y = 2\n")
+        for thorough in (True, False):
+            found = take_inventory(self.layout.root, thorough=thorough).libraries
+            self.assertEqual(found[next(iter(found))].altered, ("hivewire/__init__.py",))
+        self.layout = self.environment("other")
+        self.install(self.unpack({}))
+        self.assertEqual((self.layout.site / "hivewire" / "__init__.py").read_text(), "x = 1\n")
+
+    def test_cut_short_at_every_step(self) -> None:
+        """Whichever write or removal fails, the damage is seen, and doing it again mends it."""
+        unpacked = self.unpack({ENTRY_POINTS: b"[console_scripts]\nhum = hivewire:x\n"})
+        empty = self.files()
+        self.install(unpacked)
+        whole = self.files()
+        for name in ("link", "unlink"):
+            for step in range(1, 9):
+                with self.subTest(fails=name, step=step):
+                    self.cut_short(name, step, unpacked)
+                    found = take_inventory(self.layout.root, thorough=False).libraries.values()
+                    if self.files() != whole and found:
+                        self.assertTrue(all(one.altered or one.wheel_sha256 is None for one in found))
+                    for one in found:
+                        remove_library(self.layout, one.folder)
+                    self.assertEqual(self.files(), empty)
+                    self.install(unpacked)
+                    self.assertEqual(self.files(), whole)
+
+    def cut_short(self, name: str, step: int, unpacked: Unpacked) -> None:
+        """Remove and install again, with one call of the system ending the process."""
+        module = "os.link" if name == "link" else "pathlib.Path.unlink"
+        real = os.link if name == "link" else Path.unlink
+        calls = iter(range(1, 1000))
+
+        def failing(*arguments: object, **options: object) -> None:
+            if next(calls) == step:
+                raise KeyboardInterrupt
+            real(*arguments, **options)  # type: ignore[operator]
+
+        with mock.patch(module, failing):
+            try:
+                remove_library(self.layout, INFO)
+                self.install(unpacked)
+            except KeyboardInterrupt:
+                pass
+
+    def test_long_and_odd_paths(self) -> None:
+        """Scripts start where the interpreter's path is too long for a first line, or holds spaces and signs."""
+        for name in ("x" * 150, "a b", 'it\'s $HOME `id` "q"'):
+            with self.subTest(name):
+                self.layout = self.environment(name)
+                self.install(
+                    self.unpack(
+                        {"hivewire-1.0.data/scripts/buzz": b"#!python\nimport sys; print(sys.argv[1:])\n"}
+                    )
+                )
+                done = subprocess.run(
+                    [self.layout.scripts / "buzz", "a b"], capture_output=True, text=True, check=True
+                )
+                self.assertEqual(done.stdout.strip(), "['a b']")
+
+
+class Tags(Case):
+    """Tags are computed from facts."""
+
+    def test_as_the_interpreter_itself(self) -> None:
+        """For the running interpreter they are those that the `packaging` library finds by looking."""
+        self.assertEqual(
+            list(target_of(self.runtime).tags), list(dict.fromkeys(str(tag) for tag in sys_tags()))
+        )

@@ -1,0 +1,94 @@
+"""Pages of an index, in both of their forms."""
+
+import json
+import unittest
+
+from packaging.utils import canonicalize_name
+
+from rabbet.demo.stand_in import Manner, StandIn
+from rabbet.formats.simple_index import NotAnIndexPage, parse_html, parse_json
+from rabbet.sources.http import HttpClient
+
+NAME = canonicalize_name("combframe")
+WHEEL = {"filename": "combframe-1.0-py3-none-any.whl", "url": "combframe-1.0-py3-none-any.whl"}
+DIGEST = "ab" * 32
+
+# what differs from a plain entry → what the listing says of it (None: set aside)
+ENTRIES = [
+    ({}, {"version": "1.0", "sha256": None, "yanked": None, "metadata_sha256": None}),
+    ({"hashes": {"sha256": DIGEST.upper()}}, {"sha256": DIGEST}),
+    ({"hashes": {"sha256": "../../evil"}}, {"sha256": None}),
+    ({"hashes": {"md5": "d41d8cd9"}}, {"sha256": None}),
+    ({"yanked": "too sticky"}, {"yanked": "too sticky"}),
+    ({"yanked": True}, {"yanked": ""}),
+    ({"core-metadata": {"sha256": DIGEST}}, {"metadata_sha256": DIGEST}),
+    ({"core-metadata": True}, {"metadata_sha256": ""}),
+    ({"core-metadata": False, "dist-info-metadata": {"sha256": DIGEST}}, {"metadata_sha256": None}),
+    ({"dist-info-metadata": {"sha256": DIGEST}}, {"metadata_sha256": DIGEST}),
+    ({"url": "/files/x.whl"}, {"location": "https://apiary.example/files/x.whl"}),
+    ({"filename": "combframe-1.0.whl"}, None),
+    ({"filename": "skepio-1.0-py3-none-any.whl"}, None),
+    ({"filename": "combframe-one-py3-none-any.whl"}, None),
+]
+BROKEN = [
+    b"",
+    b"[]",
+    b"{}",
+    b'{"files": 5}',
+    b"[" * 100_000,
+    b'{"meta": {"api-version": "2.0"}, "files": []}',
+    b"\xff",
+]
+
+
+class Pages(unittest.TestCase):
+    """Listings from pages."""
+
+    def test_entries(self) -> None:
+        for change, expected in ENTRIES:
+            with self.subTest(change=change):
+                page = json.dumps({"files": [{**WHEEL, **change}]}).encode()
+                listing = parse_json(
+                    page, name=NAME, source="s", address="https://apiary.example/simple/combframe/"
+                )
+                if expected is None:
+                    self.assertEqual((len(listing.wheels), len(listing.aside)), (0, 1))
+                    continue
+                for field, value in expected.items():
+                    found = getattr(listing.wheels[0], field)
+                    self.assertEqual(value, str(found) if field == "version" else found)
+
+    def test_no_pages(self) -> None:
+        """What is no page is refused, whatever it is."""
+        for content in BROKEN:
+            for parse in (parse_json, parse_html):
+                with (
+                    self.subTest(content=content[:40], parse=parse.__name__),
+                    self.assertRaises(NotAnIndexPage),
+                ):
+                    parse(content, name=NAME, source="s", address="")
+
+    def test_both_forms_say_the_same(self) -> None:
+        """The HTML page gives the listing of the JSON page, but for sizes, which it can't tell."""
+        listings = []
+        for manner, parse in ((Manner(), parse_json), (Manner(json=False), parse_html)):
+            with StandIn(manner=manner) as index:
+                answer = HttpClient({}).get(index.address + "combframe/")
+                listing = parse(
+                    answer.body, name=NAME, source="s", address="https://apiary.example/simple/combframe/"
+                )
+            listings.append(
+                [
+                    (
+                        one.filename,
+                        one.location,
+                        one.sha256,
+                        one.yanked,
+                        one.requires_python,
+                        one.metadata_sha256,
+                    )
+                    for one in listing.wheels
+                ]
+            )
+        self.assertEqual(*listings)
+        self.assertEqual(len(listings[0]), 5)

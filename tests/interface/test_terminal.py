@@ -1,0 +1,139 @@
+"""On a terminal: questions, colour, and the demo as a newcomer sees it."""
+
+import os
+import pty
+import re
+import subprocess
+import time
+import tomllib
+
+from rabbet.demo.stand_in import StandIn
+from tests.support.program import ProgramCase
+
+CODES = re.compile(r"\x1b\[[0-9;]*m")
+
+
+class Terminal(ProgramCase):
+    """The program between a terminal's two ends."""
+
+    def converse(self, *arguments: str, answers: list[tuple[str, str]]) -> tuple[int, str]:
+        """Run a command on a terminal; each answer is typed once its question is on the screen."""
+        ours, theirs = pty.openpty()
+        process = subprocess.Popen(
+            self.command(*arguments),
+            cwd=self.project,
+            env={**self.variables, "TERM": "xterm"},
+            stdin=theirs,
+            stdout=theirs,
+            stderr=theirs,
+        )
+        os.close(theirs)
+        screen, waiting = "", list(answers)
+        deadline = time.monotonic() + 60
+        while time.monotonic() < deadline:
+            try:
+                piece = os.read(ours, 4096)
+            except OSError:  # the other end is closed: the program has ended
+                break
+            if not piece:
+                break
+            screen += piece.decode()
+            if waiting and waiting[0][0] in screen:
+                os.write(ours, waiting.pop(0)[1].encode() + b"\r")
+        os.close(ours)
+        self.assertEqual(waiting, [], screen)
+        return process.wait(timeout=10), screen
+
+    def test_begin_asks(self) -> None:
+        """What was not given is asked for, a bad answer again; the file is shown and confirmed."""
+        index = self.serve(StandIn())
+        answers = [
+            ("name of the project", "swarm"),
+            ("number, or your own", "python>=3.9"),
+            ("wheels", index.address),
+            ("first libraries (empty: none): ", "nectarplot=>2"),
+            ("is not a requirement", "nectarplot>=2 skepio"),
+            ("Write this file?", ""),
+        ]
+        code, screen = self.converse("begin", answers=answers)
+        self.assertEqual(code, 0, screen)
+        self.assertIn("1  python>=3.", screen)
+        declared = tomllib.loads((self.project / "pyproject.toml").read_text())
+        self.assertEqual(declared["project"]["name"], "swarm")
+        self.assertEqual(declared["project"]["requires-python"], ">=3.9")
+        self.assertEqual(declared["project"]["dependencies"], ["nectarplot>=2", "skepio"])
+        self.assertEqual(declared["tool"]["rabbet"]["sources"][0]["url"], index.address)
+
+    def test_begin_declined(self) -> None:
+        """A no writes nothing; what was given is not asked for."""
+        given = ["begin", "queenmark", "--name", "x", "--runtime", "python>=3.11", "--source", "wheels"]
+        code, screen = self.converse(*given, answers=[("Write this file?", "n")])
+        self.assertEqual(code, 1, screen)
+        self.assertEqual(self.tree(), {})
+
+    def test_colour_supports_only(self) -> None:
+        """On a terminal there is colour, and the same words; with `NO_COLOR` and in a pipe there is none."""
+        self.begin(self.serve(StandIn()).address, "queenmark")
+        self.rabbet("resolve")
+        plain = self.rabbet("recreate", "--plan").out
+        code, screen = self.converse("recreate", "--plan", answers=[])
+        self.assertEqual(code, 0)
+        self.assertRegex(screen, CODES)
+        self.assertIn(CODES.sub("", plain).split("\n")[1], CODES.sub("", screen))
+        self.variables["NO_COLOR"] = "1"
+        self.assertNotRegex(self.converse("recreate", "--plan", answers=[])[1], CODES)
+
+
+class Begin(ProgramCase):
+    """Without a terminal nothing is asked."""
+
+    def test_completes_what_is_there(self) -> None:
+        """An existing file keeps its comments and order, and gets what it lacks; a second time nothing."""
+        text = '# old\n[tool.other]\nx = 1 # y\n\n[project]\nname = "old"\ndynamic = ["version"]\n'
+        (self.project / "pyproject.toml").write_text(text)
+        self.rabbet("begin", "--source", "wheels", "skepio")
+        after = (self.project / "pyproject.toml").read_text()
+        self.assertTrue(after.startswith(text), after)
+        self.assertTrue(after.endswith('\n\n[[tool.rabbet.sources]]\nname = "main"\nurl = "wheels"\n'), after)
+        self.assertEqual(tomllib.loads(after)["project"]["dependencies"], ["skepio"])
+        self.assertNotIn("version =", after)
+        again = self.rabbet("begin", "--source", "elsewhere")
+        self.assertIn("has all that Rabbet needs", again.out)
+        self.assertEqual((self.project / "pyproject.toml").read_text(), after)
+
+    def test_defaults(self) -> None:
+        """Name and runtime have defaults: the folder's, and the newest interpreter of the machine."""
+        self.rabbet("begin", "--yes")
+        declared = tomllib.loads((self.project / "pyproject.toml").read_text())
+        self.assertEqual(declared["project"]["name"], "hivescale")
+        self.assertRegex(declared["project"]["requires-python"], r"^>=3\.\d+$")
+
+
+class Demo(ProgramCase):
+    """The example plays to its end and leaves what it was told to leave."""
+
+    def test_demo(self) -> None:
+        """All commands are printed with what came back; a kept project goes on with a served index."""
+        shown = self.rabbet("demo", "--keep", "kept", "--port", "8449").out
+        for words in (
+            "$ rabbet resolve",
+            "week 20 | ####",
+            "3 findings, 2 of them breaking",
+            "No drift: 6 libraries",
+        ):
+            self.assertIn(words, shown)
+        self.assertEqual({path.name for path in self.project.iterdir()}, {"kept"})
+        server = subprocess.Popen(
+            self.command("demo", "--serve", "--port", "8449"),
+            env=self.variables,
+            stdout=subprocess.PIPE,
+            text=True,
+        )
+        self.addCleanup(server.communicate)
+        self.addCleanup(server.terminate)
+        assert server.stdout is not None
+        self.assertIn("http://127.0.0.1:8449/simple/", server.stdout.readline())
+        project = self.project / "kept" / "hivescale"
+        self.rabbet("declare", "skepio", folder=project)
+        self.rabbet("resolve", folder=project)
+        self.assertIn("skepio", (project / "pylock.toml").read_text())
