@@ -1,19 +1,20 @@
 """What a command gets besides its arguments: the machine, the streams, the observer of progress."""
 
-import json
 import os
 import sys
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import TextIO
+from typing import TYPE_CHECKING, TextIO
 
 from rabbet.cli.observer import ClosableObserver, observer_for
 from rabbet.cli.style import Style, style_for
 from rabbet.errors import WrongUsage
 from rabbet.tasks.machine import Machine
-from rabbet.tasks.project import Project, find_project
+
+if TYPE_CHECKING:
+    from rabbet.tasks.project import Project
 
 __all__ = ["Context", "make_context"]
 
@@ -33,8 +34,10 @@ class Context:
         """Whether somebody can be asked."""
         return self.input.isatty() and self.output.isatty()
 
-    def project(self) -> Project:
+    def project(self) -> "Project":
         """The project of the current folder. Raises `NoDeclaration`."""
+        from rabbet.tasks.project import find_project
+
         return find_project(self.machine.folder)
 
     def show(self, text: str = "") -> None:
@@ -44,6 +47,8 @@ class Context:
 
     def show_json(self, schema: str, content: Mapping[str, object]) -> None:
         """Print the one document of `--json`."""
+        import json
+
         self.show(json.dumps({"schema": f"rabbet.{schema}/1", **content}, indent=2))
 
 

@@ -76,18 +76,18 @@ def _run(name: str, given: list[str]) -> int:
     if name not in COMMANDS:
         raise _unknown(name)
     module = import_module(COMMANDS[name][1])
-    from rabbet.cli.context import make_context  # noqa: PLC0415 - not needed for the help
-
     parser = _Parser(prog=f"rabbet {name}", description=module.__doc__, allow_abbrev=False)
     module.add_arguments(parser)
     arguments = parser.parse_args(given)
+    from rabbet.cli.context import make_context
+
     with make_context(quiet=getattr(arguments, "quiet", False)) as context:
         code: int = module.run(arguments, context)
         return code
 
 
 def _unknown(name: str) -> WrongUsage:
-    from difflib import get_close_matches  # noqa: PLC0415 - for this error only
+    from difflib import get_close_matches
 
     near = get_close_matches(name, COMMANDS, n=1)
     return WrongUsage(
@@ -98,7 +98,7 @@ def _unknown(name: str) -> WrongUsage:
 def _report(error: RabbetError, *, trace: bool = False) -> int:
     """Print an error for people: what, because, try."""
     if trace:
-        import traceback  # noqa: PLC0415 - for those who ask
+        import traceback
 
         traceback.print_exception(error)
     lines = [f"error: {error}"]

@@ -95,8 +95,8 @@ class _Moving:
             )
 
     def _start(self) -> None:
-        from rich.console import Console  # noqa: PLC0415 - only when work takes long
-        from rich.progress import BarColumn, Progress, SpinnerColumn, TextColumn  # noqa: PLC0415
+        from rich.console import Console
+        from rich.progress import BarColumn, Progress, SpinnerColumn, TextColumn
 
         columns = (SpinnerColumn("line"), BarColumn(bar_width=20), TextColumn("{task.description}"))
         self._progress = Progress(*columns, console=Console(stderr=True), transient=True)

@@ -108,7 +108,7 @@ class Store:
 
         Raises `CannotWrite`.
         """
-        from filelock import FileLock  # noqa: PLC0415 - only where something is written
+        from filelock import FileLock
 
         folder = self._folder / "claims"
         with cannot_write(self._folder):

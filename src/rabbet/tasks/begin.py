@@ -13,11 +13,10 @@ from rabbet.errors import WrongUsage
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import complete
 from rabbet.runtimes.choose import newest_first
-from rabbet.runtimes.probe import probe_all
-from rabbet.runtimes.search import find_executables
 from rabbet.store.atomic import write_text
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.project import DECLARATION, read_text
+from rabbet.tasks.runtime import found_runtimes
 
 __all__ = ["Answers", "Draft", "default_name", "draft", "existing", "offered_runtimes", "save"]
 
@@ -55,9 +54,8 @@ def default_name(folder: Path) -> str:
 
 def offered_runtimes(machine: Machine) -> list[PythonRuntime]:
     """One interpreter for each pair of first version numbers on this machine, the newest first."""
-    found = probe_all(find_executables(machine.environ, machine.home), machine.store().runtimes)
     newest: dict[tuple[int, ...], PythonRuntime] = {}
-    for runtime in newest_first(found):
+    for runtime in newest_first(found_runtimes(machine)):
         newest.setdefault(runtime.version.release[:2], runtime)
     return list(newest.values())
 

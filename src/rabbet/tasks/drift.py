@@ -9,7 +9,7 @@ from rabbet.core.targets import target_of
 from rabbet.environment.inspect import take_inventory
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.project import Project
-from rabbet.tasks.resolve import chosen_runtime
+from rabbet.tasks.runtime import chosen_runtime
 
 __all__ = ["Drift", "drift"]
 

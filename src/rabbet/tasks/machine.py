@@ -3,8 +3,10 @@
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from rabbet.store.store import Store
+if TYPE_CHECKING:
+    from rabbet.store.store import Store
 
 __all__ = ["Machine"]
 
@@ -17,17 +19,19 @@ class Machine:
     environ: Mapping[str, str]
     home: Path
 
-    def store(self) -> Store:
+    def store(self) -> "Store":
         """The store: `RABBET_STORE`, else the platform's folder for caches."""
+        from rabbet.store.store import Store
+
         named = self.environ.get("RABBET_STORE")
         if named:
             return Store(self.folder / Path(named).expanduser())
-        import platformdirs  # noqa: PLC0415 - only where no variable names the folder
+        import platformdirs
 
         return Store(platformdirs.user_cache_path("rabbet"))
 
     def settings_file(self) -> Path:
         """The user's own settings."""
-        import platformdirs  # noqa: PLC0415 - only where settings are read
+        import platformdirs
 
         return platformdirs.user_config_path("rabbet") / "settings.toml"

@@ -2,12 +2,13 @@
 
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from rabbet.core.model.declaration import Declaration
-from rabbet.core.model.lock import Lock
 from rabbet.errors import NoDeclaration, NoLock, NotUnderstood
-from rabbet.formats.pylock import read_lock
-from rabbet.formats.pyproject import read_declaration
+
+if TYPE_CHECKING:
+    from rabbet.core.model.declaration import Declaration
+    from rabbet.core.model.lock import Lock
 
 __all__ = ["DECLARATION", "ENVIRONMENT", "LOCK", "Project", "find_project", "read_text"]
 
@@ -37,12 +38,16 @@ class Project:
         """The environment's folder."""
         return self.folder / ENVIRONMENT
 
-    def declaration(self) -> Declaration:
+    def declaration(self) -> "Declaration":
         """Read the declaration. Raises `NotUnderstood`."""
+        from rabbet.formats.pyproject import read_declaration
+
         return read_declaration(read_text(self.declaration_file), folder_name=self.folder.name)
 
-    def lock(self) -> Lock:
+    def lock(self) -> "Lock":
         """Read the lock. Raises `NoLock`, `NotUnderstood`."""
+        from rabbet.formats.pylock import read_lock
+
         if not self.lock_file.exists():
             raise NoLock(f"there is no {LOCK} in {self.folder}", remedy="rabbet resolve")
         return read_lock(read_text(self.lock_file))

@@ -25,11 +25,10 @@ from rabbet.environment.stamp import Origin, Stamp, read_stamp, write_stamp
 from rabbet.errors import EnvironmentFailed
 from rabbet.store.atomic import cannot_write
 from rabbet.store.store import Unpacked
-from rabbet.tasks.fetch import fetch_wheels
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer, Silent
 from rabbet.tasks.project import Project
-from rabbet.tasks.resolve import chosen_runtime
+from rabbet.tasks.runtime import chosen_runtime
 
 __all__ = ["Outlook", "prepare", "recreate"]
 
@@ -79,6 +78,8 @@ def recreate(project: Project, machine: Machine, observer: Observer) -> Outlook:
 
 
 def _apply(project: Project, machine: Machine, observer: Observer, outlook: Outlook) -> None:
+    from rabbet.tasks.fetch import fetch_wheels
+
     steps = outlook.plan.of(Action.ADD, Action.REPLACE)
     wheels = [step.needed.wheel for step in steps if step.needed is not None]
     unpacked = fetch_wheels(wheels, folder=project.folder, machine=machine, observer=observer)

@@ -11,16 +11,12 @@ from rabbet.core.lock.build import build_lock
 from rabbet.core.lock.select import serves
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock
-from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.target import Target
 from rabbet.core.solve.derivation import clash, reasons
 from rabbet.core.solve.solver import Refutation, solve
 from rabbet.core.targets import target_of
 from rabbet.errors import NoSolution, NotUnderstood, WrongUsage
 from rabbet.formats.pylock import write_lock
-from rabbet.runtimes.choose import choose
-from rabbet.runtimes.probe import probe_all
-from rabbet.runtimes.search import find_executables
 from rabbet.sources.catalogue import Catalogue
 from rabbet.sources.http import HttpClient
 from rabbet.sources.opening import open_source
@@ -28,6 +24,7 @@ from rabbet.store.atomic import write_text
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer
 from rabbet.tasks.project import Project
+from rabbet.tasks.runtime import chosen_runtime
 from rabbet.tasks.settings import known_sources
 
 __all__ = ["Move", "Resolved", "resolve"]
@@ -104,12 +101,6 @@ def _lock_before(project: Project, *, must_be_readable: bool) -> Lock | None:
         if must_be_readable:
             raise
         return None
-
-
-def chosen_runtime(declaration: Declaration, machine: Machine, lock: Lock | None) -> PythonRuntime:
-    """The interpreter of this machine that the project gets. Raises `NoRuntime`."""
-    found = probe_all(find_executables(machine.environ, machine.home), machine.store().runtimes)
-    return choose(found, declaration.python, locked=lock.runtime if lock else None)
 
 
 def _free(before: Lock | None, raised: Collection[str]) -> frozenset[NormalizedName]:

@@ -4,7 +4,7 @@ import os
 from collections.abc import Sequence
 from typing import NoReturn
 
-from rabbet.environment.inspect import read_configuration
+from rabbet.environment.layout import CONFIGURATION
 from rabbet.errors import EnvironmentFailed
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.project import Project
@@ -19,7 +19,8 @@ def inside(project: Project, machine: Machine) -> dict[str, str]:
     Raises `EnvironmentFailed` when there is no environment, or its interpreter is gone.
     """
     root = project.environment
-    read_configuration(root)
+    if not (root / CONFIGURATION).is_file():
+        raise EnvironmentFailed(f"there is no environment in {root}", remedy="rabbet recreate")
     if not (root / "bin" / "python").exists():
         raise EnvironmentFailed(
             f"the environment in {root} has lost its interpreter",

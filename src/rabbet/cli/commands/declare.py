@@ -5,11 +5,9 @@ Writes requirements into pyproject.toml; its comments and order stay. A name alo
 
 from argparse import ArgumentParser, Namespace
 
-from rabbet.cli.changes import show_changes
 from rabbet.cli.context import Context
 from rabbet.cli.options import add_group, add_json
 from rabbet.errors import WrongUsage
-from rabbet.tasks.declare import declare
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -26,6 +24,9 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(arguments: Namespace, context: Context) -> int:
     """Change the declaration and tell what changed."""
+    from rabbet.cli.views.changes import show_changes
+    from rabbet.tasks.declare import declare
+
     if not arguments.requirement and arguments.runtime is None:
         raise WrongUsage("nothing was given to declare", remedy="rabbet declare 'nectarplot>=2'")
     edited = declare(

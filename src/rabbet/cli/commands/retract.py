@@ -5,10 +5,8 @@ Removes libraries from pyproject.toml, from wherever they are declared or from o
 
 from argparse import ArgumentParser, Namespace
 
-from rabbet.cli.changes import show_changes
 from rabbet.cli.context import Context
 from rabbet.cli.options import add_group, add_json
-from rabbet.tasks.declare import retract
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -20,5 +18,8 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(arguments: Namespace, context: Context) -> int:
     """Change the declaration and tell what changed."""
+    from rabbet.cli.views.changes import show_changes
+    from rabbet.tasks.declare import retract
+
     edited = retract(context.project(), arguments.library, group=arguments.group)
     return show_changes(context, edited, schema="retract", as_json=arguments.json)

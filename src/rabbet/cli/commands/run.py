@@ -7,7 +7,6 @@ from argparse import REMAINDER, ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
 from rabbet.errors import WrongUsage
-from rabbet.tasks.run import become, inside
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -17,9 +16,11 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(arguments: Namespace, context: Context) -> int:
     """Become the command."""
+    from rabbet.tasks.run import become, inside
+
     command = arguments.command[1:] if arguments.command[:1] == ["--"] else arguments.command
     if not command:
         raise WrongUsage("no command was given to run", remedy="rabbet run python -c 'print(42)'")
     variables = inside(context.project(), context.machine)
     context.output.flush()
-    return become(command, variables)
+    become(command, variables)

@@ -1,4 +1,4 @@
-"""Showing what became of the declaration, for `declare` and `retract`."""
+"""What became of the declaration: for `declare` and `retract`."""
 
 from dataclasses import asdict
 

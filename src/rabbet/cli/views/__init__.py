@@ -1,0 +1,1 @@
+"""How results look: as text and as JSON, one module a command."""

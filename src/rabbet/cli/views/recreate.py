@@ -1,0 +1,66 @@
+"""What `recreate` did, or would do."""
+
+from rabbet.cli.context import Context
+from rabbet.cli.style import count, table
+from rabbet.core.model.plan import Action, Plan, Step
+from rabbet.tasks.recreate import Outlook
+
+__all__ = ["document", "show"]
+
+
+def show(outlook: Outlook, context: Context, *, only_plan: bool) -> None:
+    """Print the steps, and the outcome."""
+    plan = outlook.plan
+    rows = [_row(step) for step in plan.steps if step.action is not Action.KEEP]
+    if rows:
+        tones = {"add": context.style.good, "replace": context.style.warning, "remove": context.style.bad}
+        headings = ("plan", "library", "version", "because" if any(row[3] for row in rows) else "")
+        for line in table(headings, rows, context.style, tones=tones):
+            context.show(line)
+        context.show()
+    if outlook.outdated:
+        context.show("The declaration changed since the lock; to take it in: rabbet resolve")
+    context.show(_outcome(outlook, only_plan=only_plan))
+
+
+def _outcome(outlook: Outlook, *, only_plan: bool) -> str:
+    plan, runtime = outlook.plan, outlook.runtime
+    if plan.idle:
+        return f".venv matches the lock: {count(len(plan.steps), 'library')}, {runtime}. Nothing to do."
+    if only_plan:
+        anew = f" .venv would be made anew: {plan.rebuild}." if plan.rebuild else ""
+        return f"Planned for .venv: {_summary(plan)}.{anew} To do it: rabbet recreate"
+    if plan.rebuild:
+        return f"Made .venv with {runtime}: {_summary(plan)}. Next: rabbet run COMMAND"
+    return f"Changed .venv to match the lock: {_summary(plan)}."
+
+
+def _summary(plan: Plan) -> str:
+    words = {Action.ADD: "added", Action.REPLACE: "replaced", Action.REMOVE: "removed", Action.KEEP: "kept"}
+    counts = {word: len(plan.of(action)) for action, word in words.items()}
+    return ", ".join(f"{number} {word}" for word, number in counts.items() if number) or "no libraries"
+
+
+def _row(step: Step) -> tuple[str, str, str, str]:
+    version = step.needed.library.version if step.needed else step.installed[0].version
+    return str(step.action), step.name, str(version), step.reason
+
+
+def document(outlook: Outlook, *, done: bool) -> dict[str, object]:
+    """The content of the JSON document."""
+    return {
+        "done": done,
+        "runtime": {"version": str(outlook.runtime.version), "executable": outlook.runtime.executable},
+        "rebuild": outlook.plan.rebuild or None,
+        "outdated": outlook.outdated,
+        "steps": [
+            {
+                "action": str(step.action),
+                "name": step.name,
+                "installed": [str(one.version) for one in step.installed],
+                "locked": str(step.needed.library.version) if step.needed else None,
+                "reason": step.reason,
+            }
+            for step in outlook.plan.steps
+        ],
+    }

@@ -1,0 +1,78 @@
+"""What `resolve` settled."""
+
+from collections.abc import Mapping, Sequence
+
+from packaging.utils import NormalizedName, canonicalize_name
+
+from rabbet.cli.context import Context
+from rabbet.cli.style import count, table
+from rabbet.core.model.declaration import Declaration
+from rabbet.tasks.resolve import Move, Resolved
+
+__all__ = ["document", "show"]
+
+_SHOWN_REQUIRERS = 2
+
+
+def show(resolved: Resolved, declaration: Declaration, context: Context) -> None:
+    """Print what moved and who asked for it, and what to do next."""
+    locked = count(len(resolved.lock.libraries), "library")
+    if resolved.untouched:
+        context.show(f"pylock.toml is up to date: {locked} for {resolved.target}. Next: rabbet recreate")
+        return
+    if resolved.moves:
+        asked = _asked_by(resolved, declaration)
+        rows = [
+            (move.name, _text(move.before), _text(move.after), asked.get(move.name, ""))
+            for move in resolved.moves
+        ]
+        for line in table(("library", "before", "locked", "asked for by"), rows, context.style):
+            context.show(line)
+        context.show()
+    moved = "" if resolved.moves else ", no version moved"
+    context.show(f"Locked {locked} for {resolved.target}{moved}. Next: rabbet recreate")
+
+
+def _text(version: object) -> str:
+    return "-" if version is None else str(version)
+
+
+def _asked_by(resolved: Resolved, declaration: Declaration) -> Mapping[NormalizedName, str]:
+    """For each locked library: the declaration (with the group), else the libraries that need it."""
+    asked: dict[NormalizedName, str] = {}
+    for library in resolved.lock.libraries:
+        needed_by = [one.name for one in resolved.lock.libraries if library.name in one.dependencies]
+        asked[library.name] = _some(needed_by)
+    for one in declaration.declared():
+        name = canonicalize_name(one.requirement.name)
+        if one.group is None:
+            asked[name] = declaration.name
+        elif asked.get(name) != declaration.name:
+            asked[name] = f"{declaration.name}, group {one.group}"
+    return asked
+
+
+def _some(names: Sequence[str]) -> str:
+    more = len(names) - _SHOWN_REQUIRERS
+    return ", ".join(names[:_SHOWN_REQUIRERS]) + (f" and {more} more" if more > 0 else "")
+
+
+def document(resolved: Resolved) -> dict[str, object]:
+    """The content of the JSON document."""
+    return {
+        "target": {"platform": resolved.target.platform, "python": str(resolved.target.python)},
+        "untouched": resolved.untouched,
+        "libraries": [
+            {"name": one.name, "version": str(one.version), "dependencies": list(one.dependencies)}
+            for one in resolved.lock.libraries
+        ],
+        "moves": [_move(move) for move in resolved.moves],
+    }
+
+
+def _move(move: Move) -> dict[str, str | None]:
+    return {
+        "name": move.name,
+        "before": None if move.before is None else str(move.before),
+        "after": None if move.after is None else str(move.after),
+    }
