@@ -207,7 +207,7 @@ class Wheels(Case):
                 pass
 
     def test_long_and_odd_paths(self) -> None:
-        """Scripts start where the interpreter's path is too long for a first line, or holds spaces and signs."""
+        """Scripts start where the interpreter's path is too long for a first line, or has odd signs."""
         for name in ("x" * 150, "a b", 'it\'s $HOME `id` "q"'):
             with self.subTest(name):
                 self.layout = self.environment(name)

@@ -21,7 +21,7 @@ class Style:
 
 PLAIN = Style()
 COLOURED = Style(
-    heading="\x1b[4m", good="\x1b[32m", warning="\x1b[33m", bad="\x1b[31m", faint="\x1b[2m", end="\x1b[0m"
+    heading="\x1b[4m", good="\x1b[32m", warning="\x1b[35m", bad="\x1b[31m", faint="\x1b[2m", end="\x1b[0m"
 )
 
 

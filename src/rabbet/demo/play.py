@@ -14,7 +14,7 @@ from rabbet.demo.libraries import RELEASES
 from rabbet.demo.wheels import build_wheel
 from rabbet.errors import EnvironmentFailed
 
-__all__ = ["Stage", "play"]
+__all__ = ["Stage", "play", "tamper"]
 
 _CHART = """\
 import pollencsv, nectarplot
@@ -47,7 +47,7 @@ def play(stage: Stage) -> None:
     act("run", "mitewatch")
     act("drift")
     _say(stage, "Somebody works by hand inside .venv: an old combframe, skepio added, tallywax gone.")
-    _tamper(stage.project)
+    tamper(stage.project)
     act("drift", expected=1)
     act("recreate")
     act("drift")
@@ -92,7 +92,7 @@ def _shown(argument: str) -> str:
     return shlex.quote(argument) if "\n" not in argument else "'import pollencsv, nectarplot …'"
 
 
-def _tamper(project: Path) -> None:
+def tamper(project: Path) -> None:
     """Change things in the environment behind Rabbet's back."""
     site = next((project / ".venv" / "lib").glob("*/site-packages"))
     for name in ("combframe", "tallywax"):

@@ -1,11 +1,26 @@
 """What `recreate` did, or would do."""
 
+from collections.abc import Mapping
+
 from rabbet.cli.context import Context
 from rabbet.cli.style import count, table
 from rabbet.core.model.plan import Action, Plan, Step
 from rabbet.tasks.recreate import Outlook
 
 __all__ = ["document", "show"]
+
+_DONE = {
+    Action.ADD: "added",
+    Action.REPLACE: "replaced",
+    Action.REMOVE: "removed",
+    Action.KEEP: "kept",
+}
+_TO_DO = {
+    Action.ADD: "to add",
+    Action.REPLACE: "to replace",
+    Action.REMOVE: "to remove",
+    Action.KEEP: "to keep",
+}
 
 
 def show(outlook: Outlook, context: Context, *, only_plan: bool) -> None:
@@ -28,15 +43,14 @@ def _outcome(outlook: Outlook, *, only_plan: bool) -> str:
     if plan.idle:
         return f".venv matches the lock: {count(len(plan.steps), 'library')}, {runtime}. Nothing to do."
     if only_plan:
-        anew = f" .venv would be made anew: {plan.rebuild}." if plan.rebuild else ""
-        return f"Planned for .venv: {_summary(plan)}.{anew} To do it: rabbet recreate"
+        anew = f"make .venv anew with {runtime} ({plan.rebuild}): " if plan.rebuild else "change .venv: "
+        return f"Planned: {anew}{_summary(plan, _TO_DO)}. To do it: rabbet recreate"
     if plan.rebuild:
-        return f"Made .venv with {runtime}: {_summary(plan)}. Next: rabbet run COMMAND"
-    return f"Changed .venv to match the lock: {_summary(plan)}."
+        return f"Made .venv with {runtime}: {_summary(plan, _DONE)}. Next: rabbet run COMMAND"
+    return f"Changed .venv to match the lock: {_summary(plan, _DONE)}."
 
 
-def _summary(plan: Plan) -> str:
-    words = {Action.ADD: "added", Action.REPLACE: "replaced", Action.REMOVE: "removed", Action.KEEP: "kept"}
+def _summary(plan: Plan, words: Mapping[Action, str]) -> str:
     counts = {word: len(plan.of(action)) for action, word in words.items()}
     return ", ".join(f"{number} {word}" for word, number in counts.items() if number) or "no libraries"
 

@@ -22,15 +22,23 @@ def show(resolved: Resolved, declaration: Declaration, context: Context) -> None
         return
     if resolved.moves:
         asked = _asked_by(resolved, declaration)
-        rows = [
+        rows: list[Sequence[str]] = [
             (move.name, _text(move.before), _text(move.after), asked.get(move.name, ""))
             for move in resolved.moves
         ]
-        for line in table(("library", "before", "locked", "asked for by"), rows, context.style):
+        headings: Sequence[str] = ("library", "before", "locked", "asked for by")
+        if all(move.before is None for move in resolved.moves):
+            headings, rows = _without_before(headings), [_without_before(row) for row in rows]
+        for line in table(headings, rows, context.style):
             context.show(line)
         context.show()
     moved = "" if resolved.moves else ", no version moved"
     context.show(f"Locked {locked} for {resolved.target}{moved}. Next: rabbet recreate")
+
+
+def _without_before(row: Sequence[str]) -> tuple[str, ...]:
+    """A first lock has nothing to compare with."""
+    return (row[0], *row[2:])
 
 
 def _text(version: object) -> str:

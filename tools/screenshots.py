@@ -1,0 +1,81 @@
+"""Take the pictures in `docs/screenshots`: the demo's project in a real terminal window, on a virtual screen.
+
+Needs Debian's packages xvfb, xterm, imagemagick and fonts-dejavu-core. Run it by `make screenshots`.
+"""
+
+import os
+import shlex
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from rabbet.demo.play import tamper
+from rabbet.demo.stand_in import StandIn
+
+PICTURES = Path(__file__).resolve().parent.parent / "docs" / "screenshots"
+SIZE = "1280x800"
+DISPLAY = ":97"
+FONT = ["-fa", "DejaVu Sans Mono", "-fs", "13", "-geometry", "117x36+0+0", "-bg", "#fdfaf2", "-fg", "#222222"]
+TYPED = "hivescale"
+
+
+def main() -> None:
+    """Prepare the project step by step and take a picture of each main command."""
+    screen = subprocess.Popen(
+        ["Xvfb", DISPLAY, "-screen", "0", f"{SIZE}x24", "-ac"], stderr=subprocess.DEVNULL
+    )
+    try:
+        with tempfile.TemporaryDirectory() as folder, StandIn() as index:
+            take_all(Path(folder) / TYPED, index.address)
+    finally:
+        screen.terminate()
+        screen.wait()
+
+
+def take_all(project: Path, address: str) -> None:
+    """The pictures, in the order of the work."""
+    project.mkdir()
+    environment = {**os.environ, "RABBET_STORE": str(project.parent / "store"), "DISPLAY": DISPLAY}
+    environment["PATH"] = str(Path(sys.executable).parent) + os.pathsep + environment["PATH"]
+
+    def shoot(name: str, *commands: str) -> None:
+        take(PICTURES / f"{name}.png", commands, project, environment)
+
+    begin = ["rabbet", "begin", "--name", TYPED, "--runtime", "python>=3.11", "--source", address]
+    subprocess.run(begin, cwd=project, env=environment, check=True, stdout=subprocess.DEVNULL)
+    shoot(
+        "declare",
+        "rabbet declare 'nectarplot>=2' pollencsv",
+        "rabbet declare --group checks mitewatch",
+        "cat pyproject.toml",
+    )
+    shoot("resolve", "rabbet resolve", "rabbet resolve")
+    shoot("recreate", "rabbet recreate --plan", "rabbet recreate", "rabbet run mitewatch", "rabbet recreate")
+    tamper(project)
+    shoot("drift", "rabbet drift", "rabbet recreate", "rabbet drift")
+    shoot("conflict", "rabbet declare swarmcast", "rabbet resolve", "rabbet retract swarmcast")
+    shoot("help", "rabbet --help")
+
+
+def take(picture: Path, commands: tuple[str, ...], project: Path, environment: dict[str, str]) -> None:
+    """Play commands in a terminal window as if they were typed, and photograph the screen."""
+    done = project.parent / "done"
+    steps = [f"printf '%s\\n' {shlex.quote('$ ' + command)}; {command}; echo" for command in commands]
+    script = "; ".join(["clear", *steps, f"touch {shlex.quote(str(done))}", "sleep 60"])
+    terminal = subprocess.Popen(["xterm", *FONT, "-e", "bash", "-c", script], cwd=project, env=environment)
+    try:
+        deadline = time.monotonic() + 60
+        while not done.exists() and time.monotonic() < deadline:
+            time.sleep(0.1)
+        time.sleep(0.5)  # the window draws what was printed last
+        subprocess.run(["import", "-window", "root", str(picture)], env=environment, check=True)
+    finally:
+        terminal.terminate()
+        terminal.wait()
+        done.unlink(missing_ok=True)
+
+
+if __name__ == "__main__":
+    main()
