@@ -32,7 +32,7 @@ def needed(entry: dict) -> Needed:
         wheels=(wheel(entry["name"], entry["version"]),),
         dependencies=tuple(canonicalize_name(name) for name in entry.get("needs", [])),
     )
-    return Needed(library=library, wheel=library.wheels[0])
+    return Needed(locked=library, wheel=library.wheels[0])
 
 
 def installed(entry: dict) -> Installed:
@@ -95,7 +95,7 @@ class Drift(unittest.TestCase):
                 requires_python=">=3.11",
                 environments=(),
                 groups=(),
-                libraries=tuple(one.library for one in lock),
+                libraries=tuple(one.locked for one in lock),
                 fingerprint=None,
                 runtime=LockedRuntime(language="python", implementation="cpython", version=Version("3.12.1")),
             ),

@@ -78,4 +78,4 @@ class LockText(unittest.TestCase):
         )
         expected = sorted(package.name for package, _ in chosen)
         found = needed(lock, TARGET, groups=groups & set(lock.groups))
-        self.assertEqual(sorted(one.library.name for one in found), expected)
+        self.assertEqual(sorted(one.locked.name for one in found), expected)

@@ -6,6 +6,7 @@ import subprocess
 import sys
 import tempfile
 import unittest
+import warnings
 import zipfile
 from collections.abc import Callable
 from pathlib import Path
@@ -45,6 +46,12 @@ def link_member(archive: zipfile.ZipFile) -> None:
     archive.writestr(entry, "/etc/passwd")
 
 
+def second_member(archive: zipfile.ZipFile) -> None:
+    """Another file of a name that is there already."""
+    with warnings.catch_warnings(action="ignore"):
+        archive.writestr("hivewire/__init__.py", "x = 1\n")
+
+
 HOSTILE: list[tuple[str, dict[str, bytes], Callable[[zipfile.ZipFile], None] | None]] = [
     ("climbs out", {"../evil.py": b""}, None),
     ("climbs out below a folder", {"hivewire/../../evil.py": b""}, None),
@@ -56,6 +63,8 @@ HOSTILE: list[tuple[str, dict[str, bytes], Callable[[zipfile.ZipFile], None] | N
     ("an entry point that climbs out", {ENTRY_POINTS: b"[console_scripts]\n../evil = a:b\n"}, None),
     ("an entry point that is code", {ENTRY_POINTS: b"[console_scripts]\nx = os:f('id')\n"}, None),
     ("a link", {}, link_member),
+    ("one name twice", {}, second_member),
+    ("a file that is a folder too", {"hivewire": b""}, None),
     ("a file that RECORD does not list", {}, lambda archive: archive.writestr("hivewire/extra.py", "y")),
 ]  # fmt: skip
 

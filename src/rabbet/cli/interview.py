@@ -23,7 +23,7 @@ def given(arguments: Namespace, context: Context, present: Declaration | None) -
         name=arguments.name or default_name(context.machine.folder),
         python=str(parse_runtime(runtime)[1]) if runtime else "",
         source=arguments.source,
-        requirements=[parse_requirement(library) for library in arguments.library],
+        requirements=[parse_requirement(library) for library in arguments.libraries],
     )
 
 
@@ -44,7 +44,7 @@ def asked(arguments: Namespace, context: Context, present: Declaration | None) -
         known = users_source(context.machine)
         question = "source: an index's address or a folder of wheels" + (" (empty: yours)" if known else "")
         source = ask(context, question, "", str) or None
-    libraries = arguments.library or ask(context, "first libraries (empty: none)", "", _libraries)
+    libraries = arguments.libraries or ask(context, "first libraries (empty: none)", "", _libraries)
     requirements = [one if isinstance(one, Requirement) else parse_requirement(one) for one in libraries]
     return Answers(
         name=name or default_name(context.machine.folder),

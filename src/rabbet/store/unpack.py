@@ -42,6 +42,8 @@ def unpack_wheel(wheel: Path, tree: Path) -> tuple[StoredFile, ...]:
             return tuple(_unpack(archive, member, tree, record, wheel.name) for member in members)
     except (zipfile.BadZipFile, EOFError, NotImplementedError, RuntimeError) as error:
         raise IntegrityFailed(f"{wheel.name} is no readable wheel", because=[str(error)]) from error
+    except (FileExistsError, NotADirectoryError, IsADirectoryError) as error:
+        raise IntegrityFailed(f"{wheel.name} holds two files of one name", because=[str(error)]) from error
 
 
 def _check_member(member: zipfile.ZipInfo, wheel: str) -> None:

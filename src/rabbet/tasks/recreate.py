@@ -151,6 +151,8 @@ def _folder(home: Path, outlook: Outlook) -> Iterator[Layout]:
     if not outlook.plan.rebuild:
         yield Layout(root=home, home=home, site_packages=site)
         return
+    for left in home.parent.glob(f"{home.name}.partial-*"):
+        shutil.rmtree(left, ignore_errors=True)  # by a run that was killed: nobody else works here now
     with cannot_write(home.parent):
         beside = Path(tempfile.mkdtemp(dir=home.parent, prefix=f"{home.name}.partial-"))
     try:

@@ -77,7 +77,7 @@ def resolve(
     client = HttpClient(machine.environ)
     sources = [
         open_source(entry, project=project.folder, client=client)
-        for entry in known_sources(declaration, machine)
+        for entry in (known_sources(declaration, machine) if any(declaration.declared()) else ())
     ]
     memory = machine.store().metadata
     with Catalogue(sources, target, memory, preferred=preferred, reading=observer.step) as catalogue:

@@ -12,7 +12,9 @@ from rabbet.errors import ExitCode
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
-    parser.add_argument("library", nargs="*", help="first libraries, such as 'nectarplot>=2'")
+    parser.add_argument(
+        "libraries", metavar="library", nargs="*", help="first libraries, such as 'nectarplot>=2'"
+    )
     parser.add_argument("--name", help="the project's name (default: the folder's)")
     parser.add_argument("--runtime", metavar="CONSTRAINT", help="such as 'python>=3.11'")
     parser.add_argument("--source", metavar="URL_OR_FOLDER", help="an index's address, or a folder of wheels")

@@ -11,7 +11,7 @@ from rabbet.cli.options import add_group, add_json
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
-    parser.add_argument("library", nargs="+", help="the name of a declared library")
+    parser.add_argument("libraries", metavar="library", nargs="+", help="the name of a declared library")
     add_group(parser, "take them out of this group only")
     add_json(parser)
 
@@ -21,5 +21,5 @@ def run(arguments: Namespace, context: Context) -> int:
     from rabbet.cli.views.changes import show_changes
     from rabbet.tasks.declare import retract
 
-    edited = retract(context.project(), arguments.library, group=arguments.group)
+    edited = retract(context.project(), arguments.libraries, group=arguments.group)
     return show_changes(context, edited, schema="retract", as_json=arguments.json)

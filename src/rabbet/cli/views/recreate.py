@@ -56,7 +56,7 @@ def _summary(plan: Plan, words: Mapping[Action, str]) -> str:
 
 
 def _row(step: Step) -> tuple[str, str, str, str]:
-    version = step.needed.library.version if step.needed else step.installed[0].version
+    version = step.needed.locked.version if step.needed else step.installed[0].version
     return str(step.action), step.name, str(version), step.reason
 
 
@@ -72,7 +72,7 @@ def document(outlook: Outlook, *, done: bool) -> dict[str, object]:
                 "action": str(step.action),
                 "name": step.name,
                 "installed": [str(one.version) for one in step.installed],
-                "locked": str(step.needed.library.version) if step.needed else None,
+                "locked": str(step.needed.locked.version) if step.needed else None,
                 "reason": step.reason,
             }
             for step in outlook.plan.steps

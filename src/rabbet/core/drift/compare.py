@@ -70,7 +70,7 @@ def _libraries(
     expected: Expected, inventory: Inventory, unmet: Mapping[NormalizedName, tuple[str, ...]]
 ) -> Iterator[Finding]:
     for one in expected.needed:
-        name, locked = one.library.name, one.library.version
+        name, locked = one.locked.name, one.locked.version
         installed = inventory.libraries.get(name)
         if installed is None:
             breaks = sorted({*unmet.get(name, ()), *_dependents(expected, name)})
@@ -102,7 +102,7 @@ def _libraries(
 def _surplus(
     expected: Expected, inventory: Inventory, unmet: Mapping[NormalizedName, tuple[str, ...]]
 ) -> Iterator[Finding]:
-    wanted = {one.library.name for one in expected.needed}
+    wanted = {one.locked.name for one in expected.needed}
     extra = [one for name, one in inventory.libraries.items() if name not in wanted]
     for one in [*extra, *inventory.twins]:
         breaks = unmet.get(one.name, ())
@@ -124,8 +124,8 @@ def _files(installed: Installed) -> str:
 def _dependents(expected: Expected, name: NormalizedName) -> Iterator[str]:
     """Who needs a library by the lock."""
     for one in expected.needed:
-        if name in one.library.dependencies:
-            yield one.library.name
+        if name in one.locked.dependencies:
+            yield one.locked.name
 
 
 def _unmet(expected: Expected, inventory: Inventory) -> Mapping[NormalizedName, tuple[str, ...]]:

@@ -15,7 +15,7 @@ def plan_steps(needed: Sequence[Needed], inventory: Inventory | None, *, rebuild
     """
     installed = {} if inventory is None or rebuild else inventory.libraries
     twins = () if inventory is None or rebuild else inventory.twins
-    wanted = {one.library.name: one for one in needed}
+    wanted = {one.locked.name: one for one in needed}
     steps = []
     for name in sorted({*wanted, *installed}):
         there = tuple(one for one in (installed.get(name), *twins) if one is not None and one.name == name)
@@ -32,7 +32,7 @@ def _action(wanted: Needed | None, there: Sequence[Installed]) -> tuple[Action, 
     installed = there[0]
     if len(there) > 1:
         return Action.REPLACE, "installed more than once"
-    if installed.version != wanted.library.version:
+    if installed.version != wanted.locked.version:
         return Action.REPLACE, f"was {installed.version}"
     if installed.altered:
         return Action.REPLACE, f"{installed.altered[0]} was altered"

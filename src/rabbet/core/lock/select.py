@@ -31,7 +31,7 @@ def needed(lock: Lock, target: Target, *, groups: Collection[str]) -> tuple[Need
             remedy="rabbet resolve",
         )
     return tuple(
-        Needed(library=library, wheel=_best_wheel(library, target))
+        Needed(locked=library, wheel=_best_wheel(library, target))
         for library in lock.libraries
         if library.marker is None or _holds(library.marker, target, groups=groups)
     )

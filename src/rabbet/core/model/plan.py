@@ -24,7 +24,7 @@ class Action(StrEnum):
 class Needed:
     """A library that this machine needs, and the locked wheel that serves it best."""
 
-    library: LockedLibrary
+    locked: LockedLibrary
     wheel: LockedWheel
 
 
