@@ -7,6 +7,7 @@ from packaging.requirements import Requirement
 from rabbet.cli.context import Context
 from rabbet.cli.prompt import ask, ask_choice
 from rabbet.core.model.declaration import Declaration
+from rabbet.core.wording import specifiers_text
 from rabbet.formats.requirement import parse_requirement, parse_runtime
 from rabbet.tasks.begin import Answers, Draft, default_name, offered_runtimes
 from rabbet.tasks.settings import users_source
@@ -21,7 +22,7 @@ def given(arguments: Namespace, context: Context, present: Declaration | None) -
         runtime = _default_runtime(context)
     return Answers(
         name=arguments.name or default_name(context.machine.folder),
-        python=str(parse_runtime(runtime)[1]) if runtime else "",
+        python=specifiers_text(parse_runtime(runtime)) if runtime else "",
         source=arguments.source,
         requirements=[parse_requirement(library) for library in arguments.libraries],
     )
@@ -48,7 +49,7 @@ def asked(arguments: Namespace, context: Context, present: Declaration | None) -
     requirements = [one if isinstance(one, Requirement) else parse_requirement(one) for one in libraries]
     return Answers(
         name=name or default_name(context.machine.folder),
-        python=str(parse_runtime(runtime)[1]) if runtime else "",
+        python=specifiers_text(parse_runtime(runtime)) if runtime else "",
         source=source,
         requirements=requirements,
     )

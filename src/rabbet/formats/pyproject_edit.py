@@ -10,6 +10,7 @@ from tomlkit.exceptions import TOMLKitError
 from tomlkit.items import Array, Table
 
 from rabbet.core.model.declaration import SourceEntry
+from rabbet.core.wording import requirement_text
 from rabbet.errors import NotUnderstood
 from rabbet.formats.requirement import parse_requirement
 
@@ -58,7 +59,7 @@ def put_requirement(text: str, requirement: Requirement, *, group: str | None) -
     """
     document = _parse(text)
     array, place = _requirements(document, group)
-    written = str(requirement)
+    written = requirement_text(requirement)
     entries = _entries_of(array, requirement.name)
     if len(entries) > 1:
         entries = [i for i in entries if parse_requirement(str(array[i])).marker == requirement.marker]

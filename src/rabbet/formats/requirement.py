@@ -31,8 +31,8 @@ def parse_requirement(text: str) -> Requirement:
     return requirement
 
 
-def parse_runtime(text: str) -> tuple[str, SpecifierSet]:
-    """A constraint on a language runtime, such as `python>=3.11,<3.14` → its language and versions."""
+def parse_runtime(text: str) -> SpecifierSet:
+    """A constraint on a language runtime, such as `python>=3.11,<3.14` → its versions."""
     requirement = parse_requirement(text)
     if requirement.extras or requirement.marker:
         raise NotUnderstood(f"'{text}' is not a runtime", remedy="a language and versions: 'python>=3.11'")
@@ -41,7 +41,7 @@ def parse_runtime(text: str) -> tuple[str, SpecifierSet]:
             f"Rabbet can't provide the runtime '{requirement.name}'",
             because=["it knows one language: python"],
         )
-    return "python", requirement.specifier
+    return requirement.specifier
 
 
 def parse_specifiers(text: str) -> SpecifierSet:

@@ -6,6 +6,7 @@ from packaging.specifiers import SpecifierSet
 
 from rabbet.core.model.lock import LockedRuntime
 from rabbet.core.model.runtime import PythonRuntime, Refusal
+from rabbet.core.wording import specifiers_text
 from rabbet.errors import NoRuntime
 
 __all__ = ["choose", "newest_first"]
@@ -30,7 +31,7 @@ def choose(
     fitting = [one for one in newest_first(found) if allowed.contains(one.version)]
     if not fitting:
         raise NoRuntime(
-            f"no interpreter on this machine is Python {allowed}",
+            f"no interpreter on this machine is Python {specifiers_text(allowed)}",
             because=[_refusal(one, allowed) for one in found] or ["none was found at all"],
             remedy="install one, or change the constraint: rabbet declare --runtime 'python>=…'",
         )
@@ -57,4 +58,4 @@ def _likeness(runtime: PythonRuntime, locked: LockedRuntime) -> int:
 def _refusal(one: PythonRuntime | Refusal, allowed: SpecifierSet) -> str:
     if isinstance(one, Refusal):
         return f"{one.executable}: {one.reason}"
-    return f"{one.executable}: {one} is not {allowed}"
+    return f"{one.executable}: {one} is not {specifiers_text(allowed)}"

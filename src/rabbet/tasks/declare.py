@@ -5,6 +5,7 @@ from dataclasses import dataclass
 
 from packaging.utils import canonicalize_name
 
+from rabbet.core.wording import specifiers_text
 from rabbet.errors import WrongUsage
 from rabbet.formats.pyproject_edit import Change, put_requirement, put_runtime, take_requirement
 from rabbet.formats.requirement import parse_requirement, parse_runtime
@@ -38,7 +39,7 @@ def declare(
     before = text = read_text(project.declaration_file)
     changes = []
     if runtime is not None:
-        text, change = put_runtime(text, str(parse_runtime(runtime)[1]))
+        text, change = put_runtime(text, specifiers_text(parse_runtime(runtime)))
         changes.append(change)
     for requirement in parsed:
         text, change = put_requirement(text, requirement, group=group)

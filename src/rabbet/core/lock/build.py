@@ -10,6 +10,7 @@ from rabbet.core.model.lock import Lock, LockedLibrary, LockedRuntime, LockedWhe
 from rabbet.core.model.release import Candidate
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.solution import Part, Solution
+from rabbet.core.wording import specifiers_text
 
 __all__ = ["build_lock"]
 
@@ -42,7 +43,7 @@ def build_lock(
         for name, candidate in _sorted(solution.chosen)
     )
     return Lock(
-        requires_python=str(declaration.python) or None,
+        requires_python=specifiers_text(declaration.python) or None,
         environments=(solution.target.environment,),
         groups=groups,
         libraries=libraries,

@@ -11,13 +11,13 @@ from packaging.version import InvalidVersion, Version
 from rabbet.core.solve.incompatibility import Demand, Incompatibility, Learned, Unusable
 from rabbet.core.solve.problem import ROOT
 from rabbet.core.solve.solver import Refutation
+from rabbet.core.wording import requirement_text
 
 __all__ = ["clash", "facts", "reasons"]
 
 _Pair: TypeAlias = tuple[int, str, str]  # depth and name of the requirer, and what it requires
 
 _SHOWN_VERSIONS = 4
-_OPERATORS = ("===", "==", "~=", ">=", ">", "!=", "<=", "<")  # as people order them
 
 
 def facts(refutation: Refutation) -> Iterator[Incompatibility]:
@@ -52,7 +52,7 @@ def reasons(refutation: Refutation, project: str) -> tuple[str, ...]:
             asked[canonicalize_name(cause.requirement.name)] = cause.requirement
             if cause.requirer == ROOT:
                 maker = f"group {cause.group} of {project}" if cause.group else project
-                own.add(f"{maker} needs {_bare(cause.requirement)}")
+                own.add(f"{maker} needs {requirement_text(cause.requirement, marker=False)}")
             else:
                 slot, bit = next(term for term in fact.terms if problem.slots[term[0]] == cause.requirer)
                 pair = (problem.depth[slot], str(cause.requirer), cause.requirement.name)
@@ -72,7 +72,7 @@ def _demands(requirer: str, by_version: dict[Version, Requirement]) -> Iterator[
     """What a library's releases ask of another one: a sentence for those that ask the same."""
     same: defaultdict[str, list[Version]] = defaultdict(list)
     for version in sorted(by_version):
-        same[_bare(by_version[version])].append(version)
+        same[requirement_text(by_version[version], marker=False)].append(version)
     if len(same) > _SHOWN_VERSIONS:
         first, *_, last = same
         yield f"{requirer} {_versions(list(by_version))} need, each its own, from {first} to {last}"
@@ -118,13 +118,6 @@ def _contains(requirement: Requirement, version: str) -> bool:
         return requirement.specifier.contains(version, prereleases=True)
     except InvalidVersion:
         return False
-
-
-def _bare(requirement: Requirement) -> str:
-    """A requirement without its marker, which has done its work by now."""
-    extras = f"[{','.join(sorted(requirement.extras))}]" if requirement.extras else ""
-    ordered = sorted(requirement.specifier, key=lambda one: (_OPERATORS.index(one.operator), one.version))
-    return f"{requirement.name}{extras}{','.join(str(one) for one in ordered)}"
 
 
 def _versions(versions: list[Version]) -> str:
