@@ -23,7 +23,8 @@ types: $(TOOLS)/ready
 check: test lint types
 
 bench: $(TOOLS)/ready
-	$(RUN) bench/startup.py
+	$(RUN) -m bench.startup
+	$(RUN) -m bench.solve
 
 screenshots: $(TOOLS)/ready
 	$(RUN) tools/screenshots.py

@@ -13,6 +13,7 @@ from collections.abc import Iterable, Sequence
 
 from packaging.requirements import Requirement
 from packaging.utils import NormalizedName, canonicalize_name
+from packaging.version import Version
 
 from rabbet.core.model.declaration import Declared
 from rabbet.core.model.release import Candidate, Metadata, SetAside
@@ -31,12 +32,13 @@ ROOT = Slot(canonicalize_name(""))
 class Problem:
     """Slots with their domains, and what each release rules out; grows as the search asks.
 
-    `slots`, `full` (each slot's whole domain), `depth` (steps from the project) and `releases` run in
+    `slots`, `text` (their names), `full` (each slot's whole domain), `depth` (steps from the project) and `releases` run in
     parallel; slot 0 is the project itself.
     """
 
     def __init__(self, provider: Provider, target: Target, declared: Sequence[Declared]) -> None:
         self.slots: list[Slot] = []
+        self.text: list[str] = []
         self.full: list[int] = []
         self.depth: list[int] = []
         self.releases: list[tuple[Candidate, ...]] = []
@@ -45,7 +47,8 @@ class Problem:
         self._numbers: dict[Slot, int] = {}
         self._masks: dict[NormalizedName, ReleaseMasks] = {}
         self._granted: dict[NormalizedName, int] = {}
-        self._expanded: set[tuple[int, int]] = set()
+        self._expansions: dict[Term, list[Incompatibility]] = {}
+        self._active_needs: dict[tuple[NormalizedName, Version, str], tuple[Requirement, ...]] = {}
         self._fresh: list[Incompatibility] = []
         self._declared = [one for one in declared if target.admits(one.requirement.marker)]
         self._add_slot(ROOT, (), depth=0)
@@ -66,9 +69,8 @@ class Problem:
 
     def expand(self, slot: int, bit: int) -> list[Incompatibility]:
         """What choosing one candidate rules out; empty when this was asked before."""
-        if (slot, bit) in self._expanded:
+        if (slot, bit) in self._expansions:
             return []
-        self._expanded.add((slot, bit))
         metadata = self.metadata(self.candidate(slot, bit))
         if isinstance(metadata, SetAside):
             self._rule_out([(slot, bit)], Unusable(metadata.reason))
@@ -77,11 +79,16 @@ class Problem:
             self._provider.expect(needs)
             for need in needs:
                 self._demand((slot, bit), Demand(self.slots[slot], need))
-        return self._take_fresh()
+        self._expansions[slot, bit] = self._take_fresh()
+        return self._expansions[slot, bit]
 
     def expanded(self, slot: int, bit: int) -> bool:
         """Whether `expand` was asked for this candidate."""
-        return (slot, bit) in self._expanded
+        return (slot, bit) in self._expansions
+
+    def expansion(self, slot: int, bit: int) -> Sequence[Incompatibility]:
+        """What `expand` gave for this candidate."""
+        return self._expansions[slot, bit]
 
     def metadata(self, candidate: Candidate) -> Metadata | SetAside:
         """What a release needs, or why it can't be used on this target after all."""
@@ -127,11 +134,14 @@ class Problem:
 
     def _active(self, metadata: Metadata, extra: str) -> tuple[Requirement, ...]:
         """A part's requirements under their markers; those that hold without the extra are the library's."""
-        return tuple(
-            need
-            for need in metadata.requirements
-            if self._target.admits(need.marker, extra) and not (extra and self._target.admits(need.marker))
-        )
+        key = (metadata.name, metadata.version, extra)
+        if key not in self._active_needs:
+            self._active_needs[key] = tuple(
+                need
+                for need in metadata.requirements
+                if self._target.admits(need.marker, extra) and not (extra and self.counts(need))
+            )
+        return self._active_needs[key]
 
     def _grant(self, requirement: Requirement) -> None:
         name = canonicalize_name(requirement.name)
@@ -158,6 +168,7 @@ class Problem:
     def _add_slot(self, slot: Slot, releases: tuple[Candidate, ...], depth: int) -> None:
         self._numbers[slot] = len(self.slots)
         self.slots.append(slot)
+        self.text.append(str(slot))
         self.releases.append(releases)
         self.full.append((2 << len(releases)) - 1)
         self.depth.append(depth)

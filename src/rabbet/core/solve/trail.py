@@ -63,12 +63,15 @@ class Trail:
         """One entry by its number."""
         return self._entries[number]
 
-    def backjump(self, level: int) -> None:
-        """Forget all that came after this level."""
+    def backjump(self, level: int) -> set[int]:
+        """Forget all that came after this level; return the slots whose domains are wider again."""
+        widened = set()
         while self._entries and self._entries[-1].level > level:
             entry = self._entries.pop()
             history = self._history[entry.slot]
             history.pop()
             before = self._entries[history[-1]].domain if history else self._initial[entry.slot]
             self.domains[entry.slot] = before
+            widened.add(entry.slot)
         self.level = level
+        return widened

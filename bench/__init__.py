@@ -1,0 +1,1 @@
+"""Benchmarks, by hand and by `make bench`; never part of the tests."""

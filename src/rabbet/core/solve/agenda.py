@@ -1,0 +1,55 @@
+"""The agenda: which slot that needs a release is looked at next."""
+
+import heapq
+from typing import TypeAlias
+
+from rabbet.core.solve.problem import Problem
+from rabbet.core.solve.trail import Trail
+
+__all__ = ["Agenda"]
+
+_Urgency: TypeAlias = tuple[bool, int, int, str]
+
+
+class Agenda:
+    """A queue by urgency.
+
+    Slots with a single release left come first, then the most contested, then the nearest to the project.
+    Names break ties, so that no order of answers matters. An entry may be out of date; it is checked when it
+    comes up, and whoever changes a slot's urgency puts it in again.
+    """
+
+    def __init__(self, problem: Problem, trail: Trail) -> None:
+        self._problem = problem
+        self._trail = trail
+        self._heap: list[tuple[_Urgency, int]] = []
+        self._activity: dict[int, int] = {}
+
+    def put(self, slot: int) -> None:
+        """Put a slot in, if it needs a release and has none yet."""
+        if self._waits(slot):
+            several = self._trail.domains[slot].bit_count() > 1
+            urgency = (
+                several,
+                -self._activity.get(slot, 0),
+                self._problem.depth[slot],
+                self._problem.text[slot],
+            )
+            heapq.heappush(self._heap, (urgency, slot))
+
+    def contested(self, slot: int) -> None:
+        """A slot took part in a conflict."""
+        self._activity[slot] = self._activity.get(slot, 0) + 1
+        self.put(slot)
+
+    def next(self) -> int | None:
+        """The most urgent slot that still needs a release."""
+        while self._heap:
+            _, slot = heapq.heappop(self._heap)
+            if self._waits(slot):
+                return slot
+        return None
+
+    def _waits(self, slot: int) -> bool:
+        domain = self._trail.domains[slot]
+        return not domain & self._problem.absent(slot) and not self._problem.expanded(slot, domain)
