@@ -2,7 +2,8 @@
 
 Numbers of releases and of dependencies are long-tailed; popular libraries are needed by many. A dependency is
 written as its author would have at the time of the release: a lower bound near the newest release of then,
-sometimes an upper bound, seldom an exact version. So most declarations can be solved, and old releases fit old ones.
+sometimes an upper bound, seldom an exact version. So most declarations can be solved, and old releases fit
+old ones.
 """
 
 import math
@@ -179,19 +180,27 @@ def _candidate(name: NormalizedName, version: str) -> Candidate:
 
 
 def declaration_for(index: MadeUpIndex, size: int, seed: int = 1) -> list[str]:
-    """Names to declare so that the lock has about so many libraries, estimated by the newest releases' needs."""
+    """Names to declare for a lock of about so many libraries, by what the newest releases need."""
     dice = random.Random(seed)
     names = list(index.releases)
     reached: set[str] = set()
     declared = []
-    while len(reached) < size and len(declared) < len(names):
+    for _ in range(50 * size):
         name = names[int(len(names) * math.sqrt(dice.random()))]
-        declared.append(name)
-        waiting = [name]
-        while waiting:
-            one = waiting.pop()
-            if one not in reached:
-                reached.add(one)
-                newest = index.releases[one][-1]
-                waiting += [Requirement(n).name for n in newest.needs if "extra" not in n]
-    return sorted(set(declared))
+        more = _reached(index, name) | reached
+        if len(reached) < len(more) <= size:
+            declared.append(name)
+            reached = more
+    return sorted(declared)
+
+
+def _reached(index: MadeUpIndex, name: str) -> set[str]:
+    """A library and all that its newest release needs, directly or not."""
+    reached: set[str] = set()
+    waiting = [name]
+    while waiting:
+        one = waiting.pop()
+        if one not in reached:
+            reached.add(one)
+            waiting += [Requirement(n).name for n in index.releases[one][-1].needs if "extra" not in n]
+    return reached

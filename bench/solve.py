@@ -1,6 +1,6 @@
-"""How the solver scales: time, memory, decisions, conflicts and reads for growing locks, and hard instances.
+"""How the solver scales: time, memory, conflicts and reads for growing locks, and hard instances.
 
-Run it by `make bench`, or with `--on-disk FOLDER` to write the made-up index as wheels and resolve from there.
+Run it by `make bench`, or with `--on-disk FOLDER` to write the made-up index as a folder of wheels.
 """
 
 import argparse

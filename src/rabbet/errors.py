@@ -54,15 +54,18 @@ class ExitCode(IntEnum):
 class RabbetError(Exception):
     """A failure with what a user needs: what could not be done, why, and what to try.
 
-    `because` holds one reason a line; `remedy` is a command or a sentence to act on.
+    `because` holds one reason a line; `remedy` is a command or a sentence to act on, `or_else` are others.
     """
 
     exit_code = ExitCode.USAGE
 
-    def __init__(self, message: str, *, because: Sequence[str] = (), remedy: str = "") -> None:
+    def __init__(
+        self, message: str, *, because: Sequence[str] = (), remedy: str = "", or_else: Sequence[str] = ()
+    ) -> None:
         super().__init__(message)
         self.because = tuple(because)
         self.remedy = remedy
+        self.or_else = tuple(or_else)
 
 
 class WrongUsage(RabbetError):

@@ -104,7 +104,7 @@ def _report(error: RabbetError, *, trace: bool = False) -> int:
     lines = [f"error: {error}"]
     lines += [f"{'' if number else '  because':9} {line}" for number, line in enumerate(error.because)]
     if error.remedy:
-        lines.append(f"  try     {error.remedy}")
+        lines += [f"  try     {error.remedy}", *(f"  or      {other}" for other in error.or_else)]
     sys.stdout.flush()
     print("\n".join(lines), file=sys.stderr)  # noqa: T201 - the one place that prints errors
     return error.exit_code

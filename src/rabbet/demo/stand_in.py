@@ -10,6 +10,7 @@ import json
 import threading
 from collections.abc import Iterable, Mapping, MutableMapping
 from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
 from enum import StrEnum
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from types import TracebackType
@@ -22,6 +23,8 @@ from rabbet.demo.wheels import build_wheel, metadata_of
 
 __all__ = ["Fault", "Manner", "StandIn"]
 
+_FIRST_DAY = datetime(2025, 1, 10, 12, tzinfo=UTC)  # on which each library's first release was uploaded
+_PACE = timedelta(days=60)  # from one release to the next
 _JSON = "application/vnd.pypi.simple.v1+json"
 
 
@@ -160,14 +163,15 @@ class _Handler(BaseHTTPRequestHandler):
         return f"<!DOCTYPE html><html><body>{links}</body></html>".encode()
 
     def _page(self, name: str) -> bytes:
-        files = [self._file(release) for release in self.server.by_name[name]]
+        releases = enumerate(self.server.by_name[name])
+        files = [self._file(release, _FIRST_DAY + number * _PACE) for number, release in releases]
         if self.server.manner.json:
             versions = [release.version for release in self.server.by_name[name]]
             page = {"meta": {"api-version": "1.1"}, "name": name, "versions": versions, "files": files}
             return json.dumps(page).encode()
         return ("<!DOCTYPE html><html><body>" + "".join(map(_link, files)) + "</body></html>").encode()
 
-    def _file(self, release: MadeUp) -> dict[str, object]:
+    def _file(self, release: MadeUp, uploaded: datetime) -> dict[str, object]:
         content = build_wheel(release)
         beside = hashlib.sha256(metadata_of(release).encode()).hexdigest()
         return {
@@ -175,6 +179,7 @@ class _Handler(BaseHTTPRequestHandler):
             "url": f"../../files/{release.filename}",
             "hashes": {"sha256": hashlib.sha256(content).hexdigest()},
             "size": len(content),
+            "upload-time": uploaded.isoformat().replace("+00:00", "Z"),
             "requires-python": release.python,
             "yanked": release.yanked or False,
             "core-metadata": {"sha256": beside} if self.server.manner.metadata_files else False,

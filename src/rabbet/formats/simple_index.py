@@ -27,6 +27,7 @@ class _File(msgspec.Struct, rename="kebab"):
     requires_python: str | None = None
     yanked: bool | str = False
     size: int | None = None
+    upload_time: str | None = None
     core_metadata: bool | dict[str, str] | None = None
     dist_info_metadata: bool | dict[str, str] | None = None
 
@@ -122,6 +123,7 @@ def _wheel(file: _File, name: NormalizedName, *, source: str, address: str) -> W
         sha256=_checked_digest(file.hashes.get("sha256")),
         requires_python=file.requires_python or None,
         metadata_sha256=beside,
+        uploaded=file.upload_time,
         yanked=file.yanked if isinstance(file.yanked, str) else ("" if file.yanked else None),
     )
 

@@ -6,6 +6,7 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
+from datetime import datetime
 from functools import partial
 from typing import Protocol, Self
 
@@ -14,7 +15,7 @@ from packaging.utils import NormalizedName, canonicalize_name
 from packaging.version import Version
 
 from rabbet.core.model.lock import LockedWheel
-from rabbet.core.model.release import Candidate, Metadata, SetAside, WheelFile
+from rabbet.core.model.release import Candidate, Listing, Metadata, SetAside, WheelFile
 from rabbet.core.model.target import Target
 from rabbet.core.solve.candidates import Candidates, candidates_for
 from rabbet.formats.metadata import MetadataBroken, parse_metadata
@@ -42,7 +43,7 @@ class Catalogue:
     several threads: the listing of a library that something needs, the metadata of the release that will
     probably be chosen, and, where one release after the other is refused, that of a growing number of the
     next older ones. `preferred` are the versions that the solver tries first; `reading` is told the name of
-    each library whose listing is read.
+    each library whose listing is read; nothing uploaded after `as_of` exists.
     """
 
     def __init__(
@@ -53,16 +54,19 @@ class Catalogue:
         *,
         preferred: Mapping[NormalizedName, Version],
         reading: Callable[[str], None],
+        as_of: datetime | None = None,
     ) -> None:
         self._sources = {source.name: source for source in sources}
         self._target = target
         self._memory = memory
         self._preferred = preferred
         self._reading = reading
+        self._as_of = as_of
         self._pool = ThreadPoolExecutor(_THREADS, thread_name_prefix="catalogue")
         self._guard = threading.Lock()
         self._found: dict[NormalizedName, Future[Candidates]] = {}
         self._metadata: dict[tuple[NormalizedName, Version], Future[Metadata | SetAside]] = {}
+        self._listings: dict[NormalizedName, Listing | None] = {}
         self._asked: Counter[NormalizedName] = Counter()
 
     def __enter__(self) -> Self:
@@ -70,6 +74,20 @@ class Catalogue:
 
     def __exit__(self, *_: object) -> None:
         self._pool.shutdown(wait=False, cancel_futures=True)
+
+    def for_target(self, target: Target) -> "Catalogue":
+        """The same sources for another target; listings that were read are not read again."""
+        other = Catalogue(
+            tuple(self._sources.values()),
+            target,
+            self._memory,
+            preferred=self._preferred,
+            reading=self._reading,
+            as_of=self._as_of,
+        )
+        other._listings = self._listings
+        other._pool = self._pool
+        return other
 
     @property
     def indexes(self) -> dict[str, str]:
@@ -140,12 +158,14 @@ class Catalogue:
         return tuple(name for source in self._sources.values() for name in source.names())
 
     def _read(self, name: NormalizedName) -> Candidates:
-        self._reading(name)
-        for source in self._sources.values():
-            listing = source.listing(name)
-            if listing is not None:
-                return candidates_for(listing, self._target)
-        return Candidates(name=name, releases=(), known=False)
+        if name not in self._listings:
+            self._reading(name)
+            listings = (source.listing(name) for source in self._sources.values())
+            self._listings[name] = next((one for one in listings if one is not None), None)
+        listing = self._listings[name]
+        if listing is None:
+            return Candidates(name=name, releases=(), known=False)
+        return candidates_for(listing, self._target, as_of=self._as_of)
 
     def _read_metadata(self, candidate: Candidate) -> Metadata | SetAside:
         wheel = candidate.wheels[0]

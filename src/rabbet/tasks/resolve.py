@@ -1,47 +1,65 @@
 """Settling every version: declaration and sources → a lock."""
 
 import difflib
-from collections.abc import Collection, Mapping
 from dataclasses import dataclass
+from datetime import datetime
 
 from packaging.utils import NormalizedName, canonicalize_name
-from packaging.version import Version
 
 from rabbet.core.lock.build import build_lock
+from rabbet.core.lock.moves import Move, explained_moves
 from rabbet.core.lock.select import serves
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock
+from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.target import Target
-from rabbet.core.solve.derivation import clash, reasons
+from rabbet.core.solve.policy import Policy
+from rabbet.core.solve.prose import explained
 from rabbet.core.solve.solver import Refutation, solve
+from rabbet.core.solve.suggest import suggestions
 from rabbet.core.targets import target_of
 from rabbet.errors import NoSolution, NotUnderstood, WrongUsage
 from rabbet.formats.pylock import write_lock
+from rabbet.runtimes.choose import newest_first
 from rabbet.sources.catalogue import Catalogue
-from rabbet.sources.http import HttpClient
-from rabbet.sources.opening import open_source
 from rabbet.store.atomic import write_text
+from rabbet.tasks.advice import command_for
+from rabbet.tasks.catalogue import open_catalogue
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer
 from rabbet.tasks.project import Project
-from rabbet.tasks.runtime import chosen_runtime
-from rabbet.tasks.settings import known_sources
+from rabbet.tasks.runtime import chosen_runtime, found_runtimes
 
-__all__ = ["Move", "Resolved", "resolve"]
+__all__ = ["Aim", "Resolved", "Verdict", "resolve", "verify"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Move:
-    """One library's version before and after; `None` where it was not, or is no longer, in the lock."""
+class Aim:
+    """What is wanted besides the declaration.
 
-    name: NormalizedName
-    before: Version | None
-    after: Version | None
+    `raised` libraries may leave their locked version; `afresh` frees everything, the runtime too. `lowest`
+    asks for the lowest allowed release of each declared library. Nothing uploaded after `as_of` exists.
+    """
+
+    raised: frozenset[NormalizedName] = frozenset()
+    afresh: bool = False
+    lowest: bool = False
+    as_of: datetime | None = None
+
+    @property
+    def plain(self) -> bool:
+        """Whether nothing but the declaration is asked for."""
+        return not (self.raised or self.afresh or self.lowest or self.as_of)
+
+    @property
+    def keeps(self) -> bool:
+        """Whether what is locked stays where it can."""
+        return not (self.afresh or self.lowest or self.as_of)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Resolved:
-    """The lock, what moved against the one before, and whether there was anything to do at all."""
+    """The lock, what moved against the one before, and whether the file was left as it was."""
 
     lock: Lock
     target: Target
@@ -49,49 +67,111 @@ class Resolved:
     untouched: bool
 
 
-def resolve(
-    project: Project,
-    machine: Machine,
-    observer: Observer,
-    *,
-    raised: Collection[str] = (),
-    raise_all: bool = False,
-) -> Resolved:
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Verdict:
+    """Whether a lock is what the declaration asks for (then there are no reasons), and what would move."""
+
+    lock: Lock
+    reasons: tuple[str, ...]
+    moves: tuple[Move, ...]
+
+
+def resolve(project: Project, machine: Machine, observer: Observer, aim: Aim) -> Resolved:
     """Write the lock that the declaration asks for, for this machine's target.
 
-    What is locked stays as long as the declaration allows it; `raised` libraries (or all) are free to move.
     A lock that is up to date is left alone, byte for byte.
 
     Raises `NoSolution`, `SourceFailed`, `NoRuntime`, `NotUnderstood`, `CannotWrite`.
     """
     declaration = project.declaration()
-    before = _lock_before(project, must_be_readable=not raise_all)
-    free = _free(before, raised)
-    observer.stage("looking for a runtime")
-    runtime = chosen_runtime(declaration, machine, None if raise_all else before)
+    before = _lock_before(project, must_be_readable=not aim.afresh)
+    _check_raised(before, aim)
+    runtime = _runtime(declaration, machine, observer, before if aim.keeps else None)
     target = target_of(runtime)
-    if before is not None and not raise_all and not free and _up_to_date(before, declaration, target):
+    if before is not None and aim.plain and _up_to_date(before, declaration, target):
         return Resolved(lock=before, target=target, moves=(), untouched=True)
-    versions = before.versions if before else {}
-    preferred = {} if raise_all else {name: one for name, one in versions.items() if name not in free}
-    client = HttpClient(machine.environ)
-    sources = [
-        open_source(entry, project=project.folder, client=client)
-        for entry in (known_sources(declaration, machine) if any(declaration.declared()) else ())
-    ]
-    memory = machine.store().metadata
-    with Catalogue(sources, target, memory, preferred=preferred, reading=observer.step) as catalogue:
+    settled = _settle(project, machine, observer, runtime, before, aim)
+    untouched = before is not None and write_lock(before) == write_lock(settled.lock)
+    if not untouched:
+        write_text(project.lock_file, write_lock(settled.lock))
+    return Resolved(lock=settled.lock, target=target, moves=settled.moves, untouched=untouched)
+
+
+def verify(project: Project, machine: Machine, observer: Observer) -> Verdict:
+    """Tell whether the lock is what resolving would leave as it is; nothing is written.
+
+    Raises what `resolve` raises, and `NoLock`.
+    """
+    declaration, before = project.declaration(), project.lock()
+    runtime = _runtime(declaration, machine, observer, before)
+    settled = _settle(project, machine, observer, runtime, before, Aim())
+    reasons = []
+    if before.fingerprint != declaration.fingerprint():
+        reasons.append("the declaration changed since the lock was made")
+    if not serves(before, target_of(runtime)):
+        reasons.append(f"the lock does not serve this machine: {target_of(runtime)}")
+    reasons += [_would_move(move) for move in settled.moves]
+    if not reasons and write_lock(before) != write_lock(settled.lock):
+        reasons.append("its files or other entries are not what resolving would write")
+    return Verdict(lock=before, reasons=tuple(reasons), moves=settled.moves)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _Settled:
+    """What resolving came to, before anything is written."""
+
+    lock: Lock
+    moves: tuple[Move, ...]
+
+
+def _settle(
+    project: Project,
+    machine: Machine,
+    observer: Observer,
+    runtime: PythonRuntime,
+    before: Lock | None,
+    aim: Aim,
+) -> _Settled:
+    declaration, target = project.declaration(), target_of(runtime)
+    declared = list(declaration.declared())
+    policy = _policy(declaration, before, aim)
+    with open_catalogue(project, machine, target, policy, observer, as_of=aim.as_of) as catalogue:
         observer.stage("reading listings and metadata")
-        answer = solve(catalogue, target, list(declaration.declared()), preferred=preferred)
+        answer = solve(catalogue, target, declared, policy=policy)
         if isinstance(answer, Refutation):
-            raise _no_solution(answer, declaration, catalogue, target)
+            observer.stage("looking for what would help")
+            remedies = _remedies(answer, declaration, catalogue, target, machine)
+            raise _no_solution(answer, declaration, catalogue, target, remedies)
         observer.stage("noting files and hashes")
         wheels = catalogue.locked(answer.chosen.values())
+        versions = before.versions if before else {}
+        moves = explained_moves(versions, answer, declaration, catalogue, raised=aim.raised)
     lock = build_lock(declaration, runtime, answer, wheels, catalogue.indexes)
-    untouched = before is not None and write_lock(before) == write_lock(lock)
-    if not untouched:
-        write_text(project.lock_file, write_lock(lock))
-    return Resolved(lock=lock, target=target, moves=_moves(versions, lock.versions), untouched=untouched)
+    return _Settled(lock=lock, moves=moves)
+
+
+def _policy(declaration: Declaration, before: Lock | None, aim: Aim) -> Policy:
+    locked = before.versions if before is not None and aim.keeps else {}
+    names = frozenset(canonicalize_name(one.requirement.name) for one in declaration.declared())
+    return Policy(
+        preferred={name: version for name, version in locked.items() if name not in aim.raised},
+        lowest=names if aim.lowest else frozenset(),
+    )
+
+
+def _runtime(
+    declaration: Declaration, machine: Machine, observer: Observer, lock: Lock | None
+) -> PythonRuntime:
+    observer.stage("looking for a runtime")
+    return chosen_runtime(declaration, machine, lock)
+
+
+def _would_move(move: Move) -> str:
+    if move.before is None:
+        return f"{move.name} {move.after} is missing from the lock: {move.reason}"
+    if move.after is None:
+        return f"{move.name} {move.before} is in the lock, and no longer needed"
+    return f"{move.name} {move.before} would become {move.after}: {move.reason}"
 
 
 def _lock_before(project: Project, *, must_be_readable: bool) -> Lock | None:
@@ -103,13 +183,10 @@ def _lock_before(project: Project, *, must_be_readable: bool) -> Lock | None:
         return None
 
 
-def _free(before: Lock | None, raised: Collection[str]) -> frozenset[NormalizedName]:
-    """The libraries that may leave their locked version. Raises `WrongUsage` for one that is not locked."""
-    names = frozenset(canonicalize_name(name) for name in raised)
-    unknown = sorted(names - set(before.versions if before else ()))
+def _check_raised(before: Lock | None, aim: Aim) -> None:
+    unknown = sorted(aim.raised - set(before.versions if before else ()))
     if unknown:
         raise WrongUsage(f"'{unknown[0]}' is not in the lock, so it can't be raised", remedy="rabbet resolve")
-    return names
 
 
 def _up_to_date(lock: Lock, declaration: Declaration, target: Target) -> bool:
@@ -117,7 +194,11 @@ def _up_to_date(lock: Lock, declaration: Declaration, target: Target) -> bool:
 
 
 def _no_solution(
-    refutation: Refutation, declaration: Declaration, catalogue: Catalogue, target: Target
+    refutation: Refutation,
+    declaration: Declaration,
+    catalogue: Catalogue,
+    target: Target,
+    remedies: list[str],
 ) -> NoSolution:
     for one in declaration.declared():
         name = canonicalize_name(one.requirement.name)
@@ -128,18 +209,27 @@ def _no_solution(
                 because=[f"near names: {', '.join(near)}"] if near else [],
                 remedy=f"rabbet retract {name} && rabbet declare {near[0]}" if near else "check its spelling",
             )
+    explanation = explained(refutation, declaration.name)
     return NoSolution(
-        f"no set of releases meets all requirements: they clash on {', '.join(clash(refutation))}",
-        because=reasons(refutation, declaration.name),
-        remedy="loosen one of these requirements with: rabbet declare",
+        f"no set of releases meets all requirements: they clash on {explanation.clash}",
+        because=explanation.sentences,
+        remedy=remedies[0] if remedies else "loosen one of these requirements with: rabbet declare",
+        or_else=remedies[1:],
     )
 
 
-def _moves(
-    before: Mapping[NormalizedName, Version], after: Mapping[NormalizedName, Version]
-) -> tuple[Move, ...]:
-    return tuple(
-        Move(name=name, before=before.get(name), after=after.get(name))
-        for name in sorted({*before, *after})
-        if before.get(name) != after.get(name)
-    )
+def _remedies(
+    refutation: Refutation, declaration: Declaration, catalogue: Catalogue, target: Target, machine: Machine
+) -> list[str]:
+    """Commands that were tried and help, the smallest changes first."""
+    runtimes = {
+        (one.version.major, one.version.minor): target_of(one)
+        for one in newest_first(found_runtimes(machine))
+    }
+    others = [
+        (other, catalogue.for_target(other))
+        for minor, other in runtimes.items()
+        if minor != (target.python.major, target.python.minor)
+    ]
+    found = suggestions(refutation, list(declaration.declared()), catalogue, target, others)
+    return [command_for(one) for one in found]

@@ -5,10 +5,14 @@ hashes into pylock.toml. What is locked already stays where the declaration allo
 """
 
 from argparse import ArgumentParser, Namespace
+from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
 from rabbet.cli.options import add_json, add_quiet
-from rabbet.errors import ExitCode
+from rabbet.errors import ExitCode, WrongUsage
+
+if TYPE_CHECKING:
+    from datetime import datetime
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -24,25 +28,58 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--raise-all", action="store_true", help="let everything move, the runtime too; no old lock is needed"
     )
+    parser.add_argument(
+        "--lowest",
+        action="store_true",
+        help="the lowest allowed release of each declared library, to test its bounds",
+    )
+    parser.add_argument("--as-of", metavar="DATE", help="as it would have been then, such as 2026-05-01")
+    parser.add_argument(
+        "--verify",
+        action="store_true",
+        help="change nothing; exit 0 if the lock is what is asked for, else 1",
+    )
     add_json(parser)
     add_quiet(parser)
 
 
 def run(arguments: Namespace, context: Context) -> int:
-    """Resolve and tell what moved."""
-    from rabbet.cli.views.resolve import document, show
-    from rabbet.tasks.resolve import resolve
+    """Resolve and tell what moved, or verify."""
+    from packaging.utils import canonicalize_name
+
+    from rabbet.cli.views import resolve as view
+    from rabbet.tasks.resolve import Aim, resolve, verify
 
     project = context.project()
-    resolved = resolve(
-        project,
-        context.machine,
-        context.observer,
-        raised=arguments.raised,
-        raise_all=arguments.raise_all,
+    if arguments.verify:
+        verdict = verify(project, context.machine, context.observer)
+        if arguments.json:
+            context.show_json("resolve", view.verdict_document(verdict))
+        else:
+            view.show_verdict(verdict, context)
+        return ExitCode.NO if verdict.reasons else ExitCode.DONE
+    aim = Aim(
+        raised=frozenset(canonicalize_name(name) for name in arguments.raised),
+        afresh=arguments.raise_all,
+        lowest=arguments.lowest,
+        as_of=_moment(arguments.as_of) if arguments.as_of else None,
     )
+    resolved = resolve(project, context.machine, context.observer, aim)
     if arguments.json:
-        context.show_json("resolve", document(resolved))
+        context.show_json("resolve", view.document(resolved))
     else:
-        show(resolved, project.declaration(), context)
+        view.show(resolved, project.declaration(), context)
     return ExitCode.DONE
+
+
+def _moment(text: str) -> "datetime":
+    """The end of a day, or a moment with its time; without a zone it is UTC."""
+    from datetime import UTC, datetime, time
+
+    try:
+        moment = datetime.fromisoformat(text)
+    except ValueError as error:
+        raise WrongUsage(f"'{text}' is no date", remedy="rabbet resolve --as-of 2026-05-01") from error
+    if "T" not in text and " " not in text:
+        moment = datetime.combine(moment, time.max)
+    return moment if moment.tzinfo else moment.replace(tzinfo=UTC)

@@ -6,39 +6,51 @@ from packaging.utils import NormalizedName, canonicalize_name
 
 from rabbet.cli.context import Context
 from rabbet.cli.style import count, table
+from rabbet.core.lock.moves import Move
 from rabbet.core.model.declaration import Declaration
-from rabbet.tasks.resolve import Move, Resolved
+from rabbet.tasks.resolve import Resolved, Verdict
 
-__all__ = ["document", "show"]
+__all__ = ["document", "show", "show_verdict", "verdict_document"]
 
 _SHOWN_REQUIRERS = 2
 
 
 def show(resolved: Resolved, declaration: Declaration, context: Context) -> None:
-    """Print what moved and who asked for it, and what to do next."""
+    """Print what moved and why, and what to do next."""
     locked = count(len(resolved.lock.libraries), "library")
     if resolved.untouched:
         context.show(f"pylock.toml is up to date: {locked} for {resolved.target}. Next: rabbet recreate")
         return
     if resolved.moves:
-        asked = _asked_by(resolved, declaration)
-        rows: list[Sequence[str]] = [
-            (move.name, _text(move.before), _text(move.after), asked.get(move.name, ""))
-            for move in resolved.moves
-        ]
-        headings: Sequence[str] = ("library", "before", "locked", "asked for by")
-        if all(move.before is None for move in resolved.moves):
-            headings, rows = _without_before(headings), [_without_before(row) for row in rows]
-        for line in table(headings, rows, context.style):
+        first = all(move.before is None for move in resolved.moves)
+        for line in _first_lock(resolved, declaration, context) if first else _moves(resolved.moves, context):
             context.show(line)
         context.show()
     moved = "" if resolved.moves else ", no version moved"
     context.show(f"Locked {locked} for {resolved.target}{moved}. Next: rabbet recreate")
 
 
-def _without_before(row: Sequence[str]) -> tuple[str, ...]:
-    """A first lock has nothing to compare with."""
-    return (row[0], *row[2:])
+def show_verdict(verdict: Verdict, context: Context) -> None:
+    """Print whether the lock is what the declaration asks for, and why not."""
+    if not verdict.reasons:
+        locked = count(len(verdict.lock.libraries), "library")
+        context.show(f"pylock.toml is what the declaration asks for: {locked}.")
+        return
+    for reason in verdict.reasons:
+        context.show(f"  {reason}")
+    context.show()
+    context.show("pylock.toml is not what the declaration asks for. To mend: rabbet resolve")
+
+
+def _first_lock(resolved: Resolved, declaration: Declaration, context: Context) -> list[str]:
+    asked = _asked_by(resolved, declaration)
+    rows = [(move.name, _text(move.after), asked.get(move.name, "")) for move in resolved.moves]
+    return table(("library", "locked", "asked for by"), rows, context.style)
+
+
+def _moves(moves: Sequence[Move], context: Context) -> list[str]:
+    rows = [(move.name, _text(move.before), _text(move.after), move.reason) for move in moves]
+    return table(("library", "before", "locked", "because"), rows, context.style)
 
 
 def _text(version: object) -> str:
@@ -78,9 +90,19 @@ def document(resolved: Resolved) -> dict[str, object]:
     }
 
 
+def verdict_document(verdict: Verdict) -> dict[str, object]:
+    """The content of the JSON document of `--verify`."""
+    return {
+        "verified": not verdict.reasons,
+        "reasons": list(verdict.reasons),
+        "moves": [_move(move) for move in verdict.moves],
+    }
+
+
 def _move(move: Move) -> dict[str, str | None]:
     return {
         "name": move.name,
         "before": None if move.before is None else str(move.before),
         "after": None if move.after is None else str(move.after),
+        "reason": move.reason,
     }

@@ -17,6 +17,7 @@ class WheelFile:
     `location` is an absolute URL, or a path for a folder. `size` is in bytes and `sha256` in hexadecimal
     digits; both are `None` until known. `metadata_sha256` is the digest of the metadata file beside the
     wheel (PEP 658), empty when that file is offered without one, `None` when it is not offered.
+    `uploaded` is the moment in ISO form (PEP 700).
     `yanked` is the reason given (PEP 592), `None` when the wheel is not yanked.
     """
 
@@ -30,6 +31,7 @@ class WheelFile:
     sha256: str | None = None
     requires_python: str | None = None
     metadata_sha256: str | None = None
+    uploaded: str | None = None
     yanked: str | None = None
 
 

@@ -2,6 +2,7 @@
 
 from collections import defaultdict
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from functools import lru_cache
 
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
@@ -24,15 +25,16 @@ class Candidates:
     known: bool = True
 
 
-def candidates_for(listing: Listing, target: Target) -> Candidates:
+def candidates_for(listing: Listing, target: Target, *, as_of: datetime | None = None) -> Candidates:
     """Group the wheels by version, keeping those that fit the target, the best-ranked first.
 
-    Releases without a fitting wheel are set aside with the reason.
+    Releases without a fitting wheel are set aside with the reason; so are wheels that were uploaded after
+    `as_of`, or at an unknown time.
     """
     fitting: defaultdict[Version, list[tuple[int, WheelFile]]] = defaultdict(list)
     refused: defaultdict[Version, list[str]] = defaultdict(list)
     for wheel in listing.wheels:
-        rank = _rank(wheel, target)
+        rank = _too_new(wheel, as_of) or _rank(wheel, target)
         if isinstance(rank, str):
             refused[wheel.version].append(rank)
         else:
@@ -53,6 +55,19 @@ def _best_first(ranked: list[tuple[int, WheelFile]]) -> tuple[WheelFile, ...]:
     """By rank, then by file name; a yanked wheel never comes before one that is not."""
     ordered = sorted(ranked, key=lambda pair: (pair[1].yanked is not None, pair[0], pair[1].filename))
     return tuple(wheel for _, wheel in ordered)
+
+
+def _too_new(wheel: WheelFile, as_of: datetime | None) -> str:
+    """Why a wheel does not exist yet at that moment; empty if it does."""
+    if as_of is None:
+        return ""
+    try:
+        uploaded = datetime.fromisoformat(wheel.uploaded or "")
+    except ValueError:
+        return "its source tells no time of upload"
+    if uploaded.tzinfo is None:
+        uploaded = uploaded.replace(tzinfo=UTC)
+    return f"uploaded on {uploaded:%Y-%m-%d}" if uploaded > as_of else ""
 
 
 def _rank(wheel: WheelFile, target: Target) -> int | str:

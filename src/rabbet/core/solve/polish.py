@@ -1,8 +1,8 @@
-"""Polishing: raise single libraries until none can be raised while all the others stay.
+"""Polishing: raise (or lower) single libraries until none can be while all the others stay.
 
 The search takes the newest release whenever it chooses, yet after a jump back a library may be left lower
 than it has to be. Polishing needs no search: a release may take another's place if everyone who asks for the
-library admits it, and what it needs is already chosen. Each step raises a version, so it ends.
+library admits it, and what it needs is already chosen. Each step moves a version one way, so it ends.
 """
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
@@ -13,47 +13,52 @@ from packaging.utils import NormalizedName, canonicalize_name
 from rabbet.core.model.declaration import Declared
 from rabbet.core.model.release import Candidate, SetAside
 from rabbet.core.model.solution import Part
+from rabbet.core.solve.policy import Policy
 from rabbet.core.solve.problem import Problem
 
-__all__ = ["parts_of", "polished", "raisable"]
+__all__ = ["better_alone", "parts_of", "polished"]
 
 Chosen = Mapping[NormalizedName, Candidate]
 
 
 def polished(
-    problem: Problem, declared: Sequence[Declared], chosen: Chosen, *, kept: frozenset[NormalizedName]
+    problem: Problem, declared: Sequence[Declared], chosen: Chosen, policy: Policy
 ) -> tuple[dict[NormalizedName, Candidate], frozenset[Part]]:
-    """The chosen releases, raised as far as single raises go, and the parts that are still asked for.
+    """The chosen releases, moved as far as single moves go, and the parts that are still asked for.
 
-    Libraries in `kept` stay. What nobody asks for any more after a raise is dropped.
+    Libraries that have the version which the policy prefers stay. What nobody asks for any more after a move
+    is dropped.
     """
     current = dict(chosen)
     roots = [one.requirement for one in declared if problem.counts(one.requirement)]
     while True:
         parts = parts_of(problem, roots, current)
         current = {name: current[name] for name in sorted({name for name, _ in parts})}
-        raised = next(raisable(problem, roots, current, kept), None)
-        if raised is None:
+        moved = next(better_alone(problem, roots, current, policy), None)
+        if moved is None:
             return current, parts
-        current[raised.name] = raised
+        current[moved.name] = moved
 
 
-def raisable(
-    problem: Problem, roots: Sequence[Requirement], chosen: Chosen, kept: frozenset[NormalizedName]
+def better_alone(
+    problem: Problem, roots: Sequence[Requirement], chosen: Chosen, policy: Policy
 ) -> Iterator[Candidate]:
-    """Each release that could take the place of an older one while all the others stay."""
+    """Each release that the policy likes better and that could be chosen while all the others stay."""
     parts = parts_of(problem, roots, chosen)
     asked = [*roots, *(need for part in sorted(parts) for need in problem.needs(part, chosen[part[0]]))]
     admitted: dict[NormalizedName, int] = {}
     for need in asked:
         name = canonicalize_name(need.name)
         admitted[name] = admitted.get(name, -1) & problem.mask(need)
-    for name in sorted(set(chosen) - kept):
+    for name in sorted(chosen):
+        if policy.preferred.get(name) == chosen[name].version:
+            continue
         releases = problem.candidates(name).releases
-        for position in range(len(releases) - 1, releases.index(chosen[name]), -1):
-            newer = releases[position]
-            if admitted[name] >> position & 1 and _fits(problem, newer, chosen, parts):
-                yield newer
+        present = releases.index(chosen[name])
+        better = range(present) if name in policy.lowest else range(len(releases) - 1, present, -1)
+        for position in better:
+            if admitted[name] >> position & 1 and _fits(problem, releases[position], chosen, parts):
+                yield releases[position]
                 break
 
 
@@ -71,13 +76,13 @@ def parts_of(problem: Problem, roots: Iterable[Requirement], chosen: Chosen) -> 
     return frozenset(parts)
 
 
-def _fits(problem: Problem, newer: Candidate, chosen: Chosen, parts: frozenset[Part]) -> bool:
+def _fits(problem: Problem, release: Candidate, chosen: Chosen, parts: frozenset[Part]) -> bool:
     """Whether all that this release needs is chosen already."""
-    if isinstance(problem.metadata(newer), SetAside):
+    if isinstance(problem.metadata(release), SetAside):
         return False
-    replaced = {**chosen, newer.name: newer}
-    own = [part for part in parts if part[0] == newer.name]
-    return all(_met(problem, need, replaced, parts) for part in own for need in problem.needs(part, newer))
+    replaced = {**chosen, release.name: release}
+    own = [part for part in parts if part[0] == release.name]
+    return all(_met(problem, need, replaced, parts) for part in own for need in problem.needs(part, release))
 
 
 def _met(problem: Problem, need: Requirement, chosen: Chosen, parts: frozenset[Part]) -> bool:

@@ -32,8 +32,8 @@ ROOT = Slot(canonicalize_name(""))
 class Problem:
     """Slots with their domains, and what each release rules out; grows as the search asks.
 
-    `slots`, `text` (their names), `full` (each slot's whole domain), `depth` (steps from the project) and `releases` run in
-    parallel; slot 0 is the project itself.
+    `slots`, `text` (their names), `full` (each slot's whole domain), `depth` (steps from the project) and
+    `releases` run in parallel; slot 0 is the project itself.
     """
 
     def __init__(self, provider: Provider, target: Target, declared: Sequence[Declared]) -> None:

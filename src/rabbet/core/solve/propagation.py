@@ -1,9 +1,9 @@
-"""Unit propagation with two watched terms.
+"""Unit propagation with two watched terms (Moskewicz et al., Chaff, 2001), for slots with many values.
 
-An incompatibility can force something, or be violated, only once all its terms but one hold. So it is enough to
-watch two terms that do not hold: while both stay so, nothing follows. When one of them comes to hold, another
-that does not is watched in its place; when there is none, the other watched term must not hold. Going back never
-makes a term hold, so watches need no repair. (Moskewicz et al., Chaff, 2001; here for slots with many values.)
+An incompatibility can force something, or be violated, only once all its terms but one hold. So it is enough
+to watch two terms that do not hold: while both stay so, nothing follows. When one of them comes to hold,
+another that does not is watched in its place; when there is none, the other watched term must not hold. Going
+back never makes a term hold, so watches need no repair.
 """
 
 from rabbet.core.solve.incompatibility import Incompatibility, Term
@@ -31,7 +31,7 @@ class Propagator:
         self.touched: list[int] = []
         self._trail = trail
         self._watching: list[list[_Watch]] = []
-        self._queue: list[int] = []
+        self._queue: dict[int, None] = {}  # in order, each slot once however often it was narrowed
 
     def add_slot(self) -> None:
         """Make room for the next slot."""
@@ -69,12 +69,12 @@ class Propagator:
 
     def narrowed(self, slot: int) -> None:
         """Take note that a slot's domain was narrowed by somebody else."""
-        self._queue.append(slot)
+        self._queue[slot] = None
 
     def propagate(self) -> Incompatibility | None:
         """Draw all conclusions; return an incompatibility that is violated, if one is."""
         while self._queue:
-            conflict = self._visit(self._queue.pop())
+            conflict = self._visit(self._queue.popitem()[0])
             if conflict is not None:
                 self._queue.clear()
                 return conflict
@@ -117,7 +117,7 @@ class Propagator:
         domain = self._trail.domains[slot]
         if domain & mask:
             self._trail.derive(slot, domain & ~mask, incompatibility)
-            self._queue.append(slot)
+            self._queue[slot] = None
             self.touched.append(slot)
 
     def _holds(self, term: Term) -> bool:

@@ -10,11 +10,9 @@ learned incompatibility follows from known ones, and each rules out the state th
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from packaging.utils import NormalizedName
-from packaging.version import Version
-
 from rabbet.core.solve.agenda import Agenda
 from rabbet.core.solve.incompatibility import Incompatibility
+from rabbet.core.solve.policy import Policy
 from rabbet.core.solve.problem import Problem
 from rabbet.core.solve.propagation import Propagator
 from rabbet.core.solve.trail import Trail
@@ -31,12 +29,12 @@ class Effort:
 
 
 class Search:
-    """One run on one problem. `preferred` versions are tried first; elsewhere the newest is."""
+    """One run on one problem: which releases are tried first is the policy's affair."""
 
-    def __init__(self, problem: Problem, preferred: Mapping[NormalizedName, Version]) -> None:
+    def __init__(self, problem: Problem, policy: Policy) -> None:
         self.effort = Effort()
         self._problem = problem
-        self._preferred = preferred
+        self._policy = policy
         self._trail = Trail()
         self._propagator = Propagator(self._trail)
         self._agenda = Agenda(problem, self._trail)
@@ -69,7 +67,7 @@ class Search:
         self._propagator.touched.clear()
 
     def _admit(self, incompatibilities: Sequence[Incompatibility]) -> Incompatibility | None:
-        """Take in what the problem has newly stated, and slots that are new with it; return what is violated."""
+        """Take in what the problem has newly stated, with its new slots; return what is violated."""
         for number in range(len(self._trail.domains), len(self._problem.slots)):
             self._trail.add_slot(self._problem.full[number])
             self._propagator.add_slot()
@@ -77,7 +75,7 @@ class Search:
         return next((one for one in violated if one is not None), None)
 
     def _learn(self, conflict: Incompatibility) -> Incompatibility:
-        """Resolve a conflict and jump back to where the result forces something; without terms it refutes all."""
+        """Resolve a conflict and jump back to where the result forces something (no terms: it refutes)."""
         self.effort.conflicts += 1
         trail, current = self._trail, conflict
         while current.terms:
@@ -125,11 +123,12 @@ class Search:
         return conflict
 
     def _best(self, slot: int) -> int:
-        """The preferred release where it can be had, else the newest."""
+        """The preferred release where it can be had, else the newest (or the lowest)."""
         domain = self._trail.domains[slot]
-        wanted = self._preferred.get(self._problem.slots[slot].name)
+        name = self._problem.slots[slot].name
+        wanted = self._policy.preferred.get(name)
         if wanted is not None:
             for position, release in enumerate(self._problem.releases[slot]):
                 if release.version == wanted and domain >> position & 1:
                     return 1 << position
-        return 1 << (domain.bit_length() - 1)
+        return domain & -domain if name in self._policy.lowest else 1 << (domain.bit_length() - 1)

@@ -1,15 +1,13 @@
 """The entry to solving: a declaration's requirements and a provider → a solution or a refutation."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
-
-from packaging.utils import NormalizedName
-from packaging.version import Version
 
 from rabbet.core.model.declaration import Declared
 from rabbet.core.model.solution import Solution
 from rabbet.core.model.target import Target
 from rabbet.core.solve.incompatibility import Incompatibility
+from rabbet.core.solve.policy import Policy
 from rabbet.core.solve.polish import polished
 from rabbet.core.solve.problem import Problem
 from rabbet.core.solve.provider import Provider
@@ -31,27 +29,25 @@ def solve(
     target: Target,
     declared: Sequence[Declared],
     *,
-    preferred: Mapping[NormalizedName, Version] | None = None,
+    policy: Policy | None = None,
     effort: Effort | None = None,
 ) -> Solution | Refutation:
-    """Choose the newest releases that meet all requirements on this target.
+    """Choose releases that meet all requirements on this target: the newest, or as the policy says.
 
-    `preferred` versions (of an earlier lock) stay where they can. No other library can be raised to a newer
-    release while all the others stay. `effort`, when given, is filled with what the search did.
+    No single library can be raised to a newer release (those in `policy.lowest`: lowered) while all the
+    others stay, except for those that the policy prefers as they are.
+
+    `effort`, when given, is filled with what the search did.
     """
+    policy = policy or Policy()
     problem = Problem(provider, target, declared)
-    search = Search(problem, preferred or {})
+    search = Search(problem, policy)
     outcome = search.run()
     if effort is not None:
         effort.decisions, effort.conflicts = search.effort.decisions, search.effort.conflicts
     if isinstance(outcome, Incompatibility):
         return Refutation(problem, outcome)
     found = {problem.slots[slot].name: problem.candidate(slot, bit) for slot, bit in outcome.items()}
-    kept = {
-        name
-        for name, version in (preferred or {}).items()
-        if name in found and found[name].version == version
-    }
-    chosen, parts = polished(problem, declared, found, kept=frozenset(kept))
+    chosen, parts = polished(problem, declared, found, policy)
     needs = {part: problem.needs(part, chosen[part[0]]) for part in sorted(parts)}
     return Solution(target=target, chosen=chosen, needs=needs)

@@ -1,0 +1,106 @@
+"""What moved from one lock to the next solution, and why each library moved."""
+
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+
+from packaging.requirements import Requirement
+from packaging.utils import NormalizedName, canonicalize_name
+from packaging.version import Version
+
+from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.release import SetAside
+from rabbet.core.model.solution import Solution
+from rabbet.core.solve.provider import Provider
+from rabbet.core.wording import requirement_text
+
+__all__ = ["Move", "explained_moves"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Move:
+    """One library's version before and after; `None` where it was not, or is no longer, chosen."""
+
+    name: NormalizedName
+    before: Version | None
+    after: Version | None
+    reason: str
+
+
+def explained_moves(
+    before: Mapping[NormalizedName, Version],
+    solution: Solution,
+    declaration: Declaration,
+    provider: Provider,
+    *,
+    raised: Collection[NormalizedName],
+) -> tuple[Move, ...]:
+    """Every library whose version differs, sorted by name.
+
+    A library moved because it was `raised` on purpose; else because somebody's requirement no longer admits
+    its old version; else because what the old version needs clashes with what is chosen now.
+    """
+    after = {name: candidate.version for name, candidate in solution.chosen.items()}
+    needs = list(_needs(solution, declaration))
+    return tuple(
+        Move(
+            name=name,
+            before=before.get(name),
+            after=after.get(name),
+            reason=_reason(name, before, solution, needs, provider, raised),
+        )
+        for name in sorted({*before, *after})
+        if before.get(name) != after.get(name)
+    )
+
+
+def _needs(solution: Solution, declaration: Declaration) -> Iterator[tuple[str, Requirement]]:
+    """Who needs what in this solution, the project first."""
+    for one in declaration.declared():
+        if solution.target.admits(one.requirement.marker):
+            yield declaration.name + (f", group {one.group}," if one.group else ""), one.requirement
+    for (name, _), needs in solution.needs.items():
+        for need in needs:
+            yield str(solution.chosen[name]), need
+
+
+def _reason(
+    name: NormalizedName,
+    before: Mapping[NormalizedName, Version],
+    solution: Solution,
+    needs: Sequence[tuple[str, Requirement]],
+    provider: Provider,
+    raised: Collection[NormalizedName],
+) -> str:
+    if name not in solution.chosen:
+        return "no longer needed"
+    asked = [(who, need) for who, need in needs if canonicalize_name(need.name) == name]
+    old = before.get(name)
+    if old is None:
+        return _says(*asked[0])
+    if name in raised:
+        return "raised on purpose"
+    for who, need in asked:
+        if not need.specifier.contains(old, prereleases=True):
+            return _says(who, need)
+    return _own_needs(name, old, solution, provider)
+
+
+def _own_needs(name: NormalizedName, old: Version, solution: Solution, provider: Provider) -> str:
+    """Why the old version does not go with what is chosen now."""
+    release = next((one for one in provider.candidates(name).releases if one.version == old), None)
+    if release is None or release.yanked:
+        return f"{old} was yanked" if release else f"{old} is not offered for this target"
+    metadata = provider.metadata(release)
+    if isinstance(metadata, SetAside):
+        return f"{old} can't be used: {metadata.reason}"
+    for need in metadata.requirements:
+        chosen = solution.chosen.get(canonicalize_name(need.name))
+        if chosen is None or not solution.target.admits(need.marker):
+            continue
+        if not need.specifier.contains(chosen.version, prereleases=True):
+            return f"{_says(str(release), need)}, chosen is {chosen.version}"
+    return "goes with the others"
+
+
+def _says(who: str, need: Requirement) -> str:
+    return f"{who} needs {requirement_text(need, marker=False)}"

@@ -1,0 +1,301 @@
+"""A refutation → the shortest chain of steps that a person can follow to the clash.
+
+The derivation that the search leaves behind is sound but not for reading: it goes release by release. Here
+the facts it rests on are grouped (all that one library's releases ask of another is one fact), facts that are
+not needed are dropped one by one, and the clash is derived anew from the rest: what is needed leaves fewer
+and fewer releases of some library until none is left. Where that does not suffice, releases are taken case by
+case.
+"""
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from itertools import count
+
+from packaging.requirements import Requirement
+from packaging.utils import NormalizedName, canonicalize_name
+
+from rabbet.core.solve.incompatibility import Demand, Incompatibility, Learned, Slot, Unusable
+from rabbet.core.solve.problem import ROOT
+from rabbet.core.solve.solver import Refutation
+
+__all__ = ["Cases", "Fact", "Proof", "Step", "contested", "facts_of", "prove"]
+
+_MOST_BRANCHES = 150
+_MOST_MINIMIZED = 80
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Fact:
+    """All that one requirer's releases ask of one library, or why they can't be used.
+
+    `demands` maps a release's bit (0 for the project itself) to the releases that it admits and how it says
+    so; `unusable` maps bits to reasons.
+    """
+
+    requirer: Slot
+    library: NormalizedName
+    group: str | None = None
+    demands: Mapping[int, tuple[int, Requirement]] = field(default_factory=dict)
+    unusable: Mapping[int, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Step:
+    """A fact is applied: of `library`, the releases `removed` go and `left` stay.
+
+    `relies_on` are earlier steps: those that say which of the requirer's and the required library's releases
+    are left. A step that `prunes` drops releases of the requirer, because what they need is gone; one that
+    is `assumed` is no step but the case that is being looked at.
+    """
+
+    fact: Fact
+    library: NormalizedName
+    left: int
+    removed: int
+    relies_on: tuple["Step", ...]
+    prunes: bool = False
+    assumed: bool = False
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Cases:
+    """Every release that is left of a library leads to a clash of its own."""
+
+    library: NormalizedName
+    relies_on: tuple[Step, ...]
+    cases: tuple[tuple[int, "Proof"], ...]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Proof:
+    """The steps that matter, in order; the last one leaves nothing, or cases follow."""
+
+    steps: tuple[Step, ...]
+    cases: Cases | None = None
+
+
+def facts_of(refutation: Refutation) -> tuple[Fact, ...]:
+    """The facts that a refutation rests on, grouped, what is nearest to the project first."""
+    problem = refutation.problem
+    own: list[Fact] = []
+    demands: dict[tuple[Slot, NormalizedName], dict[int, tuple[int, Requirement]]] = {}
+    unusable: dict[Slot, dict[int, str]] = {}
+    depth: dict[Slot, int] = {}
+    for stated in _stated(refutation.root):
+        cause = stated.cause
+        if isinstance(cause, Demand):
+            name = canonicalize_name(cause.requirement.name)
+            admitted = (problem.mask(cause.requirement), cause.requirement)
+            if cause.requirer == ROOT:
+                own.append(Fact(ROOT, name, group=cause.group, demands={0: admitted}))
+                continue
+            slot, bit = next(term for term in stated.terms if problem.slots[term[0]] == cause.requirer)
+            depth[cause.requirer] = problem.depth[slot]
+            demands.setdefault((cause.requirer, name), {})[bit] = admitted
+        elif isinstance(cause, Unusable):
+            slot, bit = stated.terms[0]
+            library = Slot(problem.slots[slot].name)
+            depth[library] = problem.depth[slot]
+            unusable.setdefault(library, {})[bit] = cause.reason
+    grouped = [Fact(requirer, name, demands=bits) for (requirer, name), bits in demands.items()]
+    grouped += [Fact(slot, slot.name, unusable=bits) for slot, bits in unusable.items()]
+    own.sort(key=lambda fact: (str(fact.demands[0][1]), fact.group or ""))
+    grouped.sort(key=lambda fact: (depth[fact.requirer], str(fact.requirer), fact.library))
+    return (*_once(own), *grouped)
+
+
+def prove(refutation: Refutation) -> Proof | None:
+    """A short proof; `None` when the facts call for more cases than anybody would read."""
+    facts = list(facts_of(refutation))
+    whole = {fact.library: _all_of(refutation, fact.library) for fact in facts}
+    whole |= {fact.requirer.name: _all_of(refutation, fact.requirer.name) for fact in facts}
+    if _attempt(facts, whole) is None:
+        return None
+    if len(facts) <= _MOST_MINIMIZED:
+        for fact in reversed(facts.copy()):
+            without = [one for one in facts if one is not fact]
+            if _attempt(without, whole) is not None:
+                facts = without
+    return _attempt(facts, whole)
+
+
+def _once(own: Sequence[Fact]) -> list[Fact]:
+    """A requirement that stands in the project and in groups too is told once, of the first that makes it."""
+    kept: dict[str, Fact] = {}
+    for fact in own:
+        kept.setdefault(str(fact.demands[0][1]), fact)
+    return list(kept.values())
+
+
+def _all_of(refutation: Refutation, name: NormalizedName) -> int:
+    return (1 << len(refutation.problem.candidates(name).releases)) - 1 if name else 0
+
+
+def _attempt(facts: Sequence[Fact], whole: Mapping[NormalizedName, int]) -> Proof | None:
+    """Derive the clash from these facts, or fail: they may be too few, or call for too many cases."""
+    return _State(facts, whole, dict(whole), {}, set(), count()).prove()
+
+
+class _State:
+    """What is left of each library, and the steps that left it so."""
+
+    def __init__(
+        self,
+        facts: Sequence[Fact],
+        whole: Mapping[NormalizedName, int],
+        left: dict[NormalizedName, int],
+        because: dict[NormalizedName, Step],
+        required: set[Slot],
+        branches: "count[int]",
+    ) -> None:
+        self._facts = facts
+        self._whole = whole
+        self._left = left
+        self._because = because
+        self._required = required
+        self._branches = branches
+        self._steps: list[Step] = []
+
+    def prove(self) -> Proof | None:
+        """Apply facts until something has nothing left; then take cases."""
+        clash = self._exhaust()
+        if clash is not None:
+            return Proof(self._sliced([clash]))
+        options = [
+            (self._left[slot.name].bit_count(), slot.name)
+            for slot in self._required
+            if not slot.extra and self._left[slot.name].bit_count() > 1
+        ]
+        for _, library in sorted(options):
+            cases = self._cases(library)
+            if cases is not None:
+                return Proof(self._sliced(cases.relies_on), cases)
+            if next(self._branches) > _MOST_BRANCHES:
+                return None
+        return None
+
+    def _cases(self, library: NormalizedName) -> Cases | None:
+        """One proof for each release that is left."""
+        proofs = []
+        left = self._left[library]
+        while left:
+            bit = left & -left
+            left ^= bit
+            if next(self._branches) > _MOST_BRANCHES:
+                return None
+            earlier = (self._because[library],) if library in self._because else ()
+            case = Step(self._facts[0], library, bit, self._left[library] & ~bit, earlier, assumed=True)
+            inner = _State(
+                self._facts,
+                self._whole,
+                {**self._left, library: bit},
+                {**self._because, library: case},
+                set(self._required),
+                self._branches,
+            ).prove()
+            if inner is None:
+                return None
+            proofs.append((bit, inner))
+        outer = {step for _, proof in proofs for step in _outside(proof)}
+        known = [step for step in self._steps if step in outer]
+        if library in self._because:
+            known.append(self._because[library])
+        return Cases(library, tuple(dict.fromkeys(known)), tuple(proofs))
+
+    def _exhaust(self) -> Step | None:
+        """Apply all facts until nothing changes; return the step that leaves nothing."""
+        changed = True
+        while changed:
+            changed = False
+            for fact in self._facts:
+                step = self._applied(fact)
+                if step is not None:
+                    self._steps.append(step)
+                    self._because[step.library] = step
+                    self._left[step.library] = step.left
+                    changed = True
+                    if not step.left:
+                        return step
+        return None
+
+    def _applied(self, fact: Fact) -> Step | None:
+        """What a fact says now, if that is news."""
+        if fact.requirer == ROOT:
+            return self._needed(fact, *fact.demands[0])
+        if fact.requirer not in self._required:
+            return None
+        name = fact.requirer.name
+        bits = self._left[name]
+        if fact.unusable:
+            return self._narrowed(fact, name, bits & ~sum(fact.unusable))
+        gone = sum(bit for bit, (mask, _) in fact.demands.items() if not mask & self._left[fact.library])
+        if bits & gone and bits & ~gone:
+            return self._narrowed(fact, name, bits & ~gone, prunes=True)
+        if bits & ~sum(fact.demands):
+            return None
+        admitted, requirement = 0, None
+        for bit, (mask, one) in fact.demands.items():
+            if bit & bits:
+                admitted, requirement = admitted | mask, one
+        return None if requirement is None else self._needed(fact, admitted, requirement)
+
+    def _needed(self, fact: Fact, admitted: int, requirement: Requirement) -> Step | None:
+        """The library is needed, in one of the admitted releases."""
+        parts = {Slot(fact.library, extra) for extra in ("", *map(canonicalize_name, requirement.extras))}
+        news = not parts <= self._required
+        self._required |= parts
+        return self._narrowed(fact, fact.library, self._left[fact.library] & admitted, news=news)
+
+    def _narrowed(
+        self, fact: Fact, library: NormalizedName, left: int, *, prunes: bool = False, news: bool = False
+    ) -> Step | None:
+        before = self._left[library]
+        if left == before and not news:
+            return None
+        names = dict.fromkeys((fact.requirer.name, fact.library))
+        relies_on = tuple(self._because[name] for name in names if name in self._because)
+        return Step(fact, library, left, before & ~left, relies_on, prunes)
+
+    def _sliced(self, ends: Iterable[Step]) -> tuple[Step, ...]:
+        """The steps of this level that these rely on, and these themselves, in order."""
+        wanted: set[Step] = set()
+        waiting = list(ends)
+        while waiting:
+            step = waiting.pop()
+            if step not in wanted:
+                wanted.add(step)
+                waiting += step.relies_on
+        return tuple(step for step in self._steps if step in wanted)
+
+
+def _outside(proof: Proof) -> Iterator[Step]:
+    """The steps that a proof relies on and does not hold itself."""
+    own = set(proof.steps)
+    relied = [one for step in proof.steps for one in step.relies_on]
+    if proof.cases:
+        relied += proof.cases.relies_on
+        relied += [one for _, inner in proof.cases.cases for one in _outside(inner)]
+    for one in relied:
+        if one.assumed:
+            yield from one.relies_on
+        elif one not in own:
+            yield one
+
+
+def contested(proof: Proof) -> NormalizedName:
+    """The library of which nothing is left."""
+    return proof.cases.library if proof.cases else proof.steps[-1].library
+
+
+def _stated(root: Incompatibility) -> Iterator[Incompatibility]:
+    """The stated incompatibilities from which one was derived, each once."""
+    seen: set[int] = set()
+    waiting = [root]
+    while waiting:
+        one = waiting.pop()
+        if id(one) not in seen:
+            seen.add(id(one))
+            if isinstance(one.cause, Learned):
+                waiting += [one.cause.right, one.cause.left]
+            else:
+                yield one

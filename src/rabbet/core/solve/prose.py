@@ -1,0 +1,163 @@
+"""A proof in plain sentences: each fact once, numbered where it is referred to again, ending in the clash."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from packaging.specifiers import SpecifierSet
+from packaging.utils import NormalizedName
+from packaging.version import InvalidVersion
+
+from rabbet.core.solve.problem import ROOT, Problem
+from rabbet.core.solve.proof import Fact, Proof, Step, contested, facts_of, prove
+from rabbet.core.solve.solver import Refutation
+from rabbet.core.wording import requirement_text
+
+__all__ = ["Explanation", "explained"]
+
+_SHOWN = 4  # so many releases are named; of more, the first and the last
+_ASIDE = 3  # so many unusable releases are named
+
+
+@dataclass(frozen=True, slots=True)
+class Explanation:
+    """The sentences, and the library on which requirements clash."""
+
+    clash: str
+    sentences: tuple[str, ...]
+
+
+def explained(refutation: Refutation, project: str) -> Explanation:
+    """Tell why there is no solution."""
+    proof = prove(refutation)
+    teller = _Teller(refutation.problem, project)
+    if proof is None:
+        facts = facts_of(refutation)
+        return Explanation(facts[-1].library, tuple(f"{teller.fact(fact)}." for fact in facts))
+    return Explanation(contested(proof), tuple(teller.proof(proof)))
+
+
+class _Teller:
+    """Turns steps into sentences, numbering them as they are referred to."""
+
+    def __init__(self, problem: Problem, project: str) -> None:
+        self._problem = problem
+        self._project = project
+        self._numbers: dict[Step, int] = {}
+
+    def proof(self, proof: Proof, *, indent: str = "") -> Iterator[str]:
+        """All sentences of a proof, and of its cases."""
+        for step in _referred(proof):
+            self._numbers.setdefault(step, len(self._numbers) + 1)
+        for step in proof.steps:
+            number = f"({self._numbers[step]}) " if step in self._numbers else ""
+            yield f"{indent}{number}{self._step(step)}"
+        if proof.cases is not None:
+            for bit, inner in proof.cases.cases:
+                yield f"{indent}Take {proof.cases.library} {self._versions(proof.cases.library, bit)}:"
+                yield from self.proof(inner, indent=indent + "  ")
+            yield f"{indent}So no release of {proof.cases.library} is left."
+
+    def fact(self, fact: Fact) -> str:
+        """A fact by itself."""
+        if fact.unusable:
+            return self._unusable(fact, sum(fact.unusable))
+        return self._says(fact, sum(fact.demands))
+
+    def _step(self, step: Step) -> str:
+        fact = step.fact
+        if fact.unusable:
+            return f"{self._unusable(fact, step.removed)}{self._leaves(step)}"
+        if step.prunes:
+            said = self._says(fact, step.removed)
+            return f"{said}, but {self._only(fact.library, step)}{self._leaves(step, ': that')}"
+        subject = 0 if fact.requirer == ROOT else self._subject(step)
+        said = self._says(fact, subject)
+        if step.left:
+            return f"{said}{self._leaves(step)}"
+        return f"{said}, but {self._only(fact.library, step)}."
+
+    def _subject(self, step: Step) -> int:
+        """Which releases of the requirer are left at this step."""
+        name = step.fact.requirer.name
+        before = [one for one in step.relies_on if one.library == name]
+        left = before[-1].left if before else (1 << len(self._problem.candidates(name).releases)) - 1
+        return left & sum(step.fact.demands) or sum(step.fact.demands)
+
+    def _says(self, fact: Fact, bits: int) -> str:
+        """Who needs what."""
+        if fact.requirer == ROOT:
+            maker = f"group {fact.group} of {self._project}" if fact.group else self._project
+            return f"{maker} needs {requirement_text(fact.demands[0][1], marker=False)}"
+        name = str(fact.requirer)
+        chosen = {bit: one for bit, (_, one) in sorted(fact.demands.items()) if bit & bits}
+        texts = list(dict.fromkeys(requirement_text(one, marker=False) for one in chosen.values()))
+        who = f"{name} {self._versions(fact.requirer.name, sum(chosen))}"
+        if len(texts) == 1:
+            return f"{who} {'need' if len(chosen) > 1 else 'needs'} {texts[0]}"
+        if len(texts) == 2:
+            return " and ".join(self._says(fact, self._saying(fact, text) & bits) for text in texts)
+        return f"{who} need, each its own, from {texts[0]} to {texts[-1]}"
+
+    def _saying(self, fact: Fact, text: str) -> int:
+        """The releases that make a requirement in these words."""
+        return sum(b for b, (_, one) in fact.demands.items() if requirement_text(one, marker=False) == text)
+
+    def _leaves(self, step: Step, joint: str = ", which") -> str:
+        """What is left, where that is news."""
+        if not step.left:
+            return f"{joint} leaves no release of {step.library}."
+        if not step.removed:
+            return "."
+        return f"{joint} leaves {step.library} {self._versions(step.library, step.left)}."
+
+    def _only(self, library: NormalizedName, step: Step) -> str:
+        """What was left of a library before this step, and by which sentence."""
+        found = self._problem.candidates(library)
+        before = [one for one in step.relies_on if one.library == library]
+        if before and before[-1].assumed:
+            return f"{library} {self._versions(library, before[-1].left)} is taken"
+        if before:
+            left = self._versions(library, before[-1].left)
+            return f"by ({self._numbers[before[-1]]}) only {library} {left} can be had"
+        if not found.known:
+            return f"no source knows {library}"
+        requirement = next(iter(step.fact.demands.values()))[1]
+        refused = [one for one in found.aside if _contained(requirement.specifier, one.version)]
+        reasons = "; ".join(f"{one.version}: {one.reason}" for one in refused[-_ASIDE:])
+        if not found.releases:
+            return f"no release of it can be used here ({reasons or 'it has no wheels'})"
+        there = f"there is only {library} {self._versions(library, (1 << len(found.releases)) - 1)}"
+        return f"{there} ({reasons})" if reasons else there
+
+    def _unusable(self, fact: Fact, bits: int) -> str:
+        reasons = list(dict.fromkeys(reason for bit, reason in fact.unusable.items() if bit & bits))
+        versions = self._versions(fact.library, bits)
+        return f"{fact.library} {versions} can't be used: {'; '.join(reasons[:_ASIDE])}"
+
+    def _versions(self, name: NormalizedName, bits: int) -> str:
+        """Such as `2.0 and 2.1`, or `1.0 … 3.2 (17 releases)`."""
+        releases = self._problem.candidates(name).releases
+        shown = [str(one.version) for position, one in enumerate(releases) if bits >> position & 1]
+        if len(shown) > _SHOWN:
+            return f"{shown[0]} … {shown[-1]} ({len(shown)} releases)"
+        return " and ".join([", ".join(shown[:-1]), shown[-1]] if len(shown) > 1 else shown)
+
+
+def _referred(proof: Proof) -> Iterator[Step]:
+    """The steps whose number some sentence of this proof, or of its cases, will need."""
+    for step in proof.steps:
+        needs_number = (step.prunes or not step.left) and not step.fact.unusable
+        for earlier in step.relies_on:
+            if needs_number and earlier.library == step.fact.library and not earlier.assumed:
+                yield earlier
+    if proof.cases is not None:
+        for _, inner in proof.cases.cases:
+            yield from _referred(inner)
+
+
+def _contained(specifiers: SpecifierSet, version: str) -> bool:
+    """Whether a release that was set aside would be asked for; it may be known by its file's name only."""
+    try:
+        return specifiers.contains(version, prereleases=True)
+    except InvalidVersion:
+        return False

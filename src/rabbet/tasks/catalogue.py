@@ -1,0 +1,38 @@
+"""A project's sources, opened for one target."""
+
+from datetime import datetime
+
+from rabbet.core.model.target import Target
+from rabbet.core.solve.policy import Policy
+from rabbet.sources.catalogue import Catalogue
+from rabbet.sources.http import HttpClient
+from rabbet.sources.opening import open_source
+from rabbet.tasks.machine import Machine
+from rabbet.tasks.progress import Observer
+from rabbet.tasks.project import Project
+from rabbet.tasks.settings import known_sources
+
+__all__ = ["open_catalogue"]
+
+
+def open_catalogue(
+    project: Project,
+    machine: Machine,
+    target: Target,
+    policy: Policy,
+    observer: Observer,
+    *,
+    as_of: datetime | None = None,
+) -> Catalogue:
+    """All sources of a project; it needs none if it declares no library. Raises `SourceFailed`."""
+    declaration = project.declaration()
+    client = HttpClient(machine.environ)
+    entries = known_sources(declaration, machine) if any(declaration.declared()) else ()
+    return Catalogue(
+        [open_source(entry, project=project.folder, client=client) for entry in entries],
+        target,
+        machine.store().metadata,
+        preferred=policy.preferred,
+        reading=observer.step,
+        as_of=as_of,
+    )

@@ -1,0 +1,56 @@
+"""Why there is no solution, and what would help: golden cases, and the truth of what is suggested."""
+
+import tomllib
+import unittest
+from pathlib import Path
+
+from packaging.requirements import Requirement
+
+from rabbet.core.model.declaration import Declared
+from rabbet.core.model.solution import Solution
+from rabbet.core.solve.prose import explained
+from rabbet.core.solve.solver import Refutation, solve
+from rabbet.core.solve.suggest import suggestions
+from rabbet.tasks.advice import command_for
+from tests.core.test_solver import random_instance
+from tests.support.catalogue import TARGET, DictProvider, declared
+
+TABLE = tomllib.loads((Path(__file__).parent.parent / "data" / "explanations.toml").read_text())
+ROUNDS = 150
+
+
+class Explanations(unittest.TestCase):
+    """Read as prose, in `data/explanations.toml`."""
+
+    def test_golden(self) -> None:
+        for case in TABLE["case"]:
+            with self.subTest(case["title"]):
+                wanted, provider = declared(*case["declared"]), DictProvider(case["releases"])
+                answer = solve(provider, TARGET, wanted)
+                assert isinstance(answer, Refutation)
+                explanation = explained(answer, "hivescale")
+                self.assertEqual("\n".join(explanation.sentences), case["told"].strip())
+                self.assertEqual(explanation.clash, case["clash"])
+                tried = suggestions(answer, wanted, provider, TARGET, ())
+                self.assertEqual([command_for(one) for one in tried], case["suggested"])
+
+    def test_suggestions_are_true(self) -> None:
+        """Whatever is suggested for a random instance without solution gives one."""
+        seen = 0
+        for seed in range(ROUNDS):
+            releases, texts = random_instance(seed)
+            wanted = declared(*texts)
+            answer = solve(DictProvider(releases), TARGET, wanted)
+            if isinstance(answer, Solution):
+                continue
+            for one in suggestions(answer, wanted, DictProvider(releases), TARGET, ()):
+                with self.subTest(seed=seed, suggested=command_for(one)):
+                    seen += 1
+                    after: dict[Declared, Requirement | None] = {c.declared: c.after for c in one.changes}
+                    changed = [after.get(entry, entry.requirement) for entry in wanted]
+                    kept = [Declared(requirement=entry) for entry in changed if entry is not None]
+                    solution = solve(DictProvider(releases), TARGET, kept)
+                    assert isinstance(solution, Solution)
+                    chosen = {name: solution.chosen[name].version for name in one.chosen}
+                    self.assertEqual(chosen, dict(one.chosen))
+        self.assertGreater(seen, 50)
