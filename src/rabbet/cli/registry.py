@@ -10,6 +10,12 @@ COMMANDS = {
     "declare": ("declare", "rabbet.cli.commands.declare", "add or change runtimes and libraries"),
     "retract": ("declare", "rabbet.cli.commands.retract", "take something out"),
     "resolve": ("resolve", "rabbet.cli.commands.resolve", "settle every version, write the lock"),
+    "explain": (
+        "resolve",
+        "rabbet.cli.commands.explain",
+        "why a package is in the lock, and what holds it back",
+    ),
+    "compare": ("resolve", "rabbet.cli.commands.compare", "what differs between two locks"),
     "recreate": ("recreate", "rabbet.cli.commands.recreate", "make the environment match the lock"),
     "run": ("recreate", "rabbet.cli.commands.run", "run one command inside it"),
     "drift": ("drift", "rabbet.cli.commands.drift", "what is installed here, against the lock"),

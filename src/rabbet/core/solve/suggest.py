@@ -33,7 +33,10 @@ class Change:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Suggestion:
-    """Changes that together give a solution, or a runtime that does; `chosen` are versions of what changed."""
+    """Changes that together give a solution, or a runtime that does.
+
+    `chosen` are the versions that come of it.
+    """
 
     changes: tuple[Change, ...] = ()
     runtime: str = ""

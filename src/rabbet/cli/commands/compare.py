@@ -1,0 +1,33 @@
+"""What differs between two locks.
+
+Each of OLD and NEW is a lock file or a revision in git, such as HEAD~3; without NEW it is the present lock.
+"""
+
+from argparse import ArgumentParser, Namespace
+
+from rabbet.cli.context import Context
+from rabbet.cli.options import add_json
+from rabbet.errors import ExitCode
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """Declare the command's arguments."""
+    parser.add_argument("old", metavar="OLD", help="a lock file, or a revision in git")
+    parser.add_argument("new", metavar="NEW", nargs="?", help="another one (default: the present lock)")
+    parser.add_argument("--markdown", action="store_true", help="in a form for a pull request's description")
+    add_json(parser)
+
+
+def run(arguments: Namespace, context: Context) -> int:
+    """Compare and tell every difference."""
+    from rabbet.cli.views import compare as view
+    from rabbet.tasks.compare import compare
+
+    compared = compare(context.project(), context.machine, arguments.old, arguments.new)
+    if arguments.json:
+        context.show_json("compare", view.document(compared))
+    elif arguments.markdown:
+        view.show_markdown(compared, context)
+    else:
+        view.show(compared, context)
+    return ExitCode.DONE

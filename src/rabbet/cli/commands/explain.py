@@ -1,0 +1,50 @@
+"""Why a package is in the lock, and what holds it back.
+
+With a name: who asks for it, along which paths, for which groups, and what keeps it from its newest release.
+Without: the whole graph as a tree.
+"""
+
+from argparse import ArgumentParser, Namespace
+
+from rabbet.cli.context import Context
+from rabbet.cli.options import add_json, add_quiet
+from rabbet.errors import ExitCode, WrongUsage
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """Declare the command's arguments."""
+    parser.add_argument("name", nargs="?", help="a locked library")
+    parser.add_argument("--sizes", action="store_true", help="how much each brings along, in the tree")
+    parser.add_argument(
+        "--held-back", action="store_true", help="every library that is not at its newest, and who holds it"
+    )
+    add_json(parser)
+    add_quiet(parser)
+
+
+def run(arguments: Namespace, context: Context) -> int:
+    """Explain one library, or all."""
+    from packaging.utils import canonicalize_name
+
+    from rabbet.cli.views import explain as view
+    from rabbet.tasks.explain import explain, explain_all
+
+    project, machine, observer = context.project(), context.machine, context.observer
+    if arguments.name is not None:
+        if arguments.sizes or arguments.held_back:
+            raise WrongUsage("--sizes and --held-back go without a name", remedy="rabbet explain --held-back")
+        explained = explain(project, machine, observer, arguments.name)
+        name = canonicalize_name(arguments.name)
+        if arguments.json:
+            context.show_json("explain", view.library_document(explained, name))
+        else:
+            view.show_library(explained, name, context)
+        return ExitCode.DONE
+    explained = explain_all(project, machine, observer, holders=arguments.held_back)
+    if arguments.json:
+        context.show_json("explain", view.document(explained))
+    elif arguments.held_back:
+        view.show_held_back(explained, context)
+    else:
+        view.show_tree(explained, context, sizes=arguments.sizes)
+    return ExitCode.DONE

@@ -1,0 +1,95 @@
+"""What `compare` found."""
+
+from collections import Counter
+
+from rabbet.cli.context import Context
+from rabbet.cli.style import table
+from rabbet.core.lock.differences import DeclaredChange, Difference, DifferenceKind
+from rabbet.tasks.compare import Compared
+
+__all__ = ["document", "show", "show_markdown"]
+
+
+def show(compared: Compared, context: Context) -> None:
+    """Print all differences, then their number by kind."""
+    if compared.differences:
+        style = context.style
+        tones = {"added": style.good, "removed": style.bad, "raised": style.good, "lowered": style.warning}
+        rows = [
+            (str(one.kind), one.name, _version(one.before), _version(one.after), one.cause)
+            for one in compared.differences
+        ]
+        headings = ("change", "library", "before", "after", "cause")
+        for line in table(headings, rows, style, tones=tones):
+            context.show(line)
+        context.show()
+    context.show(f"{_outcome(compared)} between {compared.old} and {compared.new}.")
+
+
+def show_markdown(compared: Compared, context: Context) -> None:
+    """Print the differences as Markdown."""
+    context.show(f"**Locked libraries:** {_outcome(compared)} between `{compared.old}` and `{compared.new}`.")
+    if compared.declared:
+        context.show()
+        context.show("Declared:")
+        context.show()
+        for change in compared.declared:
+            context.show(f"- {_declared(change)}")
+    if compared.differences:
+        context.show()
+        context.show("| change | library | before | after | cause |")
+        context.show("|---|---|---|---|---|")
+        for one in compared.differences:
+            cells = (
+                str(one.kind),
+                f"`{one.name}`",
+                _version(one.before),
+                _version(one.after),
+                _cell(one.cause),
+            )
+            context.show(f"| {' | '.join(cells)} |")
+
+
+def document(compared: Compared) -> dict[str, object]:
+    """The content of the JSON document."""
+    return {
+        "old": compared.old,
+        "new": compared.new,
+        "declared": [
+            {"name": change.name, "before": change.before or None, "after": change.after or None}
+            for change in compared.declared
+        ],
+        "differences": [_difference(one) for one in compared.differences],
+    }
+
+
+def _outcome(compared: Compared) -> str:
+    counts = Counter(one.kind for one in compared.differences)
+    words = {**{kind: str(kind) for kind in DifferenceKind}, DifferenceKind.FILES: "with other files"}
+    told = [f"{counts[kind]} {words[kind]}" for kind in DifferenceKind if counts[kind]]
+    return ", ".join(told) or "no difference"
+
+
+def _difference(one: Difference) -> dict[str, str | None]:
+    return {
+        "kind": str(one.kind),
+        "name": one.name,
+        "before": str(one.before) if one.before else None,
+        "after": str(one.after) if one.after else None,
+        "cause": one.cause,
+    }
+
+
+def _declared(change: DeclaredChange) -> str:
+    if not change.before:
+        return f"`{change.after}` added"
+    return f"`{change.before}` → `{change.after}`" if change.after else f"`{change.before}` retracted"
+
+
+def _version(version: object) -> str:
+    return "-" if version is None else str(version)
+
+
+def _cell(text: str) -> str:
+    """A text as it may stand in a table's cell."""
+    return text.replace("|", "\\|")

@@ -1,0 +1,175 @@
+"""What `explain` tells."""
+
+from packaging.utils import NormalizedName
+
+from rabbet.cli.context import Context
+from rabbet.cli.style import count, table
+from rabbet.core.lock.graph import Ask, Branch, Graph, Holder, groups_of, paths_to, tree
+from rabbet.core.wording import requirement_text
+from rabbet.tasks.explain import Explained
+
+__all__ = ["document", "library_document", "show_held_back", "show_library", "show_tree"]
+
+_UNITS = ("B", "kB", "MB", "GB")
+
+
+def show_library(explained: Explained, name: NormalizedName, context: Context) -> None:
+    """Print who asks for one library, for which groups, and what holds it back."""
+    graph = explained.graph
+    groups = [f"group {group}" if group else graph.project for group in groups_of(graph, name)]
+    context.show(f"{name} {graph.libraries[name].version} is locked for {', '.join(groups) or 'nobody'}.")
+    context.show()
+    context.show("asked for:")
+    for path in paths_to(graph, name):
+        context.show(f"  {_path(graph, path)}")
+    context.show()
+    for line in _held(explained.holders[0]) if explained.holders else ["It is at its newest release."]:
+        context.show(line)
+    _warn(explained, context)
+
+
+def show_held_back(explained: Explained, context: Context) -> None:
+    """Print every library that is not at its newest release."""
+    rows = []
+    for holder in explained.holders:
+        if holder.newest > holder.locked:
+            reasons = holder.by or ("nothing: rabbet resolve --raise " + holder.name,)
+            rows += [
+                (holder.name, str(holder.locked), str(holder.newest), reasons[0]),
+                *(("", "", "", reason) for reason in reasons[1:]),
+            ]
+    if rows:
+        for line in table(("library", "locked", "newest", "held by"), rows, context.style):
+            context.show(line)
+        context.show()
+    held = sum(holder.newest > holder.locked for holder in explained.holders)
+    all_ = len(explained.graph.libraries)
+    outcome = f"{held} of {count(all_, 'library')} held below the newest release."
+    context.show(outcome if held else "All are at the newest release that can be used here.")
+    _warn(explained, context)
+
+
+def show_tree(explained: Explained, context: Context, *, sizes: bool) -> None:
+    """Print the whole graph."""
+    graph = explained.graph
+    declared = {ask.name for ask in graph.asks if ask.requirer is None}
+    headings = ("asked for", "locked", *(("own", "with all it needs") if sizes else ()), "")
+    rows = [_branch(graph, branch, declared, sizes=sizes) for branch in tree(graph)]
+    for line in table(headings, rows, context.style):
+        context.show(line)
+    context.show()
+    total = f", {_size(sum(_own(graph, name) for name in graph.libraries))}" if sizes else ""
+    context.show(
+        f"{count(len(graph.libraries), 'library')} for {len(declared)} that {graph.project} declares{total}."
+    )
+    _warn(explained, context)
+
+
+def _branch(graph: Graph, branch: Branch, declared: set[NormalizedName], *, sizes: bool) -> tuple[str, ...]:
+    if branch.ask is None:
+        return (f"group {branch.group}", "", *(("", "") if sizes else ()), "")
+    name = branch.ask.name
+    library = graph.libraries.get(name)
+    text = "  " * branch.depth + requirement_text(branch.ask.requirement, marker=False)
+    notes = ["declared"] if name in declared and branch.ask.requirer is not None else []
+    notes += ["see above"] if branch.seen else []
+    weights = (_size(_own(graph, name)), _size(_whole(graph, name))) if sizes else ()
+    return (text, str(library.version) if library else "-", *weights, ", ".join(notes))
+
+
+def _own(graph: Graph, name: NormalizedName) -> int:
+    """The size of a library's best wheel in bytes."""
+    library = graph.libraries.get(name)
+    return (library.wheels[0].size or 0) if library else 0
+
+
+def _whole(graph: Graph, name: NormalizedName) -> int:
+    """The size of a library and all that it needs."""
+    reached, waiting = {name}, [name]
+    while waiting:
+        for ask in graph.asked_by(waiting.pop()):
+            if ask.name not in reached:
+                reached.add(ask.name)
+                waiting.append(ask.name)
+    return sum(_own(graph, one) for one in reached)
+
+
+def _size(size: float) -> str:
+    unit = 0
+    while size >= 1000 and unit < len(_UNITS) - 1:
+        size, unit = size / 1000, unit + 1
+    return f"{size:.0f} {_UNITS[unit]}" if unit == 0 or size >= 10 else f"{size:.1f} {_UNITS[unit]}"
+
+
+def _path(graph: Graph, path: tuple[Ask, ...]) -> str:
+    """Such as `hivescale → nectarplot>=2 (2.1) → combframe>=2,<3`."""
+    steps = [graph.who(path[0])]
+    for ask in path:
+        locked = graph.libraries.get(ask.name)
+        text = requirement_text(ask.requirement, marker=False)
+        steps.append(text if ask is path[-1] or locked is None else f"{text} ({locked.version})")
+    return " → ".join(steps)
+
+
+def _held(holder: Holder) -> list[str]:
+    lines = []
+    if holder.newest > holder.locked:
+        lines.append(f"The newest release is {holder.newest}; what holds it back:")
+        reasons = holder.by or (f"nothing but the lock; to take it: rabbet resolve --raise {holder.name}",)
+        lines += [f"  {reason}" for reason in reasons]
+    else:
+        lines.append("It is at the newest release that can be used here.")
+    if holder.out_of_reach:
+        lines.append("Newer, but not usable here:")
+        lines += [f"  {reason}" for reason in holder.out_of_reach]
+    return lines
+
+
+def _warn(explained: Explained, context: Context) -> None:
+    if explained.outdated:
+        context.show("The declaration changed since the lock; to take it in: rabbet resolve")
+
+
+def document(explained: Explained) -> dict[str, object]:
+    """The content of the JSON document for the whole lock."""
+    graph = explained.graph
+    return {
+        "project": graph.project,
+        "libraries": [
+            {
+                "name": name,
+                "version": str(library.version),
+                "size": _own(graph, name),
+                "size_with_needs": _whole(graph, name),
+            }
+            for name, library in graph.libraries.items()
+        ],
+        "asks": [_ask(ask) for ask in graph.asks],
+        "held_back": [_holder(holder) for holder in explained.holders],
+    }
+
+
+def library_document(explained: Explained, name: NormalizedName) -> dict[str, object]:
+    """The content of the JSON document for one library."""
+    graph = explained.graph
+    return {
+        "name": name,
+        "version": str(graph.libraries[name].version),
+        "groups": list(groups_of(graph, name)),
+        "paths": [[_ask(ask) for ask in path] for path in paths_to(graph, name)],
+        "held_back": _holder(explained.holders[0]) if explained.holders else None,
+    }
+
+
+def _ask(ask: Ask) -> dict[str, str | None]:
+    return {"requirer": ask.requirer, "group": ask.group, "requirement": str(ask.requirement)}
+
+
+def _holder(holder: Holder) -> dict[str, object]:
+    return {
+        "name": holder.name,
+        "locked": str(holder.locked),
+        "newest": str(holder.newest),
+        "by": list(holder.by),
+        "out_of_reach": list(holder.out_of_reach),
+    }

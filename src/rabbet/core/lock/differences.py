@@ -1,0 +1,144 @@
+"""What differs between two locks, and which change of the declaration brought it about."""
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from enum import StrEnum
+
+from packaging.utils import NormalizedName, canonicalize_name
+from packaging.version import Version
+
+from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.lock import Lock, LockedLibrary
+from rabbet.core.wording import requirement_text, specifiers_text
+
+__all__ = ["DeclaredChange", "Difference", "DifferenceKind", "declared_changes", "differences"]
+
+
+class DifferenceKind(StrEnum):
+    """What became of a library."""
+
+    ADDED = "added"
+    REMOVED = "removed"
+    RAISED = "raised"
+    LOWERED = "lowered"
+    FILES = "files"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DeclaredChange:
+    """A declared requirement (or `python`) before and after; empty where there was or is none."""
+
+    name: str
+    before: str
+    after: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Difference:
+    """One library that differs, and the nearest cause that the two locks and declarations show."""
+
+    kind: DifferenceKind
+    name: NormalizedName
+    before: Version | None
+    after: Version | None
+    cause: str
+
+
+def declared_changes(old: Declaration | None, new: Declaration | None) -> tuple[DeclaredChange, ...]:
+    """What differs between two declarations; nothing when one of them is unknown."""
+    if old is None or new is None:
+        return ()
+    before, after = _declared(old), _declared(new)
+    changed = (
+        DeclaredChange(name=name, before=before.get(name, ""), after=after.get(name, ""))
+        for name in sorted({*before, *after})
+    )
+    return tuple(change for change in changed if change.before != change.after)
+
+
+def differences(old: Lock, new: Lock, declared: tuple[DeclaredChange, ...]) -> tuple[Difference, ...]:
+    """Every library that differs, sorted by name."""
+    before = {one.name: one for one in old.libraries}
+    after = {one.name: one for one in new.libraries}
+    kinds = {name: _kind(before.get(name), after.get(name)) for name in sorted({*before, *after})}
+    differing = {name: kind for name, kind in kinds.items() if kind is not None}
+    causes = {change.name: change for change in declared}
+    return tuple(
+        Difference(
+            kind=kind,
+            name=name,
+            before=before[name].version if name in before else None,
+            after=after[name].version if name in after else None,
+            cause=_cause(name, kind, differing, causes, after if name in after else before),
+        )
+        for name, kind in differing.items()
+    )
+
+
+def _declared(declaration: Declaration) -> dict[str, str]:
+    """All that is declared of each name, in one text."""
+    texts: dict[str, list[str]] = {}
+    for one in declaration.declared():
+        group = f" ({one.group})" if one.group else ""
+        texts.setdefault(canonicalize_name(one.requirement.name), []).append(
+            requirement_text(one.requirement) + group
+        )
+    joined = {name: ", ".join(sorted(found)) for name, found in texts.items()}
+    python = specifiers_text(declaration.python)
+    return {**joined, "python": f"python{python}"} if python else joined
+
+
+def _kind(before: LockedLibrary | None, after: LockedLibrary | None) -> DifferenceKind | None:
+    if before is None or after is None:
+        return DifferenceKind.ADDED if before is None else DifferenceKind.REMOVED
+    if before.version != after.version:
+        return DifferenceKind.RAISED if after.version > before.version else DifferenceKind.LOWERED
+    files = ({wheel.sha256 for wheel in before.wheels}, {wheel.sha256 for wheel in after.wheels})
+    return DifferenceKind.FILES if files[0] != files[1] else None
+
+
+def _cause(
+    name: NormalizedName,
+    kind: DifferenceKind,
+    differing: Mapping[NormalizedName, DifferenceKind],
+    declared: Mapping[str, DeclaredChange],
+    libraries: Mapping[NormalizedName, LockedLibrary],
+) -> str:
+    """Name the nearest cause.
+
+    That is the library's own declaration, else that of the nearest one that needs it, else the nearest one
+    that differs itself.
+    """
+    if name in declared:
+        return _text(declared[name])
+    above = list(_above(name, libraries))
+    for requirer in above:
+        if requirer in declared:
+            return f"needed by {requirer}, {_text(declared[requirer])}"
+    for requirer in above:
+        if requirer in differing:
+            return f"needed by {requirer}, {differing[requirer]} too"
+    if "python" in declared:
+        return _text(declared["python"])
+    return "other files of the same release" if kind is DifferenceKind.FILES else "chosen anew"
+
+
+def _above(
+    name: NormalizedName, libraries: Mapping[NormalizedName, LockedLibrary]
+) -> Iterator[NormalizedName]:
+    """Everyone who needs a library, the nearest first."""
+    seen, level = {name}, [name]
+    while level:
+        level = sorted(
+            one.name
+            for one in libraries.values()
+            if one.name not in seen and not set(level).isdisjoint(one.dependencies)
+        )
+        seen |= set(level)
+        yield from level
+
+
+def _text(change: DeclaredChange) -> str:
+    if not change.before:
+        return f"declared: {change.after}"
+    return f"declared: {change.before} → {change.after}" if change.after else f"retracted: {change.before}"
