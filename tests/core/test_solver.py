@@ -7,6 +7,7 @@ from collections.abc import Iterator, Mapping
 
 from packaging.requirements import Requirement
 from packaging.specifiers import SpecifierSet
+from packaging.utils import canonicalize_name
 
 from rabbet.core.model.release import Candidate
 from rabbet.core.model.solution import Solution
@@ -15,7 +16,7 @@ from rabbet.core.solve.prose import explained
 from rabbet.core.solve.solver import Refutation, solve
 from tests.support.catalogue import TARGET, DictProvider, declared
 
-ROUNDS = 1200
+ROUNDS = 2000
 Releases = Mapping[str, Mapping[str, list[str]]]
 
 
@@ -37,9 +38,23 @@ class AgainstExhaustiveSearch(unittest.TestCase):
                 self.assertIn(chosen, answers)
                 for other in answers:
                     self.assertFalse(_single_raise(chosen, other), (chosen, other))
+                self.check_lowest(releases, wanted, answers)
                 shuffled = _shuffled(dice, releases), dice.sample(wanted, len(wanted))
                 again = solve(DictProvider(shuffled[0]), TARGET, declared(*shuffled[1]))
                 self.assertEqual(answer.chosen, again.chosen)
+
+    def check_lowest(self, releases: Releases, wanted: list[str], answers: list[dict[str, str]]) -> None:
+        """With the declared libraries at their lowest, none of them can be lowered and no other one raised."""
+        lowest = frozenset(canonicalize_name(one.requirement.name) for one in declared(*wanted))
+        answer = solve(DictProvider(releases), TARGET, declared(*wanted), policy=Policy(lowest=lowest))
+        assert isinstance(answer, Solution)
+        chosen = {name: str(one.version) for name, one in answer.chosen.items()}
+        self.assertIn(chosen, answers)
+        for other in answers:
+            changed = [name for name in chosen if chosen[name] != other.get(name)]
+            if set(other) == set(chosen) and len(changed) == 1:
+                higher, lower = (chosen, other) if changed[0] in lowest else (other, chosen)
+                self.assertFalse(_single_raise(lower, higher), (chosen, other))
 
 
 def random_instance(seed: int) -> tuple[dict[str, dict[str, list[str]]], list[str]]:

@@ -18,4 +18,6 @@ def requirement_text(requirement: Requirement, *, marker: bool = True) -> str:
     """Such as `combframe[fast]>=2,<4; os_name == "nt"`; without the marker where it has done its work."""
     extras = f"[{','.join(sorted(requirement.extras))}]" if requirement.extras else ""
     behind = f"; {requirement.marker}" if marker and requirement.marker else ""
+    if requirement.url is not None:
+        return f"{requirement.name}{extras} @ {requirement.url}{' ' if behind else ''}{behind}"
     return f"{requirement.name}{extras}{specifiers_text(requirement.specifier)}{behind}"

@@ -1,6 +1,7 @@
 """Installing an unpacked wheel by linking its files from the store (PEP 427, PEP 376, PEP 627)."""
 
 import hashlib
+import json
 import os
 import shutil
 from collections.abc import Iterator
@@ -32,8 +33,13 @@ class _Placed:
     executable: bool = False
 
 
-def install_wheel(unpacked: Unpacked, layout: Layout, *, wheel_sha256: str, requested: bool) -> Origin:
-    """Put a wheel's files into the environment; `requested` notes that the declaration names the library.
+def install_wheel(
+    unpacked: Unpacked, layout: Layout, *, wheel_sha256: str, requested: bool, direct_url: str | None = None
+) -> Origin:
+    """Put a wheel's files into the environment.
+
+    `requested` notes that the declaration names the library, `direct_url` the address it names it by
+    (PEP 610).
 
     `RECORD` comes first and `METADATA` last, so that an installation that was cut short is seen as damaged,
     with a list of all that has to be removed.
@@ -42,6 +48,10 @@ def install_wheel(unpacked: Unpacked, layout: Layout, *, wheel_sha256: str, requ
     """
     info = next(file.path.partition("/")[0] for file in unpacked.files if _is_record(file.path))
     placed = list(_placed(unpacked, layout, info, requested=requested))
+    if direct_url is not None:
+        origin = {"url": direct_url, "archive_info": {"hashes": {"sha256": wheel_sha256}}}
+        place = PurePosixPath(layout.site_packages, info, "direct_url.json")
+        placed.append(_made(place, json.dumps(origin).encode(), executable=False))
     placed.sort(key=lambda one: one.place.name == "METADATA" and one.place.parent.name == info)
     record_place = PurePosixPath(layout.site_packages, info, "RECORD")
     rows = [RecordRow(layout.in_record(one.place), one.sha256, one.size) for one in placed]

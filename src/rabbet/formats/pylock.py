@@ -43,13 +43,16 @@ def read_lock(text: str, where: str = "pylock.toml") -> Lock:
         libraries=tuple(_library(entry) for entry in document.tables("packages")),
         fingerprint=settings.text("fingerprint"),
         runtime=_runtime(settings),
+        pins=tuple(settings.texts("pins")),
     )
     document.problems.raise_if_any()
     return lock
 
 
 def _library(entry: Table) -> LockedLibrary:
-    wheels = tuple(_wheel(wheel) for wheel in entry.tables("wheels"))
+    direct = "archive" in entry.keys()  # noqa: SIM118 - no mapping
+    files = [entry.table("archive")] if direct else entry.tables("wheels")
+    wheels = tuple(_wheel(file) for file in files)
     if not wheels:
         entry.problems.add(entry.place("wheels"), "is missing: Rabbet installs from wheels only")
     return LockedLibrary(
@@ -60,6 +63,7 @@ def _library(entry: Table) -> LockedLibrary:
         requires_python=entry.text("requires-python"),
         marker=entry.text("marker"),
         index=entry.text("index"),
+        direct=direct,
     )
 
 
@@ -129,6 +133,9 @@ def _lines(lock: Lock) -> Iterator[str]:
             }
         )
 
+    if lock.pins:
+        yield f"pins = [{', '.join(_text(name) for name in lock.pins)}]"
+
 
 def _library_lines(library: LockedLibrary) -> Iterator[str]:
     yield "[[packages]]"
@@ -142,7 +149,10 @@ def _library_lines(library: LockedLibrary) -> Iterator[str]:
         yield from _list("dependencies", (_inline({"name": name}) for name in library.dependencies))
     if library.index:
         yield f"index = {_text(library.index)}"
-    yield from _list("wheels", (_inline(_wheel_fields(wheel)) for wheel in library.wheels))
+    if library.direct:
+        yield f"archive = {_inline({**_wheel_fields(library.wheels[0]), 'name': None})}"
+    else:
+        yield from _list("wheels", (_inline(_wheel_fields(wheel)) for wheel in library.wheels))
 
 
 def _wheel_fields(wheel: LockedWheel) -> dict[str, object]:

@@ -1,5 +1,7 @@
 """Requirements as people write them (PEP 508), with errors that point at the place."""
 
+from urllib.parse import urlsplit
+
 from packaging.requirements import InvalidRequirement, Requirement
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
 
@@ -22,13 +24,18 @@ def parse_requirement(text: str) -> Requirement:
             because=[message, *marked],
             remedy="a name, extras in brackets, versions: 'combframe[fast]>=2,<4'",
         ) from error
-    if requirement.url is not None:
+    if requirement.url is not None and not _is_wheel(requirement.url):
         raise NotUnderstood(
-            f"'{text}' names an address in place of a version",
-            because=["requirements on an address can't be resolved yet, only those on releases of a source"],
-            remedy=f"put the wheel into a folder, and name that folder as a source: '{requirement.name}'",
+            f"'{text}' is not required from a wheel",
+            because=["an address must be that of a wheel, and begin with https:, http: or file:"],
+            remedy=f"'{requirement.name} @ file:///path/to/{requirement.name}-1.0-py3-none-any.whl'",
         )
     return requirement
+
+
+def _is_wheel(address: str) -> bool:
+    parts = urlsplit(address)
+    return parts.scheme in ("https", "http", "file") and parts.path.endswith(".whl")
 
 
 def parse_runtime(text: str) -> SpecifierSet:

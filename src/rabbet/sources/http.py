@@ -13,7 +13,7 @@ import urllib3
 
 from rabbet.errors import SourceFailed
 
-__all__ = ["Answer", "HttpClient", "without_credentials"]
+__all__ = ["Answer", "HttpClient", "refused", "without_credentials"]
 
 _CONNECTIONS = 32
 _TIMEOUT = urllib3.Timeout(connect=15, read=60)

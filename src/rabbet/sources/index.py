@@ -1,7 +1,6 @@
 """An index over HTTP: the simple repository API (PEP 503, 691, 700), metadata files (PEP 658), ranges."""
 
 import hashlib
-import io
 from collections.abc import Sequence
 from urllib.parse import urljoin
 
@@ -18,7 +17,7 @@ from rabbet.formats.simple_index import (
     parse_names_json,
 )
 from rabbet.sources.http import Answer, HttpClient, refused, without_credentials
-from rabbet.sources.wheel_metadata import RangedFile, metadata_in
+from rabbet.sources.wheel_metadata import far_metadata
 
 __all__ = ["IndexSource"]
 
@@ -64,11 +63,7 @@ class IndexSource:
             answer = self._client.get(wheel.location + ".metadata")
             if answer.status == 200:
                 return _checked(answer, wheel.metadata_sha256, f"{wheel.filename}.metadata")
-        head = self._client.get(wheel.location, _IDENTITY, method="HEAD")
-        if head.status == 200 and head.headers.get("accept-ranges") == "bytes":
-            size = int(head.headers.get("content-length", "0"))
-            return metadata_in(io.BufferedReader(RangedFile(size, self._ranges_of(wheel.location))))
-        return metadata_in(io.BytesIO(b"".join(self._client.stream(wheel.location))))
+        return far_metadata(self._client, wheel.location)
 
     def locked(self, wheel: WheelFile) -> LockedWheel:
         """Hash and size come from the listing; what it leaves out, from the file itself."""
@@ -102,26 +97,6 @@ class IndexSource:
             return parse_names_json(answer.body) if _is_json(answer) else parse_names_html(answer.body)
         except NotAnIndexPage:
             return ()
-
-    def _ranges_of(self, address: str) -> "_Ranges":
-        return _Ranges(self._client, address)
-
-
-class _Ranges:
-    """Fetches parts of one far file."""
-
-    def __init__(self, client: HttpClient, address: str) -> None:
-        self._client = client
-        self._address = address
-
-    def __call__(self, start: int, end: int) -> bytes:
-        """Fetch the bytes from `start` up to and without `end`."""
-        answer = self._client.get(self._address, {**_IDENTITY, "Range": f"bytes={start}-{end - 1}"})
-        if answer.status == 206:
-            return answer.body
-        if answer.status == 200:
-            return answer.body[start:end]
-        raise refused(self._address, answer.status)
 
 
 def _is_json(answer: Answer) -> bool:

@@ -6,10 +6,12 @@ from collections.abc import Callable
 from typing import IO
 
 from rabbet.formats.metadata import MetadataBroken
+from rabbet.sources.http import HttpClient, refused
 
-__all__ = ["RangedFile", "metadata_in"]
+__all__ = ["RangedFile", "far_metadata", "metadata_in"]
 
 _TAIL = 1 << 15
+_IDENTITY = {"Accept-Encoding": "identity"}
 
 
 def metadata_in(file: IO[bytes]) -> bytes:
@@ -26,6 +28,27 @@ def metadata_in(file: IO[bytes]) -> bytes:
             return archive.read(found[0])
     except (zipfile.BadZipFile, EOFError, NotImplementedError, RuntimeError) as error:
         raise MetadataBroken(f"the wheel is no readable archive: {error}") from error
+
+
+def far_metadata(client: HttpClient, address: str) -> bytes:
+    """Read `METADATA` by ranges from the end of a wheel, or where that is not offered from the whole of it.
+
+    Raises `SourceFailed`, `MetadataBroken`.
+    """
+    head = client.get(address, _IDENTITY, method="HEAD")
+    if head.status != 200 or head.headers.get("accept-ranges") != "bytes":
+        return metadata_in(io.BytesIO(b"".join(client.stream(address))))
+
+    def fetch(start: int, end: int) -> bytes:
+        answer = client.get(address, {**_IDENTITY, "Range": f"bytes={start}-{end - 1}"})
+        if answer.status == 206:
+            return answer.body
+        if answer.status == 200:
+            return answer.body[start:end]
+        raise refused(address, answer.status)
+
+    size = int(head.headers.get("content-length", "0"))
+    return metadata_in(io.BufferedReader(RangedFile(size, fetch)))
 
 
 class RangedFile(io.RawIOBase):

@@ -5,6 +5,7 @@ from datetime import datetime
 from rabbet.core.model.target import Target
 from rabbet.core.solve.policy import Policy
 from rabbet.sources.catalogue import Catalogue
+from rabbet.sources.direct import DirectSource, direct_addresses
 from rabbet.sources.http import HttpClient
 from rabbet.sources.opening import open_source
 from rabbet.tasks.machine import Machine
@@ -27,9 +28,11 @@ def open_catalogue(
     """All sources of a project; it needs none if it declares no library. Raises `SourceFailed`."""
     declaration = project.declaration()
     client = HttpClient(machine.environ)
-    entries = known_sources(declaration, machine) if any(declaration.declared()) else ()
+    requirements = [one.requirement for one in declaration.declared()]
+    direct = DirectSource(direct_addresses(requirements), client)
+    entries = known_sources(declaration, machine) if requirements else ()
     return Catalogue(
-        [open_source(entry, project=project.folder, client=client) for entry in entries],
+        [direct, *(open_source(entry, project=project.folder, client=client) for entry in entries)],
         target,
         machine.store().metadata,
         preferred=policy.preferred,

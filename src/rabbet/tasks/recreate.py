@@ -108,7 +108,11 @@ def _carry_out(
     if step.needed is not None:
         wheel = step.needed.wheel
         origins[step.name] = install_wheel(
-            unpacked[wheel], layout, wheel_sha256=wheel.sha256, requested=step.name in declared
+            unpacked[wheel],
+            layout,
+            wheel_sha256=wheel.sha256,
+            requested=step.name in declared,
+            direct_url=wheel.url if step.needed.locked.direct else None,
         )
 
 

@@ -52,6 +52,15 @@ class Aim:
         return not (self.raised or self.afresh or self.lowest or self.as_of)
 
     @property
+    def reason(self) -> str:
+        """Why a library moved, where everything is free to move and nobody's requirement explains it."""
+        if self.lowest:
+            return "the lowest that is allowed"
+        if self.as_of is not None:
+            return f"the newest on {self.as_of:%Y-%m-%d}"
+        return "raised on purpose" if self.afresh else ""
+
+    @property
     def keeps(self) -> bool:
         """Whether what is locked stays where it can."""
         return not (self.afresh or self.lowest or self.as_of)
@@ -59,12 +68,16 @@ class Aim:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Resolved:
-    """The lock, what moved against the one before, and whether the file was left as it was."""
+    """The lock, what moved against the one before, and whether the file was left as it was.
+
+    `new_pins` are libraries that the declaration pins by hand since the lock before, if it does so for a few.
+    """
 
     lock: Lock
     target: Target
     moves: tuple[Move, ...]
     untouched: bool
+    new_pins: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -94,7 +107,13 @@ def resolve(project: Project, machine: Machine, observer: Observer, aim: Aim) ->
     untouched = before is not None and write_lock(before) == write_lock(settled.lock)
     if not untouched:
         write_text(project.lock_file, write_lock(settled.lock))
-    return Resolved(lock=settled.lock, target=target, moves=settled.moves, untouched=untouched)
+    return Resolved(
+        lock=settled.lock,
+        target=target,
+        moves=settled.moves,
+        untouched=untouched,
+        new_pins=_new_pins(before, settled.lock),
+    )
 
 
 def verify(project: Project, machine: Machine, observer: Observer) -> Verdict:
@@ -145,9 +164,18 @@ def _settle(
         observer.stage("noting files and hashes")
         wheels = catalogue.locked(answer.chosen.values())
         versions = before.versions if before else {}
-        moves = explained_moves(versions, answer, declaration, catalogue, raised=aim.raised)
+        moves = explained_moves(
+            versions, answer, declaration, catalogue, raised=aim.raised, otherwise=aim.reason
+        )
     lock = build_lock(declaration, runtime, answer, wheels, catalogue.indexes)
     return _Settled(lock=lock, moves=moves)
+
+
+def _new_pins(before: Lock | None, lock: Lock) -> tuple[str, ...]:
+    """What is pinned by hand since the lock before, unless everything is."""
+    if len(lock.pins) == len(lock.libraries):
+        return ()
+    return tuple(name for name in lock.pins if before is None or name not in before.pins)
 
 
 def _policy(declaration: Declaration, before: Lock | None, aim: Aim) -> Policy:

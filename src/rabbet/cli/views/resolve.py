@@ -26,6 +26,11 @@ def show(resolved: Resolved, declaration: Declaration, context: Context) -> None
         for line in _first_lock(resolved, declaration, context) if first else _moves(resolved.moves, context):
             context.show(line)
         context.show()
+    if resolved.new_pins:
+        context.show(
+            f"Pinned by hand: {', '.join(resolved.new_pins)}. The lock pins everything already, also"
+        )
+        context.show("what these depend on. A few pins by hand age badly: better loosen them.")
     moved = "" if resolved.moves else ", no version moved"
     context.show(f"Locked {locked} for {resolved.target}{moved}. Next: rabbet recreate")
 

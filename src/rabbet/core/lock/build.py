@@ -30,6 +30,8 @@ def build_lock(
     groups = tuple(sorted(declaration.groups))
     default = _reached(solution, declaration.requirements)
     by_group = {group: _reached(solution, declaration.groups[group]) for group in groups}
+    requirements = [one.requirement for one in declaration.declared()]
+    direct = {canonicalize_name(one.name) for one in requirements if one.url is not None}
     libraries = tuple(
         LockedLibrary(
             name=name,
@@ -39,6 +41,7 @@ def build_lock(
             requires_python=candidate.wheels[0].requires_python,
             marker=None if name in default else _marker(group for group in groups if name in by_group[group]),
             index=indexes.get(candidate.wheels[0].source),
+            direct=name in direct,
         )
         for name, candidate in _sorted(solution.chosen)
     )
@@ -51,7 +54,13 @@ def build_lock(
         runtime=LockedRuntime(
             language="python", implementation=runtime.implementation, version=runtime.version
         ),
+        pins=tuple(sorted({canonicalize_name(one.name) for one in requirements if _is_pin(one)})),
     )
+
+
+def _is_pin(requirement: Requirement) -> bool:
+    pinning = [one for one in requirement.specifier if one.operator in ("==", "===")]
+    return any(not one.version.endswith(".*") for one in pinning)
 
 
 def _sorted(chosen: Mapping[NormalizedName, Candidate]) -> list[tuple[NormalizedName, Candidate]]:

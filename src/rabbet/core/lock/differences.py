@@ -114,10 +114,10 @@ def _cause(
     above = list(_above(name, libraries))
     for requirer in above:
         if requirer in declared:
-            return f"needed by {requirer}, {_text(declared[requirer])}"
+            return f"needed by {requirer} ({_text(declared[requirer])})"
     for requirer in above:
         if requirer in differing:
-            return f"needed by {requirer}, {differing[requirer]} too"
+            return f"needed by {requirer} ({differing[requirer]} too)"
     if "python" in declared:
         return _text(declared["python"])
     return "other files of the same release" if kind is DifferenceKind.FILES else "chosen anew"

@@ -33,11 +33,13 @@ def explained_moves(
     provider: Provider,
     *,
     raised: Collection[NormalizedName],
+    otherwise: str = "",
 ) -> tuple[Move, ...]:
     """Every library whose version differs, sorted by name.
 
     A library moved because it was `raised` on purpose; else because somebody's requirement no longer admits
-    its old version; else because what the old version needs clashes with what is chosen now.
+    its old version; else for the reason `otherwise`, where everything was free to move; else because what
+    the old version needs clashes with what is chosen now.
     """
     after = {name: candidate.version for name, candidate in solution.chosen.items()}
     needs = list(_needs(solution, declaration))
@@ -46,7 +48,9 @@ def explained_moves(
             name=name,
             before=before.get(name),
             after=after.get(name),
-            reason=_reason(name, before, solution, needs, provider, raised),
+            reason=_reason(name, before, solution, needs)
+            or ("raised on purpose" if name in raised else otherwise)
+            or _own_needs(name, before[name], solution, provider),
         )
         for name in sorted({*before, *after})
         if before.get(name) != after.get(name)
@@ -68,21 +72,17 @@ def _reason(
     before: Mapping[NormalizedName, Version],
     solution: Solution,
     needs: Sequence[tuple[str, Requirement]],
-    provider: Provider,
-    raised: Collection[NormalizedName],
 ) -> str:
+    """Who asks for a change; empty when nobody does."""
     if name not in solution.chosen:
         return "no longer needed"
     asked = [(who, need) for who, need in needs if canonicalize_name(need.name) == name]
-    old = before.get(name)
-    if old is None:
+    if name not in before:
         return _says(*asked[0])
-    if name in raised:
-        return "raised on purpose"
     for who, need in asked:
-        if not need.specifier.contains(old, prereleases=True):
+        if need.url is not None or not need.specifier.contains(before[name], prereleases=True):
             return _says(who, need)
-    return _own_needs(name, old, solution, provider)
+    return ""
 
 
 def _own_needs(name: NormalizedName, old: Version, solution: Solution, provider: Provider) -> str:

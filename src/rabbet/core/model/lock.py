@@ -22,7 +22,10 @@ class LockedWheel:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LockedLibrary:
-    """One library at one version, with the names it depends on and the marker under which it is needed."""
+    """One library at one version, with the names it depends on and the marker under which it is needed.
+
+    A `direct` one has a single wheel, from the address that the declaration names.
+    """
 
     name: NormalizedName
     version: Version
@@ -31,6 +34,7 @@ class LockedLibrary:
     requires_python: str | None = None
     marker: str | None = None
     index: str | None = None
+    direct: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -44,7 +48,10 @@ class LockedRuntime:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Lock:
-    """Everything in `pylock.toml` that Rabbet reads or writes."""
+    """Everything in `pylock.toml` that Rabbet reads or writes.
+
+    `pins` are the libraries that the declaration itself pins to one version.
+    """
 
     requires_python: str | None
     environments: tuple[str, ...]
@@ -52,6 +59,7 @@ class Lock:
     libraries: tuple[LockedLibrary, ...]
     fingerprint: str | None
     runtime: LockedRuntime | None
+    pins: tuple[str, ...] = ()
 
     @property
     def versions(self) -> Mapping[NormalizedName, Version]:

@@ -99,9 +99,17 @@ class Problem:
         if not metadata.requires_python.contains(self._target.python, prereleases=True):
             reason = f"needs Python {metadata.requires_python}"
         for need in metadata.requirements:
-            if need.url is not None and self.counts(need):
-                reason = f"needs {need.name} from an address of its own"
+            if need.url is not None and self.counts(need) and not self._declared_from(need):
+                reason = f"needs {need.name} from an address that the project does not declare"
         return SetAside(version=str(candidate.version), reason=reason) if reason else metadata
+
+    def _declared_from(self, need: Requirement) -> bool:
+        """Whether the project requires the same library from the same address."""
+        return any(
+            one.requirement.url == need.url
+            and canonicalize_name(one.requirement.name) == canonicalize_name(need.name)
+            for one in self._declared
+        )
 
     def counts(self, requirement: Requirement) -> bool:
         """Whether a requirement's marker holds on this target."""

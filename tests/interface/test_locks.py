@@ -1,0 +1,180 @@
+"""What the commands around a lock say: policies, verification, explanations, comparisons."""
+
+import json
+import subprocess
+
+from rabbet.demo.stand_in import StandIn
+from rabbet.demo.wheels import write_wheels
+from tests.support.program import ProgramCase
+
+
+class Locks(ProgramCase):
+    """On the demo's libraries, each with one release every sixty days from January 10th, 2025."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.index = self.serve(StandIn())
+
+    def moves(self, *options: str) -> dict[str, tuple[str | None, str | None, str]]:
+        """What moved: before, after and why."""
+        found = self.rabbet("resolve", "--json", *options).json()["moves"]
+        return {one["name"]: (one["before"], one["after"], one["reason"]) for one in found}
+
+    def test_policies(self) -> None:
+        """The lowest, the newest of a day, and everything raised again, each with its reason."""
+        self.begin(self.index.address, "nectarplot>=2", "pollencsv")
+        self.assertEqual(self.moves()["combframe"], (None, "2.1", "nectarplot 2.1 needs combframe>=2,<3"))
+        lowest = "the lowest that is allowed"
+        self.assertEqual(
+            self.moves("--lowest"),
+            {
+                "nectarplot": ("2.1", "2.0", lowest),
+                "pollencsv": ("1.2", "1.0", lowest),
+                "smokerlog": ("2.0", None, "no longer needed"),
+            },
+        )
+        then = "the newest on 2025-05-11"
+        found = self.moves("--as-of", "2025-05-11")
+        self.assertEqual(found["combframe"], ("2.1", "2.0", then))
+        self.assertEqual(found["pollencsv"], ("1.0", "1.2", then))
+        self.assertIn("no set of releases", self.rabbet("resolve", "--as-of", "2025-05-09", code=4).err)
+        self.assertIn("is no date", self.rabbet("resolve", "--as-of", "May", code=2).err)
+        self.assertEqual(self.moves("--raise-all")["combframe"], ("2.0", "2.1", "raised on purpose"))
+
+    def test_moves_of_others(self) -> None:
+        """When one library is changed, those that move with it say whose requirement made them."""
+        self.begin(self.index.address, "nectarplot<2", "combframe<2")
+        self.rabbet("resolve")
+        self.rabbet("declare", "nectarplot>=2", "combframe")
+        self.assertEqual(
+            self.moves(),
+            {
+                "combframe": ("1.5", "2.1", "nectarplot 2.1 needs combframe>=2,<3"),
+                "nectarplot": ("1.9", "2.1", "hivescale needs nectarplot>=2"),
+            },
+        )
+
+    def test_verify(self) -> None:
+        """Yes for what was just resolved; no, with reasons and nothing written, after any other change."""
+        self.begin(self.index.address, "pollencsv<1.2")
+        self.rabbet("resolve")
+        self.assertIn("is what the declaration asks for", self.rabbet("resolve", "--verify").out)
+        lock = self.project / "pylock.toml"
+        text = lock.read_text()
+        spoilt = {
+            "version": (
+                text.replace('"pollencsv"\nversion = "1.1"', '"pollencsv"\nversion = "1.2"'),
+                "would become 1.1",
+            ),
+            "marker": (text.replace('requires-python = ">=3.8"', "", 1), "files or other entries"),
+        }
+        for title, (changed, reason) in spoilt.items():
+            with self.subTest(title):
+                lock.write_text(changed)
+                self.assertIn(reason, self.rabbet("resolve", "--verify", code=1).out)
+                self.assertEqual(lock.read_text(), changed)
+        lock.write_text(text)
+        self.rabbet("declare", "skepio")
+        reasons = self.rabbet("resolve", "--verify", "--json", code=1).json()["reasons"]
+        self.assertIn("the declaration changed since the lock was made", reasons)
+        self.assertIn("skepio 0.4 is missing from the lock: hivescale needs skepio", reasons)
+
+    def test_pins_are_spoken_of_once(self) -> None:
+        """A few exact pins get one remark, in the run that takes them in."""
+        self.begin(self.index.address, "pollencsv==1.1")
+        self.assertIn("Pinned by hand: pollencsv", self.rabbet("resolve").out)
+        self.rabbet("declare", "skepio")
+        self.assertNotIn("Pinned by hand", self.rabbet("resolve").out)
+
+    def test_direct_addresses(self) -> None:
+        """A wheel named by its address is locked, installed and marked as such, and all others bow to it."""
+        write_wheels(self.root / "wheels")
+        places = {
+            "2.0": self.index.address.replace("simple", "files"),
+            "2.1": f"{self.root.as_uri()}/wheels/",
+        }
+        for version, place in places.items():
+            with self.subTest(place):
+                (self.project / "pyproject.toml").unlink(missing_ok=True)
+                url = f"{place}combframe-{version}-py3-none-any.whl"
+                self.begin(self.index.address, "nectarplot", f"combframe @ {url}")
+                self.rabbet("resolve", "--raise-all")
+                self.assertEqual(self.locked()["combframe"], version)
+                self.rabbet("recreate")
+                self.assertIn("No drift", self.rabbet("drift").out)
+                origin = self.site / f"combframe-{version}.dist-info" / "direct_url.json"
+                self.assertEqual(json.loads(origin.read_text())["url"], url)
+        self.rabbet("declare", f"combframe @ {url.replace('combframe', 'skepio')}")
+        self.assertIn("no wheel of that name", self.rabbet("resolve", code=3).err)
+
+    def test_explain(self) -> None:
+        """Paths, groups, and what holds a library back, each as it really is."""
+        self.begin(self.index.address, "nectarplot[forecast]>=2", "pollencsv<1.2")
+        self.rabbet("declare", "--group", "checks", "mitewatch", "broodcount<1.1")
+        self.rabbet("resolve")
+        tree = self.rabbet("explain", "--sizes").out
+        self.assertRegex(tree, r"  combframe>=2,<3 +2\.1 +\d\.\d kB +\d\.\d kB\n")
+        self.assertEqual(tree.count("tallywax"), 1)
+        self.assertIn("group checks", tree)
+        told = self.rabbet("explain", "combframe").out
+        self.assertIn(
+            "hivescale → nectarplot[forecast]>=2 (2.1) → honeyflow>=1.1 (1.2) → combframe>=2,<3", told
+        )
+        self.assertIn("hivescale → pollencsv<1.2 (1.1) → combframe>=1.4", told)
+        held = {
+            one["name"]: one for one in self.rabbet("explain", "--held-back", "--json").json()["held_back"]
+        }
+        self.assertEqual(held["pollencsv"]["by"], ["hivescale needs pollencsv<1.2"])
+        self.assertEqual(held["broodcount"]["by"], ["hivescale, group checks needs broodcount<1.1"])
+        self.assertEqual(held["broodcount"]["out_of_reach"], [f"1.2: no wheel for {self.target()}"])
+        one = self.rabbet("explain", "Brood_Count".replace("_", ""), "--json").json()
+        self.assertEqual(one["groups"], ["checks"])
+        self.assertEqual([len(path) for path in one["paths"]], [1, 2])
+        self.assertIn("not in the lock", self.rabbet("explain", "skepio", code=2).err)
+        self.assertNotIn(" newest", self.rabbet("explain", "tallywax").out.split("It is at its newest")[0])
+
+    def test_explain_tells_when_only_the_lock_holds(self) -> None:
+        """A library that nobody holds back names the command that raises it."""
+        self.begin(self.index.address, "pollencsv<1.2")
+        self.rabbet("resolve")
+        self.rabbet("declare", "pollencsv")
+        self.rabbet("resolve")
+        self.assertIn("rabbet resolve --raise pollencsv", self.rabbet("explain", "pollencsv").out)
+
+    def test_compare(self) -> None:
+        """Between revisions and files: every difference with its cause, in three forms."""
+        git = ["git", "-c", "user.name=bee", "-c", "user.email=bee@apiary.example"]
+        self.begin(self.index.address, "nectarplot>=2", "honeyflow")
+        self.rabbet("resolve")
+        old = self.root / "old.toml"
+        old.write_bytes((self.project / "pylock.toml").read_bytes())
+        for command in (["init", "--quiet"], ["add", "."], ["commit", "--quiet", "--message", "one"]):
+            subprocess.run([*git, *command], cwd=self.project, check=True)
+        self.rabbet("declare", "nectarplot<2", "skepio")
+        self.rabbet("retract", "honeyflow")
+        self.rabbet("resolve")
+        found = self.rabbet("compare", "HEAD", "--json").json()["differences"]
+        lowered = "declared: nectarplot>=2 → nectarplot<2"
+        self.assertEqual(
+            {one["name"]: (one["kind"], one["cause"]) for one in found},
+            {
+                "combframe": ("lowered", f"needed by nectarplot ({lowered})"),
+                "hivewire": ("added", "needed by skepio (declared: skepio)"),
+                "honeyflow": ("removed", "retracted: honeyflow"),
+                "nectarplot": ("lowered", lowered),
+                "skepio": ("added", "declared: skepio"),
+            },
+        )
+        self.assertIn(
+            "| lowered | `combframe` | 2.1 | 1.5 |", self.rabbet("compare", "HEAD", "--markdown").out
+        )
+        by_file = self.rabbet("compare", str(old)).out
+        self.assertIn("2 added, 1 removed, 2 lowered between old.toml and pylock.toml.", by_file)
+        self.assertIn("combframe   2.1     1.5    needed by nectarplot (lowered too)", by_file)
+        self.assertIn("no difference", self.rabbet("compare", "HEAD", "HEAD").out)
+        self.assertIn("neither a lock file nor a revision", self.rabbet("compare", "--", "-x", code=5).err)
+
+    def target(self) -> str:
+        """The target as messages name it."""
+        document = self.rabbet("resolve", "--json").json()["target"]
+        return f"{document['platform']} with Python {'.'.join(document['python'].split('.')[:2])}"
