@@ -8,6 +8,7 @@ old ones.
 
 import math
 import random
+from bisect import bisect_right
 from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
@@ -130,7 +131,7 @@ def _requirement(
     dice: random.Random, name: str, versions: list[tuple[float, str]], time: float
 ) -> str | None:
     """What an author would have written at that time about a library; nothing before its first release."""
-    known = [version for moment, version in versions if moment <= time]
+    known = [version for _, version in versions[: bisect_right(versions, time, key=lambda one: one[0])]]
     if not known:
         return None
     style = dice.random()

@@ -44,7 +44,7 @@ class AgainstExhaustiveSearch(unittest.TestCase):
                 self.assertEqual(answer.chosen, again.chosen)
 
     def check_lowest(self, releases: Releases, wanted: list[str], answers: list[dict[str, str]]) -> None:
-        """With the declared libraries at their lowest, none of them can be lowered and no other one raised."""
+        """With the declared ones at their lowest, none of them can be lowered and no other one raised."""
         lowest = frozenset(canonicalize_name(one.requirement.name) for one in declared(*wanted))
         answer = solve(DictProvider(releases), TARGET, declared(*wanted), policy=Policy(lowest=lowest))
         assert isinstance(answer, Solution)

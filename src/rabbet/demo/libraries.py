@@ -13,7 +13,10 @@ __all__ = ["RELEASES", "MadeUp"]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class MadeUp:
-    """One release. `needs` are requirements (PEP 508), `commands` maps names to functions of the module."""
+    """One release. `needs` are requirements (PEP 508), `commands` maps names to functions of the module.
+
+    Without `code` of its own, its module is the one in `modules/`.
+    """
 
     name: str
     version: str
@@ -23,15 +26,23 @@ class MadeUp:
     yanked: str = ""
     extras: tuple[str, ...] = ()
     commands: tuple[tuple[str, str], ...] = ()
+    code: str | None = None
 
     @property
     def filename(self) -> str:
         """The wheel's file name."""
-        return f"{canonicalize_name(self.name)}-{self.version}-{self.tag}.whl"
+        return f"{self.stem}-{self.tag}.whl"
+
+    @property
+    def stem(self) -> str:
+        """Name and version as file names join them (PEP 427)."""
+        return f"{canonicalize_name(self.name).replace('-', '_')}-{self.version}"
 
     def source(self) -> str:
         """The module's code, which begins with its version."""
-        code = files("rabbet.demo").joinpath("modules", f"{self.name}.py").read_text(encoding="utf-8")
+        code = self.code
+        if code is None:
+            code = files("rabbet.demo").joinpath("modules", f"{self.name}.py").read_text(encoding="utf-8")
         return f'__version__ = "{self.version}"\n\n{code}'
 
 

@@ -7,8 +7,6 @@ from collections.abc import Iterable
 from functools import cache
 from pathlib import Path
 
-from packaging.utils import canonicalize_name
-
 from rabbet.demo.libraries import RELEASES, MadeUp
 from rabbet.formats.record import RecordRow, write_record
 
@@ -20,7 +18,7 @@ _DAY = (2026, 5, 1, 12, 0, 0)
 @cache
 def build_wheel(release: MadeUp) -> bytes:
     """The wheel's content."""
-    info = f"{canonicalize_name(release.name)}-{release.version}.dist-info"
+    info = f"{release.stem}.dist-info"
     contents = {
         f"{release.name}.py": release.source(),
         f"{info}/METADATA": metadata_of(release),
