@@ -56,6 +56,17 @@ def take_all(project: Path, address: str) -> None:
     tamper(project)
     shoot("drift", "rabbet drift", "rabbet recreate", "rabbet drift")
     shoot("conflict", "rabbet declare swarmcast", "rabbet resolve", "rabbet retract swarmcast")
+    shoot("explain", "rabbet explain --sizes", "rabbet explain combframe", "rabbet explain broodcount")
+    git = ["git", "-c", "user.name=bee", "-c", "user.email=bee@apiary.example"]
+    for command in (["init", "--quiet"], ["add", "."], ["commit", "--quiet", "--message", "one"]):
+        subprocess.run([*git, *command], cwd=project, check=True)
+    shoot(
+        "compare",
+        "rabbet declare 'nectarplot<2' skepio",
+        "rabbet resolve",
+        "rabbet compare HEAD",
+        "rabbet resolve --verify",
+    )
     shoot("help", "rabbet --help")
 
 

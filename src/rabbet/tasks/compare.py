@@ -52,7 +52,7 @@ def compare(project: Project, machine: Machine, old: str, new: str | None) -> Co
 def _side(project: Project, machine: Machine, named: str) -> _Side:
     path = machine.folder / named
     if path.is_file():
-        return _file(path, named)
+        return _file(project, path, named)
     if path == project.lock_file:
         project.lock()
     lock = file_at(project.folder, named, LOCK)
@@ -68,10 +68,13 @@ def _side(project: Project, machine: Machine, named: str) -> _Side:
     )
 
 
-def _file(path: Path, named: str) -> _Side:
-    """A lock file, with the declaration that lies beside it."""
+def _file(project: Project, path: Path, named: str) -> _Side:
+    """A lock file, with the declaration that lies beside it; a copy in the project has none of its own."""
     beside = path.parent / DECLARATION
-    text = read_text(beside) if beside.is_file() else None
+    belongs = (
+        path.resolve() == project.lock_file.resolve() or path.parent.resolve() != project.folder.resolve()
+    )
+    text = read_text(beside) if belongs and beside.is_file() else None
     name = path.name if path.name == named or Path(named).is_absolute() else named
     return _Side(
         name=name, lock=read_lock(read_text(path), named), declaration=_declaration(text, path.parent.name)
