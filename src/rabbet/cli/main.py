@@ -102,12 +102,24 @@ def _report(error: RabbetError, *, trace: bool = False) -> int:
 
         traceback.print_exception(error)
     lines = [f"error: {error}"]
-    lines += [f"{'' if number else '  because':9} {line}" for number, line in enumerate(error.because)]
+    because = [line for reason in error.because for line in _wrapped(reason)]
+    lines += [f"{'' if number else '  because':9} {line}" for number, line in enumerate(because)]
     if error.remedy:
         lines += [f"  try     {error.remedy}", *(f"  or      {other}" for other in error.or_else)]
     sys.stdout.flush()
     print("\n".join(lines), file=sys.stderr)  # noqa: T201 - the one place that prints errors
     return error.exit_code
+
+
+def _wrapped(reason: str) -> list[str]:
+    """A reason in lines that fit a terminal; elsewhere, and for a position marked below a text, as it is."""
+    if not sys.stderr.isatty() or reason.startswith(" "):
+        return [reason]
+    from shutil import get_terminal_size
+    from textwrap import wrap
+
+    width = max(40, min(get_terminal_size().columns, 100) - 10)
+    return wrap(reason, width, subsequent_indent="  ", break_on_hyphens=False) or [reason]
 
 
 def _leave_now(code: int) -> NoReturn:

@@ -32,6 +32,8 @@ from rabbet.tasks.runtime import chosen_runtime, found_runtimes
 
 __all__ = ["Aim", "Resolved", "Verdict", "resolve", "verify"]
 
+_MOST_OTHER_TARGETS = 4
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Aim:
@@ -250,14 +252,15 @@ def _remedies(
     refutation: Refutation, declaration: Declaration, catalogue: Catalogue, target: Target, machine: Machine
 ) -> list[str]:
     """Commands that were tried and help, the smallest changes first."""
-    runtimes = {
-        (one.version.major, one.version.minor): target_of(one)
-        for one in newest_first(found_runtimes(machine))
-    }
-    others = [
-        (other, catalogue.for_target(other))
-        for minor, other in runtimes.items()
-        if minor != (target.python.major, target.python.minor)
-    ]
+    others = ((other, catalogue.for_target(other)) for other in _other_targets(declaration, target, machine))
     found = suggestions(refutation, list(declaration.declared()), catalogue, target, others)
     return [command_for(one) for one in found]
+
+
+def _other_targets(declaration: Declaration, target: Target, machine: Machine) -> list[Target]:
+    """The same machine with its other runtimes, those that the declaration allows first."""
+    runtimes = {one.version.release[:2]: one for one in reversed(newest_first(found_runtimes(machine)))}
+    others = [one for minor, one in runtimes.items() if minor != target.python.release[:2]]
+    allowed = [one for one in others if declaration.python.contains(one.version, prereleases=True)]
+    rest = [one for one in others if one not in allowed]
+    return [target_of(one) for one in [*newest_first(allowed), *newest_first(rest)]][:_MOST_OTHER_TARGETS]

@@ -1,12 +1,13 @@
 """A proof in plain sentences: each fact once, numbered where it is referred to again, ending in the clash."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import InvalidVersion
 
+from rabbet.core.model.release import SetAside
 from rabbet.core.solve.problem import ROOT, Problem
 from rabbet.core.solve.proof import Fact, Proof, Step, contested, facts_of, prove
 from rabbet.core.solve.solver import Refutation
@@ -15,7 +16,7 @@ from rabbet.core.wording import requirement_text
 __all__ = ["Explanation", "explained"]
 
 _SHOWN = 4  # so many releases are named; of more, the first and the last
-_ASIDE = 3  # so many unusable releases are named
+_ASIDE = 3  # so many reasons are told why releases can't be used
 
 
 @dataclass(frozen=True, slots=True)
@@ -66,7 +67,7 @@ class _Teller:
     def _step(self, step: Step) -> str:
         fact = step.fact
         if fact.unusable:
-            return f"{self._unusable(fact, step.removed)}{self._leaves(step)}"
+            return f"{self._unusable(fact, step.removed)}{self._leaves(step, '; that')}"
         if step.prunes:
             said = self._says(fact, step.removed)
             return f"{said}, but {self._only(fact.library, step)}{self._leaves(step, ': that')}"
@@ -123,7 +124,7 @@ class _Teller:
             return f"no source knows {library}"
         requirement = next(iter(step.fact.demands.values()))[1]
         refused = [one for one in found.aside if _contained(requirement.specifier, one.version)]
-        reasons = "; ".join(f"{one.version}: {one.reason}" for one in refused[-_ASIDE:])
+        reasons = _refused(refused)
         if not found.releases:
             return f"no release of it can be used here ({reasons or 'it has no wheels'})"
         there = f"there is only {library} {self._versions(library, (1 << len(found.releases)) - 1)}"
@@ -153,6 +154,18 @@ def _referred(proof: Proof) -> Iterator[Step]:
     if proof.cases is not None:
         for _, inner in proof.cases.cases:
             yield from _referred(inner)
+
+
+def _refused(aside: Sequence[SetAside]) -> str:
+    """Releases that were set aside, the newest first, those with the same reason together."""
+    same: dict[str, list[str]] = {}
+    for one in reversed(aside):
+        same.setdefault(one.reason, []).append(one.version)
+    told = [
+        f"{versions[0]}{f' and {len(versions) - 1} older' if versions[1:] else ''}: {reason}"
+        for reason, versions in same.items()
+    ]
+    return "; ".join(told[:_ASIDE])
 
 
 def _contained(specifiers: SpecifierSet, version: str) -> bool:

@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from itertools import combinations
+from itertools import combinations, islice
 
 from packaging.requirements import Requirement
 from packaging.specifiers import Specifier, SpecifierSet
@@ -12,6 +12,7 @@ from packaging.version import Version
 from rabbet.core.model.declaration import Declared
 from rabbet.core.model.solution import Solution
 from rabbet.core.model.target import Target
+from rabbet.core.solve.policy import Policy
 from rabbet.core.solve.problem import ROOT
 from rabbet.core.solve.proof import facts_of, prove
 from rabbet.core.solve.provider import Provider
@@ -21,6 +22,9 @@ __all__ = ["Change", "Suggestion", "runtime_matters", "suggestions"]
 
 _MOST_TRIALS = 40
 _MOST_SHOWN = 4
+_MOST_RUNTIMES = 1
+_LOWER = frozenset({">=", ">"})
+_UPPER = frozenset({"<", "<="})
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -52,13 +56,15 @@ def suggestions(
 ) -> tuple[Suggestion, ...]:
     """The smallest changes first: loosening one requirement, another runtime, dropping one, pairs.
 
-    `others` are further targets with their providers, tried where the runtime matters. Every suggestion was
-    solved. An empty result says that nothing so small helps.
+    `others` are further targets with their providers, the likeliest first; where the runtime matters, the
+    first that helps is suggested. Every suggestion was solved. An empty result says that nothing so small
+    helps.
     """
     trial = _Trial(declared, provider, target)
     involved = _involved(refutation, declared)
     found = trial.all_of(trial.loosened, [(one,) for one in involved])
-    found += _runtimes(declared, others) if runtime_matters(refutation) else []
+    if runtime_matters(refutation):
+        found += islice(_runtimes(declared, others), _MOST_RUNTIMES)
     found += trial.all_of(trial.dropped, [(one,) for one in involved])
     if not found:
         pairs = list(combinations(involved, 2))
@@ -113,11 +119,20 @@ class _Trial:
         return [found for choice in choices if (found := trial(choice)) is not None]
 
     def loosened(self, which: Sequence[Declared]) -> Suggestion | None:
-        """Open the bounds of these just as far as it takes."""
-        if not all(one.requirement.specifier for one in which):
+        """Open the bounds of these just as far as it takes: downwards, else upwards, else on both sides."""
+        for side in (_LOWER, _UPPER, _LOWER | _UPPER):
+            found = self._opened(which, side)
+            if found is not None:
+                return found
+        return None
+
+    def _opened(self, which: Sequence[Declared], side: frozenset[str]) -> Suggestion | None:
+        """Free one side to see which releases would do, then open it as far as to these."""
+        freed = {one: _with(one.requirement, _freed(one.requirement.specifier, side)) for one in which}
+        if any(freed[one] == one.requirement for one in which):
             return None
-        freed = {one: _with(one.requirement, SpecifierSet()) for one in which}
-        free = self._solved(freed)
+        nearest = _names(which) if side == _UPPER else frozenset()
+        free = self._solved(freed, Policy(lowest=nearest))
         if free is None:
             return None
         opened = {one: _opened(one.requirement.specifier, _version(free, one)) for one in which}
@@ -136,14 +151,33 @@ class _Trial:
         changes = tuple(Change(declared=one, after=None) for one in which)
         return Suggestion(changes=changes, chosen={})
 
-    def _solved(self, after: Mapping[Declared, Requirement | None]) -> Solution | None:
+    def _solved(
+        self, after: Mapping[Declared, Requirement | None], policy: Policy | None = None
+    ) -> Solution | None:
         if self._left <= 0:
             return None
         self._left -= 1
         changed = [(one.group, after.get(one, one.requirement)) for one in self._declared]
         kept = [Declared(requirement=one, group=group) for group, one in changed if one is not None]
-        answer = solve(self._provider, self._target, kept)
+        answer = solve(self._provider, self._target, kept, policy=policy)
         return answer if isinstance(answer, Solution) else None
+
+
+def _names(which: Iterable[Declared]) -> frozenset[NormalizedName]:
+    return frozenset(canonicalize_name(one.requirement.name) for one in which)
+
+
+def _freed(specifiers: SpecifierSet, side: frozenset[str]) -> SpecifierSet:
+    """The specifiers without their bounds on one side; a pin becomes a bound on the other side."""
+    if side == _LOWER | _UPPER:
+        return SpecifierSet()
+    kept = []
+    for clause in specifiers:
+        if clause.operator == "==" and not clause.version.endswith(".*"):
+            kept.append(f"{'<=' if side == _LOWER else '>='}{clause.version}")
+        elif clause.operator not in side:
+            kept.append(str(clause))
+    return SpecifierSet(",".join(kept))
 
 
 def _chosen(solution: Solution, which: Iterable[Declared]) -> dict[NormalizedName, Version]:
