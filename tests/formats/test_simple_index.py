@@ -3,8 +3,11 @@
 import json
 import unittest
 
-from packaging.utils import canonicalize_name
+from hypothesis import given
+from hypothesis import strategies as st
+from packaging.utils import InvalidWheelFilename, canonicalize_name, parse_wheel_filename
 
+from rabbet.core.wheel_name import parse_wheel_name
 from rabbet.demo.stand_in import Manner, StandIn
 from rabbet.formats.simple_index import NotAnIndexPage, parse_html, parse_json
 from rabbet.sources.http import HttpClient
@@ -39,6 +42,28 @@ BROKEN = [
     b'{"meta": {"api-version": "2.0"}, "files": []}',
     b"\xff",
 ]
+
+
+names = st.lists(
+    min_size=3,
+    max_size=7,
+    elements=st.sampled_from(["a", "B.c", "d__e", "1.0", "1.x", "2b", "py3", "cp3.py2", "none", "any", ""]),
+)
+
+
+class Names(unittest.TestCase):
+    """File names of wheels."""
+
+    @given(names.map("-".join), st.sampled_from([".whl", ".zip"]))
+    def test_as_the_standard_says(self, stem: str, ending: str) -> None:
+        """The same verdict and the same parts as the `packaging` library's."""
+        found = parse_wheel_name(stem + ending)
+        try:
+            name, version, _, tags = parse_wheel_filename(stem + ending)
+        except InvalidWheelFilename:
+            self.assertIsInstance(found, str)
+        else:
+            self.assertEqual(found, (name, version, frozenset(map(str, tags))))
 
 
 class Pages(unittest.TestCase):

@@ -3,6 +3,7 @@
 import json
 import subprocess
 
+from rabbet.demo.libraries import RELEASES, MadeUp
 from rabbet.demo.stand_in import StandIn
 from rabbet.demo.wheels import write_wheels
 from tests.support.program import ProgramCase
@@ -78,6 +79,15 @@ class Locks(ProgramCase):
         reasons = self.rabbet("resolve", "--verify", "--json", code=1).json()["reasons"]
         self.assertIn("the declaration changed since the lock was made", reasons)
         self.assertIn("skepio 0.4 is missing from the lock: hivescale needs skepio", reasons)
+
+    def test_broken_releases_are_noted(self) -> None:
+        """A release whose metadata can't be read is passed over with a note, and does not end the command."""
+        broken = MadeUp(name="combframe", version="2.2", needs=("tallywax >",))
+        index = self.serve(StandIn([*RELEASES, broken]))
+        self.begin(index.address, "nectarplot")
+        done = self.rabbet("resolve").out
+        self.assertIn("Passed over: combframe 2.2: its metadata holds 'tallywax >'", done)
+        self.assertEqual(self.locked()["combframe"], "2.1")
 
     def test_pins_are_spoken_of_once(self) -> None:
         """A few exact pins get one remark, in the run that takes them in."""

@@ -117,7 +117,7 @@ def _wheel(file: _File, name: NormalizedName, *, source: str, address: str) -> W
         name=name,
         version=parsed[1],
         tags=parsed[2],
-        location=urljoin(address, file.url),
+        location=file.url if file.url.startswith("https://") else urljoin(address, file.url),
         source=source,
         size=file.size,
         sha256=_checked_digest(file.hashes.get("sha256")),

@@ -43,7 +43,8 @@ class Catalogue:
     several threads: the listing of a library that something needs, the metadata of the release that will
     probably be chosen, and, where one release after the other is refused, that of a growing number of the
     next older ones. `preferred` are the versions that the solver tries first; `reading` is told the name of
-    each library whose listing is read; nothing uploaded after `as_of` exists.
+    each library whose listing is read; nothing uploaded after `as_of` exists. `set_aside` holds the releases
+    that were asked for and whose metadata is of no use, with the reasons.
     """
 
     def __init__(
@@ -63,6 +64,7 @@ class Catalogue:
         self._reading = reading
         self._as_of = as_of
         self._pool = ThreadPoolExecutor(_THREADS, thread_name_prefix="catalogue")
+        self.set_aside: dict[tuple[NormalizedName, Version], str] = {}
         self._guard = threading.Lock()
         self._found: dict[NormalizedName, Future[Candidates]] = {}
         self._metadata: dict[tuple[NormalizedName, Version], Future[Metadata | SetAside]] = {}
@@ -109,7 +111,10 @@ class Catalogue:
         """What the best wheel of a release says of its needs. Raises `SourceFailed`, `IntegrityFailed`."""
         answer = self._reading_metadata(candidate)
         self._expect_older(candidate)
-        return answer.result()
+        metadata = answer.result()
+        if isinstance(metadata, SetAside):
+            self.set_aside[candidate.name, candidate.version] = metadata.reason
+        return metadata
 
     def _listing(self, name: NormalizedName) -> "Future[Candidates]":
         with self._guard:

@@ -73,6 +73,7 @@ class Resolved:
     """The lock, what moved against the one before, and whether the file was left as it was.
 
     `new_pins` are libraries that the declaration pins by hand since the lock before, if it does so for a few.
+    `passed_over` are newer releases that would have been chosen, had their metadata been of use.
     """
 
     lock: Lock
@@ -80,6 +81,7 @@ class Resolved:
     moves: tuple[Move, ...]
     untouched: bool
     new_pins: tuple[str, ...] = ()
+    passed_over: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -115,6 +117,7 @@ def resolve(project: Project, machine: Machine, observer: Observer, aim: Aim) ->
         moves=settled.moves,
         untouched=untouched,
         new_pins=_new_pins(before, settled.lock),
+        passed_over=settled.passed_over,
     )
 
 
@@ -143,6 +146,7 @@ class _Settled:
 
     lock: Lock
     moves: tuple[Move, ...]
+    passed_over: tuple[str, ...]
 
 
 def _settle(
@@ -170,7 +174,12 @@ def _settle(
             versions, answer, declaration, catalogue, raised=aim.raised, otherwise=aim.reason
         )
     lock = build_lock(declaration, runtime, answer, wheels, catalogue.indexes)
-    return _Settled(lock=lock, moves=moves)
+    passed_over = tuple(
+        f"{name} {version}: {reason}"
+        for (name, version), reason in sorted(catalogue.set_aside.items())
+        if name in answer.chosen and version > answer.chosen[name].version
+    )
+    return _Settled(lock=lock, moves=moves, passed_over=passed_over)
 
 
 def _new_pins(before: Lock | None, lock: Lock) -> tuple[str, ...]:

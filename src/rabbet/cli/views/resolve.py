@@ -13,6 +13,7 @@ from rabbet.tasks.resolve import Resolved, Verdict
 __all__ = ["document", "show", "show_verdict", "verdict_document"]
 
 _SHOWN_REQUIRERS = 2
+_SHOWN_NOTES = 4
 
 
 def show(resolved: Resolved, declaration: Declaration, context: Context) -> None:
@@ -26,6 +27,10 @@ def show(resolved: Resolved, declaration: Declaration, context: Context) -> None
         for line in _first_lock(resolved, declaration, context) if first else _moves(resolved.moves, context):
             context.show(line)
         context.show()
+    for note in resolved.passed_over[:_SHOWN_NOTES]:
+        context.show(f"Passed over: {note}")
+    if len(resolved.passed_over) > _SHOWN_NOTES:
+        context.show(f"Passed over: {len(resolved.passed_over) - _SHOWN_NOTES} more releases (see --json)")
     if resolved.new_pins:
         context.show(
             f"Pinned by hand: {', '.join(resolved.new_pins)}. The lock pins everything already, also"
@@ -92,6 +97,7 @@ def document(resolved: Resolved) -> dict[str, object]:
             for one in resolved.lock.libraries
         ],
         "moves": [_move(move) for move in resolved.moves],
+        "passed_over": list(resolved.passed_over),
     }
 
 
