@@ -11,28 +11,13 @@ from collections.abc import Callable
 from pathlib import Path
 
 from packaging.requirements import Requirement
-from packaging.version import Version
+from tests.support.catalogue import TARGET
 
 from bench.made_up_index import MadeUpIndex, Release, declaration_for, generate
 from rabbet.core.model.declaration import Declared
-from rabbet.core.model.target import Target
 from rabbet.core.solve.search import Effort
 from rabbet.core.solve.solver import Refutation, solve
 
-MARKERS = {
-    "implementation_name": "cpython",
-    "implementation_version": "3.12.1",
-    "os_name": "posix",
-    "platform_machine": "x86_64",
-    "platform_python_implementation": "CPython",
-    "platform_release": "6",
-    "platform_system": "Linux",
-    "platform_version": "1",
-    "python_full_version": "3.12.1",
-    "python_version": "3.12",
-    "sys_platform": "linux",
-}
-TARGET = Target(platform="linux-x86_64", python=Version("3.12.1"), markers=MARKERS, tags={"py3-none-any": 0})
 SIZES = (10, 30, 100, 300, 1000)
 ROUNDS = 3
 

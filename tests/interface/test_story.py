@@ -200,6 +200,36 @@ url = "{self.index.address}"
                 locked = self.locked()
                 self.assertEqual({name: locked.get(name) for name in expected}, expected)
 
+    def test_nothing_is_asked_twice(self) -> None:
+        """Each address is fetched once; a second project finds all files in the store."""
+        self.begin(self.index.address, "royaljelly", "nectarplot[forecast]")
+        self.rabbet("resolve")
+        self.assertEqual(len(self.index.requests), len(set(self.index.requests)), self.index.requests)
+        self.rabbet("recreate")
+        self.index.requests.clear()
+        lock = (self.project / "pylock.toml").read_bytes()
+        self.project = self.root / "again"
+        self.project.mkdir()
+        self.begin(self.index.address, "royaljelly", "nectarplot[forecast]")
+        self.rabbet("resolve")
+        self.rabbet("recreate")
+        self.assertEqual((self.project / "pylock.toml").read_bytes(), lock)
+        self.assertEqual([one for one in self.index.requests if "/files/" in one], [])
+
+    def test_credentials_stay_secret(self) -> None:
+        """A password in a source's address is used, and appears in no output and no lock."""
+        secret = self.index.address.replace("http://", "http://bee:honey-pot@")
+        self.begin(secret, "queenmark")
+        outcomes = [self.rabbet("resolve"), self.rabbet("recreate"), self.rabbet("resolve", "--verify")]
+        self.rabbet("declare", "nectarplod")
+        outcomes.append(self.rabbet("resolve", code=4))
+        (self.project / "pyproject.toml").write_text(
+            (self.project / "pyproject.toml").read_text().replace("/simple/", "/nothing/")
+        )
+        outcomes.append(self.rabbet("resolve", code=5))
+        shown = "".join(one.out + one.err for one in outcomes) + (self.project / "pylock.toml").read_text()
+        self.assertNotIn("honey-pot", shown)
+
     def test_run_is_transparent(self) -> None:
         """Exit code, arguments, signals and the search for commands are the command's own."""
         self.begin(self.index.address)

@@ -32,6 +32,9 @@ def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.tom
         groups=_groups(document.table("dependency-groups")),
         sources=tuple(_source(entry) for entry in settings.tables("sources")),
     )
+    names = [source.name for source in declaration.sources]
+    for name in sorted({name for name in names if names.count(name) > 1}):
+        document.problems.add("tool.rabbet.sources", f"two sources have the name '{name}'")
     document.problems.raise_if_any()
     return declaration
 

@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 
 from packaging.specifiers import SpecifierSet
+from packaging.version import Version
 
 from rabbet.core.model.lock import LockedRuntime
 from rabbet.core.model.runtime import PythonRuntime, Refusal
@@ -13,7 +14,7 @@ __all__ = ["choose", "newest_first"]
 
 
 def newest_first(found: Sequence[PythonRuntime | Refusal]) -> list[PythonRuntime]:
-    """The interpreters that work: ordinary builds of CPython first, then by version.
+    """The interpreters that work: ordinary builds of CPython first, no pre-releases, then by version.
 
     Among equals the one that was found first comes first.
     """
@@ -42,8 +43,9 @@ def choose(
     return fitting[0]
 
 
-def _rank(runtime: PythonRuntime) -> tuple[bool, bool, object]:
-    return runtime.implementation == "cpython", runtime.abi_flags in ("", "m"), runtime.version
+def _rank(runtime: PythonRuntime) -> tuple[bool, bool, bool, Version]:
+    ordinary = runtime.abi_flags in ("", "m")
+    return runtime.implementation == "cpython", ordinary, not runtime.version.is_prerelease, runtime.version
 
 
 def _likeness(runtime: PythonRuntime, locked: LockedRuntime) -> int:

@@ -13,13 +13,12 @@ from packaging.utils import NormalizedName, canonicalize_name
 from rabbet.core.model.lock import LockedWheel
 from rabbet.core.model.release import Listing, WheelFile
 from rabbet.core.wheel_name import parse_wheel_name
-from rabbet.errors import NotUnderstood, SourceFailed
+from rabbet.errors import NotUnderstood
 from rabbet.sources.http import HttpClient, without_credentials
+from rabbet.sources.local_file import read_pieces
 from rabbet.sources.wheel_metadata import far_metadata, metadata_in
 
 __all__ = ["DirectSource", "direct_addresses"]
-
-_CHUNK = 1 << 18
 
 
 def direct_addresses(requirements: Iterable[Requirement]) -> Mapping[NormalizedName, str]:
@@ -93,15 +92,7 @@ class DirectSource:
         if not _is_file(address):
             yield from self._client.stream(address)
             return
-        path = Path(url2pathname(urlsplit(address).path))
-        try:
-            with path.open("rb") as file:
-                while piece := file.read(_CHUNK):
-                    yield piece
-        except OSError as error:
-            raise SourceFailed(
-                "a declared file can't be read", because=[f"{path}: {error.strerror}"]
-            ) from error
+        yield from read_pieces(Path(url2pathname(urlsplit(address).path)))
 
 
 def _filename(address: str) -> str:

@@ -7,8 +7,8 @@ from urllib.parse import urlsplit
 from urllib.request import url2pathname
 
 from rabbet.core.model.lock import LockedWheel
-from rabbet.errors import SourceFailed
 from rabbet.sources.http import HttpClient
+from rabbet.sources.local_file import read_pieces
 from rabbet.store.store import Unpacked
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer
@@ -16,7 +16,6 @@ from rabbet.tasks.progress import Observer
 __all__ = ["fetch_wheels"]
 
 _THREADS = 16
-_CHUNK = 1 << 18
 
 
 def fetch_wheels(
@@ -57,14 +56,4 @@ def _content(wheel: LockedWheel, folder: Path, client: HttpClient) -> Iterator[b
     if wheel.url is not None and urlsplit(wheel.url).scheme != "file":
         yield from client.stream(wheel.url)
         return
-    path = folder / (wheel.path or url2pathname(urlsplit(wheel.url or "").path))
-    try:
-        with path.open("rb") as file:
-            while piece := file.read(_CHUNK):
-                yield piece
-    except OSError as error:
-        raise SourceFailed(
-            f"{wheel.filename} can't be read from the folder that the lock names",
-            because=[f"{path}: {error.strerror}"],
-            remedy="bring the file back, or: rabbet resolve --raise-all",
-        ) from error
+    yield from read_pieces(folder / (wheel.path or url2pathname(urlsplit(wheel.url or "").path)))

@@ -10,7 +10,7 @@ from rabbet.core.lock.build import build_lock
 from rabbet.core.lock.moves import Move, explained_moves
 from rabbet.core.lock.select import serves
 from rabbet.core.model.declaration import Declaration
-from rabbet.core.model.lock import Lock
+from rabbet.core.model.lock import Lock, LockedRuntime
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.target import Target
 from rabbet.core.solve.policy import Policy
@@ -173,13 +173,23 @@ def _settle(
         moves = explained_moves(
             versions, answer, declaration, catalogue, raised=aim.raised, otherwise=aim.reason
         )
-    lock = build_lock(declaration, runtime, answer, wheels, catalogue.indexes)
+    locked_runtime = _locked_runtime(runtime, before if aim.keeps else None)
+    lock = build_lock(declaration, locked_runtime, answer, wheels, catalogue.indexes)
     passed_over = tuple(
         f"{name} {version}: {reason}"
         for (name, version), reason in sorted(catalogue.set_aside.items())
         if name in answer.chosen and version > answer.chosen[name].version
     )
     return _Settled(lock=lock, moves=moves, passed_over=passed_over)
+
+
+def _locked_runtime(runtime: PythonRuntime, before: Lock | None) -> LockedRuntime:
+    """The runtime as the lock names it: another patch of the same one does not change the lock."""
+    found = LockedRuntime(language="python", implementation=runtime.implementation, version=runtime.version)
+    known = before.runtime if before else None
+    if known is None or known.implementation != found.implementation:
+        return found
+    return known if known.version.release[:2] == found.version.release[:2] else found
 
 
 def _new_pins(before: Lock | None, lock: Lock) -> tuple[str, ...]:

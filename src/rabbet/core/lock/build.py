@@ -8,7 +8,6 @@ from packaging.utils import NormalizedName, canonicalize_name
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, LockedLibrary, LockedRuntime, LockedWheel
 from rabbet.core.model.release import Candidate
-from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.solution import Part, Solution
 from rabbet.core.wording import specifiers_text
 
@@ -17,7 +16,7 @@ __all__ = ["build_lock"]
 
 def build_lock(
     declaration: Declaration,
-    runtime: PythonRuntime,
+    runtime: LockedRuntime,
     solution: Solution,
     wheels: Mapping[NormalizedName, Sequence[LockedWheel]],
     indexes: Mapping[str, str],
@@ -51,9 +50,7 @@ def build_lock(
         groups=groups,
         libraries=libraries,
         fingerprint=declaration.fingerprint(),
-        runtime=LockedRuntime(
-            language="python", implementation=runtime.implementation, version=runtime.version
-        ),
+        runtime=runtime,
         pins=tuple(sorted({canonicalize_name(one.name) for one in requirements if _is_pin(one)})),
     )
 

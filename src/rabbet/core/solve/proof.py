@@ -26,14 +26,14 @@ _MOST_MINIMIZED = 80
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Fact:
-    """All that one requirer's releases ask of one library, or why they can't be used.
+    """All that one requirer's releases ask of the library `about`, or why they can't be used.
 
     `demands` maps a release's bit (0 for the project itself) to the releases that it admits and how it says
     so; `unusable` maps bits to reasons.
     """
 
     requirer: Slot
-    library: NormalizedName
+    about: NormalizedName
     group: str | None = None
     demands: Mapping[int, tuple[int, Requirement]] = field(default_factory=dict)
     unusable: Mapping[int, str] = field(default_factory=dict)
@@ -41,7 +41,7 @@ class Fact:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Step:
-    """A fact is applied: of `library`, the releases `removed` go and `left` stay.
+    """A fact is applied: of the library `about`, the releases `removed` go and `left` stay.
 
     `relies_on` are earlier steps: those that say which of the requirer's and the required library's releases
     are left. A step that `prunes` drops releases of the requirer, because what they need is gone; one that
@@ -49,7 +49,7 @@ class Step:
     """
 
     fact: Fact
-    library: NormalizedName
+    about: NormalizedName
     left: int
     removed: int
     relies_on: tuple["Step", ...]
@@ -59,9 +59,9 @@ class Step:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Cases:
-    """Every release that is left of a library leads to a clash of its own."""
+    """Every release that is left of the library `about` leads to a clash of its own."""
 
-    library: NormalizedName
+    about: NormalizedName
     relies_on: tuple[Step, ...]
     cases: tuple[tuple[int, "Proof"], ...]
 
@@ -100,14 +100,14 @@ def facts_of(refutation: Refutation) -> tuple[Fact, ...]:
     grouped = [Fact(requirer, name, demands=bits) for (requirer, name), bits in demands.items()]
     grouped += [Fact(slot, slot.name, unusable=bits) for slot, bits in unusable.items()]
     own.sort(key=lambda fact: (str(fact.demands[0][1]), fact.group or ""))
-    grouped.sort(key=lambda fact: (depth[fact.requirer], str(fact.requirer), fact.library))
+    grouped.sort(key=lambda fact: (depth[fact.requirer], str(fact.requirer), fact.about))
     return (*_once(own), *grouped)
 
 
 def prove(refutation: Refutation) -> Proof | None:
     """A short proof; `None` when the facts call for more cases than anybody would read."""
     facts = list(facts_of(refutation))
-    whole = {fact.library: _all_of(refutation, fact.library) for fact in facts}
+    whole = {fact.about: _all_of(refutation, fact.about) for fact in facts}
     whole |= {fact.requirer.name: _all_of(refutation, fact.requirer.name) for fact in facts}
     if _attempt(facts, whole) is None:
         return None
@@ -211,8 +211,8 @@ class _State:
                 step = self._applied(fact)
                 if step is not None:
                     self._steps.append(step)
-                    self._because[step.library] = step
-                    self._left[step.library] = step.left
+                    self._because[step.about] = step
+                    self._left[step.about] = step.left
                     changed = True
                     if not step.left:
                         return step
@@ -228,7 +228,7 @@ class _State:
         bits = self._left[name]
         if fact.unusable:
             return self._narrowed(fact, name, bits & ~sum(fact.unusable))
-        gone = sum(bit for bit, (mask, _) in fact.demands.items() if not mask & self._left[fact.library])
+        gone = sum(bit for bit, (mask, _) in fact.demands.items() if not mask & self._left[fact.about])
         if bits & gone and bits & ~gone:
             return self._narrowed(fact, name, bits & ~gone, prunes=True)
         if bits & ~sum(fact.demands):
@@ -241,10 +241,10 @@ class _State:
 
     def _needed(self, fact: Fact, admitted: int, requirement: Requirement) -> Step | None:
         """The library is needed, in one of the admitted releases."""
-        parts = {Slot(fact.library, extra) for extra in ("", *map(canonicalize_name, requirement.extras))}
+        parts = {Slot(fact.about, extra) for extra in ("", *map(canonicalize_name, requirement.extras))}
         news = not parts <= self._required
         self._required |= parts
-        return self._narrowed(fact, fact.library, self._left[fact.library] & admitted, news=news)
+        return self._narrowed(fact, fact.about, self._left[fact.about] & admitted, news=news)
 
     def _narrowed(
         self, fact: Fact, library: NormalizedName, left: int, *, prunes: bool = False, news: bool = False
@@ -252,7 +252,7 @@ class _State:
         before = self._left[library]
         if left == before and not news:
             return None
-        names = dict.fromkeys((fact.requirer.name, fact.library))
+        names = dict.fromkeys((fact.requirer.name, fact.about))
         relies_on = tuple(self._because[name] for name in names if name in self._because)
         return Step(fact, library, left, before & ~left, relies_on, prunes)
 
@@ -284,7 +284,7 @@ def _outside(proof: Proof) -> Iterator[Step]:
 
 def contested(proof: Proof) -> NormalizedName:
     """The library of which nothing is left."""
-    return proof.cases.library if proof.cases else proof.steps[-1].library
+    return proof.cases.about if proof.cases else proof.steps[-1].about
 
 
 def _stated(root: Incompatibility) -> Iterator[Incompatibility]:

@@ -33,7 +33,7 @@ def explained(refutation: Refutation, project: str) -> Explanation:
     teller = _Teller(refutation.problem, project)
     if proof is None:
         facts = facts_of(refutation)
-        return Explanation(facts[-1].library, tuple(f"{teller.fact(fact)}." for fact in facts))
+        return Explanation(facts[-1].about, tuple(f"{teller.fact(fact)}." for fact in facts))
     return Explanation(contested(proof), tuple(teller.proof(proof)))
 
 
@@ -54,9 +54,9 @@ class _Teller:
             yield f"{indent}{number}{self._step(step)}"
         if proof.cases is not None:
             for bit, inner in proof.cases.cases:
-                yield f"{indent}Take {proof.cases.library} {self._versions(proof.cases.library, bit)}:"
+                yield f"{indent}Take {proof.cases.about} {self._versions(proof.cases.about, bit)}:"
                 yield from self.proof(inner, indent=indent + "  ")
-            yield f"{indent}So no release of {proof.cases.library} is left."
+            yield f"{indent}So no release of {proof.cases.about} is left."
 
     def fact(self, fact: Fact) -> str:
         """A fact by itself."""
@@ -70,17 +70,17 @@ class _Teller:
             return f"{self._unusable(fact, step.removed)}{self._leaves(step, '; that')}"
         if step.prunes:
             said = self._says(fact, step.removed)
-            return f"{said}, but {self._only(fact.library, step)}{self._leaves(step, ': that')}"
+            return f"{said}, but {self._only(fact.about, step)}{self._leaves(step, ': that')}"
         subject = 0 if fact.requirer == ROOT else self._subject(step)
         said = self._says(fact, subject)
         if step.left:
             return f"{said}{self._leaves(step)}"
-        return f"{said}, but {self._only(fact.library, step)}."
+        return f"{said}, but {self._only(fact.about, step)}."
 
     def _subject(self, step: Step) -> int:
         """Which releases of the requirer are left at this step."""
         name = step.fact.requirer.name
-        before = [one for one in step.relies_on if one.library == name]
+        before = [one for one in step.relies_on if one.about == name]
         left = before[-1].left if before else (1 << len(self._problem.candidates(name).releases)) - 1
         return left & sum(step.fact.demands) or sum(step.fact.demands)
 
@@ -106,15 +106,15 @@ class _Teller:
     def _leaves(self, step: Step, joint: str = ", which") -> str:
         """What is left, where that is news."""
         if not step.left:
-            return f"{joint} leaves no release of {step.library}."
+            return f"{joint} leaves no release of {step.about}."
         if not step.removed:
             return "."
-        return f"{joint} leaves {step.library} {self._versions(step.library, step.left)}."
+        return f"{joint} leaves {step.about} {self._versions(step.about, step.left)}."
 
     def _only(self, library: NormalizedName, step: Step) -> str:
         """What was left of a library before this step, and by which sentence."""
         found = self._problem.candidates(library)
-        before = [one for one in step.relies_on if one.library == library]
+        before = [one for one in step.relies_on if one.about == library]
         if before and before[-1].assumed:
             return f"{library} {self._versions(library, before[-1].left)} is taken"
         if before:
@@ -132,8 +132,8 @@ class _Teller:
 
     def _unusable(self, fact: Fact, bits: int) -> str:
         reasons = list(dict.fromkeys(reason for bit, reason in fact.unusable.items() if bit & bits))
-        versions = self._versions(fact.library, bits)
-        return f"{fact.library} {versions} can't be used: {'; '.join(reasons[:_ASIDE])}"
+        versions = self._versions(fact.about, bits)
+        return f"{fact.about} {versions} can't be used: {'; '.join(reasons[:_ASIDE])}"
 
     def _versions(self, name: NormalizedName, bits: int) -> str:
         """Such as `2.0 and 2.1`, or `1.0 … 3.2 (17 releases)`."""
@@ -149,7 +149,7 @@ def _referred(proof: Proof) -> Iterator[Step]:
     for step in proof.steps:
         needs_number = (step.prunes or not step.left) and not step.fact.unusable
         for earlier in step.relies_on:
-            if needs_number and earlier.library == step.fact.library and not earlier.assumed:
+            if needs_number and earlier.about == step.fact.about and not earlier.assumed:
                 yield earlier
     if proof.cases is not None:
         for _, inner in proof.cases.cases:

@@ -76,7 +76,7 @@ def runtime_matters(refutation: Refutation) -> bool:
     """Whether releases that the clash is about are out of reach because of the runtime or the system."""
     candidates = refutation.problem.candidates
     facts = facts_of(refutation)
-    names = {name for fact in facts for name in (fact.library, fact.requirer.name) if name}
+    names = {name for fact in facts for name in (fact.about, fact.requirer.name) if name}
     aside = any(candidates(name).aside for name in names)
     return aside or any("needs Python" in reason for fact in facts for reason in fact.unusable.values())
 

@@ -1,0 +1,24 @@
+"""Files of this machine, piece by piece."""
+
+from collections.abc import Iterator
+from pathlib import Path
+
+from rabbet.errors import SourceFailed
+
+__all__ = ["read_pieces"]
+
+_CHUNK = 1 << 18
+
+
+def read_pieces(path: Path) -> Iterator[bytes]:
+    """The content of a file that the declaration or the lock names. Raises `SourceFailed`."""
+    try:
+        with path.open("rb") as file:
+            while piece := file.read(_CHUNK):
+                yield piece
+    except OSError as error:
+        raise SourceFailed(
+            f"{path.name} can't be read",
+            because=[f"{path}: {error.strerror}"],
+            remedy="bring the file back, or resolve anew: rabbet resolve --raise-all",
+        ) from error

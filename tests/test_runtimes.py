@@ -1,0 +1,114 @@
+"""Finding interpreters and choosing among them."""
+
+import os
+import tempfile
+import unittest
+from pathlib import Path
+
+from packaging.specifiers import SpecifierSet
+from packaging.version import Version
+
+from rabbet.core.model.lock import LockedRuntime
+from rabbet.core.model.runtime import PythonRuntime, Refusal
+from rabbet.errors import NoRuntime
+from rabbet.runtimes.choose import choose
+from rabbet.runtimes.probe import probe_all
+from rabbet.runtimes.search import find_executables
+from rabbet.store.memory import Memory
+from tests.support.catalogue import MARKERS
+
+
+def runtime(text: str) -> PythonRuntime:
+    """A made-up interpreter: its version, `t` behind it for a free-threaded build, `pypy` before it."""
+    version = text.removeprefix("pypy").removesuffix("t")
+    return PythonRuntime(
+        executable=f"/opt/{text}/bin/python",
+        site_packages="lib",
+        version=Version(version),
+        implementation="pypy" if text.startswith("pypy") else "cpython",
+        markers=MARKERS,
+        libc=("glibc", "2.36"),
+        abi_flags="t" if text.endswith("t") else "",
+        word_bits=64,
+    )
+
+
+# found, allowed, locked, chosen (None: none fits)
+CASES = [
+    ("3.11.2 3.12.1 3.10.9", ">=3.10", None, "3.12.1"),
+    ("3.11.2 3.12.1 3.10.9", "<3.12", None, "3.11.2"),
+    ("3.11.2 3.12.1", ">=3.11", "3.11.2", "3.11.2"),
+    ("3.11.9 3.11.2 3.12.1", ">=3.11", "3.11.2", "3.11.2"),
+    ("3.11.9 3.12.1", ">=3.11", "3.11.2", "3.11.9"),
+    ("3.11.2 3.12.1", ">=3.12", "3.11.2", "3.12.1"),
+    ("3.14.0rc1 3.12.1", ">=3.11", None, "3.12.1"),
+    ("3.14.0t 3.12.1", ">=3.11", None, "3.12.1"),
+    ("pypy3.13.0 3.12.1", ">=3.11", None, "3.12.1"),
+    ("pypy3.11.2", ">=3.11", None, "pypy3.11.2"),
+    ("3.10.9 3.11.2", ">=3.12", None, None),
+    ("", ">=3.12", None, None),
+]
+
+
+class Choosing(unittest.TestCase):
+    """The lock's runtime before others, ordinary builds before odd ones, then the newest."""
+
+    def test_table(self) -> None:
+        for found, allowed, locked, expected in CASES:
+            with self.subTest(found=found, allowed=allowed, locked=locked):
+                before = None
+                if locked:
+                    before = LockedRuntime(
+                        language="python", implementation="cpython", version=Version(locked)
+                    )
+                there = [
+                    Refusal(executable="/bin/x", reason="it does not start"),
+                    *map(runtime, found.split()),
+                ]
+                if expected is None:
+                    with self.assertRaises(NoRuntime) as raised:
+                        choose(there, SpecifierSet(allowed), locked=before)
+                    self.assertEqual(len(raised.exception.because), len(there))
+                    self.assertIn("/bin/x: it does not start", raised.exception.because)
+                else:
+                    chosen = choose(there, SpecifierSet(allowed), locked=before)
+                    self.assertEqual(chosen, runtime(expected))
+
+
+class Finding(unittest.TestCase):
+    """Each real interpreter once, in the order of `PATH`; what only looks like one is told apart."""
+
+    def setUp(self) -> None:
+        holder = tempfile.TemporaryDirectory()
+        self.addCleanup(holder.cleanup)
+        self.root = Path(holder.name).resolve()
+
+    def program(self, path: str, content: bytes = b"\x7fELF") -> Path:
+        target = self.root / path
+        target.parent.mkdir(parents=True, exist_ok=True)
+        target.write_bytes(content)
+        target.chmod(0o755)
+        return target
+
+    def test_search(self) -> None:
+        second = self.program("b/python3.12")
+        first = self.program("a/python3")
+        (self.root / "a" / "python").symlink_to("python3")
+        self.program("a/python3.11", b"#!/bin/sh\nexec python3\n")
+        self.program("a/python3-config")
+        own = self.program("home/.tools/versions/3.9.1/bin/python3.9")
+        (self.root / "a" / "python3.10").mkdir()
+        path = os.pathsep.join([str(self.root / "a"), "", str(self.root / "gone"), str(self.root / "b")])
+        found = find_executables({"PATH": path}, self.root / "home")
+        self.assertEqual([one for one in found if self.root in one.parents], [first, second, own])
+
+    def test_refusals(self) -> None:
+        """What does not start, fails, or answers nonsense is refused with the reason."""
+        broken = self.program("broken", b"\x7fELF")
+        failing = self.program("failing", b"#!/bin/sh\necho it hurts >&2; exit 3\n")
+        silly = self.program("silly", b"#!/bin/sh\necho '{}'\n")
+        found = probe_all([broken, failing, silly], Memory(self.root / "memory"))
+        reasons = [one.reason for one in found if isinstance(one, Refusal)]
+        self.assertEqual(len(reasons), 3)
+        for reason, words in zip(reasons, ("does not start", "it hurts", "makes no sense"), strict=True):
+            self.assertIn(words, reason)
