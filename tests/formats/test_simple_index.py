@@ -2,6 +2,7 @@
 
 import json
 import unittest
+from pathlib import Path
 
 from hypothesis import given
 from hypothesis import strategies as st
@@ -10,6 +11,7 @@ from packaging.utils import InvalidWheelFilename, canonicalize_name, parse_wheel
 from rabbet.core.wheel_name import parse_wheel_name
 from rabbet.demo.stand_in import Manner, StandIn
 from rabbet.formats.simple_index import NotAnIndexPage, parse_html, parse_json
+from rabbet.sources.credentials import Credentials
 from rabbet.sources.http import HttpClient
 
 NAME = canonicalize_name("combframe")
@@ -98,7 +100,9 @@ class Pages(unittest.TestCase):
         listings = []
         for manner, parse in ((Manner(), parse_json), (Manner(json=False), parse_html)):
             with StandIn(manner=manner) as index:
-                answer = HttpClient({}).get(index.address + "combframe/")
+                answer = HttpClient({}, Credentials((), {}, Path("/nowhere"))).get(
+                    index.address + "combframe/"
+                )
                 listing = parse(
                     answer.body, name=NAME, source="s", address="https://apiary.example/simple/combframe/"
                 )

@@ -216,19 +216,35 @@ url = "{self.index.address}"
         self.assertEqual((self.project / "pylock.toml").read_bytes(), lock)
         self.assertEqual([one for one in self.index.requests if "/files/" in one], [])
 
-    def test_credentials_stay_secret(self) -> None:
-        """A password in a source's address is used, and appears in no output and no lock."""
-        secret = self.index.address.replace("http://", "http://bee:honey-pot@")
-        self.begin(secret, "queenmark")
-        outcomes = [self.rabbet("resolve"), self.rabbet("recreate"), self.rabbet("resolve", "--verify")]
-        self.rabbet("declare", "nectarplod")
-        outcomes.append(self.rabbet("resolve", code=4))
-        (self.project / "pyproject.toml").write_text(
-            (self.project / "pyproject.toml").read_text().replace("/simple/", "/nothing/")
-        )
-        outcomes.append(self.rabbet("resolve", code=5))
-        shown = "".join(one.out + one.err for one in outcomes) + (self.project / "pylock.toml").read_text()
-        self.assertNotIn("honey-pot", shown)
+    def test_credentials(self) -> None:
+        """From the address, variables or netrc they open the source, and appear in no output and no lock."""
+        index = self.serve(StandIn(manner=Manner(password="bee:honey-pot")))
+        netrc = self.root / "home" / ".netrc"
+        with_password = index.address.replace("http://", "http://bee:honey-pot@")
+        ways = {
+            "address": (with_password, {}, ""),
+            "variables": (index.address, {"RABBET_SOURCE_MAIN_USERNAME": "bee"}, ""),
+            "netrc": (index.address, {}, "machine 127.0.0.1 login bee password honey-pot\n"),
+            "wrong": (with_password.replace("honey-pot", "honey-pots"), {}, ""),
+        }
+        for way, (address, variables, hosts) in ways.items():
+            with self.subTest(way):
+                netrc.write_text(hosts)
+                given = {**variables, "RABBET_SOURCE_MAIN_PASSWORD": "honey-pot"} if variables else {}
+                self.project = self.root / way
+                self.project.mkdir()
+                given["RABBET_STORE"] = str(self.root / f"store-{way}")
+                self.begin(address, "queenmark")
+                code = 5 if way == "wrong" else 0
+                outcomes = [self.rabbet("resolve", code=code, **given)]
+                if code:
+                    self.assertIn("status 401", outcomes[0].err)
+                else:
+                    outcomes.append(self.rabbet("recreate", **given))
+                    self.assertNotIn("honey-pot", (self.project / "pylock.toml").read_text())
+                self.rabbet("declare", "nectarplod")
+                outcomes.append(self.rabbet("resolve", code=code or 4, **given))
+                self.assertNotIn("honey-pot", "".join(one.out + one.err for one in outcomes))
 
     def test_run_is_transparent(self) -> None:
         """Exit code, arguments, signals and the search for commands are the command's own."""

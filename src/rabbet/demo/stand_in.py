@@ -4,6 +4,7 @@ It serves JSON (PEP 691, 700) or HTML (PEP 503), metadata files (PEP 658) and by
 be switched off. Faults are for tests: they make an address answer as a broken source would.
 """
 
+import base64
 import hashlib
 import html
 import json
@@ -41,11 +42,12 @@ class Fault(StrEnum):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Manner:
-    """How the index serves, and what fails at which path."""
+    """How the index serves, and what fails at which path; `password` is `user:password`, if it wants one."""
 
     json: bool = True
     metadata_files: bool = True
     ranges: bool = True
+    password: str = ""
     faults: MutableMapping[str, Fault] = field(default_factory=dict)
 
 
@@ -127,6 +129,9 @@ class _Handler(BaseHTTPRequestHandler):
 
     def _answer(self, *, with_body: bool) -> None:
         self.server.requests.append(f"{self.command} {self.path}")
+        if not self._is_welcome():
+            self._send(401, b"", "text/plain", with_body=with_body)
+            return
         fault = self.server.manner.faults.get(self.path)
         if fault in (Fault.MISSING, Fault.BROKEN):
             self._send(404 if fault is Fault.MISSING else 500, b"", "text/plain", with_body=with_body)
@@ -142,6 +147,11 @@ class _Handler(BaseHTTPRequestHandler):
             self._send_half(body, kind, hang=fault is Fault.SLOW)
         else:
             self._send_range_or_all(body, kind, with_body=with_body)
+
+    def _is_welcome(self) -> bool:
+        wanted = self.server.manner.password
+        given = self.headers.get("Authorization", "")
+        return not wanted or given == "Basic " + base64.b64encode(wanted.encode()).decode()
 
     def _content(self) -> tuple[bytes | None, str]:
         if self.path in self.server.files:

@@ -6,12 +6,13 @@ from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any
-from urllib.parse import unquote, urljoin, urlsplit, urlunsplit
+from urllib.parse import urljoin, urlsplit, urlunsplit
 from urllib.request import proxy_bypass_environment  # type: ignore[attr-defined]  # typeshed lacks it
 
 import urllib3
 
 from rabbet.errors import SourceFailed
+from rabbet.sources.credentials import Credentials
 
 __all__ = ["Answer", "HttpClient", "refused", "without_credentials"]
 
@@ -45,7 +46,8 @@ class HttpClient:
     `environ` gives proxies and CA bundles by their usual variables.
     """
 
-    def __init__(self, environ: Mapping[str, str]) -> None:
+    def __init__(self, environ: Mapping[str, str], credentials: Credentials) -> None:
+        self._credentials = credentials
         self._tls = ssl.create_default_context(
             cafile=environ.get("SSL_CERT_FILE"), capath=environ.get("SSL_CERT_DIR")
         )
@@ -78,9 +80,9 @@ class HttpClient:
         self, method: str, address: str, headers: Mapping[str, str], *, stream: bool
     ) -> urllib3.BaseHTTPResponse:
         given = dict(headers)
-        credentials = urlsplit(address).netloc.rpartition("@")[0]
+        credentials = self._credentials.for_address(address)
         if credentials:
-            given.update(urllib3.make_headers(basic_auth=unquote(credentials)))
+            given.update(urllib3.make_headers(basic_auth=credentials))
         plain = without_credentials(address)
         pool = self._pool(plain)
         return pool.request(method, plain, headers=given, preload_content=not stream, redirect=True)

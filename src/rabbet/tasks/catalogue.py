@@ -6,9 +6,9 @@ from rabbet.core.model.target import Target
 from rabbet.core.solve.policy import Policy
 from rabbet.sources.catalogue import Catalogue
 from rabbet.sources.direct import DirectSource, direct_addresses
-from rabbet.sources.http import HttpClient
 from rabbet.sources.opening import open_source
 from rabbet.tasks.machine import Machine
+from rabbet.tasks.network import open_client
 from rabbet.tasks.progress import Observer
 from rabbet.tasks.project import Project
 from rabbet.tasks.settings import known_sources
@@ -27,7 +27,7 @@ def open_catalogue(
 ) -> Catalogue:
     """All sources of a project; it needs none if it declares no library. Raises `SourceFailed`."""
     declaration = project.declaration()
-    client = HttpClient(machine.environ)
+    client = open_client(declaration, machine)
     requirements = [one.requirement for one in declaration.declared()]
     direct = DirectSource(direct_addresses(requirements), client)
     entries = known_sources(declaration, machine) if requirements else ()

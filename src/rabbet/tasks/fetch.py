@@ -9,8 +9,7 @@ from urllib.request import url2pathname
 from rabbet.core.model.lock import LockedWheel
 from rabbet.sources.http import HttpClient
 from rabbet.sources.local_file import read_pieces
-from rabbet.store.store import Unpacked
-from rabbet.tasks.machine import Machine
+from rabbet.store.store import Store, Unpacked
 from rabbet.tasks.progress import Observer
 
 __all__ = ["fetch_wheels"]
@@ -19,14 +18,13 @@ _THREADS = 16
 
 
 def fetch_wheels(
-    wheels: Sequence[LockedWheel], *, folder: Path, machine: Machine, observer: Observer
+    wheels: Sequence[LockedWheel], *, folder: Path, client: HttpClient, store: Store, observer: Observer
 ) -> dict[LockedWheel, Unpacked]:
     """Fetch and unpack what the store lacks; paths in the lock are relative to `folder`.
 
     The first failure ends it; what was fetched whole until then stays in the store.
     Raises `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
     """
-    store, client = machine.store(), HttpClient(machine.environ)
 
     def get(wheel: LockedWheel) -> Unpacked:
         if not store.has(wheel):

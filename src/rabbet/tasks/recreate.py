@@ -79,11 +79,16 @@ def recreate(project: Project, machine: Machine, observer: Observer) -> Outlook:
 
 def _apply(project: Project, machine: Machine, observer: Observer, outlook: Outlook) -> None:
     from rabbet.tasks.fetch import fetch_wheels
+    from rabbet.tasks.network import open_client
 
+    declaration = project.declaration()
     steps = outlook.plan.of(Action.ADD, Action.REPLACE)
     wheels = [step.needed.wheel for step in steps if step.needed is not None]
-    unpacked = fetch_wheels(wheels, folder=project.folder, machine=machine, observer=observer)
-    declared = {canonicalize_name(one.requirement.name) for one in project.declaration().declared()}
+    client = open_client(declaration, machine)
+    unpacked = fetch_wheels(
+        wheels, folder=project.folder, client=client, store=machine.store(), observer=observer
+    )
+    declared = {canonicalize_name(one.requirement.name) for one in declaration.declared()}
     observer.stage("installing", len(steps))
     with _folder(project.environment, outlook) as layout:
         origins = _origins(layout.root)
