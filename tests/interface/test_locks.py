@@ -89,6 +89,29 @@ class Locks(ProgramCase):
         self.assertIn("Passed over: combframe 2.2: its metadata holds 'tallywax >'", done)
         self.assertEqual(self.locked()["combframe"], "2.1")
 
+    def test_sources_in_order(self) -> None:
+        """The first source that knows a library gives it, unless another one claims it; risks are told once."""
+        own = [one for one in RELEASES if one.name in ("combframe", "tallywax") and one.version < "2.1"]
+        write_wheels(self.root / "wheels", own)
+        self.begin("../wheels", "nectarplot>=2", "pollencsv")
+        path = self.project / "pyproject.toml"
+        declared = (
+            path.read_text() + f'\n[[tool.rabbet.sources]]\nname = "public"\nurl = "{self.index.address}"\n'
+        )
+        path.write_text(declared)
+        told = self.rabbet("resolve").out
+        self.assertIn("Beware: combframe is taken from 'main', and 'public' knows that name too.", told)
+        self.assertEqual(self.locked()["combframe"], "2.0")
+        self.rabbet("declare", "skepio")
+        self.assertNotIn("Beware", self.rabbet("resolve").out)
+        path.write_text(declared.replace('url = "../wheels"', 'url = "../wheels"\nonly = ["tally*"]'))
+        told = self.rabbet("resolve", "--raise-all").out
+        self.assertNotIn("Beware", told)
+        self.assertEqual(self.locked()["combframe"], "2.1")
+        lock = (self.project / "pylock.toml").read_text()
+        self.assertIn('path = "../wheels/tallywax-1.2', lock)
+        self.assertNotIn('path = "../wheels/combframe', lock)
+
     def test_pins_are_spoken_of_once(self) -> None:
         """A few exact pins get one remark, in the run that takes them in."""
         self.begin(self.index.address, "pollencsv==1.1")

@@ -44,6 +44,7 @@ def read_lock(text: str, where: str = "pylock.toml") -> Lock:
         fingerprint=settings.text("fingerprint"),
         runtime=_runtime(settings),
         pins=tuple(settings.texts("pins")),
+        also_known=tuple(settings.texts("also-known")),
     )
     document.problems.raise_if_any()
     return lock
@@ -133,8 +134,9 @@ def _lines(lock: Lock) -> Iterator[str]:
             }
         )
 
-    if lock.pins:
-        yield f"pins = [{', '.join(_text(name) for name in lock.pins)}]"
+    for key, names in (("pins", lock.pins), ("also-known", lock.also_known)):
+        if names:
+            yield f"{key} = [{', '.join(_text(name) for name in names)}]"
 
 
 def _library_lines(library: LockedLibrary) -> Iterator[str]:

@@ -95,5 +95,5 @@ def _members(
 
 
 def _source(entry: Table) -> SourceEntry:
-    entry.allow_only("name", "url")
-    return SourceEntry(name=entry.need("name"), url=entry.need("url"))
+    entry.allow_only("name", "url", "only")
+    return SourceEntry(name=entry.need("name"), url=entry.need("url"), only=tuple(entry.texts("only")))

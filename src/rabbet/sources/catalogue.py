@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from datetime import datetime
+from fnmatch import fnmatchcase
 from functools import partial
 from typing import Protocol, Self
 
@@ -20,6 +21,7 @@ from rabbet.core.model.target import Target
 from rabbet.core.solve.candidates import Candidates, candidates_for
 from rabbet.formats.metadata import MetadataBroken, parse_metadata
 from rabbet.sources.base import Source
+from rabbet.sources.direct import DIRECT
 
 __all__ = ["Catalogue", "MetadataMemory"]
 
@@ -39,17 +41,20 @@ class MetadataMemory(Protocol):
 class Catalogue:
     """Answers the solver (it is a `Provider`) from sources in their order.
 
-    A library comes from the first source that knows it. What is likely to be asked next is fetched ahead, by
-    several threads: the listing of a library that something needs, the metadata of the release that will
-    probably be chosen, and, where one release after the other is refused, that of a growing number of the
-    next older ones. `preferred` are the versions that the solver tries first; `reading` is told the name of
-    each library whose listing is read; nothing uploaded after `as_of` exists. `set_aside` holds the releases
-    that were asked for and whose metadata is of no use, with the reasons.
+    Each source comes with names and patterns: libraries that match come from there and from nowhere else, and
+    no others do. Any other library comes from the first source without patterns that knows it.
+
+    What is likely to be asked next is fetched ahead, by several threads: the listing of a library that
+    something needs, the metadata of the release that will probably be chosen, and, where one release after
+    the other is refused, that of a growing number of the next older ones. `preferred` are the versions that
+    the solver tries first; `reading` is told the name of each library whose listing is read; nothing uploaded
+    after `as_of` exists. `set_aside` holds the releases that were asked for and whose metadata is of no use,
+    with the reasons.
     """
 
     def __init__(
         self,
-        sources: Sequence[Source],
+        sources: Sequence[tuple[Source, Sequence[str]]],
         target: Target,
         memory: MetadataMemory,
         *,
@@ -57,7 +62,8 @@ class Catalogue:
         reading: Callable[[str], None],
         as_of: datetime | None = None,
     ) -> None:
-        self._sources = {source.name: source for source in sources}
+        self._given = tuple(sources)
+        self._sources = {source.name: source for source, _ in sources}
         self._target = target
         self._memory = memory
         self._preferred = preferred
@@ -80,7 +86,7 @@ class Catalogue:
     def for_target(self, target: Target) -> "Catalogue":
         """The same sources for another target; listings that were read are not read again."""
         other = Catalogue(
-            tuple(self._sources.values()),
+            self._given,
             target,
             self._memory,
             preferred=self._preferred,
@@ -162,10 +168,40 @@ class Catalogue:
         """All names that the sources list, as far as they do."""
         return tuple(name for source in self._sources.values() for name in source.names())
 
+    def also_known(self, chosen: Iterable[Candidate]) -> dict[NormalizedName, tuple[str, ...]]:
+        """Which chosen libraries later sources know too: somebody else may publish under such a name."""
+        asked = {
+            one.name: [
+                (source.name, self._pool.submit(source.listing, one.name))
+                for source in self._sources_after(one)
+            ]
+            for one in chosen
+        }
+        known = {
+            name: tuple(source for source, listing in found if listing.result() is not None)
+            for name, found in asked.items()
+        }
+        return {name: sources for name, sources in known.items() if sources}
+
+    def _sources_after(self, chosen: Candidate) -> list[Source]:
+        taken = self._sources[chosen.wheels[0].source]
+        able = self._sources_of(chosen.name)
+        return [] if taken.name == DIRECT else able[able.index(taken) + 1 :]
+
+    def _sources_of(self, name: NormalizedName) -> list[Source]:
+        """The sources that may serve a library, in order."""
+        claiming = [
+            source
+            for source, only in self._given
+            if any(fnmatchcase(name, canonicalize_name(pattern)) for pattern in only)
+        ]
+        direct = [source for source, _ in self._given if source.name == DIRECT]
+        return [*direct, *claiming] if claiming else [source for source, only in self._given if not only]
+
     def _read(self, name: NormalizedName) -> Candidates:
         if name not in self._listings:
             self._reading(name)
-            listings = (source.listing(name) for source in self._sources.values())
+            listings = (source.listing(name) for source in self._sources_of(name))
             self._listings[name] = next((one for one in listings if one is not None), None)
         listing = self._listings[name]
         if listing is None:

@@ -18,7 +18,9 @@ from rabbet.sources.http import HttpClient, without_credentials
 from rabbet.sources.local_file import read_pieces
 from rabbet.sources.wheel_metadata import far_metadata, metadata_in
 
-__all__ = ["DirectSource", "direct_addresses"]
+__all__ = ["DIRECT", "DirectSource", "direct_addresses"]
+
+DIRECT = "declared addresses"
 
 
 def direct_addresses(requirements: Iterable[Requirement]) -> Mapping[NormalizedName, str]:
@@ -46,7 +48,7 @@ def direct_addresses(requirements: Iterable[Requirement]) -> Mapping[NormalizedN
 class DirectSource:
     """Knows exactly the libraries that are required from an address."""
 
-    name = "declared addresses"
+    name = DIRECT
     index: str | None = None
 
     def __init__(self, addresses: Mapping[NormalizedName, str], client: HttpClient) -> None:

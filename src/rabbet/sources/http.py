@@ -117,7 +117,7 @@ def refused(address: str, status: int) -> SourceFailed:
 
 def _remedy(status: int) -> str:
     if status in (401, 403):
-        return "give the source's user name and password, or ask who runs it for access"
+        return "set RABBET_SOURCE_<NAME>_USERNAME and RABBET_SOURCE_<NAME>_PASSWORD, or use a netrc file"
     return "try again later; if it stays so, check the source's address in pyproject.toml"
 
 

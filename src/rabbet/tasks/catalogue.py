@@ -32,7 +32,7 @@ def open_catalogue(
     direct = DirectSource(direct_addresses(requirements), client)
     entries = known_sources(declaration, machine) if requirements else ()
     return Catalogue(
-        [direct, *(open_source(entry, project=project.folder, client=client) for entry in entries)],
+        [(direct, ()), *((open_source(e, project=project.folder, client=client), e.only) for e in entries)],
         target,
         machine.store().metadata,
         preferred=policy.preferred,

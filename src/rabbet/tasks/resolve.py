@@ -1,7 +1,8 @@
 """Settling every version: declaration and sources → a lock."""
 
 import difflib
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
 from datetime import datetime
 
 from packaging.utils import NormalizedName, canonicalize_name
@@ -74,6 +75,7 @@ class Resolved:
 
     `new_pins` are libraries that the declaration pins by hand since the lock before, if it does so for a few.
     `passed_over` are newer releases that would have been chosen, had their metadata been of use.
+    `also_known` tells of names that since the lock before another source knows as well.
     """
 
     lock: Lock
@@ -82,6 +84,7 @@ class Resolved:
     untouched: bool
     new_pins: tuple[str, ...] = ()
     passed_over: tuple[str, ...] = ()
+    also_known: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -118,6 +121,11 @@ def resolve(project: Project, machine: Machine, observer: Observer, aim: Aim) ->
         untouched=untouched,
         new_pins=_new_pins(before, settled.lock),
         passed_over=settled.passed_over,
+        also_known=tuple(
+            f"{name} is taken from '{settled.taken_from[name]}', and '{others[0]}' knows that name too"
+            for name, others in settled.also_known.items()
+            if before is None or name not in before.also_known
+        ),
     )
 
 
@@ -147,6 +155,8 @@ class _Settled:
     lock: Lock
     moves: tuple[Move, ...]
     passed_over: tuple[str, ...]
+    also_known: Mapping[NormalizedName, tuple[str, ...]]
+    taken_from: Mapping[NormalizedName, str]
 
 
 def _settle(
@@ -169,18 +179,26 @@ def _settle(
             raise _no_solution(answer, declaration, catalogue, target, remedies)
         observer.stage("noting files and hashes")
         wheels = catalogue.locked(answer.chosen.values())
+        also_known = catalogue.also_known(answer.chosen.values())
         versions = before.versions if before else {}
         moves = explained_moves(
             versions, answer, declaration, catalogue, raised=aim.raised, otherwise=aim.reason
         )
     locked_runtime = _locked_runtime(runtime, before if aim.keeps else None)
     lock = build_lock(declaration, locked_runtime, answer, wheels, catalogue.indexes)
+    lock = replace(lock, also_known=tuple(sorted(also_known)))
     passed_over = tuple(
         f"{name} {version}: {reason}"
         for (name, version), reason in sorted(catalogue.set_aside.items())
         if name in answer.chosen and version > answer.chosen[name].version
     )
-    return _Settled(lock=lock, moves=moves, passed_over=passed_over)
+    return _Settled(
+        lock=lock,
+        moves=moves,
+        passed_over=passed_over,
+        also_known=also_known,
+        taken_from={name: one.wheels[0].source for name, one in answer.chosen.items()},
+    )
 
 
 def _locked_runtime(runtime: PythonRuntime, before: Lock | None) -> LockedRuntime:

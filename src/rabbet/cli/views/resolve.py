@@ -31,6 +31,10 @@ def show(resolved: Resolved, declaration: Declaration, context: Context) -> None
         context.show(f"Passed over: {note}")
     if len(resolved.passed_over) > _SHOWN_NOTES:
         context.show(f"Passed over: {len(resolved.passed_over) - _SHOWN_NOTES} more releases (see --json)")
+    for risk in resolved.also_known[:_SHOWN_NOTES]:
+        context.show(f"Beware: {risk}.")
+    if resolved.also_known:
+        context.show("To settle where they come from: only = [NAMES] under a source in pyproject.toml.")
     if resolved.new_pins:
         context.show(
             f"Pinned by hand: {', '.join(resolved.new_pins)}. The lock pins everything already, also"
@@ -98,6 +102,7 @@ def document(resolved: Resolved) -> dict[str, object]:
         ],
         "moves": [_move(move) for move in resolved.moves],
         "passed_over": list(resolved.passed_over),
+        "also_known": list(resolved.also_known),
     }
 
 

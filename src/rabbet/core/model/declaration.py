@@ -13,10 +13,14 @@ __all__ = ["Declaration", "Declared", "SourceEntry"]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SourceEntry:
-    """A place where releases are listed: the address of an index, or a folder of wheels."""
+    """A place where releases are listed: the address of an index, or a folder of wheels.
+
+    `only` are names or patterns of libraries: these come from here and nowhere else, and no others do.
+    """
 
     name: str
     url: str
+    only: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -52,7 +56,7 @@ class Declaration:
             "python": str(self.python),
             "requirements": sorted({str(r) for r in self.requirements}),
             "groups": groups,
-            "sources": [[source.name, source.url] for source in self.sources],
+            "sources": [[source.name, source.url, *sorted(source.only)] for source in self.sources],
         }
         text = json.dumps(content, sort_keys=True, separators=(",", ":"))
         return "sha256:" + hashlib.sha256(text.encode()).hexdigest()

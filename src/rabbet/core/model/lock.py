@@ -50,7 +50,8 @@ class LockedRuntime:
 class Lock:
     """Everything in `pylock.toml` that Rabbet reads or writes.
 
-    `pins` are the libraries that the declaration itself pins to one version.
+    `pins` are the libraries that the declaration itself pins to one version, `also_known` those that more
+    than one source knows.
     """
 
     requires_python: str | None
@@ -60,6 +61,7 @@ class Lock:
     fingerprint: str | None
     runtime: LockedRuntime | None
     pins: tuple[str, ...] = ()
+    also_known: tuple[str, ...] = ()
 
     @property
     def versions(self) -> Mapping[NormalizedName, Version]:
