@@ -90,7 +90,7 @@ class Locks(ProgramCase):
         self.assertEqual(self.locked()["combframe"], "2.1")
 
     def test_sources_in_order(self) -> None:
-        """The first source that knows a library gives it, unless another one claims it; risks are told once."""
+        """The first source that knows a library gives it, unless another claims it; risks are told once."""
         own = [one for one in RELEASES if one.name in ("combframe", "tallywax") and one.version < "2.1"]
         write_wheels(self.root / "wheels", own)
         self.begin("../wheels", "nectarplot>=2", "pollencsv")
@@ -111,6 +111,25 @@ class Locks(ProgramCase):
         lock = (self.project / "pylock.toml").read_text()
         self.assertIn('path = "../wheels/tallywax-1.2', lock)
         self.assertNotIn('path = "../wheels/combframe', lock)
+
+    def test_lookup(self) -> None:
+        """Every release with its day, needs and systems, what is locked, allowed, yanked; near names else."""
+        self.begin(self.index.address, "hivewire", "combframe<2.1")
+        self.rabbet("resolve")
+        found = self.rabbet("lookup", "hivewire", "--json").json()["releases"]
+        self.assertEqual(
+            [(one["version"], one["uploaded"], one["yanked"], one["locked"]) for one in found],
+            [
+                ("2.2", "2025-05-10", "drops every third frame", False),
+                ("2.1", "2025-03-11", None, True),
+                ("2.0", "2025-01-10", None, False),
+            ],
+        )
+        found = self.rabbet("lookup", "CombFrame", "--json").json()["releases"]
+        self.assertEqual([one["version"] for one in found if one["allowed"]], ["2.0", "1.5", "1.4"])
+        self.assertIn("1.2      2025-05-10  >=3.8   macos", self.rabbet("lookup", "broodcount").out)
+        self.assertIn("needs Python >=3.99", self.rabbet("lookup", "skepio").out)
+        self.assertIn("near names: combframe", self.rabbet("lookup", "combfrane", code=4).err)
 
     def test_pins_are_spoken_of_once(self) -> None:
         """A few exact pins get one remark, in the run that takes them in."""

@@ -216,6 +216,35 @@ url = "{self.index.address}"
         self.assertEqual((self.project / "pylock.toml").read_bytes(), lock)
         self.assertEqual([one for one in self.index.requests if "/files/" in one], [])
 
+    def test_listings_are_kept(self) -> None:
+        """Unchanged pages are not sent again, fresh ones not asked for, and offline the store is enough."""
+        manner = Manner()
+        index = self.serve(StandIn(manner=manner))
+        self.begin(index.address, "nectarplot")
+        self.rabbet("resolve")
+        lock = (self.project / "pylock.toml").read_bytes()
+        self.rabbet("recreate")
+        index.requests.clear()
+        self.rabbet("resolve", "--raise-all")
+        self.assertEqual({one.split()[0] for one in index.requests}, {"GET"})
+        self.assertEqual({one.split("/")[1] for one in index.requests}, {"simple"})
+        self.rabbet("resolve", "--raise-all", "--offline")
+        (self.project / "pylock.toml").unlink()
+        self.rabbet("resolve", RABBET_OFFLINE="1")
+        self.assertEqual((self.project / "pylock.toml").read_bytes(), lock)
+        asked = len(index.requests)
+        self.rabbet("declare", "queenmark")
+        self.assertIn("offline: http://127.0.0.1", self.rabbet("resolve", "--offline", code=5).err)
+        self.assertEqual(len(index.requests), asked)
+
+        fresh = self.serve(StandIn(manner=Manner(max_age=600)))
+        path = self.project / "pyproject.toml"
+        path.write_text(path.read_text().replace(index.address, fresh.address))
+        self.rabbet("resolve", "--raise-all")
+        fresh.requests.clear()
+        self.rabbet("resolve", "--raise-all")
+        self.assertEqual(fresh.requests, [])
+
     def test_credentials(self) -> None:
         """From the address, variables or netrc they open the source, and appear in no output and no lock."""
         index = self.serve(StandIn(manner=Manner(password="bee:honey-pot")))

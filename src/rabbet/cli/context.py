@@ -53,7 +53,7 @@ class Context:
 
 
 @contextmanager
-def make_context(*, quiet: bool) -> Iterator[Context]:
+def make_context(*, quiet: bool, offline: bool) -> Iterator[Context]:
     """The context of this process: nothing else reads its environment, folder and streams."""
     try:
         folder = Path.cwd()
@@ -62,7 +62,12 @@ def make_context(*, quiet: bool) -> Iterator[Context]:
             "the current folder is not there any more", remedy="cd to a folder that is"
         ) from error
     context = Context(
-        machine=Machine(folder=folder, environ=dict(os.environ), home=Path.home()),
+        machine=Machine(
+            folder=folder,
+            environ=dict(os.environ),
+            home=Path.home(),
+            offline=offline or os.environ.get("RABBET_OFFLINE", "") not in ("", "0"),
+        ),
         input=sys.stdin,
         output=sys.stdout,
         style=style_for(sys.stdout, os.environ),

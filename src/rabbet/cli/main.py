@@ -81,7 +81,8 @@ def _run(name: str, given: list[str]) -> int:
     arguments = parser.parse_args(given)
     from rabbet.cli.context import make_context
 
-    with make_context(quiet=getattr(arguments, "quiet", False)) as context:
+    quiet, offline = getattr(arguments, "quiet", False), getattr(arguments, "offline", False)
+    with make_context(quiet=quiet, offline=offline) as context:
         code: int = module.run(arguments, context)
         return code
 

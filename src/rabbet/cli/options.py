@@ -2,7 +2,7 @@
 
 from argparse import ArgumentParser
 
-__all__ = ["add_group", "add_json", "add_quiet"]
+__all__ = ["add_group", "add_json", "add_offline", "add_quiet"]
 
 
 def add_json(parser: ArgumentParser) -> None:
@@ -13,6 +13,11 @@ def add_json(parser: ArgumentParser) -> None:
 def add_quiet(parser: ArgumentParser) -> None:
     """`--quiet`."""
     parser.add_argument("--quiet", action="store_true", help="show no progress")
+
+
+def add_offline(parser: ArgumentParser) -> None:
+    """`--offline`."""
+    parser.add_argument("--offline", action="store_true", help="ask no network, use the store alone")
 
 
 def add_group(parser: ArgumentParser, purpose: str) -> None:

@@ -15,6 +15,7 @@ COMMANDS = {
         "rabbet.cli.commands.explain",
         "why a package is in the lock, and what holds it back",
     ),
+    "lookup": ("resolve", "rabbet.cli.commands.lookup", "what releases the sources offer"),
     "compare": ("resolve", "rabbet.cli.commands.compare", "what differs between two locks"),
     "recreate": ("recreate", "rabbet.cli.commands.recreate", "make the environment match the lock"),
     "run": ("recreate", "rabbet.cli.commands.run", "run one command inside it"),

@@ -42,12 +42,16 @@ class Fault(StrEnum):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Manner:
-    """How the index serves, and what fails at which path; `password` is `user:password`, if it wants one."""
+    """How the index serves, and what fails at which path; `password` is `user:password`, if it wants one.
+
+    Pages carry a tag (`ETag`) and are fresh for `max_age` seconds.
+    """
 
     json: bool = True
     metadata_files: bool = True
     ranges: bool = True
     password: str = ""
+    max_age: int = 0
     faults: MutableMapping[str, Fault] = field(default_factory=dict)
 
 
@@ -196,21 +200,30 @@ class _Handler(BaseHTTPRequestHandler):
         }
 
     def _send_range_or_all(self, body: bytes, kind: str, *, with_body: bool) -> None:
+        tag = f'"{hashlib.sha256(body).hexdigest()[:16]}"'
+        if self.headers.get("If-None-Match") == tag:
+            self._send(304, b"", kind, with_body=False, tag=tag)
+            return
         wanted = self.headers.get("Range", "")
         if not wanted.startswith("bytes=") or not self.server.manner.ranges:
-            self._send(200, body, kind, with_body=with_body)
+            self._send(200, body, kind, with_body=with_body, tag=tag)
             return
         first, _, last = wanted.removeprefix("bytes=").partition("-")
         start, end = int(first), min(int(last) + 1, len(body))
         span = f"bytes {start}-{end - 1}/{len(body)}"
         self._send(206, body[start:end], kind, with_body=with_body, span=span)
 
-    def _send(self, status: int, body: bytes, kind: str, *, with_body: bool, span: str = "") -> None:
+    def _send(
+        self, status: int, body: bytes, kind: str, *, with_body: bool, span: str = "", tag: str = ""
+    ) -> None:
         self.send_response(status)
         self.send_header("Content-Type", kind)
         self.send_header("Content-Length", str(len(body)))
         if self.server.manner.ranges:
             self.send_header("Accept-Ranges", "bytes")
+        if tag:
+            self.send_header("ETag", tag)
+            self.send_header("Cache-Control", f"max-age={self.server.manner.max_age}")
         if span:
             self.send_header("Content-Range", span)
         self.end_headers()

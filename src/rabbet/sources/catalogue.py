@@ -113,6 +113,11 @@ class Catalogue:
         """All releases of a library that fit the target. Raises `SourceFailed`."""
         return self._listing(name).result()
 
+    def listing(self, name: NormalizedName) -> Listing | None:
+        """Everything that a library's source lists of it, if any knows it. Raises `SourceFailed`."""
+        self.candidates(name)
+        return self._listings[name]
+
     def metadata(self, candidate: Candidate) -> Metadata | SetAside:
         """What the best wheel of a release says of its needs. Raises `SourceFailed`, `IntegrityFailed`."""
         answer = self._reading_metadata(candidate)

@@ -43,10 +43,13 @@ def without_credentials(address: str) -> str:
 class HttpClient:
     """One pool of connections for a whole command, to be used from many threads.
 
-    `environ` gives proxies and CA bundles by their usual variables.
+    `environ` gives proxies and CA bundles by their usual variables. An `offline` client asks nobody.
     """
 
-    def __init__(self, environ: Mapping[str, str], credentials: Credentials) -> None:
+    def __init__(
+        self, environ: Mapping[str, str], credentials: Credentials, *, offline: bool = False
+    ) -> None:
+        self.offline = offline
         self._credentials = credentials
         self._tls = ssl.create_default_context(
             cafile=environ.get("SSL_CERT_FILE"), capath=environ.get("SSL_CERT_DIR")
@@ -79,6 +82,12 @@ class HttpClient:
     def _request(
         self, method: str, address: str, headers: Mapping[str, str], *, stream: bool
     ) -> urllib3.BaseHTTPResponse:
+        if self.offline:
+            raise SourceFailed(
+                "something that is needed is not in the store",
+                because=[f"offline: {without_credentials(address)} may not be asked"],
+                remedy="run it once without --offline (and without RABBET_OFFLINE)",
+            )
         given = dict(headers)
         credentials = self._credentials.for_address(address)
         if credentials:

@@ -17,6 +17,7 @@ from rabbet.formats.simple_index import (
     parse_names_json,
 )
 from rabbet.sources.http import Answer, HttpClient, refused, without_credentials
+from rabbet.sources.pages import PageMemory, Pages
 from rabbet.sources.wheel_metadata import far_metadata
 
 __all__ = ["IndexSource"]
@@ -30,10 +31,11 @@ _IDENTITY = {"Accept-Encoding": "identity"}
 class IndexSource:
     """One index; its address ends with a slash, and may hold credentials."""
 
-    def __init__(self, name: str, address: str, client: HttpClient) -> None:
+    def __init__(self, name: str, address: str, client: HttpClient, memory: PageMemory) -> None:
         self.name = name
         self._address = address if address.endswith("/") else address + "/"
         self._client = client
+        self._pages = Pages(memory)
 
     @property
     def index(self) -> str | None:
@@ -41,21 +43,35 @@ class IndexSource:
         return without_credentials(self._address)
 
     def listing(self, name: NormalizedName) -> Listing | None:
-        """Read the library's page; an answer of 404 says that the index does not know it."""
-        answer = self._client.get(urljoin(self._address, f"{name}/"), _ACCEPT)
+        """Read the library's page; an answer of 404 says that the index does not know it.
+
+        A page that was read before is taken while it is fresh, or when the index says that it is unchanged.
+        """
+        address = urljoin(self._address, f"{name}/")
+        shown = without_credentials(address)
+        kept = self._pages.recall(shown)
+        if kept is not None and (kept.fresh or self._client.offline):
+            return kept.listing(name, self.name)
+        known = {"If-None-Match": kept.etag} if kept is not None and kept.etag else {}
+        answer = self._client.get(address, {**_ACCEPT, **known})
+        if answer.status == 304 and kept is not None:
+            self._pages.renew(shown, kept, answer.headers)
+            return kept.listing(name, self.name)
         if answer.status == 404:
             return None
         if answer.status != 200:
             raise refused(answer.address, answer.status)
         parse = parse_json if _is_json(answer) else parse_html
         try:
-            return parse(answer.body, name=name, source=self.name, address=answer.address)
+            listing = parse(answer.body, name=name, source=self.name, address=answer.address)
         except NotAnIndexPage as error:
             raise SourceFailed(
                 f"the source '{self.name}' is no index",
                 because=[without_credentials(answer.address), str(error)],
                 remedy="check its address: that of an index often ends in /simple/",
             ) from error
+        self._pages.keep(shown, listing, answer.headers)
+        return listing
 
     def metadata(self, wheel: WheelFile) -> bytes:
         """From the file beside the wheel, else by ranges from the wheel's end, else from the whole wheel."""
@@ -83,6 +99,8 @@ class IndexSource:
 
     def names(self) -> Sequence[str]:
         """Read the front page, unless it is huge."""
+        if self._client.offline:
+            return ()
         answer = self._client.get(self._address, _ACCEPT, method="HEAD")
         if answer.status == 404:
             raise SourceFailed(

@@ -10,18 +10,21 @@ from rabbet.sources.base import Source
 from rabbet.sources.folder import FolderSource
 from rabbet.sources.http import HttpClient
 from rabbet.sources.index import IndexSource
+from rabbet.sources.pages import PageMemory
 
 __all__ = ["open_source"]
 
 
-def open_source(entry: SourceEntry, *, project: Path, client: HttpClient) -> Source:
+def open_source(entry: SourceEntry, *, project: Path, client: HttpClient, memory: PageMemory) -> Source:
     """Open an index (`http`, `https`) or a folder (a path, relative to the project, or a `file` address).
+
+    `memory` keeps the listings of indexes.
 
     Raises `SourceFailed` for an address of another kind.
     """
     scheme = urlsplit(entry.url).scheme.lower()
     if scheme in ("http", "https"):
-        return IndexSource(entry.name, entry.url, client)
+        return IndexSource(entry.name, entry.url, client, memory)
     if scheme == "file":
         return FolderSource(entry.name, Path(url2pathname(urlsplit(entry.url).path)), entry.url)
     if len(scheme) > 1:

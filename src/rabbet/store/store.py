@@ -4,6 +4,7 @@
     LAYOUT/unpacked/<sha256>/tree/…         the files of that wheel
     LAYOUT/unpacked/<sha256>/files.json     what they were when they were unpacked
     LAYOUT/metadata/<sha256>                the core metadata of wheels
+    LAYOUT/listings/<digest>                the parsed listings of indexes, by their address
     LAYOUT/runtimes/<digest>                what interpreters told of themselves
     LAYOUT/claims/<digest>                  who changes an environment holds a lock here
     LAYOUT/partial/…                        what is being written; nothing here is ever taken for whole
@@ -58,6 +59,7 @@ class Store:
     def __init__(self, folder: Path) -> None:
         self._folder = folder / LAYOUT
         self.metadata = Memory(self._folder / "metadata")
+        self.listings = Memory(self._folder / "listings")
         self.runtimes = Memory(self._folder / "runtimes")
 
     def has(self, wheel: LockedWheel) -> bool:

@@ -1,7 +1,5 @@
 """A project's sources, opened for one target."""
 
-from datetime import datetime
-
 from rabbet.core.model.target import Target
 from rabbet.core.solve.policy import Policy
 from rabbet.sources.catalogue import Catalogue
@@ -23,19 +21,27 @@ def open_catalogue(
     policy: Policy,
     observer: Observer,
     *,
-    as_of: datetime | None = None,
+    always: bool = False,
 ) -> Catalogue:
-    """All sources of a project; it needs none if it declares no library. Raises `SourceFailed`."""
+    """All sources of a project; it needs none if it declares no library, unless asked for one `always`.
+
+    Raises `SourceFailed`.
+    """
     declaration = project.declaration()
     client = open_client(declaration, machine)
     requirements = [one.requirement for one in declaration.declared()]
     direct = DirectSource(direct_addresses(requirements), client)
-    entries = known_sources(declaration, machine) if requirements else ()
+    entries = known_sources(declaration, machine) if requirements or always else ()
+    store = machine.store()
+    opened = [
+        (open_source(entry, project=project.folder, client=client, memory=store.listings), entry.only)
+        for entry in entries
+    ]
     return Catalogue(
-        [(direct, ()), *((open_source(e, project=project.folder, client=client), e.only) for e in entries)],
+        [(direct, ()), *opened],
         target,
-        machine.store().metadata,
+        store.metadata,
         preferred=policy.preferred,
         reading=observer.step,
-        as_of=as_of,
+        as_of=policy.as_of,
     )

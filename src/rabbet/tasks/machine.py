@@ -13,11 +13,15 @@ __all__ = ["Machine"]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Machine:
-    """Where a command runs. `environ` is the only access to environment variables below the interface."""
+    """Where a command runs. `environ` is the only access to environment variables below the interface.
+
+    `offline` forbids to ask the network.
+    """
 
     folder: Path
     environ: Mapping[str, str]
     home: Path
+    offline: bool = False
 
     def store(self) -> "Store":
         """The store: `RABBET_STORE`, else the platform's folder for caches."""

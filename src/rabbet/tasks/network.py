@@ -18,4 +18,5 @@ def open_client(declaration: Declaration, machine: Machine) -> HttpClient:
         address = users_source(machine)
         entries = (SourceEntry(name="default", url=address),) if address else ()
     netrc_file = Path(machine.environ.get("NETRC") or machine.home / ".netrc")
-    return HttpClient(machine.environ, Credentials(entries, machine.environ, netrc_file))
+    credentials = Credentials(entries, machine.environ, netrc_file)
+    return HttpClient(machine.environ, credentials, offline=machine.offline)

@@ -170,7 +170,7 @@ def _settle(
     declaration, target = project.declaration(), target_of(runtime)
     declared = list(declaration.declared())
     policy = _policy(declaration, before, aim)
-    with open_catalogue(project, machine, target, policy, observer, as_of=aim.as_of) as catalogue:
+    with open_catalogue(project, machine, target, policy, observer) as catalogue:
         observer.stage("reading listings and metadata")
         answer = solve(catalogue, target, declared, policy=policy)
         if isinstance(answer, Refutation):
@@ -223,6 +223,7 @@ def _policy(declaration: Declaration, before: Lock | None, aim: Aim) -> Policy:
     return Policy(
         preferred={name: version for name, version in locked.items() if name not in aim.raised},
         lowest=names if aim.lowest else frozenset(),
+        as_of=aim.as_of,
     )
 
 

@@ -7,7 +7,7 @@ Without: the whole graph as a tree.
 from argparse import ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_json, add_quiet
+from rabbet.cli.options import add_json, add_offline, add_quiet
 from rabbet.errors import ExitCode, WrongUsage
 
 
@@ -18,6 +18,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--held-back", action="store_true", help="every library that is not at its newest, and who holds it"
     )
+    add_offline(parser)
     add_json(parser)
     add_quiet(parser)
 

@@ -7,13 +7,14 @@ in the lock, and leaves alone what fits.
 from argparse import ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_json, add_quiet
+from rabbet.cli.options import add_json, add_offline, add_quiet
 from rabbet.errors import ExitCode
 
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
     parser.add_argument("--plan", action="store_true", help="show what would be done, and do nothing")
+    add_offline(parser)
     add_json(parser)
     add_quiet(parser)
 

@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from datetime import datetime
 
 from packaging.utils import NormalizedName
 from packaging.version import Version
@@ -14,8 +15,9 @@ class Policy:
     """The newest release of each library, with exceptions.
 
     `preferred` versions (of an earlier lock) stay where they can. Libraries in `lowest` get their lowest
-    possible release.
+    possible release. Nothing uploaded after `as_of` exists.
     """
 
     preferred: Mapping[NormalizedName, Version] = field(default_factory=dict)
     lowest: frozenset[NormalizedName] = frozenset()
+    as_of: datetime | None = None

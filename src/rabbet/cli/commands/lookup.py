@@ -1,0 +1,39 @@
+"""What releases the sources offer.
+
+Lists the releases of one library, the newest first: when each was uploaded, what it needs, which one is
+locked, and which the declaration allows.
+"""
+
+from argparse import ArgumentParser, Namespace
+
+from rabbet.cli.context import Context
+from rabbet.cli.options import add_json, add_offline, add_quiet
+from rabbet.errors import ExitCode
+
+_USUAL_NUMBER = 15
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """Declare the command's arguments."""
+    parser.add_argument("name", help="a library")
+    parser.add_argument(
+        "--all",
+        action="store_true",
+        help=f"every release (default: the newest {_USUAL_NUMBER} and the locked one)",
+    )
+    add_offline(parser)
+    add_json(parser)
+    add_quiet(parser)
+
+
+def run(arguments: Namespace, context: Context) -> int:
+    """List the releases."""
+    from rabbet.cli.views.lookup import document, show
+    from rabbet.tasks.lookup import lookup
+
+    found = lookup(context.project(), context.machine, context.observer, arguments.name)
+    if arguments.json:
+        context.show_json("lookup", document(found))
+    else:
+        show(found, context, most=None if arguments.all else _USUAL_NUMBER)
+    return ExitCode.DONE
