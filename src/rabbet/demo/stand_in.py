@@ -9,7 +9,9 @@ import hashlib
 import html
 import json
 import threading
+import zlib
 from collections.abc import Iterable, Mapping, MutableMapping
+from contextlib import suppress
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from enum import StrEnum
@@ -38,6 +40,10 @@ class Fault(StrEnum):
     NONSENSE = "sends something else"
     OTHER_CONTENT = "sends the file with one byte changed"
     SLOW = "never finishes"
+    LOOP = "redirects to itself"
+    BOMB = "sends a small body that unpacks to a huge one"
+    DEEP = "sends JSON that is nested very deep"
+    OTHER_KIND = "sends the right page under a wrong type"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -140,11 +146,16 @@ class _Handler(BaseHTTPRequestHandler):
         if fault in (Fault.MISSING, Fault.BROKEN):
             self._send(404 if fault is Fault.MISSING else 500, b"", "text/plain", with_body=with_body)
             return
+        if fault in (Fault.LOOP, Fault.BOMB, Fault.DEEP):
+            self._send_hostile(fault)
+            return
         body, kind = self._content()
         if body is None:
             self._send(404, b"not here", "text/plain", with_body=with_body)
         elif fault is Fault.NONSENSE:
             self._send(200, b"the bees are asleep", "text/plain", with_body=with_body)
+        elif fault is Fault.OTHER_KIND:
+            self._send(200, body, "text/html", with_body=with_body)
         elif fault is Fault.OTHER_CONTENT:
             self._send(200, body[:-1] + bytes([body[-1] ^ 1]), kind, with_body=with_body)
         elif fault in (Fault.HALF, Fault.SLOW):
@@ -228,6 +239,22 @@ class _Handler(BaseHTTPRequestHandler):
             self.send_header("Content-Range", span)
         self.end_headers()
         if with_body:
+            self.wfile.write(body)
+
+    def _send_hostile(self, fault: Fault) -> None:
+        body = b"" if fault is Fault.LOOP else b"[" * 1_000_000
+        if fault is Fault.BOMB:
+            packer = zlib.compressobj(wbits=31)
+            body = b"".join(packer.compress(bytes(1 << 20)) for _ in range(220)) + packer.flush()
+        self.send_response(302 if fault is Fault.LOOP else 200)
+        self.send_header("Content-Type", _JSON)
+        self.send_header("Content-Length", str(len(body)))
+        if fault is Fault.LOOP:
+            self.send_header("Location", self.path)
+        if fault is Fault.BOMB:
+            self.send_header("Content-Encoding", "gzip")
+        self.end_headers()
+        with suppress(OSError):  # the asker may have gone
             self.wfile.write(body)
 
     def _send_half(self, body: bytes, kind: str, *, hang: bool) -> None:

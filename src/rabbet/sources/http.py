@@ -22,6 +22,7 @@ _RETRIES = urllib3.Retry(
     total=3, backoff_factor=0.3, status_forcelist=(429, 502, 503, 504), raise_on_status=False, redirect=8
 )
 _CHUNK = 1 << 18
+_MOST_BYTES = 200_000_000  # of a whole answer, decoded
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -60,18 +61,28 @@ class HttpClient:
     def get(self, address: str, headers: Mapping[str, str] | None = None, *, method: str = "GET") -> Answer:
         """Fetch a whole answer, whatever its status. Raises `SourceFailed` when there is none."""
         with _translated(address):
-            response = self._request(method, address, headers or {}, stream=False)
+            response = self._request(method, address, headers or {})
+            try:
+                body = _limited(response, address)
+            finally:
+                response.release_conn()
+            final = urljoin(address, response.geturl() or "")
+            if urlsplit(address).scheme == "https" and urlsplit(final).scheme != "https":
+                raise SourceFailed(
+                    "a source sends its askers from https to an unprotected address",
+                    because=[f"{without_credentials(address)} → {without_credentials(final)}"],
+                )
             return Answer(
                 status=response.status,
-                address=urljoin(address, response.geturl() or ""),
+                address=final,
                 headers={name.lower(): value for name, value in response.headers.items()},
-                body=response.data,
+                body=body,
             )
 
     def stream(self, address: str) -> Iterator[bytes]:
         """Fetch a file piece by piece. Raises `SourceFailed` when it is not there or ends too early."""
         with _translated(address):
-            response = self._request("GET", address, {"Accept-Encoding": "identity"}, stream=True)
+            response = self._request("GET", address, {"Accept-Encoding": "identity"})
             try:
                 if response.status != 200:
                     raise refused(address, response.status)
@@ -79,9 +90,7 @@ class HttpClient:
             finally:
                 response.close()
 
-    def _request(
-        self, method: str, address: str, headers: Mapping[str, str], *, stream: bool
-    ) -> urllib3.BaseHTTPResponse:
+    def _request(self, method: str, address: str, headers: Mapping[str, str]) -> urllib3.BaseHTTPResponse:
         if self.offline:
             raise SourceFailed(
                 "something that is needed is not in the store",
@@ -94,7 +103,7 @@ class HttpClient:
             given.update(urllib3.make_headers(basic_auth=credentials))
         plain = without_credentials(address)
         pool = self._pool(plain)
-        return pool.request(method, plain, headers=given, preload_content=not stream, redirect=True)
+        return pool.request(method, plain, headers=given, preload_content=False, redirect=True)
 
     def _pool(self, address: str) -> urllib3.PoolManager:
         parts = urlsplit(address)
@@ -113,6 +122,20 @@ class HttpClient:
                 urllib3.ProxyManager(proxy, **settings) if proxy else urllib3.PoolManager(**settings)
             )
         return self._pools[proxy]
+
+
+def _limited(response: urllib3.BaseHTTPResponse, address: str) -> bytes:
+    """The decoded body of a page; one that grows beyond all measure is given up while it is read."""
+    pieces, size = [], 0
+    for piece in response.stream(_CHUNK, decode_content=True):
+        size += len(piece)
+        if size > _MOST_BYTES:
+            raise SourceFailed(
+                "a source's answer is larger than any page should be",
+                because=[f"{without_credentials(address)}: more than {_MOST_BYTES // 1_000_000} MB"],
+            )
+        pieces.append(piece)
+    return b"".join(pieces)
 
 
 def refused(address: str, status: int) -> SourceFailed:

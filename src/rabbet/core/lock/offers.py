@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from packaging.requirements import Requirement
+from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
 from rabbet.core.model.release import Listing, WheelFile
@@ -39,7 +40,7 @@ def offers_of(
     """All releases of a listing, the newest first."""
     found = candidates_for(listing, target)
     masks = ReleaseMasks(found.releases)
-    admitted = (1 << len(found.releases)) - 1
+    admitted = -1 if requirements else masks.admitted(SpecifierSet())
     for requirement in requirements:
         admitted &= masks.admitted(requirement.specifier)
     allowed = {one.version for position, one in enumerate(found.releases) if admitted >> position & 1}
