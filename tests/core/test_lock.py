@@ -36,7 +36,7 @@ def libraries(draw: st.DrawFn) -> LockedLibrary:
         name=name,
         version=version,
         wheels=(wheel,),
-        dependencies=tuple(draw(st.lists(names, max_size=2))),
+        dependencies=tuple(draw(st.lists(names, max_size=2, unique=True))),
         requires_python=draw(st.sampled_from([None, ">=3.8"])),
         marker=draw(markers),
         index=draw(st.sampled_from([None, "https://apiary.example/simple/"])),

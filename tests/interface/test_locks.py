@@ -2,7 +2,14 @@
 
 import json
 import subprocess
+import sys
+import tomllib
 
+from packaging.pylock import Pylock
+from packaging.tags import parse_tag
+from packaging.version import Version
+
+from rabbet.core.targets import named_target
 from rabbet.demo.libraries import RELEASES, MadeUp
 from rabbet.demo.stand_in import StandIn
 from rabbet.demo.wheels import write_wheels
@@ -111,6 +118,51 @@ class Locks(ProgramCase):
         lock = (self.project / "pylock.toml").read_text()
         self.assertIn('path = "../wheels/tallywax-1.2', lock)
         self.assertNotIn('path = "../wheels/combframe', lock)
+
+    def test_one_lock_for_the_team(self) -> None:
+        """Several systems and runtimes in one lock; the standard reader installs the right set for each."""
+        here = f"{self.runtime().major}.{self.runtime().minor}"
+        pythons = sorted({here, "3.12", "3.13"}, key=Version)
+        self.begin(
+            self.index.address, "smokerlog", "broodcount", f"skepio; python_version == '{pythons[-1]}'"
+        )
+        path = self.project / "pyproject.toml"
+        text = path.read_text()
+        platforms = ["linux-aarch64", "linux-x86_64", "macos-arm64", "macos-x86_64", "windows-x86_64"]
+        path.write_text(f"{text}\n[tool.rabbet]\ntargets = {platforms}\npythons = {pythons}\n")
+        self.rabbet("resolve", "--raise-all")
+        first = (self.project / "pylock.toml").read_text()
+        lock = Pylock.from_dict(tomllib.loads(first))
+        lock.validate()
+        self.assertEqual(len(lock.environments or ()), len(platforms) * len(pythons))
+        markers = {package.name: str(package.marker) for package in lock.packages}
+        self.assertEqual(markers["smokerlog"], "None")
+        self.assertEqual(markers["queenmark"], 'sys_platform == "win32"')
+        self.assertEqual(markers["skepio"], f'python_version == "{pythons[-1]}"')
+        for platform in platforms:
+            for python in pythons:
+                with self.subTest(platform, python=python):
+                    target = named_target(platform, python, {})
+                    tags = [tag for text in target.tags for tag in parse_tag(text)]
+                    chosen = {one.name for one, _ in lock.select(environment=dict(target.markers), tags=tags)}
+                    expected = {"smokerlog", "broodcount"}
+                    expected |= {"queenmark"} if platform.startswith("windows") else set()
+                    expected |= {"skepio", "hivewire", "tallywax"} if python == pythons[-1] else set()
+                    self.assertEqual(chosen, expected)
+        turned = f"[tool.rabbet]\npythons = {pythons[::-1]}\ntargets = {platforms[::-1]}\n"
+        path.write_text(f"{text}\n{turned}")
+        self.rabbet("resolve", "--raise-all")
+        self.assertEqual((self.project / "pylock.toml").read_text(), first, "the order does not matter")
+        self.rabbet("recreate")
+        self.assertIn("No drift", self.rabbet("drift").out)
+        only_there = "\"queenmark>=9; sys_platform == 'darwin'\""
+        path.write_text(path.read_text().replace('"broodcount"', f'"broodcount", {only_there}'))
+        self.assertIn("meets all requirements for macos-arm64", self.rabbet("resolve", code=4).err)
+
+    @staticmethod
+    def runtime() -> Version:
+        """The version of the interpreter that runs the tests, and that the project gets."""
+        return Version(".".join(str(part) for part in sys.version_info[:3]))
 
     def test_lookup(self) -> None:
         """Every release with its day, needs and systems, what is locked, allowed, yanked; near names else."""
@@ -228,5 +280,5 @@ class Locks(ProgramCase):
 
     def target(self) -> str:
         """The target as messages name it."""
-        document = self.rabbet("resolve", "--json").json()["target"]
+        document = self.rabbet("resolve", "--json").json()["targets"][0]
         return f"{document['platform']} with Python {'.'.join(document['python'].split('.')[:2])}"

@@ -4,18 +4,61 @@ Tags follow PEP 425; platform tags follow PEP 600 (glibc) and, on macOS, the rul
 `packaging` library. Computed from facts alone, so that any machine can compute any machine's target.
 """
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 
 from packaging import tags
+from packaging.version import Version
 
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.target import Target
 
-__all__ = ["target_of"]
+__all__ = ["BASELINES", "PLATFORMS", "named_target", "target_of"]
+
+BASELINES = {"glibc": "2.28", "macos": "12.0"}  # what a named target is assumed to have at least
+PLATFORMS = {
+    "linux-aarch64": ("posix", "Linux", "linux", "aarch64", "glibc"),
+    "linux-x86_64": ("posix", "Linux", "linux", "x86_64", "glibc"),
+    "macos-arm64": ("posix", "Darwin", "darwin", "arm64", "macos"),
+    "macos-x86_64": ("posix", "Darwin", "darwin", "x86_64", "macos"),
+    "windows-x86_64": ("nt", "Windows", "win32", "AMD64", ""),
+}
 
 _LEGACY_NAMES = {(2, 17): "manylinux2014", (2, 12): "manylinux2010", (2, 5): "manylinux1"}
 _OLDEST_GLIBC_MINOR = {"x86_64": 5, "i686": 5}  # PEP 571 and 513 exist for these two machines only
 _SYSTEMS = {"linux": "linux", "darwin": "macos", "win32": "windows"}
+
+
+def named_target(platform: str, python: str, baselines: Mapping[str, str]) -> Target:
+    """A target by its platform's name and the first two numbers of Python's version.
+
+    Its Python counts as the latest patch, `X.Y.99`; its C library or system as the baseline says. So the same
+    declaration gives the same target on every machine.
+    """
+    os_name, system, sys_platform, machine, library = PLATFORMS[platform]
+    version = f"{python}.99"
+    facts = PythonRuntime(
+        executable="",
+        site_packages="",
+        version=Version(version),
+        implementation="cpython",
+        markers={
+            "implementation_name": "cpython",
+            "implementation_version": version,
+            "os_name": os_name,
+            "platform_machine": machine,
+            "platform_python_implementation": "CPython",
+            "platform_release": "",
+            "platform_system": system,
+            "platform_version": "",
+            "python_full_version": version,
+            "python_version": python,
+            "sys_platform": sys_platform,
+        },
+        libc=(library, {**BASELINES, **baselines}.get(library, "")),
+        abi_flags="",
+        word_bits=64,
+    )
+    return target_of(facts)
 
 
 def target_of(runtime: PythonRuntime) -> Target:

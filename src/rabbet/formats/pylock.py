@@ -4,9 +4,9 @@ Written by hand in place of a TOML library's writer: one line a file and one lin
 small, and it is several times faster. Everything is sorted; nothing in it tells when or where it was made.
 """
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
-from packaging.utils import canonicalize_name
+from packaging.utils import NormalizedName, canonicalize_name
 from packaging.version import InvalidVersion, Version
 
 from rabbet.core.model.lock import Lock, LockedLibrary, LockedRuntime, LockedWheel
@@ -60,7 +60,9 @@ def _library(entry: Table) -> LockedLibrary:
         name=canonicalize_name(entry.need("name")),
         version=_version(entry),
         wheels=wheels,
-        dependencies=tuple(canonicalize_name(one.need("name")) for one in entry.tables("dependencies")),
+        dependencies=tuple(
+            dict.fromkeys(canonicalize_name(one.need("name")) for one in entry.tables("dependencies"))
+        ),
         requires_python=entry.text("requires-python"),
         marker=entry.text("marker"),
         index=entry.text("index"),
@@ -118,9 +120,12 @@ def _lines(lock: Lock) -> Iterator[str]:
     yield 'created-by = "rabbet"'
     if not lock.libraries:
         yield "packages = []"
+    versions: dict[NormalizedName, list[Version]] = {}
+    for library in lock.libraries:
+        versions.setdefault(library.name, []).append(library.version)
     for library in lock.libraries:
         yield ""
-        yield from _library_lines(library)
+        yield from _library_lines(library, versions)
     yield ""
     yield "[tool.rabbet]"
     if lock.fingerprint is not None:
@@ -139,7 +144,9 @@ def _lines(lock: Lock) -> Iterator[str]:
             yield f"{key} = [{', '.join(_text(name) for name in names)}]"
 
 
-def _library_lines(library: LockedLibrary) -> Iterator[str]:
+def _library_lines(
+    library: LockedLibrary, versions: Mapping[NormalizedName, Sequence[Version]]
+) -> Iterator[str]:
     yield "[[packages]]"
     yield f"name = {_text(library.name)}"
     yield f"version = {_text(str(library.version))}"
@@ -148,13 +155,21 @@ def _library_lines(library: LockedLibrary) -> Iterator[str]:
     if library.requires_python:
         yield f"requires-python = {_text(library.requires_python)}"
     if library.dependencies:
-        yield from _list("dependencies", (_inline({"name": name}) for name in library.dependencies))
+        edges = (edge for name in library.dependencies for edge in _edges(name, versions.get(name, ())))
+        yield from _list("dependencies", (_inline(edge) for edge in edges))
     if library.index:
         yield f"index = {_text(library.index)}"
     if library.direct:
         yield f"archive = {_inline({**_wheel_fields(library.wheels[0]), 'name': None})}"
     else:
         yield from _list("wheels", (_inline(_wheel_fields(wheel)) for wheel in library.wheels))
+
+
+def _edges(name: NormalizedName, versions: Sequence[Version]) -> list[dict[str, str]]:
+    """A dependency; where the lock holds several versions of it, all of them."""
+    if len(versions) < 2:
+        return [{"name": name}]
+    return [{"name": name, "version": str(version)} for version in versions]
 
 
 def _wheel_fields(wheel: LockedWheel) -> dict[str, object]:

@@ -1,17 +1,21 @@
 """The declaration: `pyproject.toml` → model (PEP 621, PEP 735 and `[tool.rabbet]`)."""
 
-from collections.abc import Mapping
+import re
+from collections.abc import Callable, Mapping
 
 from packaging.requirements import Requirement
 from packaging.specifiers import SpecifierSet
 from packaging.utils import canonicalize_name
 
 from rabbet.core.model.declaration import Declaration, SourceEntry
+from rabbet.core.targets import BASELINES, PLATFORMS
 from rabbet.errors import NotUnderstood
 from rabbet.formats.requirement import parse_requirement, parse_specifiers
 from rabbet.formats.toml import Problems, Table, parse_toml
 
 __all__ = ["read_declaration"]
+
+_MINOR = re.compile(r"^[0-9]+\.[0-9]+\Z")
 
 
 def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.toml") -> Declaration:
@@ -21,7 +25,7 @@ def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.tom
     """
     document = parse_toml(text, where)
     project, settings = document.table("project"), document.table("tool").table("rabbet")
-    settings.allow_only("runtimes", "sources")
+    settings.allow_only("runtimes", "sources", "targets", "pythons", "baselines")
     for key in ("dependencies", "requires-python"):
         if key in project.texts("dynamic"):
             document.problems.add(f"project.{key}", "is dynamic: Rabbet reads it only where it is written")
@@ -31,12 +35,33 @@ def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.tom
         requirements=_requirements(project, "dependencies"),
         groups=_groups(document.table("dependency-groups")),
         sources=tuple(_source(entry) for entry in settings.tables("sources")),
+        targets=_known(settings, "targets", lambda text: text in PLATFORMS, ", ".join(PLATFORMS)),
+        pythons=_known(settings, "pythons", lambda text: bool(_MINOR.match(text)), "versions such as 3.12"),
+        baselines=_baselines(settings.table("baselines")),
     )
     names = [source.name for source in declaration.sources]
     for name in sorted({name for name in names if names.count(name) > 1}):
         document.problems.add("tool.rabbet.sources", f"two sources have the name '{name}'")
     document.problems.raise_if_any()
     return declaration
+
+
+def _known(settings: Table, key: str, fits: Callable[[str], bool], known: str) -> tuple[str, ...]:
+    """A list of texts of a certain form."""
+    found = settings.texts(key)
+    for text in found:
+        if not fits(text):
+            settings.problems.add(settings.place(key), f"'{text}' is none of: {known}")
+    return tuple(dict.fromkeys(found))
+
+
+def _baselines(table: Table) -> Mapping[str, str]:
+    table.allow_only(*BASELINES)
+    found = {key: table.text(key) or "" for key in table.keys()}  # noqa: SIM118 - Table is no mapping
+    for key, text in found.items():
+        if not _MINOR.match(text):
+            table.problems.add(table.place(key), f"'{text}' is no version such as {BASELINES[key]}")
+    return found
 
 
 def _python(project: Table, runtimes: Table) -> SpecifierSet:

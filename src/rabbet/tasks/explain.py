@@ -2,13 +2,14 @@
 
 from collections.abc import Callable, Iterable
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from packaging.requirements import Requirement
 from packaging.utils import NormalizedName, canonicalize_name
 from packaging.version import Version
 
 from rabbet.core.lock.graph import Graph, Holder, build_graph, held_back
+from rabbet.core.lock.select import needed
 from rabbet.core.model.lock import Lock, LockedLibrary
 from rabbet.core.model.release import SetAside
 from rabbet.core.model.target import Target
@@ -63,13 +64,15 @@ def _explained(
 ) -> Explained:
     declaration, lock = project.declaration(), project.lock()
     target = target_of(chosen_runtime(declaration, machine, lock))
+    mine = [one.locked for one in needed(lock, target, groups=lock.groups)]
+    lock = replace(lock, libraries=tuple(mine))
     policy = Policy(preferred=lock.versions)
     with open_catalogue(project, machine, target, policy, observer) as catalogue:
         observer.stage("reading what releases need")
         needs = _needs_of(lock, machine.store().metadata, catalogue)
         graph = build_graph(declaration, lock, target, needs)
         catalogue.expect(Requirement(name) for name in names)
-        found = [_holder(graph, name, catalogue, target) for name in names]
+        found = [_holder(graph, name, catalogue, target) for name in names if name in graph.libraries]
     return Explained(
         graph=graph,
         holders=tuple(one for one in found if one is not None),

@@ -1,15 +1,16 @@
 """Settling every version: declaration and sources → a lock."""
 
 import difflib
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 
 from packaging.utils import NormalizedName, canonicalize_name
+from packaging.version import Version
 
-from rabbet.core.lock.build import build_lock
+from rabbet.core.lock.build import Settled, build_lock
 from rabbet.core.lock.moves import Move, explained_moves
-from rabbet.core.lock.select import serves
+from rabbet.core.lock.select import needed, serves
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, LockedRuntime
 from rabbet.core.model.runtime import PythonRuntime
@@ -29,7 +30,7 @@ from rabbet.tasks.catalogue import open_catalogue
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer
 from rabbet.tasks.project import Project
-from rabbet.tasks.runtime import chosen_runtime, found_runtimes
+from rabbet.tasks.runtime import chosen_runtime, found_runtimes, targets_for
 
 __all__ = ["Aim", "Resolved", "Verdict", "resolve", "verify"]
 
@@ -79,7 +80,7 @@ class Resolved:
     """
 
     lock: Lock
-    target: Target
+    targets: tuple[Target, ...]
     moves: tuple[Move, ...]
     untouched: bool
     new_pins: tuple[str, ...] = ()
@@ -97,7 +98,7 @@ class Verdict:
 
 
 def resolve(project: Project, machine: Machine, observer: Observer, aim: Aim) -> Resolved:
-    """Write the lock that the declaration asks for, for this machine's target.
+    """Write the lock that the declaration asks for, for all its targets.
 
     A lock that is up to date is left alone, byte for byte.
 
@@ -107,16 +108,16 @@ def resolve(project: Project, machine: Machine, observer: Observer, aim: Aim) ->
     before = _lock_before(project, must_be_readable=not aim.afresh)
     _check_raised(before, aim)
     runtime = _runtime(declaration, machine, observer, before if aim.keeps else None)
-    target = target_of(runtime)
-    if before is not None and aim.plain and _up_to_date(before, declaration, target):
-        return Resolved(lock=before, target=target, moves=(), untouched=True)
+    targets = targets_for(declaration, runtime)
+    if before is not None and aim.plain and _up_to_date(before, declaration, targets):
+        return Resolved(lock=before, targets=targets, moves=(), untouched=True)
     settled = _settle(project, machine, observer, runtime, before, aim)
     untouched = before is not None and write_lock(before) == write_lock(settled.lock)
     if not untouched:
         write_text(project.lock_file, write_lock(settled.lock))
     return Resolved(
         lock=settled.lock,
-        target=target,
+        targets=targets,
         moves=settled.moves,
         untouched=untouched,
         new_pins=_new_pins(before, settled.lock),
@@ -140,8 +141,11 @@ def verify(project: Project, machine: Machine, observer: Observer) -> Verdict:
     reasons = []
     if before.fingerprint != declaration.fingerprint():
         reasons.append("the declaration changed since the lock was made")
-    if not serves(before, target_of(runtime)):
-        reasons.append(f"the lock does not serve this machine: {target_of(runtime)}")
+    reasons += [
+        f"the lock does not serve {target}"
+        for target in targets_for(declaration, runtime)
+        if not serves(before, target)
+    ]
     reasons += [_would_move(move) for move in settled.moves]
     if not reasons and write_lock(before) != write_lock(settled.lock):
         reasons.append("its files or other entries are not what resolving would write")
@@ -167,38 +171,78 @@ def _settle(
     before: Lock | None,
     aim: Aim,
 ) -> _Settled:
-    declaration, target = project.declaration(), target_of(runtime)
-    declared = list(declaration.declared())
-    policy = _policy(declaration, before, aim)
-    with open_catalogue(project, machine, target, policy, observer) as catalogue:
+    declaration = project.declaration()
+    targets = targets_for(declaration, runtime)
+    policy = _policy(declaration, before, targets[0], aim)
+    with open_catalogue(project, machine, targets[0], policy, observer) as catalogue:
         observer.stage("reading listings and metadata")
-        answer = solve(catalogue, target, declared, policy=policy)
-        if isinstance(answer, Refutation):
+        outcome = _settle_all(declaration, catalogue, targets, before, aim)
+        if isinstance(outcome, _Unsolved):
             observer.stage("looking for what would help")
-            remedies = _remedies(answer, declaration, catalogue, target, machine)
-            raise _no_solution(answer, declaration, catalogue, target, remedies)
-        observer.stage("noting files and hashes")
-        wheels = catalogue.locked(answer.chosen.values())
-        also_known = catalogue.also_known(answer.chosen.values())
-        versions = before.versions if before else {}
-        moves = explained_moves(
-            versions, answer, declaration, catalogue, raised=aim.raised, otherwise=aim.reason
-        )
-    locked_runtime = _locked_runtime(runtime, before if aim.keeps else None)
-    lock = build_lock(declaration, locked_runtime, answer, wheels, catalogue.indexes)
-    lock = replace(lock, also_known=tuple(sorted(also_known)))
-    passed_over = tuple(
-        f"{name} {version}: {reason}"
-        for (name, version), reason in sorted(catalogue.set_aside.items())
-        if name in answer.chosen and version > answer.chosen[name].version
+            remedies = _remedies(outcome, declaration, machine)
+            raise _no_solution(outcome, declaration, remedies)
+        settled, moves = outcome
+        also_known = catalogue.also_known(settled[0].solution.chosen.values())
+    lock = build_lock(
+        declaration, _locked_runtime(runtime, before if aim.keeps else None), settled, catalogue.indexes
     )
+    chosen = settled[0].solution.chosen
     return _Settled(
-        lock=lock,
+        lock=replace(lock, also_known=tuple(sorted(also_known))),
         moves=moves,
-        passed_over=passed_over,
+        passed_over=tuple(
+            f"{name} {version}: {reason}"
+            for (name, version), reason in sorted(catalogue.set_aside.items())
+            if name in chosen and version > chosen[name].version
+        ),
         also_known=also_known,
-        taken_from={name: one.wheels[0].source for name, one in answer.chosen.items()},
+        taken_from={name: one.wheels[0].source for name, one in chosen.items()},
     )
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _Unsolved:
+    """A target without a solution, and the catalogue that was asked for it."""
+
+    refutation: Refutation
+    catalogue: Catalogue
+    target: Target
+
+
+def _settle_all(
+    declaration: Declaration,
+    catalogue: Catalogue,
+    targets: Sequence[Target],
+    before: Lock | None,
+    aim: Aim,
+) -> "tuple[list[Settled], tuple[Move, ...]] | _Unsolved":
+    """Solve each target, preferring what is locked for it and then what was chosen for the others."""
+    chosen: dict[NormalizedName, Version] = {}
+    settled: list[Settled] = []
+    moves: dict[tuple[object, ...], Move] = {}
+    for target in targets:
+        answering = catalogue if target is targets[0] else catalogue.for_target(target)
+        policy = _policy(declaration, before, target, aim, chosen)
+        answer = solve(answering, target, list(declaration.declared()), policy=policy)
+        if isinstance(answer, Refutation):
+            return _Unsolved(refutation=answer, catalogue=answering, target=target)
+        settled.append(Settled(solution=answer, wheels=answering.locked(answer.chosen.values())))
+        moved = explained_moves(
+            _versions(before, target), answer, declaration, answering, raised=aim.raised, otherwise=aim.reason
+        )
+        for move in moved:
+            moves.setdefault((move.name, move.before, move.after), move)
+        chosen = {**{name: one.version for name, one in answer.chosen.items()}, **chosen}
+    return settled, tuple(sorted(moves.values(), key=lambda move: move.name))
+
+
+def _versions(lock: Lock | None, target: Target) -> Mapping[NormalizedName, Version]:
+    """What a lock holds for a target; for one that it does not serve, what it holds at all."""
+    if lock is None:
+        return {}
+    if not serves(lock, target):
+        return lock.versions
+    return {one.locked.name: one.locked.version for one in needed(lock, target, groups=lock.groups)}
 
 
 def _locked_runtime(runtime: PythonRuntime, before: Lock | None) -> LockedRuntime:
@@ -217,11 +261,19 @@ def _new_pins(before: Lock | None, lock: Lock) -> tuple[str, ...]:
     return tuple(name for name in lock.pins if before is None or name not in before.pins)
 
 
-def _policy(declaration: Declaration, before: Lock | None, aim: Aim) -> Policy:
-    locked = before.versions if before is not None and aim.keeps else {}
+def _policy(
+    declaration: Declaration,
+    before: Lock | None,
+    target: Target,
+    aim: Aim,
+    chosen: Mapping[NormalizedName, Version] | None = None,
+) -> Policy:
+    """The policy for one target; `chosen` are the versions that other targets have got already."""
+    locked = _versions(before, target) if aim.keeps else {}
+    kept = {name: version for name, version in locked.items() if name not in aim.raised}
     names = frozenset(canonicalize_name(one.requirement.name) for one in declaration.declared())
     return Policy(
-        preferred={name: version for name, version in locked.items() if name not in aim.raised},
+        preferred={**(chosen or {}), **kept},
         lowest=names if aim.lowest else frozenset(),
         as_of=aim.as_of,
     )
@@ -257,17 +309,13 @@ def _check_raised(before: Lock | None, aim: Aim) -> None:
         raise WrongUsage(f"'{unknown[0]}' is not in the lock, so it can't be raised", remedy="rabbet resolve")
 
 
-def _up_to_date(lock: Lock, declaration: Declaration, target: Target) -> bool:
-    return lock.fingerprint == declaration.fingerprint() and serves(lock, target)
+def _up_to_date(lock: Lock, declaration: Declaration, targets: Sequence[Target]) -> bool:
+    environments = tuple(target.environment for target in targets)
+    return lock.fingerprint == declaration.fingerprint() and lock.environments == environments
 
 
-def _no_solution(
-    refutation: Refutation,
-    declaration: Declaration,
-    catalogue: Catalogue,
-    target: Target,
-    remedies: list[str],
-) -> NoSolution:
+def _no_solution(unsolved: _Unsolved, declaration: Declaration, remedies: list[str]) -> NoSolution:
+    catalogue, target = unsolved.catalogue, unsolved.target
     for one in declaration.declared():
         name = canonicalize_name(one.requirement.name)
         if target.admits(one.requirement.marker) and not catalogue.candidates(name).known:
@@ -277,26 +325,31 @@ def _no_solution(
                 because=[f"near names: {', '.join(near)}"] if near else [],
                 remedy=f"rabbet retract {name} && rabbet declare {near[0]}" if near else "check its spelling",
             )
-    explanation = explained(refutation, declaration.name)
+    explanation = explained(unsolved.refutation, declaration.name)
+    where = f" for {target}" if declaration.targets or declaration.pythons else ""
     return NoSolution(
-        f"no set of releases meets all requirements: they clash on {explanation.clash}",
+        f"no set of releases meets all requirements{where}: they clash on {explanation.clash}",
         because=explanation.sentences,
         remedy=remedies[0] if remedies else "loosen one of these requirements with: rabbet declare",
         or_else=remedies[1:],
     )
 
 
-def _remedies(
-    refutation: Refutation, declaration: Declaration, catalogue: Catalogue, target: Target, machine: Machine
-) -> list[str]:
+def _remedies(unsolved: _Unsolved, declaration: Declaration, machine: Machine) -> list[str]:
     """Commands that were tried and help, the smallest changes first."""
+    catalogue, target = unsolved.catalogue, unsolved.target
     others = ((other, catalogue.for_target(other)) for other in _other_targets(declaration, target, machine))
-    found = suggestions(refutation, list(declaration.declared()), catalogue, target, others)
+    found = suggestions(unsolved.refutation, list(declaration.declared()), catalogue, target, others)
     return [command_for(one) for one in found]
 
 
 def _other_targets(declaration: Declaration, target: Target, machine: Machine) -> list[Target]:
-    """The same machine with its other runtimes, those that the declaration allows first."""
+    """The same machine with its other runtimes, those that the declaration allows first.
+
+    There are none where the declaration itself names what is to be served.
+    """
+    if declaration.targets or declaration.pythons:
+        return []
     runtimes = {one.version.release[:2]: one for one in reversed(newest_first(found_runtimes(machine)))}
     others = [one for minor, one in runtimes.items() if minor != target.python.release[:2]]
     allowed = [one for one in others if declaration.python.contains(one.version, prereleases=True)]

@@ -1,14 +1,18 @@
 """Which interpreter of this machine a project gets."""
 
+from packaging.version import Version
+
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock
 from rabbet.core.model.runtime import PythonRuntime, Refusal
+from rabbet.core.model.target import Target
+from rabbet.core.targets import named_target, target_of
 from rabbet.runtimes.choose import choose
 from rabbet.runtimes.probe import probe_all
 from rabbet.runtimes.search import find_executables
 from rabbet.tasks.machine import Machine
 
-__all__ = ["chosen_runtime", "found_runtimes"]
+__all__ = ["chosen_runtime", "found_runtimes", "targets_for"]
 
 
 def found_runtimes(machine: Machine) -> tuple[PythonRuntime | Refusal, ...]:
@@ -17,5 +21,27 @@ def found_runtimes(machine: Machine) -> tuple[PythonRuntime | Refusal, ...]:
 
 
 def chosen_runtime(declaration: Declaration, machine: Machine, lock: Lock | None) -> PythonRuntime:
-    """The interpreter of this machine that the project gets; the lock's before others. Raises `NoRuntime`."""
-    return choose(found_runtimes(machine), declaration.python, locked=lock.runtime if lock else None)
+    """The interpreter of this machine that the project gets; the lock's before others.
+
+    Where the declaration names versions to serve, it is one of these. Raises `NoRuntime`.
+    """
+    allowed = declaration.python
+    found = found_runtimes(machine)
+    if declaration.pythons:
+        served = [one for one in found if isinstance(one, Refusal) or one.minor in declaration.pythons]
+        others = [one for one in found if not isinstance(one, Refusal) and one not in served]
+        refused = [Refusal(executable=one.executable, reason=f"{one} is not served") for one in others]
+        found = (*served, *refused)
+    return choose(found, allowed, locked=lock.runtime if lock else None)
+
+
+def targets_for(declaration: Declaration, runtime: PythonRuntime) -> tuple[Target, ...]:
+    """The targets that the lock must serve: those that are declared, else this machine with its runtime."""
+    own = target_of(runtime)
+    if not declaration.targets and not declaration.pythons:
+        return (own,)
+    return tuple(
+        named_target(platform, python, declaration.baselines)
+        for platform in sorted(declaration.targets or (own.platform,))
+        for python in sorted(declaration.pythons or (runtime.minor,), key=Version)
+    )

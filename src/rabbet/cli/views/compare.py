@@ -1,6 +1,9 @@
 """What `compare` found."""
 
 from collections import Counter
+from collections.abc import Sequence
+
+from packaging.version import Version
 
 from rabbet.cli.context import Context
 from rabbet.cli.style import table
@@ -70,12 +73,12 @@ def _outcome(compared: Compared) -> str:
     return ", ".join(told) or "no difference"
 
 
-def _difference(one: Difference) -> dict[str, str | None]:
+def _difference(one: Difference) -> dict[str, object]:
     return {
         "kind": str(one.kind),
         "name": one.name,
-        "before": str(one.before) if one.before else None,
-        "after": str(one.after) if one.after else None,
+        "before": [str(version) for version in one.before],
+        "after": [str(version) for version in one.after],
         "cause": one.cause,
     }
 
@@ -86,8 +89,8 @@ def _declared(change: DeclaredChange) -> str:
     return f"`{change.before}` → `{change.after}`" if change.after else f"`{change.before}` retracted"
 
 
-def _version(version: object) -> str:
-    return "-" if version is None else str(version)
+def _version(versions: Sequence[Version]) -> str:
+    return ", ".join(map(str, versions)) or "-"
 
 
 def _cell(text: str) -> str:

@@ -8,6 +8,7 @@ from rabbet.cli.context import Context
 from rabbet.cli.style import count, table
 from rabbet.core.lock.moves import Move
 from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.target import Target
 from rabbet.tasks.resolve import Resolved, Verdict
 
 __all__ = ["document", "show", "show_verdict", "verdict_document"]
@@ -20,7 +21,9 @@ def show(resolved: Resolved, declaration: Declaration, context: Context) -> None
     """Print what moved and why, and what to do next."""
     locked = count(len(resolved.lock.libraries), "library")
     if resolved.untouched:
-        context.show(f"pylock.toml is up to date: {locked} for {resolved.target}. Next: rabbet recreate")
+        context.show(
+            f"pylock.toml is up to date: {locked} for {_targets(resolved.targets)}. Next: rabbet recreate"
+        )
         return
     if resolved.moves:
         first = all(move.before is None for move in resolved.moves)
@@ -41,7 +44,7 @@ def show(resolved: Resolved, declaration: Declaration, context: Context) -> None
         )
         context.show("what these depend on. A few pins by hand age badly: better loosen them.")
     moved = "" if resolved.moves else ", no version moved"
-    context.show(f"Locked {locked} for {resolved.target}{moved}. Next: rabbet recreate")
+    context.show(f"Locked {locked} for {_targets(resolved.targets)}{moved}. Next: rabbet recreate")
 
 
 def show_verdict(verdict: Verdict, context: Context) -> None:
@@ -86,6 +89,10 @@ def _asked_by(resolved: Resolved, declaration: Declaration) -> Mapping[Normalize
     return asked
 
 
+def _targets(targets: Sequence[Target]) -> str:
+    return str(targets[0]) if len(targets) == 1 else f"{len(targets)} targets"
+
+
 def _some(names: Sequence[str]) -> str:
     more = len(names) - _SHOWN_REQUIRERS
     return ", ".join(names[:_SHOWN_REQUIRERS]) + (f" and {more} more" if more > 0 else "")
@@ -94,7 +101,7 @@ def _some(names: Sequence[str]) -> str:
 def document(resolved: Resolved) -> dict[str, object]:
     """The content of the JSON document."""
     return {
-        "target": {"platform": resolved.target.platform, "python": str(resolved.target.python)},
+        "targets": [{"platform": one.platform, "python": str(one.python)} for one in resolved.targets],
         "untouched": resolved.untouched,
         "libraries": [
             {"name": one.name, "version": str(one.version), "dependencies": list(one.dependencies)}

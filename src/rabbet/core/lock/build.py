@@ -1,67 +1,142 @@
-"""A solution → a lock."""
+"""Solutions, one for each target → one lock.
+
+An entry that is chosen for all targets alike carries no marker; one that is not carries the shortest marker
+that tells exactly its targets from the others. Groups come on top: what the project itself does not need is
+marked with the groups that do.
+"""
 
 from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
 
 from packaging.requirements import Requirement
 from packaging.utils import NormalizedName, canonicalize_name
+from packaging.version import Version
 
+from rabbet.core.lock.marker import separating_marker
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, LockedLibrary, LockedRuntime, LockedWheel
-from rabbet.core.model.release import Candidate
 from rabbet.core.model.solution import Part, Solution
+from rabbet.core.model.target import Target
 from rabbet.core.wording import specifiers_text
 
-__all__ = ["build_lock"]
+__all__ = ["Settled", "build_lock"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Settled:
+    """A solution with the files of its libraries: those that its target could install, the best first."""
+
+    solution: Solution
+    wheels: Mapping[NormalizedName, Sequence[LockedWheel]]
 
 
 def build_lock(
     declaration: Declaration,
-    runtime: LockedRuntime,
-    solution: Solution,
-    wheels: Mapping[NormalizedName, Sequence[LockedWheel]],
+    runtime: LockedRuntime | None,
+    settled: Sequence[Settled],
     indexes: Mapping[str, str],
 ) -> Lock:
-    """Put a solution into the form of a lock.
+    """Put the solutions of all targets into the form of a lock.
 
-    `wheels` are each library's files with hash and place; `indexes` gives the address of each source that is
-    an index, by its name.
+    `indexes` gives the address of each source that is an index, by its name.
     """
-    groups = tuple(sorted(declaration.groups))
-    default = _reached(solution, declaration.requirements)
-    by_group = {group: _reached(solution, declaration.groups[group]) for group in groups}
     requirements = [one.requirement for one in declaration.declared()]
     direct = {canonicalize_name(one.name) for one in requirements if one.url is not None}
-    libraries = tuple(
-        LockedLibrary(
-            name=name,
-            version=candidate.version,
-            wheels=tuple(wheels[name]),
-            dependencies=_dependencies(solution, name),
-            requires_python=candidate.wheels[0].requires_python,
-            marker=None if name in default else _marker(group for group in groups if name in by_group[group]),
-            index=indexes.get(candidate.wheels[0].source),
-            direct=name in direct,
-        )
-        for name, candidate in _sorted(solution.chosen)
-    )
+    needed = [_needed_by(declaration, one.solution) for one in settled]
+    entries = sorted({(n, c.version) for one in settled for n, c in one.solution.chosen.items()})
+    targets = [one.solution.target for one in settled]
     return Lock(
         requires_python=specifiers_text(declaration.python) or None,
-        environments=(solution.target.environment,),
-        groups=groups,
-        libraries=libraries,
+        environments=tuple(target.environment for target in targets),
+        groups=tuple(sorted(declaration.groups)),
+        libraries=tuple(
+            _entry(name, version, settled, indexes, _marker(name, version, settled, needed), name in direct)
+            for name, version in entries
+        ),
         fingerprint=declaration.fingerprint(),
         runtime=runtime,
         pins=tuple(sorted({canonicalize_name(one.name) for one in requirements if _is_pin(one)})),
     )
 
 
+def _entry(
+    name: NormalizedName,
+    version: Version,
+    settled: Sequence[Settled],
+    indexes: Mapping[str, str],
+    marker: str,
+    direct: bool,  # noqa: FBT001 - a column of the entry
+) -> LockedLibrary:
+    """One library at one version, with the files and edges of all targets that chose it."""
+    choosing = [one for one in settled if _chose(one.solution, name, version)]
+    best = choosing[0].solution.chosen[name].wheels[0]
+    wheels = {wheel.filename: wheel for one in choosing for wheel in one.wheels[name]}
+    edges = {edge for one in choosing for edge in _dependencies(one.solution, name)}
+    return LockedLibrary(
+        name=name,
+        version=version,
+        wheels=tuple(wheels.values()),
+        dependencies=tuple(sorted(edges)),
+        requires_python=best.requires_python,
+        marker=marker or None,
+        index=indexes.get(best.source),
+        direct=direct,
+    )
+
+
+def _chose(solution: Solution, name: NormalizedName, version: Version) -> bool:
+    return name in solution.chosen and solution.chosen[name].version == version
+
+
+def _marker(
+    name: NormalizedName,
+    version: Version,
+    settled: Sequence[Settled],
+    needed: Sequence[Mapping[NormalizedName, frozenset[str] | None]],
+) -> str:
+    """Targets that need the entry for the same groups share a part of its marker."""
+    targets: list[Target] = [one.solution.target for one in settled]
+    by_groups: dict[frozenset[str] | None, set[int]] = {}
+    for position, one in enumerate(settled):
+        if _chose(one.solution, name, version):
+            by_groups.setdefault(needed[position][name], set()).add(position)
+    parts = []
+    for groups, positions in sorted(by_groups.items(), key=lambda item: sorted(item[0] or ())):
+        where = separating_marker(targets, frozenset(positions))
+        who = (
+            ""
+            if groups is None
+            else " or ".join(f"'{group}' in dependency_groups" for group in sorted(groups))
+        )
+        parts.append(_joined(where, who, alone=len(by_groups) == 1))
+    return "" if "" in parts else " or ".join(parts)
+
+
+def _joined(where: str, who: str, *, alone: bool) -> str:
+    """Both conditions with `and`, in brackets where precedence asks for them."""
+    both = [f"({text})" if " or " in text else text for text in (where, who) if text]
+    if len(both) == 1:
+        return (where or who) if alone else both[0]
+    return " and ".join(both)
+
+
+def _needed_by(
+    declaration: Declaration, solution: Solution
+) -> Mapping[NormalizedName, frozenset[str] | None]:
+    """For each chosen library the groups that need it; `None` for what the project itself needs."""
+    default = _reached(solution, declaration.requirements)
+    by_group = {group: _reached(solution, needs) for group, needs in declaration.groups.items()}
+    return {
+        name: None
+        if name in default
+        else frozenset(group for group, reached in by_group.items() if name in reached)
+        for name in solution.chosen
+    }
+
+
 def _is_pin(requirement: Requirement) -> bool:
     pinning = [one for one in requirement.specifier if one.operator in ("==", "===")]
     return any(not one.version.endswith(".*") for one in pinning)
-
-
-def _sorted(chosen: Mapping[NormalizedName, Candidate]) -> list[tuple[NormalizedName, Candidate]]:
-    return sorted(chosen.items())
 
 
 def _reached(solution: Solution, roots: Iterable[Requirement]) -> frozenset[NormalizedName]:
@@ -82,7 +157,3 @@ def _dependencies(solution: Solution, name: NormalizedName) -> tuple[NormalizedN
     """What a library needs with all extras that were asked for, itself left out."""
     needs = (need for (library, _), part in solution.needs.items() if library == name for need in part)
     return tuple(sorted({canonicalize_name(need.name) for need in needs} - {name}))
-
-
-def _marker(groups: Iterable[str]) -> str:
-    return " or ".join(f"'{group}' in dependency_groups" for group in groups)

@@ -1,6 +1,6 @@
 """What differs between two locks, and which change of the declaration brought it about."""
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -35,12 +35,15 @@ class DeclaredChange:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Difference:
-    """One library that differs, and the nearest cause that the two locks and declarations show."""
+    """One library that differs, and the nearest cause that the two locks and declarations show.
+
+    A lock for several targets may hold several versions of it: then they are listed, the newest first.
+    """
 
     kind: DifferenceKind
     name: NormalizedName
-    before: Version | None
-    after: Version | None
+    before: tuple[Version, ...]
+    after: tuple[Version, ...]
     cause: str
 
 
@@ -58,17 +61,16 @@ def declared_changes(old: Declaration | None, new: Declaration | None) -> tuple[
 
 def differences(old: Lock, new: Lock, declared: tuple[DeclaredChange, ...]) -> tuple[Difference, ...]:
     """Every library that differs, sorted by name."""
-    before = {one.name: one for one in old.libraries}
-    after = {one.name: one for one in new.libraries}
-    kinds = {name: _kind(before.get(name), after.get(name)) for name in sorted({*before, *after})}
+    before, after = _by_name(old), _by_name(new)
+    kinds = {name: _kind(before.get(name, ()), after.get(name, ())) for name in sorted({*before, *after})}
     differing = {name: kind for name, kind in kinds.items() if kind is not None}
     causes = {change.name: change for change in declared}
     return tuple(
         Difference(
             kind=kind,
             name=name,
-            before=before[name].version if name in before else None,
-            after=after[name].version if name in after else None,
+            before=tuple(one.version for one in before.get(name, ())),
+            after=tuple(one.version for one in after.get(name, ())),
             cause=_cause(name, kind, differing, causes, after if name in after else before),
         )
         for name, kind in differing.items()
@@ -88,12 +90,23 @@ def _declared(declaration: Declaration) -> dict[str, str]:
     return {**joined, "python": f"python{python}"} if python else joined
 
 
-def _kind(before: LockedLibrary | None, after: LockedLibrary | None) -> DifferenceKind | None:
-    if before is None or after is None:
-        return DifferenceKind.ADDED if before is None else DifferenceKind.REMOVED
-    if before.version != after.version:
-        return DifferenceKind.RAISED if after.version > before.version else DifferenceKind.LOWERED
-    files = ({wheel.sha256 for wheel in before.wheels}, {wheel.sha256 for wheel in after.wheels})
+def _by_name(lock: Lock) -> Mapping[NormalizedName, tuple[LockedLibrary, ...]]:
+    found: dict[NormalizedName, list[LockedLibrary]] = {}
+    for one in lock.libraries:
+        found.setdefault(one.name, []).append(one)
+    return {
+        name: tuple(sorted(entries, key=lambda one: one.version, reverse=True))
+        for name, entries in found.items()
+    }
+
+
+def _kind(before: Sequence[LockedLibrary], after: Sequence[LockedLibrary]) -> DifferenceKind | None:
+    if not before or not after:
+        return DifferenceKind.ADDED if after else DifferenceKind.REMOVED
+    old, new = [one.version for one in before], [one.version for one in after]
+    if old != new:
+        return DifferenceKind.RAISED if new > old else DifferenceKind.LOWERED
+    files = [{wheel.sha256 for one in side for wheel in one.wheels} for side in (before, after)]
     return DifferenceKind.FILES if files[0] != files[1] else None
 
 
@@ -102,7 +115,7 @@ def _cause(
     kind: DifferenceKind,
     differing: Mapping[NormalizedName, DifferenceKind],
     declared: Mapping[str, DeclaredChange],
-    libraries: Mapping[NormalizedName, LockedLibrary],
+    libraries: Mapping[NormalizedName, Sequence[LockedLibrary]],
 ) -> str:
     """Name the nearest cause.
 
@@ -124,15 +137,15 @@ def _cause(
 
 
 def _above(
-    name: NormalizedName, libraries: Mapping[NormalizedName, LockedLibrary]
+    name: NormalizedName, libraries: Mapping[NormalizedName, Sequence[LockedLibrary]]
 ) -> Iterator[NormalizedName]:
     """Everyone who needs a library, the nearest first."""
     seen, level = {name}, [name]
     while level:
         level = sorted(
-            one.name
-            for one in libraries.values()
-            if one.name not in seen and not set(level).isdisjoint(one.dependencies)
+            name
+            for name, entries in libraries.items()
+            if name not in seen and any(not set(level).isdisjoint(one.dependencies) for one in entries)
         )
         seen |= set(level)
         yield from level

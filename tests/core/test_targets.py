@@ -1,0 +1,129 @@
+"""One lock for several targets: reading it back gives each target exactly its solution."""
+
+import random
+import unittest
+from itertools import combinations
+
+from packaging.markers import Marker
+from packaging.specifiers import SpecifierSet
+from packaging.version import Version
+
+from rabbet.core.lock.build import Settled, build_lock
+from rabbet.core.lock.marker import separating_marker
+from rabbet.core.lock.select import needed
+from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.lock import LockedWheel
+from rabbet.core.model.solution import Solution
+from rabbet.core.solve.solver import solve
+from rabbet.core.targets import named_target
+from rabbet.formats.pylock import read_lock, write_lock
+from tests.core.test_solver import random_instance
+from tests.support.catalogue import DictProvider, declared
+
+TARGETS = [
+    named_target(platform, python, {})
+    for platform in ("linux-aarch64", "linux-x86_64", "macos-arm64", "windows-x86_64")
+    for python in ("3.9", "3.11", "3.12")
+]
+MARKS = [
+    "sys_platform == 'win32'",
+    "sys_platform != 'darwin'",
+    "python_version < '3.11'",
+    "python_version >= '3.12' and platform_machine == 'x86_64'",
+]
+ROUNDS = 120
+
+
+class Markers(unittest.TestCase):
+    """The shortest marker for some of the targets."""
+
+    def test_separates_exactly(self) -> None:
+        """For random subsets the marker holds for them and no other, and is no longer than naming each."""
+        dice = random.Random(7)
+        for _ in range(150):
+            wanted = frozenset(dice.sample(range(len(TARGETS)), dice.randint(1, len(TARGETS))))
+            text = separating_marker(TARGETS, wanted)
+            with self.subTest(wanted=sorted(wanted), marker=text):
+                found = {
+                    i for i, one in enumerate(TARGETS) if not text or Marker(text).evaluate(dict(one.markers))
+                }
+                self.assertEqual(found, wanted)
+                whole = " or ".join(TARGETS[position].environment for position in wanted)
+                self.assertLessEqual(len(text), len(whole))
+
+    def test_shortest(self) -> None:
+        """What one comparison can say is said by one comparison."""
+        systems = {position: target.markers["sys_platform"] for position, target in enumerate(TARGETS)}
+        for chosen in (("win32",), ("linux", "darwin"), ("linux", "win32")):
+            wanted = frozenset(position for position, system in systems.items() if system in chosen)
+            self.assertNotIn(" and ", separating_marker(TARGETS, wanted))
+        self.assertEqual(separating_marker(TARGETS, frozenset(range(len(TARGETS)))), "")
+        for one, other in combinations(range(3), 2):
+            self.assertIn("python_version", separating_marker(TARGETS[:3], frozenset((one, other))))
+
+
+class Merging(unittest.TestCase):
+    """Solutions → lock → text → lock → what each target needs."""
+
+    def test_each_target_gets_its_solution(self) -> None:
+        seen = 0
+        for seed in range(ROUNDS):
+            with self.subTest(seed=seed):
+                dice = random.Random(seed)
+                releases, wanted = random_instance(seed)
+                own = [f"{one}; {dice.choice(MARKS)}" if dice.random() < 0.5 else one for one in wanted]
+                groups = {"checks": own[1:2], "docs": own[2:3]}
+                entries = declared(
+                    own[0], *(f"{name}: {one}" for name, some in groups.items() for one in some)
+                )
+                answers = [solve(DictProvider(releases), target, entries) for target in TARGETS]
+                solutions = [answer for answer in answers if isinstance(answer, Solution)]
+                if len(solutions) < len(TARGETS):
+                    continue
+                seen += 1
+                self.check(solutions, groups, own)
+        self.assertGreater(seen, 20)
+
+    def check(self, solutions: list[Solution], groups: dict[str, list[str]], own: list[str]) -> None:
+        declaration = Declaration(
+            name="hivescale",
+            python=SpecifierSet(),
+            requirements=tuple(one.requirement for one in declared(own[0])),
+            groups={name: tuple(one.requirement for one in declared(*some)) for name, some in groups.items()},
+            sources=(),
+        )
+        settled = [
+            Settled(
+                solution=one, wheels={name: [self.wheel(name, c.version)] for name, c in one.chosen.items()}
+            )
+            for one in solutions
+        ]
+        lock = read_lock(write_lock(build_lock(declaration, None, settled, {})))
+        for solution in solutions:
+            found = needed(lock, solution.target, groups=groups)
+            expected = {name: one.version for name, one in solution.chosen.items()}
+            self.assertEqual({one.locked.name: one.locked.version for one in found}, expected)
+            self.assertEqual(len(found), len(expected))
+            project = needed(lock, solution.target, groups=())
+            self.assertEqual({one.locked.name for one in project}, self.reached(solution, own[0]))
+
+    @staticmethod
+    def reached(solution: Solution, root: str) -> set[str]:
+        """What the project's own requirement needs on a target."""
+        parts: set[tuple[str, str]] = set()
+        waiting = [
+            one.requirement for one in declared(root) if solution.target.admits(one.requirement.marker)
+        ]
+        while waiting:
+            need = waiting.pop()
+            for part in [(need.name, ""), *((need.name, extra) for extra in need.extras)]:
+                if part not in parts:
+                    parts.add(part)
+                    waiting += solution.needs[part]  # type: ignore[index]
+        return {name for name, _ in parts}
+
+    @staticmethod
+    def wheel(name: str, version: Version) -> LockedWheel:
+        return LockedWheel(
+            filename=f"{name}-{version}-py3-none-any.whl", sha256="ab" * 32, url="https://x.example/"
+        )
