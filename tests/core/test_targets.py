@@ -8,7 +8,7 @@ from packaging.markers import Marker
 from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
-from rabbet.core.lock.build import Settled, build_lock
+from rabbet.core.lock.build import Solved, build_lock
 from rabbet.core.lock.marker import separating_marker
 from rabbet.core.lock.select import needed
 from rabbet.core.model.declaration import Declaration
@@ -93,7 +93,7 @@ class Merging(unittest.TestCase):
             sources=(),
         )
         settled = [
-            Settled(
+            Solved(
                 solution=one, wheels={name: [self.wheel(name, c.version)] for name, c in one.chosen.items()}
             )
             for one in solutions

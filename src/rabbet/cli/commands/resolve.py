@@ -49,7 +49,8 @@ def run(arguments: Namespace, context: Context) -> int:
     from packaging.utils import canonicalize_name
 
     from rabbet.cli.views import resolve as view
-    from rabbet.tasks.resolve import Aim, resolve, verify
+    from rabbet.tasks.resolve import resolve, verify
+    from rabbet.tasks.settle import Aim
 
     project = context.project()
     if arguments.verify:

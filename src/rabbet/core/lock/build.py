@@ -19,11 +19,11 @@ from rabbet.core.model.solution import Part, Solution
 from rabbet.core.model.target import Target
 from rabbet.core.wording import specifiers_text
 
-__all__ = ["Settled", "build_lock"]
+__all__ = ["Solved", "build_lock"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Settled:
+class Solved:
     """A solution with the files of its libraries: those that its target could install, the best first."""
 
     solution: Solution
@@ -33,7 +33,7 @@ class Settled:
 def build_lock(
     declaration: Declaration,
     runtime: LockedRuntime | None,
-    settled: Sequence[Settled],
+    settled: Sequence[Solved],
     indexes: Mapping[str, str],
 ) -> Lock:
     """Put the solutions of all targets into the form of a lock.
@@ -62,7 +62,7 @@ def build_lock(
 def _entry(
     name: NormalizedName,
     version: Version,
-    settled: Sequence[Settled],
+    settled: Sequence[Solved],
     indexes: Mapping[str, str],
     marker: str,
     direct: bool,  # noqa: FBT001 - a column of the entry
@@ -91,7 +91,7 @@ def _chose(solution: Solution, name: NormalizedName, version: Version) -> bool:
 def _marker(
     name: NormalizedName,
     version: Version,
-    settled: Sequence[Settled],
+    settled: Sequence[Solved],
     needed: Sequence[Mapping[NormalizedName, frozenset[str] | None]],
 ) -> str:
     """Targets that need the entry for the same groups share a part of its marker."""
