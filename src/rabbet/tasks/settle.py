@@ -102,21 +102,22 @@ def settle(
             remedies = _remedies(outcome, declaration, machine)
             raise _no_solution(outcome, declaration, remedies)
         settled, moves = outcome
-        also_known = catalogue.also_known(settled[0].solution.chosen.values())
+        chosen = {(name, one.version): one for part in settled for name, one in part.solution.chosen.items()}
+        also_known = catalogue.also_known(chosen.values())
     lock = build_lock(
         declaration, _locked_runtime(runtime, before if aim.keeps else None), settled, catalogue.indexes
     )
-    chosen = settled[0].solution.chosen
+    highest = lock.versions
     return Settlement(
         lock=replace(lock, also_known=tuple(sorted(also_known))),
         moves=moves,
         passed_over=tuple(
             f"{name} {version}: {reason}"
             for (name, version), reason in sorted(catalogue.set_aside.items())
-            if name in chosen and version > chosen[name].version
+            if name in highest and version > highest[name]
         ),
         also_known=also_known,
-        taken_from={name: one.wheels[0].source for name, one in chosen.items()},
+        taken_from={name: one.wheels[0].source for (name, _), one in chosen.items()},
     )
 
 

@@ -65,5 +65,5 @@ class Lock:
 
     @property
     def versions(self) -> Mapping[NormalizedName, Version]:
-        """The locked version of each library."""
+        """The locked version of each library; of several for different targets, the highest."""
         return {library.name: library.version for library in self.libraries}
