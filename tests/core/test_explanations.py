@@ -7,10 +7,12 @@ from pathlib import Path
 from packaging.requirements import Requirement
 
 from rabbet.core.model.declaration import Declared
+from rabbet.core.model.release import SetAside
 from rabbet.core.model.solution import Solution
 from rabbet.core.solve.prose import explained
 from rabbet.core.solve.solver import Refutation, solve
 from rabbet.core.solve.suggest import suggestions
+from rabbet.core.targets import named_target
 from rabbet.tasks.advice import command_for
 from tests.core.test_solver import random_instance
 from tests.support.catalogue import TARGET, DictProvider, declared
@@ -33,6 +35,22 @@ class Explanations(unittest.TestCase):
                 self.assertEqual(explanation.clash, case["clash"])
                 tried = suggestions(answer, wanted, provider, TARGET, ())
                 self.assertEqual([command_for(one) for one in tried], case["suggested"])
+
+    def test_another_runtime(self) -> None:
+        """Where releases are out of reach because of the runtime, one that helps is suggested, if it does."""
+        old, new = named_target("linux-x86_64", "3.11", {}), named_target("linux-x86_64", "3.12", {})
+        releases = {"combframe": {"2.0": []}, "nectarplot": {"1.0": ["combframe>=2"]}}
+        aside = (SetAside(version="2.0", reason="needs Python >=3.12"),)
+        here, there = DictProvider({"nectarplot": releases["nectarplot"]}), DictProvider(releases)
+        here.know("combframe", aside)
+        wanted = declared("nectarplot", "combframe")
+        answer = solve(here, old, wanted)
+        assert isinstance(answer, Refutation)
+        told = " ".join(explained(answer, "hivescale").sentences)
+        self.assertIn("no release of it can be used here (2.0: needs Python >=3.12)", told)
+        found = suggestions(answer, wanted, here, old, [(old, here), (new, there)])
+        self.assertIn("rabbet declare --runtime 'python==3.12.*'", [command_for(one) for one in found])
+        self.assertEqual(suggestions(answer, declared("combframe"), here, old, [(old, here)])[0].runtime, "")
 
     def test_suggestions_are_true(self) -> None:
         """Whatever is suggested for a random instance without solution gives one."""

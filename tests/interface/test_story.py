@@ -6,7 +6,7 @@ from pathlib import Path
 
 from packaging.pylock import Pylock
 
-from rabbet.demo.stand_in import Manner, StandIn
+from rabbet.demo.stand_in import Fault, Manner, StandIn
 from rabbet.demo.wheels import write_wheels
 from tests.support.program import ProgramCase
 
@@ -244,6 +244,21 @@ url = "{self.index.address}"
         fresh.requests.clear()
         self.rabbet("resolve", "--raise-all")
         self.assertEqual(fresh.requests, [])
+
+    def test_busy_index(self) -> None:
+        """An index that asks for patience gets it: listings, metadata and wheels are asked for again."""
+        wheel = "/files/queenmark-1.1-py3-none-any.whl"
+        manner = Manner()
+        manner.faults.update(
+            {"/simple/queenmark/": Fault.BUSY, f"{wheel}.metadata": Fault.CROWDED, wheel: Fault.BUSY}
+        )
+        index = self.serve(StandIn(manner=manner))
+        self.begin(index.address, "queenmark")
+        self.rabbet("resolve")
+        self.rabbet("recreate")
+        self.assertEqual(self.installed(), {"queenmark": "1.1"})
+        for path in manner.faults:
+            self.assertEqual(index.requests.count(f"GET {path}"), 2, path)
 
     def test_credentials(self) -> None:
         """From the address, variables or netrc they open the source, and appear in no output and no lock."""

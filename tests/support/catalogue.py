@@ -55,6 +55,11 @@ class DictProvider:
             for text, needs in versions.items():
                 self._needs[name, Version(text.rstrip("!"))] = needs
 
+    def know(self, name: str, aside: tuple[SetAside, ...]) -> None:
+        """Let a library be known of which no release can be used."""
+        known = canonicalize_name(name)
+        self._candidates[known] = Candidates(name=known, releases=(), aside=aside)
+
     def candidates(self, name: NormalizedName) -> Candidates:
         return self._candidates.get(name, Candidates(name=name, releases=(), known=False))
 

@@ -40,6 +40,8 @@ class Fault(StrEnum):
     NONSENSE = "sends something else"
     OTHER_CONTENT = "sends the file with one byte changed"
     SLOW = "never finishes"
+    BUSY = "answers 503 the first time"
+    CROWDED = "answers 429 the first time"
     LOOP = "redirects to itself"
     BOMB = "sends a small body that unpacks to a huge one"
     DEEP = "sends JSON that is nested very deep"
@@ -148,6 +150,9 @@ class _Handler(BaseHTTPRequestHandler):
             return
         if fault in (Fault.LOOP, Fault.BOMB, Fault.DEEP):
             self._send_hostile(fault)
+            return
+        if fault in (Fault.BUSY, Fault.CROWDED) and self.server.requests.count(f"GET {self.path}") == 1:
+            self._send(503 if fault is Fault.BUSY else 429, b"", "text/plain", with_body=with_body)
             return
         body, kind = self._content()
         if body is None:
