@@ -51,12 +51,17 @@ def _terms(targets: Sequence[Target], everything: int, goal: int) -> list[tuple[
             for mask, _ in chosen:
                 truth &= mask
             text = " and ".join(text for _, text in chosen)
-            if truth and not truth & ~goal and (truth not in best or len(text) < len(best[truth])):
+            if truth and not truth & ~goal and (truth not in best or _length(text) < _length(best[truth])):
                 best[truth] = text
     for position, target in enumerate(targets):
         if goal >> position & 1:
             best.setdefault(1 << position, target.environment)
     return sorted((truth, text) for truth, text in best.items())
+
+
+def _length(text: str) -> tuple[int, int]:
+    """The shorter the better; of equals, the one that says what is rather than what is not."""
+    return len(text), text.count("!=")
 
 
 def _atoms(targets: Sequence[Target], everything: int) -> Iterator[tuple[int, str]]:
