@@ -2,6 +2,7 @@
 
 import hashlib
 import os
+import shutil
 import subprocess
 import sys
 import tempfile
@@ -177,6 +178,22 @@ class Wheels(Case):
         self.layout = self.environment("other")
         self.install(self.unpack({}))
         self.assertEqual((self.layout.site / "hivewire" / "__init__.py").read_text(), "x = 1\n")
+
+    def test_link_in_place_of_a_library(self) -> None:
+        """Where a link to a checkout stands in a library's place, only the link goes."""
+        checkout = self.root / "checkout"
+        checkout.mkdir()
+        (checkout / "__init__.py").write_text("x = 'mine'\n")
+        package = self.layout.site / "hivewire"
+        for again in (self.install, lambda _: None):
+            self.install(self.unpack({}))
+            shutil.rmtree(package)
+            package.symlink_to(checkout)
+            again(self.unpack({}))
+            remove_library(self.layout, INFO)
+            self.assertEqual([path.name for path in checkout.iterdir()], ["__init__.py"])
+            self.assertEqual((checkout / "__init__.py").read_text(), "x = 'mine'\n")
+            self.assertFalse(package.is_symlink())
 
     def test_cut_short_at_every_step(self) -> None:
         """Whichever write or removal fails, the damage is seen, and doing it again mends it."""

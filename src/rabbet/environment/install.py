@@ -59,6 +59,9 @@ def install_wheel(
     with cannot_write(layout.root):
         folders = {one.place.parent for one in placed} | {record_place.parent}
         for folder in sorted(folders):
+            link = layout.link_above(layout.root / folder / "file")
+            if link is not None:
+                link.unlink()
             (layout.root / folder).mkdir(parents=True, exist_ok=True)
         _write(layout.root / record_place, record, executable=False)
         for one in placed:

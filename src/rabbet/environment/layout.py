@@ -59,6 +59,15 @@ class Layout:
         )
         return None if reserved else place
 
+    def link_above(self, path: Path) -> Path | None:
+        """The outermost folder of a library, on the way to a path, that is a link.
+
+        Somebody may have put a link to a checkout there: what lies below it is not the environment's.
+        """
+        own = {self.site, self.scripts, *self.site.parents}
+        above = [folder for folder in path.parents if self.root in folder.parents and folder not in own]
+        return next((folder for folder in reversed(above) if folder.is_symlink()), None)
+
     def in_record(self, place: PurePosixPath) -> str:
         """A place as `RECORD` names it: relative to the folder that libraries are imported from."""
         return os.path.relpath(place, self.site_packages).replace(os.sep, "/")

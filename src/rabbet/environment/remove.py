@@ -16,12 +16,17 @@ __all__ = ["remove_library"]
 def remove_library(layout: Layout, folder: str) -> None:
     """Remove a library by the name of its `.dist-info` folder.
 
-    `RECORD` goes last, so that a removal that was cut short can be finished. Raises `CannotWrite`.
+    `RECORD` outlives the files it lists, so that a removal that was cut short can be finished. Of a folder
+    that was replaced by a link only the link goes. Raises `CannotWrite`.
     """
     info = layout.site / folder
     with cannot_write(info):
         files = list(_files(layout, info))
         for path in files:
+            link = layout.link_above(path)
+            if link is not None:
+                link.unlink()
+                continue
             with suppress(FileNotFoundError):
                 path.unlink()
             _remove_compiled(path)

@@ -98,9 +98,7 @@ def settle(
         observer.stage("reading listings and metadata")
         outcome = _settle_all(declaration, catalogue, targets, before, aim)
         if isinstance(outcome, _Unsolved):
-            observer.stage("looking for what would help")
-            remedies = _remedies(outcome, declaration, machine)
-            raise _no_solution(outcome, declaration, remedies)
+            raise _no_solution(outcome, declaration, machine, observer)
         settled, moves = outcome
         chosen = {(name, one.version): one for part in settled for name, one in part.solution.chosen.items()}
         also_known = catalogue.also_known(chosen.values())
@@ -193,17 +191,23 @@ def _policy(
     )
 
 
-def _no_solution(unsolved: _Unsolved, declaration: Declaration, remedies: list[str]) -> NoSolution:
+def _no_solution(
+    unsolved: _Unsolved, declaration: Declaration, machine: Machine, observer: Observer
+) -> NoSolution:
     catalogue, target = unsolved.catalogue, unsolved.target
     for one in declaration.declared():
         name = canonicalize_name(one.requirement.name)
         if target.admits(one.requirement.marker) and not catalogue.candidates(name).known:
             near = difflib.get_close_matches(name, catalogue.all_names(), n=3)
+            group = f" --group {one.group}" if one.group else ""
+            swap = f"rabbet retract{group} {name} && rabbet declare{group} "
             return NoSolution(
                 f"no source knows a library named '{name}'",
                 because=[f"near names: {', '.join(near)}"] if near else [],
-                remedy=f"rabbet retract {name} && rabbet declare {near[0]}" if near else "check its spelling",
+                remedy=swap + near[0] if near else "check its spelling",
             )
+    observer.stage("looking for what would help")
+    remedies = _remedies(unsolved, declaration, machine)
     explanation = explained(unsolved.refutation, declaration.name)
     where = f" for {target}" if declaration.targets or declaration.pythons else ""
     return NoSolution(

@@ -133,7 +133,7 @@ def _all_of(refutation: Refutation, name: NormalizedName) -> int:
 
 def _attempt(facts: Sequence[Fact], whole: Mapping[NormalizedName, int]) -> Proof | None:
     """Derive the clash from these facts, or fail: they may be too few, or call for too many cases."""
-    return _State(facts, whole, dict(whole), {}, set(), count()).prove()
+    return _State(facts, dict(whole), {}, set(), count()).prove()
 
 
 class _State:
@@ -142,14 +142,12 @@ class _State:
     def __init__(
         self,
         facts: Sequence[Fact],
-        whole: Mapping[NormalizedName, int],
         left: dict[NormalizedName, int],
         because: dict[NormalizedName, Step],
         required: set[Slot],
         branches: "count[int]",
     ) -> None:
         self._facts = facts
-        self._whole = whole
         self._left = left
         self._because = because
         self._required = required
@@ -187,7 +185,6 @@ class _State:
             case = Step(self._facts[0], library, bit, self._left[library] & ~bit, earlier, assumed=True)
             inner = _State(
                 self._facts,
-                self._whole,
                 {**self._left, library: bit},
                 {**self._because, library: case},
                 set(self._required),
