@@ -173,6 +173,7 @@ def _candidate(name: NormalizedName, version: str) -> Candidate:
         filename=f"{name}-{version}-py3-none-any.whl",
         name=name,
         version=Version(version),
+        build=(0, ""),
         tags=frozenset({"py3-none-any"}),
         location="",
         source="made-up",

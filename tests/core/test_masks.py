@@ -24,6 +24,7 @@ def candidate(version: Version, *, yanked: bool) -> Candidate:
         filename="",
         name=canonicalize_name("combframe"),
         version=version,
+        build=(0, ""),
         tags=frozenset(),
         location="",
         source="",

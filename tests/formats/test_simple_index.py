@@ -46,11 +46,15 @@ BROKEN = [
 ]
 
 
-names = st.lists(
-    min_size=3,
-    max_size=7,
-    elements=st.sampled_from(["a", "B.c", "d__e", "1.0", "1.x", "2b", "py3", "cp3.py2", "none", "any", ""]),
-)
+# Mostly as the standard has it: name, version, perhaps a build number, three tags.
+names = st.tuples(
+    st.sampled_from(["a", "B.c", "D_e.f", "d__e", ""]),
+    st.sampled_from(["1.0", "1.0.post1", "2!1a1", "1.x"]),
+    st.sampled_from([None, None, "2b", "10", "x1", ""]),
+    st.sampled_from(["py3", "cp3.py2", "3", ""]),
+    st.sampled_from(["none", "cp312.abi3"]),
+    st.sampled_from(["any", "win32.linux_x86_64", None]),
+).map(lambda parts: [part for part in parts if part is not None])
 
 
 class Names(unittest.TestCase):
@@ -61,11 +65,11 @@ class Names(unittest.TestCase):
         """The same verdict and the same parts as the `packaging` library's."""
         found = parse_wheel_name(stem + ending)
         try:
-            name, version, _, tags = parse_wheel_filename(stem + ending)
+            name, version, build, tags = parse_wheel_filename(stem + ending)
         except InvalidWheelFilename:
             self.assertIsInstance(found, str)
         else:
-            self.assertEqual(found, (name, version, frozenset(map(str, tags))))
+            self.assertEqual(found, (name, version, build or (0, ""), frozenset(map(str, tags))))
 
 
 class Pages(unittest.TestCase):

@@ -85,6 +85,7 @@ def _candidate(name: str, version: str, *, yanked: bool) -> Candidate:
         filename=f"{name}-{version}-py3-none-any.whl",
         name=canonicalize_name(name),
         version=Version(version),
+        build=(0, ""),
         tags=frozenset({"py3-none-any"}),
         location="",
         source="test",

@@ -1,10 +1,11 @@
 """A runtime's facts → the target it stands for, with all wheel tags that it accepts, best first.
 
-Tags follow PEP 425; platform tags follow PEP 600 (glibc) and, on macOS, the rules of the
+Tags follow PEP 425; platform tags follow PEP 600 (glibc), PEP 656 (musl) and, on macOS, the rules of the
 `packaging` library. Computed from facts alone, so that any machine can compute any machine's target.
 """
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import replace
 
 from packaging import tags
 from packaging.version import Version
@@ -12,12 +13,18 @@ from packaging.version import Version
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.target import Target
 
-__all__ = ["BASELINES", "PLATFORMS", "named_target", "target_of"]
+__all__ = ["BASELINES", "PLATFORMS", "joined", "named_target", "target_of"]
 
-BASELINES = {"glibc": "2.28", "macos": "12.0"}  # what a named target is assumed to have at least
+BASELINES = {
+    "glibc": "2.28",
+    "macos": "12.0",
+    "musl": "1.2",
+}  # what a named target is assumed to have at least
 PLATFORMS = {
     "linux-aarch64": ("posix", "Linux", "linux", "aarch64", "glibc"),
+    "linux-aarch64-musl": ("posix", "Linux", "linux", "aarch64", "musl"),
     "linux-x86_64": ("posix", "Linux", "linux", "x86_64", "glibc"),
+    "linux-x86_64-musl": ("posix", "Linux", "linux", "x86_64", "musl"),
     "macos-arm64": ("posix", "Darwin", "darwin", "arm64", "macos"),
     "macos-x86_64": ("posix", "Darwin", "darwin", "x86_64", "macos"),
     "windows-x86_64": ("nt", "Windows", "win32", "AMD64", ""),
@@ -61,13 +68,23 @@ def named_target(platform: str, python: str, baselines: Mapping[str, str]) -> Ta
     return target_of(facts)
 
 
+def joined(targets: Iterable[Target]) -> tuple[Target, ...]:
+    """Targets with the same markers as one: such as a platform with glibc and the same one with musl."""
+    by_markers: dict[str, Target] = {}
+    for target in targets:
+        known = by_markers.setdefault(target.environment, target)
+        if known is not target:
+            by_markers[target.environment] = replace(known, alike=(*known.alike, target))
+    return tuple(by_markers.values())
+
+
 def target_of(runtime: PythonRuntime) -> Target:
     """The target that this runtime serves on its machine."""
     system = _SYSTEMS.get(runtime.markers["sys_platform"], runtime.markers["sys_platform"])
     machine = _machine(runtime)
     ranked = dict.fromkeys(str(tag) for tag in _tags(runtime, list(_platforms(system, machine, runtime))))
     return Target(
-        platform=f"{system}-{machine}",
+        platform=f"{system}-{machine}" + ("-musl" if runtime.libc[0] == "musl" else ""),
         python=runtime.version,
         markers=runtime.markers,
         tags={tag: rank for rank, tag in enumerate(ranked)},
@@ -113,3 +130,7 @@ def _linux_platforms(machine: str, library: str, version: str) -> Iterator[str]:
             yield f"manylinux_{major}_{lower}_{machine}"
             if (major, lower) in _LEGACY_NAMES:
                 yield f"{_LEGACY_NAMES[major, lower]}_{machine}"
+    elif library == "musl":
+        major, minor = (int(part) for part in version.split(".")[:2])
+        for lower in range(minor, -1, -1):
+            yield f"musllinux_{major}_{lower}_{machine}"

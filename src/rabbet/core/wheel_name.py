@@ -1,4 +1,4 @@
-"""A wheel's file name (PEP 427) → name, version and tags.
+"""A wheel's file name (PEP 427) → name, version, build number and tags.
 
 Large listings hold tens of thousands of names with few distinct tags, so tags are expanded once each; that is
 why the `packaging` library's function for whole names is not used here. A test holds the two to the same
@@ -7,18 +7,29 @@ answers.
 
 import re
 from functools import lru_cache
+from typing import NamedTuple
 
 from packaging.tags import InvalidTag, parse_tag
 from packaging.utils import NormalizedName, canonicalize_name
 from packaging.version import InvalidVersion, Version
 
-__all__ = ["parse_wheel_name"]
+__all__ = ["WheelName", "parse_wheel_name"]
 
 _NAME = re.compile(r"^[\w.]+\Z")
+_BUILD = re.compile(r"^([0-9]+)(.*)\Z")
 
 
-def parse_wheel_name(filename: str) -> tuple[NormalizedName, Version, frozenset[str]] | str:
-    """Name, version and all compatibility tags; or, for a name that breaks the standard, what is wrong."""
+class WheelName(NamedTuple):
+    """What a file name says; of two wheels that differ in nothing else, the higher build is the better."""
+
+    name: NormalizedName
+    version: Version
+    build: tuple[int, str]
+    tags: frozenset[str]
+
+
+def parse_wheel_name(filename: str) -> WheelName | str:
+    """The parts of a wheel's name; or, for one that breaks the standard, what is wrong."""
     if not filename.endswith(".whl"):
         return f"'{filename}' does not end in .whl"
     parts = filename.removesuffix(".whl").split("-")
@@ -26,11 +37,13 @@ def parse_wheel_name(filename: str) -> tuple[NormalizedName, Version, frozenset[
         return f"'{filename}' has {len(parts)} parts in place of 5 or 6"
     if "__" in parts[0] or not _NAME.match(parts[0]):
         return f"'{filename}' begins with no name"
-    if len(parts) == 6 and not parts[2][:1].isdigit():
+    build = _BUILD.match(parts[2] if len(parts) == 6 else "0")
+    if build is None:
         return f"'{filename}' has a build number that begins with no digit"
     try:
         version = Version(parts[1])
-        return canonicalize_name(parts[0]), version, _tags("-".join(parts[-3:]))
+        number = (int(build[1]), build[2])
+        return WheelName(canonicalize_name(parts[0]), version, number, _tags("-".join(parts[-3:])))
     except InvalidVersion:
         return f"'{filename}' has no version"
     except InvalidTag as error:

@@ -108,15 +108,13 @@ def _wheel(file: _File, name: NormalizedName, *, source: str, address: str) -> W
     parsed = parse_wheel_name(file.filename)
     if isinstance(parsed, str):
         return parsed
-    if parsed[0] != name:
-        return f"it is a wheel of {parsed[0]}"
+    if parsed.name != name:
+        return f"it is a wheel of {parsed.name}"
     offered = file.core_metadata if file.core_metadata is not None else file.dist_info_metadata
     beside = offered.get("sha256", "") if isinstance(offered, dict) else ("" if offered else None)
     return WheelFile(
         filename=file.filename,
-        name=name,
-        version=parsed[1],
-        tags=parsed[2],
+        **parsed._asdict(),
         location=file.url if file.url.startswith("https://") else urljoin(address, file.url),
         source=source,
         size=file.size,

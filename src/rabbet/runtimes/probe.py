@@ -19,12 +19,16 @@ _THREADS = 4
 
 # Runs inside the interpreter that is asked, so it has to do with Python 3.4; prints one line of JSON.
 _QUESTION = """
-import json, os, platform, struct, sys, sysconfig
+import glob, json, os, platform, re, struct, subprocess, sys, sysconfig
 v = sys.implementation.version
 kind = "" if v.releaselevel == "final" else v.releaselevel[0] + str(v.serial)
 libc = ("", "")
 if sys.platform == "darwin":
     libc = ("macos", platform.mac_ver()[0])
+elif "musl" in "%s %s" % (sysconfig.get_config_var("HOST_GNU_TYPE"), sysconfig.get_config_var("SOABI")):
+    loader = (glob.glob("/lib/ld-musl-*.so.1") or ["/lib/ld-musl.so.1"])[0]
+    told = subprocess.Popen([loader], stderr=subprocess.PIPE).communicate()[1].decode()
+    libc = ("musl", re.search("Version ([0-9.]+)", told).group(1))
 elif hasattr(os, "confstr") and "CS_GNU_LIBC_VERSION" in os.confstr_names:
     libc = tuple((os.confstr("CS_GNU_LIBC_VERSION") or " ").split(" ", 1))
 base = {"base": "", "platbase": "", "installed_base": "", "installed_platbase": ""}

@@ -38,7 +38,7 @@ def direct_addresses(requirements: Iterable[Requirement]) -> Mapping[NormalizedN
                 f"{name} is declared from two addresses", because=[found[name], requirement.url]
             )
         parsed = parse_wheel_name(_filename(requirement.url))
-        if isinstance(parsed, str) or parsed[0] != name:
+        if isinstance(parsed, str) or parsed.name != name:
             raise NotUnderstood(
                 f"what {name} is declared from is no wheel of that name", because=[requirement.url]
             )
@@ -61,14 +61,7 @@ class DirectSource:
         parsed = parse_wheel_name(_filename(address)) if address else ""
         if address is None or isinstance(parsed, str):
             return None
-        wheel = WheelFile(
-            filename=_filename(address),
-            name=name,
-            version=parsed[1],
-            tags=parsed[2],
-            location=address,
-            source=self.name,
-        )
+        wheel = WheelFile.named(parsed, _filename(address), address, self.name)
         return Listing(name=name, source=self.name, wheels=(wheel,))
 
     def metadata(self, wheel: WheelFile) -> bytes:

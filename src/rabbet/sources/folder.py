@@ -74,17 +74,7 @@ class FolderSource:
             parsed = parse_wheel_name(path.name)
             if isinstance(parsed, str):
                 continue
-            name, version, tags = parsed
-            found[name].append(
-                WheelFile(
-                    filename=path.name,
-                    name=name,
-                    version=version,
-                    tags=tags,
-                    location=str(path),
-                    source=self.name,
-                )
-            )
+            found[parsed.name].append(WheelFile.named(parsed, path.name, str(path), self.name))
         return dict(found)
 
 

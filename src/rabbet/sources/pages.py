@@ -59,7 +59,7 @@ class KeptPage(msgspec.Struct, array_like=True):
 
     def listing(self, name: NormalizedName, source: str) -> Listing:
         """The listing again."""
-        wheels = [_wheel(row, name, source) for row in self.rows]
+        wheels = [_wheel(row, source) for row in self.rows]
         aside = tuple(SetAside(version=version, reason=reason) for version, reason in self.aside)
         return Listing(
             name=name, source=source, wheels=tuple(one for one in wheels if one is not None), aside=aside
@@ -109,15 +109,13 @@ class Pages:
         self._memory.remember(_key(address), msgspec.msgpack.encode(page))
 
 
-def _wheel(row: _Row, name: NormalizedName, source: str) -> WheelFile | None:
+def _wheel(row: _Row, source: str) -> WheelFile | None:
     parsed = parse_wheel_name(row.filename)
     if isinstance(parsed, str):
         return None
     return WheelFile(
         filename=row.filename,
-        name=name,
-        version=parsed[1],
-        tags=parsed[2],
+        **parsed._asdict(),
         location=row.location,
         source=source,
         size=row.size,

@@ -6,7 +6,7 @@ from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock
 from rabbet.core.model.runtime import PythonRuntime, Refusal
 from rabbet.core.model.target import Target
-from rabbet.core.targets import named_target, target_of
+from rabbet.core.targets import joined, named_target, target_of
 from rabbet.runtimes.choose import choose
 from rabbet.runtimes.probe import probe_all
 from rabbet.runtimes.search import find_executables
@@ -40,7 +40,7 @@ def targets_for(declaration: Declaration, runtime: PythonRuntime) -> tuple[Targe
     own = target_of(runtime)
     if not declaration.targets and not declaration.pythons:
         return (own,)
-    return tuple(
+    return joined(
         named_target(platform, python, declaration.baselines)
         for platform in sorted(declaration.targets or (own.platform,))
         for python in sorted(declaration.pythons or (runtime.minor,), key=Version)

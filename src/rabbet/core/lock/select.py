@@ -39,19 +39,19 @@ def needed(lock: Lock, target: Target, *, groups: Collection[str]) -> tuple[Need
 
 def _best_wheel(library: LockedLibrary, target: Target) -> LockedWheel:
     ranked = []
-    for wheel in library.wheels:
+    for wheel in sorted(library.wheels, key=lambda one: one.filename):
         parsed = parse_wheel_name(wheel.filename)
         if not isinstance(parsed, str):
-            ranks = [target.tags[tag] for tag in parsed[2] if tag in target.tags]
+            ranks = [target.tags[tag] for tag in parsed.tags if tag in target.tags]
             if ranks:
-                ranked.append((min(ranks), wheel.filename, wheel))
+                ranked.append((-min(ranks), parsed.build, wheel))
     if not ranked:
         raise EnvironmentFailed(
             f"the lock holds no wheel of {library.name} {library.version} for {target}",
             because=[wheel.filename for wheel in library.wheels],
             remedy="rabbet resolve",
         )
-    return min(ranked)[2]
+    return max(ranked, key=lambda one: one[:2])[2]
 
 
 def _holds(marker: str, target: Target, *, groups: Collection[str]) -> bool:

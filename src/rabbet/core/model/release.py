@@ -7,6 +7,8 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
+from rabbet.core.wheel_name import WheelName
+
 __all__ = ["Candidate", "Listing", "Metadata", "SetAside", "WheelFile"]
 
 
@@ -24,6 +26,7 @@ class WheelFile:
     filename: str
     name: NormalizedName
     version: Version
+    build: tuple[int, str]
     tags: frozenset[str] = field(repr=False)
     location: str
     source: str
@@ -33,6 +36,11 @@ class WheelFile:
     metadata_sha256: str | None = None
     uploaded: str | None = None
     yanked: str | None = None
+
+    @classmethod
+    def named(cls, parts: WheelName, filename: str, location: str, source: str) -> "WheelFile":
+        """A wheel of which no more is known than its name and place."""
+        return cls(filename=filename, **parts._asdict(), location=location, source=source)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -55,11 +63,15 @@ class Listing:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Candidate:
-    """One release that could be chosen; its wheels that fit the target, the best first."""
+    """One release that could be chosen; its wheels that fit the target, the best first.
+
+    `doubles` are files left out because another one has the same version, build and tags.
+    """
 
     name: NormalizedName
     version: Version
     wheels: tuple[WheelFile, ...]
+    doubles: tuple[str, ...] = ()
 
     @property
     def yanked(self) -> bool:

@@ -13,9 +13,9 @@ class PythonRuntime:
     """An interpreter and the facts it reported of itself.
 
     `executable` is an absolute path; `site_packages` is relative to an environment's folder; `markers` is
-    the environment for dependency specifiers (PEP 508) without `extra`; `libc` is the C library (`glibc`, on
-    macOS `macos`, else empty) and its version; `abi_flags` are the letters that follow the version in the
-    ABI tag, such as `t` for a free-threaded build; `word_bits` is 32 or 64.
+    the environment for dependency specifiers (PEP 508) without `extra`; `libc` is the C library (`glibc` or
+    `musl`, on macOS `macos`, else empty) and its version; `abi_flags` are the letters behind the version in
+    the ABI tag, such as `t` for a free-threaded build; `word_bits` is 32 or 64.
     """
 
     executable: str

@@ -1,7 +1,7 @@
 """A target: the platform and runtime version that a solution serves."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from packaging.markers import Marker
 from packaging.version import Version
@@ -14,13 +14,15 @@ class Target:
     """A platform and a runtime version, with what markers and wheel tags mean there.
 
     `tags` maps each compatibility tag (PEP 425), such as `cp312-cp312-manylinux_2_28_x86_64`, to its rank:
-    0 is the best.
+    0 is the best. `alike` are other targets with the same markers: no lock can tell them apart, so what is
+    chosen has to serve them all.
     """
 
     platform: str
     python: Version
     markers: Mapping[str, str] = field(hash=False)
     tags: Mapping[str, int] = field(hash=False)
+    alike: "tuple[Target, ...]" = ()
 
     def admits(self, marker: Marker | None, extra: str = "") -> bool:
         """Whether a requirement under this marker (PEP 508) counts here, asked for by this extra."""
@@ -32,6 +34,12 @@ class Target:
         keys = ("implementation_name", "platform_machine", "python_version", "sys_platform")
         return " and ".join(f"{key} == '{self.markers[key]}'" for key in keys)
 
+    @property
+    def each(self) -> "tuple[Target, ...]":
+        """This target and those that are alike, each on its own."""
+        return (replace(self, alike=()), *self.alike) if self.alike else (self,)
+
     def __str__(self) -> str:
         """Such as `linux-x86_64 with Python 3.12`."""
-        return f"{self.platform} with Python {self.python.major}.{self.python.minor}"
+        platforms = " and ".join(one.platform for one in (self, *self.alike))
+        return f"{platforms} with Python {self.python.major}.{self.python.minor}"

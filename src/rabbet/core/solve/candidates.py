@@ -29,32 +29,54 @@ def candidates_for(listing: Listing, target: Target, *, as_of: datetime | None =
     """Group the wheels by version, keeping those that fit the target, the best-ranked first.
 
     Releases without a fitting wheel are set aside with the reason; so are wheels that were uploaded after
-    `as_of`, or at an unknown time.
+    `as_of`, or at an unknown time. Where several targets are alike, a release needs a wheel for each.
     """
-    fitting: defaultdict[Version, list[tuple[int, WheelFile]]] = defaultdict(list)
-    refused: defaultdict[Version, list[str]] = defaultdict(list)
+    by_version: defaultdict[Version, list[WheelFile]] = defaultdict(list)
     for wheel in listing.wheels:
-        rank = _too_new(wheel, as_of) or _rank(wheel, target)
-        if isinstance(rank, str):
-            refused[wheel.version].append(rank)
+        by_version[wheel.version].append(wheel)
+    releases, aside = [], []
+    for version in sorted(by_version):
+        found = _candidate(listing.name, version, by_version[version], target.each, as_of)
+        if isinstance(found, SetAside):
+            aside.append(found)
         else:
-            fitting[wheel.version].append((rank, wheel))
-    releases = tuple(
-        Candidate(name=listing.name, version=version, wheels=_best_first(fitting[version]))
-        for version in sorted(fitting)
-    )
-    aside = tuple(
-        SetAside(version=str(version), reason=", ".join(sorted(set(reasons))))
-        for version, reasons in sorted(refused.items())
-        if version not in fitting
-    )
-    return Candidates(name=listing.name, releases=releases, aside=listing.aside + aside)
+            releases.append(found)
+    return Candidates(name=listing.name, releases=tuple(releases), aside=listing.aside + tuple(aside))
 
 
-def _best_first(ranked: list[tuple[int, WheelFile]]) -> tuple[WheelFile, ...]:
-    """By rank, then by file name; a yanked wheel never comes before one that is not."""
-    ordered = sorted(ranked, key=lambda pair: (pair[1].yanked is not None, pair[0], pair[1].filename))
-    return tuple(wheel for _, wheel in ordered)
+def _candidate(
+    name: NormalizedName,
+    version: Version,
+    wheels: list[WheelFile],
+    targets: tuple[Target, ...],
+    as_of: datetime | None,
+) -> Candidate | SetAside:
+    """The release, if it has a wheel for each of the targets."""
+    ranked: dict[str, tuple[tuple[int, int], WheelFile]] = {}
+    for place, target in enumerate(targets):
+        refused, fitting = set(), False
+        for wheel in wheels:
+            rank = _too_new(wheel, as_of) or _rank(wheel, target)
+            if isinstance(rank, str):
+                refused.add(rank)
+            else:
+                fitting = True
+                ranked.setdefault(wheel.filename, ((place, rank), wheel))
+        if not fitting:
+            return SetAside(version=str(version), reason=", ".join(sorted(refused)))
+    ordered = _best_first(list(ranked.values()))
+    kept = {(wheel.build, wheel.tags): wheel for wheel in reversed(ordered)}
+    chosen = tuple(wheel for wheel in ordered if kept[wheel.build, wheel.tags] is wheel)
+    doubles = tuple(wheel.filename for wheel in ordered if wheel not in chosen)
+    return Candidate(name=name, version=version, wheels=chosen, doubles=doubles)
+
+
+def _best_first(ranked: list[tuple[tuple[int, int], WheelFile]]) -> tuple[WheelFile, ...]:
+    """By rank, then the highest build, then by file name; what was yanked comes behind what was not."""
+    ranked.sort(key=lambda pair: pair[1].filename)
+    ranked.sort(key=lambda pair: pair[1].build, reverse=True)
+    ranked.sort(key=lambda pair: (pair[1].yanked is not None, pair[0]))
+    return tuple(wheel for _, wheel in ranked)
 
 
 def _too_new(wheel: WheelFile, as_of: datetime | None) -> str:
