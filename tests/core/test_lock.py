@@ -10,7 +10,7 @@ from packaging.utils import canonicalize_name
 from packaging.version import Version
 
 from rabbet.core.lock.select import needed
-from rabbet.core.model.lock import Lock, LockedLibrary, LockedRuntime, LockedWheel
+from rabbet.core.model.lock import Lock, LockedLibrary, LockedRuntime, LockedWheel, Selection
 from rabbet.formats.pylock import read_lock, write_lock
 from tests.support.catalogue import TARGET
 
@@ -18,7 +18,9 @@ texts = st.text(st.characters(exclude_categories=["Cs"]), max_size=12)
 digests = st.text("0123456789abcdef", min_size=64, max_size=64)
 names = st.sampled_from(["combframe", "pollencsv", "skepio"]).map(canonicalize_name)
 versions = st.builds(Version, st.sampled_from(["1.0", "2.0rc1", "1!3.post1", "1.0+local.1"]))
-markers = st.sampled_from([None, "'checks' in dependency_groups", "sys_platform == 'linux'"])
+markers = st.sampled_from(
+    [None, "'checks' in dependency_groups", "'plots' in extras", "sys_platform == 'linux'"]
+)
 
 
 @st.composite
@@ -48,6 +50,7 @@ locks = st.builds(
     requires_python=st.sampled_from([None, ">=3.11"]),
     environments=st.sampled_from([(), ("sys_platform == 'linux'",)]),
     groups=st.sampled_from([(), ("checks", "docs")]),
+    extras=st.sampled_from([(), ("plots",)]),
     libraries=st.lists(libraries(), max_size=3, unique_by=lambda one: one.name).map(tuple),
     fingerprint=st.none() | texts,
     runtime=st.none()
@@ -67,15 +70,17 @@ class LockText(unittest.TestCase):
         standard.validate()
         self.assertEqual([one.name for one in standard.packages], [one.name for one in lock.libraries])
 
-    @given(locks, st.sets(st.sampled_from(["checks", "docs"])))
-    def test_selection_agrees_with_the_standard(self, lock: Lock, groups: set[str]) -> None:
-        """For given groups, exactly the libraries are needed that the standard's reader selects."""
+    @given(locks, st.sets(st.sampled_from(["checks", "docs"])), st.sets(st.just("plots")))
+    def test_selection_agrees(self, lock: Lock, groups: set[str], extras: set[str]) -> None:
+        """For given groups and extras, exactly those are needed that the standard's reader selects."""
         standard = Pylock.from_dict(tomllib.loads(write_lock(lock)))
+        selection = Selection(lock.everything.groups & groups, lock.everything.extras & extras)
         chosen = standard.select(
             environment={**TARGET.markers},
             tags=None,
-            dependency_groups=sorted(groups & set(lock.groups)),
+            dependency_groups=sorted(selection.groups),
+            extras=sorted(selection.extras),
         )
         expected = sorted(package.name for package, _ in chosen)
-        found = needed(lock, TARGET, groups=groups & set(lock.groups))
+        found = needed(lock, TARGET, selection)
         self.assertEqual(sorted(one.locked.name for one in found), expected)

@@ -12,7 +12,7 @@ from rabbet.core.lock.build import Solved, build_lock
 from rabbet.core.lock.marker import separating_marker
 from rabbet.core.lock.select import needed
 from rabbet.core.model.declaration import Declaration
-from rabbet.core.model.lock import LockedWheel
+from rabbet.core.model.lock import LockedWheel, Selection
 from rabbet.core.model.solution import Solution
 from rabbet.core.solve.solver import solve
 from rabbet.core.targets import named_target
@@ -89,7 +89,8 @@ class Merging(unittest.TestCase):
             name="hivescale",
             python=SpecifierSet(),
             requirements=tuple(one.requirement for one in declared(own[0])),
-            groups={name: tuple(one.requirement for one in declared(*some)) for name, some in groups.items()},
+            groups={"checks": tuple(one.requirement for one in declared(*groups["checks"]))},
+            extras={"docs": tuple(one.requirement for one in declared(*groups["docs"]))},
             sources=(),
         )
         settled = [
@@ -100,11 +101,11 @@ class Merging(unittest.TestCase):
         ]
         lock = read_lock(write_lock(build_lock(declaration, None, settled, {})))
         for solution in solutions:
-            found = needed(lock, solution.target, groups=groups)
+            found = needed(lock, solution.target, lock.everything)
             expected = {name: one.version for name, one in solution.chosen.items()}
             self.assertEqual({one.locked.name: one.locked.version for one in found}, expected)
             self.assertEqual(len(found), len(expected))
-            project = needed(lock, solution.target, groups=())
+            project = needed(lock, solution.target, Selection())
             self.assertEqual({one.locked.name for one in project}, self.reached(solution, own[0]))
 
     @staticmethod

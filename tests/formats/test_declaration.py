@@ -9,6 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from packaging.requirements import Requirement
 
+from rabbet.core.model.declaration import Section
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import put_requirement, put_runtime, take_requirement
 
@@ -32,10 +33,10 @@ def declarations(draw: st.DrawFn) -> str:
     return f"# bees\n[project]\n{name}\ndependencies = {array}\n\n[tool.other]\nx = 1 # y\n"
 
 
-def declared(text: str, group: str | None = None) -> dict[str, Requirement]:
-    """What the project, or a group, requires by that text."""
+def declared(text: str, section: Section | None = None) -> dict[str, Requirement]:
+    """What the project, or a section, requires by that text."""
     declaration = read_declaration(text, folder_name="folder")
-    found = declaration.requirements if group is None else declaration.groups.get(group, ())
+    found = declaration.requirements if section is None else declaration.sections.get(section, ())
     return {one.name: one for one in found}
 
 
@@ -47,21 +48,27 @@ class Changing(unittest.TestCase):
         for case in TABLE["change"]:
             with self.subTest(case["title"]):
                 text = case["before"]
+                section = Section("group", case["group"]) if "group" in case else None
+                section = Section("extra", case["extra"]) if "extra" in case else section
                 if "put" in case:
-                    text, _ = put_requirement(text, Requirement(case["put"]), group=case.get("group"))
+                    text, _ = put_requirement(text, Requirement(case["put"]), section=section)
                 if "take" in case:
-                    text, _ = take_requirement(text, case["take"], group=case.get("group"))
+                    text, _ = take_requirement(text, case["take"], section=section)
                 if "runtime" in case:
                     text, _ = put_runtime(text, case["runtime"])
                 self.assertEqual(text, case["after"])
 
-    @given(declarations(), requirements, st.sampled_from([None, "checks"]))
-    def test_put(self, text: str, requirement: Requirement, group: str | None) -> None:
+    @given(
+        declarations(),
+        requirements,
+        st.sampled_from([None, Section("group", "checks"), Section("extra", "plots")]),
+    )
+    def test_put(self, text: str, requirement: Requirement, section: Section | None) -> None:
         """What was put is there, all else is as before, and putting it again changes nothing."""
-        after, change = put_requirement(text, requirement, group=group)
-        expected = {**declared(text, group), requirement.name: requirement}
-        self.assertEqual(declared(after, group), expected)
-        self.assertEqual(put_requirement(after, requirement, group=group)[0], after)
+        after, change = put_requirement(text, requirement, section=section)
+        expected = {**declared(text, section), requirement.name: requirement}
+        self.assertEqual(declared(after, section), expected)
+        self.assertEqual(put_requirement(after, requirement, section=section)[0], after)
         self.assertEqual(change.happened, after != text)
         self.assertEqual(re.findall(r"#.*", after), re.findall(r"#.*", text))
 
@@ -70,11 +77,22 @@ class Changing(unittest.TestCase):
         """Taking out what was just added gives the same declaration and keeps all comments."""
         if requirement.name in declared(text):
             return
-        after, _ = put_requirement(text, requirement, group=None)
-        back, changes = take_requirement(after, requirement.name.upper(), group=None)
+        after, _ = put_requirement(text, requirement, section=None)
+        back, changes = take_requirement(after, requirement.name.upper(), section=None)
         self.assertEqual(declared(back), declared(text))
         self.assertEqual(len(changes), 1)
         self.assertEqual(re.findall(r"#.*", back), re.findall(r"#.*", text))
+
+    def test_sections(self) -> None:
+        """What groups, extras and variants hold, with what they include of each other put in place."""
+        for case in TABLE["sections"]:
+            with self.subTest(case["title"]):
+                declaration = read_declaration(case["text"], folder_name="x")
+                found = {str(section): needs for section, needs in declaration.sections.items()}
+                found |= {f"variant {name}": one.requirements for name, one in declaration.variants.items()}
+                found["project"] = declaration.requirements
+                texts = {name: [str(one) for one in needs] for name, needs in found.items()}
+                self.assertEqual(texts, {"project": [], **case["holds"]})
 
     def test_fingerprint(self) -> None:
         """The order and comments do not bear on it; requirements, groups, runtime and sources do."""

@@ -245,15 +245,92 @@ class Locks(ProgramCase):
         self.rabbet("resolve")
         self.assertIn("rabbet resolve --raise pollencsv", self.rabbet("explain", "pollencsv").out)
 
+    def git(self, *arguments: str, code: int = 0) -> None:
+        """Run git in the project, as somebody with a name."""
+        named = ["git", "-c", "user.name=bee", "-c", "user.email=bee@apiary.example"]
+        done = subprocess.run([*named, *arguments], cwd=self.project, capture_output=True, check=False)
+        self.assertEqual(done.returncode, code, done.stderr)
+
+    def test_merge(self) -> None:
+        """After a merge that conflicts, the versions of both sides stay where they can, the newer of two."""
+        self.begin(self.index.address, "smokerlog<2", "tallywax<1.1", "hivewire<2.1")
+        self.rabbet("resolve")
+        for command in (
+            ["init", "--quiet", "--initial-branch=main"],
+            ["add", "."],
+            ["commit", "--message=1"],
+        ):
+            self.git(*command)
+        sides = {
+            "theirs": ["tallywax>=1.2", "queenmark<1.1"],
+            "main": ["tallywax>=1.1,<1.2", "skepio<0.4"],
+        }
+        for branch, changes in sides.items():
+            self.git("checkout", "--quiet", *(["-b"] if branch != "main" else []), branch)
+            self.rabbet("declare", *changes)
+            self.rabbet("resolve")
+            self.git("commit", "--quiet", "--all", "--message", branch)
+        ours = self.locked()
+        self.git("-c", "merge.conflictStyle=diff3", "merge", "theirs", code=1)
+        self.assertIn("<<<<<<<", (self.project / "pylock.toml").read_text())
+        self.git("checkout", "--ours", "pyproject.toml")
+        self.rabbet("declare", "tallywax", "queenmark", "skepio")
+        self.assertIn("rabbet resolve", self.rabbet("recreate", code=3).err)
+        told = self.rabbet("resolve").out
+        self.assertIn("unfinished merge", told)
+        self.assertRegex(told, r"tallywax +1.1 +1.2 +the merged side has it")
+        self.assertEqual(self.locked(), {**ours, "tallywax": "1.2", "queenmark": "1.0"})
+        self.assertEqual(self.locked()["skepio"], "0.3", "skepio 0.4 exists, but neither side had it")
+
+    def test_extras_and_variants(self) -> None:
+        """Extras share the versions of all others; each variant gets a lock of its own, in the same run."""
+        self.begin(self.index.address, "pollencsv")
+        self.rabbet("declare", "--extra", "plots", "nectarplot")
+        self.rabbet("declare", "--group", "checks", "mitewatch", "hivescale[plots]")
+        path = self.project / "pyproject.toml"
+        path.write_text(path.read_text() + '[tool.rabbet.variants.old]\nrequirements = ["combframe<2"]\n')
+        told = self.rabbet("resolve").out
+        self.assertIn("Locked 7 libraries", told)
+        self.assertIn("in pylock.old.toml", told)
+        locks = {
+            name: tomllib.loads((self.project / name).read_text())
+            for name in ("pylock.toml", "pylock.old.toml")
+        }
+        found = {
+            name: {one["name"]: one["version"] for one in lock["packages"]} for name, lock in locks.items()
+        }
+        self.assertEqual(
+            (found["pylock.toml"]["combframe"], found["pylock.toml"]["nectarplot"]), ("2.1", "2.1")
+        )
+        self.assertEqual(
+            found["pylock.old.toml"], {**found["pylock.toml"], "combframe": "1.5", "nectarplot": "1.9"}
+        )
+        for lock in locks.values():
+            reader = Pylock.from_dict(lock)
+            reader.validate()
+            self.assertEqual([str(one) for one in reader.extras or ()], ["plots"])
+            markers = {package.name: str(package.marker) for package in reader.packages}
+            self.assertEqual(markers["nectarplot"], '"plots" in extras or "checks" in dependency_groups')
+            self.assertEqual(markers["combframe"], "None")
+        self.rabbet("resolve", "--verify")
+        before = self.tree()
+        self.assertIn("pylock.old.toml is up to date", self.rabbet("resolve").out)
+        path.write_text(path.read_text().replace("combframe<2", "combframe<1.5"))
+        self.assertIn("pylock.old.toml is not what", self.rabbet("resolve", "--verify", code=1).out)
+        variants = self.rabbet("resolve", "--json").json()["variants"]
+        self.assertEqual([move["name"] for move in variants["old"]["moves"]], ["combframe"])
+        self.assertEqual(
+            (self.project / "pylock.toml").read_bytes(), before[str(self.project / "pylock.toml")]
+        )
+
     def test_compare(self) -> None:
         """Between revisions and files: every difference with its cause, in three forms."""
-        git = ["git", "-c", "user.name=bee", "-c", "user.email=bee@apiary.example"]
         self.begin(self.index.address, "nectarplot>=2", "honeyflow")
         self.rabbet("resolve")
         old = self.root / "old.toml"
         old.write_bytes((self.project / "pylock.toml").read_bytes())
         for command in (["init", "--quiet"], ["add", "."], ["commit", "--quiet", "--message", "one"]):
-            subprocess.run([*git, *command], cwd=self.project, check=True)
+            self.git(*command)
         self.rabbet("declare", "nectarplot<2", "skepio")
         self.rabbet("retract", "honeyflow")
         self.rabbet("resolve")

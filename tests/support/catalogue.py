@@ -8,7 +8,7 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName, canonicalize_name
 from packaging.version import Version
 
-from rabbet.core.model.declaration import Declared
+from rabbet.core.model.declaration import Declared, Section
 from rabbet.core.model.release import Candidate, Metadata, SetAside, WheelFile
 from rabbet.core.model.target import Target
 from rabbet.core.solve.candidates import Candidates
@@ -33,7 +33,10 @@ requirement = cache(Requirement)
 def declared(*texts: str) -> list[Declared]:
     """Requirements of the project; `group: requirement` for those of a group."""
     parts = [text.rpartition(": ") for text in texts]
-    return [Declared(requirement=requirement(text), group=group or None) for group, _, text in parts]
+    return [
+        Declared(requirement=requirement(text), section=Section("group", group) if group else None)
+        for group, _, text in parts
+    ]
 
 
 class DictProvider:

@@ -1,8 +1,12 @@
 """Options that several commands share, so that each means the same everywhere."""
 
-from argparse import ArgumentParser
+from argparse import ArgumentParser, Namespace
+from typing import TYPE_CHECKING
 
-__all__ = ["add_group", "add_json", "add_offline", "add_quiet"]
+if TYPE_CHECKING:
+    from rabbet.core.model.declaration import Section
+
+__all__ = ["add_json", "add_offline", "add_quiet", "add_section", "section_of"]
 
 
 def add_json(parser: ArgumentParser) -> None:
@@ -20,6 +24,19 @@ def add_offline(parser: ArgumentParser) -> None:
     parser.add_argument("--offline", action="store_true", help="ask no network, use the store alone")
 
 
-def add_group(parser: ArgumentParser, purpose: str) -> None:
-    """`--group NAME`."""
-    parser.add_argument("--group", metavar="NAME", help=purpose)
+def add_section(parser: ArgumentParser, purpose: str) -> None:
+    """`--group NAME` or `--extra NAME`."""
+    which = parser.add_mutually_exclusive_group()
+    which.add_argument("--group", metavar="NAME", help=f"{purpose} this dependency group, such as checks")
+    which.add_argument("--extra", metavar="NAME", help=f"{purpose} this extra: optional dependencies")
+
+
+def section_of(arguments: Namespace) -> "Section | None":
+    """The section that was named, if one was."""
+    from packaging.utils import canonicalize_name
+
+    from rabbet.core.model.declaration import Section
+
+    if arguments.extra:
+        return Section("extra", canonicalize_name(arguments.extra))
+    return Section("group", canonicalize_name(arguments.group)) if arguments.group else None

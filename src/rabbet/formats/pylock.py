@@ -27,7 +27,9 @@ def read_lock(text: str, where: str = "pylock.toml") -> Lock:
 
     Raises `NotUnderstood` with everything that is wrong with it, among it a version that is too new.
     """
-    document = parse_toml(text, where, remedy="take one side of it, or: rabbet resolve --raise-all")
+    document = parse_toml(
+        text, where, remedy="rabbet resolve  (keeps the versions of both sides where it can)"
+    )
     version = document.need("lock-version")
     if version and version.partition(".")[0] != _SUPPORTED_MAJOR:
         raise NotUnderstood(
@@ -40,6 +42,7 @@ def read_lock(text: str, where: str = "pylock.toml") -> Lock:
         requires_python=document.text("requires-python"),
         environments=tuple(document.texts("environments")),
         groups=tuple(document.texts("dependency-groups")),
+        extras=tuple(document.texts("extras")),
         libraries=tuple(_library(entry) for entry in document.tables("packages")),
         fingerprint=settings.text("fingerprint"),
         runtime=_runtime(settings),
@@ -115,7 +118,7 @@ def _lines(lock: Lock) -> Iterator[str]:
         yield from _list("environments", (_text(one) for one in lock.environments))
     if lock.requires_python:
         yield f"requires-python = {_text(lock.requires_python)}"
-    yield "extras = []"
+    yield f"extras = [{', '.join(_text(extra) for extra in lock.extras)}]"
     yield f"dependency-groups = [{', '.join(_text(group) for group in lock.groups)}]"
     yield 'created-by = "rabbet"'
     if not lock.libraries:

@@ -1,13 +1,14 @@
 """The declaration: `pyproject.toml` → model (PEP 621, PEP 735 and `[tool.rabbet]`)."""
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 
+from packaging.markers import Marker
 from packaging.requirements import Requirement
 from packaging.specifiers import SpecifierSet
 from packaging.utils import canonicalize_name
 
-from rabbet.core.model.declaration import Declaration, SourceEntry
+from rabbet.core.model.declaration import Declaration, SourceEntry, Variant, allows_minor
 from rabbet.core.targets import BASELINES, PLATFORMS
 from rabbet.errors import NotUnderstood
 from rabbet.formats.requirement import parse_requirement, parse_specifiers
@@ -16,6 +17,8 @@ from rabbet.formats.toml import Problems, Table, parse_toml
 __all__ = ["read_declaration"]
 
 _MINOR = re.compile(r"^[0-9]+\.[0-9]+\Z")
+_NAME = re.compile(r"^[A-Za-z0-9]([A-Za-z0-9._-]*[A-Za-z0-9])?\Z")  # of a group or an extra (PEP 685)
+_VARIANT = re.compile(r"^[^.]+\Z")  # in `pylock.NAME.toml` (PEP 751)
 
 
 def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.toml") -> Declaration:
@@ -25,20 +28,28 @@ def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.tom
     """
     document = parse_toml(text, where)
     project, settings = document.table("project"), document.table("tool").table("rabbet")
-    settings.allow_only("runtimes", "sources", "targets", "pythons", "baselines")
-    for key in ("dependencies", "requires-python"):
+    settings.allow_only("runtimes", "sources", "targets", "pythons", "baselines", "variants")
+    for key in ("dependencies", "optional-dependencies", "requires-python"):
         if key in project.texts("dynamic"):
             document.problems.add(f"project.{key}", "is dynamic: Rabbet reads it only where it is written")
+    extras = _sections(project.table("optional-dependencies"))
+    own = _OwnExtras(project.text("name"), extras, document.problems)
+    groups = _groups(document.table("dependency-groups"))
     declaration = Declaration(
         name=project.text("name") or folder_name,
-        python=_python(project, settings.table("runtimes")),
-        requirements=_requirements(project, "dependencies"),
-        groups=_groups(document.table("dependency-groups")),
+        python=_python((project, "requires-python"), (settings.table("runtimes", "python"), "python")),
+        requirements=own.put_in_place(_requirements(project, "dependencies")),
+        groups={name: own.put_in_place(needs) for name, needs in groups.items()},
+        extras={name: own.put_in_place(needs) for name, needs in extras.items()},
+        variants=_variants(settings.table("variants"), own),
         sources=tuple(_source(entry) for entry in settings.tables("sources")),
         targets=_known(settings, "targets", lambda text: text in PLATFORMS, ", ".join(PLATFORMS)),
         pythons=_known(settings, "pythons", lambda text: bool(_MINOR.match(text)), "versions such as 3.12"),
         baselines=_baselines(settings.table("baselines")),
     )
+    for python in declaration.pythons:
+        if not allows_minor(declaration.python, python):
+            document.problems.add("tool.rabbet.pythons", f"'{python}' is not {declaration.python}")
     names = [source.name for source in declaration.sources]
     for name in sorted({name for name in names if names.count(name) > 1}):
         document.problems.add("tool.rabbet.sources", f"two sources have the name '{name}'")
@@ -64,11 +75,10 @@ def _baselines(table: Table) -> Mapping[str, str]:
     return found
 
 
-def _python(project: Table, runtimes: Table) -> SpecifierSet:
-    """What `requires-python` and `runtimes.python` allow together."""
-    runtimes.allow_only("python")
+def _python(*places: tuple[Table, str]) -> SpecifierSet:
+    """What several keys allow together."""
     specifiers = SpecifierSet()
-    for table, key in ((project, "requires-python"), (runtimes, "python")):
+    for table, key in places:
         try:
             specifiers &= parse_specifiers(table.text(key) or "")
         except NotUnderstood as error:
@@ -90,11 +100,81 @@ def _parsed(texts: list[str], problems: Problems, place: str) -> list[Requiremen
     return found
 
 
+def _sections(table: Table) -> Mapping[str, tuple[Requirement, ...]]:
+    """All lists of requirements in a table, by their normalized names."""
+    return {name: _requirements(table, key) for key, name in _names(table).items()}
+
+
+def _names(table: Table) -> Mapping[str, str]:
+    """The keys of a table, which have to be names, and their normalized forms."""
+    found: dict[str, str] = {}
+    for key in table.keys():  # noqa: SIM118 - Table is no mapping
+        if not _NAME.match(key):
+            table.problems.add(table.place(key), "is no name: letters, digits, '-', '_' and '.' make one")
+        elif canonicalize_name(key) in found.values():
+            table.problems.add(table.place(key), "is there already, written in another way")
+        else:
+            found[key] = canonicalize_name(key)
+    return found
+
+
+class _OwnExtras:
+    """The project's own extras, which its requirements may name in place of what these hold."""
+
+    def __init__(
+        self, project: str | None, extras: Mapping[str, tuple[Requirement, ...]], problems: Problems
+    ) -> None:
+        self._project = canonicalize_name(project) if project else None
+        self._extras = extras
+        self._problems = problems
+
+    def put_in_place(
+        self, requirements: Iterable[Requirement], above: tuple[str, ...] = ()
+    ) -> tuple[Requirement, ...]:
+        """Requirements with `PROJECT[EXTRA]` replaced by what that extra requires, under the same marker.
+
+        `above` are the extras that are being replaced: what includes itself adds nothing.
+        """
+        found: list[Requirement] = []
+        for one in requirements:
+            if canonicalize_name(one.name) != self._project:
+                found.append(one)
+                continue
+            for extra in sorted(canonicalize_name(extra) for extra in one.extras):
+                if extra not in self._extras:
+                    self._problems.add(str(one), f"the project has no extra '{extra}'")
+                elif extra not in above:
+                    inner = self.put_in_place(self._extras[extra], (*above, extra))
+                    found += [_under(one.marker, need) for need in inner]
+        return tuple({str(one): one for one in found}.values())
+
+
+def _under(marker: Marker | None, requirement: Requirement) -> Requirement:
+    """A requirement that counts only where this marker holds too."""
+    if marker is None:
+        return requirement
+    changed = Requirement(str(requirement))
+    changed.marker = Marker(f"({marker}) and ({requirement.marker})") if requirement.marker else marker
+    return changed
+
+
+def _variants(table: Table, own: _OwnExtras) -> Mapping[str, Variant]:
+    variants = {}
+    for key in _names(table):
+        entry = table.table(key)
+        entry.allow_only("runtimes", "requirements")
+        if not _VARIANT.match(key):
+            table.problems.add(table.place(key), "can't be part of a file's name: it may hold no dot")
+        variants[key] = Variant(
+            python=_python((entry.table("runtimes", "python"), "python")),
+            requirements=own.put_in_place(_requirements(entry, "requirements")),
+        )
+    return variants
+
+
 def _groups(table: Table) -> Mapping[str, tuple[Requirement, ...]]:
     """All groups by their normalized names, with `include-group` entries replaced by what they name."""
-    raw: dict[str, list[object]] = {}
-    for name in table.keys():  # noqa: SIM118 - Table is no mapping
-        raw[canonicalize_name(name)] = table.get(name, list, [])
+    raw: dict[str, list[object]] = {name: table.get(key, list, []) for key, name in _names(table).items()}
     return {name: tuple(_members(name, raw, table, ())) for name in sorted(raw)}
 
 

@@ -9,7 +9,7 @@ from packaging.utils import canonicalize_name
 from tomlkit.exceptions import TOMLKitError
 from tomlkit.items import Array, Table
 
-from rabbet.core.model.declaration import SourceEntry
+from rabbet.core.model.declaration import Section, SourceEntry
 from rabbet.core.wording import requirement_text
 from rabbet.errors import NotUnderstood
 from rabbet.formats.requirement import parse_requirement
@@ -48,17 +48,17 @@ def complete(
     if sources and "sources" not in document.get("tool", {}).get("rabbet", {}):
         completed = completed.rstrip("\n") + "\n\n" + tomlkit.dumps(_source_tables(sources))
     for requirement in requirements:
-        completed, _ = put_requirement(completed, requirement, group=None)
+        completed, _ = put_requirement(completed, requirement, section=None)
     return completed
 
 
-def put_requirement(text: str, requirement: Requirement, *, group: str | None) -> tuple[str, Change]:
-    """Add a requirement to the project (or to a group), or change the one on the same library.
+def put_requirement(text: str, requirement: Requirement, *, section: Section | None) -> tuple[str, Change]:
+    """Add a requirement to the project (or to a section of it), or change the one on the same library.
 
     Where a library has several entries, the one with the same marker is changed.
     """
     document = _parse(text)
-    array, place = _requirements(document, group)
+    array, place = _requirements(document, section)
     written = requirement_text(requirement)
     entries = _entries_of(array, requirement.name)
     if len(entries) > 1:
@@ -76,10 +76,10 @@ def put_requirement(text: str, requirement: Requirement, *, group: str | None) -
     return tomlkit.dumps(document), Change(place=place, after=written)
 
 
-def take_requirement(text: str, name: str, *, group: str | None) -> tuple[str, tuple[Change, ...]]:
-    """Remove all entries of a library from the project or from a group."""
+def take_requirement(text: str, name: str, *, section: Section | None) -> tuple[str, tuple[Change, ...]]:
+    """Remove all entries of a library from the project or from a section."""
     document = _parse(text)
-    array, place = _requirements(document, group)
+    array, place = _requirements(document, section)
     changes = []
     for number in reversed(_entries_of(array, name)):
         changes.append(Change(place=place, before=str(array[number])))
@@ -118,15 +118,19 @@ def _table(document: tomlkit.TOMLDocument, key: str) -> Table:
     return table
 
 
-def _requirements(document: tomlkit.TOMLDocument, group: str | None) -> tuple[Array, str]:
+def _requirements(document: tomlkit.TOMLDocument, section: Section | None) -> tuple[Array, str]:
     """The list that holds the requirements, made if need be, and its name for messages."""
-    if group is None:
+    if section is None:
         table, key, place = _table(document, "project"), "dependencies", "project.dependencies"
     else:
-        table = _table(document, "dependency-groups")
-        same = [name for name in table if canonicalize_name(name) == canonicalize_name(group)]
-        key = same[0] if same else group
-        place = f"dependency-groups.{key}"
+        if section.kind == "group":
+            table, place = _table(document, "dependency-groups"), "dependency-groups"
+        else:
+            table = _table(document, "project").setdefault("optional-dependencies", tomlkit.table())
+            place = "project.optional-dependencies"
+        same = [name for name in table if canonicalize_name(name) == canonicalize_name(section.name)]
+        key = same[0] if same else section.name
+        place = f"{place}.{key}"
     if key not in table:
         table.add(key, tomlkit.array())
     array = table[key]

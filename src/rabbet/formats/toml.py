@@ -102,9 +102,12 @@ class Table:
         self.problems.add(self.place(key), "must be a list of texts")
         return []
 
-    def table(self, key: str) -> "Table":
-        """A table inside; empty where it is missing."""
-        return Table(self.get(key, dict, {}), self.problems, self.place(key))
+    def table(self, key: str, *only: str) -> "Table":
+        """A table inside, with these keys only if any are given; empty where it is missing."""
+        table = Table(self.get(key, dict, {}), self.problems, self.place(key))
+        if only:
+            table.allow_only(*only)
+        return table
 
     def tables(self, key: str) -> "list[Table]":
         """A list of tables; empty where it is missing."""

@@ -58,7 +58,7 @@ class Catalogue:
         target: Target,
         memory: MetadataMemory,
         *,
-        preferred: Mapping[NormalizedName, Version],
+        preferred: Mapping[NormalizedName, tuple[Version, ...]],
         reading: Callable[[str], None],
         as_of: datetime | None = None,
     ) -> None:
@@ -148,9 +148,10 @@ class Catalogue:
         releases = {one.version: one for one in listing.result().releases if not one.yanked}
         admitted = list(requirement.specifier.filter(releases))
         if admitted:
-            preferred = self._preferred.get(canonicalize_name(requirement.name))
+            preferred = self._preferred.get(canonicalize_name(requirement.name), ())
+            choice = next((version for version in preferred if version in admitted), max(admitted))
             with suppress(RuntimeError):  # the pool was closed meanwhile: the answer is no longer wanted
-                self._reading_metadata(releases[preferred if preferred in admitted else max(admitted)])
+                self._reading_metadata(releases[choice])
 
     def _expect_older(self, candidate: Candidate) -> None:
         """When a library is asked for again and again, read ahead as many releases as were asked for."""

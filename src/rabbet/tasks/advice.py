@@ -18,7 +18,8 @@ def command_for(suggestion: Suggestion) -> str:
 
 
 def _command(change: Change) -> str:
-    group = f" --group {shlex.quote(change.declared.group)}" if change.declared.group else ""
+    section = change.declared.section
+    where = f" --{section.kind} {shlex.quote(section.name)}" if section else ""
     if change.after is None:
-        return f"rabbet retract{group} {shlex.quote(change.declared.requirement.name)}"
-    return f"rabbet declare{group} {shlex.quote(requirement_text(change.after))}"
+        return f"rabbet retract{where} {shlex.quote(change.declared.requirement.name)}"
+    return f"rabbet declare{where} {shlex.quote(requirement_text(change.after))}"

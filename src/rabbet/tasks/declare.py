@@ -3,8 +3,7 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from packaging.utils import canonicalize_name
-
+from rabbet.core.model.declaration import Section
 from rabbet.core.wording import specifiers_text
 from rabbet.errors import WrongUsage
 from rabbet.formats.pyproject_edit import Change, put_requirement, put_runtime, take_requirement
@@ -28,7 +27,7 @@ class Edited:
 
 
 def declare(
-    project: Project, requirements: Sequence[str], *, group: str | None, runtime: str | None
+    project: Project, requirements: Sequence[str], *, section: Section | None, runtime: str | None
 ) -> Edited:
     """Add or change requirements, and the runtime's constraint; all of them or, on an error, nothing.
 
@@ -42,32 +41,31 @@ def declare(
         text, change = put_runtime(text, specifiers_text(parse_runtime(runtime)))
         changes.append(change)
     for requirement in parsed:
-        text, change = put_requirement(text, requirement, group=group)
+        text, change = put_requirement(text, requirement, section=section)
         changes.append(change)
     _save(project, before, text)
     return Edited(tuple(changes))
 
 
-def retract(project: Project, names: Sequence[str], *, group: str | None) -> Edited:
+def retract(project: Project, names: Sequence[str], *, section: Section | None) -> Edited:
     """Take libraries out of the declaration; all of them or, on an error, nothing.
 
-    Without a group a library is taken out of wherever it is declared.
+    Without a section a library is taken out of wherever it is declared.
     Raises `WrongUsage` for one that is not declared, `CannotWrite`.
     """
     declaration = project.declaration()
     before = text = read_text(project.declaration_file)
-    wanted = None if group is None else canonicalize_name(group)
-    places = [name for name in (None, *declaration.groups) if wanted is None or name == wanted]
+    places = [one for one in (None, *declaration.sections) if section is None or one == section]
     changes: list[Change] = []
     for name in names:
         taken: list[Change] = []
         for place in places:
-            text, removed = take_requirement(text, parse_requirement(name).name, group=place)
+            text, removed = take_requirement(text, parse_requirement(name).name, section=place)
             taken += removed
         if not taken:
             declared = sorted({one.requirement.name for one in declaration.declared()})
             raise WrongUsage(
-                f"'{name}' is not declared" + (f" in the group {group}" if group else ""),
+                f"'{name}' is not declared" + (f" in the {section}" if section else ""),
                 because=[f"declared are: {', '.join(declared) or 'no libraries'}"],
             )
         changes += taken

@@ -34,7 +34,7 @@ def drift(project: Project, machine: Machine) -> Drift:
     """
     declaration, lock = project.declaration(), project.lock()
     target = target_of(chosen_runtime(declaration, machine, lock))
-    wanted = needed(lock, target, groups=lock.groups)
+    wanted = needed(lock, target, lock.everything)
     expected = Expected(
         project=declaration.name,
         python=declaration.python,

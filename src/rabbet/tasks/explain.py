@@ -19,7 +19,7 @@ from rabbet.errors import WrongUsage
 from rabbet.formats.metadata import MetadataBroken, parse_metadata
 from rabbet.sources.catalogue import Catalogue
 from rabbet.store.memory import Memory
-from rabbet.tasks.catalogue import open_catalogue
+from rabbet.tasks.catalogue import open_sources
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer
 from rabbet.tasks.project import Project
@@ -64,10 +64,11 @@ def _explained(
 ) -> Explained:
     declaration, lock = project.declaration(), project.lock()
     target = target_of(chosen_runtime(declaration, machine, lock))
-    mine = [one.locked for one in needed(lock, target, groups=lock.groups)]
+    mine = [one.locked for one in needed(lock, target, lock.everything)]
     lock = replace(lock, libraries=tuple(mine))
-    policy = Policy(preferred=lock.versions)
-    with open_catalogue(project, machine, target, policy, observer) as catalogue:
+    policy = Policy(preferred={name: (version,) for name, version in lock.versions.items()})
+    sources = open_sources(project, machine, declaration)
+    with sources.catalogue(declaration, target, policy, observer) as catalogue:
         observer.stage("reading what releases need")
         needs = _needs_of(lock, machine.store().metadata, catalogue)
         graph = build_graph(declaration, lock, target, needs)

@@ -12,7 +12,7 @@ from rabbet.core.model.target import Target
 from rabbet.core.solve.policy import Policy
 from rabbet.core.targets import target_of
 from rabbet.errors import NoSolution
-from rabbet.tasks.catalogue import open_catalogue
+from rabbet.tasks.catalogue import open_sources
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer
 from rabbet.tasks.project import Project
@@ -40,7 +40,8 @@ def lookup(project: Project, machine: Machine, observer: Observer, name: str) ->
     lock = project.lock() if project.lock_file.exists() else None
     target = target_of(chosen_runtime(declaration, machine, lock))
     wanted = canonicalize_name(name)
-    with open_catalogue(project, machine, target, Policy(), observer, always=True) as catalogue:
+    sources = open_sources(project, machine, declaration, always=True)
+    with sources.catalogue(declaration, target, Policy(), observer) as catalogue:
         observer.stage("reading the listing")
         listing = catalogue.listing(wanted)
         if listing is None:

@@ -31,7 +31,11 @@ class Project:
     @property
     def lock_file(self) -> Path:
         """What was resolved."""
-        return self.folder / LOCK
+        return self.lock_file_of(None)
+
+    def lock_file_of(self, variant: str | None) -> Path:
+        """What was resolved for a variant (`None`: for the declaration itself)."""
+        return self.folder / (f"pylock.{variant}.toml" if variant else LOCK)
 
     @property
     def environment(self) -> Path:
@@ -44,13 +48,14 @@ class Project:
 
         return read_declaration(read_text(self.declaration_file), folder_name=self.folder.name)
 
-    def lock(self) -> "Lock":
-        """Read the lock. Raises `NoLock`, `NotUnderstood`."""
+    def lock(self, variant: str | None = None) -> "Lock":
+        """Read the lock, or that of a variant. Raises `NoLock`, `NotUnderstood`."""
         from rabbet.formats.pylock import read_lock
 
-        if not self.lock_file.exists():
-            raise NoLock(f"there is no {LOCK} in {self.folder}", remedy="rabbet resolve")
-        return read_lock(read_text(self.lock_file))
+        path = self.lock_file_of(variant)
+        if not path.exists():
+            raise NoLock(f"there is no {path.name} in {self.folder}", remedy="rabbet resolve")
+        return read_lock(read_text(path), path.name)
 
 
 def find_project(folder: Path) -> Project:

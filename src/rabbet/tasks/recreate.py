@@ -50,7 +50,7 @@ def prepare(project: Project, machine: Machine, observer: Observer) -> Outlook:
     declaration, lock = project.declaration(), project.lock()
     observer.stage("comparing the environment with the lock")
     runtime = chosen_runtime(declaration, machine, lock)
-    wanted = needed(lock, target_of(runtime), groups=lock.groups)
+    wanted = needed(lock, target_of(runtime), lock.everything)
     inventory, rebuild = _state(project.environment, runtime)
     return Outlook(
         plan=plan_steps(wanted, inventory, rebuild=rebuild),

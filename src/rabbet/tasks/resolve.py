@@ -1,7 +1,8 @@
-"""Settling every version: declaration and sources → a lock."""
+"""Settling every version: declaration and sources → a lock, and one more for each variant."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import cache
 
 from rabbet.core.lock.moves import Move
 from rabbet.core.lock.select import serves
@@ -10,30 +11,38 @@ from rabbet.core.model.lock import Lock
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.target import Target
 from rabbet.errors import NotUnderstood, WrongUsage
-from rabbet.formats.pylock import write_lock
+from rabbet.formats.merge import merge_sides
+from rabbet.formats.pylock import read_lock, write_lock
 from rabbet.store.atomic import write_text
+from rabbet.tasks.catalogue import Sources, open_sources
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer
-from rabbet.tasks.project import Project
+from rabbet.tasks.project import Project, read_text
 from rabbet.tasks.runtime import chosen_runtime, targets_for
-from rabbet.tasks.settle import Aim, settle
+from rabbet.tasks.settle import Aim, Settling, settle
 
 __all__ = ["Resolved", "Verdict", "resolve", "verify"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Resolved:
-    """The lock, what moved against the one before, and whether the file was left as it was.
+    """One lock, what moved against the one before, and whether the file was left as it was.
 
+    `declaration` is what was resolved: for a `variant`, as that sees it.
     `new_pins` are libraries that the declaration pins by hand since the lock before, if it does so for a few.
-    `passed_over` are newer releases that would have been chosen, had their metadata been of use.
-    `also_known` tells of names that since the lock before another source knows as well.
+    `passed_over` are releases and files that would have been chosen, had they been of use.
+    `also_known` tells of names that since the lock before another source knows as well. `merged` tells
+    whether the file before was an unfinished merge.
     """
 
+    variant: str | None
+    file: str
+    declaration: Declaration
     lock: Lock
     targets: tuple[Target, ...]
-    moves: tuple[Move, ...]
-    untouched: bool
+    moves: tuple[Move, ...] = ()
+    untouched: bool = False
+    merged: bool = False
     new_pins: tuple[str, ...] = ()
     passed_over: tuple[str, ...] = ()
     also_known: tuple[str, ...] = ()
@@ -43,78 +52,154 @@ class Resolved:
 class Verdict:
     """Whether a lock is what the declaration asks for (then there are no reasons), and what would move."""
 
+    variant: str | None
+    file: str
     lock: Lock
     reasons: tuple[str, ...]
     moves: tuple[Move, ...]
 
 
-def resolve(project: Project, machine: Machine, observer: Observer, aim: Aim) -> Resolved:
-    """Write the lock that the declaration asks for, for all its targets.
+def resolve(project: Project, machine: Machine, observer: Observer, aim: Aim) -> tuple[Resolved, ...]:
+    """Write the locks that the declaration asks for: its own and one for each variant; all of them or none.
 
-    A lock that is up to date is left alone, byte for byte.
+    A lock that is up to date is left alone, byte for byte. Of one with the marks of an unfinished merge, the
+    versions of both sides are kept where they can be.
 
     Raises `NoSolution`, `SourceFailed`, `NoRuntime`, `NotUnderstood`, `CannotWrite`.
     """
-    declaration = project.declaration()
-    before = _lock_before(project, must_be_readable=not aim.afresh)
-    _check_raised(before, aim)
-    runtime = _runtime(declaration, machine, observer, before if aim.keeps else None)
-    targets = targets_for(declaration, runtime)
-    if before is not None and aim.plain and _up_to_date(before, declaration, targets):
-        return Resolved(lock=before, targets=targets, moves=(), untouched=True)
-    settled = settle(project, machine, observer, runtime, before, aim)
-    untouched = before is not None and write_lock(before) == write_lock(settled.lock)
-    if not untouched:
-        write_text(project.lock_file, write_lock(settled.lock))
-    return Resolved(
-        lock=settled.lock,
-        targets=targets,
-        moves=settled.moves,
-        untouched=untouched,
-        new_pins=_new_pins(before, settled.lock),
-        passed_over=settled.passed_over,
-        also_known=tuple(
-            f"{name} is taken from '{settled.taken_from[name]}', and '{others[0]}' knows that name too"
-            for name, others in settled.also_known.items()
-            if before is None or name not in before.also_known
-        ),
-    )
+    work = _Work(project, machine, observer)
+    earlier = {variant: work.earlier(variant, must_be_readable=not aim.afresh) for variant in work.variants}
+    _check_raised([lock for locks in earlier.values() for lock in locks], aim)
+    resolved = [work.resolved(variant, locks, aim) for variant, locks in earlier.items()]
+    for one in resolved:
+        if not one.untouched:
+            write_text(project.lock_file_of(one.variant), write_lock(one.lock))
+    return tuple(resolved)
 
 
-def verify(project: Project, machine: Machine, observer: Observer) -> Verdict:
-    """Tell whether the lock is what resolving would leave as it is; nothing is written.
+def verify(project: Project, machine: Machine, observer: Observer) -> tuple[Verdict, ...]:
+    """Tell whether each lock is what resolving would leave as it is; nothing is written.
 
     Raises what `resolve` raises, and `NoLock`.
     """
-    declaration, before = project.declaration(), project.lock()
-    runtime = _runtime(declaration, machine, observer, before)
-    settled = settle(project, machine, observer, runtime, before, Aim())
-    reasons = []
-    if before.fingerprint != declaration.fingerprint():
-        reasons.append("the declaration changed since the lock was made")
-    reasons += [
-        f"the lock does not serve {target}"
-        for target in targets_for(declaration, runtime)
-        if not serves(before, target)
-    ]
-    reasons += [_would_move(move) for move in settled.moves]
-    if not reasons and write_lock(before) != write_lock(settled.lock):
-        reasons.append("its files or other entries are not what resolving would write")
-    return Verdict(lock=before, reasons=tuple(reasons), moves=settled.moves)
+    work = _Work(project, machine, observer)
+    return tuple(work.verdict(variant) for variant in work.variants)
 
 
-def _new_pins(before: Lock | None, lock: Lock) -> tuple[str, ...]:
+class _Work:
+    """One run: the declaration, and its sources, which are opened when they are first needed."""
+
+    def __init__(self, project: Project, machine: Machine, observer: Observer) -> None:
+        self._project = project
+        self._machine = machine
+        self._observer = observer
+        self._declaration = project.declaration()
+        self._sources: Callable[[], Sources] = cache(
+            lambda: open_sources(project, machine, self._declaration)
+        )
+
+    @property
+    def variants(self) -> tuple[str | None, ...]:
+        """The declaration itself (`None`) and its variants."""
+        return (None, *sorted(self._declaration.variants))
+
+    def earlier(self, variant: str | None, *, must_be_readable: bool) -> tuple[Lock, ...]:
+        """The lock before, if there is one; two for an unfinished merge, ours first."""
+        path = self._project.lock_file_of(variant)
+        try:
+            sides = merge_sides(read_text(path), path.name) if path.exists() else ()
+            return tuple(read_lock(side, path.name) for side in sides)
+        except NotUnderstood:
+            if must_be_readable:
+                raise
+            return ()
+
+    def resolved(self, variant: str | None, earlier: Sequence[Lock], aim: Aim) -> Resolved:
+        """Settle one variant; nothing is written."""
+        declaration, runtime, targets = self._question(variant, earlier if aim.keeps else ())
+        file = self._project.lock_file_of(variant).name
+        before = earlier[0] if len(earlier) == 1 else None
+        if before is not None and aim.plain and _up_to_date(before, declaration, targets):
+            return Resolved(
+                variant=variant,
+                file=file,
+                declaration=declaration,
+                lock=before,
+                targets=targets,
+                untouched=True,
+            )
+        settled = settle(self._settling(variant, (declaration, runtime, targets), earlier), aim)
+        return Resolved(
+            variant=variant,
+            file=file,
+            declaration=declaration,
+            lock=settled.lock,
+            targets=targets,
+            moves=settled.moves,
+            untouched=before is not None and write_lock(before) == write_lock(settled.lock),
+            merged=len(earlier) > 1,
+            new_pins=_new_pins(earlier, settled.lock),
+            passed_over=settled.passed_over,
+            also_known=tuple(
+                f"{name} is taken from '{settled.taken_from[name]}', and '{others[0]}' knows that name too"
+                for name, others in settled.also_known.items()
+                if not any(name in lock.also_known for lock in earlier)
+            ),
+        )
+
+    def verdict(self, variant: str | None) -> Verdict:
+        """Compare one lock with what settling anew gives."""
+        before = self._project.lock(variant)
+        declaration, runtime, targets = self._question(variant, [before])
+        settled = settle(self._settling(variant, (declaration, runtime, targets), [before]), Aim())
+        reasons = []
+        if before.fingerprint != declaration.fingerprint():
+            reasons.append("the declaration changed since the lock was made")
+        reasons += [f"the lock does not serve {target}" for target in targets if not serves(before, target)]
+        reasons += [_would_move(move) for move in settled.moves]
+        if not reasons and write_lock(before) != write_lock(settled.lock):
+            reasons.append("its files or other entries are not what resolving would write")
+        return Verdict(
+            variant=variant,
+            file=self._project.lock_file_of(variant).name,
+            lock=before,
+            reasons=tuple(reasons),
+            moves=settled.moves,
+        )
+
+    def _question(
+        self, variant: str | None, earlier: Sequence[Lock]
+    ) -> tuple[Declaration, PythonRuntime, tuple[Target, ...]]:
+        """What is declared, for which interpreter of this machine, and for which targets."""
+        declaration = self._declaration.varied(variant) if variant else self._declaration
+        self._observer.stage("looking for a runtime" + (f" for the variant {variant}" if variant else ""))
+        runtime = chosen_runtime(declaration, self._machine, earlier[0] if earlier else None)
+        return declaration, runtime, targets_for(declaration, runtime)
+
+    def _settling(
+        self,
+        variant: str | None,
+        question: tuple[Declaration, PythonRuntime, tuple[Target, ...]],
+        earlier: Sequence[Lock],
+    ) -> Settling:
+        declaration, runtime, targets = question
+        return Settling(
+            declaration=declaration,
+            variant=variant,
+            sources=self._sources(),
+            machine=self._machine,
+            observer=self._observer,
+            runtime=runtime,
+            targets=targets,
+            earlier=tuple(earlier),
+        )
+
+
+def _new_pins(earlier: Sequence[Lock], lock: Lock) -> tuple[str, ...]:
     """What is pinned by hand since the lock before, unless everything is."""
     if len(lock.pins) == len(lock.libraries):
         return ()
-    return tuple(name for name in lock.pins if before is None or name not in before.pins)
-
-
-def _runtime(
-    declaration: Declaration, machine: Machine, observer: Observer, lock: Lock | None
-) -> PythonRuntime:
-    observer.stage("looking for a runtime")
-    return chosen_runtime(declaration, machine, lock)
+    return tuple(name for name in lock.pins if not any(name in before.pins for before in earlier))
 
 
 def _would_move(move: Move) -> str:
@@ -125,17 +210,9 @@ def _would_move(move: Move) -> str:
     return f"{move.name} {move.before} would become {move.after}: {move.reason}"
 
 
-def _lock_before(project: Project, *, must_be_readable: bool) -> Lock | None:
-    try:
-        return project.lock() if project.lock_file.exists() else None
-    except NotUnderstood:
-        if must_be_readable:
-            raise
-        return None
-
-
-def _check_raised(before: Lock | None, aim: Aim) -> None:
-    unknown = sorted(aim.raised - set(before.versions if before else ()))
+def _check_raised(earlier: Sequence[Lock], aim: Aim) -> None:
+    known = {library.name for lock in earlier for library in lock.libraries}
+    unknown = sorted(aim.raised - known)
     if unknown:
         raise WrongUsage(f"'{unknown[0]}' is not in the lock, so it can't be raised", remedy="rabbet resolve")
 

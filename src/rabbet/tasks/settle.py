@@ -4,6 +4,7 @@ import difflib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
+from functools import partial
 
 from packaging.utils import NormalizedName, canonicalize_name
 from packaging.version import Version
@@ -14,6 +15,7 @@ from rabbet.core.lock.select import needed, serves
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, LockedRuntime
 from rabbet.core.model.runtime import PythonRuntime
+from rabbet.core.model.solution import Solution
 from rabbet.core.model.target import Target
 from rabbet.core.solve.policy import Policy
 from rabbet.core.solve.prose import explained
@@ -24,13 +26,12 @@ from rabbet.errors import NoSolution
 from rabbet.runtimes.choose import newest_first
 from rabbet.sources.catalogue import Catalogue
 from rabbet.tasks.advice import command_for
-from rabbet.tasks.catalogue import open_catalogue
+from rabbet.tasks.catalogue import Sources
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer
-from rabbet.tasks.project import Project
-from rabbet.tasks.runtime import found_runtimes, targets_for
+from rabbet.tasks.runtime import found_runtimes
 
-__all__ = ["Aim", "Settlement", "settle"]
+__all__ = ["Aim", "Settlement", "Settling", "settle"]
 
 _MOST_OTHER_TARGETS = 4
 
@@ -69,6 +70,23 @@ class Aim:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class Settling:
+    """What is to be settled: a declaration for targets, with an interpreter of this machine.
+
+    `earlier` are the locks whose versions are kept: usually one, two for an unfinished merge (ours first).
+    """
+
+    declaration: Declaration
+    variant: str | None
+    sources: Sources
+    machine: Machine
+    observer: Observer
+    runtime: PythonRuntime
+    targets: tuple[Target, ...]
+    earlier: tuple[Lock, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Settlement:
     """What resolving came to, before anything is written."""
 
@@ -79,40 +97,37 @@ class Settlement:
     taken_from: Mapping[NormalizedName, str]
 
 
-def settle(
-    project: Project,
-    machine: Machine,
-    observer: Observer,
-    runtime: PythonRuntime,
-    before: Lock | None,
-    aim: Aim,
-) -> Settlement:
+def settle(work: Settling, aim: Aim) -> Settlement:
     """Solve every target, and put the solutions into one lock; nothing is written.
 
     Raises `NoSolution` with the reasons and with changes that help, `SourceFailed`, `IntegrityFailed`.
     """
-    declaration = project.declaration()
-    targets = targets_for(declaration, runtime)
-    policy = _policy(declaration, before, targets[0], aim)
-    with open_catalogue(project, machine, targets[0], policy, observer) as catalogue:
-        observer.stage("reading listings and metadata")
-        outcome = _settle_all(declaration, catalogue, targets, before, aim)
+    policy = _policy(work, work.targets[0], aim)
+    with work.sources.catalogue(work.declaration, work.targets[0], policy, work.observer) as catalogue:
+        work.observer.stage("reading listings and metadata")
+        outcome = _settle_all(work, catalogue, aim)
         if isinstance(outcome, _Unsolved):
-            raise _no_solution(outcome, declaration, machine, observer)
+            raise _no_solution(outcome, work)
         settled, moves = outcome
         chosen = {(name, one.version): one for part in settled for name, one in part.solution.chosen.items()}
         also_known = catalogue.also_known(chosen.values())
-    lock = build_lock(
-        declaration, _locked_runtime(runtime, before if aim.keeps else None), settled, catalogue.indexes
-    )
+    before = work.earlier[0] if work.earlier and aim.keeps else None
+    lock = build_lock(work.declaration, _locked_runtime(work.runtime, before), settled, catalogue.indexes)
     highest = lock.versions
     return Settlement(
         lock=replace(lock, also_known=tuple(sorted(also_known))),
         moves=moves,
-        passed_over=tuple(
-            f"{name} {version}: {reason}"
-            for (name, version), reason in sorted(catalogue.set_aside.items())
-            if name in highest and version > highest[name]
+        passed_over=(
+            *(
+                f"{name} {version}: {reason}"
+                for (name, version), reason in sorted(catalogue.set_aside.items())
+                if name in highest and version > highest[name]
+            ),
+            *(
+                f"{double}: the same release, build and tags as {one.wheels[0].filename}"
+                for _, one in sorted(chosen.items())
+                for double in one.doubles
+            ),
         ),
         also_known=also_known,
         taken_from={name: one.wheels[0].source for (name, _), one in chosen.items()},
@@ -129,25 +144,26 @@ class _Unsolved:
 
 
 def _settle_all(
-    declaration: Declaration,
-    catalogue: Catalogue,
-    targets: Sequence[Target],
-    before: Lock | None,
-    aim: Aim,
+    work: Settling, catalogue: Catalogue, aim: Aim
 ) -> "tuple[list[Solved], tuple[Move, ...]] | _Unsolved":
     """Solve each target, preferring what is locked for it and then what was chosen for the others."""
     chosen: dict[NormalizedName, Version] = {}
     settled: list[Solved] = []
     moves: dict[tuple[object, ...], Move] = {}
-    for target in targets:
-        answering = catalogue if target is targets[0] else catalogue.for_target(target)
-        policy = _policy(declaration, before, target, aim, chosen)
-        answer = solve(answering, target, list(declaration.declared()), policy=policy)
+    for target in work.targets:
+        answering = catalogue if target is work.targets[0] else catalogue.for_target(target)
+        policy = _policy(work, target, aim, chosen)
+        answer = solve(answering, target, list(work.declaration.declared()), policy=policy)
         if isinstance(answer, Refutation):
             return _Unsolved(refutation=answer, catalogue=answering, target=target)
         settled.append(Solved(solution=answer, wheels=answering.locked(answer.chosen.values())))
+        versions = [_versions(lock, target) for lock in work.earlier]
         moved = explained_moves(
-            _versions(before, target), answer, declaration, answering, raised=aim.raised, otherwise=aim.reason
+            versions[0] if versions else {},
+            answer,
+            work.declaration,
+            answering,
+            intended=partial(_intention, aim, answer, versions[1:]),
         )
         for move in moved:
             moves.setdefault((move.name, move.before, move.after), move)
@@ -155,13 +171,23 @@ def _settle_all(
     return settled, tuple(sorted(moves.values(), key=lambda move: move.name))
 
 
-def _versions(lock: Lock | None, target: Target) -> Mapping[NormalizedName, Version]:
+def _intention(
+    aim: Aim, solution: Solution, others: Sequence[Mapping[NormalizedName, Version]], name: NormalizedName
+) -> str:
+    """Why a library moved, if nobody's requirement made it; `others` are the other sides of a merge."""
+    if name in aim.raised:
+        return "raised on purpose"
+    chosen = solution.chosen.get(name)
+    if chosen is not None and any(side.get(name) == chosen.version for side in others):
+        return "the merged side has it"
+    return aim.reason
+
+
+def _versions(lock: Lock, target: Target) -> Mapping[NormalizedName, Version]:
     """What a lock holds for a target; for one that it does not serve, what it holds at all."""
-    if lock is None:
-        return {}
     if not serves(lock, target):
         return lock.versions
-    return {one.locked.name: one.locked.version for one in needed(lock, target, groups=lock.groups)}
+    return {one.locked.name: one.locked.version for one in needed(lock, target, lock.everything)}
 
 
 def _locked_runtime(runtime: PythonRuntime, before: Lock | None) -> LockedRuntime:
@@ -174,48 +200,64 @@ def _locked_runtime(runtime: PythonRuntime, before: Lock | None) -> LockedRuntim
 
 
 def _policy(
-    declaration: Declaration,
-    before: Lock | None,
-    target: Target,
-    aim: Aim,
-    chosen: Mapping[NormalizedName, Version] | None = None,
+    work: Settling, target: Target, aim: Aim, chosen: Mapping[NormalizedName, Version] | None = None
 ) -> Policy:
-    """The policy for one target; `chosen` are the versions that other targets have got already."""
-    locked = _versions(before, target) if aim.keeps else {}
-    kept = {name: version for name, version in locked.items() if name not in aim.raised}
-    names = frozenset(canonicalize_name(one.requirement.name) for one in declaration.declared())
+    """The policy for one target; `chosen` are the versions that other targets have got already.
+
+    Where the sides of a merge have different versions, the newer one is tried first.
+    """
+    kept: dict[NormalizedName, set[Version]] = {}
+    for lock in work.earlier if aim.keeps else ():
+        for name, version in _versions(lock, target).items():
+            if name not in aim.raised:
+                kept.setdefault(name, set()).add(version)
+    names = frozenset(canonicalize_name(one.requirement.name) for one in work.declaration.declared())
     return Policy(
-        preferred={**(chosen or {}), **kept},
+        preferred={
+            **{name: (version,) for name, version in (chosen or {}).items()},
+            **{name: tuple(sorted(versions, reverse=True)) for name, versions in kept.items()},
+        },
         lowest=names if aim.lowest else frozenset(),
         as_of=aim.as_of,
     )
 
 
-def _no_solution(
-    unsolved: _Unsolved, declaration: Declaration, machine: Machine, observer: Observer
-) -> NoSolution:
-    catalogue, target = unsolved.catalogue, unsolved.target
+def _no_solution(unsolved: _Unsolved, work: Settling) -> NoSolution:
+    catalogue, target, declaration = unsolved.catalogue, unsolved.target, work.declaration
     for one in declaration.declared():
         name = canonicalize_name(one.requirement.name)
         if target.admits(one.requirement.marker) and not catalogue.candidates(name).known:
             near = difflib.get_close_matches(name, catalogue.all_names(), n=3)
-            group = f" --group {one.group}" if one.group else ""
-            swap = f"rabbet retract{group} {name} && rabbet declare{group} "
+            because = [f"near names: {', '.join(near)}"] if near else []
+            if work.variant:
+                return NoSolution(
+                    f"no source knows a library named '{name}'",
+                    because=because,
+                    remedy=_by_hand(work.variant),
+                )
+            where = f" --{one.section.kind} {one.section.name}" if one.section else ""
+            swap = f"rabbet retract{where} {name} && rabbet declare{where} "
             return NoSolution(
                 f"no source knows a library named '{name}'",
-                because=[f"near names: {', '.join(near)}"] if near else [],
+                because=because,
                 remedy=swap + near[0] if near else "check its spelling",
             )
-    observer.stage("looking for what would help")
-    remedies = _remedies(unsolved, declaration, machine)
+    work.observer.stage("looking for what would help")
+    remedies = [_by_hand(work.variant)] if work.variant else _remedies(unsolved, declaration, work.machine)
     explanation = explained(unsolved.refutation, declaration.name)
     where = f" for {target}" if declaration.targets or declaration.pythons else ""
+    where += f" in the variant {work.variant}" if work.variant else ""
     return NoSolution(
         f"no set of releases meets all requirements{where}: they clash on {explanation.clash}",
         because=explanation.sentences,
         remedy=remedies[0] if remedies else "loosen one of these requirements with: rabbet declare",
         or_else=remedies[1:],
     )
+
+
+def _by_hand(variant: str) -> str:
+    """What to do about a variant: no command edits one, so none is suggested."""
+    return f"change tool.rabbet.variants.{variant} in pyproject.toml"
 
 
 def _remedies(unsolved: _Unsolved, declaration: Declaration, machine: Machine) -> list[str]:

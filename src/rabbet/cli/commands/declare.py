@@ -6,7 +6,7 @@ Writes requirements into pyproject.toml; its comments and order stay. A name alo
 from argparse import ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_group, add_json
+from rabbet.cli.options import add_json, add_section, section_of
 from rabbet.errors import WrongUsage
 
 
@@ -18,7 +18,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         help="such as nectarplot, 'combframe[fast]>=2,<4', \"skepio; os_name == 'nt'\"",
     )
     parser.add_argument("--runtime", metavar="CONSTRAINT", help="such as 'python>=3.11,<3.14'")
-    add_group(parser, "put the libraries into this group, such as checks, in place of the project's own")
+    add_section(parser, "put the libraries into")
     add_json(parser)
 
 
@@ -30,6 +30,6 @@ def run(arguments: Namespace, context: Context) -> int:
     if not arguments.requirement and arguments.runtime is None:
         raise WrongUsage("nothing was given to declare", remedy="rabbet declare 'nectarplot>=2'")
     edited = declare(
-        context.project(), arguments.requirement, group=arguments.group, runtime=arguments.runtime
+        context.project(), arguments.requirement, section=section_of(arguments), runtime=arguments.runtime
     )
     return show_changes(context, edited, schema="declare", as_json=arguments.json)

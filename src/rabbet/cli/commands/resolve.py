@@ -54,12 +54,13 @@ def run(arguments: Namespace, context: Context) -> int:
 
     project = context.project()
     if arguments.verify:
-        verdict = verify(project, context.machine, context.observer)
+        verdicts = verify(project, context.machine, context.observer)
         if arguments.json:
-            context.show_json("resolve", view.verdict_document(verdict))
+            context.show_json("resolve", view.with_variants(verdicts, view.verdict_document))
         else:
-            view.show_verdict(verdict, context)
-        return ExitCode.NO if verdict.reasons else ExitCode.DONE
+            for verdict in verdicts:
+                view.show_verdict(verdict, context)
+        return ExitCode.NO if any(verdict.reasons for verdict in verdicts) else ExitCode.DONE
     aim = Aim(
         raised=frozenset(canonicalize_name(name) for name in arguments.raised),
         afresh=arguments.raise_all,
@@ -68,9 +69,10 @@ def run(arguments: Namespace, context: Context) -> int:
     )
     resolved = resolve(project, context.machine, context.observer, aim)
     if arguments.json:
-        context.show_json("resolve", view.document(resolved))
+        context.show_json("resolve", view.with_variants(resolved, view.document))
     else:
-        view.show(resolved, project.declaration(), context)
+        for one in resolved:
+            view.show(one, context)
     return ExitCode.DONE
 
 

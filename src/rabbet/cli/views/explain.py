@@ -4,7 +4,7 @@ from packaging.utils import NormalizedName
 
 from rabbet.cli.context import Context
 from rabbet.cli.style import count, table
-from rabbet.core.lock.graph import Ask, Branch, Graph, Holder, groups_of, paths_to, tree
+from rabbet.core.lock.graph import Ask, Branch, Graph, Holder, paths_to, sections_of, tree
 from rabbet.core.wording import requirement_text
 from rabbet.tasks.explain import Explained
 
@@ -14,10 +14,10 @@ _UNITS = ("B", "kB", "MB", "GB")
 
 
 def show_library(explained: Explained, name: NormalizedName, context: Context) -> None:
-    """Print who asks for one library, for which groups, and what holds it back."""
+    """Print who asks for one library, for which groups and extras, and what holds it back."""
     graph = explained.graph
-    groups = [f"group {group}" if group else graph.project for group in groups_of(graph, name)]
-    context.show(f"{name} {graph.libraries[name].version} is locked for {', '.join(groups) or 'nobody'}.")
+    sections = [str(section or graph.project) for section in sections_of(graph, name)]
+    context.show(f"{name} {graph.libraries[name].version} is locked for {', '.join(sections) or 'nobody'}.")
     context.show()
     context.show("asked for:")
     for path in paths_to(graph, name):
@@ -67,7 +67,7 @@ def show_tree(explained: Explained, context: Context, *, sizes: bool) -> None:
 
 def _branch(graph: Graph, branch: Branch, declared: set[NormalizedName], *, sizes: bool) -> tuple[str, ...]:
     if branch.ask is None:
-        return (f"group {branch.group}", "", *(("", "") if sizes else ()), "")
+        return (str(branch.section), "", *(("", "") if sizes else ()), "")
     name = branch.ask.name
     library = graph.libraries.get(name)
     text = "  " * branch.depth + requirement_text(branch.ask.requirement, marker=False)
@@ -152,17 +152,21 @@ def document(explained: Explained) -> dict[str, object]:
 def library_document(explained: Explained, name: NormalizedName) -> dict[str, object]:
     """The content of the JSON document for one library."""
     graph = explained.graph
+    sections = sections_of(graph, name)
     return {
         "name": name,
         "version": str(graph.libraries[name].version),
-        "groups": list(groups_of(graph, name)),
+        "project": None in sections,
+        "groups": [one.name for one in sections if one and one.kind == "group"],
+        "extras": [one.name for one in sections if one and one.kind == "extra"],
         "paths": [[_ask(ask) for ask in path] for path in paths_to(graph, name)],
         "held_back": _holder(explained.holders[0]) if explained.holders else None,
     }
 
 
 def _ask(ask: Ask) -> dict[str, str | None]:
-    return {"requirer": ask.requirer, "group": ask.group, "requirement": str(ask.requirement)}
+    section: dict[str, str] = {ask.section.kind: ask.section.name} if ask.section else {}
+    return {"requirer": ask.requirer, **section, "requirement": str(ask.requirement)}
 
 
 def _holder(holder: Holder) -> dict[str, object]:

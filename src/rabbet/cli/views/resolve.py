@@ -1,6 +1,7 @@
 """What `resolve` settled."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from typing import TypeVar
 
 from packaging.utils import NormalizedName, canonicalize_name
 
@@ -11,23 +12,30 @@ from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.target import Target
 from rabbet.tasks.resolve import Resolved, Verdict
 
-__all__ = ["document", "show", "show_verdict", "verdict_document"]
+__all__ = ["document", "show", "show_verdict", "verdict_document", "with_variants"]
 
+Answer = TypeVar("Answer", Resolved, Verdict)
 _SHOWN_REQUIRERS = 2
 _SHOWN_NOTES = 4
 
 
-def show(resolved: Resolved, declaration: Declaration, context: Context) -> None:
+def show(resolved: Resolved, context: Context) -> None:
     """Print what moved and why, and what to do next."""
     locked = count(len(resolved.lock.libraries), "library")
+    if resolved.variant:
+        context.show(f"\nThe variant {resolved.variant}:")
+    following = "" if resolved.variant else " Next: rabbet recreate"
     if resolved.untouched:
-        context.show(
-            f"pylock.toml is up to date: {locked} for {_targets(resolved.targets)}. Next: rabbet recreate"
-        )
+        up_to_date = f"{resolved.file} is up to date: {locked} for {_targets(resolved.targets)}."
+        context.show(up_to_date + following)
         return
+    if resolved.merged:
+        context.show(f"{resolved.file} was an unfinished merge: the versions of both sides were kept")
+        context.show("where they could be, of two the newer one.")
+        context.show()
     if resolved.moves:
         first = all(move.before is None for move in resolved.moves)
-        for line in _first_lock(resolved, declaration, context) if first else _moves(resolved.moves, context):
+        for line in _first_lock(resolved, context) if first else _moves(resolved.moves, context):
             context.show(line)
         context.show()
     for note in resolved.passed_over[:_SHOWN_NOTES]:
@@ -44,23 +52,24 @@ def show(resolved: Resolved, declaration: Declaration, context: Context) -> None
         )
         context.show("what these depend on. A few pins by hand age badly: better loosen them.")
     moved = "" if resolved.moves else ", no version moved"
-    context.show(f"Locked {locked} for {_targets(resolved.targets)}{moved}. Next: rabbet recreate")
+    into = f" in {resolved.file}" if resolved.variant else ""
+    context.show(f"Locked {locked} for {_targets(resolved.targets)}{into}{moved}.{following}")
 
 
 def show_verdict(verdict: Verdict, context: Context) -> None:
     """Print whether the lock is what the declaration asks for, and why not."""
     if not verdict.reasons:
         locked = count(len(verdict.lock.libraries), "library")
-        context.show(f"pylock.toml is what the declaration asks for: {locked}.")
+        context.show(f"{verdict.file} is what the declaration asks for: {locked}.")
         return
     for reason in verdict.reasons:
         context.show(f"  {reason}")
     context.show()
-    context.show("pylock.toml is not what the declaration asks for. To mend: rabbet resolve")
+    context.show(f"{verdict.file} is not what the declaration asks for. To mend: rabbet resolve")
 
 
-def _first_lock(resolved: Resolved, declaration: Declaration, context: Context) -> list[str]:
-    asked = _asked_by(resolved, declaration)
+def _first_lock(resolved: Resolved, context: Context) -> list[str]:
+    asked = _asked_by(resolved, resolved.declaration)
     rows = [(move.name, _text(move.after), asked.get(move.name, "")) for move in resolved.moves]
     return table(("library", "locked", "asked for by"), rows, context.style)
 
@@ -75,22 +84,22 @@ def _text(version: object) -> str:
 
 
 def _asked_by(resolved: Resolved, declaration: Declaration) -> Mapping[NormalizedName, str]:
-    """For each locked library: the declaration (with the group), else the libraries that need it."""
+    """For each locked library: the declaration (with the section), else the libraries that need it."""
     asked: dict[NormalizedName, str] = {}
     for library in resolved.lock.libraries:
         needed_by = [one.name for one in resolved.lock.libraries if library.name in one.dependencies]
         asked[library.name] = _some(needed_by)
     for one in declaration.declared():
         name = canonicalize_name(one.requirement.name)
-        if one.group is None:
+        if one.section is None:
             asked[name] = declaration.name
         elif asked.get(name) != declaration.name:
-            asked[name] = f"{declaration.name}, group {one.group}"
+            asked[name] = f"{declaration.name}, {one.section}"
     return asked
 
 
 def _targets(targets: Sequence[Target]) -> str:
-    return str(targets[0]) if len(targets) == 1 else f"{len(targets)} targets"
+    return str(targets[0]) if len(targets) == 1 else f"{sum(len(one.each) for one in targets)} targets"
 
 
 def _some(names: Sequence[str]) -> str:
@@ -98,10 +107,23 @@ def _some(names: Sequence[str]) -> str:
     return ", ".join(names[:_SHOWN_REQUIRERS]) + (f" and {more} more" if more > 0 else "")
 
 
+def with_variants(
+    found: Sequence[Answer], document: Callable[[Answer], dict[str, object]]
+) -> dict[str, object]:
+    """The JSON document of all locks: that of the declaration itself, with those of its variants inside."""
+    variants = {one.variant: document(one) for one in found if one.variant}
+    return {**document(found[0]), "variants": variants}
+
+
 def document(resolved: Resolved) -> dict[str, object]:
     """The content of the JSON document."""
     return {
-        "targets": [{"platform": one.platform, "python": str(one.python)} for one in resolved.targets],
+        "file": resolved.file,
+        "targets": [
+            {"platform": one.platform, "python": str(one.python)}
+            for target in resolved.targets
+            for one in target.each
+        ],
         "untouched": resolved.untouched,
         "libraries": [
             {"name": one.name, "version": str(one.version), "dependencies": list(one.dependencies)}
@@ -116,6 +138,7 @@ def document(resolved: Resolved) -> dict[str, object]:
 def verdict_document(verdict: Verdict) -> dict[str, object]:
     """The content of the JSON document of `--verify`."""
     return {
+        "file": verdict.file,
         "verified": not verdict.reasons,
         "reasons": list(verdict.reasons),
         "moves": [_move(move) for move in verdict.moves],

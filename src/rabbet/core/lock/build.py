@@ -1,8 +1,8 @@
 """Solutions, one for each target → one lock.
 
 An entry that is chosen for all targets alike carries no marker; one that is not carries the shortest marker
-that tells exactly its targets from the others. Groups come on top: what the project itself does not need is
-marked with the groups that do.
+that tells exactly its targets from the others. Sections come on top: what the project itself does not need is
+marked with the groups and extras that do.
 """
 
 from collections.abc import Iterable, Mapping, Sequence
@@ -13,7 +13,7 @@ from packaging.utils import NormalizedName, canonicalize_name
 from packaging.version import Version
 
 from rabbet.core.lock.marker import separating_marker
-from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.declaration import Declaration, Section
 from rabbet.core.model.lock import Lock, LockedLibrary, LockedRuntime, LockedWheel
 from rabbet.core.model.solution import Part, Solution
 from rabbet.core.model.target import Target
@@ -49,6 +49,7 @@ def build_lock(
         requires_python=specifiers_text(declaration.python) or None,
         environments=tuple(target.environment for target in targets),
         groups=tuple(sorted(declaration.groups)),
+        extras=tuple(sorted(declaration.extras)),
         libraries=tuple(
             _entry(name, version, settled, indexes, _marker(name, version, settled, needed), name in direct)
             for name, version in entries
@@ -92,23 +93,19 @@ def _marker(
     name: NormalizedName,
     version: Version,
     settled: Sequence[Solved],
-    needed: Sequence[Mapping[NormalizedName, frozenset[str] | None]],
+    needed: Sequence[Mapping[NormalizedName, frozenset[Section] | None]],
 ) -> str:
-    """Targets that need the entry for the same groups share a part of its marker."""
+    """Targets that need the entry for the same sections share a part of its marker."""
     targets: list[Target] = [one.solution.target for one in settled]
-    by_groups: dict[frozenset[str] | None, set[int]] = {}
+    by_sections: dict[frozenset[Section] | None, set[int]] = {}
     for position, one in enumerate(settled):
         if _chose(one.solution, name, version):
-            by_groups.setdefault(needed[position][name], set()).add(position)
+            by_sections.setdefault(needed[position][name], set()).add(position)
     parts = []
-    for groups, positions in sorted(by_groups.items(), key=lambda item: sorted(item[0] or ())):
+    for sections, positions in sorted(by_sections.items(), key=lambda item: sorted(item[0] or ())):
         where = separating_marker(targets, frozenset(positions))
-        who = (
-            ""
-            if groups is None
-            else " or ".join(f"'{group}' in dependency_groups" for group in sorted(groups))
-        )
-        parts.append(_joined(where, who, alone=len(by_groups) == 1))
+        who = " or ".join(section.marker for section in sorted(sections or ()))
+        parts.append(_joined(where, who, alone=len(by_sections) == 1))
     return "" if "" in parts else " or ".join(parts)
 
 
@@ -122,14 +119,14 @@ def _joined(where: str, who: str, *, alone: bool) -> str:
 
 def _needed_by(
     declaration: Declaration, solution: Solution
-) -> Mapping[NormalizedName, frozenset[str] | None]:
-    """For each chosen library the groups that need it; `None` for what the project itself needs."""
+) -> Mapping[NormalizedName, frozenset[Section] | None]:
+    """For each chosen library the sections that need it; `None` for what the project itself needs."""
     default = _reached(solution, declaration.requirements)
-    by_group = {group: _reached(solution, needs) for group, needs in declaration.groups.items()}
+    by_section = {section: _reached(solution, needs) for section, needs in declaration.sections.items()}
     return {
         name: None
         if name in default
-        else frozenset(group for group, reached in by_group.items() if name in reached)
+        else frozenset(section for section, reached in by_section.items() if name in reached)
         for name in solution.chosen
     }
 

@@ -81,9 +81,9 @@ def _declared(declaration: Declaration) -> dict[str, str]:
     """All that is declared of each name, in one text."""
     texts: dict[str, list[str]] = {}
     for one in declaration.declared():
-        group = f" ({one.group})" if one.group else ""
+        section = f" ({one.section})" if one.section else ""
         texts.setdefault(canonicalize_name(one.requirement.name), []).append(
-            requirement_text(one.requirement) + group
+            requirement_text(one.requirement) + section
         )
     joined = {name: ", ".join(sorted(found)) for name, found in texts.items()}
     python = specifiers_text(declaration.python)

@@ -7,23 +7,23 @@ from packaging.requirements import Requirement
 from packaging.utils import NormalizedName, canonicalize_name
 from packaging.version import Version
 
-from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.declaration import Declaration, Section
 from rabbet.core.model.lock import Lock, LockedLibrary
 from rabbet.core.model.solution import Part
 from rabbet.core.model.target import Target
 from rabbet.core.solve.candidates import Candidates
 from rabbet.core.wording import requirement_text
 
-__all__ = ["Ask", "Branch", "Graph", "Holder", "build_graph", "groups_of", "held_back", "paths_to", "tree"]
+__all__ = ["Ask", "Branch", "Graph", "Holder", "build_graph", "held_back", "paths_to", "sections_of", "tree"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Ask:
-    """A requirement and who makes it: a locked library, or (`requirer` is `None`) the project or a group."""
+    """A requirement and who makes it: a locked library, or (`requirer` is `None`) the project or section."""
 
     requirer: NormalizedName | None
     requirement: Requirement
-    group: str | None = None
+    section: Section | None = None
 
     @property
     def name(self) -> NormalizedName:
@@ -43,27 +43,27 @@ class Graph:
         """Who asks for a library."""
         return tuple(ask for ask in self.asks if ask.name == name)
 
-    def asked_by(self, requirer: NormalizedName | None, group: str | None = None) -> tuple[Ask, ...]:
+    def asked_by(self, requirer: NormalizedName | None, section: Section | None = None) -> tuple[Ask, ...]:
         """What somebody asks for."""
-        return tuple(ask for ask in self.asks if (ask.requirer, ask.group) == (requirer, group))
+        return tuple(ask for ask in self.asks if (ask.requirer, ask.section) == (requirer, section))
 
     def who(self, ask: Ask) -> str:
-        """The requirer with its version, the project or its group, as messages name it."""
+        """The requirer with its version, the project or its section, as messages name it."""
         if ask.requirer is not None:
             return f"{ask.requirer} {self.libraries[ask.requirer].version}"
-        return f"{self.project}, group {ask.group}" if ask.group else self.project
+        return f"{self.project}, {ask.section}" if ask.section else self.project
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Branch:
     """A line of the tree: who is asked for at which depth; `seen`: its own needs stand further up.
 
-    `group` opens a group's part of the tree; then there is no `ask`.
+    `section` opens a group's or an extra's part of the tree; then there is no `ask`.
     """
 
     depth: int
     ask: Ask | None = None
-    group: str = ""
+    section: Section | None = None
     seen: bool = False
 
 
@@ -95,7 +95,7 @@ def build_graph(
     """
     libraries = {library.name: library for library in lock.libraries}
     asks = [
-        Ask(requirer=None, requirement=one.requirement, group=one.group)
+        Ask(requirer=None, requirement=one.requirement, section=one.section)
         for one in declaration.declared()
         if target.admits(one.requirement.marker)
     ]
@@ -126,30 +126,30 @@ def paths_to(graph: Graph, name: NormalizedName) -> tuple[tuple[Ask, ...], ...]:
     )
 
 
-def groups_of(graph: Graph, name: NormalizedName) -> tuple[str | None, ...]:
-    """The groups that need a library, directly or not; `None` stands for the project itself."""
-    found: set[str | None] = set()
+def sections_of(graph: Graph, name: NormalizedName) -> tuple[Section | None, ...]:
+    """The sections that need a library, directly or not; `None` stands for the project itself."""
+    found: set[Section | None] = set()
     seen: set[NormalizedName] = set()
     waiting = [name]
     while waiting:
         for ask in graph.asking_for(waiting.pop()):
             if ask.requirer is None:
-                found.add(ask.group)
+                found.add(ask.section)
             elif ask.requirer not in seen:
                 seen.add(ask.requirer)
                 waiting.append(ask.requirer)
-    return tuple(sorted(found, key=lambda group: group or ""))
+    return tuple(sorted(found, key=lambda section: str(section or "")))
 
 
 def tree(graph: Graph) -> Iterator[Branch]:
     """The whole graph, line by line; what stood before is not repeated."""
     seen: set[NormalizedName] = set()
-    groups = sorted({ask.group for ask in graph.asks if ask.group is not None})
-    for group in (None, *groups):
-        if group is not None:
-            yield Branch(depth=0, group=group)
-        for ask in _by_name(graph.asked_by(None, group)):
-            yield from _below(graph, ask, 1 if group else 0, seen)
+    sections = sorted({ask.section for ask in graph.asks if ask.section is not None})
+    for section in (None, *sections):
+        if section is not None:
+            yield Branch(depth=0, section=section)
+        for ask in _by_name(graph.asked_by(None, section)):
+            yield from _below(graph, ask, 1 if section else 0, seen)
 
 
 def held_back(

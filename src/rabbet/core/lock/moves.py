@@ -1,6 +1,6 @@
 """What moved from one lock to the next solution, and why each library moved."""
 
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from packaging.requirements import Requirement
@@ -32,14 +32,13 @@ def explained_moves(
     declaration: Declaration,
     provider: Provider,
     *,
-    raised: Collection[NormalizedName],
-    otherwise: str = "",
+    intended: Callable[[NormalizedName], str],
 ) -> tuple[Move, ...]:
     """Every library whose version differs, sorted by name.
 
-    A library moved because it was `raised` on purpose; else because somebody's requirement no longer admits
-    its old version; else for the reason `otherwise`, where everything was free to move; else because what
-    the old version needs clashes with what is chosen now.
+    A library moved because somebody's requirement no longer admits its old version; else because that was
+    `intended`, for the reason which this gives (empty: it was not); else because what the old version needs
+    clashes with what is chosen now.
     """
     after = {name: candidate.version for name, candidate in solution.chosen.items()}
     needs = list(_needs(solution, declaration))
@@ -49,7 +48,7 @@ def explained_moves(
             before=before.get(name),
             after=after.get(name),
             reason=_reason(name, before, solution, needs)
-            or ("raised on purpose" if name in raised else otherwise)
+            or intended(name)
             or _own_needs(name, before[name], solution, provider),
         )
         for name in sorted({*before, *after})
@@ -61,7 +60,7 @@ def _needs(solution: Solution, declaration: Declaration) -> Iterator[tuple[str, 
     """Who needs what in this solution, the project first."""
     for one in declaration.declared():
         if solution.target.admits(one.requirement.marker):
-            yield declaration.name + (f", group {one.group}," if one.group else ""), one.requirement
+            yield declaration.name + (f", {one.section}," if one.section else ""), one.requirement
     for (name, _), needs in solution.needs.items():
         for need in needs:
             yield str(solution.chosen[name]), need

@@ -1,11 +1,10 @@
 """A lock → what one machine needs of it (PEP 751, "Installation")."""
 
-from collections.abc import Collection
 from collections.abc import Set as AbstractSet
 
 from packaging.markers import InvalidMarker, Marker
 
-from rabbet.core.model.lock import Lock, LockedLibrary, LockedWheel
+from rabbet.core.model.lock import Lock, LockedLibrary, LockedWheel, Selection
 from rabbet.core.model.plan import Needed
 from rabbet.core.model.target import Target
 from rabbet.core.wheel_name import parse_wheel_name
@@ -16,11 +15,11 @@ __all__ = ["needed", "serves"]
 
 def serves(lock: Lock, target: Target) -> bool:
     """Whether the lock was made for this target; one that names no environments serves all."""
-    return not lock.environments or any(_holds(marker, target, groups=()) for marker in lock.environments)
+    return not lock.environments or any(_holds(marker, target, Selection()) for marker in lock.environments)
 
 
-def needed(lock: Lock, target: Target, *, groups: Collection[str]) -> tuple[Needed, ...]:
-    """The libraries that this machine installs, each with the wheel that serves it best.
+def needed(lock: Lock, target: Target, selection: Selection) -> tuple[Needed, ...]:
+    """The libraries that this machine installs for a selection, each with the wheel that serves it best.
 
     Raises `EnvironmentFailed` when the lock does not serve the target, or holds no wheel for it.
     """
@@ -33,7 +32,7 @@ def needed(lock: Lock, target: Target, *, groups: Collection[str]) -> tuple[Need
     return tuple(
         Needed(locked=library, wheel=_best_wheel(library, target))
         for library in lock.libraries
-        if library.marker is None or _holds(library.marker, target, groups=groups)
+        if library.marker is None or _holds(library.marker, target, selection)
     )
 
 
@@ -54,11 +53,11 @@ def _best_wheel(library: LockedLibrary, target: Target) -> LockedWheel:
     return max(ranked, key=lambda one: one[:2])[2]
 
 
-def _holds(marker: str, target: Target, *, groups: Collection[str]) -> bool:
+def _holds(marker: str, target: Target, selection: Selection) -> bool:
     environment: dict[str, str | AbstractSet[str]] = {
         **target.markers,
-        "dependency_groups": frozenset(groups),
-        "extras": frozenset[str](),
+        "dependency_groups": selection.groups,
+        "extras": selection.extras,
     }
     try:
         return Marker(marker).evaluate(environment, context="lock_file")

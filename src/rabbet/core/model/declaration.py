@@ -3,12 +3,13 @@
 import hashlib
 import json
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from typing import Literal
 
 from packaging.requirements import Requirement
 from packaging.specifiers import SpecifierSet
 
-__all__ = ["Declaration", "Declared", "SourceEntry"]
+__all__ = ["Declaration", "Declared", "Section", "SourceEntry", "Variant", "allows_minor"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -23,20 +24,50 @@ class SourceEntry:
     only: tuple[str, ...] = ()
 
 
+@dataclass(frozen=True, slots=True, order=True)
+class Section:
+    """A part of the declaration with requirements of its own, by its normalized name.
+
+    `kind` is `group` (PEP 735) or `extra` (the optional dependencies of PEP 621).
+    """
+
+    kind: Literal["extra", "group"]
+    name: str
+
+    def __str__(self) -> str:
+        """Such as `group checks`."""
+        return f"{self.kind} {self.name}"
+
+    @property
+    def marker(self) -> str:
+        """The marker that holds where this section is installed (PEP 751)."""
+        return f"'{self.name}' in {'extras' if self.kind == 'extra' else 'dependency_groups'}"
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Declared:
-    """One requirement and the group that makes it (`None`: the project itself)."""
+    """One requirement and the section that makes it (`None`: the project itself)."""
 
     requirement: Requirement
-    group: str | None = None
+    section: Section | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Variant:
+    """What a named variant adds to a declaration: a constraint on Python, and requirements."""
+
+    python: SpecifierSet
+    requirements: tuple[Requirement, ...]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Declaration:
-    """A project's declaration, its dependency groups (PEP 735) with their includes resolved.
+    """A project's declaration.
 
-    `targets` are names of platforms and `pythons` versions such as `3.12` that the lock must serve; empty:
-    those of the machine that resolves. `baselines` are the oldest `glibc` and `macos` among them.
+    `groups` and `extras` are by normalized names, with what they include of each other put in place.
+    `variants` each get a lock of their own. `targets` are names of platforms and `pythons` versions such as
+    `3.12` that the lock must serve; empty: those of the machine that resolves.
+    `baselines` are the oldest `glibc`, `macos` and `musl` among them.
     """
 
     name: str
@@ -44,6 +75,8 @@ class Declaration:
     requirements: tuple[Requirement, ...]
     groups: Mapping[str, tuple[Requirement, ...]]
     sources: tuple[SourceEntry, ...]
+    extras: Mapping[str, tuple[Requirement, ...]] = field(default_factory=dict)
+    variants: Mapping[str, Variant] = field(default_factory=dict)
     targets: tuple[str, ...] = ()
     pythons: tuple[str, ...] = ()
     baselines: Mapping[str, str] = field(default_factory=dict)
@@ -52,20 +85,48 @@ class Declaration:
         """All requirements with the group that makes them, the project's own first."""
         for requirement in self.requirements:
             yield Declared(requirement=requirement)
-        for group, requirements in sorted(self.groups.items()):
+        for section, requirements in self.sections.items():
             for requirement in requirements:
-                yield Declared(requirement=requirement, group=group)
+                yield Declared(requirement=requirement, section=section)
+
+    @property
+    def sections(self) -> Mapping[Section, tuple[Requirement, ...]]:
+        """All groups and extras with what they require."""
+        extras = {Section("extra", name): needs for name, needs in sorted(self.extras.items())}
+        return extras | {Section("group", name): needs for name, needs in sorted(self.groups.items())}
+
+    def varied(self, name: str) -> "Declaration":
+        """The declaration as this variant of it sees it; of the versions to serve, those that it allows."""
+        variant = self.variants[name]
+        python = self.python & variant.python
+        return replace(
+            self,
+            python=python,
+            requirements=(*self.requirements, *variant.requirements),
+            variants={},
+            pythons=tuple(one for one in self.pythons if allows_minor(python, one)),
+        )
 
     def fingerprint(self) -> str:
         """A digest of all that bears on the lock, and of nothing else (order and comments do not)."""
-        groups = {name: sorted({str(r) for r in content}) for name, content in self.groups.items()}
         content: dict[str, object] = {
             "python": str(self.python),
             "requirements": sorted({str(r) for r in self.requirements}),
-            "groups": groups,
+            "groups": _texts(self.groups),
             "sources": [[source.name, source.url, *sorted(source.only)] for source in self.sources],
         }
+        if self.extras:
+            content["extras"] = _texts(self.extras)
         if self.targets or self.pythons:
             content["targets"] = [sorted(self.targets), sorted(self.pythons), sorted(self.baselines.items())]
         text = json.dumps(content, sort_keys=True, separators=(",", ":"))
         return "sha256:" + hashlib.sha256(text.encode()).hexdigest()
+
+
+def allows_minor(python: SpecifierSet, minor: str) -> bool:
+    """Whether a constraint admits the latest patches of a version such as `3.12`."""
+    return python.contains(f"{minor}.99", prereleases=True)
+
+
+def _texts(requirements: Mapping[str, tuple[Requirement, ...]]) -> dict[str, list[str]]:
+    return {name: sorted({str(one) for one in content}) for name, content in requirements.items()}

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-__all__ = ["Lock", "LockedLibrary", "LockedRuntime", "LockedWheel"]
+__all__ = ["Lock", "LockedLibrary", "LockedRuntime", "LockedWheel", "Selection"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -46,6 +46,14 @@ class LockedRuntime:
     version: Version
 
 
+@dataclass(frozen=True, slots=True)
+class Selection:
+    """The sections of a project that are installed beside the project's own libraries."""
+
+    groups: frozenset[str] = frozenset()
+    extras: frozenset[str] = frozenset()
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Lock:
     """Everything in `pylock.toml` that Rabbet reads or writes.
@@ -62,6 +70,12 @@ class Lock:
     runtime: LockedRuntime | None
     pins: tuple[str, ...] = ()
     also_known: tuple[str, ...] = ()
+    extras: tuple[str, ...] = ()
+
+    @property
+    def everything(self) -> Selection:
+        """All sections."""
+        return Selection(frozenset(self.groups), frozenset(self.extras))
 
     @property
     def versions(self) -> Mapping[NormalizedName, Version]:

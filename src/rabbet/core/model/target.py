@@ -36,7 +36,7 @@ class Target:
 
     @property
     def each(self) -> "tuple[Target, ...]":
-        """This target and those that are alike, each on its own."""
+        """The target and those that are alike, each on its own."""
         return (replace(self, alike=()), *self.alike) if self.alike else (self,)
 
     def __str__(self) -> str:

@@ -13,6 +13,8 @@ from typing import TypeAlias
 from packaging.requirements import Requirement
 from packaging.utils import NormalizedName
 
+from rabbet.core.model.declaration import Section
+
 __all__ = ["Cause", "Demand", "Incompatibility", "Learned", "OneRelease", "Slot", "Term", "Unusable"]
 
 Term: TypeAlias = tuple[int, int]
@@ -33,11 +35,11 @@ class Slot:
 
 @dataclass(frozen=True, slots=True)
 class Demand:
-    """A requirement that somebody makes: a release, an extra of it, or the project (then with its group)."""
+    """A requirement that somebody makes: a release, an extra of it, or the project or a section of it."""
 
     requirer: Slot
     requirement: Requirement
-    group: str | None = None
+    section: Section | None = None
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,10 +14,10 @@ __all__ = ["Policy"]
 class Policy:
     """The newest release of each library, with exceptions.
 
-    `preferred` versions (of an earlier lock) stay where they can. Libraries in `lowest` get their lowest
-    possible release. Nothing uploaded after `as_of` exists.
+    `preferred` versions (of earlier locks, the most wanted first) stay where they can. Libraries in `lowest`
+    get their lowest possible release. Nothing uploaded after `as_of` exists.
     """
 
-    preferred: Mapping[NormalizedName, Version] = field(default_factory=dict)
+    preferred: Mapping[NormalizedName, tuple[Version, ...]] = field(default_factory=dict)
     lowest: frozenset[NormalizedName] = frozenset()
     as_of: datetime | None = None

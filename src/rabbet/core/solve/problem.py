@@ -59,12 +59,12 @@ class Problem:
 
     def start(self) -> list[Incompatibility]:
         """What the project's own requirements rule out."""
-        self._declared.sort(key=lambda one: (str(one.requirement), one.group or ""))
+        self._declared.sort(key=lambda one: (str(one.requirement), str(one.section or "")))
         self._provider.expect(one.requirement for one in self._declared)
         for one in self._declared:
             self._grant(one.requirement)
         for one in self._declared:
-            self._demand((0, self.full[0]), Demand(ROOT, one.requirement, one.group))
+            self._demand((0, self.full[0]), Demand(ROOT, one.requirement, one.section))
         return self._take_fresh()
 
     def expand(self, slot: int, bit: int) -> list[Incompatibility]:

@@ -14,6 +14,7 @@ from itertools import count
 from packaging.requirements import Requirement
 from packaging.utils import NormalizedName, canonicalize_name
 
+from rabbet.core.model.declaration import Section
 from rabbet.core.solve.incompatibility import Demand, Incompatibility, Learned, Slot, Unusable
 from rabbet.core.solve.problem import ROOT
 from rabbet.core.solve.solver import Refutation
@@ -34,7 +35,7 @@ class Fact:
 
     requirer: Slot
     about: NormalizedName
-    group: str | None = None
+    section: Section | None = None
     demands: Mapping[int, tuple[int, Requirement]] = field(default_factory=dict)
     unusable: Mapping[int, str] = field(default_factory=dict)
 
@@ -87,7 +88,7 @@ def facts_of(refutation: Refutation) -> tuple[Fact, ...]:
             name = canonicalize_name(cause.requirement.name)
             admitted = (problem.mask(cause.requirement), cause.requirement)
             if cause.requirer == ROOT:
-                own.append(Fact(ROOT, name, group=cause.group, demands={0: admitted}))
+                own.append(Fact(ROOT, name, section=cause.section, demands={0: admitted}))
                 continue
             slot, bit = next(term for term in stated.terms if problem.slots[term[0]] == cause.requirer)
             depth[cause.requirer] = problem.depth[slot]
@@ -99,7 +100,7 @@ def facts_of(refutation: Refutation) -> tuple[Fact, ...]:
             unusable.setdefault(library, {})[bit] = cause.reason
     grouped = [Fact(requirer, name, demands=bits) for (requirer, name), bits in demands.items()]
     grouped += [Fact(slot, slot.name, unusable=bits) for slot, bits in unusable.items()]
-    own.sort(key=lambda fact: (str(fact.demands[0][1]), fact.group or ""))
+    own.sort(key=lambda fact: (str(fact.demands[0][1]), str(fact.section or "")))
     grouped.sort(key=lambda fact: (depth[fact.requirer], str(fact.requirer), fact.about))
     return (*_once(own), *grouped)
 
@@ -120,7 +121,7 @@ def prove(refutation: Refutation) -> Proof | None:
 
 
 def _once(own: Sequence[Fact]) -> list[Fact]:
-    """A requirement that stands in the project and in groups too is told once, of the first that makes it."""
+    """A requirement of the project that stands in sections too is told once, of the first that makes it."""
     kept: dict[str, Fact] = {}
     for fact in own:
         kept.setdefault(str(fact.demands[0][1]), fact)

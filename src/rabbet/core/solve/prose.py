@@ -87,7 +87,7 @@ class _Teller:
     def _says(self, fact: Fact, bits: int) -> str:
         """Who needs what."""
         if fact.requirer == ROOT:
-            maker = f"group {fact.group} of {self._project}" if fact.group else self._project
+            maker = f"{fact.section} of {self._project}" if fact.section else self._project
             return f"{maker} needs {requirement_text(fact.demands[0][1], marker=False)}"
         name = str(fact.requirer)
         chosen = {bit: one for bit, (_, one) in sorted(fact.demands.items()) if bit & bits}

@@ -157,8 +157,8 @@ class _Trial:
         if self._left <= 0:
             return None
         self._left -= 1
-        changed = [(one.group, after.get(one, one.requirement)) for one in self._declared]
-        kept = [Declared(requirement=one, group=group) for group, one in changed if one is not None]
+        changed = [(one.section, after.get(one, one.requirement)) for one in self._declared]
+        kept = [Declared(requirement=one, section=section) for section, one in changed if one is not None]
         answer = solve(self._provider, self._target, kept, policy=policy)
         return answer if isinstance(answer, Solution) else None
 
