@@ -20,8 +20,8 @@ from packaging.version import Version
 
 from rabbet.core.model.release import Candidate, Metadata, SetAside, WheelFile
 from rabbet.core.solve.candidates import Candidates
+from rabbet.demo.files import write_files
 from rabbet.demo.libraries import MadeUp
-from rabbet.demo.wheels import write_wheels
 
 _PARTS = (
     "comb",
@@ -93,7 +93,7 @@ class MadeUpIndex:
             for name, all_ in self.releases.items()
             for one in all_
         )
-        write_wheels(folder, made)
+        write_files(folder, made)
 
 
 def generate(libraries: int, releases: int, seed: int = 1) -> MadeUpIndex:
@@ -178,7 +178,7 @@ def _candidate(name: NormalizedName, version: str) -> Candidate:
         location="",
         source="made-up",
     )
-    return Candidate(name=name, version=wheel.version, wheels=(wheel,))
+    return Candidate(name=name, version=wheel.version, source=wheel.source, wheels=(wheel,))
 
 
 def declaration_for(index: MadeUpIndex, size: int, seed: int = 1) -> list[str]:

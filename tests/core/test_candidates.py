@@ -4,10 +4,10 @@ import unittest
 
 from packaging.utils import canonicalize_name
 
+from rabbet.core.file_name import parse_wheel_name
 from rabbet.core.model.release import Listing, WheelFile
 from rabbet.core.solve.candidates import candidates_for
 from rabbet.core.targets import joined, named_target
-from rabbet.core.wheel_name import parse_wheel_name
 
 GLIBC, MUSL = "manylinux_2_17_x86_64", "musllinux_1_1_x86_64"
 TARGETS = {

@@ -11,7 +11,7 @@ from packaging.version import Version
 from rabbet.core.drift.compare import Expected, find_drift
 from rabbet.core.drift.plan import plan_steps
 from rabbet.core.model.inventory import Installed, Inventory
-from rabbet.core.model.lock import Lock, LockedLibrary, LockedRuntime, LockedWheel
+from rabbet.core.model.lock import Lock, LockedFile, LockedLibrary, LockedRuntime
 from rabbet.core.model.plan import Needed
 from rabbet.core.model.release import Metadata
 from tests.support.catalogue import TARGET, requirement
@@ -19,9 +19,9 @@ from tests.support.catalogue import TARGET, requirement
 TABLE = tomllib.loads((Path(__file__).parent.parent / "data" / "drift.toml").read_text())
 
 
-def wheel(name: str, version: str) -> LockedWheel:
+def wheel(name: str, version: str) -> LockedFile:
     """A made-up wheel whose hash stands for its name and version."""
-    return LockedWheel(filename=f"{name}-{version}.whl", sha256=f"{name}-{version}", url="")
+    return LockedFile(filename=f"{name}-{version}.whl", sha256=f"{name}-{version}", url="")
 
 
 def needed(entry: dict) -> Needed:

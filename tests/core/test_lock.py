@@ -10,7 +10,7 @@ from packaging.utils import canonicalize_name
 from packaging.version import Version
 
 from rabbet.core.lock.select import needed
-from rabbet.core.model.lock import Lock, LockedLibrary, LockedRuntime, LockedWheel, Selection
+from rabbet.core.model.lock import Lock, LockedFile, LockedLibrary, LockedRuntime, Selection
 from rabbet.formats.pylock import read_lock, write_lock
 from tests.support.catalogue import TARGET
 
@@ -28,7 +28,7 @@ def libraries(draw: st.DrawFn) -> LockedLibrary:
     """A library with a wheel at an address or a path."""
     name, version = draw(names), draw(versions)
     place = {draw(st.sampled_from(["url", "path"])): "https://apiary.example/" + draw(texts)}
-    wheel = LockedWheel(
+    wheel = LockedFile(
         filename=f"{name}-{version}-py3-none-any.whl",
         sha256=draw(digests),
         size=draw(st.none() | st.integers(0, 10**9)),

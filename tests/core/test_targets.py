@@ -12,7 +12,7 @@ from rabbet.core.lock.build import Solved, build_lock
 from rabbet.core.lock.marker import separating_marker
 from rabbet.core.lock.select import needed
 from rabbet.core.model.declaration import Declaration
-from rabbet.core.model.lock import LockedWheel, Selection
+from rabbet.core.model.lock import LockedFile, Selection
 from rabbet.core.model.solution import Solution
 from rabbet.core.solve.solver import solve
 from rabbet.core.targets import named_target
@@ -124,7 +124,7 @@ class Merging(unittest.TestCase):
         return {name for name, _ in parts}
 
     @staticmethod
-    def wheel(name: str, version: Version) -> LockedWheel:
-        return LockedWheel(
+    def wheel(name: str, version: Version) -> LockedFile:
+        return LockedFile(
             filename=f"{name}-{version}-py3-none-any.whl", sha256="ab" * 32, url="https://x.example/"
         )

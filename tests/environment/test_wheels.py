@@ -15,10 +15,10 @@ from unittest import mock
 
 from packaging.tags import sys_tags
 
-from rabbet.core.model.lock import LockedWheel
+from rabbet.core.model.lock import LockedFile
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.targets import target_of
-from rabbet.demo.wheels import build_archive
+from rabbet.demo.files import build_archive
 from rabbet.environment.create import create_environment
 from rabbet.environment.inspect import take_inventory
 from rabbet.environment.install import install_wheel
@@ -100,7 +100,7 @@ class Case(unittest.TestCase):
             with zipfile.ZipFile(path, "a") as archive:
                 change(archive)
         digest = hashlib.sha256(path.read_bytes()).hexdigest()
-        wheel = LockedWheel(filename="hivewire-1.0-py3-none-any.whl", sha256=digest, path="")
+        wheel = LockedFile(filename="hivewire-1.0-py3-none-any.whl", sha256=digest, path="")
         self.store.fetch(wheel, [path.read_bytes()])
         return self.store.unpacked(wheel)
 

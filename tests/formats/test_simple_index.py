@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from packaging.utils import InvalidWheelFilename, canonicalize_name, parse_wheel_filename
 
-from rabbet.core.wheel_name import parse_wheel_name
+from rabbet.core.file_name import parse_wheel_name
 from rabbet.demo.stand_in import Manner, StandIn
 from rabbet.formats.simple_index import NotAnIndexPage, parse_html, parse_json
 from rabbet.sources.credentials import Credentials

@@ -10,9 +10,9 @@ from packaging.tags import parse_tag
 from packaging.version import Version
 
 from rabbet.core.targets import named_target
+from rabbet.demo.files import write_files
 from rabbet.demo.libraries import RELEASES, MadeUp
 from rabbet.demo.stand_in import StandIn
-from rabbet.demo.wheels import write_wheels
 from tests.support.program import ProgramCase
 
 
@@ -99,7 +99,7 @@ class Locks(ProgramCase):
     def test_sources_in_order(self) -> None:
         """The first source that knows a library gives it, unless another claims it; risks are told once."""
         own = [one for one in RELEASES if one.name in ("combframe", "tallywax") and one.version < "2.1"]
-        write_wheels(self.root / "wheels", own)
+        write_files(self.root / "wheels", own)
         self.begin("../wheels", "nectarplot>=2", "pollencsv")
         path = self.project / "pyproject.toml"
         declared = (
@@ -192,7 +192,7 @@ class Locks(ProgramCase):
 
     def test_direct_addresses(self) -> None:
         """A wheel named by its address is locked, installed and marked as such, and all others bow to it."""
-        write_wheels(self.root / "wheels")
+        write_files(self.root / "wheels")
         places = {
             "2.0": self.index.address.replace("simple", "files"),
             "2.1": f"{self.root.as_uri()}/wheels/",

@@ -6,8 +6,8 @@ from pathlib import Path
 
 from packaging.pylock import Pylock
 
+from rabbet.demo.files import write_files
 from rabbet.demo.stand_in import Fault, Manner, StandIn
-from rabbet.demo.wheels import write_wheels
 from tests.support.program import ProgramCase
 
 EXPECTED = {
@@ -47,7 +47,7 @@ class Story(ProgramCase):
 
     def test_on_a_folder(self) -> None:
         """A folder of wheels works like an index; the lock names it as the declaration does."""
-        write_wheels(self.root / "wheels")
+        write_files(self.root / "wheels")
         for address in ("../wheels", str(self.root / "wheels"), (self.root / "wheels").as_uri()):
             with self.subTest(address):
                 self.project = self.root / f"project-{len(address)}"

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, TextIO
 
 from rabbet.cli.observer import ClosableObserver, observer_for
 from rabbet.cli.style import Style, style_for
+from rabbet.core.masking import without_credentials
 from rabbet.errors import WrongUsage
 from rabbet.tasks.machine import Machine
 
@@ -41,9 +42,9 @@ class Context:
         return find_project(self.machine.folder)
 
     def show(self, text: str = "") -> None:
-        """Print a line of the result; progress that is still on the screen goes first."""
+        """Print a line of the result, without any secret; progress still on the screen goes first."""
         self.observer.close()
-        print(text, file=self.output)
+        print(without_credentials(text), file=self.output)
 
     def show_json(self, schema: str, content: Mapping[str, object]) -> None:
         """Print the one document of `--json`."""

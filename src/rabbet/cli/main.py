@@ -12,6 +12,7 @@ from typing import NoReturn
 
 from rabbet import __version__
 from rabbet.cli.registry import COMMANDS, HEADINGS
+from rabbet.core.masking import without_credentials
 from rabbet.errors import ExitCode, Interrupted, RabbetError, WrongUsage
 
 __all__ = ["main"]
@@ -108,7 +109,7 @@ def _report(error: RabbetError, *, trace: bool = False) -> int:
     if error.remedy:
         lines += [f"  try     {error.remedy}", *(f"  or      {other}" for other in error.or_else)]
     sys.stdout.flush()
-    print("\n".join(lines), file=sys.stderr)  # noqa: T201 - the one place that prints errors
+    print(without_credentials("\n".join(lines)), file=sys.stderr)  # noqa: T201 - the one place that prints errors
     return error.exit_code
 
 

@@ -1,7 +1,9 @@
-"""Requirements in the words and order that people use: lower bounds before upper ones."""
+"""Requirements in the words and order that people use, without the secrets that addresses may hold."""
 
 from packaging.requirements import Requirement
 from packaging.specifiers import SpecifierSet
+
+from rabbet.core.masking import without_credentials
 
 __all__ = ["requirement_text", "specifiers_text"]
 
@@ -14,10 +16,14 @@ def specifiers_text(specifiers: SpecifierSet) -> str:
     return ",".join(str(one) for one in ordered)
 
 
-def requirement_text(requirement: Requirement, *, marker: bool = True) -> str:
-    """Such as `combframe[fast]>=2,<4; os_name == "nt"`; without the marker where it has done its work."""
+def requirement_text(requirement: Requirement, *, marker: bool = True, whole: bool = False) -> str:
+    """Such as `combframe[fast]>=2,<4; os_name == "nt"`; without the marker where it has done its work.
+
+    Only the `whole` text has the credentials that its address may hold.
+    """
     extras = f"[{','.join(sorted(requirement.extras))}]" if requirement.extras else ""
     behind = f"; {requirement.marker}" if marker and requirement.marker else ""
     if requirement.url is not None:
-        return f"{requirement.name}{extras} @ {requirement.url}{' ' if behind else ''}{behind}"
+        url = requirement.url if whole else without_credentials(requirement.url)
+        return f"{requirement.name}{extras} @ {url}{' ' if behind else ''}{behind}"
     return f"{requirement.name}{extras}{specifiers_text(requirement.specifier)}{behind}"

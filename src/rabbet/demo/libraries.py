@@ -15,7 +15,8 @@ __all__ = ["RELEASES", "MadeUp"]
 class MadeUp:
     """One release. `needs` are requirements (PEP 508), `commands` maps names to functions of the module.
 
-    Without `code` of its own, its module is the one in `modules/`.
+    Without `code` of its own, its module is the one in `modules/`. It is a wheel, or an `sdist`: of that a
+    build would have to tell the `dynamic` fields of the metadata.
     """
 
     name: str
@@ -27,11 +28,14 @@ class MadeUp:
     extras: tuple[str, ...] = ()
     commands: tuple[tuple[str, str], ...] = ()
     code: str | None = None
+    sdist: bool = False
+    metadata_version: str = "2.3"
+    dynamic: tuple[str, ...] = ()
 
     @property
     def filename(self) -> str:
-        """The wheel's file name."""
-        return f"{self.stem}-{self.tag}.whl"
+        """Its file's name."""
+        return f"{self.stem}.tar.gz" if self.sdist else f"{self.stem}-{self.tag}.whl"
 
     @property
     def stem(self) -> str:

@@ -10,8 +10,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TextIO
 
+from rabbet.demo.files import build_file
 from rabbet.demo.libraries import RELEASES
-from rabbet.demo.wheels import build_wheel
 from rabbet.errors import EnvironmentFailed
 
 __all__ = ["Stage", "play", "tamper"]
@@ -106,7 +106,7 @@ def tamper(project: Path) -> None:
     for name, version in (("combframe", "1.5"), ("skepio", "0.4")):
         release = next(one for one in RELEASES if (one.name, one.version) == (name, version))
         wheel = project.parent / release.filename
-        wheel.write_bytes(build_wheel(release))
+        wheel.write_bytes(build_file(release))
         with zipfile.ZipFile(wheel) as archive:
             archive.extractall(site)
         wheel.unlink()

@@ -21,8 +21,8 @@ from typing import ClassVar, Self
 
 from packaging.utils import canonicalize_name
 
+from rabbet.demo.files import build_file, metadata_of
 from rabbet.demo.libraries import RELEASES, MadeUp
-from rabbet.demo.wheels import build_wheel, metadata_of
 
 __all__ = ["Fault", "Manner", "StandIn"]
 
@@ -112,7 +112,7 @@ class _Server(ThreadingHTTPServer):
         self.manner = manner
         self.requests = requests
         self.closing = threading.Event()
-        self.files = {f"/files/{release.filename}": build_wheel(release) for release in releases}
+        self.files = {f"/files/{release.filename}": build_file(release) for release in releases}
         self.by_name: dict[str, list[MadeUp]] = {}
         for release in releases:
             self.by_name.setdefault(canonicalize_name(release.name), []).append(release)
@@ -202,7 +202,7 @@ class _Handler(BaseHTTPRequestHandler):
         return ("<!DOCTYPE html><html><body>" + "".join(map(_link, files)) + "</body></html>").encode()
 
     def _file(self, release: MadeUp, uploaded: datetime) -> dict[str, object]:
-        content = build_wheel(release)
+        content = build_file(release)
         beside = hashlib.sha256(metadata_of(release).encode()).hexdigest()
         return {
             "filename": release.filename,

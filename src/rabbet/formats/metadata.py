@@ -1,4 +1,4 @@
-"""Core metadata of a wheel, as far as resolving needs it."""
+"""Core metadata of a wheel or a source archive, as far as resolving needs it."""
 
 from packaging.metadata import parse_email
 from packaging.requirements import InvalidRequirement, Requirement
@@ -8,7 +8,9 @@ from packaging.version import InvalidVersion, Version
 
 from rabbet.core.model.release import Metadata
 
-__all__ = ["MetadataBroken", "parse_metadata"]
+__all__ = ["MetadataBroken", "parse_metadata", "parse_static_metadata"]
+
+_NEEDED = {"name", "version", "requires-dist", "requires-python", "provides-extra"}
 
 
 class MetadataBroken(ValueError):
@@ -37,3 +39,19 @@ def parse_metadata(content: bytes) -> Metadata:
         raise MetadataBroken(f"its metadata holds '{text}', which is no requirement") from error
     except (InvalidSpecifier, InvalidVersion) as error:
         raise MetadataBroken(f"its metadata can't be read: {error}") from error
+
+
+def parse_static_metadata(content: bytes) -> Metadata:
+    """Read a source archive's `PKG-INFO`, if what resolving needs is sure to be in every wheel of it too.
+
+    That is so from metadata version 2.2 on, for all fields but those that it calls dynamic (PEP 643).
+    Raises `MetadataBroken`.
+    """
+    raw, _ = parse_email(content.replace(b"\r\n", b"\n").partition(b"\n\n")[0])
+    version = raw.get("metadata_version", "")
+    if tuple(int(part) for part in version.split(".") if part.isdecimal()) < (2, 2):
+        raise MetadataBroken("its metadata is too old to be trusted without a build")
+    dynamic = sorted({field.lower() for field in raw.get("dynamic", [])} & _NEEDED)
+    if dynamic:
+        raise MetadataBroken(f"its {' and '.join(dynamic)} would have to be told by a build")
+    return parse_metadata(content)

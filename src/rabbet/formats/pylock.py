@@ -9,7 +9,14 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from packaging.utils import NormalizedName, canonicalize_name
 from packaging.version import InvalidVersion, Version
 
-from rabbet.core.model.lock import Lock, LockedLibrary, LockedRuntime, LockedWheel
+from rabbet.core.model.lock import (
+    Lock,
+    LockedCheckout,
+    LockedCommit,
+    LockedFile,
+    LockedLibrary,
+    LockedRuntime,
+)
 from rabbet.errors import NotUnderstood
 from rabbet.formats.toml import Table, parse_toml
 
@@ -55,14 +62,21 @@ def read_lock(text: str, where: str = "pylock.toml") -> Lock:
 
 def _library(entry: Table) -> LockedLibrary:
     direct = "archive" in entry.keys()  # noqa: SIM118 - no mapping
-    files = [entry.table("archive")] if direct else entry.tables("wheels")
-    wheels = tuple(_wheel(file) for file in files)
-    if not wheels:
-        entry.problems.add(entry.place("wheels"), "is missing: Rabbet installs from wheels only")
+    wheels = [_file(file) for file in entry.tables("wheels")]
+    sdist = _file(entry.table("sdist")) if "sdist" in entry.keys() else None  # noqa: SIM118 - no mapping
+    if direct:
+        archive = _file(entry.table("archive"))
+        wheels, sdist = ([archive], None) if archive.filename.endswith(".whl") else ([], archive)
+    tree = _tree(entry)
+    if not (wheels or sdist or tree):
+        entry.problems.add(entry.place("wheels"), "is missing, and so is every other kind of source")
+    kept = entry.table("tool").table("rabbet")  # of a checkout the standard keeps no version
     return LockedLibrary(
         name=canonicalize_name(entry.need("name")),
-        version=_version(entry),
-        wheels=wheels,
+        version=_version(kept if isinstance(tree, LockedCheckout) else entry),
+        wheels=tuple(wheels),
+        sdist=sdist,
+        tree=tree,
         dependencies=tuple(
             dict.fromkeys(canonicalize_name(one.need("name")) for one in entry.tables("dependencies"))
         ),
@@ -73,7 +87,22 @@ def _library(entry: Table) -> LockedLibrary:
     )
 
 
-def _wheel(entry: Table) -> LockedWheel:
+def _tree(entry: Table) -> LockedCommit | LockedCheckout | None:
+    keys = entry.keys()
+    if "vcs" in keys:
+        commit = entry.table("vcs")
+        if commit.need("type") not in ("git", ""):
+            commit.problems.add(commit.place("type"), "must be git: Rabbet knows no other")
+        return LockedCommit(
+            url=commit.need("url"),
+            commit=commit.need("commit-id"),
+            requested=commit.text("requested-revision"),
+            subdirectory=commit.text("subdirectory"),
+        )
+    return LockedCheckout(path=entry.table("directory").need("path")) if "directory" in keys else None
+
+
+def _file(entry: Table) -> LockedFile:
     url, path = entry.text("url"), entry.text("path")
     if url is None and path is None:
         entry.problems.add(entry.place("url"), "is missing, and so is path")
@@ -81,10 +110,10 @@ def _wheel(entry: Table) -> LockedWheel:
     if len(sha256) != 64 or not set(sha256) <= _HEX_DIGITS:
         entry.problems.add(entry.place("hashes.sha256"), "must be 64 hexadecimal digits")
     filename = entry.text("name") or (url or path or "").rpartition("/")[2]
-    if "/" in filename or "\\" in filename or not filename.endswith(".whl"):
-        entry.problems.add(entry.place("name"), f"'{filename}' is no wheel's file name")
+    if "/" in filename or "\\" in filename or not filename.endswith((".whl", ".tar.gz", ".zip")):
+        entry.problems.add(entry.place("name"), f"'{filename}' is the name of no wheel or source archive")
     size = entry.get("size", int, 0) if "size" in entry.keys() else None  # noqa: SIM118 - no mapping
-    return LockedWheel(filename=filename, sha256=sha256, size=size, url=url, path=path)
+    return LockedFile(filename=filename, sha256=sha256, size=size, url=url, path=path)
 
 
 def _runtime(settings: Table) -> LockedRuntime | None:
@@ -152,7 +181,8 @@ def _library_lines(
 ) -> Iterator[str]:
     yield "[[packages]]"
     yield f"name = {_text(library.name)}"
-    yield f"version = {_text(str(library.version))}"
+    if not isinstance(library.tree, LockedCheckout):
+        yield f"version = {_text(str(library.version))}"
     if library.marker:
         yield f"marker = {_text(library.marker)}"
     if library.requires_python:
@@ -163,9 +193,18 @@ def _library_lines(
     if library.index:
         yield f"index = {_text(library.index)}"
     if library.direct:
-        yield f"archive = {_inline({**_wheel_fields(library.wheels[0]), 'name': None})}"
-    else:
-        yield from _list("wheels", (_inline(_wheel_fields(wheel)) for wheel in library.wheels))
+        files = (*library.wheels, library.sdist) if library.sdist else library.wheels
+        yield f"archive = {_inline({**_file_fields(files[0]), 'name': None})}"
+        return
+    if library.sdist:
+        yield f"sdist = {_inline(_file_fields(library.sdist))}"
+    if library.wheels:
+        yield from _list("wheels", (_inline(_file_fields(wheel)) for wheel in library.wheels))
+    if isinstance(library.tree, LockedCommit):
+        yield f"vcs = {_inline(_commit_fields(library.tree))}"
+    elif library.tree:
+        yield f"directory = {_inline({'path': library.tree.path, 'editable': True})}"
+        yield f"tool = {_inline({'rabbet': {'version': str(library.version)}})}"
 
 
 def _edges(name: NormalizedName, versions: Sequence[Version]) -> list[dict[str, str]]:
@@ -175,9 +214,19 @@ def _edges(name: NormalizedName, versions: Sequence[Version]) -> list[dict[str, 
     return [{"name": name, "version": str(version)} for version in versions]
 
 
-def _wheel_fields(wheel: LockedWheel) -> dict[str, object]:
-    fields = {"name": wheel.filename, "url": wheel.url, "path": wheel.path, "size": wheel.size}
-    return {**fields, "hashes": {"sha256": wheel.sha256}}
+def _file_fields(file: LockedFile) -> dict[str, object]:
+    fields = {"name": file.filename, "url": file.url, "path": file.path, "size": file.size}
+    return {**fields, "hashes": {"sha256": file.sha256}}
+
+
+def _commit_fields(commit: LockedCommit) -> dict[str, object]:
+    return {
+        "type": "git",
+        "url": commit.url,
+        "requested-revision": commit.requested,
+        "commit-id": commit.commit,
+        "subdirectory": commit.subdirectory,
+    }
 
 
 def _list(key: str, items: Iterable[str]) -> Iterator[str]:
@@ -195,6 +244,8 @@ def _inline(fields: Mapping[str, object]) -> str:
 def _value(value: object) -> str:
     if isinstance(value, Mapping):
         return _inline(value)
+    if isinstance(value, bool):
+        return str(value).lower()
     return str(value) if isinstance(value, int) else _text(str(value))
 
 

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable, Mapping
 from packaging.markers import Marker
 from packaging.requirements import Requirement
 from packaging.specifiers import SpecifierSet
-from packaging.utils import canonicalize_name
+from packaging.utils import NormalizedName, canonicalize_name
 
 from rabbet.core.model.declaration import Declaration, SourceEntry, Variant, allows_minor
 from rabbet.core.targets import BASELINES, PLATFORMS
@@ -16,6 +16,16 @@ from rabbet.formats.toml import Problems, Table, parse_toml
 
 __all__ = ["read_declaration"]
 
+_SETTINGS = (
+    "runtimes",
+    "sources",
+    "targets",
+    "pythons",
+    "baselines",
+    "variants",
+    "local",
+    "build-from-source",
+)
 _MINOR = re.compile(r"^[0-9]+\.[0-9]+\Z")
 _NAME = re.compile(r"^[A-Za-z0-9]([A-Za-z0-9._-]*[A-Za-z0-9])?\Z")  # of a group or an extra (PEP 685)
 _VARIANT = re.compile(r"^[^.]+\Z")  # in `pylock.NAME.toml` (PEP 751)
@@ -28,7 +38,7 @@ def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.tom
     """
     document = parse_toml(text, where)
     project, settings = document.table("project"), document.table("tool").table("rabbet")
-    settings.allow_only("runtimes", "sources", "targets", "pythons", "baselines", "variants")
+    settings.allow_only(*_SETTINGS)
     for key in ("dependencies", "optional-dependencies", "requires-python"):
         if key in project.texts("dynamic"):
             document.problems.add(f"project.{key}", "is dynamic: Rabbet reads it only where it is written")
@@ -42,6 +52,8 @@ def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.tom
         groups={name: own.put_in_place(needs) for name, needs in groups.items()},
         extras={name: own.put_in_place(needs) for name, needs in extras.items()},
         variants=_variants(settings.table("variants"), own),
+        local=_local(settings.table("local")),
+        build_from_source=frozenset(canonicalize_name(name) for name in settings.texts("build-from-source")),
         sources=tuple(_source(entry) for entry in settings.tables("sources")),
         targets=_known(settings, "targets", lambda text: text in PLATFORMS, ", ".join(PLATFORMS)),
         pythons=_known(settings, "pythons", lambda text: bool(_MINOR.match(text)), "versions such as 3.12"),
@@ -170,6 +182,11 @@ def _variants(table: Table, own: _OwnExtras) -> Mapping[str, Variant]:
             requirements=own.put_in_place(_requirements(entry, "requirements")),
         )
     return variants
+
+
+def _local(table: Table) -> Mapping[NormalizedName, str]:
+    """Libraries and the folders of their checkouts."""
+    return {canonicalize_name(key): table.need(key) for key in table.keys()}  # noqa: SIM118 - no mapping
 
 
 def _groups(table: Table) -> Mapping[str, tuple[Requirement, ...]]:

@@ -59,7 +59,7 @@ def put_requirement(text: str, requirement: Requirement, *, section: Section | N
     """
     document = _parse(text)
     array, place = _requirements(document, section)
-    written = requirement_text(requirement)
+    written = requirement_text(requirement, whole=True)
     entries = _entries_of(array, requirement.name)
     if len(entries) > 1:
         entries = [i for i in entries if parse_requirement(str(array[i])).marker == requirement.marker]

@@ -7,7 +7,7 @@ from packaging.specifiers import InvalidSpecifier, SpecifierSet
 
 from rabbet.errors import NotUnderstood
 
-__all__ = ["parse_requirement", "parse_runtime", "parse_specifiers"]
+__all__ = ["is_file", "is_repository", "parse_requirement", "parse_runtime", "parse_specifiers"]
 
 
 def parse_requirement(text: str) -> Requirement:
@@ -24,18 +24,27 @@ def parse_requirement(text: str) -> Requirement:
             because=[message, *marked],
             remedy="a name, extras in brackets, versions: 'combframe[fast]>=2,<4'",
         ) from error
-    if requirement.url is not None and not _is_wheel(requirement.url):
+    if requirement.url is not None and not (is_file(requirement.url) or is_repository(requirement.url)):
         raise NotUnderstood(
-            f"'{text}' is not required from a wheel",
-            because=["an address must be that of a wheel, and begin with https:, http: or file:"],
-            remedy=f"'{requirement.name} @ file:///path/to/{requirement.name}-1.0-py3-none-any.whl'",
+            f"'{text}' is not required from a place that Rabbet knows",
+            because=[
+                "an address must be that of a wheel or a source archive (https:, http: or file:),",
+                "or of a git repository (git+https:, git+ssh: or git+file:)",
+            ],
+            remedy=f"'{requirement.name} @ git+https://HOST/{requirement.name}.git@main'",
         )
     return requirement
 
 
-def _is_wheel(address: str) -> bool:
+def is_file(address: str) -> bool:
+    """Whether a direct reference names a wheel or a source archive."""
     parts = urlsplit(address)
-    return parts.scheme in ("https", "http", "file") and parts.path.endswith(".whl")
+    return parts.scheme in ("https", "http", "file") and parts.path.endswith((".whl", ".tar.gz", ".zip"))
+
+
+def is_repository(address: str) -> bool:
+    """Whether a direct reference names a git repository."""
+    return urlsplit(address).scheme in ("git+https", "git+ssh", "git+file")
 
 
 def parse_runtime(text: str) -> SpecifierSet:

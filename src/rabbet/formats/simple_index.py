@@ -7,8 +7,8 @@ from urllib.parse import unquote, urljoin, urlsplit
 import msgspec
 from packaging.utils import NormalizedName
 
-from rabbet.core.model.release import Listing, SetAside, WheelFile
-from rabbet.core.wheel_name import parse_wheel_name
+from rabbet.core.file_name import WheelName, parse_file_name
+from rabbet.core.model.release import ListedFile, Listing, SetAside, WheelFile
 
 __all__ = ["NotAnIndexPage", "parse_html", "parse_json", "parse_names_html", "parse_names_json"]
 
@@ -91,28 +91,31 @@ def _check_version(version: str) -> None:
 
 
 def _listing(files: list[_File], *, name: NormalizedName, source: str, address: str) -> Listing:
-    wheels, aside = [], []
+    wheels, sdists, aside = [], [], []
     for file in files:
-        if not file.filename.endswith(".whl"):
+        if not file.filename.endswith((".whl", ".tar.gz", ".zip")):
             continue
-        wheel = _wheel(file, name, source=source, address=address)
-        if isinstance(wheel, str):
-            aside.append(SetAside(version=file.filename, reason=wheel))
+        listed = _listed(file, name, source=source, address=address)
+        if isinstance(listed, str):
+            aside.append(SetAside(version=file.filename, reason=listed))
+        elif isinstance(listed, WheelFile):
+            wheels.append(listed)
         else:
-            wheels.append(wheel)
-    return Listing(name=name, source=source, wheels=tuple(wheels), aside=tuple(aside))
+            sdists.append(listed)
+    return Listing(name=name, source=source, wheels=tuple(wheels), sdists=tuple(sdists), aside=tuple(aside))
 
 
-def _wheel(file: _File, name: NormalizedName, *, source: str, address: str) -> WheelFile | str:
-    """One entry as a wheel, or why it is none."""
-    parsed = parse_wheel_name(file.filename)
+def _listed(file: _File, name: NormalizedName, *, source: str, address: str) -> ListedFile | str:
+    """One entry as a wheel or a source archive, or why it is none."""
+    parsed = parse_file_name(file.filename, name)
     if isinstance(parsed, str):
         return parsed
     if parsed.name != name:
-        return f"it is a wheel of {parsed.name}"
+        return f"it is a file of {parsed.name}"
     offered = file.core_metadata if file.core_metadata is not None else file.dist_info_metadata
     beside = offered.get("sha256", "") if isinstance(offered, dict) else ("" if offered else None)
-    return WheelFile(
+    kind = WheelFile if isinstance(parsed, WheelName) else ListedFile
+    return kind(
         filename=file.filename,
         **parsed._asdict(),
         location=file.url if file.url.startswith("https://") else urljoin(address, file.url),

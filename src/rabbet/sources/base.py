@@ -5,8 +5,8 @@ from typing import Protocol
 
 from packaging.utils import NormalizedName
 
-from rabbet.core.model.lock import LockedWheel
-from rabbet.core.model.release import Listing, WheelFile
+from rabbet.core.model.lock import LockedFile
+from rabbet.core.model.release import ListedFile, Listing
 
 __all__ = ["Source"]
 
@@ -24,16 +24,16 @@ class Source(Protocol):
         """The address of an index, fit to be written down; `None` for a folder."""
 
     def listing(self, name: NormalizedName) -> Listing | None:
-        """All wheels of a library; `None` when the source does not know it."""
+        """All releases of a library; `None` when the source does not know it."""
 
-    def metadata(self, wheel: WheelFile) -> bytes:
-        """A wheel's core metadata, without reading the whole wheel where that is possible.
+    def metadata(self, file: ListedFile) -> bytes:
+        """A file's core metadata, without reading the whole file where that is possible.
 
-        Raises `MetadataBroken` when the wheel holds none.
+        Raises `MetadataBroken` when it holds none, or none that can be trusted without a build.
         """
 
-    def locked(self, wheel: WheelFile) -> LockedWheel:
-        """How a wheel is written into the lock, with its hash and size."""
+    def locked(self, file: ListedFile) -> LockedFile:
+        """How a file is written into the lock, with its hash and size."""
 
     def names(self) -> Sequence[str]:
         """All libraries that the source lists, for finding near names; empty when there are too many."""

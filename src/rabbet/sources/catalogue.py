@@ -3,10 +3,9 @@
 import threading
 from bisect import bisect_left
 from collections import Counter
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
-from datetime import datetime
 from fnmatch import fnmatchcase
 from functools import partial
 from typing import Protocol, Self
@@ -15,13 +14,13 @@ from packaging.requirements import Requirement
 from packaging.utils import NormalizedName, canonicalize_name
 from packaging.version import Version
 
-from rabbet.core.model.lock import LockedWheel
-from rabbet.core.model.release import Candidate, Listing, Metadata, SetAside, WheelFile
+from rabbet.core.model.lock import LockedFile
+from rabbet.core.model.release import Candidate, ListedFile, Listing, Metadata, SetAside, WheelFile
 from rabbet.core.model.target import Target
 from rabbet.core.solve.candidates import Candidates, candidates_for
-from rabbet.formats.metadata import MetadataBroken, parse_metadata
+from rabbet.core.solve.policy import Policy
+from rabbet.formats.metadata import MetadataBroken, parse_metadata, parse_static_metadata
 from rabbet.sources.base import Source
-from rabbet.sources.direct import DIRECT
 
 __all__ = ["Catalogue", "MetadataMemory"]
 
@@ -46,10 +45,9 @@ class Catalogue:
 
     What is likely to be asked next is fetched ahead, by several threads: the listing of a library that
     something needs, the metadata of the release that will probably be chosen, and, where one release after
-    the other is refused, that of a growing number of the next older ones. `preferred` are the versions that
-    the solver tries first; `reading` is told the name of each library whose listing is read; nothing uploaded
-    after `as_of` exists. `set_aside` holds the releases that were asked for and whose metadata is of no use,
-    with the reasons.
+    the other is refused, that of a growing number of the next older ones. `reading` is told the name of
+    each library whose listing is read. `set_aside` holds the releases that were asked for and whose metadata
+    is of no use, with the reasons.
     """
 
     def __init__(
@@ -58,17 +56,15 @@ class Catalogue:
         target: Target,
         memory: MetadataMemory,
         *,
-        preferred: Mapping[NormalizedName, tuple[Version, ...]],
+        policy: Policy,
         reading: Callable[[str], None],
-        as_of: datetime | None = None,
     ) -> None:
         self._given = tuple(sources)
         self._sources = {source.name: source for source, _ in sources}
         self._target = target
         self._memory = memory
-        self._preferred = preferred
+        self._policy = policy
         self._reading = reading
-        self._as_of = as_of
         self._pool = ThreadPoolExecutor(_THREADS, thread_name_prefix="catalogue")
         self.set_aside: dict[tuple[NormalizedName, Version], str] = {}
         self._guard = threading.Lock()
@@ -85,14 +81,7 @@ class Catalogue:
 
     def for_target(self, target: Target) -> "Catalogue":
         """The same sources for another target; listings that were read are not read again."""
-        other = Catalogue(
-            self._given,
-            target,
-            self._memory,
-            preferred=self._preferred,
-            reading=self._reading,
-            as_of=self._as_of,
-        )
+        other = Catalogue(self._given, target, self._memory, policy=self._policy, reading=self._reading)
         other._listings = self._listings
         other._pool = self._pool
         return other
@@ -119,7 +108,7 @@ class Catalogue:
         return self._listings[name]
 
     def metadata(self, candidate: Candidate) -> Metadata | SetAside:
-        """What the best wheel of a release says of its needs. Raises `SourceFailed`, `IntegrityFailed`."""
+        """What the best file of a release says of its needs. Raises `SourceFailed`, `IntegrityFailed`."""
         answer = self._reading_metadata(candidate)
         self._expect_older(candidate)
         metadata = answer.result()
@@ -148,7 +137,7 @@ class Catalogue:
         releases = {one.version: one for one in listing.result().releases if not one.yanked}
         admitted = list(requirement.specifier.filter(releases))
         if admitted:
-            preferred = self._preferred.get(canonicalize_name(requirement.name), ())
+            preferred = self._policy.preferred.get(canonicalize_name(requirement.name), ())
             choice = next((version for version in preferred if version in admitted), max(admitted))
             with suppress(RuntimeError):  # the pool was closed meanwhile: the answer is no longer wanted
                 self._reading_metadata(releases[choice])
@@ -162,10 +151,10 @@ class Catalogue:
             for older in releases[max(0, here - ahead) : here]:
                 self._reading_metadata(older)
 
-    def locked(self, candidates: Iterable[Candidate]) -> dict[NormalizedName, list[LockedWheel]]:
-        """The wheels of the chosen releases as they are written into the lock."""
+    def locked(self, candidates: Iterable[Candidate]) -> dict[NormalizedName, list[LockedFile]]:
+        """The files of the chosen releases as they are written into the lock, in their order."""
         asked = {
-            candidate.name: [self._pool.submit(self._locked, wheel) for wheel in candidate.wheels]
+            candidate.name: [self._pool.submit(self._locked, file) for file in candidate.files]
             for candidate in candidates
         }
         return {name: [future.result() for future in futures] for name, futures in asked.items()}
@@ -190,19 +179,22 @@ class Catalogue:
         return {name: sources for name, sources in known.items() if sources}
 
     def _sources_after(self, chosen: Candidate) -> list[Source]:
-        taken = self._sources[chosen.wheels[0].source]
+        """The sources behind the one that a library is taken from; none where one claims its name."""
+        if self._claiming(chosen.name):
+            return []
         able = self._sources_of(chosen.name)
-        return [] if taken.name == DIRECT else able[able.index(taken) + 1 :]
+        return able[able.index(self._sources[chosen.source]) + 1 :]
 
     def _sources_of(self, name: NormalizedName) -> list[Source]:
         """The sources that may serve a library, in order."""
-        claiming = [
+        return self._claiming(name) or [source for source, only in self._given if not only]
+
+    def _claiming(self, name: NormalizedName) -> list[Source]:
+        return [
             source
             for source, only in self._given
             if any(fnmatchcase(name, canonicalize_name(pattern)) for pattern in only)
         ]
-        direct = [source for source, _ in self._given if source.name == DIRECT]
-        return [*direct, *claiming] if claiming else [source for source, only in self._given if not only]
 
     def _read(self, name: NormalizedName) -> Candidates:
         if name not in self._listings:
@@ -212,17 +204,21 @@ class Catalogue:
         listing = self._listings[name]
         if listing is None:
             return Candidates(name=name, releases=(), known=False)
-        return candidates_for(listing, self._target, as_of=self._as_of)
+        may_build = name in self._policy.may_build
+        return candidates_for(listing, self._target, as_of=self._policy.as_of, may_build=may_build)
 
     def _read_metadata(self, candidate: Candidate) -> Metadata | SetAside:
-        wheel = candidate.wheels[0]
-        content = self._memory.recall(wheel.sha256) if wheel.sha256 else None
+        if candidate.tree is not None:
+            return candidate.tree.metadata
+        file = candidate.files[0]
+        content = self._memory.recall(file.sha256) if file.sha256 else None
         try:
             if content is None:
-                content = self._sources[wheel.source].metadata(wheel)
-                if wheel.sha256:
-                    self._memory.remember(wheel.sha256, content)
-            metadata = parse_metadata(content)
+                content = self._sources[file.source].metadata(file)
+                if file.sha256:
+                    self._memory.remember(file.sha256, content)
+            parse = parse_metadata if isinstance(file, WheelFile) else parse_static_metadata
+            metadata = parse(content)
         except MetadataBroken as error:
             return SetAside(version=str(candidate.version), reason=str(error))
         if (metadata.name, metadata.version) != (candidate.name, candidate.version):
@@ -230,5 +226,5 @@ class Catalogue:
             return SetAside(version=str(candidate.version), reason=f"its metadata says that it is {told}")
         return metadata
 
-    def _locked(self, wheel: WheelFile) -> LockedWheel:
-        return self._sources[wheel.source].locked(wheel)
+    def _locked(self, file: ListedFile) -> LockedFile:
+        return self._sources[file.source].locked(file)

@@ -1,32 +1,26 @@
-"""Wheels that the declaration names by their address (PEP 508, direct references)."""
+"""Files that the declaration names by their address (PEP 508, direct references)."""
 
-import hashlib
-import io
-from collections.abc import Iterable, Iterator, Mapping, Sequence
-from pathlib import Path
+from collections.abc import Iterable, Mapping, Sequence
 from urllib.parse import unquote, urlsplit
-from urllib.request import url2pathname
 
 from packaging.requirements import Requirement
 from packaging.utils import NormalizedName, canonicalize_name
 
-from rabbet.core.model.lock import LockedWheel
-from rabbet.core.model.release import Listing, WheelFile
-from rabbet.core.wheel_name import parse_wheel_name
+from rabbet.core.file_name import SdistName, WheelName, parse_file_name
+from rabbet.core.masking import without_credentials
+from rabbet.core.model.lock import LockedFile
+from rabbet.core.model.release import ListedFile, Listing, WheelFile
 from rabbet.errors import NotUnderstood
-from rabbet.sources.http import HttpClient, without_credentials
-from rabbet.sources.local_file import read_pieces
-from rabbet.sources.wheel_metadata import far_metadata, metadata_in
+from rabbet.formats.requirement import is_file
+from rabbet.sources.file_reader import FileReader
 
-__all__ = ["DIRECT", "DirectSource", "direct_addresses"]
-
-DIRECT = "declared addresses"
+__all__ = ["DirectSource", "direct_addresses"]
 
 
 def direct_addresses(requirements: Iterable[Requirement]) -> Mapping[NormalizedName, str]:
-    """The address of each library that is required from one.
+    """The address of each library that is required from one, of a file or a repository.
 
-    Raises `NotUnderstood` for two addresses of one library, and for one that is no wheel of it.
+    Raises `NotUnderstood` for two addresses of one library, and for a file of another library.
     """
     found: dict[NormalizedName, str] = {}
     for requirement in requirements:
@@ -35,64 +29,56 @@ def direct_addresses(requirements: Iterable[Requirement]) -> Mapping[NormalizedN
         name = canonicalize_name(requirement.name)
         if found.setdefault(name, requirement.url) != requirement.url:
             raise NotUnderstood(
-                f"{name} is declared from two addresses", because=[found[name], requirement.url]
+                f"{name} is declared from two addresses",
+                because=[without_credentials(one) for one in (found[name], requirement.url)],
             )
-        parsed = parse_wheel_name(_filename(requirement.url))
-        if isinstance(parsed, str) or parsed.name != name:
-            raise NotUnderstood(
-                f"what {name} is declared from is no wheel of that name", because=[requirement.url]
-            )
+        if is_file(requirement.url):
+            parsed = parse_file_name(_filename(requirement.url), name)
+            if isinstance(parsed, str) or parsed.name != name:
+                raise NotUnderstood(
+                    f"what {name} is declared from is no wheel or source archive of that name",
+                    because=[without_credentials(requirement.url)],
+                )
     return found
 
 
 class DirectSource:
-    """Knows exactly the libraries that are required from an address."""
+    """Knows exactly the libraries that are required from the address of a file."""
 
-    name = DIRECT
+    name = "declared addresses"
     index: str | None = None
 
-    def __init__(self, addresses: Mapping[NormalizedName, str], client: HttpClient) -> None:
+    def __init__(self, addresses: Mapping[NormalizedName, str], reader: FileReader) -> None:
         self._addresses = addresses
-        self._client = client
+        self._reader = reader
 
     def listing(self, name: NormalizedName) -> Listing | None:
-        """The one wheel of the library."""
-        address = self._addresses.get(name)
-        parsed = parse_wheel_name(_filename(address)) if address else ""
-        if address is None or isinstance(parsed, str):
-            return None
-        wheel = WheelFile.named(parsed, _filename(address), address, self.name)
-        return Listing(name=name, source=self.name, wheels=(wheel,))
+        """The one file of the library."""
+        address = self._addresses.get(name, "")
+        filename = _filename(address)
+        parsed = parse_file_name(filename, name)
+        if isinstance(parsed, WheelName):
+            wheel = WheelFile.named(parsed, filename, address, self.name)
+            return Listing(name=name, source=self.name, wheels=(wheel,))
+        if isinstance(parsed, SdistName):
+            sdist = ListedFile(
+                filename=filename, name=name, version=parsed.version, location=address, source=self.name
+            )
+            return Listing(name=name, source=self.name, sdists=(sdist,))
+        return None
 
-    def metadata(self, wheel: WheelFile) -> bytes:
-        """From the file, or by ranges."""
-        if _is_file(wheel.location):
-            return metadata_in(io.BytesIO(b"".join(self._content(wheel.location))))
-        return far_metadata(self._client, wheel.location)
+    def metadata(self, file: ListedFile) -> bytes:
+        """Read from the file, or by ranges."""
+        return self._reader.metadata(file)
 
-    def locked(self, wheel: WheelFile) -> LockedWheel:
+    def locked(self, file: ListedFile) -> LockedFile:
         """Hash and size come from the content."""
-        digest, size = hashlib.sha256(), 0
-        for piece in self._content(wheel.location):
-            digest.update(piece)
-            size += len(piece)
-        url = without_credentials(wheel.location)
-        return LockedWheel(filename=wheel.filename, sha256=digest.hexdigest(), size=size, url=url)
+        return self._reader.locked(file)
 
     def names(self) -> Sequence[str]:
         """The libraries that are required from an address."""
         return sorted(self._addresses)
 
-    def _content(self, address: str) -> Iterator[bytes]:
-        if not _is_file(address):
-            yield from self._client.stream(address)
-            return
-        yield from read_pieces(Path(url2pathname(urlsplit(address).path)))
-
 
 def _filename(address: str) -> str:
     return unquote(urlsplit(address).path.rpartition("/")[2])
-
-
-def _is_file(address: str) -> bool:
-    return urlsplit(address).scheme == "file"

@@ -1,18 +1,17 @@
-"""A plain folder of wheels as a source."""
+"""A plain folder of wheels and source archives as a source."""
 
-import hashlib
-from collections import defaultdict
 from collections.abc import Sequence
+from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
 
 from packaging.utils import NormalizedName
 
-from rabbet.core.model.lock import LockedWheel
-from rabbet.core.model.release import Listing, WheelFile
-from rabbet.core.wheel_name import parse_wheel_name
+from rabbet.core.file_name import WheelName, parse_file_name
+from rabbet.core.model.lock import LockedFile
+from rabbet.core.model.release import ListedFile, Listing, WheelFile
 from rabbet.errors import SourceFailed
-from rabbet.sources.wheel_metadata import metadata_in
+from rabbet.sources.file_reader import FileReader
 
 __all__ = ["FolderSource"]
 
@@ -22,61 +21,64 @@ class FolderSource:
 
     index: str | None = None
 
-    def __init__(self, name: str, folder: Path, declared: str) -> None:
+    def __init__(self, name: str, folder: Path, declared: str, reader: FileReader) -> None:
         self.name = name
         self._folder = folder
         self._declared = declared
+        self._reader = reader
 
     def listing(self, name: NormalizedName) -> Listing | None:
-        """All wheels of a library in the folder."""
-        wheels = self._wheels.get(name)
-        return Listing(name=name, source=self.name, wheels=tuple(wheels)) if wheels else None
+        """All files of a library in the folder."""
+        files = self._files.get(name)
+        if files is None:
+            return None
+        return Listing(
+            name=name,
+            source=self.name,
+            wheels=tuple(one for one in files if isinstance(one, WheelFile)),
+            sdists=tuple(one for one in files if not isinstance(one, WheelFile)),
+        )
 
-    def metadata(self, wheel: WheelFile) -> bytes:
+    def metadata(self, file: ListedFile) -> bytes:
         """Read from the archive."""
-        try:
-            with Path(wheel.location).open("rb") as file:
-                return metadata_in(file)
-        except OSError as error:
-            raise _unreadable(self.name, error) from error
+        return self._reader.metadata(file)
 
-    def locked(self, wheel: WheelFile) -> LockedWheel:
+    def locked(self, file: ListedFile) -> LockedFile:
         """Hash and size come from the file; its path is absolute only if the declaration's is."""
-        try:
-            with Path(wheel.location).open("rb") as file:
-                sha256 = hashlib.file_digest(file, "sha256").hexdigest()
-                size = file.tell()
-        except OSError as error:
-            raise _unreadable(self.name, error) from error
-        place = f"{self._declared.rstrip('/')}/{wheel.filename}"
+        locked = self._reader.locked(file)
+        place = f"{self._declared.rstrip('/')}/{file.filename}"
         if self._declared.startswith("file://"):
-            return LockedWheel(filename=wheel.filename, sha256=sha256, size=size, url=place)
-        return LockedWheel(filename=wheel.filename, sha256=sha256, size=size, path=place)
+            return replace(locked, url=place)
+        return replace(locked, url=None, path=place)
 
     def names(self) -> Sequence[str]:
-        """All libraries that have a wheel here."""
-        return sorted(self._wheels)
+        """All libraries that have a file here."""
+        return sorted(self._files)
 
     @cached_property
-    def _wheels(self) -> dict[NormalizedName, list[WheelFile]]:
-        found: defaultdict[NormalizedName, list[WheelFile]] = defaultdict(list)
-        try:
-            paths = sorted(self._folder.glob("*.whl")) if self._folder.is_dir() else None
-        except OSError as error:
-            raise _unreadable(self.name, error) from error
-        if paths is None:
-            raise SourceFailed(
-                f"the source '{self.name}' is not there",
-                because=[f"{self._declared} is no folder on this machine"],
-                remedy="correct its url under [[tool.rabbet.sources]] in pyproject.toml",
-            )
-        for path in paths:
-            parsed = parse_wheel_name(path.name)
+    def _files(self) -> dict[NormalizedName, list[ListedFile]]:
+        found: dict[NormalizedName, list[ListedFile]] = {}
+        for path in self._paths():
+            parsed = parse_file_name(path.name)
             if isinstance(parsed, str):
                 continue
-            found[parsed.name].append(WheelFile.named(parsed, path.name, str(path), self.name))
-        return dict(found)
+            location = path.absolute().as_uri()
+            if isinstance(parsed, WheelName):
+                file: ListedFile = WheelFile.named(parsed, path.name, location, self.name)
+            else:
+                file = ListedFile(filename=path.name, **parsed._asdict(), location=location, source=self.name)
+            found.setdefault(parsed.name, []).append(file)
+        return found
 
-
-def _unreadable(name: str, error: OSError) -> SourceFailed:
-    return SourceFailed(f"the source '{name}' can't be read", because=[str(error)])
+    def _paths(self) -> list[Path]:
+        try:
+            if self._folder.is_dir():
+                paths = sorted(self._folder.iterdir())
+                return [path for path in paths if path.name.endswith((".whl", ".tar.gz", ".zip"))]
+        except OSError as error:
+            raise SourceFailed(f"the source '{self.name}' can't be read", because=[str(error)]) from error
+        raise SourceFailed(
+            f"the source '{self.name}' is not there",
+            because=[f"{self._declared} is no folder on this machine"],
+            remedy="correct its url under [[tool.rabbet.sources]] in pyproject.toml",
+        )

@@ -6,15 +6,16 @@ from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any
-from urllib.parse import urljoin, urlsplit, urlunsplit
+from urllib.parse import urljoin, urlsplit
 from urllib.request import proxy_bypass_environment  # type: ignore[attr-defined]  # typeshed lacks it
 
 import urllib3
 
+from rabbet.core.masking import without_credentials
 from rabbet.errors import SourceFailed
 from rabbet.sources.credentials import Credentials
 
-__all__ = ["Answer", "HttpClient", "refused", "without_credentials"]
+__all__ = ["Answer", "HttpClient", "refused"]
 
 _CONNECTIONS = 32
 _TIMEOUT = urllib3.Timeout(connect=15, read=60)
@@ -33,12 +34,6 @@ class Answer:
     address: str
     headers: Mapping[str, str]
     body: bytes
-
-
-def without_credentials(address: str) -> str:
-    """An address that may be shown and written down: user name and password are left out."""
-    parts = urlsplit(address)
-    return urlunsplit(parts._replace(netloc=parts.netloc.rpartition("@")[2]))
 
 
 class HttpClient:

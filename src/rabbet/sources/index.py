@@ -1,14 +1,14 @@
 """An index over HTTP: the simple repository API (PEP 503, 691, 700), metadata files (PEP 658), ranges."""
 
-import hashlib
 from collections.abc import Sequence
 from urllib.parse import urljoin
 
 from packaging.utils import NormalizedName
 
-from rabbet.core.model.lock import LockedWheel
-from rabbet.core.model.release import Listing, WheelFile
-from rabbet.errors import IntegrityFailed, SourceFailed
+from rabbet.core.masking import without_credentials
+from rabbet.core.model.lock import LockedFile
+from rabbet.core.model.release import ListedFile, Listing
+from rabbet.errors import SourceFailed
 from rabbet.formats.simple_index import (
     NotAnIndexPage,
     parse_html,
@@ -16,16 +16,15 @@ from rabbet.formats.simple_index import (
     parse_names_html,
     parse_names_json,
 )
-from rabbet.sources.http import Answer, HttpClient, refused, without_credentials
+from rabbet.sources.file_reader import FileReader
+from rabbet.sources.http import Answer, HttpClient, refused
 from rabbet.sources.pages import PageMemory, Pages
-from rabbet.sources.wheel_metadata import far_metadata
 
 __all__ = ["IndexSource"]
 
 _JSON = "application/vnd.pypi.simple.v1+json"
 _ACCEPT = {"Accept": f"{_JSON}, application/vnd.pypi.simple.v1+html;q=0.2, text/html;q=0.1"}
 _MOST_NAMES = 4_000_000  # bytes of a front page that are still read for near names
-_IDENTITY = {"Accept-Encoding": "identity"}
 
 
 class IndexSource:
@@ -35,7 +34,9 @@ class IndexSource:
         self.name = name
         self._address = address if address.endswith("/") else address + "/"
         self._client = client
+        self._reader = FileReader(client)
         self._pages = Pages(memory)
+        self._read: dict[NormalizedName, Listing | None] = {}
 
     @property
     def index(self) -> str | None:
@@ -43,10 +44,43 @@ class IndexSource:
         return without_credentials(self._address)
 
     def listing(self, name: NormalizedName) -> Listing | None:
-        """Read the library's page; an answer of 404 says that the index does not know it.
+        """Read the library's page, once; an answer of 404 says that the index does not know it.
 
-        A page that was read before is taken while it is fresh, or when the index says that it is unchanged.
+        A page that an earlier run read is taken while it is fresh, or when the index says that it is
+        unchanged.
         """
+        if name not in self._read:
+            self._read[name] = self._listing(name)
+        return self._read[name]
+
+    def metadata(self, file: ListedFile) -> bytes:
+        """From the file beside it, else by ranges from its end, else from the whole of it."""
+        return self._reader.metadata(file)
+
+    def locked(self, file: ListedFile) -> LockedFile:
+        """Hash and size as listed; what the listing leaves out, from the file itself."""
+        return self._reader.locked(file)
+
+    def names(self) -> Sequence[str]:
+        """Read the front page, unless it is huge."""
+        if self._client.offline:
+            return ()
+        answer = self._client.get(self._address, _ACCEPT, method="HEAD")
+        if answer.status == 404:
+            raise SourceFailed(
+                f"the source '{self.name}' is no index",
+                because=[f"{without_credentials(self._address)} answers 404, for its front page too"],
+                remedy="check its address: that of an index often ends in /simple/",
+            )
+        if answer.status != 200 or int(answer.headers.get("content-length", _MOST_NAMES)) >= _MOST_NAMES:
+            return ()
+        answer = self._client.get(self._address, _ACCEPT)
+        try:
+            return parse_names_json(answer.body) if _is_json(answer) else parse_names_html(answer.body)
+        except NotAnIndexPage:
+            return ()
+
+    def _listing(self, name: NormalizedName) -> Listing | None:
         address = urljoin(self._address, f"{name}/")
         shown = without_credentials(address)
         kept = self._pages.recall(shown)
@@ -73,61 +107,7 @@ class IndexSource:
         self._pages.keep(shown, listing, answer.headers)
         return listing
 
-    def metadata(self, wheel: WheelFile) -> bytes:
-        """From the file beside the wheel, else by ranges from the wheel's end, else from the whole wheel."""
-        if wheel.metadata_sha256 is not None:
-            answer = self._client.get(wheel.location + ".metadata")
-            if answer.status == 200:
-                return _checked(answer, wheel.metadata_sha256, f"{wheel.filename}.metadata")
-        return far_metadata(self._client, wheel.location)
-
-    def locked(self, wheel: WheelFile) -> LockedWheel:
-        """Hash and size come from the listing; what it leaves out, from the file itself."""
-        sha256, size = wheel.sha256, wheel.size
-        if sha256 is not None and size is None:
-            head = self._client.get(wheel.location, _IDENTITY, method="HEAD")
-            length = head.headers.get("content-length", "")
-            size = int(length) if head.status == 200 and length.isdecimal() else None
-        if sha256 is None or size is None:
-            digest, size = hashlib.sha256(), 0
-            for piece in self._client.stream(wheel.location):
-                digest.update(piece)
-                size += len(piece)
-            sha256 = digest.hexdigest()
-        url = without_credentials(wheel.location)
-        return LockedWheel(filename=wheel.filename, sha256=sha256, size=size, url=url)
-
-    def names(self) -> Sequence[str]:
-        """Read the front page, unless it is huge."""
-        if self._client.offline:
-            return ()
-        answer = self._client.get(self._address, _ACCEPT, method="HEAD")
-        if answer.status == 404:
-            raise SourceFailed(
-                f"the source '{self.name}' is no index",
-                because=[f"{without_credentials(self._address)} answers 404, for its front page too"],
-                remedy="check its address: that of an index often ends in /simple/",
-            )
-        if answer.status != 200 or int(answer.headers.get("content-length", _MOST_NAMES)) >= _MOST_NAMES:
-            return ()
-        answer = self._client.get(self._address, _ACCEPT)
-        try:
-            return parse_names_json(answer.body) if _is_json(answer) else parse_names_html(answer.body)
-        except NotAnIndexPage:
-            return ()
-
 
 def _is_json(answer: Answer) -> bool:
     kind = answer.headers.get("content-type", "").partition(";")[0].strip()
     return kind in (_JSON, "application/json")
-
-
-def _checked(answer: Answer, sha256: str, what: str) -> bytes:
-    found = hashlib.sha256(answer.body).hexdigest()
-    if sha256 and found != sha256:
-        raise IntegrityFailed(
-            f"{what} is not what the source's listing says",
-            because=[f"listed: sha256 {sha256}", f"received: sha256 {found}"],
-            remedy="try again; if it stays so, the source or the way to it can't be trusted",
-        )
-    return answer.body

@@ -1,7 +1,7 @@
 """Listings that were read before: kept parsed, taken again while the index says that they are fresh.
 
-What is kept is what `WheelFile` needs, with versions and tags as texts; freshness follows HTTP (RFC 9111, the
-`max-age` of `Cache-Control`; RFC 9110, `ETag` and `If-None-Match`).
+What is kept is what `ListedFile` needs, with versions and tags as texts; freshness follows HTTP (RFC 9111,
+the `max-age` of `Cache-Control`; RFC 9110, `ETag` and `If-None-Match`).
 """
 
 import hashlib
@@ -13,12 +13,12 @@ from typing import Protocol
 import msgspec
 from packaging.utils import NormalizedName
 
-from rabbet.core.model.release import Listing, SetAside, WheelFile
-from rabbet.core.wheel_name import parse_wheel_name
+from rabbet.core.file_name import WheelName, parse_file_name
+from rabbet.core.model.release import ListedFile, Listing, SetAside, WheelFile
 
 __all__ = ["KeptPage", "PageMemory", "Pages"]
 
-_FORMAT = 1  # 1: first form
+_FORMAT = 2  # 1: first form. 2: source archives too
 _MAX_AGE = re.compile(r"max-age=(\d{1,9})")
 
 
@@ -59,10 +59,13 @@ class KeptPage(msgspec.Struct, array_like=True):
 
     def listing(self, name: NormalizedName, source: str) -> Listing:
         """The listing again."""
-        wheels = [_wheel(row, source) for row in self.rows]
-        aside = tuple(SetAside(version=version, reason=reason) for version, reason in self.aside)
+        files = [_file(row, name, source) for row in self.rows]
         return Listing(
-            name=name, source=source, wheels=tuple(one for one in wheels if one is not None), aside=aside
+            name=name,
+            source=source,
+            wheels=tuple(one for one in files if isinstance(one, WheelFile)),
+            sdists=tuple(one for one in files if one is not None and not isinstance(one, WheelFile)),
+            aside=tuple(SetAside(version=version, reason=reason) for version, reason in self.aside),
         )
 
 
@@ -96,7 +99,7 @@ class Pages:
                 one.uploaded,
                 one.yanked,
             )
-            for one in listing.wheels
+            for one in (*listing.wheels, *listing.sdists)
         ]
         aside = [(one.version, one.reason) for one in listing.aside]
         self._write(address, KeptPage(_FORMAT, headers.get("etag", ""), _fresh_until(headers), rows, aside))
@@ -109,11 +112,12 @@ class Pages:
         self._memory.remember(_key(address), msgspec.msgpack.encode(page))
 
 
-def _wheel(row: _Row, source: str) -> WheelFile | None:
-    parsed = parse_wheel_name(row.filename)
+def _file(row: _Row, name: NormalizedName, source: str) -> ListedFile | None:
+    parsed = parse_file_name(row.filename, name)
     if isinstance(parsed, str):
         return None
-    return WheelFile(
+    kind = WheelFile if isinstance(parsed, WheelName) else ListedFile
+    return kind(
         filename=row.filename,
         **parsed._asdict(),
         location=row.location,

@@ -5,6 +5,7 @@
     LAYOUT/unpacked/<sha256>/files.json     what they were when they were unpacked
     LAYOUT/metadata/<sha256>                the core metadata of wheels
     LAYOUT/listings/<digest>                the parsed listings of indexes, by their address
+    LAYOUT/repositories/<digest>            what was fetched of git repositories, by their address
     LAYOUT/runtimes/<digest>                what interpreters told of themselves
     LAYOUT/claims/<digest>                  who changes an environment holds a lock here
     LAYOUT/partial/…                        what is being written; nothing here is ever taken for whole
@@ -23,7 +24,7 @@ from pathlib import Path
 
 import msgspec
 
-from rabbet.core.model.lock import LockedWheel
+from rabbet.core.model.lock import LockedFile
 from rabbet.errors import IntegrityFailed
 from rabbet.store.atomic import cannot_write
 from rabbet.store.memory import Memory
@@ -61,12 +62,13 @@ class Store:
         self.metadata = Memory(self._folder / "metadata")
         self.listings = Memory(self._folder / "listings")
         self.runtimes = Memory(self._folder / "runtimes")
+        self.repositories = self._folder / "repositories"
 
-    def has(self, wheel: LockedWheel) -> bool:
+    def has(self, wheel: LockedFile) -> bool:
         """Whether a wheel was fetched already."""
         return self._wheel(wheel).is_file()
 
-    def fetch(self, wheel: LockedWheel, content: Iterable[bytes]) -> None:
+    def fetch(self, wheel: LockedFile, content: Iterable[bytes]) -> None:
         """Take in a wheel, piece by piece, verifying hash and size before it gets its name.
 
         Raises `IntegrityFailed` when the content is not what was locked, `CannotWrite`.
@@ -82,7 +84,7 @@ class Store:
         finally:
             shutil.rmtree(partial, ignore_errors=True)
 
-    def unpacked(self, wheel: LockedWheel) -> Unpacked:
+    def unpacked(self, wheel: LockedFile) -> Unpacked:
         """The files of a wheel that was fetched, unpacked now if they are not there or not intact.
 
         Raises `IntegrityFailed`, `CannotWrite`.
@@ -122,7 +124,7 @@ class Store:
         finally:
             claim.release()
 
-    def _receive(self, wheel: LockedWheel, content: Iterable[bytes], partial: Path) -> None:
+    def _receive(self, wheel: LockedFile, content: Iterable[bytes], partial: Path) -> None:
         digest, size = hashlib.sha256(), 0
         with cannot_write(partial), partial.open("xb") as file:
             for piece in content:
@@ -139,7 +141,7 @@ class Store:
                 remedy="find out why it changed; then lock it anew with: rabbet resolve --raise-all",
             )
 
-    def _wheel(self, wheel: LockedWheel) -> Path:
+    def _wheel(self, wheel: LockedFile) -> Path:
         return self._folder / "wheels" / wheel.sha256 / wheel.filename
 
     def _partial(self) -> Path:

@@ -1,16 +1,23 @@
 """A project's sources, opened once for a command, and asked for one target after the other."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass
+from typing import TypeGuard
 
 from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.lock import Lock, LockedCheckout, LockedCommit
 from rabbet.core.model.target import Target
 from rabbet.core.solve.policy import Policy
+from rabbet.formats.requirement import is_file
 from rabbet.sources.base import Source
 from rabbet.sources.catalogue import Catalogue
 from rabbet.sources.direct import DirectSource, direct_addresses
+from rabbet.sources.file_reader import FileReader
+from rabbet.sources.git import FarRepository
 from rabbet.sources.http import HttpClient
 from rabbet.sources.opening import open_source
-from rabbet.store.memory import Memory
+from rabbet.sources.trees import CheckoutSource, RepositorySource
+from rabbet.store.store import Store
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.network import open_client
 from rabbet.tasks.progress import Observer
@@ -26,22 +33,42 @@ class Sources:
 
     opened: tuple[tuple[Source, tuple[str, ...]], ...]
     client: HttpClient
-    metadata: Memory
+    project: Project
+    machine: Machine
+    store: Store
 
     def catalogue(
-        self, declaration: Declaration, target: Target, policy: Policy, observer: Observer
+        self,
+        declaration: Declaration,
+        target: Target,
+        policy: Policy,
+        observer: Observer,
+        earlier: Iterable[Lock] = (),
     ) -> Catalogue:
-        """All of them for one target, and the addresses that the declaration itself names."""
-        requirements = [one.requirement for one in declaration.declared()]
-        direct = DirectSource(direct_addresses(requirements), self.client)
+        """All of them for one target, before them checkouts and addresses that the declaration itself names.
+
+        What is taken from a repository stays at the commit that an `earlier` lock has.
+        """
+        addresses = direct_addresses(one.requirement for one in declaration.declared())
+        files = {name: address for name, address in addresses.items() if is_file(address)}
+        repositories = {name: address for name, address in addresses.items() if name not in files}
+        kept = {one.name: one.tree for lock in earlier for one in lock.libraries if _is_commit(one.tree)}
+        own: list[Source] = [
+            CheckoutSource(declaration.local, self.project.folder),
+            DirectSource(files, FileReader(self.client)),
+            RepositorySource(repositories, kept, self._repository, offline=self.machine.offline),
+        ]
+        claims = [(source, tuple(source.names())) for source in own]
         return Catalogue(
-            [(direct, ()), *self.opened],
+            [*((source, names) for source, names in claims if names), *self.opened],
             target,
-            self.metadata,
-            preferred=policy.preferred,
+            self.store.metadata,
+            policy=policy,
             reading=observer.step,
-            as_of=policy.as_of,
         )
+
+    def _repository(self, url: str) -> FarRepository:
+        return FarRepository(url, self.store.repositories, self.machine.environ)
 
 
 def open_sources(
@@ -59,4 +86,8 @@ def open_sources(
         (open_source(entry, project=project.folder, client=client, memory=store.listings), entry.only)
         for entry in (known_sources(declaration, machine) if wanted else ())
     ]
-    return Sources(opened=tuple(opened), client=client, metadata=store.metadata)
+    return Sources(opened=tuple(opened), client=client, project=project, machine=machine, store=store)
+
+
+def _is_commit(tree: LockedCommit | LockedCheckout | None) -> TypeGuard[LockedCommit]:
+    return isinstance(tree, LockedCommit)

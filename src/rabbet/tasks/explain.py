@@ -9,7 +9,7 @@ from packaging.utils import NormalizedName, canonicalize_name
 from packaging.version import Version
 
 from rabbet.core.lock.graph import Graph, Holder, build_graph, held_back
-from rabbet.core.lock.select import needed
+from rabbet.core.lock.select import libraries_for
 from rabbet.core.model.lock import Lock, LockedLibrary
 from rabbet.core.model.release import SetAside
 from rabbet.core.model.target import Target
@@ -64,8 +64,7 @@ def _explained(
 ) -> Explained:
     declaration, lock = project.declaration(), project.lock()
     target = target_of(chosen_runtime(declaration, machine, lock))
-    mine = [one.locked for one in needed(lock, target, lock.everything)]
-    lock = replace(lock, libraries=tuple(mine))
+    lock = replace(lock, libraries=libraries_for(lock, target, lock.everything))
     policy = Policy(preferred={name: (version,) for name, version in lock.versions.items()})
     sources = open_sources(project, machine, declaration)
     with sources.catalogue(declaration, target, policy, observer) as catalogue:

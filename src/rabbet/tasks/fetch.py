@@ -6,7 +6,7 @@ from pathlib import Path
 from urllib.parse import urlsplit
 from urllib.request import url2pathname
 
-from rabbet.core.model.lock import LockedWheel
+from rabbet.core.model.lock import LockedFile
 from rabbet.sources.http import HttpClient
 from rabbet.sources.local_file import read_pieces
 from rabbet.store.store import Store, Unpacked
@@ -18,15 +18,15 @@ _THREADS = 16
 
 
 def fetch_wheels(
-    wheels: Sequence[LockedWheel], *, folder: Path, client: HttpClient, store: Store, observer: Observer
-) -> dict[LockedWheel, Unpacked]:
+    wheels: Sequence[LockedFile], *, folder: Path, client: HttpClient, store: Store, observer: Observer
+) -> dict[LockedFile, Unpacked]:
     """Fetch and unpack what the store lacks; paths in the lock are relative to `folder`.
 
     The first failure ends it; what was fetched whole until then stays in the store.
     Raises `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
     """
 
-    def get(wheel: LockedWheel) -> Unpacked:
+    def get(wheel: LockedFile) -> Unpacked:
         if not store.has(wheel):
             store.fetch(wheel, _content(wheel, folder, client))
         return store.unpacked(wheel)
@@ -45,12 +45,12 @@ def fetch_wheels(
         pool.shutdown(wait=False, cancel_futures=True)
 
 
-def _largest_first(wheels: Sequence[LockedWheel]) -> list[LockedWheel]:
+def _largest_first(wheels: Sequence[LockedFile]) -> list[LockedFile]:
     """A large file that begins last would keep everybody waiting."""
     return sorted(wheels, key=lambda wheel: -(wheel.size or 0))
 
 
-def _content(wheel: LockedWheel, folder: Path, client: HttpClient) -> Iterator[bytes]:
+def _content(wheel: LockedFile, folder: Path, client: HttpClient) -> Iterator[bytes]:
     if wheel.url is not None and urlsplit(wheel.url).scheme != "file":
         yield from client.stream(wheel.url)
         return

@@ -12,7 +12,7 @@ from packaging.utils import NormalizedName, canonicalize_name
 from rabbet.core.drift.plan import plan_steps
 from rabbet.core.lock.select import needed
 from rabbet.core.model.inventory import Inventory
-from rabbet.core.model.lock import LockedWheel
+from rabbet.core.model.lock import LockedFile
 from rabbet.core.model.plan import Action, Plan, Step
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.targets import target_of
@@ -102,7 +102,7 @@ def _apply(project: Project, machine: Machine, observer: Observer, outlook: Outl
 def _carry_out(
     step: Step,
     layout: Layout,
-    unpacked: Mapping[LockedWheel, Unpacked],
+    unpacked: Mapping[LockedFile, Unpacked],
     declared: Collection[NormalizedName],
     origins: dict[str, Origin],
 ) -> None:

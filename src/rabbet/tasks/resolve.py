@@ -4,6 +4,8 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cache
 
+from packaging.utils import NormalizedName
+
 from rabbet.core.lock.moves import Move
 from rabbet.core.lock.select import serves
 from rabbet.core.model.declaration import Declaration
@@ -32,7 +34,8 @@ class Resolved:
     `new_pins` are libraries that the declaration pins by hand since the lock before, if it does so for a few.
     `passed_over` are releases and files that would have been chosen, had they been of use.
     `also_known` tells of names that since the lock before another source knows as well. `merged` tells
-    whether the file before was an unfinished merge.
+    whether the file before was an unfinished merge. `idle_checkouts` are checkouts of libraries that nothing
+    requires.
     """
 
     variant: str | None
@@ -46,6 +49,7 @@ class Resolved:
     new_pins: tuple[str, ...] = ()
     passed_over: tuple[str, ...] = ()
     also_known: tuple[str, ...] = ()
+    idle_checkouts: tuple[NormalizedName, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -145,6 +149,7 @@ class _Work:
                 for name, others in settled.also_known.items()
                 if not any(name in lock.also_known for lock in earlier)
             ),
+            idle_checkouts=settled.idle_checkouts,
         )
 
     def verdict(self, variant: str | None) -> Verdict:
@@ -219,4 +224,5 @@ def _check_raised(earlier: Sequence[Lock], aim: Aim) -> None:
 
 def _up_to_date(lock: Lock, declaration: Declaration, targets: Sequence[Target]) -> bool:
     environments = tuple(target.environment for target in targets)
-    return lock.fingerprint == declaration.fingerprint() and lock.environments == environments
+    unchanged = lock.fingerprint == declaration.fingerprint() and lock.environments == environments
+    return unchanged and not declaration.local  # what a checkout needs may have changed inside it

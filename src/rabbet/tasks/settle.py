@@ -11,7 +11,7 @@ from packaging.version import Version
 
 from rabbet.core.lock.build import Solved, build_lock
 from rabbet.core.lock.moves import Move, explained_moves
-from rabbet.core.lock.select import needed, serves
+from rabbet.core.lock.select import libraries_for, serves
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, LockedRuntime
 from rabbet.core.model.runtime import PythonRuntime
@@ -94,6 +94,7 @@ class Settlement:
     moves: tuple[Move, ...]
     passed_over: tuple[str, ...]
     also_known: Mapping[NormalizedName, tuple[str, ...]]
+    idle_checkouts: tuple[NormalizedName, ...]
     taken_from: Mapping[NormalizedName, str]
 
 
@@ -103,7 +104,8 @@ def settle(work: Settling, aim: Aim) -> Settlement:
     Raises `NoSolution` with the reasons and with changes that help, `SourceFailed`, `IntegrityFailed`.
     """
     policy = _policy(work, work.targets[0], aim)
-    with work.sources.catalogue(work.declaration, work.targets[0], policy, work.observer) as catalogue:
+    kept = [_without(lock, aim.raised) for lock in work.earlier] if aim.keeps else []
+    with work.sources.catalogue(work.declaration, work.targets[0], policy, work.observer, kept) as catalogue:
         work.observer.stage("reading listings and metadata")
         outcome = _settle_all(work, catalogue, aim)
         if isinstance(outcome, _Unsolved):
@@ -128,9 +130,16 @@ def settle(work: Settling, aim: Aim) -> Settlement:
                 for _, one in sorted(chosen.items())
                 for double in one.doubles
             ),
+            *(
+                f"{name} {one.version}: {one.reason}"
+                for name in highest
+                for one in catalogue.candidates(name).aside
+                if one.unbuilt and one.newer_than(highest[name])
+            ),
         ),
         also_known=also_known,
-        taken_from={name: one.wheels[0].source for (name, _), one in chosen.items()},
+        idle_checkouts=tuple(sorted(set(work.declaration.local) - set(highest))),
+        taken_from={name: one.source for (name, _), one in chosen.items()},
     )
 
 
@@ -156,7 +165,7 @@ def _settle_all(
         answer = solve(answering, target, list(work.declaration.declared()), policy=policy)
         if isinstance(answer, Refutation):
             return _Unsolved(refutation=answer, catalogue=answering, target=target)
-        settled.append(Solved(solution=answer, wheels=answering.locked(answer.chosen.values())))
+        settled.append(_with_files(answer, answering))
         versions = [_versions(lock, target) for lock in work.earlier]
         moved = explained_moves(
             versions[0] if versions else {},
@@ -169,6 +178,21 @@ def _settle_all(
             moves.setdefault((move.name, move.before, move.after), move)
         chosen = {**{name: one.version for name, one in answer.chosen.items()}, **chosen}
     return settled, tuple(sorted(moves.values(), key=lambda move: move.name))
+
+
+def _with_files(solution: Solution, catalogue: Catalogue) -> Solved:
+    """A solution with the files of its libraries as they are locked; a source archive is the last."""
+    files = catalogue.locked(solution.chosen.values())
+    with_sdist = {name for name, one in solution.chosen.items() if one.sdist is not None}
+    return Solved(
+        solution=solution,
+        wheels={name: found[:-1] if name in with_sdist else found for name, found in files.items()},
+        sdists={name: found[-1] for name, found in files.items() if name in with_sdist},
+    )
+
+
+def _without(lock: Lock, names: frozenset[NormalizedName]) -> Lock:
+    return replace(lock, libraries=tuple(one for one in lock.libraries if one.name not in names))
 
 
 def _intention(
@@ -187,7 +211,7 @@ def _versions(lock: Lock, target: Target) -> Mapping[NormalizedName, Version]:
     """What a lock holds for a target; for one that it does not serve, what it holds at all."""
     if not serves(lock, target):
         return lock.versions
-    return {one.locked.name: one.locked.version for one in needed(lock, target, lock.everything)}
+    return {one.name: one.version for one in libraries_for(lock, target, lock.everything)}
 
 
 def _locked_runtime(runtime: PythonRuntime, before: Lock | None) -> LockedRuntime:
@@ -219,6 +243,7 @@ def _policy(
         },
         lowest=names if aim.lowest else frozenset(),
         as_of=aim.as_of,
+        may_build=work.declaration.build_from_source,
     )
 
 

@@ -78,9 +78,10 @@ def _branch(graph: Graph, branch: Branch, declared: set[NormalizedName], *, size
 
 
 def _own(graph: Graph, name: NormalizedName) -> int:
-    """The size of a library's best wheel in bytes."""
+    """The size of a library's best wheel, or source archive, in bytes."""
     library = graph.libraries.get(name)
-    return (library.wheels[0].size or 0) if library else 0
+    files = (*library.wheels, library.sdist) if library else ()
+    return next((file.size or 0 for file in files if file is not None), 0)
 
 
 def _whole(graph: Graph, name: NormalizedName) -> int:
@@ -166,7 +167,7 @@ def library_document(explained: Explained, name: NormalizedName) -> dict[str, ob
 
 def _ask(ask: Ask) -> dict[str, str | None]:
     section: dict[str, str] = {ask.section.kind: ask.section.name} if ask.section else {}
-    return {"requirer": ask.requirer, **section, "requirement": str(ask.requirement)}
+    return {"requirer": ask.requirer, **section, "requirement": requirement_text(ask.requirement)}
 
 
 def _holder(holder: Holder) -> dict[str, object]:

@@ -24,6 +24,8 @@ def show(resolved: Resolved, context: Context) -> None:
     locked = count(len(resolved.lock.libraries), "library")
     if resolved.variant:
         context.show(f"\nThe variant {resolved.variant}:")
+    for name in resolved.idle_checkouts:
+        context.show(f"The checkout {resolved.declaration.local[name]} is not used: nothing requires {name}.")
     following = "" if resolved.variant else " Next: rabbet recreate"
     if resolved.untouched:
         up_to_date = f"{resolved.file} is up to date: {locked} for {_targets(resolved.targets)}."
@@ -132,6 +134,7 @@ def document(resolved: Resolved) -> dict[str, object]:
         "moves": [_move(move) for move in resolved.moves],
         "passed_over": list(resolved.passed_over),
         "also_known": list(resolved.also_known),
+        "idle_checkouts": list(resolved.idle_checkouts),
     }
 
 

@@ -6,7 +6,7 @@ marked with the groups and extras that do.
 """
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from packaging.requirements import Requirement
 from packaging.utils import NormalizedName, canonicalize_name
@@ -14,7 +14,7 @@ from packaging.version import Version
 
 from rabbet.core.lock.marker import separating_marker
 from rabbet.core.model.declaration import Declaration, Section
-from rabbet.core.model.lock import Lock, LockedLibrary, LockedRuntime, LockedWheel
+from rabbet.core.model.lock import Lock, LockedFile, LockedLibrary, LockedRuntime
 from rabbet.core.model.solution import Part, Solution
 from rabbet.core.model.target import Target
 from rabbet.core.wording import specifiers_text
@@ -24,10 +24,14 @@ __all__ = ["Solved", "build_lock"]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Solved:
-    """A solution with the files of its libraries: those that its target could install, the best first."""
+    """A solution with the files of its libraries: wheels that its target could install, the best first.
+
+    `sdists` are the source archives, where these are allowed or needed.
+    """
 
     solution: Solution
-    wheels: Mapping[NormalizedName, Sequence[LockedWheel]]
+    wheels: Mapping[NormalizedName, Sequence[LockedFile]]
+    sdists: Mapping[NormalizedName, LockedFile] = field(default_factory=dict)
 
 
 def build_lock(
@@ -70,18 +74,20 @@ def _entry(
 ) -> LockedLibrary:
     """One library at one version, with the files and edges of all targets that chose it."""
     choosing = [one for one in settled if _chose(one.solution, name, version)]
-    best = choosing[0].solution.chosen[name].wheels[0]
+    chosen = choosing[0].solution.chosen[name]
     wheels = {wheel.filename: wheel for one in choosing for wheel in one.wheels[name]}
     edges = {edge for one in choosing for edge in _dependencies(one.solution, name)}
     return LockedLibrary(
         name=name,
         version=version,
         wheels=tuple(wheels.values()),
+        sdist=choosing[0].sdists.get(name),
+        tree=chosen.tree.locked if chosen.tree else None,
         dependencies=tuple(sorted(edges)),
-        requires_python=best.requires_python,
+        requires_python=chosen.files[0].requires_python if chosen.files else None,
         marker=marker or None,
-        index=indexes.get(best.source),
-        direct=direct,
+        index=indexes.get(chosen.source),
+        direct=direct and chosen.tree is None,
     )
 
 

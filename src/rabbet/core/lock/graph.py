@@ -168,7 +168,7 @@ def held_back(
     offered = [one.version for one in candidates.releases if not one.yanked]
     newest = max((one for one in offered if early or not one.is_prerelease), default=locked)
     beyond = tuple(
-        f"{one.version}: {one.reason}" for one in candidates.aside if _newer(one.version, max(newest, locked))
+        f"{one.version}: {one.reason}" for one in candidates.aside if one.newer_than(max(newest, locked))
     )
     if newest <= locked:
         return Holder(name=name, locked=locked, newest=locked, by=(), out_of_reach=beyond) if beyond else None
@@ -198,11 +198,3 @@ def _below(graph: Graph, ask: Ask, depth: int, seen: set[NormalizedName]) -> Ite
 
 def _by_name(asks: Sequence[Ask]) -> list[Ask]:
     return sorted(asks, key=lambda ask: (ask.name, str(ask.requirement)))
-
-
-def _newer(text: str, version: Version) -> bool:
-    """Whether a release that was set aside is a newer one; it may be known by its file's name only."""
-    try:
-        return Version(text) > version and not Version(text).is_prerelease
-    except ValueError:
-        return False

@@ -4,13 +4,13 @@ from collections.abc import Set as AbstractSet
 
 from packaging.markers import InvalidMarker, Marker
 
-from rabbet.core.model.lock import Lock, LockedLibrary, LockedWheel, Selection
+from rabbet.core.file_name import parse_wheel_name
+from rabbet.core.model.lock import Lock, LockedCommit, LockedFile, LockedLibrary, Selection
 from rabbet.core.model.plan import Needed
 from rabbet.core.model.target import Target
-from rabbet.core.wheel_name import parse_wheel_name
 from rabbet.errors import EnvironmentFailed, NotUnderstood
 
-__all__ = ["needed", "serves"]
+__all__ = ["libraries_for", "needed", "serves"]
 
 
 def serves(lock: Lock, target: Target) -> bool:
@@ -23,6 +23,15 @@ def needed(lock: Lock, target: Target, selection: Selection) -> tuple[Needed, ..
 
     Raises `EnvironmentFailed` when the lock does not serve the target, or holds no wheel for it.
     """
+    found = libraries_for(lock, target, selection)
+    return tuple(Needed(locked=library, wheel=_best_wheel(library, target)) for library in found)
+
+
+def libraries_for(lock: Lock, target: Target, selection: Selection) -> tuple[LockedLibrary, ...]:
+    """The libraries that a target needs for a selection.
+
+    Raises `EnvironmentFailed` when the lock does not serve the target.
+    """
     if not serves(lock, target):
         raise EnvironmentFailed(
             f"the lock does not serve this machine: {target}",
@@ -30,13 +39,13 @@ def needed(lock: Lock, target: Target, selection: Selection) -> tuple[Needed, ..
             remedy="rabbet resolve",
         )
     return tuple(
-        Needed(locked=library, wheel=_best_wheel(library, target))
+        library
         for library in lock.libraries
         if library.marker is None or _holds(library.marker, target, selection)
     )
 
 
-def _best_wheel(library: LockedLibrary, target: Target) -> LockedWheel:
+def _best_wheel(library: LockedLibrary, target: Target) -> LockedFile:
     ranked = []
     for wheel in sorted(library.wheels, key=lambda one: one.filename):
         parsed = parse_wheel_name(wheel.filename)
@@ -44,6 +53,12 @@ def _best_wheel(library: LockedLibrary, target: Target) -> LockedWheel:
             ranks = [target.tags[tag] for tag in parsed.tags if tag in target.tags]
             if ranks:
                 ranked.append((-min(ranks), parsed.build, wheel))
+    if not ranked and (library.sdist or library.tree):
+        raise EnvironmentFailed(
+            f"{library.name} {library.version} is locked as source code, and Rabbet can't build it yet",
+            because=[_place(library)],
+            remedy=f"take {library.name} from a release with wheels; then: rabbet resolve",
+        )
     if not ranked:
         raise EnvironmentFailed(
             f"the lock holds no wheel of {library.name} {library.version} for {target}",
@@ -51,6 +66,13 @@ def _best_wheel(library: LockedLibrary, target: Target) -> LockedWheel:
             remedy="rabbet resolve",
         )
     return max(ranked, key=lambda one: one[:2])[2]
+
+
+def _place(library: LockedLibrary) -> str:
+    """Where a library's source code lies."""
+    if isinstance(library.tree, LockedCommit):
+        return f"{library.tree.url} at {library.tree.commit}"
+    return library.tree.path if library.tree else f"{library.sdist and library.sdist.filename}"
 
 
 def _holds(marker: str, target: Target, selection: Selection) -> bool:

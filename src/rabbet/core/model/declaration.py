@@ -8,6 +8,7 @@ from typing import Literal
 
 from packaging.requirements import Requirement
 from packaging.specifiers import SpecifierSet
+from packaging.utils import NormalizedName
 
 __all__ = ["Declaration", "Declared", "Section", "SourceEntry", "Variant", "allows_minor"]
 
@@ -65,8 +66,10 @@ class Declaration:
     """A project's declaration.
 
     `groups` and `extras` are by normalized names, with what they include of each other put in place.
-    `variants` each get a lock of their own. `targets` are names of platforms and `pythons` versions such as
-    `3.12` that the lock must serve; empty: those of the machine that resolves.
+    `variants` each get a lock of their own. `local` are folders of checkouts that stand in for published
+    releases, and `build_from_source` the libraries whose build may run their code. `targets` are names of
+    platforms and `pythons` versions such as `3.12` that the lock must serve; empty: those of the machine that
+    resolves.
     `baselines` are the oldest `glibc`, `macos` and `musl` among them.
     """
 
@@ -77,6 +80,8 @@ class Declaration:
     sources: tuple[SourceEntry, ...]
     extras: Mapping[str, tuple[Requirement, ...]] = field(default_factory=dict)
     variants: Mapping[str, Variant] = field(default_factory=dict)
+    local: Mapping[NormalizedName, str] = field(default_factory=dict)
+    build_from_source: frozenset[NormalizedName] = frozenset()
     targets: tuple[str, ...] = ()
     pythons: tuple[str, ...] = ()
     baselines: Mapping[str, str] = field(default_factory=dict)
@@ -117,6 +122,10 @@ class Declaration:
         }
         if self.extras:
             content["extras"] = _texts(self.extras)
+        if self.local:
+            content["local"] = sorted(self.local.items())
+        if self.build_from_source:
+            content["build-from-source"] = sorted(self.build_from_source)
         if self.targets or self.pythons:
             content["targets"] = [sorted(self.targets), sorted(self.pythons), sorted(self.baselines.items())]
         text = json.dumps(content, sort_keys=True, separators=(",", ":"))

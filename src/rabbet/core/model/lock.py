@@ -6,11 +6,19 @@ from dataclasses import dataclass
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-__all__ = ["Lock", "LockedLibrary", "LockedRuntime", "LockedWheel", "Selection"]
+__all__ = [
+    "Lock",
+    "LockedCheckout",
+    "LockedCommit",
+    "LockedFile",
+    "LockedLibrary",
+    "LockedRuntime",
+    "Selection",
+]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class LockedWheel:
+class LockedFile:
     """A file that was locked: either `url` or `path` says where it is; `size` is in bytes."""
 
     filename: str
@@ -21,15 +29,35 @@ class LockedWheel:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class LockedCommit:
+    """A commit of a repository: its full id, what was asked for, and where in it the library lies."""
+
+    url: str
+    commit: str
+    requested: str | None = None
+    subdirectory: str | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LockedCheckout:
+    """A folder of this machine that holds the library's sources; relative to the lock where it can be."""
+
+    path: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class LockedLibrary:
     """One library at one version, with the names it depends on and the marker under which it is needed.
 
-    A `direct` one has a single wheel, from the address that the declaration names.
+    It is there as wheels and perhaps a source archive, or as one file from an address that the declaration
+    names (then it is `direct`), or as a tree of sources.
     """
 
     name: NormalizedName
     version: Version
-    wheels: tuple[LockedWheel, ...]
+    wheels: tuple[LockedFile, ...] = ()
+    sdist: LockedFile | None = None
+    tree: LockedCommit | LockedCheckout | None = None
     dependencies: tuple[NormalizedName, ...] = ()
     requires_python: str | None = None
     marker: str | None = None

@@ -6,7 +6,7 @@ from enum import StrEnum
 from packaging.utils import NormalizedName
 
 from rabbet.core.model.inventory import Installed
-from rabbet.core.model.lock import LockedLibrary, LockedWheel
+from rabbet.core.model.lock import LockedFile, LockedLibrary
 
 __all__ = ["Action", "Needed", "Plan", "Step"]
 
@@ -25,7 +25,7 @@ class Needed:
     """A library that this machine needs, and the locked wheel that serves it best."""
 
     locked: LockedLibrary
-    wheel: LockedWheel
+    wheel: LockedFile
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -1,33 +1,32 @@
-"""What sources offer: wheels, the releases they make up, and the metadata of one release."""
+"""What sources offer: files, the releases they make up, and the metadata of one release."""
 
 from dataclasses import dataclass, field
 
 from packaging.requirements import Requirement
 from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
-from packaging.version import Version
+from packaging.version import InvalidVersion, Version
 
-from rabbet.core.wheel_name import WheelName
+from rabbet.core.file_name import WheelName
+from rabbet.core.model.lock import LockedCheckout, LockedCommit
 
-__all__ = ["Candidate", "Listing", "Metadata", "SetAside", "WheelFile"]
+__all__ = ["Candidate", "ListedFile", "Listing", "Metadata", "SetAside", "SourceTree", "WheelFile"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class WheelFile:
-    """One wheel as a source lists it.
+class ListedFile:
+    """One file as a source lists it: a source archive or, with more that is known of it, a wheel.
 
     `location` is an absolute URL, or a path for a folder. `size` is in bytes and `sha256` in hexadecimal
-    digits; both are `None` until known. `metadata_sha256` is the digest of the metadata file beside the
-    wheel (PEP 658), empty when that file is offered without one, `None` when it is not offered.
+    digits; both are `None` until known. `metadata_sha256` is the digest of the metadata file beside it
+    (PEP 658), empty when that file is offered without one, `None` when it is not offered.
     `uploaded` is the moment in ISO form (PEP 700).
-    `yanked` is the reason given (PEP 592), `None` when the wheel is not yanked.
+    `yanked` is the reason given (PEP 592), `None` when the file is not yanked.
     """
 
     filename: str
     name: NormalizedName
     version: Version
-    build: tuple[int, str]
-    tags: frozenset[str] = field(repr=False)
     location: str
     source: str
     size: int | None = None
@@ -37,6 +36,14 @@ class WheelFile:
     uploaded: str | None = None
     yanked: str | None = None
 
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class WheelFile(ListedFile):
+    """One wheel: what its name says besides."""
+
+    build: tuple[int, str]
+    tags: frozenset[str] = field(repr=False)
+
     @classmethod
     def named(cls, parts: WheelName, filename: str, location: str, source: str) -> "WheelFile":
         """A wheel of which no more is known than its name and place."""
@@ -45,19 +52,42 @@ class WheelFile:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SetAside:
-    """A release that can't be chosen, and why."""
+    """A release that can't be chosen, and why; `unbuilt`: it would have to be built from its source."""
 
     version: str
     reason: str
+    unbuilt: bool = False
+
+    def newer_than(self, version: Version) -> bool:
+        """Whether it would have been preferred; it may be known by its file's name only."""
+        try:
+            return Version(self.version) > version and not Version(self.version).is_prerelease
+        except InvalidVersion:
+            return False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class SourceTree:
+    """A release that is no file but a tree of sources: a checkout, or a commit of a repository.
+
+    Its metadata was read from it without running anything of it.
+    """
+
+    name: NormalizedName
+    version: Version
+    metadata: "Metadata"
+    locked: LockedCheckout | LockedCommit
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Listing:
-    """All wheels that one source lists for one library, and what it lists that can't be used."""
+    """All that one source lists for one library, and what it lists that can't be used."""
 
     name: NormalizedName
     source: str
-    wheels: tuple[WheelFile, ...]
+    wheels: tuple[WheelFile, ...] = ()
+    sdists: tuple[ListedFile, ...] = ()
+    trees: tuple[SourceTree, ...] = ()
     aside: tuple[SetAside, ...] = ()
 
 
@@ -65,18 +95,27 @@ class Listing:
 class Candidate:
     """One release that could be chosen; its wheels that fit the target, the best first.
 
-    `doubles` are files left out because another one has the same version, build and tags.
+    One without wheels has a source archive or is a tree of sources. `doubles` are files left out because
+    another one has the same version, build and tags.
     """
 
     name: NormalizedName
     version: Version
-    wheels: tuple[WheelFile, ...]
+    source: str
+    wheels: tuple[WheelFile, ...] = ()
+    sdist: ListedFile | None = None
+    tree: SourceTree | None = None
     doubles: tuple[str, ...] = ()
 
     @property
+    def files(self) -> tuple[ListedFile, ...]:
+        """Its wheels and its source archive; that which tells its metadata comes first."""
+        return (*self.wheels, self.sdist) if self.sdist else self.wheels
+
+    @property
     def yanked(self) -> bool:
-        """Whether every wheel that fits was yanked (PEP 592)."""
-        return all(wheel.yanked is not None for wheel in self.wheels)
+        """Whether every file that could be used was yanked (PEP 592)."""
+        return bool(self.files) and all(file.yanked is not None for file in self.files)
 
     def __str__(self) -> str:
         """Name and version."""

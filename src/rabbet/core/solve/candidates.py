@@ -9,7 +9,7 @@ from packaging.specifiers import InvalidSpecifier, SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.model.release import Candidate, Listing, SetAside, WheelFile
+from rabbet.core.model.release import Candidate, ListedFile, Listing, SetAside, SourceTree, WheelFile
 from rabbet.core.model.target import Target
 
 __all__ = ["Candidates", "candidates_for"]
@@ -25,33 +25,64 @@ class Candidates:
     known: bool = True
 
 
-def candidates_for(listing: Listing, target: Target, *, as_of: datetime | None = None) -> Candidates:
+def candidates_for(
+    listing: Listing, target: Target, *, as_of: datetime | None = None, may_build: bool = False
+) -> Candidates:
     """Group the wheels by version, keeping those that fit the target, the best-ranked first.
 
-    Releases without a fitting wheel are set aside with the reason; so are wheels that were uploaded after
-    `as_of`, or at an unknown time. Where several targets are alike, a release needs a wheel for each.
+    Releases without a fitting wheel are set aside with the reason; so are files that were uploaded after
+    `as_of`, or at an unknown time. Where several targets are alike, a release needs a wheel for each. A
+    library that one `may_build` needs no wheel where it has a source archive.
     """
     by_version: defaultdict[Version, list[WheelFile]] = defaultdict(list)
     for wheel in listing.wheels:
         by_version[wheel.version].append(wheel)
-    releases, aside = [], []
-    for version in sorted(by_version):
-        found = _candidate(listing.name, version, by_version[version], target.each, as_of)
-        if isinstance(found, SetAside):
-            aside.append(found)
-        else:
-            releases.append(found)
+    sdists = {one.version: one for one in listing.sdists if not _too_new(one, as_of)}
+    releases = [_from_tree(tree, listing.source) for tree in listing.trees]
+    aside = []
+    for version in sorted({*by_version, *sdists}):
+        wheels = _fitting(version, by_version[version], target.each, as_of)
+        sdist = sdists.get(version)
+        if isinstance(wheels, SetAside):
+            unfit = _unfit(wheels, sdist, target, may_build=may_build)
+            if unfit is not None:
+                aside.append(unfit)
+                continue
+            wheels = ((), ())
+        releases.append(
+            Candidate(
+                name=listing.name,
+                version=version,
+                source=listing.source,
+                wheels=wheels[0],
+                sdist=sdist if may_build else None,
+                doubles=wheels[1],
+            )
+        )
     return Candidates(name=listing.name, releases=tuple(releases), aside=listing.aside + tuple(aside))
 
 
-def _candidate(
-    name: NormalizedName,
-    version: Version,
-    wheels: list[WheelFile],
-    targets: tuple[Target, ...],
-    as_of: datetime | None,
-) -> Candidate | SetAside:
-    """The release, if it has a wheel for each of the targets."""
+def _from_tree(tree: SourceTree, source: str) -> Candidate:
+    return Candidate(name=tree.name, version=tree.version, source=source, tree=tree)
+
+
+def _unfit(wheels: SetAside, sdist: ListedFile | None, target: Target, *, may_build: bool) -> SetAside | None:
+    """Why a release without fitting wheels can't be used; `None` when its source archive can."""
+    if sdist is None:
+        return wheels
+    needs = _needs_python(sdist, target)
+    if needs:
+        return SetAside(version=wheels.version, reason=needs)
+    if may_build:
+        return None
+    reason = f"{wheels.reason}, only a source archive, and it is not listed in build-from-source"
+    return SetAside(version=wheels.version, reason=reason.removeprefix(", "), unbuilt=True)
+
+
+def _fitting(
+    version: Version, wheels: list[WheelFile], targets: tuple[Target, ...], as_of: datetime | None
+) -> tuple[tuple[WheelFile, ...], tuple[str, ...]] | SetAside:
+    """The wheels for each of the targets, if it has some for each, and the names of doubles."""
     ranked: dict[str, tuple[tuple[int, int], WheelFile]] = {}
     for place, target in enumerate(targets):
         refused, fitting = set(), False
@@ -68,7 +99,7 @@ def _candidate(
     kept = {(wheel.build, wheel.tags): wheel for wheel in reversed(ordered)}
     chosen = tuple(wheel for wheel in ordered if kept[wheel.build, wheel.tags] is wheel)
     doubles = tuple(wheel.filename for wheel in ordered if wheel not in chosen)
-    return Candidate(name=name, version=version, wheels=chosen, doubles=doubles)
+    return chosen, doubles
 
 
 def _best_first(ranked: list[tuple[tuple[int, int], WheelFile]]) -> tuple[WheelFile, ...]:
@@ -79,12 +110,12 @@ def _best_first(ranked: list[tuple[tuple[int, int], WheelFile]]) -> tuple[WheelF
     return tuple(wheel for _, wheel in ranked)
 
 
-def _too_new(wheel: WheelFile, as_of: datetime | None) -> str:
-    """Why a wheel does not exist yet at that moment; empty if it does."""
+def _too_new(file: ListedFile, as_of: datetime | None) -> str:
+    """Why a file does not exist yet at that moment; empty if it does."""
     if as_of is None:
         return ""
     try:
-        uploaded = datetime.fromisoformat(wheel.uploaded or "")
+        uploaded = datetime.fromisoformat(file.uploaded or "")
     except ValueError:
         return "its source tells no time of upload"
     if uploaded.tzinfo is None:
@@ -97,11 +128,15 @@ def _rank(wheel: WheelFile, target: Target) -> int | str:
     ranks = [target.tags[tag] for tag in wheel.tags if tag in target.tags]
     if not ranks:
         return f"no wheel for {target}"
-    if wheel.requires_python is not None:
-        needed = _specifiers(wheel.requires_python)
-        if needed is not None and not needed.contains(target.python, prereleases=True):
-            return f"needs Python {wheel.requires_python}"
-    return min(ranks)
+    return _needs_python(wheel, target) or min(ranks)
+
+
+def _needs_python(file: ListedFile, target: Target) -> str:
+    """Why the target's Python does not serve a file; empty when it does."""
+    needed = _specifiers(file.requires_python) if file.requires_python is not None else None
+    if needed is not None and not needed.contains(target.python, prereleases=True):
+        return f"needs Python {file.requires_python}"
+    return ""
 
 
 @lru_cache(maxsize=4096)

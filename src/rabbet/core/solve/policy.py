@@ -15,9 +15,11 @@ class Policy:
     """The newest release of each library, with exceptions.
 
     `preferred` versions (of earlier locks, the most wanted first) stay where they can. Libraries in `lowest`
-    get their lowest possible release. Nothing uploaded after `as_of` exists.
+    get their lowest possible release. Nothing uploaded after `as_of` exists. Those that `may_build` holds
+    may be taken as source archives.
     """
 
     preferred: Mapping[NormalizedName, tuple[Version, ...]] = field(default_factory=dict)
     lowest: frozenset[NormalizedName] = frozenset()
     as_of: datetime | None = None
+    may_build: frozenset[NormalizedName] = frozenset()

@@ -77,7 +77,7 @@ def runtime_matters(refutation: Refutation) -> bool:
     candidates = refutation.problem.candidates
     facts = facts_of(refutation)
     names = {name for fact in facts for name in (fact.about, fact.requirer.name) if name}
-    aside = any(candidates(name).aside for name in names)
+    aside = any(not one.unbuilt for name in names for one in candidates(name).aside)
     return aside or any("needs Python" in reason for fact in facts for reason in fact.unusable.values())
 
 

@@ -1,4 +1,4 @@
-"""A wheel's file name (PEP 427) → name, version, build number and tags.
+"""A release's file name: a wheel's (PEP 427) → name, version, build and tags; a source archive's (PEP 625).
 
 Large listings hold tens of thousands of names with few distinct tags, so tags are expanded once each; that is
 why the `packaging` library's function for whole names is not used here. A test holds the two to the same
@@ -13,7 +13,7 @@ from packaging.tags import InvalidTag, parse_tag
 from packaging.utils import NormalizedName, canonicalize_name
 from packaging.version import InvalidVersion, Version
 
-__all__ = ["WheelName", "parse_wheel_name"]
+__all__ = ["SdistName", "WheelName", "parse_file_name", "parse_wheel_name"]
 
 _NAME = re.compile(r"^[\w.]+\Z")
 _BUILD = re.compile(r"^([0-9]+)(.*)\Z")
@@ -26,6 +26,32 @@ class WheelName(NamedTuple):
     version: Version
     build: tuple[int, str]
     tags: frozenset[str]
+
+
+class SdistName(NamedTuple):
+    """What a source archive's file name says."""
+
+    name: NormalizedName
+    version: Version
+
+
+def parse_file_name(filename: str, expected: NormalizedName | None = None) -> WheelName | SdistName | str:
+    """The parts of a name, or what is wrong with it.
+
+    Old source archives may have hyphens in the library's name: the `expected` one is found in spite of them.
+    """
+    if filename.endswith(".whl"):
+        return parse_wheel_name(filename)
+    stem = filename.removesuffix(".zip").removesuffix(".tar.gz")
+    parts = stem.split("-")
+    for count in range(len(parts) - 1, 0, -1):
+        name = canonicalize_name("-".join(parts[:count]))
+        if name and (expected is None or name == expected):
+            try:
+                return SdistName(name, Version("-".join(parts[count:])))
+            except InvalidVersion:
+                continue
+    return f"'{filename}' has no version"
 
 
 def parse_wheel_name(filename: str) -> WheelName | str:

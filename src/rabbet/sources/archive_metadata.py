@@ -1,33 +1,77 @@
-"""A wheel's `METADATA`, taken out of the archive: from a file, or from a far one by its byte ranges."""
+"""Core metadata, taken out of a wheel or a source archive: a file, or a far one by its byte ranges."""
 
+import gzip
 import io
+import tarfile
 import zipfile
+import zlib
 from collections.abc import Callable
 from typing import IO
 
 from rabbet.formats.metadata import MetadataBroken
 from rabbet.sources.http import HttpClient, refused
 
-__all__ = ["RangedFile", "far_metadata", "metadata_in"]
+__all__ = ["RangedFile", "far_metadata", "metadata_in", "sdist_metadata_in"]
 
 _TAIL = 1 << 15
 _IDENTITY = {"Accept-Encoding": "identity"}
+_MOST_METADATA = 10_000_000  # bytes of metadata, which is text that somebody wrote
+_MOST_UNPACKED = 1_000_000_000  # bytes of a source archive, unpacked as far as its metadata
 
 
 def metadata_in(file: IO[bytes]) -> bytes:
     """Read `METADATA` from an open wheel. Raises `MetadataBroken`."""
+    return _from_zip(file, ".dist-info/METADATA")
+
+
+def sdist_metadata_in(file: IO[bytes], filename: str) -> bytes:
+    """Read `PKG-INFO` from an open source archive. Raises `MetadataBroken`."""
+    if filename.endswith(".zip"):
+        return _from_zip(file, "/PKG-INFO")
+    try:
+        with tarfile.open(fileobj=_Capped(gzip.GzipFile(fileobj=file)), mode="r|") as archive:
+            for member in archive:
+                if member.name.count("/") == 1 and member.name.endswith("/PKG-INFO") and member.isreg():
+                    content = archive.extractfile(member)
+                    return content.read(_MOST_METADATA) if content else b""
+    except (tarfile.TarError, OSError, EOFError, zlib.error) as error:
+        raise MetadataBroken(f"it is no readable archive: {error}") from error
+    raise MetadataBroken("it holds no PKG-INFO")
+
+
+def _from_zip(file: IO[bytes], ending: str) -> bytes:
+    """The one file with this ending in a folder at the top."""
     try:
         with zipfile.ZipFile(file) as archive:
             found = [
-                name
-                for name in archive.namelist()
-                if name.count("/") == 1 and name.endswith(".dist-info/METADATA")
+                one
+                for one in archive.infolist()
+                if one.filename.count("/") == 1 and one.filename.endswith(ending)
             ]
             if len(found) != 1:
-                raise MetadataBroken(f"the wheel holds {len(found)} METADATA files in place of one")
+                raise MetadataBroken(f"it holds {len(found)} files named {ending} in place of one")
+            if found[0].file_size > _MOST_METADATA:
+                raise MetadataBroken(f"its {found[0].filename} is larger than any metadata should be")
             return archive.read(found[0])
-    except (zipfile.BadZipFile, EOFError, NotImplementedError, RuntimeError) as error:
-        raise MetadataBroken(f"the wheel is no readable archive: {error}") from error
+    except (zipfile.BadZipFile, EOFError, NotImplementedError, RuntimeError, zlib.error) as error:
+        raise MetadataBroken(f"it is no readable archive: {error}") from error
+
+
+class _Capped(io.RawIOBase):
+    """A stream that breaks off beyond all measure."""
+
+    def __init__(self, inner: gzip.GzipFile) -> None:
+        super().__init__()
+        self._inner = inner
+        self._left = _MOST_UNPACKED
+
+    def read(self, size: int = -1) -> bytes:
+        """Read on."""
+        content = self._inner.read(size)
+        self._left -= len(content)
+        if self._left < 0:
+            raise OSError("it unpacks to more than any source archive should")
+        return content
 
 
 def far_metadata(client: HttpClient, address: str) -> bytes:

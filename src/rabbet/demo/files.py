@@ -1,7 +1,9 @@
-"""A made-up release → a wheel (PEP 427), the same bytes every time."""
+"""A made-up release → a wheel (PEP 427) or a source archive (PEP 643), the same bytes every time."""
 
+import gzip
 import hashlib
 import io
+import tarfile
 import zipfile
 from collections.abc import Iterable
 from functools import cache
@@ -10,14 +12,33 @@ from pathlib import Path
 from rabbet.demo.libraries import RELEASES, MadeUp
 from rabbet.formats.record import RecordRow, write_record
 
-__all__ = ["build_archive", "build_wheel", "metadata_of", "write_wheels"]
+__all__ = ["build_archive", "build_file", "metadata_of", "write_files"]
 
 _DAY = (2026, 5, 1, 12, 0, 0)
 
 
 @cache
-def build_wheel(release: MadeUp) -> bytes:
-    """The wheel's content."""
+def build_file(release: MadeUp) -> bytes:
+    """The content of its file."""
+    return _build_sdist(release) if release.sdist else _build_wheel(release)
+
+
+def _build_sdist(release: MadeUp) -> bytes:
+    contents = {
+        "PKG-INFO": metadata_of(release),
+        "pyproject.toml": f'[project]\nname = "{release.name}"\nversion = "{release.version}"\n',
+        f"{release.name}.py": release.source(),
+    }
+    unpacked = io.BytesIO()
+    with tarfile.open(fileobj=unpacked, mode="w") as archive:
+        for path, text in contents.items():
+            member = tarfile.TarInfo(f"{release.stem}/{path}")
+            member.size = len(text.encode())
+            archive.addfile(member, io.BytesIO(text.encode()))
+    return gzip.compress(unpacked.getvalue(), mtime=0)
+
+
+def _build_wheel(release: MadeUp) -> bytes:
     info = f"{release.stem}.dist-info"
     contents = {
         f"{release.name}.py": release.source(),
@@ -46,19 +67,20 @@ def build_archive(info: str, contents: dict[str, bytes]) -> bytes:
 def metadata_of(release: MadeUp) -> str:
     """The core metadata."""
     lines = [
-        "Metadata-Version: 2.3",
+        f"Metadata-Version: {release.metadata_version}",
         f"Name: {release.name}",
         f"Version: {release.version}",
         "Summary: made up for Rabbet's demo",
         f"Requires-Python: {release.python}",
+        *(f"Dynamic: {field}" for field in release.dynamic),
         *(f"Provides-Extra: {extra}" for extra in release.extras),
         *(f"Requires-Dist: {need}" for need in release.needs),
     ]
     return "\n".join([*lines, "", f"{release.name} exists in Rabbet's demo only.", ""])
 
 
-def write_wheels(folder: Path, releases: Iterable[MadeUp] = RELEASES) -> None:
-    """Put wheels into a folder, as another form of source."""
+def write_files(folder: Path, releases: Iterable[MadeUp] = RELEASES) -> None:
+    """Put their files into a folder, as another form of source."""
     folder.mkdir(parents=True, exist_ok=True)
     for release in releases:
-        (folder / release.filename).write_bytes(build_wheel(release))
+        (folder / release.filename).write_bytes(build_file(release))

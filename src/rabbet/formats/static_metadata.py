@@ -1,0 +1,66 @@
+"""What a tree of sources says of itself in `pyproject.toml`, without anything of it being run (PEP 621)."""
+
+import tomllib
+from collections.abc import Iterator, Mapping
+
+from packaging.requirements import InvalidRequirement, Requirement
+from packaging.specifiers import InvalidSpecifier, SpecifierSet
+from packaging.utils import NormalizedName, canonicalize_name
+from packaging.version import InvalidVersion, Version
+
+from rabbet.core.model.release import Metadata
+from rabbet.formats.metadata import MetadataBroken
+
+__all__ = ["metadata_of_tree"]
+
+_NEEDED = {"version", "dependencies", "optional-dependencies", "requires-python"}
+
+
+def metadata_of_tree(pyproject: str | None) -> Metadata:
+    """The metadata in `[project]`, where nothing that resolving needs is left to a build.
+
+    Raises `MetadataBroken`.
+    """
+    if pyproject is None:
+        raise MetadataBroken("it has no pyproject.toml")
+    try:
+        project = tomllib.loads(pyproject).get("project")
+    except (tomllib.TOMLDecodeError, RecursionError) as error:
+        raise MetadataBroken(f"its pyproject.toml is not valid TOML: {error}") from error
+    if not isinstance(project, dict):
+        raise MetadataBroken("its pyproject.toml has no [project]: only a build could tell what it needs")
+    dynamic = sorted(_NEEDED & set(project.get("dynamic", [])))
+    if dynamic:
+        raise MetadataBroken(f"only a build could tell its {' and '.join(dynamic)}")
+    try:
+        return Metadata(
+            name=canonicalize_name(project["name"]),
+            version=Version(project["version"]),
+            requires_python=SpecifierSet(project.get("requires-python", "")),
+            requirements=tuple(_requirements(project)),
+            extras=frozenset(_extras(project)),
+        )
+    except KeyError as error:
+        raise MetadataBroken(f"its pyproject.toml lacks project.{error.args[0]}") from error
+    except (InvalidRequirement, InvalidSpecifier, InvalidVersion, TypeError, AttributeError) as error:
+        raise MetadataBroken(f"its pyproject.toml can't be understood: {error}") from error
+
+
+def _requirements(project: Mapping[str, object]) -> Iterator[Requirement]:
+    dependencies = project.get("dependencies", [])
+    if not isinstance(dependencies, list):
+        raise TypeError("project.dependencies must be a list")
+    yield from (Requirement(text) for text in dependencies)
+    for extra, texts in _extras(project).items():
+        for text in texts:
+            requirement = Requirement(text)
+            where = f"({requirement.marker}) and " if requirement.marker else ""
+            requirement.marker = Requirement(f"x; {where}extra == '{extra}'").marker
+            yield requirement
+
+
+def _extras(project: Mapping[str, object]) -> Mapping[NormalizedName, list[str]]:
+    optional = project.get("optional-dependencies", {})
+    if not isinstance(optional, dict):
+        raise TypeError("project.optional-dependencies must be a table")
+    return {canonicalize_name(name): texts for name, texts in optional.items()}

@@ -1,0 +1,98 @@
+"""Listed files by their addresses, on this machine or over HTTP: metadata, hash and content of each."""
+
+import hashlib
+import io
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+from urllib.parse import urlsplit
+from urllib.request import url2pathname
+
+from rabbet.core.masking import without_credentials
+from rabbet.core.model.lock import LockedFile
+from rabbet.core.model.release import ListedFile, WheelFile
+from rabbet.errors import IntegrityFailed
+from rabbet.sources.archive_metadata import far_metadata, metadata_in, sdist_metadata_in
+from rabbet.sources.http import HttpClient
+from rabbet.sources.local_file import read_pieces
+
+__all__ = ["FileReader", "local_path"]
+
+_IDENTITY = {"Accept-Encoding": "identity"}
+_IN_MEMORY = 8_000_000  # bytes of a source archive; a larger one is put on the disk meanwhile
+
+
+def local_path(address: str) -> Path | None:
+    """The path behind a `file:` address; `None` for any other."""
+    parts = urlsplit(address)
+    return Path(url2pathname(parts.path)) if parts.scheme == "file" else None
+
+
+class FileReader:
+    """Reads files wherever they are; may be used from many threads."""
+
+    def __init__(self, client: HttpClient) -> None:
+        self._client = client
+
+    def metadata(self, file: ListedFile) -> bytes:
+        """From the file beside it (PEP 658), else out of the file: of a wheel by ranges from its end.
+
+        Raises `SourceFailed`, `IntegrityFailed`, `MetadataBroken`.
+        """
+        path = local_path(file.location)
+        if file.metadata_sha256 is not None and path is None:
+            answer = self._client.get(file.location + ".metadata")
+            if answer.status == 200:
+                _check(answer.body, file.metadata_sha256, f"{file.filename}.metadata")
+                return answer.body
+        if not isinstance(file, WheelFile):
+            return self._of_sdist(file)
+        if path is None:
+            return far_metadata(self._client, file.location)
+        return metadata_in(io.BytesIO(b"".join(read_pieces(path))))
+
+    def locked(self, file: ListedFile) -> LockedFile:
+        """Hash and size as listed; what the listing leaves out, from the file itself."""
+        sha256, size = file.sha256, file.size
+        if sha256 is not None and size is None and local_path(file.location) is None:
+            head = self._client.get(file.location, _IDENTITY, method="HEAD")
+            length = head.headers.get("content-length", "")
+            size = int(length) if head.status == 200 and length.isdecimal() else None
+        if sha256 is None or size is None:
+            digest, size = hashlib.sha256(), 0
+            for piece in self.content(file.location):
+                digest.update(piece)
+                size += len(piece)
+            sha256 = digest.hexdigest()
+        url = without_credentials(file.location)
+        return LockedFile(filename=file.filename, sha256=sha256, size=size, url=url)
+
+    def content(self, address: str) -> Iterator[bytes]:
+        """A file piece by piece. Raises `SourceFailed`."""
+        path = local_path(address)
+        return self._client.stream(address) if path is None else read_pieces(path)
+
+    def _of_sdist(self, file: ListedFile) -> bytes:
+        digest = hashlib.sha256()
+        with tempfile.SpooledTemporaryFile(_IN_MEMORY) as whole:
+            for piece in self.content(file.location):
+                digest.update(piece)
+                whole.write(piece)
+            if file.sha256 not in (None, digest.hexdigest()):
+                raise _other(file.filename, str(file.sha256), digest.hexdigest())
+            whole.seek(0)
+            return sdist_metadata_in(whole, file.filename)
+
+
+def _check(content: bytes, sha256: str, what: str) -> None:
+    found = hashlib.sha256(content).hexdigest()
+    if sha256 and found != sha256:
+        raise _other(what, sha256, found)
+
+
+def _other(what: str, listed: str, found: str) -> IntegrityFailed:
+    return IntegrityFailed(
+        f"{what} is not what the source's listing says",
+        because=[f"listed: sha256 {listed}", f"received: sha256 {found}"],
+        remedy="try again; if it stays so, the source or the way to it can't be trusted",
+    )

@@ -1,0 +1,165 @@
+"""Libraries that are no files but trees of sources: commits of repositories, and checkouts on this machine.
+
+What they need is read from their `pyproject.toml`; nothing of them is run.
+"""
+
+import os
+from collections.abc import Callable, Mapping, Sequence
+from pathlib import Path
+from typing import NamedTuple
+from urllib.parse import parse_qs, urlsplit, urlunsplit
+
+from packaging.utils import NormalizedName
+
+from rabbet.core.masking import without_credentials
+from rabbet.core.model.lock import LockedCheckout, LockedCommit, LockedFile
+from rabbet.core.model.release import ListedFile, Listing, SetAside, SourceTree
+from rabbet.errors import SourceFailed
+from rabbet.formats.metadata import MetadataBroken
+from rabbet.formats.static_metadata import metadata_of_tree
+from rabbet.sources.git import FarRepository
+
+__all__ = ["CheckoutSource", "RepositorySource"]
+
+
+class _TreeSource:
+    """What both have in common: they know a few libraries by name, and have no files."""
+
+    name: str
+    index: str | None = None
+
+    def __init__(self, places: Mapping[NormalizedName, str]) -> None:
+        self._places = places
+
+    def names(self) -> Sequence[str]:
+        """The libraries that come from here."""
+        return sorted(self._places)
+
+    def metadata(self, file: ListedFile) -> bytes:
+        """Never asked: a tree is listed together with its metadata."""
+        raise AssertionError(file)
+
+    def locked(self, file: ListedFile) -> LockedFile:
+        """Never asked: a tree is listed as it is locked."""
+        raise AssertionError(file)
+
+    def _listed(
+        self, name: NormalizedName, pyproject: str | None, locked: LockedCommit | LockedCheckout, shown: str
+    ) -> Listing:
+        """The one release, or why it can't be used."""
+        try:
+            metadata = metadata_of_tree(pyproject)
+            wrong = f"its pyproject.toml says that it is {metadata.name}" if metadata.name != name else ""
+        except MetadataBroken as error:
+            wrong = str(error)
+        if wrong:
+            aside = SetAside(version=shown, reason=wrong, unbuilt=True)
+            return Listing(name=name, source=self.name, aside=(aside,))
+        tree = SourceTree(name=name, version=metadata.version, metadata=metadata, locked=locked)
+        return Listing(name=name, source=self.name, trees=(tree,))
+
+
+class CheckoutSource(_TreeSource):
+    """Checkouts in place of published releases; paths are relative to the project's folder."""
+
+    name = "checkouts"
+
+    def __init__(self, places: Mapping[NormalizedName, str], project: Path) -> None:
+        super().__init__(places)
+        self._project = project
+
+    def listing(self, name: NormalizedName) -> Listing | None:
+        """The one checkout of a library. Raises `SourceFailed` when it is not there."""
+        if name not in self._places:
+            return None
+        folder = self._project / Path(self._places[name]).expanduser()
+        if not folder.is_dir():
+            raise SourceFailed(
+                f"the checkout of {name} is not there",
+                because=[f"{folder} is no folder"],
+                remedy="correct or remove it under [tool.rabbet.local] in pyproject.toml",
+            )
+        pyproject = folder / "pyproject.toml"
+        try:
+            text = pyproject.read_text(encoding="utf-8") if pyproject.is_file() else None
+        except (OSError, UnicodeDecodeError) as error:
+            raise SourceFailed(f"the checkout of {name} can't be read", because=[str(error)]) from error
+        path = Path(os.path.relpath(folder, self._project)).as_posix()
+        return self._listed(name, text, LockedCheckout(path=path), path)
+
+
+class _Reference(NamedTuple):
+    """A direct reference to a repository, such as `git+https://HOST/x.git@v1#subdirectory=lib`."""
+
+    url: str
+    revision: str | None
+    subdirectory: str | None
+
+    @classmethod
+    def parsed(cls, address: str) -> "_Reference":
+        parts = urlsplit(address.removeprefix("git+"))
+        path, at, revision = parts.path.rpartition("@")
+        subdirectory = parse_qs(parts.fragment).get("subdirectory", [None])[0]
+        url = urlunsplit(parts._replace(path=path if at else revision, fragment=""))
+        return cls(url, revision if at else None, subdirectory)
+
+    @property
+    def shown(self) -> str:
+        """The address as it may be printed and locked."""
+        return without_credentials(self.url)
+
+
+class RepositorySource(_TreeSource):
+    """Commits of git repositories.
+
+    `kept` are the commits of an earlier lock: a branch or tag that was locked stays at its commit.
+    `open_repository` gives access to an address; `offline` forbids to fetch.
+    """
+
+    name = "repositories"
+
+    def __init__(
+        self,
+        places: Mapping[NormalizedName, str],
+        kept: Mapping[NormalizedName, LockedCommit],
+        open_repository: Callable[[str], FarRepository],
+        *,
+        offline: bool,
+    ) -> None:
+        super().__init__(places)
+        self._kept = kept
+        self._open = open_repository
+        self._offline = offline
+
+    def listing(self, name: NormalizedName) -> Listing | None:
+        """The commit that a library's reference names. Raises `SourceFailed`."""
+        if name not in self._places:
+            return None
+        reference = _Reference.parsed(self._places[name])
+        repository = self._open(reference.url)
+        locked = self._locked(name, reference, repository)
+        folder = f"{reference.subdirectory}/" if reference.subdirectory else ""
+        pyproject = repository.file(locked.commit, f"{folder}pyproject.toml")
+        return self._listed(name, pyproject, locked, locked.commit[:12])
+
+    def _locked(self, name: NormalizedName, reference: _Reference, repository: FarRepository) -> LockedCommit:
+        kept = self._kept.get(name)
+        asked = (reference.shown, reference.revision, reference.subdirectory)
+        if kept is not None and (kept.url, kept.requested, kept.subdirectory) == asked:
+            if repository.has(kept.commit):
+                return kept
+            wanted = kept.commit
+        else:
+            wanted = reference.revision or "HEAD"
+        if self._offline:
+            raise SourceFailed(
+                "something that is needed is not in the store",
+                because=[f"offline: {reference.shown} may not be asked for {wanted}"],
+                remedy="run it once without --offline (and without RABBET_OFFLINE)",
+            )
+        return LockedCommit(
+            url=reference.shown,
+            commit=repository.commit_of(wanted, reference.shown),
+            requested=reference.revision,
+            subdirectory=reference.subdirectory,
+        )
