@@ -4,12 +4,17 @@ import os
 import shlex
 import shutil
 import signal
+import ssl
 import subprocess
 import time
 import tomllib
 import unittest
 from pathlib import Path
 
+import trustme
+
+from rabbet.demo.files import write_files
+from rabbet.demo.libraries import RELEASES, MadeUp
 from rabbet.demo.stand_in import Fault, Manner, StandIn
 from tests.support.program import ProgramCase
 
@@ -86,6 +91,108 @@ class BadInput(ProgramCase):
                 done = self.rabbet(*command, code=7, before=full)
                 self.assertIn("can't be written", done.err)
                 self.assertEqual(self.tree(), before)
+
+
+class Deceitful(ProgramCase):
+    """Sources whose answers don't agree with each other: never a wrong lock, never a wrong environment."""
+
+    def test_metadata_that_is_not_the_wheels(self) -> None:
+        """A lock made from false metadata installs nothing; the next resolving knows better."""
+        manner = Manner(faults={"/files/combframe-2.1-py3-none-any.whl.metadata": Fault.LYING})
+        self.begin(self.serve(StandIn(manner=manner)).address, "combframe")
+        self.rabbet("resolve")
+        self.assertEqual(self.locked(), {"combframe": "2.1"}, "what was told is all that is known yet")
+        before = self.tree()
+        for store in (self.variables["RABBET_STORE"], str(self.root / "another-machine")):
+            error = self.rabbet("recreate", code=6, RABBET_STORE=store).err
+            self.assertIn("needs tallywax", error)
+            self.assertEqual(self.tree(), before)
+        self.rabbet("resolve", "--raise-all")
+        self.assertEqual(self.locked(), {"combframe": "2.1", "tallywax": "1.2"})
+        self.rabbet("recreate")
+
+    def test_listing_that_changes(self) -> None:
+        """Within one run a page is read once; what vanished later is told, and installs still."""
+        manner = Manner(faults={"/simple/nectarplot/": Fault.CHANGING})
+        index = self.serve(StandIn(manner=manner))
+        self.begin(index.address, "nectarplot")
+        path = self.project / "pyproject.toml"
+        path.write_text(path.read_text() + "[tool.rabbet.variants.next]\nrequirements = ['skepio']\n")
+        self.rabbet("resolve")
+        self.assertEqual(index.requests.count("GET /simple/nectarplot/"), 1)
+        self.assertEqual(self.locked()["nectarplot"], "2.1")
+        reasons = self.rabbet("resolve", "--verify", "--json", code=1).json()["reasons"]
+        self.assertEqual(reasons, ["nectarplot 2.1 would become 2.0: 2.1 is not offered for this target"])
+        self.rabbet("recreate")
+
+    def test_digests(self) -> None:
+        """Where a listing has no digest that can be trusted, the file's own is locked, and that is said."""
+        for hashes in ("md5", ""):
+            with self.subTest(hashes=hashes):
+                self.setUp()
+                self.begin(self.serve(StandIn(manner=Manner(hashes=hashes))).address, "combframe")
+                self.assertIn("Beware: 'main' lists files without sha256", self.rabbet("resolve").out)
+                self.rabbet("recreate")
+                self.assertIn("No drift", self.rabbet("drift").out)
+
+    def test_two_spellings(self) -> None:
+        """Names that normalise to the same are one library: in requirements, and among files."""
+        write_files(self.root / "files", RELEASES)
+        file = self.root / "files" / "queenmark-1.1-py3-none-any.whl"
+        file.with_name("QueenMark-1.1-py3-none-any.whl").write_bytes(file.read_bytes() + b"more")
+        self.begin("../files", "QueenMark", "Comb.Frame; os_name == 'nt'", "combframe>=2", "tallywax")
+        self.rabbet("declare", "--group", "checks", "CombFrame<2.1", "TALLYWAX<1.2")
+        told = self.rabbet("resolve").out
+        self.assertIn("queenmark-1.1-py3-none-any.whl: the same release, build and tags as QueenMark-", told)
+        self.assertEqual(self.locked(), {"combframe": "2.0", "queenmark": "1.1", "tallywax": "1.1"})
+
+    def test_odd_releases(self) -> None:
+        """Versions that are none, and names that no tool wrote, are passed over."""
+        odd = [MadeUp(name="combframe", version=one) for one in ("late", "2.2-final-really", "2.x")]
+        index = self.serve(StandIn([*RELEASES, *odd]))
+        self.begin(index.address, "combframe")
+        self.rabbet("resolve")
+        self.assertEqual(self.locked()["combframe"], "2.1")
+        self.rabbet("lookup", "combframe")
+
+
+class Protected(ProgramCase):
+    """Over https: whose certificate is trusted, and where a request may be sent on to."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.authority = trustme.CA()
+        context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+        self.authority.issue_cert("127.0.0.1").configure_cert(context)
+        self.manner = Manner()
+        self.begin(self.serve(StandIn(manner=self.manner, tls=context)).address, "combframe")
+        self.authority.cert_pem.write_to_path(str(self.root / "ca.pem"))
+        self.trusting = {"SSL_CERT_FILE": str(self.root / "ca.pem")}
+
+    def test_certificates(self) -> None:
+        """An authority that is not known is not trusted; one that the environment names is."""
+        error = self.rabbet("resolve", code=5).err
+        for word in ("certificate is not trusted", "SSL_CERT_FILE"):
+            self.assertIn(word, error)
+        self.rabbet("resolve", **self.trusting)
+        self.rabbet("recreate", **self.trusting)
+
+    def test_redirects_stay_protected(self) -> None:
+        """A redirect to an address without TLS is not followed, for pages, metadata and files."""
+        wheel = "/files/combframe-2.1-py3-none-any.whl"
+        self.rabbet("resolve", **self.trusting)
+        cases = {
+            "/simple/combframe/": "resolve --raise-all",
+            f"{wheel}.metadata": "resolve --raise-all",
+            wheel: "recreate",
+        }
+        for number, (path, command) in enumerate(cases.items()):
+            with self.subTest(path):
+                given = {**self.trusting, "RABBET_STORE": str(self.root / f"store-{number}")}
+                self.manner.faults[path] = Fault.UNPROTECTED
+                error = self.rabbet(*command.split(), code=5, **given).err
+                self.assertIn("from https to an unprotected address", error)
+                self.manner.faults.clear()
 
 
 class Interrupted(ProgramCase):

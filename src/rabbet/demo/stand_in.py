@@ -8,11 +8,13 @@ import base64
 import hashlib
 import html
 import json
+import ssl
 import threading
+import time
 import zlib
 from collections.abc import Iterable, Mapping, MutableMapping
 from contextlib import suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
 from enum import StrEnum
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
@@ -46,13 +48,22 @@ class Fault(StrEnum):
     BOMB = "sends a small body that unpacks to a huge one"
     DEEP = "sends JSON that is nested very deep"
     OTHER_KIND = "sends the right page under a wrong type"
+    FORBIDDEN = "answers 403"
+    HUGE = "sends a page of 250 MB"
+    CHANGING = "lists no newest release from the second request on"
+    LYING = "sends, and lists, metadata without the file's needs"
+    UNPROTECTED = "redirects to an address without TLS"
+
+
+_STATUSES = {Fault.MISSING: 404, Fault.FORBIDDEN: 403, Fault.BROKEN: 500}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Manner:
     """How the index serves, and what fails at which path; `password` is `user:password`, if it wants one.
 
-    Pages carry a tag (`ETag`) and are fresh for `max_age` seconds.
+    Pages carry a tag (`ETag`) and are fresh for `max_age` seconds; they list files with a digest of the
+    algorithm `hashes` (empty: without). Every answer comes `latency` seconds late.
     """
 
     json: bool = True
@@ -60,17 +71,30 @@ class Manner:
     ranges: bool = True
     password: str = ""
     max_age: int = 0
+    hashes: str = "sha256"
+    latency: float = 0.0
     faults: MutableMapping[str, Fault] = field(default_factory=dict)
 
 
 class StandIn:
-    """The index, serving from a thread of its own until it is closed; `requests` lists what was asked."""
+    """The index, serving from a thread of its own until it is closed; `requests` lists what was asked.
+
+    With `tls` it speaks https.
+    """
 
     def __init__(
-        self, releases: Iterable[MadeUp] = RELEASES, *, manner: Manner | None = None, port: int = 0
+        self,
+        releases: Iterable[MadeUp] = RELEASES,
+        *,
+        manner: Manner | None = None,
+        port: int = 0,
+        tls: ssl.SSLContext | None = None,
     ) -> None:
         self.requests: list[str] = []
+        self._scheme = "https" if tls else "http"
         self._server = _Server(("127.0.0.1", port), tuple(releases), manner or Manner(), self.requests)
+        if tls is not None:
+            self._server.socket = tls.wrap_socket(self._server.socket, server_side=True)
         self._thread = threading.Thread(target=self._server.serve_forever, args=(0.05,), daemon=True)
 
     @property
@@ -81,7 +105,7 @@ class StandIn:
     @property
     def address(self) -> str:
         """The index's address."""
-        return f"http://127.0.0.1:{self.port}/simple/"
+        return f"{self._scheme}://127.0.0.1:{self.port}/simple/"
 
     def wait(self) -> None:
         """Serve on until the user interrupts."""
@@ -116,9 +140,16 @@ class _Server(ThreadingHTTPServer):
         self.by_name: dict[str, list[MadeUp]] = {}
         for release in releases:
             self.by_name.setdefault(canonicalize_name(release.name), []).append(release)
-            if manner.metadata_files:
-                self.files[f"/files/{release.filename}.metadata"] = metadata_of(release).encode()
         super().__init__(address, _Handler)
+
+    def metadata_file(self, release: MadeUp) -> bytes:
+        """The metadata file beside a release's file."""
+        if self.manner.faults.get(f"/files/{release.filename}.metadata") is Fault.LYING:
+            release = replace(release, needs=())
+        return metadata_of(release).encode()
+
+    def handle_error(self, request: object, client_address: object) -> None:
+        """Keep quiet about askers that went away, or that do not trust the certificate."""
 
 
 class _Handler(BaseHTTPRequestHandler):
@@ -141,14 +172,16 @@ class _Handler(BaseHTTPRequestHandler):
 
     def _answer(self, *, with_body: bool) -> None:
         self.server.requests.append(f"{self.command} {self.path}")
+        if self.server.manner.latency:
+            time.sleep(self.server.manner.latency)
         if not self._is_welcome():
             self._send(401, b"", "text/plain", with_body=with_body)
             return
         fault = self.server.manner.faults.get(self.path)
-        if fault in (Fault.MISSING, Fault.BROKEN):
-            self._send(404 if fault is Fault.MISSING else 500, b"", "text/plain", with_body=with_body)
+        if fault in _STATUSES:
+            self._send(_STATUSES[fault], b"", "text/plain", with_body=with_body)
             return
-        if fault in (Fault.LOOP, Fault.BOMB, Fault.DEEP):
+        if fault in (Fault.LOOP, Fault.BOMB, Fault.DEEP, Fault.HUGE, Fault.UNPROTECTED):
             self._send_hostile(fault)
             return
         if fault in (Fault.BUSY, Fault.CROWDED) and self.server.requests.count(f"GET {self.path}") == 1:
@@ -176,6 +209,11 @@ class _Handler(BaseHTTPRequestHandler):
     def _content(self) -> tuple[bytes | None, str]:
         if self.path in self.server.files:
             return self.server.files[self.path], "application/octet-stream"
+        if self.path.endswith(".metadata") and self.server.manner.metadata_files:
+            for releases in self.server.by_name.values():
+                for release in releases:
+                    if self.path == f"/files/{release.filename}.metadata":
+                        return self.server.metadata_file(release), "application/octet-stream"
         if self.path == "/simple/":
             return self._front_page(), self._KINDS[self.server.manner.json]
         name = self.path.removeprefix("/simple/").rstrip("/")
@@ -193,21 +231,26 @@ class _Handler(BaseHTTPRequestHandler):
         return f"<!DOCTYPE html><html><body>{links}</body></html>".encode()
 
     def _page(self, name: str) -> bytes:
-        releases = enumerate(self.server.by_name[name])
+        offered = self.server.by_name[name]
+        changing = self.server.manner.faults.get(self.path) is Fault.CHANGING
+        if changing and self.server.requests.count(f"GET {self.path}") > 1:
+            offered = offered[:-1]
+        releases = enumerate(offered)
         files = [self._file(release, _FIRST_DAY + number * _PACE) for number, release in releases]
         if self.server.manner.json:
-            versions = [release.version for release in self.server.by_name[name]]
+            versions = [release.version for release in offered]
             page = {"meta": {"api-version": "1.1"}, "name": name, "versions": versions, "files": files}
             return json.dumps(page).encode()
         return ("<!DOCTYPE html><html><body>" + "".join(map(_link, files)) + "</body></html>").encode()
 
     def _file(self, release: MadeUp, uploaded: datetime) -> dict[str, object]:
         content = build_file(release)
-        beside = hashlib.sha256(metadata_of(release).encode()).hexdigest()
+        beside = hashlib.sha256(self.server.metadata_file(release)).hexdigest()
+        algorithm = self.server.manner.hashes
         return {
             "filename": release.filename,
             "url": f"../../files/{release.filename}",
-            "hashes": {"sha256": hashlib.sha256(content).hexdigest()},
+            "hashes": {algorithm: hashlib.new(algorithm, content).hexdigest()} if algorithm else {},
             "size": len(content),
             "upload-time": uploaded.isoformat().replace("+00:00", "Z"),
             "requires-python": release.python,
@@ -247,15 +290,19 @@ class _Handler(BaseHTTPRequestHandler):
             self.wfile.write(body)
 
     def _send_hostile(self, fault: Fault) -> None:
-        body = b"" if fault is Fault.LOOP else b"[" * 1_000_000
+        body = b"" if fault in (Fault.LOOP, Fault.UNPROTECTED) else b"[" * 1_000_000
+        if fault is Fault.HUGE:
+            body = b" " * 250_000_000
         if fault is Fault.BOMB:
             packer = zlib.compressobj(wbits=31)
             body = b"".join(packer.compress(bytes(1 << 20)) for _ in range(220)) + packer.flush()
-        self.send_response(302 if fault is Fault.LOOP else 200)
+        self.send_response(200 if body else 302)
         self.send_header("Content-Type", _JSON)
         self.send_header("Content-Length", str(len(body)))
         if fault is Fault.LOOP:
             self.send_header("Location", self.path)
+        if fault is Fault.UNPROTECTED:
+            self.send_header("Location", f"http://127.0.0.1:9{self.path}")
         if fault is Fault.BOMB:
             self.send_header("Content-Encoding", "gzip")
         self.end_headers()
@@ -277,10 +324,10 @@ class _Handler(BaseHTTPRequestHandler):
 def _link(file: Mapping[str, object]) -> str:
     """A file's entry on an HTML page."""
     hashes, metadata = file["hashes"], file["core-metadata"]
-    digest = hashes["sha256"] if isinstance(hashes, dict) else ""
+    digest = "".join(f"#{key}={value}" for key, value in hashes.items()) if isinstance(hashes, dict) else ""
     attributes = f' data-requires-python="{html.escape(str(file["requires-python"]))}"'
     if file["yanked"]:
         attributes += f' data-yanked="{html.escape(str(file["yanked"]))}"'
     if isinstance(metadata, dict):
         attributes += f' data-core-metadata="sha256={metadata["sha256"]}"'
-    return f'<a href="{file["url"]}#sha256={digest}"{attributes}>{file["filename"]}</a>\n'
+    return f'<a href="{file["url"]}{digest}"{attributes}>{file["filename"]}</a>\n'

@@ -20,10 +20,11 @@ __all__ = ["Answer", "HttpClient", "refused"]
 _CONNECTIONS = 32
 _TIMEOUT = urllib3.Timeout(connect=15, read=60)
 _RETRIES = urllib3.Retry(
-    total=3, backoff_factor=0.3, status_forcelist=(429, 502, 503, 504), raise_on_status=False, redirect=8
+    total=3, backoff_factor=0.3, status_forcelist=(429, 502, 503, 504), raise_on_status=False
 )
+_MOST_REDIRECTS = 8
 _CHUNK = 1 << 18
-_MOST_BYTES = 200_000_000  # of a whole answer, decoded
+_MOST_BYTES = 100_000_000  # of a whole answer, decoded
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -56,17 +57,11 @@ class HttpClient:
     def get(self, address: str, headers: Mapping[str, str] | None = None, *, method: str = "GET") -> Answer:
         """Fetch a whole answer, whatever its status. Raises `SourceFailed` when there is none."""
         with _translated(address):
-            response = self._request(method, address, headers or {})
+            response, final = self._request(method, address, headers or {})
             try:
                 body = _limited(response, address)
             finally:
                 response.release_conn()
-            final = urljoin(address, response.geturl() or "")
-            if urlsplit(address).scheme == "https" and urlsplit(final).scheme != "https":
-                raise SourceFailed(
-                    "a source sends its askers from https to an unprotected address",
-                    because=[f"{without_credentials(address)} → {without_credentials(final)}"],
-                )
             return Answer(
                 status=response.status,
                 address=final,
@@ -77,7 +72,7 @@ class HttpClient:
     def stream(self, address: str) -> Iterator[bytes]:
         """Fetch a file piece by piece. Raises `SourceFailed` when it is not there or ends too early."""
         with _translated(address):
-            response = self._request("GET", address, {"Accept-Encoding": "identity"})
+            response, _ = self._request("GET", address, {"Accept-Encoding": "identity"})
             try:
                 if response.status != 200:
                     raise refused(address, response.status)
@@ -85,7 +80,34 @@ class HttpClient:
             finally:
                 response.close()
 
-    def _request(self, method: str, address: str, headers: Mapping[str, str]) -> urllib3.BaseHTTPResponse:
+    def _request(
+        self, method: str, address: str, headers: Mapping[str, str]
+    ) -> tuple[urllib3.BaseHTTPResponse, str]:
+        """Ask, and follow redirects; the answer and the address that gave it.
+
+        Each address gets its own credentials. Where a request was protected, all that follow have to be.
+        """
+        for _ in range(_MOST_REDIRECTS + 1):
+            response = self._ask(method, address, headers)
+            location = response.get_redirect_location()
+            if not location:
+                return response, address
+            response.drain_conn()
+            following = urljoin(address, location)
+            if urlsplit(address).scheme == "https" and urlsplit(following).scheme != "https":
+                raise SourceFailed(
+                    "a source sends its askers from https to an unprotected address",
+                    because=[f"{without_credentials(address)} → {without_credentials(following)}"],
+                    remedy="check the source's address in pyproject.toml, and whom it belongs to",
+                )
+            address = following
+        raise SourceFailed(
+            "a source can't be reached",
+            because=[without_credentials(address), f"it redirects more than {_MOST_REDIRECTS} times"],
+            remedy="check the source's address in pyproject.toml",
+        )
+
+    def _ask(self, method: str, address: str, headers: Mapping[str, str]) -> urllib3.BaseHTTPResponse:
         if self.offline:
             raise SourceFailed(
                 "something that is needed is not in the store",
@@ -98,7 +120,7 @@ class HttpClient:
             given.update(urllib3.make_headers(basic_auth=credentials))
         plain = without_credentials(address)
         pool = self._pool(plain)
-        return pool.request(method, plain, headers=given, preload_content=False, redirect=True)
+        return pool.request(method, plain, headers=given, preload_content=False, redirect=False)
 
     def _pool(self, address: str) -> urllib3.PoolManager:
         parts = urlsplit(address)
@@ -121,16 +143,22 @@ class HttpClient:
 
 def _limited(response: urllib3.BaseHTTPResponse, address: str) -> bytes:
     """The decoded body of a page; one that grows beyond all measure is given up while it is read."""
-    pieces, size = [], 0
-    for piece in response.stream(_CHUNK, decode_content=True):
-        size += len(piece)
-        if size > _MOST_BYTES:
-            raise SourceFailed(
-                "a source's answer is larger than any page should be",
-                because=[f"{without_credentials(address)}: more than {_MOST_BYTES // 1_000_000} MB"],
-            )
-        pieces.append(piece)
-    return b"".join(pieces)
+    announced = response.headers.get("content-length", "")
+    pieces, size = [], int(announced) if announced.isdecimal() else 0
+    if size <= _MOST_BYTES:
+        size = 0
+        for piece in response.stream(_CHUNK, decode_content=True):
+            size += len(piece)
+            if size > _MOST_BYTES:
+                break
+            pieces.append(piece)
+        else:
+            return b"".join(pieces)
+    response.close()
+    raise SourceFailed(
+        "a source's answer is larger than any page should be",
+        because=[f"{without_credentials(address)}: more than {_MOST_BYTES // 1_000_000} MB"],
+    )
 
 
 def refused(address: str, status: int) -> SourceFailed:
@@ -178,6 +206,12 @@ def _failure(shown: str, error: urllib3.exceptions.HTTPError) -> SourceFailed:
             "a source's answer broke off or is not valid",
             because=[shown, _reason(last)],
             remedy="try again; if it stays so, the source is broken",
+        )
+    if isinstance(last, urllib3.exceptions.SSLError):
+        return SourceFailed(
+            "a source's certificate is not trusted",
+            because=[shown, _reason(last)],
+            remedy="SSL_CERT_FILE=YOUR_CA.pem rabbet …  (if your organisation has a CA of its own)",
         )
     return SourceFailed(
         "a source can't be reached",

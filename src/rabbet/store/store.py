@@ -42,6 +42,13 @@ class Unpacked:
     tree: Path
     files: tuple[StoredFile, ...]
 
+    def metadata(self) -> bytes:
+        """The wheel's own core metadata; empty when it has none."""
+        for file in self.files:
+            if file.path.endswith(".dist-info/METADATA") and file.path.count("/") == 1:
+                return (self.tree / file.path).read_bytes()
+        return b""
+
     def intact(self) -> bool:
         """Whether every file still has its size and time: an edit through a hard link changes these."""
         try:

@@ -13,7 +13,7 @@ from rabbet.core.drift.plan import plan_steps
 from rabbet.core.lock.select import needed
 from rabbet.core.model.inventory import Inventory
 from rabbet.core.model.lock import LockedFile
-from rabbet.core.model.plan import Action, Plan, Step
+from rabbet.core.model.plan import Action, Needed, Plan, Step
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.targets import target_of
 from rabbet.environment.create import create_environment
@@ -22,9 +22,10 @@ from rabbet.environment.install import install_wheel
 from rabbet.environment.layout import Layout
 from rabbet.environment.remove import remove_library
 from rabbet.environment.stamp import Origin, Stamp, read_stamp, write_stamp
-from rabbet.errors import EnvironmentFailed
+from rabbet.errors import EnvironmentFailed, IntegrityFailed
+from rabbet.formats.metadata import MetadataBroken, parse_metadata
 from rabbet.store.atomic import cannot_write
-from rabbet.store.store import Unpacked
+from rabbet.store.store import Store, Unpacked
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer, Silent
 from rabbet.tasks.project import Project
@@ -35,11 +36,15 @@ __all__ = ["Outlook", "prepare", "recreate"]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Outlook:
-    """What it takes to recreate the environment; `outdated`: the declaration changed since the lock."""
+    """What it takes to recreate the environment; `outdated`: the declaration changed since the lock.
+
+    `own_lock` tells whether Rabbet made the lock: those of other tools need not note what depends on what.
+    """
 
     plan: Plan
     runtime: PythonRuntime
     outdated: bool
+    own_lock: bool
 
 
 def prepare(project: Project, machine: Machine, observer: Observer) -> Outlook:
@@ -55,6 +60,7 @@ def prepare(project: Project, machine: Machine, observer: Observer) -> Outlook:
     return Outlook(
         plan=plan_steps(wanted, inventory, rebuild=rebuild),
         runtime=runtime,
+        own_lock=lock.fingerprint is not None,
         outdated=lock.fingerprint != declaration.fingerprint(),
     )
 
@@ -88,6 +94,9 @@ def _apply(project: Project, machine: Machine, observer: Observer, outlook: Outl
     unpacked = fetch_wheels(
         wheels, folder=project.folder, client=client, store=machine.store(), observer=observer
     )
+    for step in steps:
+        if step.needed is not None and outlook.own_lock:
+            _check_needs(step.needed, unpacked[step.needed.wheel], machine.store())
     declared = {canonicalize_name(one.requirement.name) for one in declaration.declared()}
     observer.stage("installing", len(steps))
     with _folder(project.environment, outlook) as layout:
@@ -97,6 +106,32 @@ def _apply(project: Project, machine: Machine, observer: Observer, outlook: Outl
             observer.step(step.name)
         stamp = Stamp(executable=outlook.runtime.executable, home=str(layout.home), libraries=origins)
         write_stamp(layout.root, stamp)
+
+
+def _check_needs(needed: Needed, unpacked: Unpacked, store: Store) -> None:
+    """Hold what a wheel itself says of its needs against the lock, which was made from what a source said.
+
+    Needs under a marker are left out: they may count on this machine's patch of the runtime alone.
+    Raises `IntegrityFailed` for a need that the lock does not know. The store remembers then what the wheel
+    says, so that the next resolving knows better.
+    """
+    library, content = needed.locked, unpacked.metadata()
+    try:
+        metadata = parse_metadata(content)
+    except MetadataBroken as error:
+        raise IntegrityFailed(f"{needed.wheel.filename} can't be used", because=[str(error)]) from error
+    names = {canonicalize_name(one.name) for one in metadata.requirements if one.marker is None}
+    unknown = sorted(names - {library.name, *library.dependencies})
+    if (metadata.name, metadata.version) == (library.name, library.version) and not unknown:
+        return
+    store.metadata.remember(needed.wheel.sha256, content)
+    raise IntegrityFailed(
+        f"{needed.wheel.filename} is not what its source said of it when the lock was made",
+        because=[
+            f"it is {metadata.name} {metadata.version}, and needs {', '.join(unknown) or 'nothing else'}"
+        ],
+        remedy="rabbet resolve --raise-all  (which knows better now), and tell whoever runs the source",
+    )
 
 
 def _carry_out(

@@ -35,7 +35,7 @@ class Resolved:
     `passed_over` are releases and files that would have been chosen, had they been of use.
     `also_known` tells of names that since the lock before another source knows as well. `merged` tells
     whether the file before was an unfinished merge. `idle_checkouts` are checkouts of libraries that nothing
-    requires.
+    requires, `unhashed` sources that list files without a digest that can be trusted.
     """
 
     variant: str | None
@@ -50,6 +50,7 @@ class Resolved:
     passed_over: tuple[str, ...] = ()
     also_known: tuple[str, ...] = ()
     idle_checkouts: tuple[NormalizedName, ...] = ()
+    unhashed: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -150,6 +151,7 @@ class _Work:
                 if not any(name in lock.also_known for lock in earlier)
             ),
             idle_checkouts=settled.idle_checkouts,
+            unhashed=settled.unhashed,
         )
 
     def verdict(self, variant: str | None) -> Verdict:

@@ -14,6 +14,7 @@ from rabbet.core.lock.moves import Move, explained_moves
 from rabbet.core.lock.select import libraries_for, serves
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, LockedRuntime
+from rabbet.core.model.release import Candidate
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.solution import Solution
 from rabbet.core.model.target import Target
@@ -95,6 +96,7 @@ class Settlement:
     passed_over: tuple[str, ...]
     also_known: Mapping[NormalizedName, tuple[str, ...]]
     idle_checkouts: tuple[NormalizedName, ...]
+    unhashed: tuple[str, ...]
     taken_from: Mapping[NormalizedName, str]
 
 
@@ -139,8 +141,17 @@ def settle(work: Settling, aim: Aim) -> Settlement:
         ),
         also_known=also_known,
         idle_checkouts=tuple(sorted(set(work.declaration.local) - set(highest))),
+        unhashed=tuple(
+            sorted(
+                {one.source for one in chosen.values() if one.source in catalogue.indexes and _unhashed(one)}
+            )
+        ),
         taken_from={name: one.source for (name, _), one in chosen.items()},
     )
+
+
+def _unhashed(chosen: Candidate) -> bool:
+    return any(file.sha256 is None for file in chosen.files)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -1,6 +1,6 @@
 """What `resolve` settled."""
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import TypeVar
 
 from packaging.utils import NormalizedName, canonicalize_name
@@ -40,22 +40,28 @@ def show(resolved: Resolved, context: Context) -> None:
         for line in _first_lock(resolved, context) if first else _moves(resolved.moves, context):
             context.show(line)
         context.show()
-    for note in resolved.passed_over[:_SHOWN_NOTES]:
-        context.show(f"Passed over: {note}")
-    if len(resolved.passed_over) > _SHOWN_NOTES:
-        context.show(f"Passed over: {len(resolved.passed_over) - _SHOWN_NOTES} more releases (see --json)")
-    for risk in resolved.also_known[:_SHOWN_NOTES]:
-        context.show(f"Beware: {risk}.")
-    if resolved.also_known:
-        context.show("To settle where they come from: only = [NAMES] under a source in pyproject.toml.")
-    if resolved.new_pins:
-        context.show(
-            f"Pinned by hand: {', '.join(resolved.new_pins)}. The lock pins everything already, also"
-        )
-        context.show("what these depend on. A few pins by hand age badly: better loosen them.")
+    for line in _notes(resolved):
+        context.show(line)
     moved = "" if resolved.moves else ", no version moved"
     into = f" in {resolved.file}" if resolved.variant else ""
     context.show(f"Locked {locked} for {_targets(resolved.targets)}{into}{moved}.{following}")
+
+
+def _notes(resolved: Resolved) -> Iterator[str]:
+    """What is worth knowing besides what moved."""
+    for note in resolved.passed_over[:_SHOWN_NOTES]:
+        yield f"Passed over: {note}"
+    if len(resolved.passed_over) > _SHOWN_NOTES:
+        yield f"Passed over: {len(resolved.passed_over) - _SHOWN_NOTES} more (see --json)"
+    for risk in resolved.also_known[:_SHOWN_NOTES]:
+        yield f"Beware: {risk}."
+    if resolved.also_known:
+        yield "To settle where they come from: only = [NAMES] under a source in pyproject.toml."
+    for source in resolved.unhashed:
+        yield f"Beware: '{source}' lists files without sha256; they were fetched, and locked as they came."
+    if resolved.new_pins:
+        yield f"Pinned by hand: {', '.join(resolved.new_pins)}. The lock pins everything already, also"
+        yield "what these depend on. A few pins by hand age badly: better loosen them."
 
 
 def show_verdict(verdict: Verdict, context: Context) -> None:
@@ -135,6 +141,7 @@ def document(resolved: Resolved) -> dict[str, object]:
         "passed_over": list(resolved.passed_over),
         "also_known": list(resolved.also_known),
         "idle_checkouts": list(resolved.idle_checkouts),
+        "unhashed": list(resolved.unhashed),
     }
 
 
