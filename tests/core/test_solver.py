@@ -202,7 +202,7 @@ class ByHand(unittest.TestCase):
             DictProvider(releases),
             TARGET,
             declared("combframe>1", "skepio"),
-            policy=Policy(preferred=versions),
+            policy=Policy(preferred={name: (version,) for name, version in versions.items()}),
         )
         assert isinstance(answer, Solution)
         self.assertEqual(

@@ -83,6 +83,7 @@ class Catalogue:
         """The same sources for another target; listings that were read are not read again."""
         other = Catalogue(self._given, target, self._memory, policy=self._policy, reading=self._reading)
         other._listings = self._listings
+        other.set_aside = self.set_aside
         other._pool = self._pool
         return other
 

@@ -1,7 +1,6 @@
-"""Solving all targets of a declaration, and what to say when one has no solution."""
+"""Solving all targets of a declaration, and putting the solutions into one lock."""
 
-import difflib
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from functools import partial
@@ -19,22 +18,14 @@ from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.solution import Solution
 from rabbet.core.model.target import Target
 from rabbet.core.solve.policy import Policy
-from rabbet.core.solve.prose import explained
 from rabbet.core.solve.solver import Refutation, solve
-from rabbet.core.solve.suggest import suggestions
-from rabbet.core.targets import target_of
-from rabbet.errors import NoSolution
-from rabbet.runtimes.choose import newest_first
 from rabbet.sources.catalogue import Catalogue
-from rabbet.tasks.advice import command_for
 from rabbet.tasks.catalogue import Sources
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer
-from rabbet.tasks.runtime import found_runtimes
+from rabbet.tasks.unsolved import Unsolved, no_solution
 
 __all__ = ["Aim", "Settlement", "Settling", "settle"]
-
-_MOST_OTHER_TARGETS = 4
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -110,62 +101,50 @@ def settle(work: Settling, aim: Aim) -> Settlement:
     with work.sources.catalogue(work.declaration, work.targets[0], policy, work.observer, kept) as catalogue:
         work.observer.stage("reading listings and metadata")
         outcome = _settle_all(work, catalogue, aim)
-        if isinstance(outcome, _Unsolved):
-            raise _no_solution(outcome, work)
+        if isinstance(outcome, Unsolved):
+            raise no_solution(outcome, work.machine, work.observer)
         settled, moves = outcome
         chosen = {(name, one.version): one for part in settled for name, one in part.solution.chosen.items()}
         also_known = catalogue.also_known(chosen.values())
-    before = work.earlier[0] if work.earlier and aim.keeps else None
-    lock = build_lock(work.declaration, _locked_runtime(work.runtime, before), settled, catalogue.indexes)
-    highest = lock.versions
-    return Settlement(
-        lock=replace(lock, also_known=tuple(sorted(also_known))),
-        moves=moves,
-        passed_over=(
-            *(
-                f"{name} {version}: {reason}"
-                for (name, version), reason in sorted(catalogue.set_aside.items())
-                if name in highest and version > highest[name]
-            ),
-            *(
-                f"{double}: the same release, build and tags as {one.wheels[0].filename}"
-                for _, one in sorted(chosen.items())
-                for double in one.doubles
-            ),
-            *(
-                f"{name} {one.version}: {one.reason}"
-                for name in highest
-                for one in catalogue.candidates(name).aside
-                if one.unbuilt and one.newer_than(highest[name])
-            ),
-        ),
-        also_known=also_known,
-        idle_checkouts=tuple(sorted(set(work.declaration.local) - set(highest))),
-        unhashed=tuple(
-            sorted(
-                {one.source for one in chosen.values() if one.source in catalogue.indexes and _unhashed(one)}
-            )
-        ),
-        taken_from={name: one.source for (name, _), one in chosen.items()},
-    )
+        before = work.earlier[0] if work.earlier and aim.keeps else None
+        runtime = _locked_runtime(work.runtime, before)
+        lock = build_lock(work.declaration, runtime, settled, catalogue.indexes)
+        return Settlement(
+            lock=replace(lock, also_known=tuple(sorted(also_known))),
+            moves=moves,
+            passed_over=tuple(_passed_over(catalogue, lock.versions, chosen.values())),
+            also_known=also_known,
+            idle_checkouts=tuple(sorted(set(work.declaration.local) - set(lock.versions))),
+            unhashed=tuple(sorted(_unhashed(catalogue, chosen.values()))),
+            taken_from={name: one.source for (name, _), one in chosen.items()},
+        )
 
 
-def _unhashed(chosen: Candidate) -> bool:
-    return any(file.sha256 is None for file in chosen.files)
+def _passed_over(
+    catalogue: Catalogue, highest: Mapping[NormalizedName, Version], chosen: Iterable[Candidate]
+) -> Iterator[str]:
+    """Releases that would have been preferred to what is locked, and files to what was taken, and why not."""
+    for (name, version), reason in sorted(catalogue.set_aside.items()):
+        if name in highest and version > highest[name]:
+            yield f"{name} {version}: {reason}"
+    for name, version in highest.items():
+        for one in catalogue.candidates(name).aside:
+            if one.unbuilt and one.newer_than(version):
+                yield f"{name} {one.version}: {one.reason}"
+    for candidate in chosen:
+        for double in candidate.doubles:
+            yield f"{double}: the same release, build and tags as {candidate.wheels[0].filename}"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class _Unsolved:
-    """A target without a solution, and the catalogue that was asked for it."""
-
-    refutation: Refutation
-    catalogue: Catalogue
-    target: Target
+def _unhashed(catalogue: Catalogue, chosen: Iterable[Candidate]) -> set[str]:
+    """The indexes that list chosen files without a digest that can be trusted."""
+    files = [file for candidate in chosen for file in candidate.files]
+    return {file.source for file in files if file.sha256 is None and file.source in catalogue.indexes}
 
 
 def _settle_all(
     work: Settling, catalogue: Catalogue, aim: Aim
-) -> "tuple[list[Solved], tuple[Move, ...]] | _Unsolved":
+) -> "tuple[list[Solved], tuple[Move, ...]] | Unsolved":
     """Solve each target, preferring what is locked for it and then what was chosen for the others."""
     chosen: dict[NormalizedName, Version] = {}
     settled: list[Solved] = []
@@ -175,7 +154,13 @@ def _settle_all(
         policy = _policy(work, target, aim, chosen)
         answer = solve(answering, target, list(work.declaration.declared()), policy=policy)
         if isinstance(answer, Refutation):
-            return _Unsolved(refutation=answer, catalogue=answering, target=target)
+            return Unsolved(
+                declaration=work.declaration,
+                variant=work.variant,
+                refutation=answer,
+                catalogue=answering,
+                target=target,
+            )
         settled.append(_with_files(answer, answering))
         versions = [_versions(lock, target) for lock in work.earlier]
         moved = explained_moves(
@@ -256,63 +241,3 @@ def _policy(
         as_of=aim.as_of,
         may_build=work.declaration.build_from_source,
     )
-
-
-def _no_solution(unsolved: _Unsolved, work: Settling) -> NoSolution:
-    catalogue, target, declaration = unsolved.catalogue, unsolved.target, work.declaration
-    for one in declaration.declared():
-        name = canonicalize_name(one.requirement.name)
-        if target.admits(one.requirement.marker) and not catalogue.candidates(name).known:
-            near = difflib.get_close_matches(name, catalogue.all_names(), n=3)
-            because = [f"near names: {', '.join(near)}"] if near else []
-            if work.variant:
-                return NoSolution(
-                    f"no source knows a library named '{name}'",
-                    because=because,
-                    remedy=_by_hand(work.variant),
-                )
-            where = f" --{one.section.kind} {one.section.name}" if one.section else ""
-            swap = f"rabbet retract{where} {name} && rabbet declare{where} "
-            return NoSolution(
-                f"no source knows a library named '{name}'",
-                because=because,
-                remedy=swap + near[0] if near else "check its spelling",
-            )
-    work.observer.stage("looking for what would help")
-    remedies = [_by_hand(work.variant)] if work.variant else _remedies(unsolved, declaration, work.machine)
-    explanation = explained(unsolved.refutation, declaration.name)
-    where = f" for {target}" if declaration.targets or declaration.pythons else ""
-    where += f" in the variant {work.variant}" if work.variant else ""
-    return NoSolution(
-        f"no set of releases meets all requirements{where}: they clash on {explanation.clash}",
-        because=explanation.sentences,
-        remedy=remedies[0] if remedies else "loosen one of these requirements with: rabbet declare",
-        or_else=remedies[1:],
-    )
-
-
-def _by_hand(variant: str) -> str:
-    """What to do about a variant: no command edits one, so none is suggested."""
-    return f"change tool.rabbet.variants.{variant} in pyproject.toml"
-
-
-def _remedies(unsolved: _Unsolved, declaration: Declaration, machine: Machine) -> list[str]:
-    """Commands that were tried and help, the smallest changes first."""
-    catalogue, target = unsolved.catalogue, unsolved.target
-    others = ((other, catalogue.for_target(other)) for other in _other_targets(declaration, target, machine))
-    found = suggestions(unsolved.refutation, list(declaration.declared()), catalogue, target, others)
-    return [command_for(one) for one in found]
-
-
-def _other_targets(declaration: Declaration, target: Target, machine: Machine) -> list[Target]:
-    """The same machine with its other runtimes, those that the declaration allows first.
-
-    There are none where the declaration itself names what is to be served.
-    """
-    if declaration.targets or declaration.pythons:
-        return []
-    runtimes = {one.version.release[:2]: one for one in reversed(newest_first(found_runtimes(machine)))}
-    others = [one for minor, one in runtimes.items() if minor != target.python.release[:2]]
-    allowed = [one for one in others if declaration.python.contains(one.version, prereleases=True)]
-    rest = [one for one in others if one not in allowed]
-    return [target_of(one) for one in [*newest_first(allowed), *newest_first(rest)]][:_MOST_OTHER_TARGETS]
