@@ -183,6 +183,33 @@ class Locks(ProgramCase):
         self.assertIn("needs Python >=3.99", self.rabbet("lookup", "skepio").out)
         self.assertIn("near names: combframe", self.rabbet("lookup", "combfrane", code=4).err)
 
+    def test_lookup_for_the_team(self) -> None:
+        """Which of the declared targets have a wheel: all, all but some, some, those of one Python."""
+        tags = {"1.3": "py3-none-win_amd64", "1.4": "cp311-cp311-win_amd64", "1.5": "cp312-none-any"}
+        more = [MadeUp(name="broodcount", version=version, tag=tag) for version, tag in tags.items()]
+        index = self.serve(StandIn([*RELEASES, *more, MadeUp(name="broodcount", version="1.6", sdist=True)]))
+        self.begin(index.address, "broodcount<1.5")
+        path = self.project / "pyproject.toml"
+        platforms = ["linux-x86_64", "linux-x86_64-musl", "windows-x86_64"]
+        path.write_text(
+            f"{path.read_text()}[tool.rabbet]\ntargets = {platforms}\npythons = ['3.11', '3.12']\n"
+        )
+        table = self.rabbet("lookup", "broodcount").out
+        for line in (
+            r"1.6 .* no target +only a source archive, which may not be built",
+            r"1.5 .* Python 3.12 +not allowed by the declaration",
+            r"1.4 .* windows-x86_64 \(3.11\)$",
+            r"1.3 .* windows-x86_64$",
+            r"1.2 .* no target +no wheel for ",
+            r"1.1 .* all 6 targets$",
+        ):
+            self.assertRegex(table, f"(?m)^{line}")
+        found = self.rabbet("lookup", "broodcount", "--json").json()
+        self.assertEqual(len(found["targets"]), 6)
+        self.assertEqual(
+            found["releases"][3]["targets"], [one for one in found["targets"] if "windows" in one]
+        )
+
     def test_pins_are_spoken_of_once(self) -> None:
         """A few exact pins get one remark, in the run that takes them in."""
         self.begin(self.index.address, "pollencsv==1.1")

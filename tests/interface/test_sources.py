@@ -19,7 +19,7 @@ SOURCE_ONLY = {
 }
 # which of these there is, whether it may be built → the locked version, what is said of the newer one
 ARCHIVES = [
-    ("static", False, "1.1", "only a source archive, and it is not listed in build-from-source"),
+    ("static", False, "1.1", "only a source archive, which may not be built"),
     ("static", True, "1.2", ""),
     ("old", True, "1.1", "its metadata is too old to be trusted without a build"),
     ("dynamic", True, "1.1", "its requires-dist would have to be told by a build"),

@@ -7,7 +7,7 @@ import subprocess
 import time
 import tomllib
 
-from rabbet.demo.stand_in import StandIn
+from rabbet.demo.stand_in import Manner, StandIn
 from tests.support.program import ProgramCase
 
 CODES = re.compile(r"\x1b\[[0-9;]*m")
@@ -70,6 +70,15 @@ class Terminal(ProgramCase):
         code, screen = self.converse(*given, answers=[("Write this file?", "n")])
         self.assertEqual(code, 1, screen)
         self.assertEqual(self.tree(), {})
+
+    def test_progress_says_what_is_waited_for(self) -> None:
+        """On a slow network a line tells what has not come yet; it is gone when the result is there."""
+        self.begin(self.serve(StandIn(manner=Manner(latency=0.4))).address, "combframe")
+        code, screen = self.converse("resolve", answers=[])
+        self.assertEqual(code, 0, screen)
+        shown = CODES.sub("", screen)
+        self.assertIn("waiting for the listing of tallywax", shown)
+        self.assertTrue(shown.rstrip().endswith("Next: rabbet recreate"), shown)
 
     def test_colour_supports_only(self) -> None:
         """On a terminal there is colour, and the same words; with `NO_COLOR` and in a pipe there is none."""

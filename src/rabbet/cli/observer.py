@@ -73,6 +73,11 @@ class _Moving:
             self._done += 1
             self._draw(text)
 
+    def waiting(self, text: str) -> None:
+        """Show what is waited for."""
+        with self._guard:
+            self._draw(f"· waiting for {text}")
+
     def close(self) -> None:
         """Clear the line."""
         with self._guard:

@@ -8,7 +8,7 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from fnmatch import fnmatchcase
 from functools import partial
-from typing import Protocol, Self
+from typing import Protocol, Self, TypeVar
 
 from packaging.requirements import Requirement
 from packaging.utils import NormalizedName, canonicalize_name
@@ -24,6 +24,7 @@ from rabbet.sources.base import Source
 
 __all__ = ["Catalogue", "MetadataMemory"]
 
+Answer = TypeVar("Answer")
 _THREADS = 16
 
 
@@ -45,8 +46,8 @@ class Catalogue:
 
     What is likely to be asked next is fetched ahead, by several threads: the listing of a library that
     something needs, the metadata of the release that will probably be chosen, and, where one release after
-    the other is refused, that of a growing number of the next older ones. `reading` is told the name of
-    each library whose listing is read. `set_aside` holds the releases that were asked for and whose metadata
+    the other is refused, that of a growing number of the next older ones. `waiting` is told what an answer
+    waits for. `set_aside` holds the releases that were asked for and whose metadata
     is of no use, with the reasons.
     """
 
@@ -57,14 +58,14 @@ class Catalogue:
         memory: MetadataMemory,
         *,
         policy: Policy,
-        reading: Callable[[str], None],
+        waiting: Callable[[str], None],
     ) -> None:
         self._given = tuple(sources)
         self._sources = {source.name: source for source, _ in sources}
         self._target = target
         self._memory = memory
         self._policy = policy
-        self._reading = reading
+        self._waiting = waiting
         self._pool = ThreadPoolExecutor(_THREADS, thread_name_prefix="catalogue")
         self.set_aside: dict[tuple[NormalizedName, Version], str] = {}
         self._guard = threading.Lock()
@@ -81,7 +82,7 @@ class Catalogue:
 
     def for_target(self, target: Target) -> "Catalogue":
         """The same sources for another target; listings that were read are not read again."""
-        other = Catalogue(self._given, target, self._memory, policy=self._policy, reading=self._reading)
+        other = Catalogue(self._given, target, self._memory, policy=self._policy, waiting=self._waiting)
         other._listings = self._listings
         other.set_aside = self.set_aside
         other._pool = self._pool
@@ -101,7 +102,7 @@ class Catalogue:
 
     def candidates(self, name: NormalizedName) -> Candidates:
         """All releases of a library that fit the target. Raises `SourceFailed`."""
-        return self._listing(name).result()
+        return self._awaited(self._listing(name), f"the listing of {name}")
 
     def listing(self, name: NormalizedName) -> Listing | None:
         """Everything that a library's source lists of it, if any knows it. Raises `SourceFailed`."""
@@ -112,10 +113,15 @@ class Catalogue:
         """What the best file of a release says of its needs. Raises `SourceFailed`, `IntegrityFailed`."""
         answer = self._reading_metadata(candidate)
         self._expect_older(candidate)
-        metadata = answer.result()
+        metadata = self._awaited(answer, f"the metadata of {candidate}")
         if isinstance(metadata, SetAside):
             self.set_aside[candidate.name, candidate.version] = metadata.reason
         return metadata
+
+    def _awaited(self, answer: "Future[Answer]", what: str) -> Answer:
+        if not answer.done():
+            self._waiting(what)
+        return answer.result()
 
     def _listing(self, name: NormalizedName) -> "Future[Candidates]":
         with self._guard:
@@ -158,7 +164,8 @@ class Catalogue:
             candidate.name: [self._pool.submit(self._locked, file) for file in candidate.files]
             for candidate in candidates
         }
-        return {name: [future.result() for future in futures] for name, futures in asked.items()}
+        what = "sizes and hashes of files"
+        return {name: [self._awaited(one, what) for one in answers] for name, answers in asked.items()}
 
     def all_names(self) -> tuple[str, ...]:
         """All names that the sources list, as far as they do."""
@@ -199,7 +206,6 @@ class Catalogue:
 
     def _read(self, name: NormalizedName) -> Candidates:
         if name not in self._listings:
-            self._reading(name)
             listings = (source.listing(name) for source in self._sources_of(name))
             self._listings[name] = next((one for one in listings if one is not None), None)
         listing = self._listings[name]

@@ -64,7 +64,7 @@ class Sources:
             target,
             self.store.metadata,
             policy=policy,
-            reading=observer.step,
+            waiting=observer.waiting,
         )
 
     def _repository(self, url: str) -> FarRepository:

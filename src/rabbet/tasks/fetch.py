@@ -37,9 +37,13 @@ def fetch_wheels(
     try:
         waiting = {pool.submit(get, wheel): wheel for wheel in _largest_first(wheels)}
         found = {}
-        for future in as_completed(waiting):
-            found[waiting[future]] = future.result()
-            observer.step(waiting[future].filename)
+        for future in as_completed(waiting.copy()):
+            wheel = waiting.pop(future)
+            found[wheel] = future.result()
+            observer.step(wheel.filename)
+            if waiting:
+                more = f" and {len(waiting) - 1} more" if len(waiting) > 1 else ""
+                observer.waiting(next(iter(waiting.values())).filename + more)
         return found
     finally:
         pool.shutdown(wait=False, cancel_futures=True)

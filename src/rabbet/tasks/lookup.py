@@ -3,20 +3,17 @@
 import difflib
 from dataclasses import dataclass
 
-from packaging.requirements import Requirement
 from packaging.utils import NormalizedName, canonicalize_name
-from packaging.version import Version
 
 from rabbet.core.lock.offers import Offer, offers_of
 from rabbet.core.model.target import Target
 from rabbet.core.solve.policy import Policy
-from rabbet.core.targets import target_of
 from rabbet.errors import NoSolution
 from rabbet.tasks.catalogue import open_sources
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer
 from rabbet.tasks.project import Project
-from rabbet.tasks.runtime import chosen_runtime
+from rabbet.tasks.runtime import chosen_runtime, targets_for
 
 __all__ = ["LookedUp", "lookup"]
 
@@ -27,7 +24,7 @@ class LookedUp:
 
     name: NormalizedName
     source: str
-    target: Target
+    targets: tuple[Target, ...]
     offers: tuple[Offer, ...]
 
 
@@ -38,10 +35,10 @@ def lookup(project: Project, machine: Machine, observer: Observer, name: str) ->
     """
     declaration = project.declaration()
     lock = project.lock() if project.lock_file.exists() else None
-    target = target_of(chosen_runtime(declaration, machine, lock))
+    targets = targets_for(declaration, chosen_runtime(declaration, machine, lock))
     wanted = canonicalize_name(name)
     sources = open_sources(project, machine, declaration, always=True)
-    with sources.catalogue(declaration, target, Policy(), observer) as catalogue:
+    with sources.catalogue(declaration, targets[0], Policy(), observer) as catalogue:
         observer.stage("reading the listing")
         listing = catalogue.listing(wanted)
         if listing is None:
@@ -51,14 +48,17 @@ def lookup(project: Project, machine: Machine, observer: Observer, name: str) ->
                 because=[f"near names: {', '.join(near)}"] if near else [],
                 remedy=f"rabbet lookup {near[0]}" if near else "check its spelling",
             )
-    locked: Version | None = lock.versions.get(wanted) if lock else None
-    requirements: list[Requirement] = [one.requirement for one in declaration.declared()]
-    mine = [
-        one for one in requirements if canonicalize_name(one.name) == wanted and target.admits(one.marker)
-    ]
+    each = tuple(one for target in targets for one in target.each)
+    requirements = [one.requirement for one in declaration.declared()]
     return LookedUp(
         name=wanted,
         source=listing.source,
-        target=target,
-        offers=offers_of(listing, target, requirements=mine, locked=locked),
+        targets=each,
+        offers=offers_of(
+            listing,
+            each,
+            requirements=[one for one in requirements if canonicalize_name(one.name) == wanted],
+            locked=[one.version for one in lock.libraries if one.name == wanted] if lock else [],
+            may_build=wanted in declaration.build_from_source,
+        ),
     )

@@ -12,7 +12,10 @@ class Observer(Protocol):
         """A stage begins, such as "fetching wheels", of so many steps where that is known."""
 
     def step(self, text: str) -> None:
-        """One step of the stage begins or is done, such as the name of a library."""
+        """One step of the stage is done, such as a file by its name."""
+
+    def waiting(self, text: str) -> None:
+        """What the stage waits for at the moment, such as `the listing of combframe`."""
 
 
 class Silent:
@@ -22,4 +25,7 @@ class Silent:
         """Nothing happens."""
 
     def step(self, text: str) -> None:
+        """Nothing happens."""
+
+    def waiting(self, text: str) -> None:
         """Nothing happens."""

@@ -1,8 +1,11 @@
 """What `lookup` lists."""
 
+from collections.abc import Sequence
+
 from rabbet.cli.context import Context
 from rabbet.cli.style import count, table
 from rabbet.core.lock.offers import Offer
+from rabbet.core.model.target import Target
 from rabbet.tasks.lookup import LookedUp
 
 __all__ = ["document", "show"]
@@ -13,7 +16,13 @@ def show(found: LookedUp, context: Context, *, most: int | None) -> None:
     offers = found.offers
     shown = [one for number, one in enumerate(offers) if most is None or number < most or one.locked]
     rows = [
-        (str(one.version), one.uploaded or "-", one.python or "any", _systems(one), _remark(one))
+        (
+            str(one.version),
+            one.uploaded or "-",
+            one.python or "any",
+            _wheels(one, found.targets),
+            _remark(one),
+        )
         for one in shown
     ]
     for line in table(("release", "uploaded", "python", "wheels for", ""), rows, context.style):
@@ -28,7 +37,7 @@ def document(found: LookedUp) -> dict[str, object]:
     return {
         "name": found.name,
         "source": found.source,
-        "target": str(found.target),
+        "targets": [str(one) for one in found.targets],
         "releases": [
             {
                 "version": str(one.version),
@@ -36,6 +45,7 @@ def document(found: LookedUp) -> dict[str, object]:
                 "python": one.python or None,
                 "systems": list(one.systems),
                 "yanked": one.yanked,
+                "targets": [str(target) for target in one.serves],
                 "refused": one.refused or None,
                 "allowed": one.allowed,
                 "locked": one.locked,
@@ -45,8 +55,33 @@ def document(found: LookedUp) -> dict[str, object]:
     }
 
 
-def _systems(one: Offer) -> str:
-    return "any" if "any" in one.systems else ", ".join(one.systems)
+def _wheels(one: Offer, targets: Sequence[Target]) -> str:
+    """What a release has wheels for: of several targets which, else which systems."""
+    if len(targets) == 1:
+        return "any" if "any" in one.systems else ", ".join(one.systems)
+    if len(one.serves) in (0, len(targets)):
+        return f"all {len(targets)} targets" if one.serves else "no target"
+    missing = [target for target in targets if target not in one.serves]
+    if len(missing) < len(one.serves):
+        return f"all but {_places(missing, targets)}"
+    return _places(one.serves, targets)
+
+
+def _places(chosen: Sequence[Target], targets: Sequence[Target]) -> str:
+    """Targets by their platforms, with the versions of Python where a platform is not there with all."""
+    pythons = [_minor(target) for target in chosen]
+    if len(chosen) == sum(_minor(target) in pythons for target in targets):
+        return f"Python {', '.join(dict.fromkeys(pythons))}"
+    places = []
+    for platform in dict.fromkeys(target.platform for target in chosen):
+        pythons = [_minor(target) for target in chosen if target.platform == platform]
+        whole = len(pythons) == sum(target.platform == platform for target in targets)
+        places.append(platform if whole else f"{platform} ({', '.join(pythons)})")
+    return ", ".join(places)
+
+
+def _minor(target: Target) -> str:
+    return f"{target.python.major}.{target.python.minor}"
 
 
 def _remark(one: Offer) -> str:
@@ -54,7 +89,7 @@ def _remark(one: Offer) -> str:
     words = ["locked"] if one.locked else []
     if one.yanked is not None:
         words.append(f"yanked: {one.yanked}" if one.yanked else "yanked")
-    elif one.refused:
+    elif not one.serves:
         words.append(one.refused)
     elif not one.allowed:
         words.append("pre-release" if one.version.is_prerelease else "not allowed by the declaration")

@@ -1,15 +1,15 @@
 """The releases of one library as a person wants to see them: what each is, and whether it could be had."""
 
-from collections.abc import Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 from packaging.requirements import Requirement
 from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
-from rabbet.core.model.release import Listing, WheelFile
+from rabbet.core.model.release import ListedFile, Listing, WheelFile
 from rabbet.core.model.target import Target
-from rabbet.core.solve.candidates import candidates_for
+from rabbet.core.solve.candidates import Candidates, candidates_for
 from rabbet.core.solve.masks import ReleaseMasks
 
 __all__ = ["Offer", "offers_of"]
@@ -19,9 +19,9 @@ __all__ = ["Offer", "offers_of"]
 class Offer:
     """One release.
 
-    `uploaded` is the day of its first wheel, in ISO form; `systems` are those that it has a wheel for (`any`:
-    all of them); `refused` says why it can't be used on the target, empty if it can. `allowed` tells whether
-    the declaration's own requirements admit it.
+    `uploaded` is the day of its first file, in ISO form; `systems` are those that it has a wheel for (`any`:
+    all of them). `serves` are the targets that can use it, and `refused` says why the others can't, empty if
+    all can. `allowed` tells whether the declaration's own requirements admit it.
     """
 
     version: Version
@@ -29,43 +29,64 @@ class Offer:
     python: str
     systems: tuple[str, ...]
     yanked: str | None
+    serves: tuple[Target, ...]
     refused: str
     allowed: bool
     locked: bool
 
 
 def offers_of(
-    listing: Listing, target: Target, *, requirements: Sequence[Requirement], locked: Version | None
+    listing: Listing,
+    targets: Sequence[Target],
+    *,
+    requirements: Sequence[Requirement],
+    locked: Collection[Version],
+    may_build: bool = False,
 ) -> tuple[Offer, ...]:
     """All releases of a listing, the newest first."""
-    found = candidates_for(listing, target)
-    masks = ReleaseMasks(found.releases)
-    admitted = -1 if requirements else masks.admitted(SpecifierSet())
-    for requirement in requirements:
-        admitted &= masks.admitted(requirement.specifier)
-    allowed = {one.version for position, one in enumerate(found.releases) if admitted >> position & 1}
-    refused = {one.version: one.reason for one in found.aside}
-    wheels: dict[Version, list[WheelFile]] = {}
-    for wheel in listing.wheels:
-        wheels.setdefault(wheel.version, []).append(wheel)
+    found = {target: candidates_for(listing, target, may_build=may_build) for target in targets}
+    allowed = {version for target in targets for version in _allowed(found[target], target, requirements)}
+    files: dict[Version, list[ListedFile]] = {tree.version: [] for tree in listing.trees}
+    for file in (*listing.wheels, *listing.sdists):
+        files.setdefault(file.version, []).append(file)
     return tuple(
         Offer(
             version=version,
-            uploaded=min(wheel.uploaded or "" for wheel in wheels[version])[:10],
-            python=next((wheel.requires_python for wheel in wheels[version] if wheel.requires_python), ""),
-            systems=tuple(sorted({_system(tag) for wheel in wheels[version] for tag in wheel.tags})),
-            yanked=_yanked(wheels[version]),
-            refused=refused.get(str(version), ""),
+            uploaded=min((file.uploaded or "" for file in files[version]), default="")[:10],
+            python=next((file.requires_python for file in files[version] if file.requires_python), ""),
+            systems=tuple(sorted(_systems(files[version]))),
+            yanked=_yanked(files[version]),
+            serves=tuple(one for one in targets if any(version == r.version for r in found[one].releases)),
+            refused=_refused(version, found.values()),
             allowed=version in allowed,
-            locked=version == locked,
+            locked=version in locked,
         )
-        for version in sorted(wheels, reverse=True)
+        for version in sorted(files, reverse=True)
     )
 
 
-def _yanked(wheels: Sequence[WheelFile]) -> str | None:
+def _allowed(found: Candidates, target: Target, requirements: Sequence[Requirement]) -> Iterator[Version]:
+    """The releases that the requirements which count on a target admit together."""
+    masks = ReleaseMasks(found.releases)
+    counting = [one.specifier for one in requirements if target.admits(one.marker)]
+    admitted = -1 if counting else masks.admitted(SpecifierSet())
+    for specifier in counting:
+        admitted &= masks.admitted(specifier)
+    return (one.version for position, one in enumerate(found.releases) if admitted >> position & 1)
+
+
+def _refused(version: Version, found: Iterable[Candidates]) -> str:
+    reasons = [one.reason for candidates in found for one in candidates.aside if one.version == str(version)]
+    return "; ".join(dict.fromkeys(reasons))
+
+
+def _yanked(files: Sequence[ListedFile]) -> str | None:
     """The reason, when all of a release was yanked."""
-    return wheels[0].yanked if all(wheel.yanked is not None for wheel in wheels) else None
+    return files[0].yanked if files and all(file.yanked is not None for file in files) else None
+
+
+def _systems(files: Iterable[ListedFile]) -> set[str]:
+    return {_system(tag) for file in files if isinstance(file, WheelFile) for tag in file.tags}
 
 
 def _system(tag: str) -> str:

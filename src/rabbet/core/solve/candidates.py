@@ -75,7 +75,7 @@ def _unfit(wheels: SetAside, sdist: ListedFile | None, target: Target, *, may_bu
         return SetAside(version=wheels.version, reason=needs)
     if may_build:
         return None
-    reason = f"{wheels.reason}, only a source archive, and it is not listed in build-from-source"
+    reason = f"{wheels.reason}, only a source archive, which may not be built"
     return SetAside(version=wheels.version, reason=reason.removeprefix(", "), unbuilt=True)
 
 
