@@ -11,7 +11,7 @@ from packaging.requirements import Requirement
 
 from rabbet.core.model.declaration import Section
 from rabbet.formats.pyproject import read_declaration
-from rabbet.formats.pyproject_edit import put_requirement, put_runtime, take_requirement
+from rabbet.formats.pyproject_edit import put_requirement, put_runtime, put_targets, take_requirement
 
 TABLE = tomllib.loads((Path(__file__).parent.parent / "data" / "declarations.toml").read_text())
 
@@ -54,6 +54,8 @@ class Changing(unittest.TestCase):
                     text, _ = put_requirement(text, Requirement(case["put"]), section=section)
                 if "take" in case:
                     text, _ = take_requirement(text, case["take"], section=section)
+                if "targets" in case:
+                    text, _ = put_targets(text, case["targets"])
                 if "runtime" in case:
                     text, _ = put_runtime(text, case["runtime"])
                 self.assertEqual(text, case["after"])

@@ -1,5 +1,6 @@
 """The example, step by step: each command is printed, then really run as a program of its own."""
 
+import platform
 import shlex
 import shutil
 import subprocess
@@ -40,8 +41,12 @@ def play(stage: Stage) -> None:
     act("begin", "--name", "hivescale", "--runtime", "python>=3.11", "--source", stage.address)
     act("declare", "nectarplot>=2", "pollencsv")
     act("declare", "--group", "checks", "mitewatch")
-    _say(stage, "Settle every version, then make the environment.")
+    _say(stage, "The team works on three systems: one lock for all of them.")
+    act("declare", "--target", *_platforms())
     act("resolve")
+    _say(stage, "What only some of them need carries a marker. In pylock.toml:")
+    _show_entry(stage, "queenmark")
+    _say(stage, "Make the environment.")
     act("explain", "--quiet")
     act("recreate")
     act("run", "python", "-c", _CHART)
@@ -68,6 +73,22 @@ def play(stage: Stage) -> None:
 
 def _say(stage: Stage, text: str) -> None:
     print(f"\n# {text}", file=stage.output, flush=True)
+
+
+def _platforms() -> list[str]:
+    """Three systems, this one among them if a lock can serve it by name."""
+    system = {"Linux": "linux", "Darwin": "macos", "Windows": "windows"}.get(platform.system(), "")
+    own = f"{system}-{platform.machine().lower().replace('amd64', 'x86_64')}"
+    others = [one for one in ("linux-x86_64", "macos-arm64", "windows-x86_64") if one.split("-")[0] != system]
+    return [own, *others]
+
+
+def _show_entry(stage: Stage, name: str) -> None:
+    """Print the beginning of a library's entry in the lock."""
+    entries = (stage.project / "pylock.toml").read_text(encoding="utf-8").split("\n\n")
+    entry = next(one for one in entries if f'name = "{name}"' in one)
+    lines = [line for line in entry.splitlines() if not line.startswith(("    ", "]", "wheels"))]
+    print("\n" + "\n".join(f"  {line}" for line in lines), file=stage.output, flush=True)
 
 
 def _actor(stage: Stage) -> Callable[..., None]:

@@ -14,7 +14,7 @@ from rabbet.core.wording import requirement_text
 from rabbet.errors import NotUnderstood
 from rabbet.formats.requirement import parse_requirement
 
-__all__ = ["Change", "complete", "put_requirement", "put_runtime", "take_requirement"]
+__all__ = ["Change", "complete", "put_requirement", "put_runtime", "put_targets", "take_requirement"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -100,6 +100,22 @@ def put_runtime(text: str, python: str) -> tuple[str, Change]:
         return text, Change(place=f"{place}.{key}", before=before, after=python)
     table[key] = python
     return tomlkit.dumps(document), Change(place=f"{place}.{key}", before=before, after=python)
+
+
+def put_targets(text: str, platforms: Sequence[str]) -> tuple[str, tuple[Change, ...]]:
+    """Add platforms to those that the lock must serve."""
+    document = _parse(text)
+    tool = document.setdefault("tool", tomlkit.table(is_super_table=True))
+    targets = tool.setdefault("rabbet", tomlkit.table()).setdefault("targets", tomlkit.array())
+    changes = []
+    for platform in platforms:
+        known = platform in targets
+        if not known:
+            targets.append(platform)
+        before = platform if known else ""
+        changes.append(Change(place="tool.rabbet.targets", before=before, after=platform))
+    changed = any(change.happened for change in changes)
+    return (tomlkit.dumps(document) if changed else text), tuple(changes)
 
 
 def _parse(text: str) -> tomlkit.TOMLDocument:

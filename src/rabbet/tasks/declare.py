@@ -4,9 +4,16 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from rabbet.core.model.declaration import Section
+from rabbet.core.targets import PLATFORMS
 from rabbet.core.wording import specifiers_text
 from rabbet.errors import WrongUsage
-from rabbet.formats.pyproject_edit import Change, put_requirement, put_runtime, take_requirement
+from rabbet.formats.pyproject_edit import (
+    Change,
+    put_requirement,
+    put_runtime,
+    put_targets,
+    take_requirement,
+)
 from rabbet.formats.requirement import parse_requirement, parse_runtime
 from rabbet.store.atomic import write_text
 from rabbet.tasks.project import Project, read_text
@@ -27,12 +34,20 @@ class Edited:
 
 
 def declare(
-    project: Project, requirements: Sequence[str], *, section: Section | None, runtime: str | None
+    project: Project,
+    requirements: Sequence[str],
+    *,
+    section: Section | None = None,
+    runtime: str | None = None,
+    targets: Sequence[str] = (),
 ) -> Edited:
-    """Add or change requirements, and the runtime's constraint; all of them or, on an error, nothing.
+    """Add or change requirements, the runtime's constraint, targets; all of them or, on an error, nothing.
 
-    Raises `NotUnderstood` for what does not parse, `CannotWrite`.
+    Raises `NotUnderstood` for what does not parse, `WrongUsage` for an unknown target, `CannotWrite`.
     """
+    for target in targets:
+        if target not in PLATFORMS:
+            raise WrongUsage(f"'{target}' is no target", because=[f"known are: {', '.join(PLATFORMS)}"])
     parsed = [parse_requirement(text) for text in requirements]
     project.declaration()
     before = text = read_text(project.declaration_file)
@@ -40,6 +55,9 @@ def declare(
     if runtime is not None:
         text, change = put_runtime(text, specifiers_text(parse_runtime(runtime)))
         changes.append(change)
+    if targets:
+        text, added = put_targets(text, targets)
+        changes += added
     for requirement in parsed:
         text, change = put_requirement(text, requirement, section=section)
         changes.append(change)

@@ -18,7 +18,7 @@ def show_changes(context: Context, edited: Edited, *, schema: str, as_json: bool
         context.show_json(schema, {"changed": edited.changed, "changes": changes})
         return ExitCode.DONE
     rows = [(_verb(change), _what(change), change.place) for change in edited.changes]
-    for line in table(("change", "requirement", "in"), rows, context.style):
+    for line in table(("change", "entry", "in"), rows, context.style):
         context.show(line)
     context.show()
     if edited.changed:
