@@ -86,14 +86,17 @@ class MadeUpIndex:
     def expect(self, requirements: Iterable[Requirement]) -> None:
         """Nothing has to be fetched ahead."""
 
-    def write(self, folder: Path) -> None:
-        """Write all releases as wheels."""
-        made = (
+    def made_up(self) -> list[MadeUp]:
+        """All releases as wheels."""
+        return [
             MadeUp(name=name, version=one.version, needs=one.needs, extras=one.extras, code="x = 1\n")
             for name, all_ in self.releases.items()
             for one in all_
-        )
-        write_files(folder, made)
+        ]
+
+    def write(self, folder: Path) -> None:
+        """Write all releases as wheels."""
+        write_files(folder, self.made_up())
 
 
 def generate(libraries: int, releases: int, seed: int = 1) -> MadeUpIndex:

@@ -1,8 +1,6 @@
 """`python -m rabbet` is the same as `rabbet`."""
 
-import sys
-
-from rabbet.cli.main import main
+from rabbet.cli.main import program
 
 if __name__ == "__main__":
-    sys.exit(main())
+    program()

@@ -87,6 +87,33 @@ class Locks(ProgramCase):
         self.assertIn("the declaration changed since the lock was made", reasons)
         self.assertIn("skepio 0.4 is missing from the lock: hivescale needs skepio", reasons)
 
+    def test_unchanged(self) -> None:
+        """A repeated run knows at once that nothing is to be done, and any change makes it look again."""
+        self.begin(self.index.address, "pollencsv")
+        path, lock = self.project / "pyproject.toml", self.project / "pylock.toml"
+        path.write_text(path.read_text() + "[tool.rabbet.variants.old]\nrequirements = ['combframe<2']\n")
+        self.rabbet("resolve")
+        told = [self.rabbet("resolve", "--quiet") for _ in range(3)]
+        self.assertEqual({(one.out, one.err) for one in told}, {(told[0].out, "")})
+        self.assertEqual(told[0].out.count("is up to date"), 2)
+        kept = [*(self.root / "store" / "layout-1" / "unchanged").iterdir()]
+        self.assertEqual(len(kept), 1)
+        kept[0].write_bytes(b"\xff damaged")
+        self.assertEqual(self.rabbet("resolve").out, told[0].out)
+        good = lock.read_text()
+        for title, (file, text) in {
+            "the lock": (lock, good.replace("'linux'", "'beehive'")),
+            "a variant's lock": (self.project / "pylock.old.toml", ""),
+            "the declaration": (path, path.read_text().replace('"pollencsv"', '"pollencsv<1.2"')),
+        }.items():
+            with self.subTest(title):
+                self.assertIn("up to date", self.rabbet("resolve").out)
+                if text:
+                    file.write_text(text)
+                else:
+                    file.unlink()
+                self.assertNotEqual(self.rabbet("resolve").out, told[0].out)
+
     def test_broken_releases_are_noted(self) -> None:
         """A release whose metadata can't be read is passed over with a note, and does not end the command."""
         broken = MadeUp(name="combframe", version="2.2", needs=("tallywax >",))

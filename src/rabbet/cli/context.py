@@ -1,12 +1,15 @@
-"""What a command gets besides its arguments: the machine, the streams, the observer of progress."""
+"""What a command gets besides its arguments: the machine, the streams, the observer of progress.
+
+Every command loads this, so the classes here, and those that they hold, are named tuples: to import
+dataclasses takes as long as all of `argparse`.
+"""
 
 import os
 import sys
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING, TextIO
+from typing import TYPE_CHECKING, NamedTuple, TextIO
 
 from rabbet.cli.observer import ClosableObserver, observer_for
 from rabbet.cli.style import Style, style_for
@@ -20,8 +23,7 @@ if TYPE_CHECKING:
 __all__ = ["Context", "make_context"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Context:
+class Context(NamedTuple):
     """The world as a command sees it."""
 
     machine: Machine

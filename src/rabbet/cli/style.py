@@ -1,14 +1,12 @@
 """Plain tables and a little colour, which supports and never carries the meaning alone."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
-from typing import TextIO
+from typing import NamedTuple, TextIO
 
 __all__ = ["COLOURED", "PLAIN", "Style", "count", "style_for", "table"]
 
 
-@dataclass(frozen=True, slots=True)
-class Style:
+class Style(NamedTuple):
     """How words are set off: each field holds the codes of a terminal (ECMA-48), or nothing."""
 
     heading: str = ""

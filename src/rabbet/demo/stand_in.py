@@ -17,6 +17,7 @@ from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
 from enum import StrEnum
+from functools import cache
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from types import TracebackType
 from typing import ClassVar, Self
@@ -137,6 +138,7 @@ class _Server(ThreadingHTTPServer):
         self.requests = requests
         self.closing = threading.Event()
         self.files = {f"/files/{release.filename}": build_file(release) for release in releases}
+        self.by_metadata_path = {f"/files/{release.filename}.metadata": release for release in releases}
         self.by_name: dict[str, list[MadeUp]] = {}
         for release in releases:
             self.by_name.setdefault(canonicalize_name(release.name), []).append(release)
@@ -156,6 +158,7 @@ class _Handler(BaseHTTPRequestHandler):
     """Answers one request."""
 
     protocol_version = "HTTP/1.1"
+    disable_nagle_algorithm = True  # else an answer's body can wait 40 ms for the asker's acknowledgement
     server: _Server
     _KINDS: ClassVar[Mapping[bool, str]] = {True: _JSON, False: "text/html; charset=utf-8"}
 
@@ -209,11 +212,9 @@ class _Handler(BaseHTTPRequestHandler):
     def _content(self) -> tuple[bytes | None, str]:
         if self.path in self.server.files:
             return self.server.files[self.path], "application/octet-stream"
-        if self.path.endswith(".metadata") and self.server.manner.metadata_files:
-            for releases in self.server.by_name.values():
-                for release in releases:
-                    if self.path == f"/files/{release.filename}.metadata":
-                        return self.server.metadata_file(release), "application/octet-stream"
+        described = self.server.by_metadata_path.get(self.path)
+        if described and self.server.manner.metadata_files:
+            return self.server.metadata_file(described), "application/octet-stream"
         if self.path == "/simple/":
             return self._front_page(), self._KINDS[self.server.manner.json]
         name = self.path.removeprefix("/simple/").rstrip("/")
@@ -244,14 +245,13 @@ class _Handler(BaseHTTPRequestHandler):
         return ("<!DOCTYPE html><html><body>" + "".join(map(_link, files)) + "</body></html>").encode()
 
     def _file(self, release: MadeUp, uploaded: datetime) -> dict[str, object]:
-        content = build_file(release)
         beside = hashlib.sha256(self.server.metadata_file(release)).hexdigest()
         algorithm = self.server.manner.hashes
         return {
             "filename": release.filename,
             "url": f"../../files/{release.filename}",
-            "hashes": {algorithm: hashlib.new(algorithm, content).hexdigest()} if algorithm else {},
-            "size": len(content),
+            "hashes": {algorithm: _digest(release, algorithm)} if algorithm else {},
+            "size": len(build_file(release)),
             "upload-time": uploaded.isoformat().replace("+00:00", "Z"),
             "requires-python": release.python,
             "yanked": release.yanked or False,
@@ -319,6 +319,11 @@ class _Handler(BaseHTTPRequestHandler):
         if hang:
             self.server.closing.wait(60)
         self.close_connection = True
+
+
+@cache
+def _digest(release: MadeUp, algorithm: str) -> str:
+    return hashlib.new(algorithm, build_file(release)).hexdigest()
 
 
 def _link(file: Mapping[str, object]) -> str:

@@ -1,7 +1,7 @@
 """The simple repository API: a library's page, as JSON (PEP 691, 700) or HTML (PEP 503) → a listing."""
 
 import re
-from html.parser import HTMLParser
+from functools import lru_cache
 from urllib.parse import unquote, urljoin, urlsplit
 
 import msgspec
@@ -118,7 +118,7 @@ def _listed(file: _File, name: NormalizedName, *, source: str, address: str) -> 
     return kind(
         filename=file.filename,
         **parsed._asdict(),
-        location=file.url if file.url.startswith("https://") else urljoin(address, file.url),
+        location=file.url if file.url.startswith("https://") else _joined(address, file.url),
         source=source,
         size=file.size,
         sha256=_checked_digest(file.hashes.get("sha256")),
@@ -129,33 +129,30 @@ def _listed(file: _File, name: NormalizedName, *, source: str, address: str) -> 
     )
 
 
+def _joined(address: str, link: str) -> str:
+    """A link on a page at this address. Thousands of links lead to one folder, which is worked out once."""
+    folder, slash, name = link.rpartition("/")
+    if not slash or "?" in link or "#" in link:
+        return urljoin(address, link)
+    return _folder(address, folder + slash) + name
+
+
+@lru_cache(maxsize=64)
+def _folder(address: str, link: str) -> str:
+    return urljoin(address, link)
+
+
 def _checked_digest(digest: str | None) -> str | None:
     """A digest as it may be used in names of files; anything else counts as none."""
     lowered = (digest or "").lower()
     return lowered if _DIGEST.match(lowered) else None
 
 
-class _LinkParser(HTMLParser):
-    """Collects the attributes of all links, and the version that the page announces."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.links: list[dict[str, str | None]] = []
-        self.version = "1.0"
-        self.is_html = False
-
-    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
-        """Note one tag."""
-        attributes = dict(attrs)
-        self.is_html = self.is_html or tag in ("html", "head", "body", "a")
-        if tag == "a":
-            self.links.append(attributes)
-        elif tag == "meta" and attributes.get("name") == "pypi:repository-version":
-            self.version = attributes.get("content") or self.version
-
-
 def _links(content: bytes) -> list[dict[str, str | None]]:
-    parser = _LinkParser()
+    """The attributes of all links on an HTML page."""
+    from rabbet.formats.html_links import LinkParser
+
+    parser = LinkParser()
     parser.feed(content.decode("utf-8", errors="replace"))
     if not parser.is_html:
         raise NotAnIndexPage("the answer is neither JSON nor HTML")

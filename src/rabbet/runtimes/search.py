@@ -25,7 +25,7 @@ def find_executables(environ: Mapping[str, str], home: Path) -> tuple[Path, ...]
     Scripts that start some interpreter are passed over: which one may depend on the folder or the day.
     """
     found: dict[Path, None] = {}
-    for folder in _folders(environ, home):
+    for folder in dict.fromkeys(_folders(environ, home)):
         for path in _named_like_interpreters(folder):
             real = Path(os.path.realpath(path))
             if real not in found and os.access(real, os.X_OK) and real.is_file() and not _is_script(real):
@@ -45,7 +45,8 @@ def _folders(environ: Mapping[str, str], home: Path) -> Iterator[Path]:
 
 def _named_like_interpreters(folder: Path) -> list[Path]:
     try:
-        return sorted(path for path in folder.iterdir() if _NAME.match(path.name))
+        names = os.listdir(folder)  # noqa: PTH208 - ten times as fast
+        return [folder / name for name in sorted(filter(_NAME.match, names))]
     except OSError:
         return []
 

@@ -1,9 +1,6 @@
 """Core metadata, taken out of a wheel or a source archive: a file, or a far one by its byte ranges."""
 
-import gzip
 import io
-import tarfile
-import zipfile
 import zlib
 from collections.abc import Callable
 from typing import IO
@@ -28,6 +25,9 @@ def sdist_metadata_in(file: IO[bytes], filename: str) -> bytes:
     """Read `PKG-INFO` from an open source archive. Raises `MetadataBroken`."""
     if filename.endswith(".zip"):
         return _from_zip(file, "/PKG-INFO")
+    import gzip
+    import tarfile
+
     try:
         with tarfile.open(fileobj=_Capped(gzip.GzipFile(fileobj=file)), mode="r|") as archive:
             for member in archive:
@@ -41,6 +41,8 @@ def sdist_metadata_in(file: IO[bytes], filename: str) -> bytes:
 
 def _from_zip(file: IO[bytes], ending: str) -> bytes:
     """The one file with this ending in a folder at the top."""
+    import zipfile
+
     try:
         with zipfile.ZipFile(file) as archive:
             found = [
@@ -60,7 +62,7 @@ def _from_zip(file: IO[bytes], ending: str) -> bytes:
 class _Capped(io.RawIOBase):
     """A stream that breaks off beyond all measure."""
 
-    def __init__(self, inner: gzip.GzipFile) -> None:
+    def __init__(self, inner: io.BufferedIOBase) -> None:
         super().__init__()
         self._inner = inner
         self._left = _MOST_UNPACKED

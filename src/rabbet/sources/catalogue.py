@@ -94,7 +94,7 @@ class Catalogue:
         return {name: source.index for name, source in self._sources.items() if source.index is not None}
 
     def expect(self, requirements: Iterable[Requirement]) -> None:
-        """Begin to read the listings that these ask for, and the metadata of the likely choices."""
+        """Begin to read the listings that these ask for, the metadata of the likely choices, and so on."""
         for requirement in requirements:
             name = canonicalize_name(requirement.name)
             if name not in self._found:
@@ -147,7 +147,21 @@ class Catalogue:
             preferred = self._policy.preferred.get(canonicalize_name(requirement.name), ())
             choice = next((version for version in preferred if version in admitted), max(admitted))
             with suppress(RuntimeError):  # the pool was closed meanwhile: the answer is no longer wanted
-                self._reading_metadata(releases[choice])
+                reading = self._reading_metadata(releases[choice])
+                reading.add_done_callback(partial(self._expect_needs, requirement))
+
+    def _expect_needs(self, requirement: Requirement, reading: "Future[Metadata | SetAside]") -> None:
+        """Read ahead what the probable choice needs for itself and for the extras that are asked for."""
+        if reading.cancelled() or reading.exception() is not None:
+            return
+        metadata = reading.result()
+        if not isinstance(metadata, SetAside):
+            extras = ["", *(canonicalize_name(extra) for extra in requirement.extras)]
+            needs = metadata.requirements
+            with suppress(RuntimeError):
+                self.expect(
+                    one for one in needs if any(self._target.admits(one.marker, extra) for extra in extras)
+                )
 
     def _expect_older(self, candidate: Candidate) -> None:
         """When a library is asked for again and again, read ahead as many releases as were asked for."""

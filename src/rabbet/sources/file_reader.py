@@ -2,11 +2,9 @@
 
 import hashlib
 import io
-import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 from urllib.parse import urlsplit
-from urllib.request import url2pathname
 
 from rabbet.core.masking import without_credentials
 from rabbet.core.model.lock import LockedFile
@@ -25,7 +23,11 @@ _IN_MEMORY = 8_000_000  # bytes of a source archive; a larger one is put on the 
 def local_path(address: str) -> Path | None:
     """The path behind a `file:` address; `None` for any other."""
     parts = urlsplit(address)
-    return Path(url2pathname(parts.path)) if parts.scheme == "file" else None
+    if parts.scheme != "file":
+        return None
+    from urllib.request import url2pathname
+
+    return Path(url2pathname(parts.path))
 
 
 class FileReader:
@@ -73,6 +75,8 @@ class FileReader:
         return self._client.stream(address) if path is None else read_pieces(path)
 
     def _of_sdist(self, file: ListedFile) -> bytes:
+        import tempfile
+
         digest = hashlib.sha256()
         with tempfile.SpooledTemporaryFile(_IN_MEMORY) as whole:
             for piece in self.content(file.location):

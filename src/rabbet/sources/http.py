@@ -2,12 +2,12 @@
 
 import http.client
 import ssl
+import threading
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any
 from urllib.parse import urljoin, urlsplit
-from urllib.request import proxy_bypass_environment  # type: ignore[attr-defined]  # typeshed lacks it
 
 import urllib3
 
@@ -48,11 +48,10 @@ class HttpClient:
     ) -> None:
         self.offline = offline
         self._credentials = credentials
-        self._tls = ssl.create_default_context(
-            cafile=environ.get("SSL_CERT_FILE"), capath=environ.get("SSL_CERT_DIR")
-        )
+        self._authorities = (environ.get("SSL_CERT_FILE"), environ.get("SSL_CERT_DIR"))
         self._proxies = _proxies(environ)
-        self._pools: dict[str, urllib3.PoolManager] = {}
+        self._guard = threading.Lock()
+        self._pools: dict[tuple[str, bool], urllib3.PoolManager] = {}
 
     def get(self, address: str, headers: Mapping[str, str] | None = None, *, method: str = "GET") -> Answer:
         """Fetch a whole answer, whatever its status. Raises `SourceFailed` when there is none."""
@@ -125,20 +124,26 @@ class HttpClient:
     def _pool(self, address: str) -> urllib3.PoolManager:
         parts = urlsplit(address)
         proxy = self._proxies.get(parts.scheme, "")
-        if proxy and proxy_bypass_environment(parts.netloc, self._proxies):
+        if proxy and _bypassed(parts.netloc, self._proxies):
             proxy = ""
-        if proxy not in self._pools:
-            settings: dict[str, Any] = {
-                "num_pools": 16,
-                "maxsize": _CONNECTIONS,
-                "retries": _RETRIES,
-                "timeout": _TIMEOUT,
-                "ssl_context": self._tls,
-            }
-            self._pools[proxy] = (
-                urllib3.ProxyManager(proxy, **settings) if proxy else urllib3.PoolManager(**settings)
-            )
-        return self._pools[proxy]
+        key = (proxy, parts.scheme == "https" or proxy.startswith("https"))
+        with self._guard:
+            if key not in self._pools:
+                self._pools[key] = self._opened(*key)
+            return self._pools[key]
+
+    def _opened(self, proxy: str, protected: bool) -> urllib3.PoolManager:  # noqa: FBT001 - a part of the key
+        """Connections through a proxy, if there is one; reading all certificates takes a while."""
+        settings: dict[str, Any] = {
+            "num_pools": 16,
+            "maxsize": _CONNECTIONS,
+            "retries": _RETRIES,
+            "timeout": _TIMEOUT,
+        }
+        if protected:
+            file, folder = self._authorities
+            settings["ssl_context"] = ssl.create_default_context(cafile=file, capath=folder)
+        return urllib3.ProxyManager(proxy, **settings) if proxy else urllib3.PoolManager(**settings)
 
 
 def _limited(response: urllib3.BaseHTTPResponse, address: str) -> bytes:
@@ -184,6 +189,12 @@ def _proxies(environ: Mapping[str, str]) -> dict[str, str]:
                 found[scheme] = environ[name]
                 break
     return found
+
+
+def _bypassed(host: str, proxies: Mapping[str, str]) -> bool:
+    from urllib.request import proxy_bypass_environment  # type: ignore[attr-defined]  # typeshed lacks it
+
+    return bool(proxy_bypass_environment(host, proxies))
 
 
 @contextmanager

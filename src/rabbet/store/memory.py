@@ -1,11 +1,13 @@
 """Small things that are remembered between runs, a file each; losing one costs time, never truth."""
 
 import os
-import tempfile
+import threading
 from contextlib import suppress
 from pathlib import Path
 
-__all__ = ["Memory"]
+__all__ = ["LAYOUT", "Memory"]
+
+LAYOUT = "layout-1"  # the folder of the store that holds everything in its present form
 
 
 class Memory:
@@ -23,9 +25,17 @@ class Memory:
 
     def remember(self, key: str, content: bytes) -> None:
         """Keep a content. A store that can't be written forgets it, which is no error."""
+        target = f"{self._folder}/{key}"
+        temporary = f"{target}.{os.getpid()}.{threading.get_ident()}"
         with suppress(OSError):
-            self._folder.mkdir(parents=True, exist_ok=True)
-            descriptor, temporary = tempfile.mkstemp(dir=self._folder)
-            with os.fdopen(descriptor, "wb") as file:
-                file.write(content)
-            Path(temporary).replace(self._folder / key)
+            try:
+                _write(temporary, content)
+            except FileNotFoundError:
+                self._folder.mkdir(parents=True, exist_ok=True)
+                _write(temporary, content)
+            os.replace(temporary, target)  # noqa: PTH105 - hundreds of times a run
+
+
+def _write(path: str, content: bytes) -> None:
+    with open(path, "wb") as file:  # noqa: PTH123 - as above
+        file.write(content)

@@ -7,6 +7,7 @@
     LAYOUT/listings/<digest>                the parsed listings of indexes, by their address
     LAYOUT/repositories/<digest>            what was fetched of git repositories, by their address
     LAYOUT/runtimes/<digest>                what interpreters told of themselves
+    LAYOUT/unchanged/<digest>               which locks were found up to date
     LAYOUT/claims/<digest>                  who changes an environment holds a lock here
     LAYOUT/partial/…                        what is being written; nothing here is ever taken for whole
 
@@ -31,8 +32,6 @@ from rabbet.store.memory import Memory
 from rabbet.store.unpack import StoredFile, unpack_wheel
 
 __all__ = ["Store", "Unpacked"]
-
-LAYOUT = "layout-1"
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,7 +64,7 @@ class Store:
     """All that is kept on this machine, below one folder. Its methods may be called from many threads."""
 
     def __init__(self, folder: Path) -> None:
-        self._folder = folder / LAYOUT
+        self._folder = folder
         self.metadata = Memory(self._folder / "metadata")
         self.listings = Memory(self._folder / "listings")
         self.runtimes = Memory(self._folder / "runtimes")

@@ -1,9 +1,10 @@
 """The machine as tasks see it: the current folder, the user's variables and folders."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
+
+from rabbet.store.memory import LAYOUT
 
 if TYPE_CHECKING:
     from rabbet.store.store import Store
@@ -11,8 +12,7 @@ if TYPE_CHECKING:
 __all__ = ["Machine"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Machine:
+class Machine(NamedTuple):
     """Where a command runs. `environ` is the only access to environment variables below the interface.
 
     `offline` forbids to ask the network.
@@ -24,15 +24,19 @@ class Machine:
     offline: bool = False
 
     def store(self) -> "Store":
-        """The store: `RABBET_STORE`, else the platform's folder for caches."""
+        """The store."""
         from rabbet.store.store import Store
 
+        return Store(self.store_folder())
+
+    def store_folder(self) -> Path:
+        """Where the store lies: `RABBET_STORE`, else the platform's folder for caches; its present layout."""
         named = self.environ.get("RABBET_STORE")
         if named:
-            return Store(self.folder / Path(named).expanduser())
+            return self.folder / Path(named).expanduser() / LAYOUT
         import platformdirs
 
-        return Store(platformdirs.user_cache_path("rabbet"))
+        return platformdirs.user_cache_path("rabbet") / LAYOUT
 
     def settings_file(self) -> Path:
         """The user's own settings."""

@@ -1,8 +1,7 @@
 """The project: found by walking up from the current folder; its declaration and lock read from there."""
 
-from dataclasses import dataclass
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 from rabbet.errors import NoDeclaration, NoLock, NotUnderstood
 
@@ -17,8 +16,7 @@ LOCK = "pylock.toml"
 ENVIRONMENT = ".venv"
 
 
-@dataclass(frozen=True, slots=True)
-class Project:
+class Project(NamedTuple):
     """A project by its folder."""
 
     folder: Path

@@ -11,7 +11,7 @@ from rabbet.core.lock.select import serves
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock
 from rabbet.core.model.runtime import PythonRuntime
-from rabbet.core.model.target import Target
+from rabbet.core.model.target import Target, targets_text
 from rabbet.errors import NotUnderstood, WrongUsage
 from rabbet.formats.merge import merge_sides
 from rabbet.formats.pylock import read_lock, write_lock
@@ -22,8 +22,9 @@ from rabbet.tasks.progress import Observer
 from rabbet.tasks.project import Project, read_text
 from rabbet.tasks.runtime import chosen_runtime, targets_for
 from rabbet.tasks.settle import Aim, Settling, settle
+from rabbet.tasks.unchanged import UpToDate, remember_unchanged
 
-__all__ = ["Resolved", "Verdict", "resolve", "verify"]
+__all__ = ["Resolved", "Verdict", "resolve", "up_to_date_lock", "verify"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -76,10 +77,17 @@ def resolve(project: Project, machine: Machine, observer: Observer, aim: Aim) ->
     earlier = {variant: work.earlier(variant, must_be_readable=not aim.afresh) for variant in work.variants}
     _check_raised([lock for locks in earlier.values() for lock in locks], aim)
     resolved = [work.resolved(variant, locks, aim) for variant, locks in earlier.items()]
+    if aim.plain and all(one.untouched and not one.declaration.local for one in resolved):
+        remember_unchanged(project, machine, [up_to_date_lock(one) for one in resolved])
     for one in resolved:
         if not one.untouched:
             write_text(project.lock_file_of(one.variant), write_lock(one.lock))
     return tuple(resolved)
+
+
+def up_to_date_lock(found: Resolved) -> UpToDate:
+    """In short what was found of a lock that is up to date."""
+    return UpToDate(found.file, found.variant or "", len(found.lock.libraries), targets_text(found.targets))
 
 
 def verify(project: Project, machine: Machine, observer: Observer) -> tuple[Verdict, ...]:

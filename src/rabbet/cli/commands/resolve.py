@@ -46,6 +46,24 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(arguments: Namespace, context: Context) -> int:
     """Resolve and tell what moved, or verify."""
+    if _plain(arguments):
+        from rabbet.cli.views.unchanged import show_up_to_date
+        from rabbet.tasks.unchanged import recall_unchanged
+
+        for lock in (known := recall_unchanged(context.project(), context.machine)):
+            show_up_to_date(lock, context)
+        if known:
+            return ExitCode.DONE
+    return _resolve(arguments, context)
+
+
+def _plain(arguments: Namespace) -> bool:
+    """Whether nothing but an up-to-date lock is asked for."""
+    moving = (arguments.raised, arguments.raise_all, arguments.lowest, arguments.as_of)
+    return not (any(moving) or arguments.verify or arguments.json)
+
+
+def _resolve(arguments: Namespace, context: Context) -> int:
     from packaging.utils import canonicalize_name
 
     from rabbet.cli.views import resolve as view

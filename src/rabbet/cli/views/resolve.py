@@ -7,10 +7,11 @@ from packaging.utils import NormalizedName, canonicalize_name
 
 from rabbet.cli.context import Context
 from rabbet.cli.style import count, table
+from rabbet.cli.views.unchanged import show_up_to_date
 from rabbet.core.lock.moves import Move
 from rabbet.core.model.declaration import Declaration
-from rabbet.core.model.target import Target
-from rabbet.tasks.resolve import Resolved, Verdict
+from rabbet.core.model.target import targets_text
+from rabbet.tasks.resolve import Resolved, Verdict, up_to_date_lock
 
 __all__ = ["document", "show", "show_verdict", "verdict_document", "with_variants"]
 
@@ -21,16 +22,13 @@ _SHOWN_NOTES = 4
 
 def show(resolved: Resolved, context: Context) -> None:
     """Print what moved and why, and what to do next."""
-    locked = count(len(resolved.lock.libraries), "library")
-    if resolved.variant:
-        context.show(f"\nThe variant {resolved.variant}:")
     for name in resolved.idle_checkouts:
         context.show(f"The checkout {resolved.declaration.local[name]} is not used: nothing requires {name}.")
-    following = "" if resolved.variant else " Next: rabbet recreate"
     if resolved.untouched:
-        up_to_date = f"{resolved.file} is up to date: {locked} for {_targets(resolved.targets)}."
-        context.show(up_to_date + following)
+        show_up_to_date(up_to_date_lock(resolved), context)
         return
+    if resolved.variant:
+        context.show(f"\nThe variant {resolved.variant}:")
     if resolved.merged:
         context.show(f"{resolved.file} was an unfinished merge: the versions of both sides were kept")
         context.show("where they could be, of two the newer one.")
@@ -44,7 +42,9 @@ def show(resolved: Resolved, context: Context) -> None:
         context.show(line)
     moved = "" if resolved.moves else ", no version moved"
     into = f" in {resolved.file}" if resolved.variant else ""
-    context.show(f"Locked {locked} for {_targets(resolved.targets)}{into}{moved}.{following}")
+    following = "" if resolved.variant else " Next: rabbet recreate"
+    locked = count(len(resolved.lock.libraries), "library")
+    context.show(f"Locked {locked} for {targets_text(resolved.targets)}{into}{moved}.{following}")
 
 
 def _notes(resolved: Resolved) -> Iterator[str]:
@@ -104,10 +104,6 @@ def _asked_by(resolved: Resolved, declaration: Declaration) -> Mapping[Normalize
         elif asked.get(name) != declaration.name:
             asked[name] = f"{declaration.name}, {one.section}"
     return asked
-
-
-def _targets(targets: Sequence[Target]) -> str:
-    return str(targets[0]) if len(targets) == 1 else f"{sum(len(one.each) for one in targets)} targets"
 
 
 def _some(names: Sequence[str]) -> str:

@@ -1,12 +1,12 @@
 """A target: the platform and runtime version that a solution serves."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from packaging.markers import Marker
 from packaging.version import Version
 
-__all__ = ["Target"]
+__all__ = ["Target", "targets_text"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -43,3 +43,8 @@ class Target:
         """Such as `linux-x86_64 with Python 3.12`."""
         platforms = " and ".join(one.platform for one in (self, *self.alike))
         return f"{platforms} with Python {self.python.major}.{self.python.minor}"
+
+
+def targets_text(targets: Sequence[Target]) -> str:
+    """The one target, or how many there are."""
+    return str(targets[0]) if len(targets) == 1 else f"{sum(len(one.each) for one in targets)} targets"

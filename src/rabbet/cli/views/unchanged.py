@@ -1,0 +1,14 @@
+"""What `resolve` says of a lock that is up to date."""
+
+from rabbet.cli.context import Context
+from rabbet.cli.style import count
+from rabbet.tasks.unchanged import UpToDate
+
+__all__ = ["show_up_to_date"]
+
+
+def show_up_to_date(found: UpToDate, context: Context) -> None:
+    """Print one sentence."""
+    following = "" if found.variant else " Next: rabbet recreate"
+    locked = count(found.libraries, "library")
+    context.show(f"{found.file} is up to date: {locked} for {found.targets}.{following}")

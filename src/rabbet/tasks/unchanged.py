@@ -1,0 +1,64 @@
+"""Knowing at once that nothing has to be resolved, because an earlier run found so from the very same inputs.
+
+Whether locks are up to date follows from the texts of the declaration and of the locks, from the interpreters
+on this machine and from Rabbet's version, and from nothing else. A digest of these leads to what was found.
+This module imports little: most runs of `resolve` end here.
+"""
+
+import hashlib
+from collections.abc import Iterable
+from typing import NamedTuple
+
+from rabbet import __version__
+from rabbet.runtimes.search import find_executables
+from rabbet.store.memory import Memory
+from rabbet.tasks.machine import Machine
+from rabbet.tasks.project import Project
+
+__all__ = ["UpToDate", "recall_unchanged", "remember_unchanged"]
+
+
+class UpToDate(NamedTuple):
+    """A lock that was found up to date: its file, how many libraries it holds, and for which targets."""
+
+    file: str
+    variant: str
+    libraries: int
+    targets: str
+
+
+def recall_unchanged(project: Project, machine: Machine) -> tuple[UpToDate, ...]:
+    """What was found of these very files and interpreters; nothing where that is not known."""
+    content = _memory(machine).recall(_digest(project, machine)) or b""
+    try:
+        rows = [line.split("\t") for line in content.decode().splitlines()]
+        return tuple(UpToDate(file, variant, int(count), targets) for file, variant, count, targets in rows)
+    except ValueError:  # somebody damaged the store
+        return ()
+
+
+def remember_unchanged(project: Project, machine: Machine, found: Iterable[UpToDate]) -> None:
+    """Keep what was found."""
+    rows = [f"{one.file}\t{one.variant}\t{one.libraries}\t{one.targets}\n" for one in found]
+    _memory(machine).remember(_digest(project, machine), "".join(rows).encode())
+
+
+def _memory(machine: Machine) -> Memory:
+    return Memory(machine.store_folder() / "unchanged")
+
+
+def _digest(project: Project, machine: Machine) -> str:
+    digest = hashlib.sha256(__version__.encode())
+    for path in [project.declaration_file, *sorted(project.folder.glob("pylock*.toml"))]:
+        _add(digest, path.name.encode(), path.read_bytes())
+    for executable in find_executables(machine.environ, machine.home):
+        state = executable.stat()
+        facts = f"{state.st_size} {state.st_mtime_ns}".encode()
+        _add(digest, str(executable).encode(errors="surrogateescape"), facts)
+    return digest.hexdigest()
+
+
+def _add(digest: "hashlib._Hash", *parts: bytes) -> None:
+    """Take in parts so that no two lists of them look the same."""
+    for part in parts:
+        digest.update(b"%d:" % len(part) + part)
