@@ -1,8 +1,8 @@
 """A release's file name: a wheel's (PEP 427) → name, version, build and tags; a source archive's (PEP 625).
 
-Large listings hold tens of thousands of names with few distinct tags, so tags are expanded once each; that is
-why the `packaging` library's function for whole names is not used here. A test holds the two to the same
-answers.
+Large listings hold tens of thousands of names with few distinct tags and versions, so these are parsed once
+each; that is why the `packaging` library's function for whole names is not used here. A test holds the two to
+the same answers.
 """
 
 import re
@@ -67,13 +67,22 @@ def parse_wheel_name(filename: str) -> WheelName | str:
     if build is None:
         return f"'{filename}' has a build number that begins with no digit"
     try:
-        version = Version(parts[1])
         number = (int(build[1]), build[2])
-        return WheelName(canonicalize_name(parts[0]), version, number, _tags("-".join(parts[-3:])))
+        return WheelName(_name(parts[0]), _version(parts[1]), number, _tags("-".join(parts[-3:])))
     except InvalidVersion:
         return f"'{filename}' has no version"
     except InvalidTag as error:
         return f"'{filename}': {error}"
+
+
+@lru_cache(maxsize=1024)
+def _name(text: str) -> NormalizedName:
+    return canonicalize_name(text)
+
+
+@lru_cache(maxsize=8192)
+def _version(text: str) -> Version:
+    return Version(text)
 
 
 @lru_cache(maxsize=8192)

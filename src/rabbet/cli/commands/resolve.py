@@ -90,7 +90,7 @@ def _resolve(arguments: Namespace, context: Context) -> int:
         context.show_json("resolve", view.with_variants(resolved, view.document))
     else:
         for one in resolved:
-            view.show(one, context)
+            view.show(one, resolved[0].lock, context)
     return ExitCode.DONE
 
 

@@ -10,6 +10,7 @@ from rabbet.cli.style import count, table
 from rabbet.cli.views.unchanged import show_up_to_date
 from rabbet.core.lock.moves import Move
 from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.lock import Lock
 from rabbet.core.model.target import targets_text
 from rabbet.tasks.resolve import Resolved, Verdict, up_to_date_lock
 
@@ -20,8 +21,8 @@ _SHOWN_REQUIRERS = 2
 _SHOWN_NOTES = 4
 
 
-def show(resolved: Resolved, context: Context) -> None:
-    """Print what moved and why, and what to do next."""
+def show(resolved: Resolved, own: Lock, context: Context) -> None:
+    """Print what moved and why, and what to do next; `own` is the lock of the declaration itself."""
     for name in resolved.idle_checkouts:
         context.show(f"The checkout {resolved.declaration.local[name]} is not used: nothing requires {name}.")
     if resolved.untouched:
@@ -34,8 +35,7 @@ def show(resolved: Resolved, context: Context) -> None:
         context.show("where they could be, of two the newer one.")
         context.show()
     if resolved.moves:
-        first = all(move.before is None for move in resolved.moves)
-        for line in _first_lock(resolved, context) if first else _moves(resolved.moves, context):
+        for line in _moved(resolved, own, context):
             context.show(line)
         context.show()
     for line in _notes(resolved):
@@ -74,6 +74,29 @@ def show_verdict(verdict: Verdict, context: Context) -> None:
         context.show(f"  {reason}")
     context.show()
     context.show(f"{verdict.file} is not what the declaration asks for. To mend: rabbet resolve")
+
+
+def _moved(resolved: Resolved, own: Lock, context: Context) -> list[str]:
+    """What moved; of a first lock everything, of a variant's first lock what sets it apart."""
+    if any(move.before is not None for move in resolved.moves):
+        return _moves(resolved.moves, context)
+    return _apart(resolved, own, context) if resolved.variant else _first_lock(resolved, context)
+
+
+def _apart(resolved: Resolved, own: Lock, context: Context) -> list[str]:
+    versions = [_versions(own), _versions(resolved.lock)]
+    names = sorted({*versions[0], *versions[1]})
+    rows = [(name, *(one.get(name, "-") for one in versions)) for name in names]
+    apart = [row for row in rows if row[1] != row[2]]
+    return table(("library", "locked", resolved.variant or ""), apart, context.style)
+
+
+def _versions(lock: Lock) -> Mapping[str, str]:
+    """The versions of each library, of several for different targets all."""
+    found: dict[str, str] = {}
+    for one in lock.libraries:
+        found[one.name] = f"{found[one.name]}, {one.version}" if one.name in found else str(one.version)
+    return found
 
 
 def _first_lock(resolved: Resolved, context: Context) -> list[str]:

@@ -14,6 +14,8 @@ from rabbet.core.model.target import Target
 
 __all__ = ["Candidates", "candidates_for"]
 
+_NO_WHEEL = "no wheel"
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Candidates:
@@ -94,7 +96,8 @@ def _fitting(
                 fitting = True
                 ranked.setdefault(wheel.filename, ((place, rank), wheel))
         if not fitting:
-            return SetAside(version=str(version), reason=", ".join(sorted(refused)))
+            reasons = sorted(f"{one} for {target}" if one == _NO_WHEEL else one for one in refused)
+            return SetAside(version=str(version), reason=", ".join(reasons))
     ordered = _best_first(list(ranked.values()))
     kept = {(wheel.build, wheel.tags): wheel for wheel in reversed(ordered)}
     chosen = tuple(wheel for wheel in ordered if kept[wheel.build, wheel.tags] is wheel)
@@ -127,7 +130,7 @@ def _rank(wheel: WheelFile, target: Target) -> int | str:
     """How well a wheel fits (the smaller the better), or why it does not."""
     ranks = [target.tags[tag] for tag in wheel.tags if tag in target.tags]
     if not ranks:
-        return f"no wheel for {target}"
+        return _NO_WHEEL
     return _needs_python(wheel, target) or min(ranks)
 
 
