@@ -26,7 +26,7 @@ from rabbet.demo.stand_in import Manner, StandIn
 LOCKED = 100
 LATENCY = 0.020  # seconds
 CONCURRENCY = 16  # requests at a time, as Rabbet makes them
-ROUNDS = 9
+ROUNDS = 11
 PROGRAM = str(Path(sys.executable).parent / "rabbet")
 FETCH = """
 import sys, json, urllib3

@@ -49,6 +49,7 @@ def take_all(project: Path, address: str) -> None:
         "declare",
         "rabbet declare 'nectarplot>=2' pollencsv",
         "rabbet declare --group checks mitewatch",
+        "rabbet declare --target linux-x86_64 macos-arm64 windows-x86_64",
         "cat pyproject.toml",
     )
     shoot("resolve", "rabbet resolve", "rabbet resolve")
@@ -57,7 +58,7 @@ def take_all(project: Path, address: str) -> None:
     shoot("drift", "rabbet drift", "rabbet recreate", "rabbet drift")
     shoot("conflict", "rabbet declare swarmcast", "rabbet resolve", "rabbet retract swarmcast")
     shoot("explain", "rabbet explain --sizes", "rabbet explain combframe", "rabbet explain broodcount")
-    shoot("lookup", "rabbet lookup combframe", "rabbet lookup hivewire", "rabbet lookup skepio")
+    shoot("lookup", "rabbet lookup combframe", "rabbet lookup hivewire", "rabbet lookup broodcount")
     git = ["git", "-c", "user.name=bee", "-c", "user.email=bee@apiary.example"]
     for command in (["init", "--quiet"], ["add", "."], ["commit", "--quiet", "--message", "one"]):
         subprocess.run([*git, *command], cwd=project, check=True)

@@ -106,7 +106,12 @@ def put_targets(text: str, platforms: Sequence[str]) -> tuple[str, tuple[Change,
     """Add platforms to those that the lock must serve."""
     document = _parse(text)
     tool = document.setdefault("tool", tomlkit.table(is_super_table=True))
-    targets = tool.setdefault("rabbet", tomlkit.table()).setdefault("targets", tomlkit.array())
+    settings = tool.setdefault("rabbet", tomlkit.table())
+    if "targets" not in settings:
+        array = tomlkit.array()
+        array.trivia.trail = "\n\n" if len(settings) else "\n"  # tables inside come behind it
+        settings.add("targets", array)
+    targets = settings["targets"]
     changes = []
     for platform in platforms:
         known = platform in targets

@@ -18,7 +18,6 @@ from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.solution import Solution
 from rabbet.core.model.target import Target
 from rabbet.core.solve.policy import Policy
-from rabbet.core.solve.solver import Refutation, solve
 from rabbet.sources.catalogue import Catalogue
 from rabbet.tasks.catalogue import Sources
 from rabbet.tasks.machine import Machine
@@ -100,6 +99,8 @@ def settle(work: Settling, aim: Aim) -> Settlement:
     kept = [_without(lock, aim.raised) for lock in work.earlier] if aim.keeps else []
     with work.sources.catalogue(work.declaration, work.targets[0], policy, work.observer, kept) as catalogue:
         work.observer.stage("reading listings and metadata")
+        declared = [one.requirement for one in work.declaration.declared()]
+        catalogue.expect(one for one in declared if work.targets[0].admits(one.marker))
         outcome = _settle_all(work, catalogue, aim)
         if isinstance(outcome, Unsolved):
             raise no_solution(outcome, work.machine, work.observer)
@@ -146,6 +147,11 @@ def _settle_all(
     work: Settling, catalogue: Catalogue, aim: Aim
 ) -> "tuple[list[Solved], tuple[Move, ...]] | Unsolved":
     """Solve each target, preferring what is locked for it and then what was chosen for the others."""
+    from rabbet.core.solve.solver import (  # here: the first answers are on their way meanwhile
+        Refutation,
+        solve,
+    )
+
     chosen: dict[NormalizedName, Version] = {}
     settled: list[Solved] = []
     moves: dict[tuple[object, ...], Move] = {}

@@ -2,12 +2,12 @@
 
 import difflib
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from packaging.utils import canonicalize_name
 
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.target import Target
-from rabbet.core.solve.solver import Refutation
 from rabbet.core.targets import target_of
 from rabbet.errors import NoSolution
 from rabbet.runtimes.choose import newest_first
@@ -15,6 +15,9 @@ from rabbet.sources.catalogue import Catalogue
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer
 from rabbet.tasks.runtime import found_runtimes
+
+if TYPE_CHECKING:
+    from rabbet.core.solve.solver import Refutation
 
 __all__ = ["Unsolved", "no_solution"]
 
@@ -27,7 +30,7 @@ class Unsolved:
 
     declaration: Declaration
     variant: str | None
-    refutation: Refutation
+    refutation: "Refutation"
     catalogue: Catalogue
     target: Target
 

@@ -101,7 +101,17 @@ def _versions(lock: Lock) -> Mapping[str, str]:
 
 def _first_lock(resolved: Resolved, context: Context) -> list[str]:
     asked = _asked_by(resolved, resolved.declaration)
-    rows = [(move.name, _text(move.after), asked.get(move.name, "")) for move in resolved.moves]
+    where = {
+        one.name: one.marker for one in resolved.lock.libraries if one.marker and "' in " not in one.marker
+    }
+    rows = [
+        (
+            move.name,
+            _text(move.after),
+            asked.get(move.name, "") + (f", where {where[move.name]}" if move.name in where else ""),
+        )
+        for move in resolved.moves
+    ]
     return table(("library", "locked", "asked for by"), rows, context.style)
 
 
