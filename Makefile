@@ -25,6 +25,7 @@ check: test lint types
 bench: $(TOOLS)/ready
 	$(RUN) -m bench.startup
 	$(RUN) -m bench.solve
+	$(RUN) -m bench.resolve
 
 screenshots: $(TOOLS)/ready
 	$(RUN) tools/screenshots.py
