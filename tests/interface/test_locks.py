@@ -117,11 +117,13 @@ class Locks(ProgramCase):
     def test_broken_releases_are_noted(self) -> None:
         """A release whose metadata can't be read is passed over with a note, and does not end the command."""
         broken = MadeUp(name="combframe", version="2.2", needs=("tallywax >",))
-        index = self.serve(StandIn([*RELEASES, broken]))
+        mislabelled = MadeUp(name="tallywax", version="1.3", told_version="1.4")
+        index = self.serve(StandIn([*RELEASES, broken, mislabelled]))
         self.begin(index.address, "nectarplot")
         done = self.rabbet("resolve").out
         self.assertIn("Passed over: combframe 2.2: its metadata holds 'tallywax >'", done)
-        self.assertEqual(self.locked()["combframe"], "2.1")
+        self.assertIn("Passed over: tallywax 1.3: its metadata says that it is tallywax 1.4", done)
+        self.assertEqual((self.locked()["combframe"], self.locked()["tallywax"]), ("2.1", "1.2"))
 
     def test_sources_in_order(self) -> None:
         """The first source that knows a library gives it, unless another claims it; risks are told once."""

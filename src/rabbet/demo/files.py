@@ -69,7 +69,7 @@ def metadata_of(release: MadeUp) -> str:
     lines = [
         f"Metadata-Version: {release.metadata_version}",
         f"Name: {release.name}",
-        f"Version: {release.version}",
+        f"Version: {release.told_version or release.version}",
         "Summary: made up for Rabbet's demo",
         f"Requires-Python: {release.python}",
         *(f"Dynamic: {field}" for field in release.dynamic),

@@ -16,7 +16,8 @@ class MadeUp:
     """One release. `needs` are requirements (PEP 508), `commands` maps names to functions of the module.
 
     Without `code` of its own, its module is the one in `modules/`. It is a wheel, or an `sdist`: of that a
-    build would have to tell the `dynamic` fields of the metadata.
+    build would have to tell the `dynamic` fields of the metadata. Metadata may tell another version than the
+    file's name does.
     """
 
     name: str
@@ -31,6 +32,7 @@ class MadeUp:
     sdist: bool = False
     metadata_version: str = "2.3"
     dynamic: tuple[str, ...] = ()
+    told_version: str = ""
 
     @property
     def filename(self) -> str:
