@@ -156,9 +156,12 @@ class Elsewhere(ProgramCase):
         self.assertEqual(found["swarmdrone"]["vcs"]["commit-id"], first)
         self.assertIn("hivewire", found)
         self.rabbet("resolve", "--verify", "--offline")
+        old = self.root / "old.toml"
+        old.write_bytes((self.project / "pylock.toml").read_bytes())
         found, _ = self.resolve("--raise", "swarmdrone")
         self.assertEqual(found["swarmdrone"]["vcs"]["commit-id"], second)
         self.assertNotIn("hivewire", found)
+        self.assertIn("swarmdrone", self.rabbet("compare", str(old)).out)
         self.assertIn("can't build it yet", self.rabbet("recreate", code=7).err)
         for wrong, code, word in (
             ("@nothing#subdirectory=lib", 5, "git can't fetch 'nothing'"),

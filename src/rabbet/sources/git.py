@@ -5,7 +5,7 @@ import subprocess
 from collections.abc import Mapping
 from pathlib import Path
 
-from rabbet.errors import SourceFailed
+from rabbet.errors import CannotWrite, SourceFailed
 
 __all__ = ["FarRepository", "file_at"]
 
@@ -80,12 +80,16 @@ class FarRepository:
         return done.stdout.decode("utf-8", errors="replace") if done.returncode == 0 else None
 
     def _prepare(self) -> None:
-        if not self._folder.is_dir():
-            self._folder.parent.mkdir(parents=True, exist_ok=True)
-            _run(["init", "--quiet", "--bare", str(self._folder)], self._folder.parent, self._environ)
+        """Make the bare repository, or mend one that a killed run left."""
+        try:
+            self._folder.mkdir(parents=True, exist_ok=True)
+        except OSError as error:
+            raise CannotWrite(f"{self._folder} can't be written", because=[str(error.strerror)]) from error
+        self._run("init", "--quiet", "--bare")
 
     def _run(self, *arguments: str) -> "subprocess.CompletedProcess[bytes]":
-        return _run(["-c", "protocol.ext.allow=never", *arguments], self._folder, self._environ)
+        given = [f"--git-dir={self._folder}", "-c", "protocol.ext.allow=never", *arguments]
+        return _run(given, self._folder, self._environ)
 
 
 def _git(*arguments: str, folder: Path) -> str | None:

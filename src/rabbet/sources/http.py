@@ -58,7 +58,7 @@ class HttpClient:
         with _translated(address):
             response, final = self._request(method, address, headers or {})
             try:
-                body = _limited(response, address)
+                body = b"" if method == "HEAD" else _limited(response, address)
             finally:
                 response.release_conn()
             return Answer(
@@ -91,7 +91,7 @@ class HttpClient:
             location = response.get_redirect_location()
             if not location:
                 return response, address
-            response.drain_conn()
+            response.close()
             following = urljoin(address, location)
             if urlsplit(address).scheme == "https" and urlsplit(following).scheme != "https":
                 raise SourceFailed(

@@ -7,6 +7,7 @@ from rabbet.core.model.declaration import Section
 from rabbet.core.targets import PLATFORMS
 from rabbet.core.wording import specifiers_text
 from rabbet.errors import WrongUsage
+from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import (
     Change,
     put_requirement,
@@ -92,5 +93,7 @@ def retract(project: Project, names: Sequence[str], *, section: Section | None) 
 
 
 def _save(project: Project, before: str, after: str) -> None:
+    """Write what was changed, if it can be read again. Raises `NotUnderstood`, as for a nameless group."""
     if after != before:
+        read_declaration(after, folder_name=project.folder.name)
         write_text(project.declaration_file, after)

@@ -7,6 +7,7 @@ This module imports little: most runs of `resolve` end here.
 
 import hashlib
 from collections.abc import Iterable
+from contextlib import suppress
 from typing import NamedTuple
 
 from rabbet import __version__
@@ -29,18 +30,19 @@ class UpToDate(NamedTuple):
 
 def recall_unchanged(project: Project, machine: Machine) -> tuple[UpToDate, ...]:
     """What was found of these very files and interpreters; nothing where that is not known."""
-    content = _memory(machine).recall(_digest(project, machine)) or b""
     try:
+        content = _memory(machine).recall(_digest(project, machine)) or b""
         rows = [line.split("\t") for line in content.decode().splitlines()]
         return tuple(UpToDate(file, variant, int(count), targets) for file, variant, count, targets in rows)
-    except ValueError:  # somebody damaged the store
+    except (OSError, ValueError):  # a file that can't be read, a damaged store: the long way tells more
         return ()
 
 
 def remember_unchanged(project: Project, machine: Machine, found: Iterable[UpToDate]) -> None:
     """Keep what was found."""
     rows = [f"{one.file}\t{one.variant}\t{one.libraries}\t{one.targets}\n" for one in found]
-    _memory(machine).remember(_digest(project, machine), "".join(rows).encode())
+    with suppress(OSError):
+        _memory(machine).remember(_digest(project, machine), "".join(rows).encode())
 
 
 def _memory(machine: Machine) -> Memory:

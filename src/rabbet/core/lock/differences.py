@@ -106,8 +106,13 @@ def _kind(before: Sequence[LockedLibrary], after: Sequence[LockedLibrary]) -> Di
     old, new = [one.version for one in before], [one.version for one in after]
     if old != new:
         return DifferenceKind.RAISED if new > old else DifferenceKind.LOWERED
-    files = [{wheel.sha256 for one in side for wheel in one.wheels} for side in (before, after)]
-    return DifferenceKind.FILES if files[0] != files[1] else None
+    return DifferenceKind.FILES if _content(before) != _content(after) else None
+
+
+def _content(entries: Sequence[LockedLibrary]) -> set[object]:
+    """What is bit for bit the same where these are equal: digests of files, commits."""
+    files = {file.sha256 for one in entries for file in (*one.wheels, one.sdist) if file is not None}
+    return files | {one.tree for one in entries if one.tree is not None}
 
 
 def _cause(
