@@ -86,7 +86,7 @@ class Case(unittest.TestCase):
     def environment(self, name: str) -> Layout:
         root = self.root / name
         root.mkdir()
-        layout = Layout(root=root, home=root, site_packages=self.runtime.site_packages)
+        layout = Layout(root=root, site_packages=self.runtime.site_packages)
         create_environment(layout, self.runtime)
         return layout
 
@@ -106,7 +106,7 @@ class Case(unittest.TestCase):
 
     def install(self, unpacked: Unpacked) -> None:
         origin = install_wheel(unpacked, self.layout, wheel_sha256="w", requested=True)
-        stamp = Stamp(executable="", home="", libraries={"hivewire": origin})
+        stamp = Stamp(executable="", libraries={"hivewire": origin})
         write_stamp(self.layout.root, stamp)
 
     def files(self) -> set[str]:
@@ -232,20 +232,46 @@ class Wheels(Case):
             except KeyboardInterrupt:
                 pass
 
-    def test_long_and_odd_paths(self) -> None:
-        """Scripts start where the interpreter's path is too long for a first line, or has odd signs."""
+    def test_moved(self) -> None:
+        """Scripts start wherever the environment is moved to, called by any name for them, with any words."""
+        script = b"#!python\n'It\\'s mine.'\nimport sys; print(sys.argv[1:], __doc__, sys.prefix)\n"
+        self.install(
+            self.unpack(
+                {
+                    "hivewire-1.0.data/scripts/buzz": script,
+                    "hivewire-1.0.data/scripts/other": b"#!/bin/sh\necho $1 It\\'s\n",
+                    ENTRY_POINTS: b"[console_scripts]\nhum = hivewire.deep:hum\n",
+                    "hivewire/deep.py": b"import sys\ndef hum(): print(sys.argv[1:], 'It\\'s', sys.prefix)\n",
+                }
+            )
+        )
+        here = self.layout.root
         for name in ("x" * 150, "a b", 'it\'s $HOME `id` "q"'):
-            with self.subTest(name):
-                self.layout = self.environment(name)
-                self.install(
-                    self.unpack(
-                        {"hivewire-1.0.data/scripts/buzz": b"#!python\nimport sys; print(sys.argv[1:])\n"}
+            here = here.rename(self.root / name)
+            link = self.root / "link"
+            link.unlink(missing_ok=True)
+            link.symlink_to(here / "bin" / "buzz")
+            ways: list[tuple[list[str], Path]] = [
+                ([str(here / "bin" / "buzz")], self.root),
+                (["bin/buzz"], here),
+                ([str(link)], self.root),
+                (["hum"], self.root),
+                (["other"], self.root),
+            ]
+            for command, folder in ways:
+                with self.subTest(name, command=command):
+                    done = subprocess.run(
+                        [*command, "a  b"],
+                        cwd=folder,
+                        env={"PATH": f"{here / 'bin'}:/usr/bin:/bin"},
+                        capture_output=True,
+                        text=True,
+                        check=True,
                     )
-                )
-                done = subprocess.run(
-                    [self.layout.scripts / "buzz", "a b"], capture_output=True, text=True, check=True
-                )
-                self.assertEqual(done.stdout.strip(), "['a b']")
+                    self.assertIn("It's", done.stdout)
+                    if command != ["other"]:
+                        self.assertIn("['a  b']", done.stdout)
+                        self.assertIn(str(here), done.stdout)
 
 
 class Tags(Case):

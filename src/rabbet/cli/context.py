@@ -37,11 +37,11 @@ class Context(NamedTuple):
         """Whether somebody can be asked."""
         return self.input.isatty() and self.output.isatty()
 
-    def project(self) -> "Project":
-        """The project of the current folder. Raises `NoDeclaration`."""
+    def project(self, variant: str | None = None) -> "Project":
+        """The project of the current folder, or a variant of it. Raises `NoDeclaration`."""
         from rabbet.tasks.project import find_project
 
-        return find_project(self.machine.folder)
+        return find_project(self.machine.folder).of(variant)
 
     def show(self, text: str = "") -> None:
         """Print a line of the result, without any secret; progress still on the screen goes first."""

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from rabbet.core.model.declaration import Section
 
-__all__ = ["add_json", "add_offline", "add_quiet", "add_section", "section_of"]
+__all__ = ["add_json", "add_offline", "add_quiet", "add_section", "add_variant", "section_of"]
 
 
 def add_json(parser: ArgumentParser) -> None:
@@ -22,6 +22,13 @@ def add_quiet(parser: ArgumentParser) -> None:
 def add_offline(parser: ArgumentParser) -> None:
     """`--offline`."""
     parser.add_argument("--offline", action="store_true", help="ask no network, use the store alone")
+
+
+def add_variant(parser: ArgumentParser) -> None:
+    """`--variant NAME`."""
+    parser.add_argument(
+        "--variant", metavar="NAME", help="a variant of the project, with its own environment"
+    )
 
 
 def add_section(parser: ArgumentParser, purpose: str) -> None:

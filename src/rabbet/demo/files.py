@@ -42,6 +42,7 @@ def _build_wheel(release: MadeUp) -> bytes:
     info = f"{release.stem}.dist-info"
     contents = {
         f"{release.name}.py": release.source(),
+        **dict(release.more),
         f"{info}/METADATA": metadata_of(release),
         f"{info}/WHEEL": f"Wheel-Version: 1.0\nRoot-Is-Purelib: true\nTag: {release.tag}\n",
     }

@@ -17,7 +17,7 @@ class MadeUp:
 
     Without `code` of its own, its module is the one in `modules/`. It is a wheel, or an `sdist`: of that a
     build would have to tell the `dynamic` fields of the metadata. Metadata may tell another version than the
-    file's name does.
+    file's name does. `more` are further files: their paths and texts.
     """
 
     name: str
@@ -33,6 +33,7 @@ class MadeUp:
     metadata_version: str = "2.3"
     dynamic: tuple[str, ...] = ()
     told_version: str = ""
+    more: tuple[tuple[str, str], ...] = ()
 
     @property
     def filename(self) -> str:

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 
 from rabbet.environment.layout import Layout
-from rabbet.environment.scripts import command_script, with_first_line
+from rabbet.environment.scripts import command_script, with_head
 from rabbet.environment.stamp import Origin
 from rabbet.errors import IntegrityFailed
 from rabbet.formats.entry_points import read_commands
@@ -18,7 +18,7 @@ from rabbet.formats.record import RecordRow, write_record
 from rabbet.store.atomic import cannot_write
 from rabbet.store.store import Unpacked
 
-__all__ = ["install_wheel"]
+__all__ = ["install_wheel", "wheel_places"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -46,7 +46,7 @@ def install_wheel(
 
     Raises `IntegrityFailed` for a wheel that may not be installed so, `CannotWrite`.
     """
-    info = next(file.path.partition("/")[0] for file in unpacked.files if _is_record(file.path))
+    info = _info(unpacked)
     placed = list(_placed(unpacked, layout, info, requested=requested))
     if direct_url is not None:
         origin = {"url": direct_url, "archive_info": {"hashes": {"sha256": wheel_sha256}}}
@@ -72,6 +72,12 @@ def install_wheel(
     return Origin(wheel=wheel_sha256, record=hashlib.sha256(record).hexdigest())
 
 
+def wheel_places(unpacked: Unpacked, layout: Layout) -> list[tuple[str, str]]:
+    """Where a wheel's files and commands go, and their digests. Raises `IntegrityFailed`."""
+    placed = _placed(unpacked, layout, _info(unpacked), requested=False)
+    return [(str(one.place), one.sha256) for one in placed]
+
+
 def _placed(unpacked: Unpacked, layout: Layout, info: str, *, requested: bool) -> Iterator[_Placed]:
     """Everything that the installation consists of, but `RECORD`."""
     for file in unpacked.files:
@@ -82,7 +88,7 @@ def _placed(unpacked: Unpacked, layout: Layout, info: str, *, requested: bool) -
             raise IntegrityFailed(f"{info} would replace a part of the environment", because=[file.path])
         stored = unpacked.tree / file.path
         if place.parent == PurePosixPath("bin"):
-            yield _made(place, with_first_line(stored.read_bytes(), layout.interpreter), executable=True)
+            yield _made(place, with_head(stored.read_bytes()), executable=True)
         else:
             yield _Placed(place=place, sha256=file.sha256, size=file.size, linked=stored)
     entry_points = unpacked.tree / info / "entry_points.txt"
@@ -99,10 +105,14 @@ def _placed(unpacked: Unpacked, layout: Layout, info: str, *, requested: bool) -
                 raise IntegrityFailed(
                     f"{info} would replace a part of the environment", because=[command.name]
                 )
-            yield _made(place, command_script(command, layout.interpreter), executable=True)
+            yield _made(place, command_script(command), executable=True)
     yield _made(PurePosixPath(layout.site_packages, info, "INSTALLER"), b"rabbet\n", executable=False)
     if requested:
         yield _made(PurePosixPath(layout.site_packages, info, "REQUESTED"), b"", executable=False)
+
+
+def _info(unpacked: Unpacked) -> str:
+    return next(file.path.partition("/")[0] for file in unpacked.files if _is_record(file.path))
 
 
 def _is_record(path: str) -> bool:

@@ -11,14 +11,9 @@ CONFIGURATION = "pyvenv.cfg"
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Layout:
-    """The folders of one environment.
-
-    `root` is where it is being made, `home` where it will be used from: scripts name their interpreter there.
-    `site_packages` is relative to both.
-    """
+    """The folders of one environment: its own, and relative to it that which libraries are imported from."""
 
     root: Path
-    home: Path
     site_packages: str
 
     @property
@@ -30,11 +25,6 @@ class Layout:
     def scripts(self) -> Path:
         """The folder of the interpreter and the commands."""
         return self.root / "bin"
-
-    @property
-    def interpreter(self) -> Path:
-        """The interpreter as scripts will call it."""
-        return self.home / "bin" / "python"
 
     def destination(self, path: str) -> PurePosixPath | None:
         """Where a wheel's file goes, relative to the environment's folder (PEP 427, "Installing").

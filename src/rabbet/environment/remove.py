@@ -2,7 +2,7 @@
 
 import os
 import shutil
-from collections.abc import Iterator
+from collections.abc import Container, Iterator
 from contextlib import suppress
 from pathlib import Path
 
@@ -10,18 +10,18 @@ from rabbet.environment.layout import Layout
 from rabbet.formats.record import read_record
 from rabbet.store.atomic import cannot_write
 
-__all__ = ["remove_library"]
+__all__ = ["recorded_places", "remove_library"]
 
 
-def remove_library(layout: Layout, folder: str) -> None:
-    """Remove a library by the name of its `.dist-info` folder.
+def remove_library(layout: Layout, folder: str, *, spared: Container[str] = ()) -> None:
+    """Remove a library by the name of its `.dist-info` folder; files in `spared` places belong to others too.
 
     `RECORD` outlives the files it lists, so that a removal that was cut short can be finished. Of a folder
     that was replaced by a link only the link goes. Raises `CannotWrite`.
     """
     info = layout.site / folder
     with cannot_write(info):
-        files = list(_files(layout, info))
+        files = [path for path in _files(layout, info) if str(path.relative_to(layout.root)) not in spared]
         for path in files:
             link = layout.link_above(path)
             if link is not None:
@@ -36,6 +36,16 @@ def remove_library(layout: Layout, folder: str) -> None:
             info.unlink(missing_ok=True)
         for parent in sorted({path.parent for path in files}, key=lambda p: len(p.parts), reverse=True):
             _prune(parent, layout)
+
+
+def recorded_places(layout: Layout, folder: str) -> list[tuple[str, str]]:
+    """Where an installed library's files lie, relative to the environment, and their digests."""
+    try:
+        rows = read_record((layout.site / folder / "RECORD").read_text(encoding="utf-8"))
+    except (OSError, ValueError):
+        return []
+    site = layout.site_packages
+    return [(os.path.normpath(f"{site}/{row.path}"), row.sha256) for row in rows if row.sha256]
 
 
 def _files(layout: Layout, info: Path) -> Iterator[Path]:

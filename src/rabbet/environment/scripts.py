@@ -1,19 +1,30 @@
-"""The small programs in an environment's `bin` that call a library's function."""
+"""The small programs in an environment's `bin` that call a library's function.
 
-from pathlib import Path
+A program finds its interpreter beside itself, so an environment can be moved or renamed, and its path may be
+longer than a first line (which kernels cut off) or hold spaces. The head is read twice: a shell runs it and
+becomes the interpreter; to that it is a text without effect.
+"""
+
+import ast
 
 from rabbet.formats.entry_points import Command
 
-__all__ = ["command_script", "with_first_line"]
+__all__ = ["command_script", "with_head"]
 
-_LONGEST_FIRST_LINE = 127  # older Linux kernels cut off what is longer
+_HEAD = b"""\
+#!/bin/sh
+"true" '''\\'
+[ -L "$0" ] && exec "$(dirname -- "$(realpath -- "$0")")/python" "$0" "$@"
+exec "${0%/*}/python" "$0" "$@"
+'''
+"""
 
 
-def command_script(command: Command, interpreter: Path) -> bytes:
+def command_script(command: Command) -> bytes:
     """The program for one entry point."""
     imported = command.function.partition(".")[0]
     return (
-        _first_line(interpreter)
+        _HEAD
         + (
             "import sys\n"
             "\n"
@@ -25,22 +36,16 @@ def command_script(command: Command, interpreter: Path) -> bytes:
     )
 
 
-def with_first_line(script: bytes, interpreter: Path) -> bytes:
-    """A wheel's script, its `#!python` line (PEP 427) replaced by one that names the interpreter."""
+def with_head(script: bytes) -> bytes:
+    """A wheel's script, its `#!python` line (PEP 427) replaced; a script for anything else stays as it is.
+
+    The head takes the place of the script's own docstring, so that is said again: scripts print theirs.
+    """
     if not script.startswith(b"#!python"):
         return script
-    return _first_line(interpreter) + script.partition(b"\n")[2]
-
-
-def _first_line(interpreter: Path) -> bytes:
-    """A line that starts the interpreter, also where its path is too long or has spaces for the kernel.
-
-    In that case a shell runs the second line, which Python reads as a text without effect.
-    """
-    path = str(interpreter)
-    if len(path) + 3 <= _LONGEST_FIRST_LINE and not any(c.isspace() for c in path):
-        return f"#!{path}\n".encode()
-    quoted = path
-    for special in '\\"$`':
-        quoted = quoted.replace(special, "\\" + special)
-    return f'#!/bin/sh\n"exec" "{quoted}" "$0" "$@"\n'.encode()
+    body = script.partition(b"\n")[2]
+    try:
+        own = ast.get_docstring(ast.parse(body), clean=False)
+    except (SyntaxError, ValueError):
+        own = None
+    return _HEAD + (b"" if own is None else f"__doc__ = {own!r}\n".encode()) + body

@@ -19,14 +19,16 @@ class Origin(msgspec.Struct, frozen=True):
 
 
 class Stamp(msgspec.Struct, frozen=True):
-    """The interpreter and the folder that the environment was made for, and each library's origin by name.
+    """The interpreter that the environment was made for, and each library's origin by name.
 
+    `groups` and `extras` are those that were chosen, `None` for all.
     `written` is the stamp's own time in ns: what is younger was changed by somebody else.
     """
 
     executable: str
-    home: str
     libraries: dict[str, Origin]
+    groups: list[str] | None = None
+    extras: list[str] | None = None
     format: int = 1
     written: int = 0
 

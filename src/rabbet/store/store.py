@@ -18,7 +18,7 @@ killed leaves nothing but litter in `partial`.
 import hashlib
 import shutil
 import tempfile
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
@@ -74,6 +74,23 @@ class Store:
         """Whether a wheel was fetched already."""
         return self._wheel(wheel).is_file()
 
+    def obtain(self, wheel: LockedFile, content: Callable[[], Iterable[bytes]]) -> Unpacked:
+        """The files of a wheel, which is fetched and unpacked if need be, by one process at a time.
+
+        `content` gives the wheel piece by piece, and is asked for it only where the store has none that is
+        still what its hash says. Raises what `content` raises, `IntegrityFailed`, `CannotWrite`.
+        """
+        found = self._whole_entry(wheel)
+        if found is not None:
+            return found
+        with self.claimed(f"wheel {wheel.sha256}"):
+            found = self._whole_entry(wheel)  # another process may have been faster
+            if found is None:
+                if not self._sound(wheel):
+                    self.fetch(wheel, content())
+                found = self.unpacked(wheel)
+            return found
+
     def fetch(self, wheel: LockedFile, content: Iterable[bytes]) -> None:
         """Take in a wheel, piece by piece, verifying hash and size before it gets its name.
 
@@ -95,10 +112,10 @@ class Store:
 
         Raises `IntegrityFailed`, `CannotWrite`.
         """
-        entry = self._folder / "unpacked" / wheel.sha256
-        found = self._read_entry(entry)
-        if found is not None and found.intact():
+        found = self._whole_entry(wheel)
+        if found is not None:
             return found
+        entry = self._entry(wheel)
         with cannot_write(self._folder):
             partial = self._partial()
             try:
@@ -146,6 +163,22 @@ class Store:
                 ],
                 remedy="find out why it changed; then lock it anew with: rabbet resolve --raise-all",
             )
+
+    def _whole_entry(self, wheel: LockedFile) -> Unpacked | None:
+        """An unpacked wheel, if it is there and none of its files was changed."""
+        found = self._read_entry(self._entry(wheel))
+        return found if found is not None and found.intact() else None
+
+    def _sound(self, wheel: LockedFile) -> bool:
+        """Whether a wheel was fetched, and is on the disk what it was then."""
+        try:
+            with self._wheel(wheel).open("rb") as file:
+                return hashlib.file_digest(file, "sha256").hexdigest() == wheel.sha256
+        except OSError:
+            return False
+
+    def _entry(self, wheel: LockedFile) -> Path:
+        return self._folder / "unpacked" / wheel.sha256
 
     def _wheel(self, wheel: LockedFile) -> Path:
         return self._folder / "wheels" / wheel.sha256 / wheel.filename

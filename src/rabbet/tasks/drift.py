@@ -7,9 +7,11 @@ from rabbet.core.lock.select import needed
 from rabbet.core.model.finding import Finding, Kind, Weight
 from rabbet.core.targets import target_of
 from rabbet.environment.inspect import take_inventory
+from rabbet.environment.stamp import read_stamp
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.project import Project
 from rabbet.tasks.runtime import chosen_runtime
+from rabbet.tasks.selection import selected
 
 __all__ = ["Drift", "drift"]
 
@@ -34,11 +36,16 @@ def drift(project: Project, machine: Machine) -> Drift:
     """
     declaration, lock = project.declaration(), project.lock()
     target = target_of(chosen_runtime(declaration, machine, lock))
-    wanted = needed(lock, target, lock.everything)
+    selection = selected(lock, read_stamp(project.environment))
+    wanted = needed(lock, target, selection)
     expected = Expected(
         project=declaration.name,
         python=declaration.python,
-        requirements=tuple(one.requirement for one in declaration.declared()),
+        requirements=tuple(
+            one.requirement
+            for one in declaration.declared()
+            if one.section is None or selection.holds(one.section)
+        ),
         lock=lock,
         needed=wanted,
         target=target,

@@ -27,9 +27,7 @@ def fetch_wheels(
     """
 
     def get(wheel: LockedFile) -> Unpacked:
-        if not store.has(wheel):
-            store.fetch(wheel, _content(wheel, folder, client))
-        return store.unpacked(wheel)
+        return store.obtain(wheel, lambda: _content(wheel, folder, client))
 
     missing = sum(not store.has(wheel) for wheel in wheels)
     observer.stage(f"fetching {missing} and unpacking" if missing else "unpacking", len(wheels))

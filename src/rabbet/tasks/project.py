@@ -3,7 +3,7 @@
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
-from rabbet.errors import NoDeclaration, NoLock, NotUnderstood
+from rabbet.errors import NoDeclaration, NoLock, NotUnderstood, WrongUsage
 
 if TYPE_CHECKING:
     from rabbet.core.model.declaration import Declaration
@@ -17,9 +17,14 @@ ENVIRONMENT = ".venv"
 
 
 class Project(NamedTuple):
-    """A project by its folder."""
+    """A project by its folder, or a named variant of it, which has a lock and an environment of its own."""
 
     folder: Path
+    variant: str | None = None
+
+    def of(self, variant: str | None) -> "Project":
+        """A variant of the project, or (`None`) the project itself."""
+        return self._replace(variant=variant)
 
     @property
     def declaration_file(self) -> Path:
@@ -29,28 +34,30 @@ class Project(NamedTuple):
     @property
     def lock_file(self) -> Path:
         """What was resolved."""
-        return self.lock_file_of(None)
-
-    def lock_file_of(self, variant: str | None) -> Path:
-        """What was resolved for a variant (`None`: for the declaration itself)."""
-        return self.folder / (f"pylock.{variant}.toml" if variant else LOCK)
+        return self.folder / (f"pylock.{self.variant}.toml" if self.variant else LOCK)
 
     @property
     def environment(self) -> Path:
         """The environment's folder."""
-        return self.folder / ENVIRONMENT
+        return self.folder / (f"{ENVIRONMENT}-{self.variant}" if self.variant else ENVIRONMENT)
 
     def declaration(self) -> "Declaration":
-        """Read the declaration. Raises `NotUnderstood`."""
+        """Read the declaration, as the variant sees it. Raises `NotUnderstood`, `WrongUsage`."""
         from rabbet.formats.pyproject import read_declaration
 
-        return read_declaration(read_text(self.declaration_file), folder_name=self.folder.name)
+        whole = read_declaration(read_text(self.declaration_file), folder_name=self.folder.name)
+        if self.variant is None:
+            return whole
+        if self.variant not in whole.variants:
+            known = ", ".join(sorted(whole.variants)) or "none"
+            raise WrongUsage(f"the project has no variant '{self.variant}'", because=[f"it has: {known}"])
+        return whole.varied(self.variant)
 
-    def lock(self, variant: str | None = None) -> "Lock":
-        """Read the lock, or that of a variant. Raises `NoLock`, `NotUnderstood`."""
+    def lock(self) -> "Lock":
+        """Read the lock. Raises `NoLock`, `NotUnderstood`."""
         from rabbet.formats.pylock import read_lock
 
-        path = self.lock_file_of(variant)
+        path = self.lock_file
         if not path.exists():
             raise NoLock(f"there is no {path.name} in {self.folder}", remedy="rabbet resolve")
         return read_lock(read_text(path), path.name)

@@ -12,15 +12,16 @@ from packaging.utils import NormalizedName, canonicalize_name
 from rabbet.core.drift.plan import plan_steps
 from rabbet.core.lock.select import needed
 from rabbet.core.model.inventory import Inventory
-from rabbet.core.model.lock import LockedFile
+from rabbet.core.model.lock import LockedFile, Selection
 from rabbet.core.model.plan import Action, Needed, Plan, Step
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.targets import target_of
+from rabbet.environment.conflicts import refuse_conflicts
 from rabbet.environment.create import create_environment
 from rabbet.environment.inspect import read_configuration, take_inventory
-from rabbet.environment.install import install_wheel
+from rabbet.environment.install import install_wheel, wheel_places
 from rabbet.environment.layout import Layout
-from rabbet.environment.remove import remove_library
+from rabbet.environment.remove import recorded_places, remove_library
 from rabbet.environment.stamp import Origin, Stamp, read_stamp, write_stamp
 from rabbet.errors import EnvironmentFailed, IntegrityFailed
 from rabbet.formats.metadata import MetadataBroken, parse_metadata
@@ -30,6 +31,7 @@ from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer, Silent
 from rabbet.tasks.project import Project
 from rabbet.tasks.runtime import chosen_runtime
+from rabbet.tasks.selection import Wish, selected
 
 __all__ = ["Outlook", "prepare", "recreate"]
 
@@ -38,34 +40,57 @@ __all__ = ["Outlook", "prepare", "recreate"]
 class Outlook:
     """What it takes to recreate the environment; `outdated`: the declaration changed since the lock.
 
+    `environment` is its folder's name; `selection` the groups and extras that were chosen, `None` for all.
     `own_lock` tells whether Rabbet made the lock: those of other tools need not note what depends on what.
     """
 
+    environment: str
     plan: Plan
     runtime: PythonRuntime
+    selection: Selection | None
     outdated: bool
     own_lock: bool
 
 
-def prepare(project: Project, machine: Machine, observer: Observer) -> Outlook:
+def prepare(
+    project: Project,
+    machine: Machine,
+    observer: Observer,
+    wish: Wish | None = None,
+    *,
+    fresh: bool = False,
+) -> Outlook:
     """Compare the environment with the lock; nothing is changed.
 
-    Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `EnvironmentFailed`.
+    `wish` chooses groups and extras; a `fresh` one is made anew whatever state it is in.
+    Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `EnvironmentFailed`, `WrongUsage`.
     """
     declaration, lock = project.declaration(), project.lock()
     observer.stage("comparing the environment with the lock")
     runtime = chosen_runtime(declaration, machine, lock)
-    wanted = needed(lock, target_of(runtime), lock.everything)
+    selection = selected(lock, read_stamp(project.environment), wish)
+    wanted = needed(lock, target_of(runtime), selection)
     inventory, rebuild = _state(project.environment, runtime)
+    if fresh and not rebuild:
+        rebuild = "asked for"
     return Outlook(
+        environment=project.environment.name,
         plan=plan_steps(wanted, inventory, rebuild=rebuild),
         runtime=runtime,
+        selection=None if selection == lock.everything else selection,
         own_lock=lock.fingerprint is not None,
         outdated=lock.fingerprint != declaration.fingerprint(),
     )
 
 
-def recreate(project: Project, machine: Machine, observer: Observer) -> Outlook:
+def recreate(
+    project: Project,
+    machine: Machine,
+    observer: Observer,
+    wish: Wish | None = None,
+    *,
+    fresh: bool = False,
+) -> Outlook:
     """Make the environment match the lock; what fits already is left alone.
 
     First everything is fetched and verified; until then the environment is as it was. A new environment is
@@ -74,11 +99,11 @@ def recreate(project: Project, machine: Machine, observer: Observer) -> Outlook:
 
     Raises what `prepare` raises, and `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
     """
-    outlook = prepare(project, machine, observer)
-    if outlook.plan.idle:
+    outlook = prepare(project, machine, observer, wish, fresh=fresh)
+    if outlook.plan.idle and _remembered(project, outlook):
         return outlook
     with machine.store().claimed(str(project.environment)):
-        outlook = prepare(project, machine, Silent())  # another process may have been faster
+        outlook = prepare(project, machine, Silent(), wish, fresh=fresh)  # another one may have been faster
         _apply(project, machine, observer, outlook)
     return outlook
 
@@ -97,15 +122,48 @@ def _apply(project: Project, machine: Machine, observer: Observer, outlook: Outl
     for step in steps:
         if step.needed is not None and outlook.own_lock:
             _check_needs(step.needed, unpacked[step.needed.wheel], machine.store())
+    places = _places(project, outlook, unpacked)
+    refuse_conflicts(places)
     declared = {canonicalize_name(one.requirement.name) for one in declaration.declared()}
+    shared = {place for placed in places.values() for place, _ in placed}
     observer.stage("installing", len(steps))
     with _folder(project.environment, outlook) as layout:
         origins = _origins(layout.root)
         for step in outlook.plan.of(Action.ADD, Action.REPLACE, Action.REMOVE):
-            _carry_out(step, layout, unpacked, declared, origins)
+            for installed in step.installed:
+                remove_library(layout, installed.folder, spared=shared)
+            _install(step, layout, unpacked, declared, origins)
             observer.step(step.name)
-        stamp = Stamp(executable=outlook.runtime.executable, home=str(layout.home), libraries=origins)
+        chosen = outlook.selection
+        stamp = Stamp(
+            executable=outlook.runtime.executable,
+            libraries=origins,
+            groups=sorted(chosen.groups) if chosen else None,
+            extras=sorted(chosen.extras) if chosen else None,
+        )
         write_stamp(layout.root, stamp)
+
+
+def _remembered(project: Project, outlook: Outlook) -> bool:
+    """Whether the environment's stamp notes the present choice already."""
+    stamp, chosen = read_stamp(project.environment), outlook.selection
+    if stamp is None or chosen is None:
+        return stamp is not None and stamp.groups is None and stamp.extras is None
+    return stamp.groups == sorted(chosen.groups) and stamp.extras == sorted(chosen.extras)
+
+
+def _places(
+    project: Project, outlook: Outlook, unpacked: Mapping[LockedFile, Unpacked]
+) -> dict[NormalizedName, list[tuple[str, str]]]:
+    """Where the files of each library go that stays or comes, with their digests."""
+    layout = Layout(root=project.environment, site_packages=outlook.runtime.site_packages)
+    found: dict[NormalizedName, list[tuple[str, str]]] = {}
+    for step in outlook.plan.of(Action.ADD, Action.REPLACE, Action.KEEP):
+        if step.action is Action.KEEP:
+            found[step.name] = recorded_places(layout, step.installed[0].folder)
+        elif step.needed is not None:
+            found[step.name] = wheel_places(unpacked[step.needed.wheel], layout)
+    return found
 
 
 def _check_needs(needed: Needed, unpacked: Unpacked, store: Store) -> None:
@@ -134,16 +192,14 @@ def _check_needs(needed: Needed, unpacked: Unpacked, store: Store) -> None:
     )
 
 
-def _carry_out(
+def _install(
     step: Step,
     layout: Layout,
     unpacked: Mapping[LockedFile, Unpacked],
     declared: Collection[NormalizedName],
     origins: dict[str, Origin],
 ) -> None:
-    """Remove what is there, install what comes, and note where it came from."""
-    for installed in step.installed:
-        remove_library(layout, installed.folder)
+    """Install what comes, and note where it came from."""
     origins.pop(step.name, None)
     if step.needed is not None:
         wheel = step.needed.wheel
@@ -176,8 +232,6 @@ def _state(root: Path, runtime: PythonRuntime) -> tuple[Inventory | None, str]:
         return None, str(error)
     if (stamp.executable, python) != (runtime.executable, runtime.version):
         return None, f"it was made with Python {python} of {stamp.executable}"
-    if stamp.home != str(root):
-        return None, f"it was moved here from {stamp.home}"
     if not (root / "bin" / "python").exists():
         return None, "its interpreter is gone"
     return take_inventory(root, thorough=False), ""
@@ -193,7 +247,7 @@ def _folder(home: Path, outlook: Outlook) -> Iterator[Layout]:
     """The environment's folder to work in: the present one, or a new one that takes its place at the end."""
     site = outlook.runtime.site_packages
     if not outlook.plan.rebuild:
-        yield Layout(root=home, home=home, site_packages=site)
+        yield Layout(root=home, site_packages=site)
         return
     for left in home.parent.glob(f"{home.name}.partial-*"):
         shutil.rmtree(left, ignore_errors=True)  # by a run that was killed: nobody else works here now
@@ -201,7 +255,7 @@ def _folder(home: Path, outlook: Outlook) -> Iterator[Layout]:
         beside = Path(tempfile.mkdtemp(dir=home.parent, prefix=f"{home.name}.partial-"))
     try:
         beside.chmod(0o755)
-        layout = Layout(root=beside / "new", home=home, site_packages=site)
+        layout = Layout(root=beside / "new", site_packages=site)
         with cannot_write(home):
             layout.root.mkdir()
         create_environment(layout, outlook.runtime)

@@ -81,7 +81,7 @@ def resolve(project: Project, machine: Machine, observer: Observer, aim: Aim) ->
         remember_unchanged(project, machine, [up_to_date_lock(one) for one in resolved])
     for one in resolved:
         if not one.untouched:
-            write_text(project.lock_file_of(one.variant), write_lock(one.lock))
+            write_text(project.of(one.variant).lock_file, write_lock(one.lock))
     return tuple(resolved)
 
 
@@ -118,7 +118,7 @@ class _Work:
 
     def earlier(self, variant: str | None, *, must_be_readable: bool) -> tuple[Lock, ...]:
         """The lock before, if there is one; two for an unfinished merge, ours first."""
-        path = self._project.lock_file_of(variant)
+        path = self._project.of(variant).lock_file
         try:
             sides = merge_sides(read_text(path), path.name) if path.exists() else ()
             return tuple(read_lock(side, path.name) for side in sides)
@@ -130,7 +130,7 @@ class _Work:
     def resolved(self, variant: str | None, earlier: Sequence[Lock], aim: Aim) -> Resolved:
         """Settle one variant; nothing is written."""
         declaration, runtime, targets = self._question(variant, earlier if aim.keeps else ())
-        file = self._project.lock_file_of(variant).name
+        file = self._project.of(variant).lock_file.name
         before = earlier[0] if len(earlier) == 1 else None
         if before is not None and aim.plain and _up_to_date(before, declaration, targets):
             return Resolved(
@@ -164,7 +164,7 @@ class _Work:
 
     def verdict(self, variant: str | None) -> Verdict:
         """Compare one lock with what settling anew gives."""
-        before = self._project.lock(variant)
+        before = self._project.of(variant).lock()
         declaration, runtime, targets = self._question(variant, [before])
         settled = settle(self._settling(variant, (declaration, runtime, targets), [before]), Aim())
         reasons = []
@@ -176,7 +176,7 @@ class _Work:
             reasons.append("its files or other entries are not what resolving would write")
         return Verdict(
             variant=variant,
-            file=self._project.lock_file_of(variant).name,
+            file=self._project.of(variant).lock_file.name,
             lock=before,
             reasons=tuple(reasons),
             moves=settled.moves,

@@ -9,7 +9,10 @@ from rabbet.errors import EnvironmentFailed
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.project import Project
 
-__all__ = ["become", "inside"]
+__all__ = ["become", "inside", "refuse_unfit"]
+
+
+_SHOWN = 5  # of the steps that are due
 
 
 def inside(project: Project, machine: Machine) -> dict[str, str]:
@@ -30,6 +33,31 @@ def inside(project: Project, machine: Machine) -> dict[str, str]:
     variables = {key: value for key, value in machine.environ.items() if key != "PYTHONHOME"}
     variables["PATH"] = os.pathsep.join([str(root / "bin"), variables.get("PATH", os.defpath)])
     return variables
+
+
+def refuse_unfit(project: Project, machine: Machine) -> None:
+    """Hold the environment against the lock. Raises `EnvironmentFailed`, and what `prepare` raises."""
+    from rabbet.core.model.plan import Action
+    from rabbet.tasks.progress import Silent
+    from rabbet.tasks.recreate import prepare
+
+    root = project.environment
+    if not (root / CONFIGURATION).is_file():
+        raise EnvironmentFailed(f"there is no environment in {root}", remedy="rabbet recreate")
+    plan = prepare(project, machine, Silent()).plan
+    if plan.idle:
+        return
+    steps = [step for step in plan.steps if step.action is not Action.KEEP]
+    because = [plan.rebuild] if plan.rebuild else [f"{step.action} {step.name}" for step in steps[:_SHOWN]]
+    if not plan.rebuild and len(steps) > _SHOWN:
+        because.append(f"and {len(steps) - _SHOWN} more")
+    variant = f" --variant {project.variant}" if project.variant else ""
+    raise EnvironmentFailed(
+        f"{root.name} does not fit the lock",
+        because=because,
+        remedy=f"rabbet recreate{variant}",
+        or_else=[f"rabbet run{variant} --as-is COMMAND"],
+    )
 
 
 def become(command: Sequence[str], variables: dict[str, str]) -> NoReturn:

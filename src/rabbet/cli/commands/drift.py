@@ -7,12 +7,13 @@ pylock.toml. Exit code 0: no drift. 1: something differs.
 from argparse import ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_json
+from rabbet.cli.options import add_json, add_variant
 from rabbet.errors import ExitCode
 
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
+    add_variant(parser)
     add_json(parser)
 
 
@@ -21,7 +22,7 @@ def run(arguments: Namespace, context: Context) -> int:
     from rabbet.cli.views.drift import document, show
     from rabbet.tasks.drift import drift
 
-    found = drift(context.project(), context.machine)
+    found = drift(context.project(arguments.variant), context.machine)
     if arguments.json:
         context.show_json("drift", document(found))
     else:

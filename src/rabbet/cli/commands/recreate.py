@@ -1,19 +1,28 @@
 """Make the environment match the lock.
 
 Makes .venv from pylock.toml, or changes it: adds what is missing, replaces what differs, removes what is not
-in the lock, and leaves alone what fits.
+in the lock, and leaves alone what fits. Without a choice of groups and extras it keeps to the last one; a new
+environment gets all of them.
 """
 
 from argparse import ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_json, add_offline, add_quiet
+from rabbet.cli.options import add_json, add_offline, add_quiet, add_variant
 from rabbet.errors import ExitCode
 
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
     parser.add_argument("--plan", action="store_true", help="show what would be done, and do nothing")
+    parser.add_argument(
+        "--fresh", action="store_true", help="make the environment anew beside the old one, then swap"
+    )
+    parser.add_argument("--group", metavar="NAME", nargs="+", help="of the groups, only these")
+    parser.add_argument("--extra", metavar="NAME", nargs="+", help="of the extras, only these")
+    parser.add_argument("--bare", action="store_true", help="no group and no extra")
+    parser.add_argument("--everything", action="store_true", help="all groups and extras again")
+    add_variant(parser)
     add_offline(parser)
     add_json(parser)
     add_quiet(parser)
@@ -23,9 +32,16 @@ def run(arguments: Namespace, context: Context) -> int:
     """Recreate, or show the plan."""
     from rabbet.cli.views.recreate import document, show
     from rabbet.tasks.recreate import prepare, recreate
+    from rabbet.tasks.selection import Wish
 
+    wish = Wish(
+        everything=arguments.everything,
+        groups=[] if arguments.bare else arguments.group,
+        extras=[] if arguments.bare else arguments.extra,
+    )
     act = prepare if arguments.plan else recreate
-    outlook = act(context.project(), context.machine, context.observer)
+    project = context.project(arguments.variant)
+    outlook = act(project, context.machine, context.observer, wish, fresh=arguments.fresh)
     if arguments.json:
         context.show_json("recreate", document(outlook, done=not arguments.plan))
     else:

@@ -1,26 +1,35 @@
 """Run one command inside it.
 
-Runs a command with the environment's own commands first on PATH, and passes on its exit code and signals.
+Runs a command with the environment's own commands first on PATH, and passes on its exit code and signals. An
+environment that does not fit the lock is refused; --as-is goes on.
 """
 
 from argparse import REMAINDER, ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
+from rabbet.cli.options import add_variant
 from rabbet.errors import WrongUsage
 
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
+    parser.add_argument(
+        "--as-is", action="store_true", help="also when the environment does not fit the lock"
+    )
+    add_variant(parser)
     parser.add_argument("command", nargs=REMAINDER, help="the command with its arguments")
 
 
 def run(arguments: Namespace, context: Context) -> int:
     """Become the command."""
-    from rabbet.tasks.run import become, inside
+    from rabbet.tasks.run import become, inside, refuse_unfit
 
     command = arguments.command[1:] if arguments.command[:1] == ["--"] else arguments.command
     if not command:
         raise WrongUsage("no command was given to run", remedy="rabbet run python -c 'print(42)'")
-    variables = inside(context.project(), context.machine)
+    project = context.project(arguments.variant)
+    if not arguments.as_is:
+        refuse_unfit(project, context.machine)
+    variables = inside(project, context.machine)
     context.output.flush()
     become(command, variables)

@@ -4,6 +4,7 @@ from collections.abc import Mapping
 
 from rabbet.cli.context import Context
 from rabbet.cli.style import count, table
+from rabbet.core.model.lock import Selection
 from rabbet.core.model.plan import Action, Plan, Step
 from rabbet.tasks.recreate import Outlook
 
@@ -39,15 +40,24 @@ def show(outlook: Outlook, context: Context, *, only_plan: bool) -> None:
 
 
 def _outcome(outlook: Outlook, *, only_plan: bool) -> str:
-    plan, runtime = outlook.plan, outlook.runtime
+    plan, runtime, name = outlook.plan, outlook.runtime, outlook.environment + _chosen(outlook.selection)
     if plan.idle:
-        return f".venv matches the lock: {count(len(plan.steps), 'library')}, {runtime}. Nothing to do."
+        return f"{name} matches the lock: {count(len(plan.steps), 'library')}, {runtime}. Nothing to do."
     if only_plan:
-        anew = f"make .venv anew with {runtime} ({plan.rebuild}): " if plan.rebuild else "change .venv: "
+        anew = f"make {name} anew with {runtime} ({plan.rebuild}): " if plan.rebuild else f"change {name}: "
         return f"Planned: {anew}{_summary(plan, _TO_DO)}. To do it: rabbet recreate"
     if plan.rebuild:
-        return f"Made .venv with {runtime}: {_summary(plan, _DONE)}. Next: rabbet run COMMAND"
-    return f"Changed .venv to match the lock: {_summary(plan, _DONE)}."
+        return f"Made {name} with {runtime}: {_summary(plan, _DONE)}. Next: rabbet run COMMAND"
+    return f"Changed {name} to match the lock: {_summary(plan, _DONE)}."
+
+
+def _chosen(selection: Selection | None) -> str:
+    """Which groups and extras an environment holds, if not all."""
+    if selection is None:
+        return ""
+    sections = [f"extra {name}" for name in sorted(selection.extras)]
+    sections += [f"group {name}" for name in sorted(selection.groups)]
+    return f" ({', '.join(sections) or 'no groups, no extras'})"
 
 
 def _summary(plan: Plan, words: Mapping[Action, str]) -> str:
@@ -64,6 +74,9 @@ def document(outlook: Outlook, *, done: bool) -> dict[str, object]:
     """The content of the JSON document."""
     return {
         "done": done,
+        "environment": outlook.environment,
+        "groups": sorted(outlook.selection.groups) if outlook.selection else None,
+        "extras": sorted(outlook.selection.extras) if outlook.selection else None,
         "runtime": {"version": str(outlook.runtime.version), "executable": outlook.runtime.executable},
         "rebuild": outlook.plan.rebuild or None,
         "outdated": outlook.outdated,

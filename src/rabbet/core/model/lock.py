@@ -6,6 +6,8 @@ from dataclasses import dataclass
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
+from rabbet.core.model.declaration import Section
+
 __all__ = [
     "Lock",
     "LockedCheckout",
@@ -80,6 +82,10 @@ class Selection:
 
     groups: frozenset[str] = frozenset()
     extras: frozenset[str] = frozenset()
+
+    def holds(self, section: Section) -> bool:
+        """Whether a section is among them."""
+        return section.name in (self.groups if section.kind == "group" else self.extras)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

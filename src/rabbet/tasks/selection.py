@@ -1,0 +1,49 @@
+"""Which groups and extras an environment holds: what was asked for now, else what was chosen before."""
+
+from collections.abc import Sequence
+from typing import NamedTuple
+
+from packaging.utils import canonicalize_name
+
+from rabbet.core.model.lock import Lock, Selection
+from rabbet.environment.stamp import Stamp
+from rabbet.errors import WrongUsage
+
+__all__ = ["Wish", "selected"]
+
+
+class Wish(NamedTuple):
+    """What a command asks for: `everything`, or these groups and extras and no others; else nothing new."""
+
+    everything: bool = False
+    groups: Sequence[str] | None = None
+    extras: Sequence[str] | None = None
+
+
+def selected(lock: Lock, stamp: Stamp | None, wish: Wish | None = None) -> Selection:
+    """The groups and extras that count; of a new environment, and without a choice, all of them.
+
+    Raises `WrongUsage` for one that the lock does not have.
+    """
+    everything = lock.everything
+    if wish and (wish.groups is not None or wish.extras is not None):
+        return Selection(
+            _known("group", wish.groups or (), everything.groups),
+            _known("extra", wish.extras or (), everything.extras),
+        )
+    if stamp is None or stamp.groups is None or stamp.extras is None or (wish and wish.everything):
+        return everything
+    return Selection(
+        everything.groups.intersection(stamp.groups), everything.extras.intersection(stamp.extras)
+    )
+
+
+def _known(kind: str, names: Sequence[str], known: frozenset[str]) -> frozenset[str]:
+    wanted = frozenset(canonicalize_name(name) for name in names)
+    for name in sorted(wanted - known):
+        raise WrongUsage(
+            f"the lock has no {kind} '{name}'",
+            because=[f"it has: {', '.join(sorted(known)) or 'none'}"],
+            remedy="rabbet resolve  (if it was declared since)",
+        )
+    return wanted

@@ -1,0 +1,148 @@
+"""Environments as users live with them: chosen parts, variants, moves, many processes, damage."""
+
+import shutil
+import subprocess
+import threading
+
+from rabbet.demo.libraries import RELEASES, MadeUp
+from rabbet.demo.stand_in import StandIn
+from tests.support.program import ProgramCase
+
+SHARED = ("hive_shared/__init__.py", "# the same in both\n")
+FAMILY = [
+    MadeUp(name="dronea", version="1.0", code="x = 1\n", more=(SHARED, ("hive_shared/a.py", "a = 1\n"))),
+    MadeUp(name="droneb", version="1.0", code="x = 1\n", more=(SHARED, ("hive_shared/b.py", "b = 1\n"))),
+    MadeUp(name="dronec", version="1.0", code="x = 1\n", more=(("hive_shared/b.py", "b = 3\n"),)),
+    MadeUp(name="droned", version="1.0", code="def f(): pass\n", commands=(("mitewatch", "f"),)),
+]
+
+
+class Environments(ProgramCase):
+    """On the demo's libraries and a family of small ones that share files."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.index = self.serve(StandIn([*RELEASES, *FAMILY]))
+
+    def settle(self, *requirements: str) -> None:
+        """A project with these requirements, resolved anew."""
+        self.begin(self.index.address, *requirements)
+        self.rabbet("resolve")
+
+    def test_chosen_parts(self) -> None:
+        """Groups and extras are chosen by options, remembered, and counted by drift."""
+        self.settle("tallywax")
+        self.rabbet("declare", "--group", "checks", "mitewatch")
+        self.rabbet("declare", "--extra", "net", "hivewire")
+        self.rabbet("resolve")
+        everything = {"broodcount", "hivewire", "mitewatch", "smokerlog", "tallywax"}
+        steps: list[tuple[list[str], set[str]]] = [
+            ([], everything),
+            (["--bare"], {"tallywax"}),
+            ([], {"tallywax"}),
+            (["--extra", "Net"], {"tallywax", "hivewire"}),
+            (["--fresh"], {"tallywax", "hivewire"}),
+            (["--group", "checks"], everything - {"hivewire"}),
+            (["--group", "checks", "--extra", "net"], everything),
+            (["--everything"], everything),
+        ]
+        for options, expected in steps:
+            with self.subTest(options):
+                self.rabbet("recreate", *options)
+                self.assertEqual(set(self.installed()), expected)
+                self.assertIn("No drift", self.rabbet("drift").out)
+        self.assertIn("no group 'docs'", self.rabbet("recreate", "--group", "docs", code=2).err)
+        self.assertIn("(no groups, no extras)", self.rabbet("recreate", "--bare", "--plan").out)
+
+    def test_variants(self) -> None:
+        """Each variant has an environment of its own, beside the project's."""
+        self.settle("nectarplot")
+        path = self.project / "pyproject.toml"
+        path.write_text(path.read_text() + '[tool.rabbet.variants.old]\nrequirements = ["combframe<2"]\n')
+        self.rabbet("resolve")
+        self.rabbet("recreate")
+        self.rabbet("recreate", "--variant", "old")
+        code = "import combframe; print(combframe.__version__)"
+        self.assertEqual(self.rabbet("run", "python", "-c", code).out, "2.1\n")
+        self.assertEqual(self.rabbet("run", "--variant", "old", "python", "-c", code).out, "1.5\n")
+        self.assertIn("No drift", self.rabbet("drift", "--variant", "old").out)
+        self.assertIn("no variant 'new'", self.rabbet("recreate", "--variant", "new", code=2).err)
+
+    def test_moved_project(self) -> None:
+        """A project that is moved as a whole goes on working, its commands too, and needs no change."""
+        self.settle("mitewatch")
+        self.rabbet("recreate")
+        self.project = self.project.rename(self.root / "a longer name, with $igns")
+        self.assertIn("Nothing to do", self.rabbet("recreate").out)
+        self.assertIn("No drift", self.rabbet("drift").out)
+        command = self.project / ".venv" / "bin" / "mitewatch"
+        subprocess.run([command], check=True, capture_output=True)
+        self.rabbet("run", "mitewatch")
+
+    def test_run_refuses_what_does_not_fit(self) -> None:
+        """A command is not run in an environment that differs from the lock, unless that is wanted."""
+        self.settle("pollencsv")
+        self.rabbet("recreate")
+        self.rabbet("run", "python", "-c", "import pollencsv")
+        (self.site / "tallywax.py").unlink()
+        error = self.rabbet("run", "python", "-c", "0", code=7).err
+        for word in (".venv does not fit the lock", "replace tallywax", "rabbet recreate", "--as-is"):
+            self.assertIn(word, error)
+        self.rabbet("run", "--as-is", "python", "-c", "0")
+
+    def test_files_of_two_libraries(self) -> None:
+        """The same content may be shared and outlives one of its owners; other content is refused before."""
+        self.settle("dronea", "droneb")
+        self.rabbet("recreate")
+        for library, module in (("dronea", "b"), ("droneb", "")):
+            self.rabbet("retract", library)
+            self.rabbet("resolve")
+            self.rabbet("recreate")
+            self.assertIn("No drift", self.rabbet("drift").out)
+            if module:
+                self.rabbet("run", "python", "-c", f"import hive_shared.{module}")
+        self.assertFalse((self.site / "hive_shared").exists())
+        for pair, place in (
+            (["droneb", "dronec"], "hive_shared/b.py"),
+            (["droned", "mitewatch"], "bin/mitewatch"),
+        ):
+            with self.subTest(place):
+                self.rabbet("declare", *pair)
+                self.rabbet("resolve")
+                before = self.tree()
+                error = self.rabbet("recreate", code=6).err
+                self.assertIn(f"{pair[0]} and {pair[1]} can't be installed together", error)
+                self.assertIn(place, error)
+                self.assertEqual(self.tree(), before)
+                self.rabbet("retract", *pair)
+
+    def test_twenty_at_once(self) -> None:
+        """Twenty projects on one empty store fetch each file once, and all of them are whole."""
+        self.settle("royaljelly", "mitewatch")
+        projects = [self.root / f"project-{number}" for number in range(20)]
+        for project in projects:
+            shutil.copytree(self.project, project)
+        self.index.requests.clear()
+        threads = [
+            threading.Thread(target=self.rabbet, args=("recreate", "--quiet"), kwargs={"folder": project})
+            for project in projects
+        ]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join()
+        fetched = [one for one in self.index.requests if one.endswith(".whl")]
+        self.assertEqual(len(fetched), len(set(fetched)), fetched)
+        for project in projects[::7]:
+            self.assertIn("No drift", self.rabbet("drift", folder=project).out)
+
+    def test_damaged_store(self) -> None:
+        """A wheel that was damaged in the store is noticed when it is needed again, and fetched anew."""
+        self.settle("combframe")
+        self.rabbet("recreate")
+        store = self.root / "store" / "layout-1"
+        for wheel in (store / "wheels").glob("*/*.whl"):
+            wheel.write_bytes(b"damaged")
+        shutil.rmtree(store / "unpacked")
+        self.rabbet("recreate", "--fresh")
+        self.assertIn("No drift", self.rabbet("drift").out)
