@@ -32,6 +32,7 @@ from rabbet.tasks.progress import Observer, Silent
 from rabbet.tasks.project import Project
 from rabbet.tasks.runtime import chosen_runtime
 from rabbet.tasks.selection import Wish, selected
+from rabbet.tasks.unchanged import Fit, remember_fit
 
 __all__ = ["Outlook", "prepare", "recreate"]
 
@@ -50,6 +51,20 @@ class Outlook:
     selection: Selection | None
     outdated: bool
     own_lock: bool
+
+    @property
+    def fit(self) -> Fit:
+        """In short what was found of an environment that matches the lock."""
+        return Fit(self.environment + _chosen(self.selection), len(self.plan.steps), str(self.runtime))
+
+
+def _chosen(selection: Selection | None) -> str:
+    """Which groups and extras an environment holds, if not all."""
+    if selection is None:
+        return ""
+    sections = [f"extra {name}" for name in sorted(selection.extras)]
+    sections += [f"group {name}" for name in sorted(selection.groups)]
+    return f" ({', '.join(sections) or 'no groups, no extras'})"
 
 
 def prepare(
@@ -101,6 +116,8 @@ def recreate(
     """
     outlook = prepare(project, machine, observer, wish, fresh=fresh)
     if outlook.plan.idle and _remembered(project, outlook):
+        if not outlook.outdated:
+            remember_fit(project, machine, outlook.fit)
         return outlook
     with machine.store().claimed(str(project.environment)):
         outlook = prepare(project, machine, Silent(), wish, fresh=fresh)  # another one may have been faster

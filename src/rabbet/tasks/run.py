@@ -4,10 +4,10 @@ import os
 from collections.abc import Sequence
 from typing import NoReturn
 
-from rabbet.environment.layout import CONFIGURATION
 from rabbet.errors import EnvironmentFailed
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.project import Project
+from rabbet.tasks.unchanged import recall_fit, remember_fit
 
 __all__ = ["become", "inside", "refuse_unfit"]
 
@@ -22,7 +22,7 @@ def inside(project: Project, machine: Machine) -> dict[str, str]:
     Raises `EnvironmentFailed` when there is no environment, or its interpreter is gone.
     """
     root = project.environment
-    if not (root / CONFIGURATION).is_file():
+    if not (root / "pyvenv.cfg").is_file():
         raise EnvironmentFailed(f"there is no environment in {root}", remedy="rabbet recreate")
     if not (root / "bin" / "python").exists():
         raise EnvironmentFailed(
@@ -37,15 +37,20 @@ def inside(project: Project, machine: Machine) -> dict[str, str]:
 
 def refuse_unfit(project: Project, machine: Machine) -> None:
     """Hold the environment against the lock. Raises `EnvironmentFailed`, and what `prepare` raises."""
+    root = project.environment
+    if not (root / "pyvenv.cfg").is_file():
+        raise EnvironmentFailed(f"there is no environment in {root}", remedy="rabbet recreate")
+    if recall_fit(project, machine) is not None:
+        return
     from rabbet.core.model.plan import Action
     from rabbet.tasks.progress import Silent
     from rabbet.tasks.recreate import prepare
 
-    root = project.environment
-    if not (root / CONFIGURATION).is_file():
-        raise EnvironmentFailed(f"there is no environment in {root}", remedy="rabbet recreate")
-    plan = prepare(project, machine, Silent()).plan
+    outlook = prepare(project, machine, Silent())
+    plan = outlook.plan
     if plan.idle:
+        if not outlook.outdated:
+            remember_fit(project, machine, outlook.fit)
         return
     steps = [step for step in plan.steps if step.action is not Action.KEEP]
     because = [plan.rebuild] if plan.rebuild else [f"{step.action} {step.name}" for step in steps[:_SHOWN]]

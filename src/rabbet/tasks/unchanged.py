@@ -1,8 +1,9 @@
-"""Knowing at once that nothing has to be resolved, because an earlier run found so from the very same inputs.
+"""Knowing at once that nothing has to be done, because an earlier run found so from the very same inputs.
 
 Whether locks are up to date follows from the texts of the declaration and of the locks, from the interpreters
-on this machine and from Rabbet's version, and from nothing else. A digest of these leads to what was found.
-This module imports little: most runs of `resolve` end here.
+on this machine and from Rabbet's version, and from nothing else. Whether an environment fits follows from
+these and from the state of its files. A digest of all that leads to what was found. This module imports
+little: most runs of `resolve` and `recreate` end here.
 """
 
 import hashlib
@@ -11,12 +12,13 @@ from contextlib import suppress
 from typing import NamedTuple
 
 from rabbet import __version__
+from rabbet.environment.signature import signature_of
 from rabbet.runtimes.search import find_executables
 from rabbet.store.memory import Memory
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.project import Project
 
-__all__ = ["UpToDate", "recall_unchanged", "remember_unchanged"]
+__all__ = ["Fit", "UpToDate", "recall_fit", "recall_unchanged", "remember_fit", "remember_unchanged"]
 
 
 class UpToDate(NamedTuple):
@@ -26,6 +28,14 @@ class UpToDate(NamedTuple):
     variant: str
     libraries: int
     targets: str
+
+
+class Fit(NamedTuple):
+    """An environment that was found to match the lock: what it is called, its libraries and its runtime."""
+
+    environment: str
+    libraries: int
+    runtime: str
 
 
 def recall_unchanged(project: Project, machine: Machine) -> tuple[UpToDate, ...]:
@@ -43,6 +53,30 @@ def remember_unchanged(project: Project, machine: Machine, found: Iterable[UpToD
     rows = [f"{one.file}\t{one.variant}\t{one.libraries}\t{one.targets}\n" for one in found]
     with suppress(OSError):
         _memory(machine).remember(_digest(project, machine), "".join(rows).encode())
+
+
+def recall_fit(project: Project, machine: Machine) -> Fit | None:
+    """What was found of this environment in its very state, with these very files and interpreters."""
+    try:
+        content = _memory(machine).recall(_state_digest(project, machine)) or b""
+        environment, count, runtime = content.decode().split("\t")
+        return Fit(environment, int(count), runtime)
+    except (OSError, ValueError):
+        return None
+
+
+def remember_fit(project: Project, machine: Machine, found: Fit) -> None:
+    """Keep what was found."""
+    with suppress(OSError):
+        row = f"{found.environment}\t{found.libraries}\t{found.runtime}"
+        _memory(machine).remember(_state_digest(project, machine), row.encode())
+
+
+def _state_digest(project: Project, machine: Machine) -> str:
+    """Raises `OSError` where there is no environment, or its interpreter is gone."""
+    root = project.environment
+    (root / "bin" / "python").stat()
+    return hashlib.sha256((_digest(project, machine) + signature_of(str(root))).encode()).hexdigest()
 
 
 def _memory(machine: Machine) -> Memory:

@@ -30,6 +30,23 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(arguments: Namespace, context: Context) -> int:
     """Recreate, or show the plan."""
+    if not any((arguments.plan, arguments.fresh, arguments.json, *_wished(arguments))):
+        from rabbet.cli.views.unchanged import fit_text
+        from rabbet.tasks.unchanged import recall_fit
+
+        known = recall_fit(context.project(arguments.variant), context.machine)
+        if known is not None:
+            context.show(fit_text(known))
+            return ExitCode.DONE
+    return _recreate(arguments, context)
+
+
+def _wished(arguments: Namespace) -> tuple[object, ...]:
+    """What was said of groups and extras."""
+    return arguments.group, arguments.extra, arguments.bare, arguments.everything
+
+
+def _recreate(arguments: Namespace, context: Context) -> int:
     from rabbet.cli.views.recreate import document, show
     from rabbet.tasks.recreate import prepare, recreate
     from rabbet.tasks.selection import Wish

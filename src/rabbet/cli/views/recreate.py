@@ -3,8 +3,8 @@
 from collections.abc import Mapping
 
 from rabbet.cli.context import Context
-from rabbet.cli.style import count, table
-from rabbet.core.model.lock import Selection
+from rabbet.cli.style import table
+from rabbet.cli.views.unchanged import fit_text
 from rabbet.core.model.plan import Action, Plan, Step
 from rabbet.tasks.recreate import Outlook
 
@@ -40,24 +40,15 @@ def show(outlook: Outlook, context: Context, *, only_plan: bool) -> None:
 
 
 def _outcome(outlook: Outlook, *, only_plan: bool) -> str:
-    plan, runtime, name = outlook.plan, outlook.runtime, outlook.environment + _chosen(outlook.selection)
+    plan, runtime, name = outlook.plan, outlook.runtime, outlook.fit.environment
     if plan.idle:
-        return f"{name} matches the lock: {count(len(plan.steps), 'library')}, {runtime}. Nothing to do."
+        return fit_text(outlook.fit)
     if only_plan:
         anew = f"make {name} anew with {runtime} ({plan.rebuild}): " if plan.rebuild else f"change {name}: "
         return f"Planned: {anew}{_summary(plan, _TO_DO)}. To do it: rabbet recreate"
     if plan.rebuild:
         return f"Made {name} with {runtime}: {_summary(plan, _DONE)}. Next: rabbet run COMMAND"
     return f"Changed {name} to match the lock: {_summary(plan, _DONE)}."
-
-
-def _chosen(selection: Selection | None) -> str:
-    """Which groups and extras an environment holds, if not all."""
-    if selection is None:
-        return ""
-    sections = [f"extra {name}" for name in sorted(selection.extras)]
-    sections += [f"group {name}" for name in sorted(selection.groups)]
-    return f" ({', '.join(sections) or 'no groups, no extras'})"
 
 
 def _summary(plan: Plan, words: Mapping[Action, str]) -> str:
