@@ -1,8 +1,10 @@
 """Environments as users live with them: chosen parts, variants, moves, many processes, damage."""
 
+import os
 import shutil
 import subprocess
 import threading
+import time
 
 from rabbet.demo.libraries import RELEASES, MadeUp
 from rabbet.demo.stand_in import StandIn
@@ -145,5 +147,37 @@ class Environments(ProgramCase):
         for wheel in (store / "wheels").glob("*/*.whl"):
             wheel.write_bytes(b"damaged")
         shutil.rmtree(store / "unpacked")
+        self.rabbet("recreate", "--fresh")
+        self.assertIn("No drift", self.rabbet("drift").out)
+
+    def test_store(self) -> None:
+        """It tells what it holds, removes what nobody uses, and finds what was damaged."""
+        self.settle("combframe", "queenmark")
+        self.rabbet("recreate")
+        parts = {one["name"]: one for one in self.rabbet("store", "--json").json()["parts"]}
+        self.assertEqual((parts["wheels"]["entries"], parts["unpacked"]["entries"]), (3, 3))
+        self.rabbet("retract", "queenmark")
+        self.rabbet("resolve")
+        self.rabbet("recreate")
+        store = self.root / "store" / "layout-1"
+        self.assertIn("Removed 0 wheels", self.rabbet("store", "prune").out, "used a moment ago")
+        for part in ("wheels", "unpacked"):
+            for entry in (store / part).iterdir():
+                os.utime(entry, (time.time() - 3 * 86400,) * 2)
+        self.assertIn("Removed 0 wheels", self.rabbet("store", "prune", "--older", "7").out)
+        removed = self.rabbet("store", "prune", "--json").json()["removed"]
+        self.assertEqual([one["part"] for one in removed], ["unpacked", "wheels"])
+        self.assertIn("Every file is what it was", self.rabbet("store", "check").out)
+        self.rabbet("store", "--older", "3", code=2)
+        wheel = next((store / "wheels").glob("*/combframe*"))
+        wheel.write_bytes(wheel.read_bytes()[:-1] + b"?")
+        module = next((store / "unpacked").glob("*/tree/tallywax.py"))
+        state = module.stat()
+        module.write_text(module.read_text().replace("=", "-"))
+        os.utime(module, ns=(state.st_atime_ns, state.st_mtime_ns))
+        found = self.rabbet("store", "check", code=1).out
+        self.assertIn("combframe", found)
+        self.assertIn("tallywax.py", found)
+        self.assertIn("Every file is what it was", self.rabbet("store", "check").out)
         self.rabbet("recreate", "--fresh")
         self.assertIn("No drift", self.rabbet("drift").out)

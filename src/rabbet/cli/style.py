@@ -3,7 +3,9 @@
 from collections.abc import Mapping, Sequence
 from typing import NamedTuple, TextIO
 
-__all__ = ["COLOURED", "PLAIN", "Style", "count", "style_for", "table"]
+__all__ = ["COLOURED", "PLAIN", "Style", "count", "size_text", "style_for", "table"]
+
+_UNITS = ("B", "kB", "MB", "GB")
 
 
 class Style(NamedTuple):
@@ -59,3 +61,11 @@ def count(number: int, noun: str) -> str:
     """Such as `1 library` or `3 libraries`."""
     plural = noun[:-1] + "ies" if noun.endswith("y") else noun + "s"
     return f"{number} {noun if number == 1 else plural}"
+
+
+def size_text(size: float) -> str:
+    """Bytes as people read them, such as `1.2 MB`."""
+    unit = 0
+    while size >= 1000 and unit < len(_UNITS) - 1:
+        size, unit = size / 1000, unit + 1
+    return f"{size:.0f} {_UNITS[unit]}" if unit == 0 or size >= 10 else f"{size:.1f} {_UNITS[unit]}"

@@ -7,7 +7,8 @@
     LAYOUT/listings/<digest>                the parsed listings of indexes, by their address
     LAYOUT/repositories/<digest>            what was fetched of git repositories, by their address
     LAYOUT/runtimes/<digest>                what interpreters told of themselves
-    LAYOUT/unchanged/<digest>               which locks were found up to date
+    LAYOUT/unchanged/<digest>               which locks and environments were found up to date
+    LAYOUT/environments/<digest>            which environments were made from here
     LAYOUT/claims/<digest>                  who changes an environment holds a lock here
     LAYOUT/partial/…                        what is being written; nothing here is ever taken for whole
 
@@ -16,6 +17,7 @@ killed leaves nothing but litter in `partial`.
 """
 
 import hashlib
+import os
 import shutil
 import tempfile
 from collections.abc import Callable, Iterable, Iterator
@@ -28,10 +30,11 @@ import msgspec
 from rabbet.core.model.lock import LockedFile
 from rabbet.errors import IntegrityFailed
 from rabbet.store.atomic import cannot_write
+from rabbet.store.environments import Environments
 from rabbet.store.memory import Memory
 from rabbet.store.unpack import StoredFile, unpack_wheel
 
-__all__ = ["Store", "Unpacked"]
+__all__ = ["Store", "Unpacked", "is_sound"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,6 +72,7 @@ class Store:
         self.listings = Memory(self._folder / "listings")
         self.runtimes = Memory(self._folder / "runtimes")
         self.repositories = self._folder / "repositories"
+        self.environments = Environments(self._folder / "environments")
 
     def has(self, wheel: LockedFile) -> bool:
         """Whether a wheel was fetched already."""
@@ -82,6 +86,8 @@ class Store:
         """
         found = self._whole_entry(wheel)
         if found is not None:
+            with suppress(OSError):
+                os.utime(self._entry(wheel))  # used just now: pruning spares it
             return found
         with self.claimed(f"wheel {wheel.sha256}"):
             found = self._whole_entry(wheel)  # another process may have been faster
@@ -129,6 +135,14 @@ class Store:
                 shutil.rmtree(partial, ignore_errors=True)
         return Unpacked(entry / "tree", files)
 
+    def damaged_files(self, sha256: str) -> list[str]:
+        """The files of an unpacked wheel whose content is not what it was when it was unpacked."""
+        entry = self._folder / "unpacked" / sha256
+        found = self._read_entry(entry)
+        if found is None:
+            return [f"{entry}/files.json"]
+        return [file.path for file in found.files if not is_sound(found.tree / file.path, file.sha256)]
+
     @contextmanager
     def claimed(self, name: str) -> Iterator[None]:
         """Keep other processes from changing the thing of this name meanwhile; wait for one that does.
@@ -171,11 +185,7 @@ class Store:
 
     def _sound(self, wheel: LockedFile) -> bool:
         """Whether a wheel was fetched, and is on the disk what it was then."""
-        try:
-            with self._wheel(wheel).open("rb") as file:
-                return hashlib.file_digest(file, "sha256").hexdigest() == wheel.sha256
-        except OSError:
-            return False
+        return is_sound(self._wheel(wheel), wheel.sha256)
 
     def _entry(self, wheel: LockedFile) -> Path:
         return self._folder / "unpacked" / wheel.sha256
@@ -202,3 +212,12 @@ class Store:
             content = (entry / "files.json").read_bytes()
             return Unpacked(entry / "tree", msgspec.json.decode(content, type=tuple[StoredFile, ...]))
         return None
+
+
+def is_sound(path: Path, sha256: str) -> bool:
+    """Whether a file is there and has this digest."""
+    try:
+        with path.open("rb") as file:
+            return hashlib.file_digest(file, "sha256").hexdigest() == sha256
+    except OSError:
+        return False

@@ -159,6 +159,7 @@ def _apply(project: Project, machine: Machine, observer: Observer, outlook: Outl
             extras=sorted(chosen.extras) if chosen else None,
         )
         write_stamp(layout.root, stamp)
+    machine.store().environments.note(project.environment)
 
 
 def _remembered(project: Project, outlook: Outlook) -> bool:

@@ -3,14 +3,12 @@
 from packaging.utils import NormalizedName
 
 from rabbet.cli.context import Context
-from rabbet.cli.style import count, table
+from rabbet.cli.style import count, size_text, table
 from rabbet.core.lock.graph import Ask, Branch, Graph, Holder, paths_to, sections_of, tree
 from rabbet.core.wording import requirement_text
 from rabbet.tasks.explain import Explained
 
 __all__ = ["document", "library_document", "show_held_back", "show_library", "show_tree"]
-
-_UNITS = ("B", "kB", "MB", "GB")
 
 
 def show_library(explained: Explained, name: NormalizedName, context: Context) -> None:
@@ -58,7 +56,7 @@ def show_tree(explained: Explained, context: Context, *, sizes: bool) -> None:
     for line in table(headings, rows, context.style):
         context.show(line)
     context.show()
-    total = f", {_size(sum(_own(graph, name) for name in graph.libraries))}" if sizes else ""
+    total = f", {size_text(sum(_own(graph, name) for name in graph.libraries))}" if sizes else ""
     context.show(
         f"{count(len(graph.libraries), 'library')} for {len(declared)} that {graph.project} declares{total}."
     )
@@ -73,7 +71,7 @@ def _branch(graph: Graph, branch: Branch, declared: set[NormalizedName], *, size
     text = "  " * branch.depth + requirement_text(branch.ask.requirement, marker=False)
     notes = ["declared"] if name in declared and branch.ask.requirer is not None else []
     notes += ["see above"] if branch.seen else []
-    weights = (_size(_own(graph, name)), _size(_whole(graph, name))) if sizes else ()
+    weights = (size_text(_own(graph, name)), size_text(_whole(graph, name))) if sizes else ()
     return (text, str(library.version) if library else "-", *weights, ", ".join(notes))
 
 
@@ -93,13 +91,6 @@ def _whole(graph: Graph, name: NormalizedName) -> int:
                 reached.add(ask.name)
                 waiting.append(ask.name)
     return sum(_own(graph, one) for one in reached)
-
-
-def _size(size: float) -> str:
-    unit = 0
-    while size >= 1000 and unit < len(_UNITS) - 1:
-        size, unit = size / 1000, unit + 1
-    return f"{size:.0f} {_UNITS[unit]}" if unit == 0 or size >= 10 else f"{size:.1f} {_UNITS[unit]}"
 
 
 def _path(graph: Graph, path: tuple[Ask, ...]) -> str:

@@ -1,0 +1,114 @@
+"""What the store holds, what of it can go, and whether it is still what it was."""
+
+import os
+import shutil
+import time
+from collections.abc import Iterator
+from contextlib import suppress
+from dataclasses import dataclass
+from pathlib import Path
+
+from rabbet.store.store import Store, is_sound
+
+__all__ = ["Holding", "Removed", "check", "holdings", "prune"]
+
+_SPARED = 3600  # seconds: what was used a moment ago may be in use by a run that is under way
+_PURPOSES = {
+    "wheels": "fetched files, by their hash",
+    "unpacked": "their contents, linked into environments",
+    "metadata": "what releases need",
+    "listings": "what indexes offer",
+    "repositories": "what was fetched of git repositories",
+}
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Holding:
+    """One part of the store: its purpose, how many entries it has, and their size in bytes."""
+
+    name: str
+    purpose: str
+    entries: int
+    size: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Removed:
+    """An entry that was removed: the hash of a wheel, which part it was of, and its size in bytes."""
+
+    part: str
+    sha256: str
+    size: int
+
+
+def holdings(folder: Path) -> tuple[Holding, ...]:
+    """All parts of the store that hold more than notes."""
+    return tuple(
+        Holding(
+            name=name,
+            purpose=purpose,
+            entries=len(_entries(folder / name)),
+            size=sum(_size(entry) for entry in _entries(folder / name)),
+        )
+        for name, purpose in _PURPOSES.items()
+    )
+
+
+def prune(store: Store, folder: Path, used: frozenset[str], *, older: int = 0) -> tuple[Removed, ...]:
+    """Remove the wheels, packed and unpacked, that nobody uses.
+
+    `used` are the hashes that known environments and locks hold; what was used in the last `older` days, or
+    in the last hour, stays too.
+    """
+    removed = []
+    limit = time.time() - max(_SPARED, older * 86400)
+    for part in ("unpacked", "wheels"):
+        for entry in _entries(folder / part):
+            if entry.name in used or entry.stat().st_mtime > limit:
+                continue
+            size = _size(entry)
+            with store.claimed(f"wheel {entry.name}"):
+                _remove(entry, folder)
+            removed.append(Removed(part=part, sha256=entry.name, size=size))
+    return tuple(removed)
+
+
+def check(store: Store, folder: Path) -> Iterator[str]:
+    """Read every wheel and every unpacked file again; yield what was damaged, and remove it.
+
+    What was removed is fetched or unpacked anew when it is needed.
+    """
+    for entry in _entries(folder / "wheels"):
+        for wheel in _entries(entry):
+            if not is_sound(wheel, entry.name):
+                with store.claimed(f"wheel {entry.name}"):
+                    _remove(entry, folder)
+                yield wheel.name
+    for entry in _entries(folder / "unpacked"):
+        damaged = store.damaged_files(entry.name)
+        if damaged:
+            with store.claimed(f"wheel {entry.name}"):
+                _remove(entry, folder)
+            yield damaged[0]
+
+
+def _remove(entry: Path, folder: Path) -> None:
+    """By one change of name first, so that nobody finds half of it."""
+    litter = folder / "partial" / f"removed-{entry.name}-{os.getpid()}"
+    litter.parent.mkdir(parents=True, exist_ok=True)
+    with suppress(FileNotFoundError):
+        entry.rename(litter)
+    shutil.rmtree(litter, ignore_errors=True)
+
+
+def _entries(folder: Path) -> list[Path]:
+    try:
+        return sorted(folder.iterdir())
+    except OSError:
+        return []
+
+
+def _size(path: Path) -> int:
+    if not path.is_dir():
+        return path.lstat().st_size
+    return sum(file.lstat().st_size for file in path.rglob("*") if not file.is_dir())

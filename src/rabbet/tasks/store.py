@@ -1,0 +1,62 @@
+"""The store as its owner sees it: what it holds, what can go, whether it is sound."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from rabbet.environment.stamp import read_stamp
+from rabbet.errors import RabbetError
+from rabbet.formats.pylock import read_lock
+from rabbet.store.atomic import cannot_write
+from rabbet.store.keeping import Holding, Removed, check, holdings, prune
+from rabbet.tasks.machine import Machine
+from rabbet.tasks.progress import Observer
+from rabbet.tasks.project import read_text
+
+__all__ = ["Overview", "check_store", "overview", "prune_store"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Overview:
+    """Where the store is, its parts, and how many known environments are linked from it."""
+
+    folder: Path
+    holdings: tuple[Holding, ...]
+    environments: int
+
+
+def overview(machine: Machine) -> Overview:
+    """Measure the store."""
+    folder = machine.store_folder()
+    known = machine.store().environments.known()
+    return Overview(folder=folder, holdings=holdings(folder), environments=len(known))
+
+
+def prune_store(machine: Machine, observer: Observer, *, older: int) -> tuple[Removed, ...]:
+    """Remove what no known environment or lock uses. Raises `CannotWrite`."""
+    store = machine.store()
+    observer.stage("looking for what is used")
+    used = frozenset(sha256 for root in store.environments.known() for sha256 in _used_by(root))
+    observer.stage("removing the rest")
+    with cannot_write(machine.store_folder()):
+        return prune(store, machine.store_folder(), used, older=older)
+
+
+def check_store(machine: Machine, observer: Observer) -> tuple[str, ...]:
+    """Read everything again and remove what is damaged; the names of the files. Raises `CannotWrite`."""
+    observer.stage("reading every file of the store")
+    with cannot_write(machine.store_folder()):
+        return tuple(check(machine.store(), machine.store_folder()))
+
+
+def _used_by(root: Path) -> Iterator[str]:
+    """The wheels of an environment, and of the locks beside it; a lock that can't be read names none."""
+    stamp = read_stamp(root)
+    if stamp is not None:
+        yield from (origin.wheel for origin in stamp.libraries.values())
+    for path in sorted(root.parent.glob("pylock*.toml")):
+        try:
+            lock = read_lock(read_text(path), path.name)
+        except RabbetError:
+            continue
+        yield from (file.sha256 for library in lock.libraries for file in library.wheels)
