@@ -3,6 +3,7 @@
 import os
 import shutil
 import subprocess
+import sys
 import threading
 import time
 
@@ -17,6 +18,9 @@ FAMILY = [
     MadeUp(name="dronec", version="1.0", code="x = 1\n", more=(("hive_shared/b.py", "b = 3\n"),)),
     MadeUp(name="droned", version="1.0", code="def f(): pass\n", commands=(("mitewatch", "f"),)),
 ]
+
+
+LIST = f"import subprocess, sys; subprocess.run([{sys.executable!r}, '-m', 'rabbet', 'envs', '--json'])"
 
 
 class Environments(ProgramCase):
@@ -149,6 +153,29 @@ class Environments(ProgramCase):
         shutil.rmtree(store / "unpacked")
         self.rabbet("recreate", "--fresh")
         self.assertIn("No drift", self.rabbet("drift").out)
+
+    def test_envs(self) -> None:
+        """All environments are listed with their state; one is discarded by its project or its folder."""
+        self.settle("tallywax")
+        self.rabbet("recreate")
+        other = self.root / "other"
+        shutil.copytree(self.project, other, ignore=shutil.ignore_patterns(".venv"))
+        self.rabbet("recreate", "--bare", folder=other)
+        (other / ".venv" / "bin" / "python").unlink()
+        found = self.rabbet("run", "python", "-c", LIST).json()["environments"]
+        states = [(one["project"], one["state"], one["active"], one["groups"]) for one in found]
+        expected = [("hivescale", "fits", True, None), ("other", "its interpreter is gone", False, None)]
+        self.assertEqual(states, expected)
+        self.assertGreater(found[0]["shared_size"], 0)
+        self.assertIn("2 environments of this machine's store, 1 fit", self.rabbet("envs").out)
+        (other / "pyproject.toml").unlink()
+        self.assertIn("its project is gone", self.rabbet("envs").out)
+        for named in ("../other", ".venv"):
+            self.rabbet("envs", "discard", named)
+        self.assertFalse((other / ".venv").exists() or (self.project / ".venv").exists())
+        self.assertIn("0 environments", self.rabbet("envs").out)
+        (self.project / ".venv").mkdir()
+        self.assertIn("left alone", self.rabbet("envs", "discard", ".", code=7).err)
 
     def test_store(self) -> None:
         """It tells what it holds, removes what nobody uses, and finds what was damaged."""

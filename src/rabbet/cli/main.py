@@ -84,9 +84,9 @@ def help_text() -> str:
     """All commands under their headings."""
     lines = [_USAGE]
     for heading in HEADINGS:
-        lines.append(f"{heading}:")
         rows = [(name, summary) for name, (place, _, summary) in COMMANDS.items() if place == heading]
-        lines += [f"  {name:<10} {summary}" for name, summary in rows]
+        for number, (name, summary) in enumerate(rows):
+            lines.append(f"{heading if number == 0 else '':<8}  {name:<8}  {summary}")
     lines += ["", "`rabbet COMMAND --help` tells more. New here? Try: rabbet demo", ""]
     return "\n".join(lines)
 

@@ -18,8 +18,9 @@ COMMANDS = {
     "lookup": ("resolve", "rabbet.cli.commands.lookup", "what releases the sources offer"),
     "compare": ("resolve", "rabbet.cli.commands.compare", "what differs between two locks"),
     "recreate": ("recreate", "rabbet.cli.commands.recreate", "make the environment match the lock"),
-    "store": ("recreate", "rabbet.cli.commands.store", "what this machine has fetched"),
     "run": ("recreate", "rabbet.cli.commands.run", "run one command inside it"),
+    "envs": ("recreate", "rabbet.cli.commands.envs", "the environments of this machine"),
+    "store": ("recreate", "rabbet.cli.commands.store", "what this machine has fetched"),
     "drift": ("drift", "rabbet.cli.commands.drift", "what is installed here, against the lock"),
     "demo": ("more", "rabbet.demo.command", "play a full example"),
 }

@@ -9,7 +9,9 @@ from rabbet.tasks.machine import Machine
 from rabbet.tasks.project import Project
 from rabbet.tasks.unchanged import recall_fit, remember_fit
 
-__all__ = ["become", "inside", "refuse_unfit"]
+__all__ = ["ACTIVE", "become", "inside", "refuse_unfit"]
+
+ACTIVE = "RABBET_ENVIRONMENT"  # tells a process inside which environment it is in
 
 
 _SHOWN = 5  # of the steps that are due
@@ -31,6 +33,7 @@ def inside(project: Project, machine: Machine) -> dict[str, str]:
             remedy="rabbet recreate",
         )
     variables = {key: value for key, value in machine.environ.items() if key != "PYTHONHOME"}
+    variables[ACTIVE] = str(root)
     variables["PATH"] = os.pathsep.join([str(root / "bin"), variables.get("PATH", os.defpath)])
     return variables
 

@@ -1,0 +1,38 @@
+"""The environments of this machine.
+
+Lists all that were made from this machine's store: of which project, with which runtime, how big, and whether
+each fits its lock. `discard` removes one, named by its folder or its project's.
+"""
+
+from argparse import ArgumentParser, Namespace
+
+from rabbet.cli.context import Context
+from rabbet.cli.options import add_json, add_quiet
+from rabbet.errors import ExitCode, WrongUsage
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """Declare the command's arguments."""
+    parser.add_argument("action", nargs="?", choices=("discard",), help="default: list them")
+    parser.add_argument("folder", nargs="?", help="the environment to discard, or its project")
+    add_json(parser)
+    add_quiet(parser)
+
+
+def run(arguments: Namespace, context: Context) -> int:
+    """List, or discard one."""
+    from rabbet.cli.views.envs import document, show
+    from rabbet.tasks.envs import discard, known_environments
+
+    if arguments.action == "discard":
+        if arguments.folder is None:
+            raise WrongUsage("no environment was named", remedy="rabbet envs discard FOLDER")
+        gone = discard(context.machine, arguments.folder)
+        context.show(f"Discarded {gone}. To have it again, in its project: rabbet recreate")
+        return ExitCode.DONE
+    found = known_environments(context.machine, context.observer)
+    if arguments.json:
+        context.show_json("envs", document(found))
+    else:
+        show(found, context)
+    return ExitCode.DONE

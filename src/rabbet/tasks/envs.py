@@ -1,0 +1,110 @@
+"""All environments of this machine that Rabbet made, and discarding one."""
+
+import shutil
+from dataclasses import dataclass
+from pathlib import Path
+
+from rabbet.core.model.plan import Plan
+from rabbet.environment.inspect import read_configuration
+from rabbet.environment.size import Size, size_of
+from rabbet.environment.stamp import read_stamp
+from rabbet.errors import EnvironmentFailed, RabbetError
+from rabbet.store.atomic import cannot_write
+from rabbet.tasks.machine import Machine
+from rabbet.tasks.progress import Observer, Silent
+from rabbet.tasks.project import DECLARATION, ENVIRONMENT, Project
+from rabbet.tasks.recreate import prepare
+from rabbet.tasks.run import ACTIVE
+from rabbet.tasks.unchanged import recall_fit
+
+__all__ = ["Known", "discard", "known_environments"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Known:
+    """One environment; `python` is empty where it can't be told; `state` is `fits`, or why it does not.
+
+    `groups` and `extras` are those that were chosen, `None` for all.
+    """
+
+    root: Path
+    project: str
+    python: str
+    groups: tuple[str, ...] | None
+    extras: tuple[str, ...] | None
+    size: Size
+    state: str
+    active: bool
+
+
+def known_environments(machine: Machine, observer: Observer) -> tuple[Known, ...]:
+    """Every environment that was made from this store and is still there."""
+    observer.stage("looking at environments")
+    found = []
+    for root in machine.store().environments.known():
+        observer.waiting(str(root))
+        found.append(_look(root, machine))
+    return tuple(found)
+
+
+def discard(machine: Machine, named: str) -> Path:
+    """Remove an environment: its folder, or the project that it belongs to. The store keeps what it holds.
+
+    Raises `EnvironmentFailed` for a folder that Rabbet did not make, `CannotWrite`.
+    """
+    folder = machine.folder / Path(named).expanduser()
+    root = folder if read_stamp(folder) else folder / ENVIRONMENT
+    if read_stamp(root) is None or root.is_symlink():
+        raise EnvironmentFailed(
+            f"{folder} is no environment that Rabbet made, so it is left alone",
+            because=["nor does it hold one"],
+            remedy="rabbet envs",
+        )
+    store = machine.store()
+    with store.claimed(str(root)), cannot_write(root):
+        gone = root.with_name(f"{root.name}.partial-discarded")
+        root.rename(gone)
+        shutil.rmtree(gone)
+    store.environments.forget(root)
+    return root
+
+
+def _look(root: Path, machine: Machine) -> Known:
+    stamp = read_stamp(root)
+    try:
+        python = str(read_configuration(root).python)
+        size = size_of(str(root))
+    except (RabbetError, OSError):
+        python, size = "", Size(0, 0)
+    return Known(
+        root=root,
+        project=root.parent.name,
+        python=python,
+        groups=None if stamp is None or stamp.groups is None else tuple(stamp.groups),
+        extras=None if stamp is None or stamp.extras is None else tuple(stamp.extras),
+        size=size,
+        state=_state(root, machine),
+        active=machine.environ.get(ACTIVE) == str(root),
+    )
+
+
+def _state(root: Path, machine: Machine) -> str:
+    """Whether it fits its lock, in few words."""
+    if not (root.parent / DECLARATION).is_file():
+        return "its project is gone"
+    variant = root.name.removeprefix(ENVIRONMENT).removeprefix("-") or None
+    project = Project(root.parent, variant)
+    if recall_fit(project, machine) is not None:
+        return "fits"
+    try:
+        plan = prepare(project, machine, Silent()).plan
+    except RabbetError as error:
+        return str(error)
+    return "fits" if plan.idle else _difference(plan)
+
+
+def _difference(plan: Plan) -> str:
+    if plan.rebuild:
+        return plan.rebuild
+    changes = sum(step.action != "keep" for step in plan.steps)
+    return f"{changes} to change"
