@@ -1,1 +1,6 @@
-"""The suite: `make test`."""
+"""The tests. What properties hold does not depend on how fast the machine is, so no example has a deadline."""
+
+from hypothesis import settings
+
+settings.register_profile("patient", deadline=None)
+settings.load_profile("patient")

@@ -177,6 +177,40 @@ class Environments(ProgramCase):
         (self.project / ".venv").mkdir()
         self.assertIn("left alone", self.rabbet("envs", "discard", ".", code=7).err)
 
+    def test_shells(self) -> None:
+        """Each shell enters by its file, notices that it is inside, and leaves everything as it was."""
+        self.settle("mitewatch")
+        self.rabbet("recreate")
+        self.project = self.project.rename(self.root / "hive scale's")
+        site = self.project / ".venv" / "bin"
+        for shell, file in (("bash", "enter.sh"), ("zsh", "enter.sh"), ("fish", "enter.fish")):
+            if shell != "bash" and shutil.which(shell) is None:
+                continue  # bash is everywhere; the others are tried where they are installed
+            with self.subTest(shell):
+                quoted = '"' + str(site / file) + '"'
+                script = f"""
+                    echo "$PATH" > before; source {quoted}
+                    python -c 'import sys; print(sys.prefix)' > inside; mitewatch >> inside
+                    source {quoted} 2> again
+                    leave; echo "$PATH" > after
+                    echo "[$RABBET_ENVIRONMENT]" >> after
+                """
+                done = subprocess.run(
+                    [shell, "-c", script],
+                    cwd=self.root,
+                    env=self.variables,
+                    capture_output=True,
+                    text=True,
+                    check=False,
+                )
+                self.assertEqual((done.returncode, done.stderr), (0, ""))
+                texts = {
+                    name: (self.root / name).read_text() for name in ("before", "inside", "again", "after")
+                }
+                self.assertTrue(texts["inside"].startswith(f"{self.project / '.venv'}\n"), texts["inside"])
+                self.assertIn("already inside", texts["again"])
+                self.assertEqual(texts["after"], texts["before"] + "[]\n")
+
     def test_store(self) -> None:
         """It tells what it holds, removes what nobody uses, and finds what was damaged."""
         self.settle("combframe", "queenmark")

@@ -1,9 +1,13 @@
 """On a terminal: questions, colour, and the demo as a newcomer sees it."""
 
+import fcntl
 import os
 import pty
 import re
+import shutil
 import subprocess
+import sys
+import termios
 import time
 import tomllib
 
@@ -26,6 +30,9 @@ class Terminal(ProgramCase):
             stdin=theirs,
             stdout=theirs,
             stderr=theirs,
+            start_new_session=True,
+            # Some shells want the terminal to be theirs; no thread runs here that this could harm.
+            preexec_fn=lambda: fcntl.ioctl(0, termios.TIOCSCTTY, 0),  # noqa: PLW1509
         )
         os.close(theirs)
         screen, waiting = "", list(answers)
@@ -79,6 +86,24 @@ class Terminal(ProgramCase):
         shown = CODES.sub("", screen)
         self.assertIn("waiting for the listing of tallywax", shown)
         self.assertTrue(shown.rstrip().endswith("Next: rabbet recreate"), shown)
+
+    def test_enter(self) -> None:
+        """The user's shell starts inside, with the project's name in its prompt, and can't enter again."""
+        self.begin(self.serve(StandIn()).address, "mitewatch")
+        self.rabbet("resolve")
+        self.rabbet("recreate")
+        for shell in filter(shutil.which, ("bash", "zsh", "fish")):
+            with self.subTest(shell):
+                self.variables["SHELL"] = str(shutil.which(shell))
+                again = f"{sys.executable} -m rabbet enter"
+                answers = [
+                    ("hivescale» ", "which mitewatch"),
+                    ("bin/mitewatch", again),
+                    ("is inside", "exit 5"),
+                ]
+                code, screen = self.converse("enter", answers=answers)
+                self.assertEqual(code, 5, screen)
+                self.assertIn(str(self.project / ".venv" / "bin" / "mitewatch"), screen)
 
     def test_colour_supports_only(self) -> None:
         """On a terminal there is colour, and the same words; with `NO_COLOR` and in a pipe there is none."""

@@ -19,6 +19,7 @@ COMMANDS = {
     "compare": ("resolve", "rabbet.cli.commands.compare", "what differs between two locks"),
     "recreate": ("recreate", "rabbet.cli.commands.recreate", "make the environment match the lock"),
     "run": ("recreate", "rabbet.cli.commands.run", "run one command inside it"),
+    "enter": ("recreate", "rabbet.cli.commands.enter", "a shell inside it"),
     "envs": ("recreate", "rabbet.cli.commands.envs", "the environments of this machine"),
     "store": ("recreate", "rabbet.cli.commands.store", "what this machine has fetched"),
     "drift": ("drift", "rabbet.cli.commands.drift", "what is installed here, against the lock"),

@@ -1,7 +1,10 @@
-"""An empty environment (PEP 405): a folder with `pyvenv.cfg` and links to an interpreter."""
+"""An empty environment (PEP 405): `pyvenv.cfg`, links to an interpreter, and files for shells to enter it."""
+
+from collections.abc import Iterator
+from importlib.resources import files
 
 from rabbet.core.model.runtime import PythonRuntime
-from rabbet.environment.layout import CONFIGURATION, Layout
+from rabbet.environment.layout import CONFIGURATION, SHELL_FILES, Layout
 from rabbet.store.atomic import cannot_write
 
 __all__ = ["create_environment"]
@@ -16,6 +19,9 @@ def create_environment(layout: Layout, runtime: PythonRuntime) -> None:
         (layout.scripts / "python").symlink_to(runtime.executable)
         for name in ("python3", f"python{runtime.version.major}.{runtime.version.minor}"):
             (layout.scripts / name).symlink_to("python")
+        for path, text in _shell_files():
+            (layout.scripts / path).parent.mkdir(exist_ok=True)
+            (layout.scripts / path).write_text(text, encoding="utf-8")
         home = runtime.executable.rpartition("/")[0]
         (layout.root / CONFIGURATION).write_text(
             f"home = {home}\n"
@@ -23,3 +29,10 @@ def create_environment(layout: Layout, runtime: PythonRuntime) -> None:
             f"version = {runtime.version}\n"
             f"implementation = {runtime.implementation}\n"
         )
+
+
+def _shell_files() -> Iterator[tuple[str, str]]:
+    """The files that shells source, by their places beside the commands."""
+    folder = files("rabbet.environment").joinpath("shells")
+    for name in SHELL_FILES:
+        yield name, folder.joinpath(name).read_text(encoding="utf-8")

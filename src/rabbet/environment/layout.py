@@ -4,9 +4,10 @@ import os
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 
-__all__ = ["CONFIGURATION", "Layout"]
+__all__ = ["CONFIGURATION", "SHELL_FILES", "Layout"]
 
 CONFIGURATION = "pyvenv.cfg"
+SHELL_FILES = ("enter.sh", "enter.bashrc", "enter.fish", "enter.ps1", "enter.zsh/.zshrc")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -45,7 +46,7 @@ class Layout:
         else:
             place = PurePosixPath(self.site_packages, path)
         reserved = str(place) in (CONFIGURATION, ".gitignore") or (
-            place.parent == PurePosixPath("bin") and place.name.startswith("python")
+            place.parts[0] == "bin" and place.parts[1:] and place.parts[1].startswith(("python", "enter."))
         )
         return None if reserved else place
 

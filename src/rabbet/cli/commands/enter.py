@@ -1,0 +1,31 @@
+"""A shell inside it.
+
+Starts your shell with the environment's commands first on PATH and the project's name in the prompt; `exit`
+leaves it. To enter from a running shell, source .venv/bin/enter.sh (or .fish, .ps1); `leave` puts all back.
+"""
+
+from argparse import ArgumentParser, Namespace
+
+from rabbet.cli.context import Context
+from rabbet.cli.options import add_variant
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """Declare the command's arguments."""
+    parser.add_argument(
+        "--as-is", action="store_true", help="also when the environment does not fit the lock"
+    )
+    add_variant(parser)
+
+
+def run(arguments: Namespace, context: Context) -> int:
+    """Become the shell."""
+    from rabbet.tasks.enter import shell_inside
+    from rabbet.tasks.run import become, refuse_unfit
+
+    project = context.project(arguments.variant)
+    if not arguments.as_is:
+        refuse_unfit(project, context.machine)
+    command, variables = shell_inside(project, context.machine)
+    context.output.flush()
+    become(command, variables)

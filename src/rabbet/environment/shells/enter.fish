@@ -1,0 +1,28 @@
+# Enter this environment: source this file from fish. `leave` puts everything back.
+if set -q RABBET_ENVIRONMENT
+    echo "already inside $RABBET_ENVIRONMENT: leave it first" >&2
+else
+    set -gx RABBET_ENVIRONMENT (realpath (dirname (status filename))/..)
+    set -g _rabbet_path $PATH
+    set -gx PATH $RABBET_ENVIRONMENT/bin $PATH
+    if functions -q fish_prompt
+        functions -c fish_prompt _rabbet_prompt
+    end
+    function fish_prompt
+        printf '%s» ' (basename (dirname $RABBET_ENVIRONMENT))
+        if functions -q _rabbet_prompt
+            _rabbet_prompt
+        end
+    end
+    function leave
+        set -gx PATH $_rabbet_path
+        functions -e fish_prompt
+        if functions -q _rabbet_prompt
+            functions -c _rabbet_prompt fish_prompt
+            functions -e _rabbet_prompt
+        end
+        set -e RABBET_ENVIRONMENT
+        set -e _rabbet_path
+        functions -e leave
+    end
+end

@@ -1,0 +1,19 @@
+# Enter this environment: dot-source this file from PowerShell. `leave` puts everything back.
+if ($env:RABBET_ENVIRONMENT) {
+    Write-Error "already inside ${env:RABBET_ENVIRONMENT}: leave it first"
+} else {
+    $env:RABBET_ENVIRONMENT = (Resolve-Path (Join-Path $PSScriptRoot '..')).Path
+    $global:_rabbet_path = $env:PATH
+    $global:_rabbet_prompt = $function:prompt
+    $env:PATH = (Join-Path $env:RABBET_ENVIRONMENT 'bin') + [IO.Path]::PathSeparator + $env:PATH
+    function global:prompt {
+        (Split-Path -Leaf (Split-Path $env:RABBET_ENVIRONMENT)) + [char]0xBB + ' ' + (& $global:_rabbet_prompt)
+    }
+    function global:leave {
+        $env:PATH = $global:_rabbet_path
+        $function:prompt = $global:_rabbet_prompt
+        Remove-Item Env:RABBET_ENVIRONMENT
+        Remove-Variable -Scope Global _rabbet_path, _rabbet_prompt
+        Remove-Item Function:leave
+    }
+}

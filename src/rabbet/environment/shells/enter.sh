@@ -1,0 +1,24 @@
+# Enter this environment: source this file from bash or zsh. `leave` puts everything back.
+if [ -n "${RABBET_ENVIRONMENT-}" ]; then
+    echo "already inside $RABBET_ENVIRONMENT: leave it first" >&2
+else
+    RABBET_ENVIRONMENT="$(cd -- "$(dirname -- "${BASH_SOURCE[0]:-$0}")/.." && pwd)"
+    _rabbet_path="$PATH"
+    _rabbet_prompt="${PS1-}"
+    _rabbet_pythonhome="${PYTHONHOME-}"
+    PATH="$RABBET_ENVIRONMENT/bin:$PATH"
+    PS1="$(basename -- "$(dirname -- "$RABBET_ENVIRONMENT")")» ${PS1-}"
+    export RABBET_ENVIRONMENT PATH
+    unset PYTHONHOME
+    leave() {
+        PATH="$_rabbet_path"
+        PS1="$_rabbet_prompt"
+        if [ -n "$_rabbet_pythonhome" ]; then
+            export PYTHONHOME="$_rabbet_pythonhome"
+        fi
+        unset RABBET_ENVIRONMENT _rabbet_path _rabbet_prompt _rabbet_pythonhome
+        unset -f leave
+        hash -r 2>/dev/null
+    }
+    hash -r 2>/dev/null
+fi

@@ -1,0 +1,48 @@
+"""Starting the user's shell inside an environment."""
+
+import os
+from pathlib import PurePath
+
+from rabbet.errors import EnvironmentFailed, WrongUsage
+from rabbet.tasks.machine import Machine
+from rabbet.tasks.project import Project
+from rabbet.tasks.run import ACTIVE, inside
+
+__all__ = ["shell_inside"]
+
+
+def shell_inside(project: Project, machine: Machine) -> tuple[list[str], dict[str, str]]:
+    """The command that starts the user's shell, and its variables.
+
+    bash, zsh and fish read the user's own settings, then the environment's file, which shows the project's
+    name in the prompt. Any other shell just gets the variables.
+    Raises `WrongUsage` inside another environment, `EnvironmentFailed` without a whole one.
+    """
+    active = machine.environ.get(ACTIVE)
+    if active:
+        raise WrongUsage(
+            f"this shell is inside {active} already", remedy="exit  (or leave, if you sourced its file)"
+        )
+    variables = inside(project, machine)
+    files = project.environment / "bin"
+    if not (files / "enter.sh").is_file():
+        raise EnvironmentFailed(
+            f"{project.environment} was made by an older Rabbet", remedy="rabbet recreate --fresh"
+        )
+    shell = machine.environ.get("SHELL") or "/bin/sh"
+    kind = PurePath(shell).name
+    if kind not in ("bash", "zsh", "fish"):
+        return [shell, "-i"], variables
+    own = {key: value for key, value in machine.environ.items() if key != ACTIVE}
+    if kind == "bash":
+        return [shell, "--rcfile", str(files / "enter.bashrc"), "-i"], own
+    if kind == "fish":
+        return [shell, "-i", "-C", f"source {_quoted(str(files / 'enter.fish'))}"], own
+    own["RABBET_ZDOTDIR"] = machine.environ.get("ZDOTDIR", os.fspath(machine.home))
+    own["ZDOTDIR"] = str(files / "enter.zsh")
+    return [shell, "-i"], own
+
+
+def _quoted(text: str) -> str:
+    """As fish reads it between single quotes."""
+    return "'" + text.replace("\\", "\\\\").replace("'", "\\'") + "'"
