@@ -1,4 +1,4 @@
-"""The tests. What properties hold does not depend on how fast the machine is, so no example has a deadline."""
+"""The tests. What they hold does not depend on how fast a machine is, so no example has a deadline."""
 
 from hypothesis import settings
 

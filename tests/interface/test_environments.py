@@ -211,6 +211,22 @@ class Environments(ProgramCase):
                 self.assertIn("already inside", texts["again"])
                 self.assertEqual(texts["after"], texts["before"] + "[]\n")
 
+    def test_compiled(self) -> None:
+        """Modules come compiled and valid, also after a move, and go with their library."""
+        self.settle("pollencsv", "nectarplot")
+        for again in ([], ["--fresh"]):
+            self.rabbet("recreate", *again)
+            self.project = self.project.rename(self.root / f"moved{len(again)}")
+            cache = self.site / "__pycache__"
+            before = {path.name: path.stat().st_ino for path in cache.iterdir()}
+            self.assertEqual(len(before), 5)
+            self.rabbet("run", "python", "-c", "import pollencsv, nectarplot")
+            self.assertEqual({path.name: path.stat().st_ino for path in cache.iterdir()}, before)
+        self.rabbet("retract", "nectarplot")
+        self.rabbet("resolve")
+        self.rabbet("recreate")
+        self.assertEqual([path.name for path in cache.glob("nectarplot*")], [])
+
     def test_store(self) -> None:
         """It tells what it holds, removes what nobody uses, and finds what was damaged."""
         self.settle("combframe", "queenmark")

@@ -34,12 +34,18 @@ class _Placed:
 
 
 def install_wheel(
-    unpacked: Unpacked, layout: Layout, *, wheel_sha256: str, requested: bool, direct_url: str | None = None
+    unpacked: Unpacked,
+    layout: Layout,
+    *,
+    compiled: Unpacked | None = None,
+    wheel_sha256: str,
+    requested: bool,
+    direct_url: str | None = None,
 ) -> Origin:
     """Put a wheel's files into the environment.
 
-    `requested` notes that the declaration names the library, `direct_url` the address it names it by
-    (PEP 610).
+    `compiled` are its modules as the environment's runtime compiles them. `requested` notes that the
+    declaration names the library, `direct_url` the address it names it by (PEP 610).
 
     `RECORD` comes first and `METADATA` last, so that an installation that was cut short is seen as damaged,
     with a list of all that has to be removed.
@@ -55,6 +61,9 @@ def install_wheel(
     placed.sort(key=lambda one: one.place.name == "METADATA" and one.place.parent.name == info)
     record_place = PurePosixPath(layout.site_packages, info, "RECORD")
     rows = [RecordRow(layout.in_record(one.place), one.sha256, one.size) for one in placed]
+    by_products = list(_compiled(compiled, layout)) if compiled else []
+    rows += [RecordRow(layout.in_record(one.place)) for one in by_products]  # Python may write them anew
+    placed = [*by_products, *placed]
     record = write_record([*rows, RecordRow(layout.in_record(record_place))]).encode()
     with cannot_write(layout.root):
         folders = {one.place.parent for one in placed} | {record_place.parent}
@@ -109,6 +118,14 @@ def _placed(unpacked: Unpacked, layout: Layout, info: str, *, requested: bool) -
     yield _made(PurePosixPath(layout.site_packages, info, "INSTALLER"), b"rabbet\n", executable=False)
     if requested:
         yield _made(PurePosixPath(layout.site_packages, info, "REQUESTED"), b"", executable=False)
+
+
+def _compiled(compiled: Unpacked, layout: Layout) -> Iterator[_Placed]:
+    for file in compiled.files:
+        place = layout.destination(file.path)
+        if place is not None:
+            stored = compiled.tree / file.path
+            yield _Placed(place=place, sha256=file.sha256, size=file.size, linked=stored)
 
 
 def _info(unpacked: Unpacked) -> str:

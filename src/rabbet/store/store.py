@@ -3,6 +3,7 @@
     LAYOUT/wheels/<sha256>/<file name>      each fetched wheel, its hash verified before it gets this name
     LAYOUT/unpacked/<sha256>/tree/…         the files of that wheel
     LAYOUT/unpacked/<sha256>/files.json     what they were when they were unpacked
+    LAYOUT/unpacked/<sha256>/RUNTIME/…      the same two for its modules, compiled by one runtime
     LAYOUT/metadata/<sha256>                the core metadata of wheels
     LAYOUT/listings/<digest>                the parsed listings of indexes, by their address
     LAYOUT/repositories/<digest>            what was fetched of git repositories, by their address
@@ -20,7 +21,7 @@ import hashlib
 import os
 import shutil
 import tempfile
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
@@ -30,9 +31,10 @@ import msgspec
 from rabbet.core.model.lock import LockedFile
 from rabbet.errors import IntegrityFailed
 from rabbet.store.atomic import cannot_write
+from rabbet.store.compile import Compilation, compile_all
 from rabbet.store.environments import Environments
 from rabbet.store.memory import Memory
-from rabbet.store.unpack import StoredFile, unpack_wheel
+from rabbet.store.unpack import StoredFile, stored_files, unpack_wheel
 
 __all__ = ["Store", "Unpacked", "is_sound"]
 
@@ -143,6 +145,47 @@ class Store:
             return [f"{entry}/files.json"]
         return [file.path for file in found.files if not is_sound(found.tree / file.path, file.sha256)]
 
+    def compiled(
+        self, wheels: Sequence[LockedFile], executable: str, runtime: str
+    ) -> Mapping[LockedFile, Unpacked]:
+        """The modules of unpacked wheels as a runtime compiles them; `runtime` names it and its exact version.
+
+        Raises `CannotWrite`.
+        """
+        found = {wheel: self._intact(self._entry(wheel) / runtime) for wheel in wheels}
+        missing = [wheel for wheel, one in found.items() if one is None]
+        if missing:
+            with cannot_write(self._folder):
+                partial = self._partial()
+                try:
+                    work = [self._compilation(wheel, partial / wheel.sha256) for wheel in missing]
+                    compile_all(executable, work)
+                    for wheel, one in zip(missing, work, strict=True):
+                        entry = self._entry(wheel) / runtime
+                        found[wheel] = self._keep_compiled(one.folder.parent, entry)
+                finally:
+                    shutil.rmtree(partial, ignore_errors=True)
+        return {wheel: one for wheel, one in found.items() if one is not None}
+
+    def _keep_compiled(self, made: Path, entry: Path) -> Unpacked:
+        """Give what was compiled its name, unless another process was faster."""
+        present = self._intact(entry)
+        if present is not None:
+            return present
+        files = tuple(stored_files(made / "tree"))
+        (made / "tree").mkdir(parents=True, exist_ok=True)
+        (made / "files.json").write_bytes(msgspec.json.encode(files))
+        if entry.exists():
+            entry.rename(made.with_name(f"damaged-{made.name}"))
+        self._publish(made, entry)
+        return Unpacked(entry / "tree", files)
+
+    def _compilation(self, wheel: LockedFile, folder: Path) -> Compilation:
+        unpacked = self._read_entry(self._entry(wheel))
+        paths = [file.path for file in unpacked.files] if unpacked else []
+        modules = [path for path in paths if path.endswith(".py") and not _is_script(path)]
+        return Compilation(self._entry(wheel) / "tree", modules, folder / "tree")
+
     @contextmanager
     def claimed(self, name: str) -> Iterator[None]:
         """Keep other processes from changing the thing of this name meanwhile; wait for one that does.
@@ -180,7 +223,10 @@ class Store:
 
     def _whole_entry(self, wheel: LockedFile) -> Unpacked | None:
         """An unpacked wheel, if it is there and none of its files was changed."""
-        found = self._read_entry(self._entry(wheel))
+        return self._intact(self._entry(wheel))
+
+    def _intact(self, entry: Path) -> Unpacked | None:
+        found = self._read_entry(entry)
         return found if found is not None and found.intact() else None
 
     def _sound(self, wheel: LockedFile) -> bool:
@@ -212,6 +258,11 @@ class Store:
             content = (entry / "files.json").read_bytes()
             return Unpacked(entry / "tree", msgspec.json.decode(content, type=tuple[StoredFile, ...]))
         return None
+
+
+def _is_script(path: str) -> bool:
+    """Whether a wheel's file goes among the commands, where nobody imports it."""
+    return ".data/scripts/" in path
 
 
 def is_sound(path: Path, sha256: str) -> bool:

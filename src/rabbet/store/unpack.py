@@ -3,7 +3,7 @@
 import hashlib
 import stat
 import zipfile
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from pathlib import Path, PurePosixPath
 
 import msgspec
@@ -11,7 +11,7 @@ import msgspec
 from rabbet.errors import IntegrityFailed
 from rabbet.formats.record import RecordRow, read_record
 
-__all__ = ["StoredFile", "unpack_wheel"]
+__all__ = ["StoredFile", "stored_files", "unpack_wheel"]
 
 _CHUNK = 1 << 20
 _UNRECORDED = ("RECORD", "RECORD.jws", "RECORD.p7s")
@@ -44,6 +44,20 @@ def unpack_wheel(wheel: Path, tree: Path) -> tuple[StoredFile, ...]:
         raise IntegrityFailed(f"{wheel.name} is no readable wheel", because=[str(error)]) from error
     except (FileExistsError, NotADirectoryError, IsADirectoryError) as error:
         raise IntegrityFailed(f"{wheel.name} holds two files of one name", because=[str(error)]) from error
+
+
+def stored_files(tree: Path) -> Iterator[StoredFile]:
+    """What the files of a tree are now; none where there is no tree."""
+    for path in sorted(tree.rglob("*")):
+        if path.is_file():
+            state = path.stat()
+            yield StoredFile(
+                path=path.relative_to(tree).as_posix(),
+                sha256=hashlib.sha256(path.read_bytes()).hexdigest(),
+                size=state.st_size,
+                changed=state.st_mtime_ns,
+                executable=False,
+            )
 
 
 def _check_member(member: zipfile.ZipInfo, wheel: str) -> None:

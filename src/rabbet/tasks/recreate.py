@@ -142,6 +142,11 @@ def _apply(project: Project, machine: Machine, observer: Observer, outlook: Outl
     places = _places(project, outlook, unpacked)
     refuse_conflicts(places)
     declared = {canonicalize_name(one.requirement.name) for one in declaration.declared()}
+    runtime = outlook.runtime
+    observer.stage("compiling")
+    compiled = machine.store().compiled(
+        wheels, runtime.executable, f"{runtime.implementation}-{runtime.version}"
+    )
     shared = {place for placed in places.values() for place, _ in placed}
     observer.stage("installing", len(steps))
     with _folder(project.environment, outlook) as layout:
@@ -149,7 +154,7 @@ def _apply(project: Project, machine: Machine, observer: Observer, outlook: Outl
         for step in outlook.plan.of(Action.ADD, Action.REPLACE, Action.REMOVE):
             for installed in step.installed:
                 remove_library(layout, installed.folder, spared=shared)
-            _install(step, layout, unpacked, declared, origins)
+            _install(step, layout, (unpacked, compiled), declared, origins)
             observer.step(step.name)
         chosen = outlook.selection
         stamp = Stamp(
@@ -213,17 +218,18 @@ def _check_needs(needed: Needed, unpacked: Unpacked, store: Store) -> None:
 def _install(
     step: Step,
     layout: Layout,
-    unpacked: Mapping[LockedFile, Unpacked],
+    contents: tuple[Mapping[LockedFile, Unpacked], Mapping[LockedFile, Unpacked]],
     declared: Collection[NormalizedName],
     origins: dict[str, Origin],
 ) -> None:
-    """Install what comes, and note where it came from."""
+    """Install what comes (its files as they are, and compiled), and note where it came from."""
     origins.pop(step.name, None)
     if step.needed is not None:
         wheel = step.needed.wheel
         origins[step.name] = install_wheel(
-            unpacked[wheel],
+            contents[0][wheel],
             layout,
+            compiled=contents[1].get(wheel),
             wheel_sha256=wheel.sha256,
             requested=step.name in declared,
             direct_url=wheel.url if step.needed.locked.direct else None,
