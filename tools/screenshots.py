@@ -54,6 +54,7 @@ def take_all(project: Path, address: str) -> None:
     )
     shoot("resolve", "rabbet resolve", "rabbet resolve")
     shoot("recreate", "rabbet recreate --plan", "rabbet recreate", "rabbet run mitewatch", "rabbet recreate")
+    shoot("envs", "rabbet envs", "rabbet store", "rabbet store check")
     tamper(project)
     shoot("drift", "rabbet drift", "rabbet recreate", "rabbet drift")
     shoot("conflict", "rabbet declare swarmcast", "rabbet resolve", "rabbet retract swarmcast")

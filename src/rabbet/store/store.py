@@ -148,7 +148,7 @@ class Store:
     def compiled(
         self, wheels: Sequence[LockedFile], executable: str, runtime: str
     ) -> Mapping[LockedFile, Unpacked]:
-        """The modules of unpacked wheels as a runtime compiles them; `runtime` names it and its exact version.
+        """The modules of unpacked wheels as a runtime compiles them; `runtime` is its name and full version.
 
         Raises `CannotWrite`.
         """
