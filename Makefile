@@ -26,6 +26,7 @@ bench: $(TOOLS)/ready
 	$(RUN) -m bench.startup
 	$(RUN) -m bench.solve
 	$(RUN) -m bench.resolve
+	$(RUN) -m bench.recreate
 
 screenshots: $(TOOLS)/ready
 	$(RUN) tools/screenshots.py

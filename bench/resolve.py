@@ -10,23 +10,20 @@ import multiprocessing
 import os
 import resource
 import shutil
-import statistics
 import subprocess
 import sys
 import tempfile
-import time
 import tomllib
-from collections.abc import Callable
 from multiprocessing.connection import Connection
 from pathlib import Path
 
+from bench.in_turn import compared, line
 from bench.made_up_index import MadeUpIndex, declaration_for, generate
 from rabbet.demo.stand_in import Manner, StandIn
 
 LOCKED = 100
 LATENCY = 0.020  # seconds
 CONCURRENCY = 16  # requests at a time, as Rabbet makes them
-ROUNDS = 11
 PROGRAM = str(Path(sys.executable).parent / "rabbet")
 FETCH = """
 import sys, json, urllib3
@@ -96,24 +93,6 @@ class Bench:
         lock = tomllib.loads((self.project / "pylock.toml").read_text())
         listings = [f"{self.address}{entry['name']}/" for entry in lock["packages"]]
         return listings + [f"{entry['wheels'][0]['url']}.metadata" for entry in lock["packages"]]
-
-
-def compared(*works: Callable[[], None], before: Callable[[], None] = lambda: None) -> list[float]:
-    """The median seconds of each work, run in turn."""
-    taken: list[list[float]] = [[] for _ in works]
-    for turn in range(ROUNDS + 1):
-        for times, work in zip(taken, works, strict=True):
-            before()
-            begun = time.perf_counter()
-            work()
-            if turn:  # the first round warms up
-                times.append(time.perf_counter() - begun)
-    return [statistics.median(times) for times in taken]
-
-
-def line(what: str, median: float, floor: float, aim: str) -> None:
-    """Print one figure beside its floor."""
-    print(f"{what:<58} {median * 1000:>8.0f} {floor * 1000:>8.0f} {median / floor:>6.2f}  {aim}")
 
 
 def main() -> None:
