@@ -21,7 +21,7 @@ from rabbet.core.targets import target_of
 from rabbet.demo.files import build_archive
 from rabbet.environment.create import create_environment
 from rabbet.environment.inspect import take_inventory
-from rabbet.environment.install import install_wheel
+from rabbet.environment.install import install_wheel, prepare_wheel
 from rabbet.environment.layout import Layout
 from rabbet.environment.remove import remove_library
 from rabbet.environment.stamp import Stamp, write_stamp
@@ -105,7 +105,8 @@ class Case(unittest.TestCase):
         return self.store.unpacked(wheel)
 
     def install(self, unpacked: Unpacked) -> None:
-        origin = install_wheel(unpacked, self.layout, wheel_sha256="w", requested=True)
+        prepared = prepare_wheel(unpacked, self.layout, wheel_sha256="w", requested=True)
+        origin = install_wheel(prepared, self.layout)
         stamp = Stamp(executable="", libraries={"hivewire": origin})
         write_stamp(self.layout.root, stamp)
 

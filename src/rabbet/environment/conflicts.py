@@ -9,15 +9,18 @@ from rabbet.errors import IntegrityFailed
 __all__ = ["refuse_conflicts"]
 
 
-def refuse_conflicts(files: Mapping[NormalizedName, Iterable[tuple[str, str]]]) -> None:
+def refuse_conflicts(files: Mapping[NormalizedName, Iterable[tuple[str, str | None]]]) -> None:
     """Check the places and digests of each library's files before anything is installed.
 
-    Files of the same content may be shared, as some libraries of one family do.
+    Files of the same content may be shared, as some libraries of one family do; those without a digest are
+    Python's own by-products.
     Raises `IntegrityFailed`, naming both libraries.
     """
     owners: dict[str, tuple[NormalizedName, str]] = {}
     for name, placed in sorted(files.items()):
         for place, sha256 in placed:
+            if sha256 is None:
+                continue
             owner, content = owners.setdefault(place, (name, sha256))
             if content != sha256:
                 raise IntegrityFailed(

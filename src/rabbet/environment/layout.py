@@ -1,12 +1,14 @@
 """Where things lie in an environment (PEP 405, POSIX form)."""
 
-import os
+import posixpath
+import re
 from dataclasses import dataclass
-from pathlib import Path, PurePosixPath
+from pathlib import Path
 
 __all__ = ["CONFIGURATION", "SHELL_FILES", "Layout"]
 
 CONFIGURATION = "pyvenv.cfg"
+_RESERVED = re.compile(r"(pyvenv\.cfg|\.gitignore|rabbet\.json|bin/python[0-9.]*|bin/enter\..*)\Z")
 SHELL_FILES = ("enter.sh", "enter.bashrc", "enter.fish", "enter.ps1", "enter.zsh/.zshrc")
 
 
@@ -27,28 +29,25 @@ class Layout:
         """The folder of the interpreter and the commands."""
         return self.root / "bin"
 
-    def destination(self, path: str) -> PurePosixPath | None:
+    def destination(self, path: str) -> str | None:
         """Where a wheel's file goes, relative to the environment's folder (PEP 427, "Installing").
 
         `None` for a file that would replace what makes the folder an environment.
         """
-        parts = PurePosixPath(path).parts
-        if parts[0].endswith(".data") and len(parts) > 2:
-            library = parts[0].partition("-")[0]
+        if "//" in path or "./" in path:
+            path = posixpath.normpath(path)
+        head, _, rest = path.partition("/")
+        scheme, inside, inner = rest.partition("/")
+        if head.endswith(".data") and inside:
             folders = {
-                "purelib": self.site_packages,
-                "platlib": self.site_packages,
-                "scripts": "bin",
-                "headers": f"include/site/{library}",
+                "scripts": "bin/",
+                "headers": f"include/site/{head.partition('-')[0]}/",
                 "data": "",
             }
-            place = PurePosixPath(folders.get(parts[1], self.site_packages), *parts[2:])
+            place = folders.get(scheme, f"{self.site_packages}/") + inner
         else:
-            place = PurePosixPath(self.site_packages, path)
-        reserved = str(place) in (CONFIGURATION, ".gitignore") or (
-            place.parts[0] == "bin" and place.parts[1:] and place.parts[1].startswith(("python", "enter."))
-        )
-        return None if reserved else place
+            place = f"{self.site_packages}/{path}"
+        return None if _RESERVED.match(place) else place
 
     def link_above(self, path: Path) -> Path | None:
         """The outermost folder of a library, on the way to a path, that is a link.
@@ -59,6 +58,9 @@ class Layout:
         above = [folder for folder in path.parents if self.root in folder.parents and folder not in own]
         return next((folder for folder in reversed(above) if folder.is_symlink()), None)
 
-    def in_record(self, place: PurePosixPath) -> str:
+    def in_record(self, place: str) -> str:
         """A place as `RECORD` names it: relative to the folder that libraries are imported from."""
-        return os.path.relpath(place, self.site_packages).replace(os.sep, "/")
+        site = f"{self.site_packages}/"
+        if place.startswith(site):
+            return place[len(site) :]
+        return posixpath.relpath(place, self.site_packages)

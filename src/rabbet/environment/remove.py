@@ -38,14 +38,14 @@ def remove_library(layout: Layout, folder: str, *, spared: Container[str] = ()) 
             _prune(parent, layout)
 
 
-def recorded_places(layout: Layout, folder: str) -> list[tuple[str, str]]:
-    """Where an installed library's files lie, relative to the environment, and their digests."""
+def recorded_places(layout: Layout, folder: str) -> list[tuple[str, str | None]]:
+    """Where an installed library's files lie, relative to the environment, and the digests that are recorded."""
     try:
         rows = read_record((layout.site / folder / "RECORD").read_text(encoding="utf-8"))
     except (OSError, ValueError):
         return []
     site = layout.site_packages
-    return [(os.path.normpath(f"{site}/{row.path}"), row.sha256) for row in rows if row.sha256]
+    return [(os.path.normpath(f"{site}/{row.path}"), row.sha256) for row in rows]
 
 
 def _files(layout: Layout, info: Path) -> Iterator[Path]:

@@ -1,16 +1,22 @@
 """Getting the locked wheels into the store, several at once."""
 
+import threading
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor, as_completed
 from pathlib import Path
+from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 from urllib.request import url2pathname
 
 from rabbet.core.model.lock import LockedFile
-from rabbet.sources.http import HttpClient
 from rabbet.sources.local_file import read_pieces
-from rabbet.store.store import Store, Unpacked
+from rabbet.store.store import Unpacked
+from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer
+from rabbet.tasks.project import Project
+
+if TYPE_CHECKING:
+    from rabbet.sources.http import HttpClient
 
 __all__ = ["fetch_wheels"]
 
@@ -18,16 +24,18 @@ _THREADS = 16
 
 
 def fetch_wheels(
-    wheels: Sequence[LockedFile], *, folder: Path, client: HttpClient, store: Store, observer: Observer
+    wheels: Sequence[LockedFile], *, project: Project, machine: Machine, observer: Observer
 ) -> dict[LockedFile, Unpacked]:
-    """Fetch and unpack what the store lacks; paths in the lock are relative to `folder`.
+    """Fetch and unpack what the store lacks.
 
     The first failure ends it; what was fetched whole until then stays in the store.
     Raises `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
     """
+    store = machine.store()
+    client = _Client(project, machine)
 
     def get(wheel: LockedFile) -> Unpacked:
-        return store.obtain(wheel, lambda: _content(wheel, folder, client))
+        return store.obtain(wheel, lambda: _content(wheel, project.folder, client))
 
     missing = sum(not store.has(wheel) for wheel in wheels)
     observer.stage(f"fetching {missing} and unpacking" if missing else "unpacking", len(wheels))
@@ -52,8 +60,27 @@ def _largest_first(wheels: Sequence[LockedFile]) -> list[LockedFile]:
     return sorted(wheels, key=lambda wheel: -(wheel.size or 0))
 
 
-def _content(wheel: LockedFile, folder: Path, client: HttpClient) -> Iterator[bytes]:
+def _content(wheel: LockedFile, folder: Path, client: "_Client") -> Iterator[bytes]:
     if wheel.url is not None and urlsplit(wheel.url).scheme != "file":
-        yield from client.stream(wheel.url)
+        yield from client.opened.stream(wheel.url)
         return
     yield from read_pieces(folder / (wheel.path or url2pathname(urlsplit(wheel.url or "").path)))
+
+
+class _Client:
+    """The project's HTTP client, opened when something has to be fetched: mostly nothing has."""
+
+    def __init__(self, project: Project, machine: Machine) -> None:
+        self._project = project
+        self._machine = machine
+        self._guard = threading.Lock()
+        self._opened: HttpClient | None = None
+
+    @property
+    def opened(self) -> "HttpClient":
+        from rabbet.tasks.network import open_client
+
+        with self._guard:
+            if self._opened is None:
+                self._opened = open_client(self._project.declaration(), self._machine)
+            return self._opened

@@ -2,7 +2,7 @@
 
 import shutil
 import tempfile
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -12,14 +12,14 @@ from packaging.utils import NormalizedName, canonicalize_name
 from rabbet.core.drift.plan import plan_steps
 from rabbet.core.lock.select import needed
 from rabbet.core.model.inventory import Inventory
-from rabbet.core.model.lock import LockedFile, Selection
-from rabbet.core.model.plan import Action, Needed, Plan, Step
+from rabbet.core.model.lock import Selection
+from rabbet.core.model.plan import Action, Needed, Plan
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.targets import target_of
 from rabbet.environment.conflicts import refuse_conflicts
 from rabbet.environment.create import create_environment
 from rabbet.environment.inspect import read_configuration, take_inventory
-from rabbet.environment.install import install_wheel, wheel_places
+from rabbet.environment.install import Prepared, install_wheel, prepare_wheel
 from rabbet.environment.layout import Layout
 from rabbet.environment.remove import recorded_places, remove_library
 from rabbet.environment.stamp import Origin, Stamp, read_stamp, write_stamp
@@ -28,7 +28,7 @@ from rabbet.formats.metadata import MetadataBroken, parse_metadata
 from rabbet.store.atomic import cannot_write
 from rabbet.store.store import Store, Unpacked
 from rabbet.tasks.machine import Machine
-from rabbet.tasks.progress import Observer, Silent
+from rabbet.tasks.progress import Observer
 from rabbet.tasks.project import Project
 from rabbet.tasks.runtime import chosen_runtime
 from rabbet.tasks.selection import Wish, selected
@@ -114,39 +114,23 @@ def recreate(
 
     Raises what `prepare` raises, and `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
     """
-    outlook = prepare(project, machine, observer, wish, fresh=fresh)
-    if outlook.plan.idle and _remembered(project, outlook):
-        if not outlook.outdated:
-            remember_fit(project, machine, outlook.fit)
-        return outlook
     with machine.store().claimed(str(project.environment)):
-        outlook = prepare(project, machine, Silent(), wish, fresh=fresh)  # another one may have been faster
-        _apply(project, machine, observer, outlook)
+        outlook = prepare(project, machine, observer, wish, fresh=fresh)
+        if not outlook.plan.idle or not _remembered(project, outlook):
+            _apply(project, machine, observer, outlook)
+        elif not outlook.outdated:
+            remember_fit(project, machine, outlook.fit)
     return outlook
 
 
 def _apply(project: Project, machine: Machine, observer: Observer, outlook: Outlook) -> None:
-    from rabbet.tasks.fetch import fetch_wheels
-    from rabbet.tasks.network import open_client
-
-    declaration = project.declaration()
     steps = outlook.plan.of(Action.ADD, Action.REPLACE)
-    wheels = [step.needed.wheel for step in steps if step.needed is not None]
-    client = open_client(declaration, machine)
-    unpacked = fetch_wheels(
-        wheels, folder=project.folder, client=client, store=machine.store(), observer=observer
-    )
-    for step in steps:
-        if step.needed is not None and outlook.own_lock:
-            _check_needs(step.needed, unpacked[step.needed.wheel], machine.store())
-    places = _places(project, outlook, unpacked)
+    prepared = _prepared(project, machine, observer, outlook)
+    layout = Layout(root=project.environment, site_packages=outlook.runtime.site_packages)
+    places = {name: [file.stated for file in one.placed] for name, one in prepared.items()}
+    for step in outlook.plan.of(Action.KEEP):
+        places[step.name] = recorded_places(layout, step.installed[0].folder)
     refuse_conflicts(places)
-    declared = {canonicalize_name(one.requirement.name) for one in declaration.declared()}
-    runtime = outlook.runtime
-    observer.stage("compiling")
-    compiled = machine.store().compiled(
-        wheels, runtime.executable, f"{runtime.implementation}-{runtime.version}"
-    )
     shared = {place for placed in places.values() for place, _ in placed}
     observer.stage("installing", len(steps))
     with _folder(project.environment, outlook) as layout:
@@ -154,7 +138,9 @@ def _apply(project: Project, machine: Machine, observer: Observer, outlook: Outl
         for step in outlook.plan.of(Action.ADD, Action.REPLACE, Action.REMOVE):
             for installed in step.installed:
                 remove_library(layout, installed.folder, spared=shared)
-            _install(step, layout, (unpacked, compiled), declared, origins)
+            origins.pop(step.name, None)
+            if step.name in prepared:
+                origins[step.name] = install_wheel(prepared[step.name], layout)
             observer.step(step.name)
         chosen = outlook.selection
         stamp = Stamp(
@@ -167,26 +153,42 @@ def _apply(project: Project, machine: Machine, observer: Observer, outlook: Outl
     machine.store().environments.note(project.environment)
 
 
+def _prepared(
+    project: Project, machine: Machine, observer: Observer, outlook: Outlook
+) -> dict[NormalizedName, Prepared]:
+    """What comes into the environment: everything fetched, verified, unpacked and compiled."""
+    from rabbet.tasks.fetch import fetch_wheels
+
+    declaration, store, runtime = project.declaration(), machine.store(), outlook.runtime
+    coming = {step.name: step.needed for step in outlook.plan.of(Action.ADD, Action.REPLACE) if step.needed}
+    wheels = [needed.wheel for needed in coming.values()]
+    unpacked = fetch_wheels(wheels, project=project, machine=machine, observer=observer)
+    if outlook.own_lock:
+        for needed in coming.values():
+            _check_needs(needed, unpacked[needed.wheel], store)
+    observer.stage("compiling")
+    compiled = store.compiled(wheels, runtime.executable, f"{runtime.implementation}-{runtime.version}")
+    declared = {canonicalize_name(one.requirement.name) for one in declaration.declared()}
+    layout = Layout(root=project.environment, site_packages=runtime.site_packages)
+    return {
+        name: prepare_wheel(
+            unpacked[needed.wheel],
+            layout,
+            compiled=compiled.get(needed.wheel),
+            wheel_sha256=needed.wheel.sha256,
+            requested=name in declared,
+            direct_url=needed.wheel.url if needed.locked.direct else None,
+        )
+        for name, needed in coming.items()
+    }
+
+
 def _remembered(project: Project, outlook: Outlook) -> bool:
     """Whether the environment's stamp notes the present choice already."""
     stamp, chosen = read_stamp(project.environment), outlook.selection
     if stamp is None or chosen is None:
         return stamp is not None and stamp.groups is None and stamp.extras is None
     return stamp.groups == sorted(chosen.groups) and stamp.extras == sorted(chosen.extras)
-
-
-def _places(
-    project: Project, outlook: Outlook, unpacked: Mapping[LockedFile, Unpacked]
-) -> dict[NormalizedName, list[tuple[str, str]]]:
-    """Where the files of each library go that stays or comes, with their digests."""
-    layout = Layout(root=project.environment, site_packages=outlook.runtime.site_packages)
-    found: dict[NormalizedName, list[tuple[str, str]]] = {}
-    for step in outlook.plan.of(Action.ADD, Action.REPLACE, Action.KEEP):
-        if step.action is Action.KEEP:
-            found[step.name] = recorded_places(layout, step.installed[0].folder)
-        elif step.needed is not None:
-            found[step.name] = wheel_places(unpacked[step.needed.wheel], layout)
-    return found
 
 
 def _check_needs(needed: Needed, unpacked: Unpacked, store: Store) -> None:
@@ -213,27 +215,6 @@ def _check_needs(needed: Needed, unpacked: Unpacked, store: Store) -> None:
         ],
         remedy="rabbet resolve --raise-all  (which knows better now), and tell whoever runs the source",
     )
-
-
-def _install(
-    step: Step,
-    layout: Layout,
-    contents: tuple[Mapping[LockedFile, Unpacked], Mapping[LockedFile, Unpacked]],
-    declared: Collection[NormalizedName],
-    origins: dict[str, Origin],
-) -> None:
-    """Install what comes (its files as they are, and compiled), and note where it came from."""
-    origins.pop(step.name, None)
-    if step.needed is not None:
-        wheel = step.needed.wheel
-        origins[step.name] = install_wheel(
-            contents[0][wheel],
-            layout,
-            compiled=contents[1].get(wheel),
-            wheel_sha256=wheel.sha256,
-            requested=step.name in declared,
-            direct_url=wheel.url if step.needed.locked.direct else None,
-        )
 
 
 def _state(root: Path, runtime: PythonRuntime) -> tuple[Inventory | None, str]:
