@@ -39,7 +39,7 @@ def remove_library(layout: Layout, folder: str, *, spared: Container[str] = ()) 
 
 
 def recorded_places(layout: Layout, folder: str) -> list[tuple[str, str | None]]:
-    """Where an installed library's files lie, relative to the environment, and the digests that are recorded."""
+    """Where an installed library's files lie, relative to the environment, and their recorded digests."""
     try:
         rows = read_record((layout.site / folder / "RECORD").read_text(encoding="utf-8"))
     except (OSError, ValueError):
