@@ -167,7 +167,7 @@ class Environments(ProgramCase):
         expected = [("hivescale", "fits", True, None), ("other", "its interpreter is gone", False, None)]
         self.assertEqual(states, expected)
         self.assertGreater(found[0]["shared_size"], 0)
-        self.assertIn("2 environments of this machine's store, 1 fit", self.rabbet("envs").out)
+        self.assertIn("2 environments on this machine; as locked: 1.", self.rabbet("envs").out)
         (other / "pyproject.toml").unlink()
         self.assertIn("its project is gone", self.rabbet("envs").out)
         for named in ("../other", ".venv"):

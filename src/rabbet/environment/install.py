@@ -45,7 +45,7 @@ class Placed(NamedTuple):
 
 
 class Prepared(NamedTuple):
-    """All that installing one wheel puts into an environment, but `RECORD`; that goes into the folder `info`."""
+    """All that installing one wheel puts into an environment, but `RECORD`, which goes into `info`."""
 
     info: str
     wheel: str

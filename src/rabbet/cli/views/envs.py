@@ -31,7 +31,7 @@ def show(found: Sequence[Known], context: Context) -> None:
             context.show(line)
         context.show()
     fitting = sum(one.state == "fits" for one in found)
-    context.show(f"{count(len(found), 'environment')} of this machine's store, {fitting} fit their locks.")
+    context.show(f"{count(len(found), 'environment')} on this machine; as locked: {fitting}.")
 
 
 def _short(root: Path, home: Path) -> str:
