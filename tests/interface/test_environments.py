@@ -85,6 +85,7 @@ class Environments(ProgramCase):
         command = self.project / ".venv" / "bin" / "mitewatch"
         subprocess.run([command], check=True, capture_output=True)
         self.rabbet("run", "mitewatch")
+        self.assertIn(self.project.name, self.rabbet("envs").out)
 
     def test_run_refuses_what_does_not_fit(self) -> None:
         """A command is not run in an environment that differs from the lock, unless that is wanted."""

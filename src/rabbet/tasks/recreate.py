@@ -120,6 +120,7 @@ def recreate(
             _apply(project, machine, observer, outlook)
         elif not outlook.outdated:
             remember_fit(project, machine, outlook.fit)
+    machine.store().environments.note(project.environment)  # it may have been moved here
     return outlook
 
 
@@ -150,7 +151,6 @@ def _apply(project: Project, machine: Machine, observer: Observer, outlook: Outl
             extras=sorted(chosen.extras) if chosen else None,
         )
         write_stamp(layout.root, stamp)
-    machine.store().environments.note(project.environment)
 
 
 def _prepared(
