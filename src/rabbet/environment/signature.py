@@ -12,17 +12,16 @@ def signature_of(root: str) -> str:
     Two equal signatures mean that nobody has touched the files between, as far as size and time tell.
     Raises `OSError`.
     """
-    digest = hashlib.sha256()
+    states = []
     waiting = [root]
     while waiting:
-        folder = waiting.pop()
-        with os.scandir(folder) as entries:
-            for entry in sorted(entries, key=lambda one: one.name):
+        with os.scandir(waiting.pop()) as entries:
+            for entry in entries:
                 if entry.is_dir(follow_symlinks=False):
                     if entry.name != "__pycache__":
                         waiting.append(entry.path)
-                    continue
-                state = entry.stat(follow_symlinks=False)
-                line = f"{entry.path}\0{state.st_size}\0{state.st_mtime_ns}\0{state.st_mode}\n"
-                digest.update(line.encode(errors="surrogateescape"))
-    return digest.hexdigest()
+                else:
+                    state = entry.stat(follow_symlinks=False)
+                    states.append((entry.path, state.st_size, state.st_mtime_ns, state.st_mode))
+    states.sort()
+    return hashlib.sha256(repr(states).encode(errors="surrogateescape")).hexdigest()

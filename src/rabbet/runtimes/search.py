@@ -46,7 +46,8 @@ def _folders(environ: Mapping[str, str], home: Path) -> Iterator[Path]:
 def _named_like_interpreters(folder: Path) -> list[Path]:
     try:
         names = os.listdir(folder)  # noqa: PTH208 - ten times as fast
-        return [folder / name for name in sorted(filter(_NAME.match, names))]
+        likely = sorted(name for name in names if name.startswith(("python", "pypy")))
+        return [folder / name for name in filter(_NAME.match, likely)]
     except OSError:
         return []
 
