@@ -1,7 +1,7 @@
 """Killing `recreate` at random moments: after each kill the next run has to leave a whole environment.
 
-Run it by hand: `python -m bench.soak --kills 200`. It goes back and forth between two locks, in place and anew,
-with a store that is emptied now and then. It ends with the first environment that is not whole.
+Run it by hand: `python -m bench.soak --kills 200`. It goes back and forth between two locks, in place and
+anew, with a store that is emptied now and then. It ends with the first environment that is not whole.
 """
 
 import argparse

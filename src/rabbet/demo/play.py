@@ -57,6 +57,13 @@ def play(stage: Stage) -> None:
     act("drift", expected=1)
     act("recreate")
     act("drift")
+    _say(stage, "Does the project stand on its files alone? Delete .venv: made again from the store,")
+    _delete(stage.project / ".venv")
+    act("recreate")
+    _say(stage, "and, with the store deleted too, from the index.")
+    _delete(stage.project / ".venv", Path(stage.variables["RABBET_STORE"]))
+    act("recreate")
+    act("envs", "--quiet")
     _say(stage, "A library that can't go with the others: swarmcast needs an old combframe.")
     act("declare", "swarmcast")
     act("resolve", expected=4)
@@ -73,6 +80,11 @@ def play(stage: Stage) -> None:
 
 def _say(stage: Stage, text: str) -> None:
     print(f"\n# {text}", file=stage.output, flush=True)
+
+
+def _delete(*folders: Path) -> None:
+    for folder in folders:
+        shutil.rmtree(folder)
 
 
 def _platforms() -> list[str]:
