@@ -228,6 +228,15 @@ class Environments(ProgramCase):
         self.rabbet("recreate")
         self.assertEqual([path.name for path in cache.glob("nectarplot*")], [])
 
+    def test_leftovers(self) -> None:
+        """What a killed run left beside the environment goes with the next run."""
+        self.settle("tallywax")
+        for _ in range(2):
+            self.rabbet("recreate")
+        (self.project / ".venv.partial-x" / "new").mkdir(parents=True)
+        self.assertIn("Nothing to do", self.rabbet("recreate").out)
+        self.assertEqual([path.name for path in self.project.glob(".venv*")], [".venv"])
+
     def test_store(self) -> None:
         """It tells what it holds, removes what nobody uses, and finds what was damaged."""
         self.settle("combframe", "queenmark")

@@ -1,6 +1,5 @@
 """`entry_points.txt` → the commands that a library brings along."""
 
-import configparser
 import re
 from dataclasses import dataclass
 
@@ -24,6 +23,8 @@ def read_commands(text: str) -> tuple[Command, ...]:
 
     Raises `ValueError` for what can't be read, and for names that would lead out of the scripts' folder.
     """
+    import configparser  # here: few libraries have entry points that are looked at in a run
+
     parser = configparser.ConfigParser(delimiters=("=",), interpolation=None, strict=False)
     parser.optionxform = str  # type: ignore[assignment, method-assign]  # names keep their case
     try:

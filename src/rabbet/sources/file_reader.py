@@ -3,8 +3,6 @@
 import hashlib
 import io
 from collections.abc import Iterator
-from pathlib import Path
-from urllib.parse import urlsplit
 
 from rabbet.core.masking import without_credentials
 from rabbet.core.model.lock import LockedFile
@@ -12,22 +10,12 @@ from rabbet.core.model.release import ListedFile, WheelFile
 from rabbet.errors import IntegrityFailed
 from rabbet.sources.archive_metadata import far_metadata, metadata_in, sdist_metadata_in
 from rabbet.sources.http import HttpClient
-from rabbet.sources.local_file import read_pieces
+from rabbet.sources.local_file import local_path, read_pieces
 
-__all__ = ["FileReader", "local_path"]
+__all__ = ["FileReader"]
 
 _IDENTITY = {"Accept-Encoding": "identity"}
 _IN_MEMORY = 8_000_000  # bytes of a source archive; a larger one is put on the disk meanwhile
-
-
-def local_path(address: str) -> Path | None:
-    """The path behind a `file:` address; `None` for any other."""
-    parts = urlsplit(address)
-    if parts.scheme != "file":
-        return None
-    from urllib.request import url2pathname
-
-    return Path(url2pathname(parts.path))
 
 
 class FileReader:

@@ -1,13 +1,24 @@
-"""Files of this machine, piece by piece."""
+"""Files of this machine: where an address leads, and their content piece by piece."""
 
 from collections.abc import Iterator
 from pathlib import Path
+from urllib.parse import urlsplit
 
 from rabbet.errors import SourceFailed
 
-__all__ = ["read_pieces"]
+__all__ = ["local_path", "read_pieces"]
 
 _CHUNK = 1 << 18
+
+
+def local_path(address: str) -> Path | None:
+    """The path behind a `file:` address; `None` for any other."""
+    parts = urlsplit(address)
+    if parts.scheme != "file":
+        return None
+    from urllib.request import url2pathname
+
+    return Path(url2pathname(parts.path))
 
 
 def read_pieces(path: Path) -> Iterator[bytes]:

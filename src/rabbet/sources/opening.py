@@ -6,10 +6,11 @@ from urllib.parse import urlsplit
 from rabbet.core.model.declaration import SourceEntry
 from rabbet.errors import SourceFailed
 from rabbet.sources.base import Source
-from rabbet.sources.file_reader import FileReader, local_path
+from rabbet.sources.file_reader import FileReader
 from rabbet.sources.folder import FolderSource
 from rabbet.sources.http import HttpClient
 from rabbet.sources.index import IndexSource
+from rabbet.sources.local_file import local_path
 from rabbet.sources.pages import PageMemory
 from rabbet.sources.static_pages import StaticPagesSource, holds_pages
 

@@ -5,11 +5,9 @@ from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor, as_completed
 from pathlib import Path
 from typing import TYPE_CHECKING
-from urllib.parse import urlsplit
-from urllib.request import url2pathname
 
 from rabbet.core.model.lock import LockedFile
-from rabbet.sources.local_file import read_pieces
+from rabbet.sources.local_file import local_path, read_pieces
 from rabbet.store.store import Unpacked
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer
@@ -61,10 +59,10 @@ def _largest_first(wheels: Sequence[LockedFile]) -> list[LockedFile]:
 
 
 def _content(wheel: LockedFile, folder: Path, client: "_Client") -> Iterator[bytes]:
-    if wheel.url is not None and urlsplit(wheel.url).scheme != "file":
-        yield from client.opened.stream(wheel.url)
-        return
-    yield from read_pieces(folder / (wheel.path or url2pathname(urlsplit(wheel.url or "").path)))
+    if wheel.url is None:
+        return read_pieces(folder / (wheel.path or ""))
+    path = local_path(wheel.url)
+    return client.opened.stream(wheel.url) if path is None else read_pieces(path)
 
 
 class _Client:

@@ -1,7 +1,6 @@
 """Making the environment match the lock."""
 
 import shutil
-import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -21,6 +20,7 @@ from rabbet.environment.create import create_environment
 from rabbet.environment.inspect import read_configuration, take_inventory
 from rabbet.environment.install import Prepared, install_wheel, prepare_wheel
 from rabbet.environment.layout import Layout
+from rabbet.environment.leftovers import leftovers, new_folder_beside
 from rabbet.environment.remove import recorded_places, remove_library
 from rabbet.environment.stamp import Origin, Stamp, read_stamp, write_stamp
 from rabbet.errors import EnvironmentFailed, IntegrityFailed
@@ -115,6 +115,8 @@ def recreate(
     Raises what `prepare` raises, and `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
     """
     with machine.store().claimed(str(project.environment)):
+        for left in leftovers(project.environment):
+            shutil.rmtree(left, ignore_errors=True)  # by a run that was killed: nobody else works here now
         outlook = prepare(project, machine, observer, wish, fresh=fresh)
         if not outlook.plan.idle or not _remembered(project, outlook):
             _apply(project, machine, observer, outlook)
@@ -254,10 +256,8 @@ def _folder(home: Path, outlook: Outlook) -> Iterator[Layout]:
     if not outlook.plan.rebuild:
         yield Layout(root=home, site_packages=site)
         return
-    for left in home.parent.glob(f"{home.name}.partial-*"):
-        shutil.rmtree(left, ignore_errors=True)  # by a run that was killed: nobody else works here now
     with cannot_write(home.parent):
-        beside = Path(tempfile.mkdtemp(dir=home.parent, prefix=f"{home.name}.partial-"))
+        beside = new_folder_beside(home)
     try:
         beside.chmod(0o755)
         layout = Layout(root=beside / "new", site_packages=site)

@@ -12,6 +12,7 @@ from contextlib import suppress
 from typing import NamedTuple
 
 from rabbet import __version__
+from rabbet.environment.leftovers import leftovers
 from rabbet.environment.signature import signature_of
 from rabbet.runtimes.search import find_executables
 from rabbet.store.memory import Memory
@@ -73,9 +74,11 @@ def remember_fit(project: Project, machine: Machine, found: Fit) -> None:
 
 
 def _state_digest(project: Project, machine: Machine) -> str:
-    """Raises `OSError` where there is no environment, or its interpreter is gone."""
+    """Raises `OSError` without an environment, without its interpreter, and beside what a killed run left."""
     root = project.environment
     (root / "bin" / "python").stat()
+    if leftovers(root):
+        raise FileExistsError(root)
     return hashlib.sha256((_digest(project, machine) + signature_of(str(root))).encode()).hexdigest()
 
 
