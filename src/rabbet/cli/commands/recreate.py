@@ -9,7 +9,7 @@ from argparse import ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
 from rabbet.cli.options import add_json, add_offline, add_quiet, add_variant
-from rabbet.errors import ExitCode
+from rabbet.errors import ExitCode, WrongUsage
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -18,8 +18,8 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--fresh", action="store_true", help="make the environment anew beside the old one, then swap"
     )
-    parser.add_argument("--group", metavar="NAME", nargs="+", help="of the groups, only these")
-    parser.add_argument("--extra", metavar="NAME", nargs="+", help="of the extras, only these")
+    parser.add_argument("--group", metavar="NAME", nargs="+", help="these groups, and no others")
+    parser.add_argument("--extra", metavar="NAME", nargs="+", help="these extras, and no others")
     parser.add_argument("--bare", action="store_true", help="no group and no extra")
     parser.add_argument("--everything", action="store_true", help="all groups and extras again")
     add_variant(parser)
@@ -30,6 +30,12 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(arguments: Namespace, context: Context) -> int:
     """Recreate, or show the plan."""
+    if sum((arguments.bare, arguments.everything, bool(arguments.group or arguments.extra))) > 1:
+        raise WrongUsage(
+            "groups and extras were chosen in two ways",
+            because=["--bare, --everything, or --group and --extra by name: one of the three"],
+            remedy="rabbet recreate --help",
+        )
     if not any((arguments.plan, arguments.fresh, arguments.json, *_wished(arguments))):
         from rabbet.cli.views.unchanged import fit_text
         from rabbet.tasks.unchanged import recall_fit
