@@ -2,14 +2,17 @@
 
 import threading
 import time
-from typing import TYPE_CHECKING, Protocol, TextIO
+from typing import TYPE_CHECKING, NamedTuple, Protocol, TextIO
 
+from rabbet.cli.style import size_text
 from rabbet.tasks.progress import Observer, Silent
 
 if TYPE_CHECKING:
     from rich.progress import Progress, TaskID
 
-__all__ = ["ClosableObserver", "observer_for"]
+__all__ = ["ClosableObserver", "Traffic", "observer_for"]
+
+_BAR = 8  # characters: the text says more
 
 _PATIENCE = 0.4  # seconds before a terminal shows anything: quick work shows nothing
 
@@ -41,14 +44,32 @@ class _Lines(Silent):
     def __init__(self, stream: TextIO) -> None:
         self._stream = stream
 
-    def stage(self, text: str, total: int | None = None) -> None:
+    def stage(self, text: str, total: int | None = None, *, size: int = 0) -> None:
         """Print the stage."""
         shown = f"{text} ({total})" if total else text
+        shown += f", {size_text(size)}" if size else ""
         if total != 0:
             print(f"… {shown}", file=self._stream, flush=True)
 
     def close(self) -> None:
         """Nothing needs to be cleared."""
+
+
+class Traffic(NamedTuple):
+    """How much of how many bytes has come since a moment (seconds)."""
+
+    size: int
+    done: int
+    begun: float
+
+    def text(self, now: float) -> str:
+        """Such as `: 1.2 MB of 3.4 MB, 1.1 MB/s, 2 s left`; empty where no bytes are expected."""
+        taken = now - self.begun
+        if not self.size or not self.done or taken <= 0:
+            return ""
+        rate = self.done / taken
+        left = f", {(self.size - self.done) / rate:.0f} s left" if self.done < self.size else ""
+        return f": {size_text(self.done)} of {size_text(self.size)}, {size_text(rate)}/s{left}"
 
 
 class _Moving:
@@ -59,13 +80,22 @@ class _Moving:
         self._guard = threading.Lock()
         self._progress: Progress | None = None
         self._task: TaskID | None = None
-        self._stage, self._total, self._done = "", 0, 0
+        self._stage, self._total, self._done, self._said = "", 0, 0, ""
+        self._traffic = Traffic(0, 0, 0.0)
+        self._width = 0
 
-    def stage(self, text: str, total: int | None = None) -> None:
+    def stage(self, text: str, total: int | None = None, *, size: int = 0) -> None:
         """Begin a stage."""
         with self._guard:
             self._stage, self._total, self._done = text, total or 0, 0
+            self._traffic = Traffic(size, 0, time.monotonic())
             self._draw("")
+
+    def received(self, count: int) -> None:
+        """Show the amount, the rate and the time left."""
+        with self._guard:
+            self._traffic = self._traffic._replace(done=self._traffic.done + count)
+            self._draw(self._said)
 
     def step(self, text: str) -> None:
         """Show a step."""
@@ -86,7 +116,8 @@ class _Moving:
                 self._progress = None
             self._begun = time.monotonic()
 
-    def _draw(self, step: str) -> None:
+    def _draw(self, said: str) -> None:
+        self._said = said
         if self._progress is None:
             if time.monotonic() - self._begun < _PATIENCE:
                 return
@@ -94,16 +125,19 @@ class _Moving:
         if self._progress is not None and self._task is not None:
             self._progress.update(
                 self._task,
-                description=f"{self._stage} {step}"[:70],
-                completed=self._done,
-                total=self._total or None,
+                description=f"{self._stage}{self._traffic.text(time.monotonic())} {said}"[: self._width],
+                completed=self._traffic.done if self._traffic.size else self._done,
+                total=self._traffic.size or self._total or None,
             )
 
     def _start(self) -> None:
         from rich.console import Console
         from rich.progress import BarColumn, Progress, SpinnerColumn, TextColumn
 
-        columns = (SpinnerColumn("line"), BarColumn(bar_width=20), TextColumn("{task.description}"))
-        self._progress = Progress(*columns, console=Console(stderr=True), transient=True)
+        bar = BarColumn(bar_width=_BAR, complete_style="default", finished_style="default")
+        console = Console(stderr=True)
+        self._width = console.width - _BAR - 4  # else the bar would give way to the text
+        columns = (SpinnerColumn("line"), bar, TextColumn("{task.description}"))
+        self._progress = Progress(*columns, console=console, transient=True)
         self._task = self._progress.add_task(self._stage, total=None)
         self._progress.start()

@@ -33,10 +33,11 @@ def fetch_wheels(
     client = _Client(project, machine)
 
     def get(wheel: LockedFile) -> Unpacked:
-        return store.obtain(wheel, lambda: _content(wheel, project.folder, client))
+        return store.obtain(wheel, lambda: _observed(_content(wheel, project.folder, client), observer))
 
-    missing = sum(not store.has(wheel) for wheel in wheels)
-    observer.stage(f"fetching {missing} and unpacking" if missing else "unpacking", len(wheels))
+    missing = [wheel for wheel in wheels if not store.has(wheel)]
+    size = sum(wheel.size or 0 for wheel in missing)
+    observer.stage(f"fetching {len(missing)}" if missing else "unpacking", len(wheels), size=size)
     pool = ThreadPoolExecutor(_THREADS, thread_name_prefix="fetch")
     try:
         waiting = {pool.submit(get, wheel): wheel for wheel in _largest_first(wheels)}
@@ -47,7 +48,7 @@ def fetch_wheels(
             observer.step(wheel.filename)
             if waiting:
                 more = f" and {len(waiting) - 1} more" if len(waiting) > 1 else ""
-                observer.waiting(next(iter(waiting.values())).filename + more)
+                observer.waiting(" ".join(next(iter(waiting.values())).filename.split("-")[:2]) + more)
         return found
     finally:
         pool.shutdown(wait=False, cancel_futures=True)
@@ -56,6 +57,12 @@ def fetch_wheels(
 def _largest_first(wheels: Sequence[LockedFile]) -> list[LockedFile]:
     """A large file that begins last would keep everybody waiting."""
     return sorted(wheels, key=lambda wheel: -(wheel.size or 0))
+
+
+def _observed(content: Iterator[bytes], observer: Observer) -> Iterator[bytes]:
+    for piece in content:
+        observer.received(len(piece))
+        yield piece
 
 
 def _content(wheel: LockedFile, folder: Path, client: "_Client") -> Iterator[bytes]:

@@ -8,8 +8,11 @@ __all__ = ["Observer", "Silent"]
 class Observer(Protocol):
     """Is told what a task does. All methods may be called from many threads."""
 
-    def stage(self, text: str, total: int | None = None) -> None:
-        """A stage begins, such as "fetching wheels", of so many steps where that is known."""
+    def stage(self, text: str, total: int | None = None, *, size: int = 0) -> None:
+        """A stage begins, such as "fetching wheels", of so many steps and bytes where these are known."""
+
+    def received(self, count: int) -> None:
+        """So many more bytes of the stage have come."""
 
     def step(self, text: str) -> None:
         """One step of the stage is done, such as a file by its name."""
@@ -21,7 +24,10 @@ class Observer(Protocol):
 class Silent:
     """Tells nobody."""
 
-    def stage(self, text: str, total: int | None = None) -> None:
+    def stage(self, text: str, total: int | None = None, *, size: int = 0) -> None:
+        """Nothing happens."""
+
+    def received(self, count: int) -> None:
         """Nothing happens."""
 
     def step(self, text: str) -> None:
