@@ -53,6 +53,17 @@ def second_member(archive: zipfile.ZipFile) -> None:
         archive.writestr("hivewire/__init__.py", "x = 1\n")
 
 
+def bomb(archive: zipfile.ZipFile) -> None:
+    """A small member that unpacks to a huge one."""
+    archive.writestr("hivewire/zeros", bytes(120_000_000), compress_type=zipfile.ZIP_DEFLATED)
+
+
+def encrypted_member(archive: zipfile.ZipFile) -> None:
+    """A member that asks for a password."""
+    archive.writestr("hivewire/more.txt", "x")
+    archive.getinfo("hivewire/__init__.py").flag_bits |= 1
+
+
 HOSTILE: list[tuple[str, dict[str, bytes], Callable[[zipfile.ZipFile], None] | None]] = [
     ("climbs out", {"../evil.py": b""}, None),
     ("climbs out below a folder", {"hivewire/../../evil.py": b""}, None),
@@ -65,6 +76,8 @@ HOSTILE: list[tuple[str, dict[str, bytes], Callable[[zipfile.ZipFile], None] | N
     ("an entry point that is code", {ENTRY_POINTS: b"[console_scripts]\nx = os:f('id')\n"}, None),
     ("a link", {}, link_member),
     ("one name twice", {}, second_member),
+    ("a bomb", {}, bomb),
+    ("an encrypted member", {}, encrypted_member),
     ("a file that is a folder too", {"hivewire": b""}, None),
     ("a file that RECORD does not list", {}, lambda archive: archive.writestr("hivewire/extra.py", "y")),
 ]  # fmt: skip

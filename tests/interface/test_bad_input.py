@@ -80,6 +80,19 @@ class BadInput(ProgramCase):
                 self.assertIn("can't be written", done.err)
                 self.assertEqual(self.tree(), before)
 
+    @unittest.skipIf(UNPRIVILEGED and not shutil.which("setpriv"), "root can't give up writing anywhere")
+    def test_store_without_permission(self) -> None:
+        """Resolving needs no store that can be written; recreating says that it does, and changes nothing."""
+        self.begin(self.serve(StandIn()).address, "queenmark")
+        store = self.root / "store"
+        store.mkdir()
+        store.chmod(0o555)
+        self.addCleanup(store.chmod, 0o755)
+        self.rabbet("resolve", before=UNPRIVILEGED)
+        before = self.tree()
+        self.assertIn("can't be written", self.rabbet("recreate", code=7, before=UNPRIVILEGED).err)
+        self.assertEqual(self.tree(), before)
+
     def test_full_disk(self) -> None:
         """When nothing more can be written, old files stay as they were."""
         self.begin(self.serve(StandIn()).address, "nectarplot>=2")

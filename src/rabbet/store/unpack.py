@@ -14,6 +14,8 @@ from rabbet.formats.record import RecordRow, read_record
 __all__ = ["StoredFile", "stored_files", "unpack_wheel"]
 
 _CHUNK = 1 << 20
+_UNSUSPICIOUS = 100_000_000  # bytes
+_MOST_PACKED = 200  # times
 _UNRECORDED = ("RECORD", "RECORD.jws", "RECORD.p7s")
 
 
@@ -38,6 +40,7 @@ def unpack_wheel(wheel: Path, tree: Path) -> tuple[StoredFile, ...]:
             members = [member for member in archive.infolist() if not member.is_dir()]
             for member in members:
                 _check_member(member, wheel.name)
+            _check_size(members, wheel)
             record = _record(archive, members, wheel.name)
             return tuple(_unpack(archive, member, tree, record, wheel.name) for member in members)
     except (zipfile.BadZipFile, EOFError, NotImplementedError, RuntimeError) as error:
@@ -68,6 +71,16 @@ def _check_member(member: zipfile.ZipInfo, wheel: str) -> None:
         raise IntegrityFailed(f"{wheel} holds a file that would land outside", because=[member.filename])
     if kind not in (0, stat.S_IFREG):
         raise IntegrityFailed(f"{wheel} holds something that is no plain file", because=[member.filename])
+
+
+def _check_size(members: list[zipfile.ZipInfo], wheel: Path) -> None:
+    """Code and data pack to a tenth, seldom to a hundredth; what packs better is meant to fill the disk."""
+    size = sum(member.file_size for member in members)
+    if size > _UNSUSPICIOUS and size > _MOST_PACKED * wheel.stat().st_size:
+        raise IntegrityFailed(
+            f"{wheel.name} unpacks to more than any wheel should",
+            because=[f"{wheel.stat().st_size} bytes hold {size}"],
+        )
 
 
 def _record(archive: zipfile.ZipFile, members: list[zipfile.ZipInfo], wheel: str) -> Mapping[str, RecordRow]:
