@@ -64,10 +64,12 @@ def prune(store: Store, folder: Path, used: frozenset[str], *, older: int = 0) -
     limit = time.time() - max(_SPARED, older * 86400)
     for part in ("unpacked", "wheels"):
         for entry in _entries(folder / part):
-            if entry.name in used or entry.stat().st_mtime > limit:
+            if entry.name in used:
                 continue
-            size = _size(entry)
             with store.claimed(f"wheel {entry.name}"):
+                if not entry.exists() or entry.stat().st_mtime > limit:
+                    continue  # gone meanwhile, or used
+                size = _size(entry)
                 _remove(entry, folder)
             removed.append(Removed(part=part, sha256=entry.name, size=size))
     return tuple(removed)

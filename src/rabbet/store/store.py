@@ -56,7 +56,7 @@ class Unpacked:
     def intact(self) -> bool:
         """Whether every file still has its size and time: an edit through a hard link changes these."""
         try:
-            states = [(self.tree / file.path).stat() for file in self.files]
+            states = [os.stat(f"{self.tree}/{file.path}") for file in self.files]  # noqa: PTH116 - thousands
         except OSError:
             return False
         return all(
@@ -183,7 +183,9 @@ class Store:
     def _compilation(self, wheel: LockedFile, folder: Path) -> Compilation:
         unpacked = self._read_entry(self._entry(wheel))
         paths = [file.path for file in unpacked.files] if unpacked else []
-        modules = [path for path in paths if path.endswith(".py") and not _is_script(path)]
+        modules = [
+            path for path in paths if path.endswith(".py") and "\n" not in path and not _is_script(path)
+        ]
         return Compilation(self._entry(wheel) / "tree", modules, folder / "tree")
 
     @contextmanager

@@ -11,7 +11,7 @@ from rabbet.environment.stamp import read_stamp
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.project import Project
 from rabbet.tasks.runtime import chosen_runtime
-from rabbet.tasks.selection import selected
+from rabbet.tasks.selection import Wish, selected
 
 __all__ = ["Drift", "drift"]
 
@@ -36,7 +36,7 @@ def drift(project: Project, machine: Machine) -> Drift:
     """
     declaration, lock = project.declaration(), project.lock()
     target = target_of(chosen_runtime(declaration, machine, lock))
-    selection = selected(lock, read_stamp(project.environment))
+    selection = selected(lock, read_stamp(project.environment), Wish())
     wanted = needed(lock, target, selection)
     expected = Expected(
         project=declaration.name,

@@ -15,6 +15,7 @@ from rabbet.tasks.progress import Observer, Silent
 from rabbet.tasks.project import DECLARATION, ENVIRONMENT, Project
 from rabbet.tasks.recreate import prepare
 from rabbet.tasks.run import ACTIVE
+from rabbet.tasks.selection import Wish
 from rabbet.tasks.unchanged import recall_fit
 
 __all__ = ["Known", "discard", "known_environments"]
@@ -97,7 +98,7 @@ def _state(root: Path, machine: Machine) -> str:
     if recall_fit(project, machine) is not None:
         return "fits"
     try:
-        plan = prepare(project, machine, Silent()).plan
+        plan = prepare(project, machine, Silent(), Wish()).plan
     except RabbetError as error:
         return str(error)
     return "fits" if plan.idle else _difference(plan)

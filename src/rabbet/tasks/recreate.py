@@ -67,17 +67,9 @@ def _chosen(selection: Selection | None) -> str:
     return f" ({', '.join(sections) or 'no groups, no extras'})"
 
 
-def prepare(
-    project: Project,
-    machine: Machine,
-    observer: Observer,
-    wish: Wish | None = None,
-    *,
-    fresh: bool = False,
-) -> Outlook:
+def prepare(project: Project, machine: Machine, observer: Observer, wish: Wish) -> Outlook:
     """Compare the environment with the lock; nothing is changed.
 
-    `wish` chooses groups and extras; a `fresh` one is made anew whatever state it is in.
     Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `EnvironmentFailed`, `WrongUsage`.
     """
     declaration, lock = project.declaration(), project.lock()
@@ -86,7 +78,7 @@ def prepare(
     selection = selected(lock, read_stamp(project.environment), wish)
     wanted = needed(lock, target_of(runtime), selection)
     inventory, rebuild = _state(project.environment, runtime)
-    if fresh and not rebuild:
+    if wish.fresh and not rebuild:
         rebuild = "asked for"
     return Outlook(
         environment=project.environment.name,
@@ -98,14 +90,7 @@ def prepare(
     )
 
 
-def recreate(
-    project: Project,
-    machine: Machine,
-    observer: Observer,
-    wish: Wish | None = None,
-    *,
-    fresh: bool = False,
-) -> Outlook:
+def recreate(project: Project, machine: Machine, observer: Observer, wish: Wish) -> Outlook:
     """Make the environment match the lock; what fits already is left alone.
 
     First everything is fetched and verified; until then the environment is as it was. A new environment is
@@ -117,7 +102,7 @@ def recreate(
     with machine.store().claimed(str(project.environment)):
         for left in leftovers(project.environment):
             shutil.rmtree(left, ignore_errors=True)  # by a run that was killed: nobody else works here now
-        outlook = prepare(project, machine, observer, wish, fresh=fresh)
+        outlook = prepare(project, machine, observer, wish)
         if not outlook.plan.idle or not _remembered(project, outlook):
             _apply(project, machine, observer, outlook)
         elif not outlook.outdated:

@@ -66,7 +66,9 @@ class Verdict:
 
 
 def resolve(project: Project, machine: Machine, observer: Observer, aim: Aim) -> tuple[Resolved, ...]:
-    """Write the locks that the declaration asks for: its own and one for each variant; all of them or none.
+    """Write the locks that the declaration asks for: its own and one for each variant.
+
+    Nothing is written unless all of them have a solution.
 
     A lock that is up to date is left alone, byte for byte. Of one with the marks of an unfinished merge, the
     versions of both sides are kept where they can be.

@@ -2,6 +2,7 @@
 
 import os
 from collections.abc import Sequence
+from pathlib import Path
 from typing import NoReturn
 
 from rabbet.errors import EnvironmentFailed
@@ -23,9 +24,7 @@ def inside(project: Project, machine: Machine) -> dict[str, str]:
     The environment's commands come first on `PATH`, and nothing leads its interpreter elsewhere.
     Raises `EnvironmentFailed` when there is no environment, or its interpreter is gone.
     """
-    root = project.environment
-    if not (root / "pyvenv.cfg").is_file():
-        raise EnvironmentFailed(f"there is no environment in {root}", remedy="rabbet recreate")
+    root = _environment(project)
     if not (root / "bin" / "python").exists():
         raise EnvironmentFailed(
             f"the environment in {root} has lost its interpreter",
@@ -38,18 +37,20 @@ def inside(project: Project, machine: Machine) -> dict[str, str]:
     return variables
 
 
-def refuse_unfit(project: Project, machine: Machine) -> None:
-    """Hold the environment against the lock. Raises `EnvironmentFailed`, and what `prepare` raises."""
-    root = project.environment
-    if not (root / "pyvenv.cfg").is_file():
-        raise EnvironmentFailed(f"there is no environment in {root}", remedy="rabbet recreate")
+def refuse_unfit(project: Project, machine: Machine, *, going_on: str) -> None:
+    """Hold the environment against the lock; `going_on` is the command that takes it as it is.
+
+    Raises `EnvironmentFailed`, and what `prepare` raises.
+    """
+    root = _environment(project)
     if recall_fit(project, machine) is not None:
         return
     from rabbet.core.model.plan import Action
     from rabbet.tasks.progress import Silent
     from rabbet.tasks.recreate import prepare
+    from rabbet.tasks.selection import Wish
 
-    outlook = prepare(project, machine, Silent())
+    outlook = prepare(project, machine, Silent(), Wish())
     plan = outlook.plan
     if plan.idle:
         if not outlook.outdated:
@@ -64,8 +65,16 @@ def refuse_unfit(project: Project, machine: Machine) -> None:
         f"{root.name} does not fit the lock",
         because=because,
         remedy=f"rabbet recreate{variant}",
-        or_else=[f"rabbet run{variant} --as-is COMMAND"],
+        or_else=[going_on],
     )
+
+
+def _environment(project: Project) -> Path:
+    """The environment's folder. Raises `EnvironmentFailed` where there is none."""
+    root = project.environment
+    if not (root / "pyvenv.cfg").is_file():
+        raise EnvironmentFailed(f"there is no environment in {root}", remedy="rabbet recreate")
+    return root
 
 
 def become(command: Sequence[str], variables: dict[str, str]) -> NoReturn:

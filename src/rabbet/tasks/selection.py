@@ -13,25 +13,29 @@ __all__ = ["Wish", "selected"]
 
 
 class Wish(NamedTuple):
-    """What a command asks for: `everything`, or these groups and extras and no others; else nothing new."""
+    """What a command asks for: `everything`, or these groups and extras and no others; else nothing new.
 
+    A `fresh` environment is made anew, whatever state the old one is in.
+    """
+
+    fresh: bool = False
     everything: bool = False
     groups: Sequence[str] | None = None
     extras: Sequence[str] | None = None
 
 
-def selected(lock: Lock, stamp: Stamp | None, wish: Wish | None = None) -> Selection:
+def selected(lock: Lock, stamp: Stamp | None, wish: Wish) -> Selection:
     """The groups and extras that count; of a new environment, and without a choice, all of them.
 
     Raises `WrongUsage` for one that the lock does not have.
     """
     everything = lock.everything
-    if wish and (wish.groups is not None or wish.extras is not None):
+    if wish.groups is not None or wish.extras is not None:
         return Selection(
             _known("group", wish.groups or (), everything.groups),
             _known("extra", wish.extras or (), everything.extras),
         )
-    if stamp is None or stamp.groups is None or stamp.extras is None or (wish and wish.everything):
+    if stamp is None or stamp.groups is None or stamp.extras is None or wish.everything:
         return everything
     return Selection(
         everything.groups.intersection(stamp.groups), everything.extras.intersection(stamp.extras)

@@ -25,7 +25,7 @@ def run(arguments: Namespace, context: Context) -> int:
 
     project = context.project(arguments.variant)
     if not arguments.as_is:
-        refuse_unfit(project, context.machine)
+        refuse_unfit(project, context.machine, going_on="rabbet enter --as-is")
     command, variables = shell_inside(project, context.machine)
     context.output.flush()
     become(command, variables)

@@ -58,13 +58,14 @@ def _recreate(arguments: Namespace, context: Context) -> int:
     from rabbet.tasks.selection import Wish
 
     wish = Wish(
+        fresh=arguments.fresh,
         everything=arguments.everything,
         groups=[] if arguments.bare else arguments.group,
         extras=[] if arguments.bare else arguments.extra,
     )
     act = prepare if arguments.plan else recreate
     project = context.project(arguments.variant)
-    outlook = act(project, context.machine, context.observer, wish, fresh=arguments.fresh)
+    outlook = act(project, context.machine, context.observer, wish)
     if arguments.json:
         context.show_json("recreate", document(outlook, done=not arguments.plan))
     else:

@@ -29,7 +29,7 @@ def run(arguments: Namespace, context: Context) -> int:
         raise WrongUsage("no command was given to run", remedy="rabbet run python -c 'print(42)'")
     project = context.project(arguments.variant)
     if not arguments.as_is:
-        refuse_unfit(project, context.machine)
+        refuse_unfit(project, context.machine, going_on="rabbet run --as-is COMMAND")
     variables = inside(project, context.machine)
     context.output.flush()
     become(command, variables)

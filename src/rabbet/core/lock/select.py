@@ -72,7 +72,9 @@ def _place(library: LockedLibrary) -> str:
     """Where a library's source code lies."""
     if isinstance(library.tree, LockedCommit):
         return f"{library.tree.url} at {library.tree.commit}"
-    return library.tree.path if library.tree else f"{library.sdist and library.sdist.filename}"
+    if library.tree is not None:
+        return library.tree.path
+    return library.sdist.filename if library.sdist else ""
 
 
 def _holds(marker: str, target: Target, selection: Selection) -> bool:
