@@ -1,6 +1,8 @@
 """Core metadata of a wheel or a source archive, as far as resolving needs it."""
 
-from packaging.metadata import parse_email
+from email.message import Message
+from email.parser import HeaderParser
+
 from packaging.requirements import InvalidRequirement, Requirement
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
 from packaging.utils import canonicalize_name
@@ -22,18 +24,21 @@ def parse_metadata(content: bytes) -> Metadata:
 
     Raises `MetadataBroken`.
     """
-    header = content.replace(b"\r\n", b"\n").partition(b"\n\n")[0]
-    raw, _ = parse_email(header)
+    return _metadata(_header(content))
+
+
+def _metadata(header: "Message[str, str]") -> Metadata:
+    for field in ("name", "version"):
+        if field not in header:
+            raise MetadataBroken(f"its metadata lacks its {field}")
     try:
         return Metadata(
-            name=canonicalize_name(raw["name"]),
-            version=Version(raw["version"]),
-            requires_python=SpecifierSet(raw.get("requires_python", "")),
-            requirements=tuple(Requirement(text) for text in raw.get("requires_dist", [])),
-            extras=frozenset(canonicalize_name(extra) for extra in raw.get("provides_extra", [])),
+            name=canonicalize_name(header["name"]),
+            version=Version(header["version"]),
+            requires_python=SpecifierSet(header.get("requires-python", "")),
+            requirements=tuple(Requirement(text) for text in header.get_all("requires-dist", [])),
+            extras=frozenset(canonicalize_name(extra) for extra in header.get_all("provides-extra", [])),
         )
-    except KeyError as error:
-        raise MetadataBroken(f"its metadata lacks {error}") from error
     except InvalidRequirement as error:
         text = str(error).splitlines()[1].strip()
         raise MetadataBroken(f"its metadata holds '{text}', which is no requirement") from error
@@ -47,11 +52,17 @@ def parse_static_metadata(content: bytes) -> Metadata:
     That is so from metadata version 2.2 on, for all fields but those that it calls dynamic (PEP 643).
     Raises `MetadataBroken`.
     """
-    raw, _ = parse_email(content.replace(b"\r\n", b"\n").partition(b"\n\n")[0])
-    version = raw.get("metadata_version", "")
+    header = _header(content)
+    version = header.get("metadata-version", "")
     if tuple(int(part) for part in version.split(".") if part.isdecimal()) < (2, 2):
         raise MetadataBroken("its metadata is too old to be trusted without a build")
-    dynamic = sorted({field.lower() for field in raw.get("dynamic", [])} & _NEEDED)
+    dynamic = sorted({field.lower() for field in header.get_all("dynamic", [])} & _NEEDED)
     if dynamic:
         raise MetadataBroken(f"its {' and '.join(dynamic)} would have to be told by a build")
-    return parse_metadata(content)
+    return _metadata(header)
+
+
+def _header(content: bytes) -> "Message[str, str]":
+    return HeaderParser().parsestr(
+        content.replace(b"\r\n", b"\n").partition(b"\n\n")[0].decode("utf-8", "replace")
+    )

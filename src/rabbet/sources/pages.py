@@ -1,24 +1,25 @@
 """Listings that were read before: kept parsed, taken again while the index says that they are fresh.
 
-What is kept is what `ListedFile` needs, with versions and tags as texts; freshness follows HTTP (RFC 9111,
-the `max-age` of `Cache-Control`; RFC 9110, `ETag` and `If-None-Match`).
+What is kept is what `ListedFile` needs, with each version and each set of tags once, so that no name of a
+file is taken apart again; freshness follows HTTP (RFC 9111, the `max-age` of `Cache-Control`; RFC 9110,
+`ETag` and `If-None-Match`).
 """
 
 import hashlib
 import re
 import time
-from collections.abc import Mapping
-from typing import Protocol
+from collections.abc import Iterator, Mapping
+from typing import Any, Protocol
 
 import msgspec
 from packaging.utils import NormalizedName
+from packaging.version import Version
 
-from rabbet.core.file_name import WheelName, parse_file_name
 from rabbet.core.model.release import ListedFile, Listing, SetAside, WheelFile
 
 __all__ = ["KeptPage", "PageMemory", "Pages"]
 
-_FORMAT = 2  # 1: first form. 2: source archives too
+_FORMAT = 3  # 1: first form. 2: source archives too. 3: names of files taken apart
 _MAX_AGE = re.compile(r"max-age=(\d{1,9})")
 
 
@@ -33,7 +34,12 @@ class PageMemory(Protocol):
 
 
 class _Row(msgspec.Struct, array_like=True):
+    """A file; its version and its tags by their numbers, and no tags for a source archive."""
+
     filename: str
+    version: int
+    build: tuple[int, str]
+    tags: int | None
     location: str
     size: int | None
     sha256: str | None
@@ -49,6 +55,8 @@ class KeptPage(msgspec.Struct, array_like=True):
     format: int
     etag: str
     fresh_until: float
+    versions: list[str]
+    tags: list[list[str]]
     rows: list[_Row]
     aside: list[tuple[str, str]]
 
@@ -59,14 +67,36 @@ class KeptPage(msgspec.Struct, array_like=True):
 
     def listing(self, name: NormalizedName, source: str) -> Listing:
         """The listing again."""
-        files = [_file(row, name, source) for row in self.rows]
+        files = list(self._files(name, source))
         return Listing(
             name=name,
             source=source,
             wheels=tuple(one for one in files if isinstance(one, WheelFile)),
-            sdists=tuple(one for one in files if one is not None and not isinstance(one, WheelFile)),
+            sdists=tuple(one for one in files if not isinstance(one, WheelFile)),
             aside=tuple(SetAside(version=version, reason=reason) for version, reason in self.aside),
         )
+
+    def _files(self, name: NormalizedName, source: str) -> Iterator[ListedFile]:
+        versions = [Version(text) for text in self.versions]
+        tags = [frozenset(one) for one in self.tags]
+        for row in self.rows:
+            known: dict[str, Any] = {
+                "filename": row.filename,
+                "name": name,
+                "version": versions[row.version],
+                "location": row.location,
+                "source": source,
+                "size": row.size,
+                "sha256": row.sha256,
+                "requires_python": row.requires_python,
+                "metadata_sha256": row.metadata_sha256,
+                "uploaded": row.uploaded,
+                "yanked": row.yanked,
+            }
+            if row.tags is None:
+                yield ListedFile(**known)
+            else:
+                yield WheelFile(**known, build=row.build, tags=tags[row.tags])
 
 
 class Pages:
@@ -88,21 +118,18 @@ class Pages:
         """Keep a listing that was just read, unless the index forbids it."""
         if "no-store" in headers.get("cache-control", ""):
             return
-        rows = [
-            _Row(
-                one.filename,
-                one.location,
-                one.size,
-                one.sha256,
-                one.requires_python,
-                one.metadata_sha256,
-                one.uploaded,
-                one.yanked,
-            )
-            for one in (*listing.wheels, *listing.sdists)
-        ]
-        aside = [(one.version, one.reason) for one in listing.aside]
-        self._write(address, KeptPage(_FORMAT, headers.get("etag", ""), _fresh_until(headers), rows, aside))
+        versions: dict[str, int] = {}
+        tags: dict[frozenset[str], int] = {}
+        page = KeptPage(
+            format=_FORMAT,
+            etag=headers.get("etag", ""),
+            fresh_until=_fresh_until(headers),
+            rows=[_row(one, versions, tags) for one in (*listing.wheels, *listing.sdists)],
+            aside=[(one.version, one.reason) for one in listing.aside],
+            versions=list(versions),
+            tags=[sorted(one) for one in tags],
+        )
+        self._write(address, page)
 
     def renew(self, address: str, page: KeptPage, headers: Mapping[str, str]) -> None:
         """The index said that a page has not changed."""
@@ -112,22 +139,21 @@ class Pages:
         self._memory.remember(_key(address), msgspec.msgpack.encode(page))
 
 
-def _file(row: _Row, name: NormalizedName, source: str) -> ListedFile | None:
-    parsed = parse_file_name(row.filename, name)
-    if isinstance(parsed, str):
-        return None
-    kind = WheelFile if isinstance(parsed, WheelName) else ListedFile
-    return kind(
-        filename=row.filename,
-        **parsed._asdict(),
-        location=row.location,
-        source=source,
-        size=row.size,
-        sha256=row.sha256,
-        requires_python=row.requires_python,
-        metadata_sha256=row.metadata_sha256,
-        uploaded=row.uploaded,
-        yanked=row.yanked,
+def _row(file: ListedFile, versions: dict[str, int], tags: dict[frozenset[str], int]) -> _Row:
+    """A file as it is kept; a version or a set of tags that is new gets the next number."""
+    wheel = file if isinstance(file, WheelFile) else None
+    return _Row(
+        filename=file.filename,
+        version=versions.setdefault(str(file.version), len(versions)),
+        build=wheel.build if wheel else (0, ""),
+        tags=tags.setdefault(wheel.tags, len(tags)) if wheel else None,
+        location=file.location,
+        size=file.size,
+        sha256=file.sha256,
+        requires_python=file.requires_python,
+        metadata_sha256=file.metadata_sha256,
+        uploaded=file.uploaded,
+        yanked=file.yanked,
     )
 
 
