@@ -80,6 +80,23 @@ class Structure(unittest.TestCase):
                     self.assertNotIn("os.environ", text)
                     self.assertNotIn("sys.argv", text)
 
+    def test_decoders_are_made_once(self) -> None:
+        """What is read in several threads is read by decoders that were made at import.
+
+        A decoder finds out about its type when it is made; several threads that do so at once crash msgspec.
+        """
+        for path in modules():
+            tree = ast.parse(path.read_text())
+            calls = [ast.unparse(node.func) for node in ast.walk(tree) if isinstance(node, ast.Call)]
+            made = [
+                node for node in tree.body if isinstance(node, ast.Assign) and "Decoder(" in ast.unparse(node)
+            ]
+            with self.subTest(path=path.name):
+                self.assertEqual(
+                    [], [one for one in calls if one in ("msgspec.json.decode", "msgspec.msgpack.decode")]
+                )
+                self.assertEqual(len(made), sum(one.endswith(".Decoder") for one in calls))
+
     def test_exports_exist_and_are_sorted(self) -> None:
         """`__all__` names what is there, in order."""
         for module in walk_packages([str(SOURCE)], "rabbet."):

@@ -33,11 +33,14 @@ class Stamp(msgspec.Struct, frozen=True):
     written: int = 0
 
 
+_STAMP = msgspec.json.Decoder(Stamp)
+
+
 def read_stamp(root: Path) -> Stamp | None:
     """The stamp of an environment; `None` where there is none that can be used."""
     try:
         content = (root / _NAME).read_bytes()
-        stamp = msgspec.json.decode(content, type=Stamp)
+        stamp = _STAMP.decode(content)
         written = (root / _NAME).stat().st_mtime_ns
     except (OSError, msgspec.MsgspecError):
         return None

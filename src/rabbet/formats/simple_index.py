@@ -49,13 +49,19 @@ class _Names(msgspec.Struct):
     projects: list[_Name]
 
 
+# Made here and not where they are used: pages are read in several threads, and what the library has to find
+# out about a type before its first use would be found out by all of them at once, which crashes it.
+_PAGE = msgspec.json.Decoder(_Page)
+_NAMES = msgspec.json.Decoder(_Names)
+
+
 def parse_json(content: bytes, *, name: NormalizedName, source: str, address: str) -> Listing:
     """Read a library's JSON page; `address` is where it came from, for relative links.
 
     Raises `NotAnIndexPage`.
     """
     try:
-        page = msgspec.json.decode(content, type=_Page)
+        page = _PAGE.decode(content)
     except (msgspec.MsgspecError, RecursionError, UnicodeDecodeError) as error:
         raise NotAnIndexPage(f"the answer is no page of an index: {error}") from error
     _check_version(page.meta.api_version)
@@ -75,7 +81,7 @@ def parse_html(content: bytes, *, name: NormalizedName, source: str, address: st
 def parse_names_json(content: bytes) -> tuple[str, ...]:
     """All names on an index's JSON front page. Raises `NotAnIndexPage`."""
     try:
-        return tuple(one.name for one in msgspec.json.decode(content, type=_Names).projects)
+        return tuple(one.name for one in _NAMES.decode(content).projects)
     except (msgspec.MsgspecError, RecursionError, UnicodeDecodeError) as error:
         raise NotAnIndexPage(f"the answer is no page of an index: {error}") from error
 

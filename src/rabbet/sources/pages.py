@@ -99,6 +99,9 @@ class KeptPage(msgspec.Struct, array_like=True):
                 yield WheelFile(**known, build=row.build, tags=tags[row.tags])
 
 
+_KEPT_PAGE = msgspec.msgpack.Decoder(KeptPage)
+
+
 class Pages:
     """The kept listings of one index."""
 
@@ -109,7 +112,7 @@ class Pages:
         """What is kept of a page, in the present format."""
         content = self._memory.recall(_key(address))
         try:
-            page = msgspec.msgpack.decode(content, type=KeptPage) if content else None
+            page = _KEPT_PAGE.decode(content) if content else None
         except msgspec.MsgspecError:
             return None
         return page if page is not None and page.format == _FORMAT else None

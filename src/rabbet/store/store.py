@@ -38,6 +38,8 @@ from rabbet.store.unpack import StoredFile, stored_files, unpack_wheel
 
 __all__ = ["Store", "Unpacked", "is_sound"]
 
+_STORED_FILES = msgspec.json.Decoder(tuple[StoredFile, ...])
+
 
 @dataclass(frozen=True, slots=True)
 class Unpacked:
@@ -258,7 +260,7 @@ class Store:
     def _read_entry(entry: Path) -> Unpacked | None:
         with suppress(OSError, msgspec.MsgspecError):
             content = (entry / "files.json").read_bytes()
-            return Unpacked(entry / "tree", msgspec.json.decode(content, type=tuple[StoredFile, ...]))
+            return Unpacked(entry / "tree", _STORED_FILES.decode(content))
         return None
 
 
