@@ -2,6 +2,7 @@
 
 import hashlib
 from collections.abc import Iterator
+from collections.abc import Set as AbstractSet
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import dataclass
@@ -12,6 +13,7 @@ from packaging.version import InvalidVersion, Version
 
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.release import Metadata
+from rabbet.environment.journal import unfinished_libraries
 from rabbet.environment.layout import CONFIGURATION
 from rabbet.environment.stamp import Stamp, read_stamp
 from rabbet.errors import EnvironmentFailed
@@ -70,7 +72,7 @@ def take_inventory(root: Path, *, thorough: bool) -> Inventory:
     """
     configuration = read_configuration(root)
     site = root / configuration.site_packages
-    look = _Look(site, read_stamp(root), thorough=thorough)
+    look = _Look(site, read_stamp(root), unfinished_libraries(root), thorough=thorough)
     folders = sorted(path for path in site.iterdir() if path.suffix in (".dist-info", ".egg-info"))
     with ThreadPoolExecutor(_THREADS) as pool:
         found = [one for one in pool.map(look.at, folders) if one is not None]
@@ -87,9 +89,12 @@ def take_inventory(root: Path, *, thorough: bool) -> Inventory:
 class _Look:
     """Looks at one library after the other."""
 
-    def __init__(self, site: Path, stamp: Stamp | None, *, thorough: bool) -> None:
+    def __init__(
+        self, site: Path, stamp: Stamp | None, unfinished: AbstractSet[str], *, thorough: bool
+    ) -> None:
         self._site = site
         self._stamp = stamp
+        self._unfinished = unfinished
         self._thorough = thorough
 
     def at(self, folder: Path) -> Installed | None:
@@ -115,6 +120,7 @@ class _Look:
             metadata=metadata,
             wheel_sha256=origin.wheel if ours and origin else None,
             altered=tuple(altered),
+            unfinished=name in self._unfinished,
         )
 
     def _altered(self, record: bytes, trusted: int) -> Iterator[str]:

@@ -8,7 +8,7 @@ from pathlib import Path
 __all__ = ["CONFIGURATION", "SHELL_FILES", "Layout"]
 
 CONFIGURATION = "pyvenv.cfg"
-_RESERVED = re.compile(r"(pyvenv\.cfg|\.gitignore|rabbet\.json|bin/python[0-9.]*|bin/enter\..*)\Z")
+_RESERVED = re.compile(r"(pyvenv\.cfg|\.gitignore|rabbet\.(json|journal)|bin/python[0-9.]*|bin/enter\..*)\Z")
 SHELL_FILES = ("enter.sh", "enter.bashrc", "enter.fish", "enter.ps1", "enter.zsh/.zshrc")
 
 

@@ -19,8 +19,9 @@ from rabbet.environment.conflicts import refuse_conflicts
 from rabbet.environment.create import create_environment
 from rabbet.environment.inspect import read_configuration, take_inventory
 from rabbet.environment.install import Prepared, install_wheel, prepare_wheel
+from rabbet.environment.journal import NEW, OLD, clear_up, close_journal, open_journal
 from rabbet.environment.layout import Layout
-from rabbet.environment.leftovers import leftovers, new_folder_beside
+from rabbet.environment.leftovers import new_folder_beside
 from rabbet.environment.remove import recorded_places, remove_library
 from rabbet.environment.stamp import Origin, Stamp, read_stamp, write_stamp
 from rabbet.errors import EnvironmentFailed, IntegrityFailed
@@ -94,19 +95,20 @@ def recreate(project: Project, machine: Machine, observer: Observer, wish: Wish)
     """Make the environment match the lock; what fits already is left alone.
 
     First everything is fetched and verified; until then the environment is as it was. A new environment is
-    made beside the old one and takes its place when it is complete. Changing one in place and being killed
-    leaves a state that the next run recognises and repairs.
+    made beside the old one and takes its place when it is complete. One that is changed in place holds a
+    journal meanwhile. A run that is killed leaves what the next one finishes or undoes.
 
     Raises what `prepare` raises, and `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
     """
     with machine.store().claimed(str(project.environment)):
-        for left in leftovers(project.environment):
-            shutil.rmtree(left, ignore_errors=True)  # by a run that was killed: nobody else works here now
+        clear_up(project.environment)
         outlook = prepare(project, machine, observer, wish)
         if not outlook.plan.idle or not _remembered(project, outlook):
             _apply(project, machine, observer, outlook)
-        elif not outlook.outdated:
-            remember_fit(project, machine, outlook.fit)
+        else:
+            close_journal(project.environment)  # whoever left it had come to the end but for that
+            if not outlook.outdated:
+                remember_fit(project, machine, outlook.fit)
     machine.store().environments.note(project.environment)  # it may have been moved here
     return outlook
 
@@ -239,20 +241,23 @@ def _folder(home: Path, outlook: Outlook) -> Iterator[Layout]:
     """The environment's folder to work in: the present one, or a new one that takes its place at the end."""
     site = outlook.runtime.site_packages
     if not outlook.plan.rebuild:
+        changed = outlook.plan.of(Action.ADD, Action.REPLACE, Action.REMOVE)
+        open_journal(home, [step.name for step in changed])
         yield Layout(root=home, site_packages=site)
+        close_journal(home)
         return
     with cannot_write(home.parent):
         beside = new_folder_beside(home)
     try:
         beside.chmod(0o755)
-        layout = Layout(root=beside / "new", site_packages=site)
+        layout = Layout(root=beside / NEW, site_packages=site)
         with cannot_write(home):
             layout.root.mkdir()
         create_environment(layout, outlook.runtime)
         yield layout
         with cannot_write(home):
             if home.exists() or home.is_symlink():
-                home.rename(beside / "old")
+                home.rename(beside / OLD)
             layout.root.rename(home)
     finally:
         shutil.rmtree(beside, ignore_errors=True)

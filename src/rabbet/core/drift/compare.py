@@ -87,7 +87,7 @@ def _libraries(
                 weight=Weight.BREAKS if breaks else Weight.DIFFERS,
                 breaks=tuple(breaks),
             )
-        elif installed.altered:
+        elif installed.altered or installed.unfinished:
             yield Finding(
                 kind=Kind.ALTERED,
                 name=name,
@@ -117,6 +117,8 @@ def _surplus(
 
 
 def _files(installed: Installed) -> str:
+    if installed.unfinished:
+        return "a run that was cut short was changing it"
     first, more = installed.altered[0], len(installed.altered) - 1
     return f"{first} and {more} more" if more else first
 

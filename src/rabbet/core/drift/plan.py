@@ -34,6 +34,8 @@ def _action(wanted: Needed | None, there: Sequence[Installed]) -> tuple[Action, 
         return Action.REPLACE, "installed more than once"
     if installed.version != wanted.locked.version:
         return Action.REPLACE, f"was {installed.version}"
+    if installed.unfinished:
+        return Action.REPLACE, "a run that was cut short was changing it"
     if installed.altered:
         return Action.REPLACE, f"{installed.altered[0]} was altered"
     if installed.wheel_sha256 != wanted.wheel.sha256:

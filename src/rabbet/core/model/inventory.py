@@ -17,7 +17,8 @@ class Installed:
 
     `folder` is its `.dist-info` folder's name. `metadata` is `None` when it can't be read. `wheel_sha256`
     is the hash of the wheel it was made from, where Rabbet installed it. `altered` names the files
-    whose content is not what `RECORD` says, or that are gone.
+    whose content is not what `RECORD` says, or that are gone. An `unfinished` one was being changed by a run
+    that was cut short.
     """
 
     name: NormalizedName
@@ -26,6 +27,7 @@ class Installed:
     metadata: Metadata | None = None
     wheel_sha256: str | None = None
     altered: tuple[str, ...] = ()
+    unfinished: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
