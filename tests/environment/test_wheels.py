@@ -1,7 +1,9 @@
-"""Unpacking, installing and removing wheels: hostile ones, all schemes, and being cut short at every step."""
+"""Unpacking, installing and removing wheels: hostile ones, all schemes, edits and moves."""
 
 import hashlib
+import io
 import os
+import re
 import shutil
 import subprocess
 import sys
@@ -11,7 +13,6 @@ import warnings
 import zipfile
 from collections.abc import Callable
 from pathlib import Path
-from unittest import mock
 
 from packaging.tags import sys_tags
 
@@ -23,6 +24,7 @@ from rabbet.environment.create import create_environment
 from rabbet.environment.inspect import take_inventory
 from rabbet.environment.install import install_wheel, prepare_wheel
 from rabbet.environment.layout import Layout
+from rabbet.environment.linking import Linking
 from rabbet.environment.remove import remove_library
 from rabbet.environment.stamp import Stamp, write_stamp
 from rabbet.errors import IntegrityFailed
@@ -112,6 +114,10 @@ class Case(unittest.TestCase):
         if change is not None:
             with zipfile.ZipFile(path, "a") as archive:
                 change(archive)
+        return self.take(path)
+
+    def take(self, path: Path) -> Unpacked:
+        """Take a wheel into the store."""
         digest = hashlib.sha256(path.read_bytes()).hexdigest()
         wheel = LockedFile(filename="hivewire-1.0-py3-none-any.whl", sha256=digest, path="")
         self.store.fetch(wheel, [path.read_bytes()])
@@ -119,7 +125,7 @@ class Case(unittest.TestCase):
 
     def install(self, unpacked: Unpacked) -> None:
         prepared = prepare_wheel(unpacked, self.layout, wheel_sha256="w", requested=True)
-        origin = install_wheel(prepared, self.layout)
+        origin = install_wheel(prepared, self.layout, Linking())
         stamp = Stamp(executable="", libraries={"hivewire": origin})
         write_stamp(self.layout.root, stamp)
 
@@ -132,6 +138,28 @@ class Case(unittest.TestCase):
 
 class Wheels(Case):
     """What a wheel may do to an environment."""
+
+    def test_record(self) -> None:
+        """A wheel without `RECORD`, or with one that lies of a file, is refused."""
+        made = zipfile.ZipFile(io.BytesIO(build_archive(INFO, PLAIN)))
+        true = made.read(f"{INFO}/RECORD").decode()
+        cases = {
+            "none": None,
+            "no text": b"\xff",
+            "no table": b'"a',
+            "other hashes": true.replace("sha256=", "sha256=x").encode(),
+            "digests of nothing": re.sub("sha256=[^,]*", "sha256=AAAA", true).encode(),
+            "other sizes": re.sub(",[0-9]", ",9", true).encode(),
+            "a file too few": true.partition("hivewire/")[0].encode(),
+        }
+        for title, record in cases.items():
+            with zipfile.ZipFile(self.root / "made.whl", "w") as archive:
+                for name in PLAIN:
+                    archive.writestr(name, made.read(name))
+                if record is not None:
+                    archive.writestr(f"{INFO}/RECORD", record)
+            with self.subTest(title), self.assertRaises(IntegrityFailed):
+                self.take(self.root / "made.whl")
 
     def test_hostile(self) -> None:
         """Each is refused with an error, and leaves no trace outside the store's litter."""
@@ -208,43 +236,6 @@ class Wheels(Case):
             self.assertEqual([path.name for path in checkout.iterdir()], ["__init__.py"])
             self.assertEqual((checkout / "__init__.py").read_text(), "x = 'mine'\n")
             self.assertFalse(package.is_symlink())
-
-    def test_cut_short_at_every_step(self) -> None:
-        """Whichever write or removal fails, the damage is seen, and doing it again mends it."""
-        unpacked = self.unpack({ENTRY_POINTS: b"[console_scripts]\nhum = hivewire:x\n"})
-        empty = self.files()
-        self.install(unpacked)
-        whole = self.files()
-        for name in ("link", "unlink"):
-            for step in range(1, 9):
-                with self.subTest(fails=name, step=step):
-                    self.cut_short(name, step, unpacked)
-                    found = take_inventory(self.layout.root, thorough=False).libraries.values()
-                    if self.files() != whole and found:
-                        self.assertTrue(all(one.altered or one.wheel_sha256 is None for one in found))
-                    for one in found:
-                        remove_library(self.layout, one.folder)
-                    self.assertEqual(self.files(), empty)
-                    self.install(unpacked)
-                    self.assertEqual(self.files(), whole)
-
-    def cut_short(self, name: str, step: int, unpacked: Unpacked) -> None:
-        """Remove and install again, with one call of the system ending the process."""
-        module = "os.link" if name == "link" else "pathlib.Path.unlink"
-        real = os.link if name == "link" else Path.unlink
-        calls = iter(range(1, 1000))
-
-        def failing(*arguments: object, **options: object) -> None:
-            if next(calls) == step:
-                raise KeyboardInterrupt
-            real(*arguments, **options)  # type: ignore[operator]
-
-        with mock.patch(module, failing):
-            try:
-                remove_library(self.layout, INFO)
-                self.install(unpacked)
-            except KeyboardInterrupt:
-                pass
 
     def test_moved(self) -> None:
         """Scripts start wherever the environment is moved to, called by any name for them, with any words."""

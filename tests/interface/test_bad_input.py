@@ -24,6 +24,15 @@ WHEEL = "/files/nectarplot-2.1-py3-none-any.whl"
 UNPRIVILEGED = ["setpriv", "--bounding-set", "-dac_override"] if os.geteuid() == 0 else []
 
 
+def can_mount() -> bool:
+    """Whether a file system can be mounted for one process alone."""
+    trial = ["unshare", "--mount", "--map-root-user", "mount", "-t", "tmpfs", "none", "/mnt"]
+    return (
+        bool(shutil.which("unshare"))
+        and subprocess.run(trial, capture_output=True, check=False).returncode == 0
+    )
+
+
 class BadInput(ProgramCase):
     """The table in `data/bad_input.toml`."""
 
@@ -104,6 +113,32 @@ class BadInput(ProgramCase):
                 done = self.rabbet(*command, code=7, before=full)
                 self.assertIn("can't be written", done.err)
                 self.assertEqual(self.tree(), before)
+
+    @unittest.skipUnless(can_mount(), "this machine does not let the test make a small file system")
+    def test_small_disk(self) -> None:
+        """On a file system without space, for the store or for the project, nothing half made stays."""
+        self.begin(self.serve(StandIn()).address, "queenmark")
+        self.rabbet("resolve")
+        for name, place, kilobytes in (("store", self.root / "store", 4), ("project", self.project, 40)):
+            with self.subTest(name):
+                inside = (
+                    'cp -r "$PWD" ../kept && mount -t tmpfs -o size=$0k none "$1" && cd "$PWD" &&'
+                    ' cp -n ../kept/* . ; shift; "$@"; code=$?; ls -A >&2; exit $code'
+                )
+                before = [
+                    "unshare",
+                    "--mount",
+                    "--map-root-user",
+                    "sh",
+                    "-c",
+                    inside,
+                    str(kilobytes),
+                    str(place),
+                ]
+                error = self.rabbet("recreate", code=7, before=before).err
+                self.assertIn("No space left on device", error)
+                self.assertEqual(error.splitlines()[-2:], ["pylock.toml", "pyproject.toml"])
+                shutil.rmtree(self.root / "kept")
 
 
 class Deceitful(ProgramCase):

@@ -6,9 +6,10 @@ import subprocess
 import sys
 import threading
 import time
+from collections.abc import Callable
 
 from rabbet.demo.libraries import RELEASES, MadeUp
-from rabbet.demo.stand_in import StandIn
+from rabbet.demo.stand_in import Fault, Manner, StandIn
 from tests.support.program import ProgramCase
 
 SHARED = ("hive_shared/__init__.py", "# the same in both\n")
@@ -28,7 +29,8 @@ class Environments(ProgramCase):
 
     def setUp(self) -> None:
         super().setUp()
-        self.index = self.serve(StandIn([*RELEASES, *FAMILY]))
+        self.manner = Manner()
+        self.index = self.serve(StandIn([*RELEASES, *FAMILY], manner=self.manner))
 
     def settle(self, *requirements: str) -> None:
         """A project with these requirements, resolved anew."""
@@ -227,6 +229,75 @@ class Environments(ProgramCase):
         self.rabbet("resolve")
         self.rabbet("recreate")
         self.assertEqual([path.name for path in cache.glob("nectarplot*")], [])
+
+    def test_somebody_elses(self) -> None:
+        """What lies in an environment's place and is none of ours is never touched."""
+        self.settle("tallywax")
+        place, elsewhere = self.project / ".venv", self.root / "elsewhere"
+        elsewhere.mkdir()
+        (elsewhere / "pyvenv.cfg").write_text("home = /usr/bin\nversion = 3.11.2\n")
+        makers: dict[str, Callable[[], object]] = {
+            "a file": lambda: place.write_text("mine"),
+            "a link to a folder": lambda: place.symlink_to(elsewhere),
+            "a link to nothing": lambda: place.symlink_to(self.root / "nothing"),
+            "a folder": place.mkdir,
+            "an environment": lambda: shutil.copytree(elsewhere, place),
+        }
+        for title, make in makers.items():
+            with self.subTest(title):
+                make()
+                before = self.tree()
+                for options in ([], ["--fresh"]):
+                    self.assertIn("left alone", self.rabbet("recreate", *options, code=7).err)
+                self.assertEqual(self.tree(), before)
+                self.assertTrue(
+                    place.is_symlink() == ("link" in title) and (elsewhere / "pyvenv.cfg").exists()
+                )
+                place.rename(self.root / title)
+        place.symlink_to(elsewhere / "far")
+        self.rabbet("recreate", code=7)
+        place.unlink()
+        self.rabbet("recreate")
+        place.rename(elsewhere / "far")
+        place.symlink_to(elsewhere / "far")
+        (self.site / "tallywax.py").unlink()
+        for options in ([], ["--fresh"]):
+            self.rabbet("recreate", *options)
+            self.assertIn("No drift", self.rabbet("drift").out)
+        self.assertTrue(
+            (elsewhere / "far" / "pyvenv.cfg").exists(), "it was ours, but the link is the user's"
+        )
+
+    def test_clock_set_back(self) -> None:
+        """An edit is noticed whatever time it bears; what is kept is not fresh for ever."""
+        self.settle("tallywax")
+        self.rabbet("recreate")
+        module = self.site / "tallywax.py"
+        for moment in (0, time.time() + 86400 * 365):
+            text = module.read_text()
+            module.write_text(text.replace("=", "-"))
+            os.utime(module, (moment, moment))
+            self.assertIn("tallywax.py was altered", self.rabbet("recreate").out)
+            self.assertEqual(module.read_text(), text)
+
+    def test_newer_layout(self) -> None:
+        """What a newer Rabbet keeps in the same store, in a layout of its own, is left alone."""
+        self.settle("tallywax")
+        newer = self.root / "store" / "layout-2" / "wheels" / "x"
+        newer.mkdir(parents=True)
+        (newer / "y.whl").write_text("from tomorrow")
+        for command in (["recreate"], ["store"], ["store", "prune"], ["store", "check"]):
+            self.rabbet(*command)
+        self.assertEqual((newer / "y.whl").read_text(), "from tomorrow")
+
+    def test_restless_downloads(self) -> None:
+        """A wheel that breaks off is taken up again where it did; a slow one is waited for."""
+        self.manner.faults["/files/tallywax-1.2-py3-none-any.whl"] = Fault.HALF_ONCE
+        self.manner.faults["/files/combframe-2.1-py3-none-any.whl"] = Fault.TRICKLE
+        self.settle("combframe")
+        self.rabbet("recreate")
+        self.assertIn("No drift", self.rabbet("drift").out)
+        self.assertEqual(self.index.requests.count("GET /files/tallywax-1.2-py3-none-any.whl"), 2)
 
     def test_leftovers(self) -> None:
         """What a killed run left beside the environment goes with the next run."""

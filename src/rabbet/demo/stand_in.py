@@ -12,7 +12,7 @@ import ssl
 import threading
 import time
 import zlib
-from collections.abc import Iterable, Mapping, MutableMapping
+from collections.abc import Callable, Iterable, Mapping, MutableMapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
@@ -40,10 +40,15 @@ class Fault(StrEnum):
     MISSING = "answers 404"
     BROKEN = "answers 500"
     HALF = "sends half a body"
+    HALF_ONCE = "sends half a body the first time"
+    TRICKLE = "sends a body slowly"
+    OTHER_HALF = "sends half a body the first time, then ranges of another file"
+    SHORTER = "sends the file without its last byte"
+    LONGER = "sends the file with more behind it"
     NONSENSE = "sends something else"
     OTHER_CONTENT = "sends the file with one byte changed"
     SLOW = "never finishes"
-    BUSY = "answers 503 the first time"
+    BUSY = "answers 503 the first time, then 429"
     CROWDED = "answers 429 the first time"
     LOOP = "redirects to itself"
     BOMB = "sends a small body that unpacks to a huge one"
@@ -57,6 +62,13 @@ class Fault(StrEnum):
 
 
 _STATUSES = {Fault.MISSING: 404, Fault.FORBIDDEN: 403, Fault.BROKEN: 500}
+_PATIENCE: Mapping[Fault | None, Sequence[int]] = {Fault.BUSY: (503, 429), Fault.CROWDED: (429,)}
+_HALF_FIRST = (Fault.HALF_ONCE, Fault.OTHER_HALF)
+_CHANGES: Mapping[Fault | None, Callable[[bytes], bytes]] = {
+    Fault.OTHER_CONTENT: lambda body: body[:-1] + bytes([body[-1] ^ 1]),
+    Fault.SHORTER: lambda body: body[:-1],
+    Fault.LONGER: lambda body: body + bytes(1_000_000),
+}
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -187,9 +199,15 @@ class _Handler(BaseHTTPRequestHandler):
         if fault in (Fault.LOOP, Fault.BOMB, Fault.DEEP, Fault.HUGE, Fault.UNPROTECTED):
             self._send_hostile(fault)
             return
-        if fault in (Fault.BUSY, Fault.CROWDED) and self.server.requests.count(f"GET {self.path}") == 1:
-            self._send(503 if fault is Fault.BUSY else 429, b"", "text/plain", with_body=with_body)
+        times = self.server.requests.count(f"GET {self.path}")
+        refusals = _PATIENCE.get(fault, ())
+        if 0 < times <= len(refusals):
+            self._send(refusals[times - 1], b"", "text/plain", with_body=with_body)
             return
+        self._send_content(fault, times, with_body=with_body)
+
+    def _send_content(self, fault: Fault | None, times: int, *, with_body: bool) -> None:
+        """Send what lies at the path, asked for so many times now, or something in its place."""
         body, kind = self._content()
         if body is None:
             self._send(404, b"not here", "text/plain", with_body=with_body)
@@ -197,10 +215,14 @@ class _Handler(BaseHTTPRequestHandler):
             self._send(200, b"the bees are asleep", "text/plain", with_body=with_body)
         elif fault is Fault.OTHER_KIND:
             self._send(200, body, "text/html", with_body=with_body)
-        elif fault is Fault.OTHER_CONTENT:
-            self._send(200, body[:-1] + bytes([body[-1] ^ 1]), kind, with_body=with_body)
-        elif fault in (Fault.HALF, Fault.SLOW):
+        elif fault in _CHANGES:
+            self._send(200, _CHANGES[fault](body), kind, with_body=with_body)
+        elif fault in (Fault.HALF, Fault.SLOW) or (fault in _HALF_FIRST and times == 1):
             self._send_half(body, kind, hang=fault is Fault.SLOW)
+        elif fault is Fault.TRICKLE:
+            self._trickle(body, kind)
+        elif fault is Fault.OTHER_HALF:
+            self._send_range_or_all(bytes(byte ^ 1 for byte in body), kind, with_body=with_body)
         else:
             self._send_range_or_all(body, kind, with_body=with_body)
 
@@ -268,7 +290,7 @@ class _Handler(BaseHTTPRequestHandler):
             self._send(200, body, kind, with_body=with_body, tag=tag)
             return
         first, _, last = wanted.removeprefix("bytes=").partition("-")
-        start, end = int(first), min(int(last) + 1, len(body))
+        start, end = int(first), min(int(last) + 1 if last else len(body), len(body))
         span = f"bytes {start}-{end - 1}/{len(body)}"
         self._send(206, body[start:end], kind, with_body=with_body, span=span)
 
@@ -308,6 +330,16 @@ class _Handler(BaseHTTPRequestHandler):
         self.end_headers()
         with suppress(OSError):  # the asker may have gone
             self.wfile.write(body)
+
+    def _trickle(self, body: bytes, kind: str) -> None:
+        self.send_response(200)
+        self.send_header("Content-Type", kind)
+        self.send_header("Content-Length", str(len(body)))
+        self.end_headers()
+        for start in range(0, len(body), 1 + len(body) // 10):
+            self.wfile.write(body[start : start + 1 + len(body) // 10])
+            self.wfile.flush()
+            time.sleep(0.03)
 
     def _send_half(self, body: bytes, kind: str, *, hang: bool) -> None:
         self.send_response(200)

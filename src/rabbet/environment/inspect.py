@@ -1,7 +1,8 @@
 """What is installed in an environment, read from its files alone: nothing of it is run or imported."""
 
 import hashlib
-from collections.abc import Iterator
+import os
+from collections.abc import Iterator, Sequence
 from collections.abc import Set as AbstractSet
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
@@ -15,6 +16,7 @@ from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.release import Metadata
 from rabbet.environment.journal import unfinished_libraries
 from rabbet.environment.layout import CONFIGURATION
+from rabbet.environment.signature import signature_of_files
 from rabbet.environment.stamp import Stamp, read_stamp
 from rabbet.errors import EnvironmentFailed
 from rabbet.formats.metadata import MetadataBroken, parse_metadata
@@ -65,8 +67,8 @@ def read_configuration(root: Path) -> Configuration:
 def take_inventory(root: Path, *, thorough: bool) -> Inventory:
     """List all installed libraries and which of their files were altered.
 
-    A thorough look reads every file; the other one trusts files that are as long and as old as they were
-    when Rabbet installed them.
+    A thorough look reads every file; the other one reads none of a library whose files have the sizes and the
+    times that they had when Rabbet installed them.
 
     Raises `EnvironmentFailed` when there is no environment.
     """
@@ -109,8 +111,8 @@ class _Look:
             record = (folder / "RECORD").read_bytes()
         origin = self._stamp.libraries.get(name) if self._stamp else None
         ours = origin is not None and origin.record == hashlib.sha256(record).hexdigest()
-        trusted = self._stamp.written if ours and self._stamp and not self._thorough else 0
-        altered = list(self._altered(record, trusted)) if record else []
+        state = origin.state if ours and origin and not self._thorough else ""
+        altered = list(self._altered(record, state)) if record else []
         if origin is not None and not ours:
             altered.insert(0, f"{folder.name}/RECORD")
         return Installed(
@@ -123,28 +125,33 @@ class _Look:
             unfinished=name in self._unfinished,
         )
 
-    def _altered(self, record: bytes, trusted: int) -> Iterator[str]:
+    def _altered(self, record: bytes, known: str) -> Iterator[str]:
         """Find the recorded files that are gone or of other content.
 
-        Files of the right size that are not younger than `trusted` (ns) are not read.
+        None of them is read if their signature is the one that is known.
         """
         try:
             rows = read_record(record.decode("utf-8"))
         except ValueError:
             yield "RECORD"
             return
-        for row in rows:
-            if row.sha256 is not None and not self._as_recorded(row, trusted):
-                yield row.path
+        recorded = [row for row in rows if row.sha256 is not None]
+        if not known or self._signature(recorded) != known:
+            yield from (row.path for row in recorded if not self._as_recorded(row))
 
-    def _as_recorded(self, row: RecordRow, trusted: int) -> bool:
+    def _signature(self, recorded: Sequence[RecordRow]) -> str:
+        """The present signature of recorded files, empty if one is gone."""
+        try:
+            found = [(row.path, os.stat(f"{self._site}/{row.path}")) for row in recorded]  # noqa: PTH116 - thousands
+        except OSError:
+            return ""
+        return signature_of_files((path, state.st_size, state.st_mtime_ns) for path, state in found)
+
+    def _as_recorded(self, row: RecordRow) -> bool:
         path = self._site / row.path
         try:
-            state = path.stat()
-            if row.size is not None and state.st_size != row.size:
+            if row.size is not None and path.stat().st_size != row.size:
                 return False
-            if state.st_mtime_ns <= trusted:
-                return True
             with path.open("rb") as file:
                 return hashlib.file_digest(file, "sha256").hexdigest() == row.sha256
         except OSError:

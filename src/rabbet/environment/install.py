@@ -7,13 +7,14 @@ files, so places are plain texts here: relative to the environment, with forward
 import hashlib
 import json
 import os
-import shutil
 from collections.abc import Iterator
 from pathlib import Path
 from typing import NamedTuple
 
 from rabbet.environment.layout import Layout
+from rabbet.environment.linking import Linking
 from rabbet.environment.scripts import command_script, with_head
+from rabbet.environment.signature import signature_of_files
 from rabbet.environment.stamp import Origin
 from rabbet.errors import IntegrityFailed
 from rabbet.formats.entry_points import read_commands
@@ -27,13 +28,15 @@ __all__ = ["Placed", "Prepared", "install_wheel", "prepare_wheel"]
 class Placed(NamedTuple):
     """A file of the environment: linked from the store, or (`linked` is `None`) written with `content`.
 
-    What Python itself may write anew is not `lasting`: it is recorded without hash and size.
+    `changed` (ns) is when the stored file was written last. What Python itself may write anew is not
+    `lasting`: it is recorded without hash and size.
     """
 
     place: str
     sha256: str
     size: int
     linked: str | None = None
+    changed: int = 0
     content: bytes = b""
     executable: bool = False
     lasting: bool = True
@@ -85,7 +88,7 @@ def prepare_wheel(
     return Prepared(info=info, wheel=wheel_sha256, placed=tuple(placed))
 
 
-def install_wheel(prepared: Prepared, layout: Layout) -> Origin:
+def install_wheel(prepared: Prepared, layout: Layout, linking: Linking) -> Origin:
     """Put everything into its place.
 
     `RECORD` comes first and `METADATA` last, so that an installation that was cut short is seen as damaged,
@@ -97,7 +100,7 @@ def install_wheel(prepared: Prepared, layout: Layout) -> Origin:
         for one in prepared.placed
     ]
     record = write_record([*rows, RecordRow(layout.in_record(record_place))]).encode()
-    root = str(layout.root)
+    root, states = str(layout.root), []
     with cannot_write(layout.root):
         folders = {os.path.dirname(one.place) for one in prepared.placed}  # noqa: PTH120 - places are texts
         for folder in sorted(folders):
@@ -108,10 +111,14 @@ def install_wheel(prepared: Prepared, layout: Layout) -> Origin:
         _write(f"{root}/{record_place}", record, executable=False)
         for one in prepared.placed:
             if one.linked is None:
-                _write(f"{root}/{one.place}", one.content, executable=one.executable)
+                changed = _write(f"{root}/{one.place}", one.content, executable=one.executable)
             else:
-                _link(one.linked, f"{root}/{one.place}")
-    return Origin(wheel=prepared.wheel, record=hashlib.sha256(record).hexdigest())
+                changed = one.changed
+                linking.put(one.linked, f"{root}/{one.place}")
+            if one.lasting:
+                states.append((layout.in_record(one.place), one.size, changed))
+    digest = hashlib.sha256(record).hexdigest()
+    return Origin(wheel=prepared.wheel, record=digest, state=signature_of_files(states))
 
 
 def _own_files(unpacked: Unpacked, layout: Layout, info: str) -> Iterator[Placed]:
@@ -127,7 +134,7 @@ def _own_files(unpacked: Unpacked, layout: Layout, info: str) -> Iterator[Placed
             content = with_head((unpacked.tree / file.path).read_bytes())
             yield _made(place, content, executable=True)
         else:
-            yield Placed(place, file.sha256, file.size, f"{tree}/{file.path}")
+            yield Placed(place, file.sha256, file.size, f"{tree}/{file.path}", file.changed)
 
 
 def _compiled(compiled: Unpacked | None, layout: Layout) -> Iterator[Placed]:
@@ -161,19 +168,10 @@ def _made(place: str, content: bytes, *, executable: bool = False) -> Placed:
     return Placed(place, digest, len(content), content=content, executable=executable)
 
 
-def _link(stored: str, target: str) -> None:
-    """A hard link where the file system can, else a copy; what is there already gives way."""
-    try:
-        os.link(stored, target)
-    except FileExistsError:
-        os.unlink(target)  # noqa: PTH108 - places are texts
-        _link(stored, target)
-    except OSError:
-        shutil.copy2(stored, target)
-
-
-def _write(target: str, content: bytes, *, executable: bool) -> None:
+def _write(target: str, content: bytes, *, executable: bool) -> int:
+    """Write a file; when that was, in ns."""
     path = Path(target)
     path.unlink(missing_ok=True)
     path.write_bytes(content)
     path.chmod(0o755 if executable else 0o644)
+    return path.stat().st_mtime_ns

@@ -1,17 +1,23 @@
-"""The present state of an environment's files in one short text, without reading any of them."""
+"""The state of files in one short text: their names, sizes and times, without reading any of them.
+
+Two equal signatures mean that nobody has touched the files between, as far as size and time tell. Times are
+compared for being the same, never for being later: a clock that is set back deceives nobody.
+"""
 
 import hashlib
 import os
+from collections.abc import Iterable
 
-__all__ = ["signature_of"]
+__all__ = ["signature_of", "signature_of_files"]
+
+
+def signature_of_files(states: Iterable[tuple[str, int, int]]) -> str:
+    """The signature of files of which path, size and time (ns) are known."""
+    return hashlib.sha256(repr(sorted(states)).encode(errors="surrogateescape")).hexdigest()
 
 
 def signature_of(root: str) -> str:
-    """A digest of the names, sizes and times of all files; what Python compiles by itself is left out.
-
-    Two equal signatures mean that nobody has touched the files between, as far as size and time tell.
-    Raises `OSError`.
-    """
+    """The signature of all files below a folder, but for what Python compiles by itself. Raises `OSError`."""
     states = []
     waiting = [root]
     while waiting:

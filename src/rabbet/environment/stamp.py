@@ -12,17 +12,20 @@ _NAME = "rabbet.json"
 
 
 class Origin(msgspec.Struct, frozen=True):
-    """Where an installed library came from: the hashes of its wheel, and of the `RECORD` that was written."""
+    """Where an installed library came from: the hashes of its wheel, and of the `RECORD` that was written.
+
+    `state` is the signature of its recorded files as they were installed, empty where it is not known.
+    """
 
     wheel: str
     record: str
+    state: str = ""
 
 
 class Stamp(msgspec.Struct, frozen=True):
     """The interpreter that the environment was made for, and each library's origin by name.
 
     `groups` and `extras` are those that were chosen, `None` for all.
-    `written` is the stamp's own time in ns: what is younger was changed by somebody else.
     """
 
     executable: str
@@ -30,7 +33,6 @@ class Stamp(msgspec.Struct, frozen=True):
     groups: list[str] | None = None
     extras: list[str] | None = None
     format: int = 1
-    written: int = 0
 
 
 _STAMP = msgspec.json.Decoder(Stamp)
@@ -39,12 +41,10 @@ _STAMP = msgspec.json.Decoder(Stamp)
 def read_stamp(root: Path) -> Stamp | None:
     """The stamp of an environment; `None` where there is none that can be used."""
     try:
-        content = (root / _NAME).read_bytes()
-        stamp = _STAMP.decode(content)
-        written = (root / _NAME).stat().st_mtime_ns
+        stamp = _STAMP.decode((root / _NAME).read_bytes())
     except (OSError, msgspec.MsgspecError):
         return None
-    return msgspec.structs.replace(stamp, written=written) if stamp.format == 1 else None
+    return stamp if stamp.format == 1 else None
 
 
 def write_stamp(root: Path, stamp: Stamp) -> None:

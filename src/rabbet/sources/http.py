@@ -23,6 +23,7 @@ _RETRIES = urllib3.Retry(
     total=3, backoff_factor=0.3, status_forcelist=(429, 502, 503, 504), raise_on_status=False
 )
 _MOST_REDIRECTS = 8
+_MOST_RESUMPTIONS = 3
 _CHUNK = 1 << 18
 _MOST_BYTES = 100_000_000  # of a whole answer, decoded
 
@@ -69,15 +70,40 @@ class HttpClient:
             )
 
     def stream(self, address: str) -> Iterator[bytes]:
-        """Fetch a file piece by piece. Raises `SourceFailed` when it is not there or ends too early."""
+        """Fetch a file piece by piece; one that breaks off is taken up again where it did, a few times.
+
+        Whoever asks for it has to check its hash: nothing else tells that the pieces are of one file. Raises
+        `SourceFailed` when it is not there, or breaks off again and again.
+        """
+        received = 0
         with _translated(address):
-            response, _ = self._request("GET", address, {"Accept-Encoding": "identity"})
-            try:
-                if response.status != 200:
-                    raise refused(address, response.status)
-                yield from response.stream(_CHUNK)
-            finally:
-                response.close()
+            for attempt in range(_MOST_RESUMPTIONS + 1):
+                try:
+                    for piece in self._from(address, received):
+                        received += len(piece)
+                        yield piece
+                except urllib3.exceptions.ProtocolError:
+                    if attempt == _MOST_RESUMPTIONS:
+                        raise
+                else:
+                    return
+
+    def _from(self, address: str, start: int) -> Iterator[bytes]:
+        """A file's bytes from a position on; a source that knows no ranges sends the others for nothing."""
+        given = {"Accept-Encoding": "identity"}
+        if start:
+            given["Range"] = f"bytes={start}-"
+        response, _ = self._request("GET", address, given)
+        try:
+            if response.status not in (200, 206):
+                raise refused(address, response.status)
+            skipped = start if response.status == 200 else 0
+            for piece in response.stream(_CHUNK):
+                if len(piece) > skipped:
+                    yield piece[skipped:]
+                skipped = max(0, skipped - len(piece))
+        finally:
+            response.close()
 
     def _request(
         self, method: str, address: str, headers: Mapping[str, str]

@@ -19,7 +19,7 @@ from rabbet.core.model.release import ListedFile, Listing, SetAside, WheelFile
 
 __all__ = ["KeptPage", "PageMemory", "Pages"]
 
-_FORMAT = 3  # 1: first form. 2: source archives too. 3: names of files taken apart
+_FORMAT = 3  # 1: first form. 2: source archives too. 3: names of files taken apart, when it was kept
 _MAX_AGE = re.compile(r"max-age=(\d{1,9})")
 
 
@@ -50,10 +50,11 @@ class _Row(msgspec.Struct, array_like=True):
 
 
 class KeptPage(msgspec.Struct, array_like=True):
-    """A listing as it is kept, with its tag and the moment (seconds since 1970) until which it is fresh."""
+    """A listing as it is kept, with its tag, and from when until when it is fresh (seconds since 1970)."""
 
     format: int
     etag: str
+    kept_at: float
     fresh_until: float
     versions: list[str]
     tags: list[list[str]]
@@ -62,8 +63,8 @@ class KeptPage(msgspec.Struct, array_like=True):
 
     @property
     def fresh(self) -> bool:
-        """Whether the index need not be asked."""
-        return time.time() < self.fresh_until
+        """Whether the index need not be asked; never before it was kept, for a clock can be set back."""
+        return self.kept_at <= time.time() < self.fresh_until
 
     def listing(self, name: NormalizedName, source: str) -> Listing:
         """The listing again."""
@@ -126,6 +127,7 @@ class Pages:
         page = KeptPage(
             format=_FORMAT,
             etag=headers.get("etag", ""),
+            kept_at=time.time(),
             fresh_until=_fresh_until(headers),
             rows=[_row(one, versions, tags) for one in (*listing.wheels, *listing.sdists)],
             aside=[(one.version, one.reason) for one in listing.aside],
@@ -136,7 +138,9 @@ class Pages:
 
     def renew(self, address: str, page: KeptPage, headers: Mapping[str, str]) -> None:
         """The index said that a page has not changed."""
-        self._write(address, msgspec.structs.replace(page, fresh_until=_fresh_until(headers)))
+        self._write(
+            address, msgspec.structs.replace(page, kept_at=time.time(), fresh_until=_fresh_until(headers))
+        )
 
     def _write(self, address: str, page: KeptPage) -> None:
         self._memory.remember(_key(address), msgspec.msgpack.encode(page))

@@ -215,6 +215,8 @@ class Store:
                 digest.update(piece)
                 size += len(piece)
                 file.write(piece)
+                if wheel.size is not None and size > wheel.size:
+                    break  # it is another file for sure, and may have no end
         if digest.hexdigest() != wheel.sha256:
             raise IntegrityFailed(
                 f"{wheel.filename} is not the file that was locked",

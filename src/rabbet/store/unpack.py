@@ -116,7 +116,8 @@ def _unpack(
         while piece := source.read(_CHUNK):
             digest.update(piece)
             file.write(piece)
-    if row.sha256 is not None and row.sha256 != digest.hexdigest():
+    lied = row.size not in (None, member.file_size)
+    if lied or row.sha256 not in (None, digest.hexdigest()):
         raise IntegrityFailed(f"{wheel} holds a file that is not what its RECORD says", because=[row.path])
     executable = bool(member.external_attr >> 16 & 0o111)
     target.chmod(0o755 if executable else 0o644)

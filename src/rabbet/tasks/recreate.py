@@ -22,6 +22,7 @@ from rabbet.environment.install import Prepared, install_wheel, prepare_wheel
 from rabbet.environment.journal import NEW, OLD, clear_up, close_journal, open_journal
 from rabbet.environment.layout import Layout
 from rabbet.environment.leftovers import new_folder_beside
+from rabbet.environment.linking import Linking
 from rabbet.environment.remove import recorded_places, remove_library
 from rabbet.environment.stamp import Origin, Stamp, read_stamp, write_stamp
 from rabbet.errors import EnvironmentFailed, IntegrityFailed
@@ -124,13 +125,13 @@ def _apply(project: Project, machine: Machine, observer: Observer, outlook: Outl
     shared = {place for placed in places.values() for place, _ in placed}
     observer.stage("installing", len(steps))
     with _folder(project.environment, outlook) as layout:
-        origins = _origins(layout.root)
+        origins, linking = _origins(layout.root), Linking()
         for step in outlook.plan.of(Action.ADD, Action.REPLACE, Action.REMOVE):
             for installed in step.installed:
                 remove_library(layout, installed.folder, spared=shared)
             origins.pop(step.name, None)
             if step.name in prepared:
-                origins[step.name] = install_wheel(prepared[step.name], layout)
+                origins[step.name] = install_wheel(prepared[step.name], layout, linking)
             observer.step(step.name)
         chosen = outlook.selection
         stamp = Stamp(
