@@ -1,59 +1,104 @@
 """Making environments, each figure beside its floor: an environment of about 10,000 files, and a small one.
 
-Run it by `make bench`. Whole commands, in turn with their floor; medians are printed. The wheels are made up
-and lie in a folder, so nothing is fetched over a network.
+Run it by `make bench`. Whole commands, in turn with their floor; medians are printed. The wheels are made up,
+and served by the stand-in on the loopback address, in a process of its own.
 """
 
+import json
+import multiprocessing
 import os
-import resource
+import random
 import shutil
 import subprocess
 import sys
 import tempfile
+import tomllib
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from multiprocessing.connection import Connection
 from pathlib import Path
 
 from bench.in_turn import compared, line
-from rabbet.demo.files import write_files
 from rabbet.demo.libraries import MadeUp
+from rabbet.demo.stand_in import StandIn
 
 PROGRAM = str(Path(sys.executable).parent / "rabbet")
 SIZES = {"large": (25, 200), "small": (15, 6)}  # libraries, modules each; every module comes compiled too
+WHEELS, MEGABYTES = 5, 100  # of the wheels whose installation is watched for the memory it takes
+FETCH_AND_UNZIP = """
+import json, subprocess, sys, urllib3
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+pool = urllib3.PoolManager(maxsize=32)
+def get(url):
+    path = Path(sys.argv[1], url.rpartition("/")[2])
+    with pool.request("GET", url, preload_content=False) as answer, path.open("wb") as file:
+        for piece in answer.stream(1 << 18):
+            file.write(piece)
+    return path
+def unzip(path):
+    subprocess.run(["unzip", "-q", path, "-d", path.with_suffix("")], check=True)
+with ThreadPoolExecutor(16) as many, ThreadPoolExecutor(2) as cores:
+    list(cores.map(unzip, many.map(get, json.load(sys.stdin))))
+"""
+
+
+def serve(releases: Sequence[MadeUp], told: Connection) -> None:
+    """Serve until told to end."""
+    with StandIn(releases) as stand_in:
+        told.send(stand_in.address)
+        told.recv()
+
+
+@contextmanager
+def served(releases: Sequence[MadeUp]) -> Iterator[str]:
+    """The address of an index with these releases, in another process."""
+    here, there = multiprocessing.Pipe()
+    server = multiprocessing.Process(target=serve, args=(releases, there), daemon=True)
+    server.start()
+    yield here.recv()
+    here.send("end")
+    server.join()
+
+
+def library(name: str, modules: int) -> MadeUp:
+    """A library with a package of so many modules, each with a function."""
+    code = "def honey(weight):\n    return weight * 0.8\n" * 20
+    more = tuple((f"{name}_cells/cell{number}.py", code) for number in range(modules))
+    return MadeUp(name=name, version="1.0", code="x = 1\n", more=more)
 
 
 class Project:
-    """A project whose libraries are all in the store."""
+    """A project whose libraries are locked."""
 
-    def __init__(self, folder: Path, libraries: int, modules: int) -> None:
+    def __init__(self, folder: Path, address: str, names: Sequence[str]) -> None:
         self.folder = folder / "hivescale"
+        self.store = folder / "store"
         self.folder.mkdir(parents=True)
         self.environment = self.folder / ".venv"
         self.copy = folder / "copy"
         self.variables = {
             "HOME": str(folder),
             "PATH": os.environ["PATH"],
-            "RABBET_STORE": str(folder / "store"),
+            "RABBET_STORE": str(self.store),
         }
-        names = [f"comb{number}" for number in range(libraries)]
-        made = [
-            MadeUp(name=name, version="1.0", code="x = 1\n", more=tuple(self.modules(name, modules)))
-            for name in names
-        ]
-        write_files(folder / "wheels", made)
         (self.folder / "pyproject.toml").write_text(
-            f'[project]\nname = "hivescale"\nrequires-python = ">=3.11"\ndependencies = {names}\n'
-            '[[tool.rabbet.sources]]\nname = "made-up"\nurl = "../wheels"\n'
+            f'[project]\nname = "hivescale"\nrequires-python = ">=3.11"\ndependencies = {list(names)}\n'
+            f'[[tool.rabbet.sources]]\nname = "made-up"\nurl = "{address}"\n'
         )
         self.rabbet("resolve")
 
-    @staticmethod
-    def modules(name: str, count: int) -> list[tuple[str, str]]:
-        """A package of so many modules, each with a function."""
-        code = "def honey(weight):\n    return weight * 0.8\n" * 20
-        return [(f"{name}_cells/cell{number}.py", code) for number in range(count)]
-
-    def run(self, *command: str) -> None:
+    def run(self, *command: str, given: str = "") -> None:
         """Run a command to its end."""
-        subprocess.run(command, cwd=self.folder, env=self.variables, check=True, stdout=subprocess.DEVNULL)
+        subprocess.run(
+            command,
+            cwd=self.folder,
+            env=self.variables,
+            check=True,
+            stdout=subprocess.DEVNULL,
+            input=given,
+            text=True,
+        )
 
     def rabbet(self, *arguments: str) -> None:
         """Run rabbet."""
@@ -64,34 +109,71 @@ class Project:
         for path in (self.environment, self.copy):
             shutil.rmtree(path, ignore_errors=True)
 
+    def forget(self) -> None:
+        """Remove what was fetched, too."""
+        self.clear()
+        self.copy.mkdir()
+        for part in ("wheels", "unpacked"):
+            shutil.rmtree(self.store / "layout-1" / part, ignore_errors=True)
+
+    @property
+    def wheels(self) -> list[str]:
+        """The addresses of all locked wheels."""
+        lock = tomllib.loads((self.folder / "pylock.toml").read_text())
+        return [str(entry["wheels"][0]["url"]) for entry in lock["packages"]]
+
 
 def main() -> None:
     """Print all figures."""
     print(f"{'':<58} {'ms':>8} {'floor':>8} {'ratio':>6}  aim")
     for size, (libraries, modules) in SIZES.items():
-        with tempfile.TemporaryDirectory(prefix="rabbet-bench-") as holder:
-            project = Project(Path(holder), libraries, modules)
-            project.rabbet("recreate")
-            finished = Path(holder) / "finished"
-            project.run("cp", "-a", str(project.environment), str(finished))
-            files = sum(path.is_file() for path in finished.rglob("*"))
-            print(f"{size}: {libraries} libraries, {files} files")
-            times = compared(
-                lambda project=project: project.rabbet("recreate"),
-                lambda project=project, finished=finished: project.run(
-                    "cp", "-al", str(finished), str(project.copy)
-                ),
-                before=project.clear,
-            )
-            line("warm, from nothing | cp -al", *times, "<= 1.3")
-            project.rabbet("recreate")
-            times = compared(
-                lambda project=project: project.rabbet("recreate"),
-                lambda project=project: project.run(sys.executable, "-c", "import argparse"),
-            )
-            line("nothing to do | import argparse", *times, "<= 2")
-    largest = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024
-    print(f"{'memory of the largest run, MiB':<58} {largest:>8.0f}")
+        names = [f"comb{number}" for number in range(libraries)]
+        with (
+            tempfile.TemporaryDirectory(prefix="rabbet-bench-") as holder,
+            served([library(name, modules) for name in names]) as address,
+        ):
+            measure(Project(Path(holder), address, names), size)
+    watch_memory()
+
+
+def measure(project: Project, size: str) -> None:
+    """Print the figures of one environment."""
+    project.rabbet("recreate")
+    finished = project.folder.parent / "finished"
+    project.run("cp", "-a", str(project.environment), str(finished))
+    print(f"{size}: {sum(path.is_file() for path in finished.rglob('*'))} files")
+    copy = ["cp", "-al", str(finished), str(project.copy)]
+    times = compared(lambda: project.rabbet("recreate"), lambda: project.run(*copy), before=project.clear)
+    line("warm, from nothing | cp -al", *times, "<= 1.3")
+    project.rabbet("recreate")
+    nothing = [sys.executable, "-c", "import argparse"]
+    times = compared(lambda: project.rabbet("recreate"), lambda: project.run(*nothing))
+    line("nothing to do | import argparse", *times, "<= 2")
+    plain = [sys.executable, "-c", FETCH_AND_UNZIP, str(project.copy)]
+    addresses = json.dumps(project.wheels)
+    times = compared(
+        lambda: project.rabbet("recreate"),
+        lambda: project.run(*plain, given=addresses),
+        before=project.forget,
+    )
+    line("cold, modules compiled too | fetching and unzip", *times, "<= 1.3")
+
+
+def watch_memory() -> None:
+    """Print how much memory it takes to install large wheels of noise."""
+    dice = random.Random(1)
+    names = [f"noise{number}" for number in range(WHEELS)]
+    text = dice.randbytes(MEGABYTES * 500_000).hex()
+    made = [MadeUp(name=name, version="1.0", code="x = 1\n", more=((f"{name}.txt", text),)) for name in names]
+    with tempfile.TemporaryDirectory(prefix="rabbet-bench-") as holder, served(made) as address:
+        project = Project(Path(holder), address, names)
+        command = [PROGRAM, "recreate", "--quiet"]
+        process = subprocess.Popen(command, cwd=project.folder, env=project.variables)
+        _, status, used = os.wait4(process.pid, 0)
+        if status:
+            sys.exit("the large wheels could not be installed")
+    what = f"memory for {WHEELS} wheels of {MEGABYTES} MB, MiB"
+    print(f"{what:<58} {used.ru_maxrss / 1024:>8.0f}")
 
 
 if __name__ == "__main__":

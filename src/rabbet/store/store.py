@@ -17,6 +17,7 @@ Whatever is read by others appears by one change of name, so many processes can 
 killed leaves nothing but litter in `partial`.
 """
 
+import fcntl
 import hashlib
 import os
 import shutil
@@ -192,21 +193,21 @@ class Store:
 
     @contextmanager
     def claimed(self, name: str) -> Iterator[None]:
-        """Keep other processes from changing the thing of this name meanwhile; wait for one that does.
+        """Keep others from changing the thing of this name meanwhile; wait for one that does.
 
-        Raises `CannotWrite`.
+        The system itself lets go of the claim of a process that is killed. Raises `CannotWrite`.
         """
-        from filelock import FileLock
-
         folder = self._folder / "claims"
         with cannot_write(self._folder):
             folder.mkdir(parents=True, exist_ok=True)
-            claim = FileLock(folder / hashlib.sha256(name.encode(errors="surrogateescape")).hexdigest())
-            claim.acquire()
+            path = folder / hashlib.sha256(name.encode(errors="surrogateescape")).hexdigest()
+            claim = os.open(path, os.O_RDWR | os.O_CREAT, 0o644)
         try:
+            with cannot_write(self._folder):
+                fcntl.flock(claim, fcntl.LOCK_EX)
             yield
         finally:
-            claim.release()
+            os.close(claim)
 
     def _receive(self, wheel: LockedFile, content: Iterable[bytes], partial: Path) -> None:
         digest, size = hashlib.sha256(), 0
