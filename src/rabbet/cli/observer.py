@@ -12,6 +12,7 @@ if TYPE_CHECKING:
 
 __all__ = ["ClosableObserver", "Traffic", "observer_for"]
 
+_MOST_ROWS = 4  # files at a time, below the line for all
 _BAR = 8  # characters: the text says more
 
 _PATIENCE = 0.4  # seconds before a terminal shows anything: quick work shows nothing
@@ -62,6 +63,10 @@ class Traffic(NamedTuple):
     done: int
     begun: float
 
+    def more(self, count: int) -> "Traffic":
+        """When so many more bytes have come."""
+        return self._replace(done=self.done + count)
+
     def text(self, now: float) -> str:
         """Such as `: 1.2 MB of 3.4 MB, 1.1 MB/s, 2 s left`; empty where no bytes are expected."""
         taken = now - self.begun
@@ -82,6 +87,8 @@ class _Moving:
         self._task: TaskID | None = None
         self._stage, self._total, self._done, self._said = "", 0, 0, ""
         self._traffic = Traffic(0, 0, 0.0)
+        self._files: dict[str, Traffic] = {}
+        self._rows: dict[str, TaskID] = {}
         self._width = 0
 
     def stage(self, text: str, total: int | None = None, *, size: int = 0) -> None:
@@ -89,12 +96,14 @@ class _Moving:
         with self._guard:
             self._stage, self._total, self._done = text, total or 0, 0
             self._traffic = Traffic(size, 0, time.monotonic())
+            self._files.clear()
             self._draw("")
 
-    def received(self, count: int) -> None:
-        """Show the amount, the rate and the time left."""
+    def received(self, count: int, file: str, size: int) -> None:
+        """Show the amount, the rate and the time left, of all and of each file that takes a while."""
         with self._guard:
-            self._traffic = self._traffic._replace(done=self._traffic.done + count)
+            self._traffic = self._traffic.more(count)
+            self._files[file] = self._files.get(file, Traffic(size, 0, time.monotonic())).more(count)
             self._draw(self._said)
 
     def step(self, text: str) -> None:
@@ -114,6 +123,7 @@ class _Moving:
             if self._progress is not None:
                 self._progress.stop()
                 self._progress = None
+                self._rows.clear()
             self._begun = time.monotonic()
 
     def _draw(self, said: str) -> None:
@@ -129,6 +139,20 @@ class _Moving:
                 completed=self._traffic.done if self._traffic.size else self._done,
                 total=self._traffic.size or self._total or None,
             )
+            self._draw_files(self._progress)
+
+    def _draw_files(self, progress: "Progress") -> None:
+        """A row for each file that is under way, if it does not come all at once; a few at most."""
+        under_way = [name for name, one in self._files.items() if 0 < one.done < one.size]
+        for name in self._rows.keys() - under_way:
+            progress.remove_task(self._rows.pop(name))
+        for name in under_way:
+            if name not in self._rows and len(self._rows) < _MOST_ROWS:
+                self._rows[name] = progress.add_task("", total=self._files[name].size)
+        for name, row in self._rows.items():
+            one = self._files[name]
+            said = f"  {'-'.join(name.split('-')[:2])}{one.text(time.monotonic())}"
+            progress.update(row, description=said[: self._width], completed=one.done)
 
     def _start(self) -> None:
         from rich.console import Console

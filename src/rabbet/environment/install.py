@@ -41,11 +41,6 @@ class Placed(NamedTuple):
     executable: bool = False
     lasting: bool = True
 
-    @property
-    def stated(self) -> tuple[str, str | None]:
-        """Its place, and its digest if that is recorded."""
-        return self.place, self.sha256 if self.lasting else None
-
 
 class Prepared(NamedTuple):
     """All that installing one wheel puts into an environment, but `RECORD`, which goes into `info`."""
@@ -53,6 +48,11 @@ class Prepared(NamedTuple):
     info: str
     wheel: str
     placed: tuple[Placed, ...]
+
+    @property
+    def stated(self) -> list[tuple[str, str | None]]:
+        """Where its files go, and the digests of those that are lasting."""
+        return [(file.place, file.sha256 if file.lasting else None) for file in self.placed]
 
 
 def prepare_wheel(

@@ -22,7 +22,8 @@ import hashlib
 import os
 import shutil
 import tempfile
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+import threading
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
@@ -32,7 +33,7 @@ import msgspec
 from rabbet.core.model.lock import LockedFile
 from rabbet.errors import IntegrityFailed
 from rabbet.store.atomic import cannot_write
-from rabbet.store.compile import Compilation, compile_all
+from rabbet.store.compile import Compilation, Compiler
 from rabbet.store.environments import Environments
 from rabbet.store.memory import Memory
 from rabbet.store.unpack import StoredFile, stored_files, unpack_wheel
@@ -73,6 +74,7 @@ class Store:
 
     def __init__(self, folder: Path) -> None:
         self._folder = folder
+        self._unpacking = threading.BoundedSemaphore(os.cpu_count() or 1)  # more would hinder each other
         self.metadata = Memory(self._folder / "metadata")
         self.listings = Memory(self._folder / "listings")
         self.runtimes = Memory(self._folder / "runtimes")
@@ -132,7 +134,8 @@ class Store:
             try:
                 if entry.exists():
                     entry.rename(partial / "damaged")
-                files = unpack_wheel(self._wheel(wheel), partial / "entry" / "tree")
+                with self._unpacking:
+                    files = unpack_wheel(self._wheel(wheel), partial / "entry" / "tree")
                 (partial / "entry" / "files.json").write_bytes(msgspec.json.encode(files))
                 entry.parent.mkdir(parents=True, exist_ok=True)
                 self._publish(partial / "entry", entry)
@@ -148,27 +151,22 @@ class Store:
             return [f"{entry}/files.json"]
         return [file.path for file in found.files if not is_sound(found.tree / file.path, file.sha256)]
 
-    def compiled(
-        self, wheels: Sequence[LockedFile], executable: str, runtime: str
-    ) -> Mapping[LockedFile, Unpacked]:
-        """The modules of unpacked wheels as a runtime compiles them; `runtime` is its name and full version.
+    def compiled(self, wheel: LockedFile, compiler: Compiler, runtime: str) -> Unpacked:
+        """The modules of an unpacked wheel, compiled by a runtime; `runtime` is its name and full version.
 
-        Raises `CannotWrite`.
+        None where the runtime fails: they are compiled when they are imported, then. Raises `CannotWrite`.
         """
-        found = {wheel: self._intact(self._entry(wheel) / runtime) for wheel in wheels}
-        missing = [wheel for wheel, one in found.items() if one is None]
-        if missing:
-            with cannot_write(self._folder):
-                partial = self._partial()
-                try:
-                    work = [self._compilation(wheel, partial / wheel.sha256) for wheel in missing]
-                    compile_all(executable, work)
-                    for wheel, one in zip(missing, work, strict=True):
-                        entry = self._entry(wheel) / runtime
-                        found[wheel] = self._keep_compiled(one.folder.parent, entry)
-                finally:
-                    shutil.rmtree(partial, ignore_errors=True)
-        return {wheel: one for wheel, one in found.items() if one is not None}
+        found = self._intact(self._entry(wheel) / runtime)
+        if found is not None:
+            return found
+        with cannot_write(self._folder):
+            partial = self._partial()
+            try:
+                if not compiler.compile(self._compilation(wheel, partial / "entry" / "tree")):
+                    return Unpacked(partial, ())
+                return self._keep_compiled(partial / "entry", self._entry(wheel) / runtime)
+            finally:
+                shutil.rmtree(partial, ignore_errors=True)
 
     def _keep_compiled(self, made: Path, entry: Path) -> Unpacked:
         """Give what was compiled its name, unless another process was faster."""
@@ -189,7 +187,7 @@ class Store:
         modules = [
             path for path in paths if path.endswith(".py") and "\n" not in path and not _is_script(path)
         ]
-        return Compilation(self._entry(wheel) / "tree", modules, folder / "tree")
+        return Compilation(self._entry(wheel) / "tree", modules, folder)
 
     @contextmanager
     def claimed(self, name: str) -> Iterator[None]:

@@ -1,10 +1,13 @@
 """A wheel (PEP 427) → a folder with its files, each checked against the wheel's own `RECORD`."""
 
+import errno
 import hashlib
+import os
 import stat
 import zipfile
 from collections.abc import Iterator, Mapping
 from pathlib import Path, PurePosixPath
+from typing import BinaryIO
 
 import msgspec
 
@@ -96,6 +99,15 @@ def _record(archive: zipfile.ZipFile, members: list[zipfile.ZipInfo], wheel: str
     return {row.path: row for row in rows} | unrecorded
 
 
+def _new_file(path: str) -> BinaryIO:
+    """A file that was not there, in a folder that may be new."""
+    try:
+        return open(path, "xb", buffering=0)  # noqa: PTH123 - thousands of places, as texts
+    except FileNotFoundError:
+        os.makedirs(path.rpartition("/")[0], exist_ok=True)  # noqa: PTH103 - as above
+        return open(path, "xb", buffering=0)  # noqa: PTH123 - as above
+
+
 def _unpack(
     archive: zipfile.ZipFile,
     member: zipfile.ZipInfo,
@@ -109,19 +121,19 @@ def _unpack(
         raise IntegrityFailed(
             f"{wheel} holds a file that its RECORD does not list", because=[member.filename]
         )
-    target = tree / member.filename
-    target.parent.mkdir(parents=True, exist_ok=True)
-    digest = hashlib.sha256()
-    with archive.open(member) as source, target.open("xb") as file:
+    target, digest = f"{tree}/{member.filename}", hashlib.sha256()
+    executable = bool(member.external_attr >> 16 & 0o111)
+    with archive.open(member) as source, _new_file(target) as file:
         while piece := source.read(_CHUNK):
             digest.update(piece)
             file.write(piece)
+        os.fchmod(file.fileno(), 0o755 if executable else 0o644)
+        state = os.fstat(file.fileno())
+    if state.st_size < member.file_size:
+        raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), target)
     lied = row.size not in (None, member.file_size)
     if lied or row.sha256 not in (None, digest.hexdigest()):
         raise IntegrityFailed(f"{wheel} holds a file that is not what its RECORD says", because=[row.path])
-    executable = bool(member.external_attr >> 16 & 0o111)
-    target.chmod(0o755 if executable else 0o644)
-    state = target.stat()
     return StoredFile(
         path=member.filename,
         sha256=digest.hexdigest(),

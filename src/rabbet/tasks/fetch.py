@@ -16,15 +16,15 @@ from rabbet.tasks.project import Project
 if TYPE_CHECKING:
     from rabbet.sources.http import HttpClient
 
-__all__ = ["fetch_wheels"]
+__all__ = ["fetched_wheels"]
 
 _THREADS = 16
 
 
-def fetch_wheels(
+def fetched_wheels(
     wheels: Sequence[LockedFile], *, project: Project, machine: Machine, observer: Observer
-) -> dict[LockedFile, Unpacked]:
-    """Fetch and unpack what the store lacks.
+) -> Iterator[tuple[LockedFile, Unpacked]]:
+    """Fetch and unpack what the store lacks; each wheel as soon as it is there.
 
     The first failure ends it; what was fetched whole until then stays in the store.
     Raises `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
@@ -33,7 +33,9 @@ def fetch_wheels(
     client = _Client(project, machine)
 
     def get(wheel: LockedFile) -> Unpacked:
-        return store.obtain(wheel, lambda: _observed(_content(wheel, project.folder, client), observer))
+        return store.obtain(
+            wheel, lambda: _observed(_content(wheel, project.folder, client), wheel, observer)
+        )
 
     missing = [wheel for wheel in wheels if not store.has(wheel)]
     size = sum(wheel.size or 0 for wheel in missing)
@@ -41,15 +43,13 @@ def fetch_wheels(
     pool = ThreadPoolExecutor(_THREADS, thread_name_prefix="fetch")
     try:
         waiting = {pool.submit(get, wheel): wheel for wheel in _largest_first(wheels)}
-        found = {}
         for future in as_completed(waiting.copy()):
             wheel = waiting.pop(future)
-            found[wheel] = future.result()
+            yield wheel, future.result()
             observer.step(wheel.filename)
             if waiting:
                 more = f" and {len(waiting) - 1} more" if len(waiting) > 1 else ""
                 observer.waiting(" ".join(next(iter(waiting.values())).filename.split("-")[:2]) + more)
-        return found
     finally:
         pool.shutdown(wait=False, cancel_futures=True)
 
@@ -59,9 +59,9 @@ def _largest_first(wheels: Sequence[LockedFile]) -> list[LockedFile]:
     return sorted(wheels, key=lambda wheel: -(wheel.size or 0))
 
 
-def _observed(content: Iterator[bytes], observer: Observer) -> Iterator[bytes]:
+def _observed(content: Iterator[bytes], wheel: LockedFile, observer: Observer) -> Iterator[bytes]:
     for piece in content:
-        observer.received(len(piece))
+        observer.received(len(piece), wheel.filename, wheel.size or 0)
         yield piece
 
 

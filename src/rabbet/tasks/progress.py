@@ -11,8 +11,8 @@ class Observer(Protocol):
     def stage(self, text: str, total: int | None = None, *, size: int = 0) -> None:
         """A stage begins, such as "fetching wheels", of so many steps and bytes where these are known."""
 
-    def received(self, count: int) -> None:
-        """So many more bytes of the stage have come."""
+    def received(self, count: int, file: str, size: int) -> None:
+        """So many more bytes of a file of that size have come."""
 
     def step(self, text: str) -> None:
         """One step of the stage is done, such as a file by its name."""
@@ -27,7 +27,7 @@ class Silent:
     def stage(self, text: str, total: int | None = None, *, size: int = 0) -> None:
         """Nothing happens."""
 
-    def received(self, count: int) -> None:
+    def received(self, count: int, file: str, size: int) -> None:
         """Nothing happens."""
 
     def step(self, text: str) -> None:

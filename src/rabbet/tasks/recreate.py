@@ -1,34 +1,33 @@
 """Making the environment match the lock."""
 
 import shutil
-from collections.abc import Iterator
-from contextlib import contextmanager
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
-from packaging.utils import NormalizedName, canonicalize_name
+from packaging.utils import NormalizedName
 
 from rabbet.core.drift.plan import plan_steps
 from rabbet.core.lock.select import needed
 from rabbet.core.model.inventory import Inventory
 from rabbet.core.model.lock import Selection
-from rabbet.core.model.plan import Action, Needed, Plan
+from rabbet.core.model.plan import Action, Plan
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.targets import target_of
 from rabbet.environment.conflicts import refuse_conflicts
 from rabbet.environment.create import create_environment
 from rabbet.environment.inspect import read_configuration, take_inventory
-from rabbet.environment.install import Prepared, install_wheel, prepare_wheel
+from rabbet.environment.install import Prepared, install_wheel
 from rabbet.environment.journal import NEW, OLD, clear_up, close_journal, open_journal
 from rabbet.environment.layout import Layout
 from rabbet.environment.leftovers import new_folder_beside
 from rabbet.environment.linking import Linking
 from rabbet.environment.remove import recorded_places, remove_library
 from rabbet.environment.stamp import Origin, Stamp, read_stamp, write_stamp
-from rabbet.errors import EnvironmentFailed, IntegrityFailed
-from rabbet.formats.metadata import MetadataBroken, parse_metadata
+from rabbet.errors import EnvironmentFailed
 from rabbet.store.atomic import cannot_write
-from rabbet.store.store import Store, Unpacked
+from rabbet.tasks.coming import coming
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer
 from rabbet.tasks.project import Project
@@ -115,62 +114,61 @@ def recreate(project: Project, machine: Machine, observer: Observer, wish: Wish)
 
 
 def _apply(project: Project, machine: Machine, observer: Observer, outlook: Outlook) -> None:
-    steps = outlook.plan.of(Action.ADD, Action.REPLACE)
-    prepared = _prepared(project, machine, observer, outlook)
-    layout = Layout(root=project.environment, site_packages=outlook.runtime.site_packages)
-    places = {name: [file.stated for file in one.placed] for name, one in prepared.items()}
-    for step in outlook.plan.of(Action.KEEP):
-        places[step.name] = recorded_places(layout, step.installed[0].folder)
+    plan = outlook.plan
+    needed = {step.name: step.needed for step in plan.of(Action.ADD, Action.REPLACE) if step.needed}
+    arriving = coming(project, machine, observer, needed, outlook.runtime, own_lock=outlook.own_lock)
+    with closing(arriving):
+        if plan.rebuild:
+            _make_anew(project.environment, outlook, arriving)
+        else:
+            _change_in_place(project.environment, outlook, dict(arriving), observer)
+
+
+def _make_anew(home: Path, outlook: Outlook, arriving: Iterable[tuple[NormalizedName, Prepared]]) -> None:
+    """Make the environment beside the old one from what arrives; it takes its place when it is complete."""
+    linking, origins, places = Linking(), {}, {}
+    with _folder_beside(home, outlook) as layout:
+        for name, prepared in arriving:
+            origins[name] = install_wheel(prepared, layout, linking)
+            places[name] = prepared.stated
+        refuse_conflicts(places)
+        write_stamp(layout.root, _stamp(outlook, origins))
+
+
+def _change_in_place(
+    home: Path, outlook: Outlook, coming: Mapping[NormalizedName, Prepared], observer: Observer
+) -> None:
+    """Change the environment when everything that comes into it is there."""
+    layout, linking = Layout(root=home, site_packages=outlook.runtime.site_packages), Linking()
+    kept = {step.name: step.installed[0].folder for step in outlook.plan.of(Action.KEEP)}
+    places = {name: recorded_places(layout, folder) for name, folder in kept.items()}
+    places.update((name, prepared.stated) for name, prepared in coming.items())
     refuse_conflicts(places)
     shared = {place for placed in places.values() for place, _ in placed}
+    steps = outlook.plan.of(Action.ADD, Action.REPLACE, Action.REMOVE)
     observer.stage("installing", len(steps))
-    with _folder(project.environment, outlook) as layout:
-        origins, linking = _origins(layout.root), Linking()
-        for step in outlook.plan.of(Action.ADD, Action.REPLACE, Action.REMOVE):
-            for installed in step.installed:
-                remove_library(layout, installed.folder, spared=shared)
-            origins.pop(step.name, None)
-            if step.name in prepared:
-                origins[step.name] = install_wheel(prepared[step.name], layout, linking)
-            observer.step(step.name)
-        chosen = outlook.selection
-        stamp = Stamp(
-            executable=outlook.runtime.executable,
-            libraries=origins,
-            groups=sorted(chosen.groups) if chosen else None,
-            extras=sorted(chosen.extras) if chosen else None,
-        )
-        write_stamp(layout.root, stamp)
+    open_journal(home, [step.name for step in steps])
+    stamp = read_stamp(home)
+    origins = {NormalizedName(name): one for name, one in stamp.libraries.items()} if stamp else {}
+    for step in steps:
+        for installed in step.installed:
+            remove_library(layout, installed.folder, spared=shared)
+        origins.pop(step.name, None)
+        if step.name in coming:
+            origins[step.name] = install_wheel(coming[step.name], layout, linking)
+        observer.step(step.name)
+    write_stamp(home, _stamp(outlook, origins))
+    close_journal(home)
 
 
-def _prepared(
-    project: Project, machine: Machine, observer: Observer, outlook: Outlook
-) -> dict[NormalizedName, Prepared]:
-    """What comes into the environment: everything fetched, verified, unpacked and compiled."""
-    from rabbet.tasks.fetch import fetch_wheels
-
-    declaration, store, runtime = project.declaration(), machine.store(), outlook.runtime
-    coming = {step.name: step.needed for step in outlook.plan.of(Action.ADD, Action.REPLACE) if step.needed}
-    wheels = [needed.wheel for needed in coming.values()]
-    unpacked = fetch_wheels(wheels, project=project, machine=machine, observer=observer)
-    if outlook.own_lock:
-        for needed in coming.values():
-            _check_needs(needed, unpacked[needed.wheel], store)
-    observer.stage("compiling")
-    compiled = store.compiled(wheels, runtime.executable, f"{runtime.implementation}-{runtime.version}")
-    declared = {canonicalize_name(one.requirement.name) for one in declaration.declared()}
-    layout = Layout(root=project.environment, site_packages=runtime.site_packages)
-    return {
-        name: prepare_wheel(
-            unpacked[needed.wheel],
-            layout,
-            compiled=compiled.get(needed.wheel),
-            wheel_sha256=needed.wheel.sha256,
-            requested=name in declared,
-            direct_url=needed.wheel.url if needed.locked.direct else None,
-        )
-        for name, needed in coming.items()
-    }
+def _stamp(outlook: Outlook, origins: Mapping[NormalizedName, Origin]) -> Stamp:
+    chosen = outlook.selection
+    return Stamp(
+        executable=outlook.runtime.executable,
+        libraries={str(name): one for name, one in origins.items()},
+        groups=sorted(chosen.groups) if chosen else None,
+        extras=sorted(chosen.extras) if chosen else None,
+    )
 
 
 def _remembered(project: Project, outlook: Outlook) -> bool:
@@ -179,32 +177,6 @@ def _remembered(project: Project, outlook: Outlook) -> bool:
     if stamp is None or chosen is None:
         return stamp is not None and stamp.groups is None and stamp.extras is None
     return stamp.groups == sorted(chosen.groups) and stamp.extras == sorted(chosen.extras)
-
-
-def _check_needs(needed: Needed, unpacked: Unpacked, store: Store) -> None:
-    """Hold what a wheel itself says of its needs against the lock, which was made from what a source said.
-
-    Needs under a marker are left out: they may count on this machine's patch of the runtime alone.
-    Raises `IntegrityFailed` for a need that the lock does not know. The store remembers then what the wheel
-    says, so that the next resolving knows better.
-    """
-    library, content = needed.locked, unpacked.metadata()
-    try:
-        metadata = parse_metadata(content)
-    except MetadataBroken as error:
-        raise IntegrityFailed(f"{needed.wheel.filename} can't be used", because=[str(error)]) from error
-    names = {canonicalize_name(one.name) for one in metadata.requirements if one.marker is None}
-    unknown = sorted(names - {library.name, *library.dependencies})
-    if (metadata.name, metadata.version) == (library.name, library.version) and not unknown:
-        return
-    store.metadata.remember(needed.wheel.sha256, content)
-    raise IntegrityFailed(
-        f"{needed.wheel.filename} is not what its source said of it when the lock was made",
-        because=[
-            f"it is {metadata.name} {metadata.version}, and needs {', '.join(unknown) or 'nothing else'}"
-        ],
-        remedy="rabbet resolve --raise-all  (which knows better now), and tell whoever runs the source",
-    )
 
 
 def _state(root: Path, runtime: PythonRuntime) -> tuple[Inventory | None, str]:
@@ -232,26 +204,14 @@ def _state(root: Path, runtime: PythonRuntime) -> tuple[Inventory | None, str]:
     return take_inventory(root, thorough=False), ""
 
 
-def _origins(root: Path) -> dict[str, Origin]:
-    stamp = read_stamp(root)
-    return dict(stamp.libraries) if stamp else {}
-
-
 @contextmanager
-def _folder(home: Path, outlook: Outlook) -> Iterator[Layout]:
-    """The environment's folder to work in: the present one, or a new one that takes its place at the end."""
-    site = outlook.runtime.site_packages
-    if not outlook.plan.rebuild:
-        changed = outlook.plan.of(Action.ADD, Action.REPLACE, Action.REMOVE)
-        open_journal(home, [step.name for step in changed])
-        yield Layout(root=home, site_packages=site)
-        close_journal(home)
-        return
+def _folder_beside(home: Path, outlook: Outlook) -> Iterator[Layout]:
+    """A new environment without libraries, which takes its place at the end, or goes if it fails."""
     with cannot_write(home.parent):
         beside = new_folder_beside(home)
     try:
         beside.chmod(0o755)
-        layout = Layout(root=beside / NEW, site_packages=site)
+        layout = Layout(root=beside / NEW, site_packages=outlook.runtime.site_packages)
         with cannot_write(home):
             layout.root.mkdir()
         create_environment(layout, outlook.runtime)
