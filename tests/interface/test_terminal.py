@@ -11,7 +11,8 @@ import termios
 import time
 import tomllib
 
-from rabbet.demo.stand_in import Manner, StandIn
+from rabbet.demo.libraries import MadeUp
+from rabbet.demo.stand_in import Fault, Manner, StandIn
 from tests.support.program import ProgramCase
 
 CODES = re.compile(r"\x1b\[[0-9;]*m")
@@ -70,6 +71,17 @@ class Terminal(ProgramCase):
         self.assertEqual(declared["project"]["requires-python"], ">=3.9")
         self.assertEqual(declared["project"]["dependencies"], ["nectarplot>=2", "skepio"])
         self.assertEqual(declared["tool"]["rabbet"]["sources"][0]["url"], index.address)
+
+    def test_progress(self) -> None:
+        """What comes slowly has a line of its own, below the one for everything."""
+        large = MadeUp(name="pollenatlas", version="1.0", code="x = 1\n", more=(("map.txt", "x" * 900_000),))
+        manner = Manner(faults={f"/files/{large.filename}": Fault.TRICKLE})
+        self.begin(self.serve(StandIn([large], manner=manner)).address, "pollenatlas")
+        self.rabbet("resolve")
+        code, screen = self.converse("recreate", answers=[])
+        self.assertEqual(code, 0, screen)
+        for shown in (r"fetching 1: \d+ kB of 901 kB, ", r"  pollenatlas 1.0: \d+ kB of 901 kB, "):
+            self.assertRegex(screen, shown)
 
     def test_begin_declined(self) -> None:
         """A no writes nothing; what was given is not asked for."""

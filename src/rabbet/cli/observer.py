@@ -72,9 +72,12 @@ class Traffic(NamedTuple):
         taken = now - self.begun
         if not self.size or not self.done or taken <= 0:
             return ""
+        if self.done >= self.size:
+            return f": all {size_text(self.size)}"
         rate = self.done / taken
-        left = f", {(self.size - self.done) / rate:.0f} s left" if self.done < self.size else ""
-        return f": {size_text(self.done)} of {size_text(self.size)}, {size_text(rate)}/s{left}"
+        left = (self.size - self.done) / rate
+        told = f", {left:.0f} s left" if left >= 1 else ""
+        return f": {size_text(self.done)} of {size_text(self.size)}, {size_text(rate)}/s{told}"
 
 
 class _Moving:
@@ -151,7 +154,7 @@ class _Moving:
                 self._rows[name] = progress.add_task("", total=self._files[name].size)
         for name, row in self._rows.items():
             one = self._files[name]
-            said = f"  {'-'.join(name.split('-')[:2])}{one.text(time.monotonic())}"
+            said = f"  {' '.join(name.split('-')[:2])}{one.text(time.monotonic())}"
             progress.update(row, description=said[: self._width], completed=one.done)
 
     def _start(self) -> None:

@@ -339,7 +339,7 @@ class _Handler(BaseHTTPRequestHandler):
         for start in range(0, len(body), 1 + len(body) // 10):
             self.wfile.write(body[start : start + 1 + len(body) // 10])
             self.wfile.flush()
-            time.sleep(0.03)
+            time.sleep(0.1)
 
     def _send_half(self, body: bytes, kind: str, *, hang: bool) -> None:
         self.send_response(200)

@@ -24,7 +24,7 @@ _RETRIES = urllib3.Retry(
 )
 _MOST_REDIRECTS = 8
 _MOST_RESUMPTIONS = 3
-_CHUNK = 1 << 18
+_CHUNK = 1 << 16  # bytes: progress moves, on slow networks too
 _MOST_BYTES = 100_000_000  # of a whole answer, decoded
 
 
