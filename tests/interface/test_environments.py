@@ -126,6 +126,38 @@ class Environments(ProgramCase):
                 self.assertEqual(self.tree(), before)
                 self.rabbet("retract", *pair)
 
+    def test_remade(self) -> None:
+        """Made again from the same inputs, here or elsewhere, it is the same; a changed store is seen."""
+        self.settle("pollencsv", "mitewatch")
+        first = self.rabbet("recreate").out
+        site, whole = self.site, self.tree()
+        store = self.root / "store" / "layout-1"
+        stored = next((store / "unpacked").glob("*/tree/tallywax.py"))
+        pattern, declaration = next((store / "patterns").iterdir()), self.project / "pyproject.toml"
+        changes: list[tuple[bool, Callable[[], object]]] = [
+            (True, lambda: None),
+            (True, lambda: os.utime(pattern)),
+            (False, lambda: stored.write_text("x = 'edited in place'\n")),
+            (True, lambda: None),
+            (False, lambda: shutil.rmtree(store / "unpacked")),
+            (False, lambda: pattern.write_bytes(b"damaged")),
+            (False, pattern.unlink),
+            (False, lambda: declaration.write_text(declaration.read_text() + "# other\n")),
+        ]
+        for number, (at_once, change) in enumerate(changes):
+            with self.subTest(number):
+                shutil.rmtree(self.project / ".venv")
+                change()
+                again = self.rabbet("recreate")
+                self.assertEqual((again.out, "comparing" not in again.err), (first, at_once))
+                self.assertEqual((site / "tallywax.py").read_bytes(), whole[str(site / "tallywax.py")])
+                self.assertIn("No drift", self.rabbet("drift").out)
+                self.rabbet("run", "mitewatch")
+        other = self.root / "another folder"
+        shutil.copytree(self.project, other, ignore=shutil.ignore_patterns(".venv"))
+        self.assertNotIn("comparing", self.rabbet("recreate", folder=other).err)
+        self.assertIn("No drift", self.rabbet("drift", folder=other).out)
+
     def test_twenty_at_once(self) -> None:
         """Twenty projects on one empty store fetch each file once, and all of them are whole."""
         self.settle("royaljelly", "mitewatch")

@@ -141,7 +141,8 @@ def _compiled(compiled: Unpacked | None, layout: Layout) -> Iterator[Placed]:
     for file in compiled.files if compiled else ():
         place = layout.destination(file.path)
         if place is not None and compiled is not None:
-            yield Placed(place, file.sha256, file.size, f"{compiled.tree}/{file.path}", lasting=False)
+            stored = f"{compiled.tree}/{file.path}"
+            yield Placed(place, file.sha256, file.size, stored, file.changed, lasting=False)
 
 
 def _commands(unpacked: Unpacked, layout: Layout, info: str) -> Iterator[Placed]:

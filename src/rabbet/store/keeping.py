@@ -19,6 +19,7 @@ _PURPOSES = {
     "metadata": "what releases need",
     "listings": "what indexes offer",
     "repositories": "what was fetched of git repositories",
+    "patterns": "how to make environments again at once",
 }
 
 
@@ -72,6 +73,9 @@ def prune(store: Store, folder: Path, used: frozenset[str], *, older: int = 0) -
                 size = _size(entry)
                 _remove(entry, folder)
             removed.append(Removed(part=part, sha256=entry.name, size=size))
+    for pattern in _entries(folder / "patterns"):
+        if pattern.stat().st_mtime <= limit:
+            pattern.unlink(missing_ok=True)  # a short cut, and it may lead to what was just removed
     return tuple(removed)
 
 

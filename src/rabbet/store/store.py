@@ -10,6 +10,7 @@
     LAYOUT/runtimes/<digest>                what interpreters told of themselves
     LAYOUT/unchanged/<digest>               which locks and environments were found up to date
     LAYOUT/environments/<digest>            which environments were made from here
+    LAYOUT/patterns/<digest>                what an environment of certain inputs consists of
     LAYOUT/claims/<digest>                  who changes an environment holds a lock here
     LAYOUT/partial/…                        what is being written; nothing here is ever taken for whole
 
@@ -17,14 +18,13 @@ Whatever is read by others appears by one change of name, so many processes can 
 killed leaves nothing but litter in `partial`.
 """
 
-import fcntl
 import hashlib
 import os
 import shutil
 import tempfile
 import threading
-from collections.abc import Callable, Iterable, Iterator
-from contextlib import contextmanager, suppress
+from collections.abc import Callable, Iterable
+from contextlib import AbstractContextManager, suppress
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -33,6 +33,7 @@ import msgspec
 from rabbet.core.model.lock import LockedFile
 from rabbet.errors import IntegrityFailed
 from rabbet.store.atomic import cannot_write
+from rabbet.store.claims import claimed
 from rabbet.store.compile import Compilation, Compiler
 from rabbet.store.environments import Environments
 from rabbet.store.memory import Memory
@@ -189,23 +190,9 @@ class Store:
         ]
         return Compilation(self._entry(wheel) / "tree", modules, folder)
 
-    @contextmanager
-    def claimed(self, name: str) -> Iterator[None]:
-        """Keep others from changing the thing of this name meanwhile; wait for one that does.
-
-        The system itself lets go of the claim of a process that is killed. Raises `CannotWrite`.
-        """
-        folder = self._folder / "claims"
-        with cannot_write(self._folder):
-            folder.mkdir(parents=True, exist_ok=True)
-            path = folder / hashlib.sha256(name.encode(errors="surrogateescape")).hexdigest()
-            claim = os.open(path, os.O_RDWR | os.O_CREAT, 0o644)
-        try:
-            with cannot_write(self._folder):
-                fcntl.flock(claim, fcntl.LOCK_EX)
-            yield
-        finally:
-            os.close(claim)
+    def claimed(self, name: str) -> AbstractContextManager[None]:
+        """Keep others from changing the thing of this name meanwhile. Raises `CannotWrite`."""
+        return claimed(self._folder, name)
 
     def _receive(self, wheel: LockedFile, content: Iterable[bytes], partial: Path) -> None:
         digest, size = hashlib.sha256(), 0

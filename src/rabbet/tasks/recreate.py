@@ -1,8 +1,7 @@
 """Making the environment match the lock."""
 
-import shutil
-from collections.abc import Iterable, Iterator, Mapping
-from contextlib import closing, contextmanager
+from collections.abc import Iterable, Mapping
+from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -15,22 +14,22 @@ from rabbet.core.model.lock import Selection
 from rabbet.core.model.plan import Action, Plan
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.targets import target_of
+from rabbet.environment.beside import clear_up, taking_place_of
 from rabbet.environment.conflicts import refuse_conflicts
 from rabbet.environment.create import create_environment
 from rabbet.environment.inspect import read_configuration, take_inventory
-from rabbet.environment.install import Prepared, install_wheel
-from rabbet.environment.journal import NEW, OLD, clear_up, close_journal, open_journal
+from rabbet.environment.install import Placed, Prepared, install_wheel
+from rabbet.environment.journal import close_journal, open_journal
 from rabbet.environment.layout import Layout
-from rabbet.environment.leftovers import new_folder_beside
 from rabbet.environment.linking import Linking
 from rabbet.environment.remove import recorded_places, remove_library
 from rabbet.environment.stamp import Origin, Stamp, read_stamp, write_stamp
 from rabbet.errors import EnvironmentFailed
-from rabbet.store.atomic import cannot_write
 from rabbet.tasks.coming import coming
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer
 from rabbet.tasks.project import Project
+from rabbet.tasks.remake import remember_pattern
 from rabbet.tasks.runtime import chosen_runtime
 from rabbet.tasks.selection import Wish, selected
 from rabbet.tasks.unchanged import Fit, remember_fit
@@ -119,20 +118,30 @@ def _apply(project: Project, machine: Machine, observer: Observer, outlook: Outl
     arriving = coming(project, machine, observer, needed, outlook.runtime, own_lock=outlook.own_lock)
     with closing(arriving):
         if plan.rebuild:
-            _make_anew(project.environment, outlook, arriving)
+            placed = _make_anew(project.environment, outlook, arriving)
+            if outlook.selection is None and not outlook.outdated:
+                versions = [
+                    (step.name, str(step.needed.locked.version)) for step in plan.steps if step.needed
+                ]
+                remember_pattern(project, machine, placed, versions, str(outlook.runtime))
         else:
             _change_in_place(project.environment, outlook, dict(arriving), observer)
 
 
-def _make_anew(home: Path, outlook: Outlook, arriving: Iterable[tuple[NormalizedName, Prepared]]) -> None:
+def _make_anew(
+    home: Path, outlook: Outlook, arriving: Iterable[tuple[NormalizedName, Prepared]]
+) -> list[Placed]:
     """Make the environment beside the old one from what arrives; it takes its place when it is complete."""
-    linking, origins, places = Linking(), {}, {}
-    with _folder_beside(home, outlook) as layout:
+    linking, origins, coming = Linking(), {}, {}
+    with taking_place_of(home) as root:
+        layout = Layout(root=root, site_packages=outlook.runtime.site_packages)
+        create_environment(layout, outlook.runtime)
         for name, prepared in arriving:
             origins[name] = install_wheel(prepared, layout, linking)
-            places[name] = prepared.stated
-        refuse_conflicts(places)
-        write_stamp(layout.root, _stamp(outlook, origins))
+            coming[name] = prepared
+        refuse_conflicts({name: prepared.stated for name, prepared in coming.items()})
+        write_stamp(root, _stamp(outlook, origins))
+    return [placed for prepared in coming.values() for placed in prepared.placed]
 
 
 def _change_in_place(
@@ -202,23 +211,3 @@ def _state(root: Path, runtime: PythonRuntime) -> tuple[Inventory | None, str]:
     if not (root / "bin" / "python").exists():
         return None, "its interpreter is gone"
     return take_inventory(root, thorough=False), ""
-
-
-@contextmanager
-def _folder_beside(home: Path, outlook: Outlook) -> Iterator[Layout]:
-    """A new environment without libraries, which takes its place at the end, or goes if it fails."""
-    with cannot_write(home.parent):
-        beside = new_folder_beside(home)
-    try:
-        beside.chmod(0o755)
-        layout = Layout(root=beside / NEW, site_packages=outlook.runtime.site_packages)
-        with cannot_write(home):
-            layout.root.mkdir()
-        create_environment(layout, outlook.runtime)
-        yield layout
-        with cannot_write(home):
-            if home.exists() or home.is_symlink():
-                home.rename(beside / OLD)
-            layout.root.rename(home)
-    finally:
-        shutil.rmtree(beside, ignore_errors=True)

@@ -12,14 +12,22 @@ from contextlib import suppress
 from typing import NamedTuple
 
 from rabbet import __version__
-from rabbet.environment.leftovers import leftovers
+from rabbet.environment.beside import leftovers
 from rabbet.environment.signature import signature_of
 from rabbet.runtimes.search import find_executables
 from rabbet.store.memory import Memory
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.project import Project
 
-__all__ = ["Fit", "UpToDate", "recall_fit", "recall_unchanged", "remember_fit", "remember_unchanged"]
+__all__ = [
+    "Fit",
+    "UpToDate",
+    "digest_of",
+    "recall_fit",
+    "recall_unchanged",
+    "remember_fit",
+    "remember_unchanged",
+]
 
 
 class UpToDate(NamedTuple):
@@ -42,7 +50,7 @@ class Fit(NamedTuple):
 def recall_unchanged(project: Project, machine: Machine) -> tuple[UpToDate, ...]:
     """What was found of these very files and interpreters; nothing where that is not known."""
     try:
-        content = _memory(machine).recall(_digest(project, machine)) or b""
+        content = _memory(machine).recall(digest_of(project, machine)) or b""
         rows = [line.split("\t") for line in content.decode().splitlines()]
         return tuple(UpToDate(file, variant, int(count), targets) for file, variant, count, targets in rows)
     except (OSError, ValueError):  # a file that can't be read, a damaged store: the long way tells more
@@ -53,7 +61,7 @@ def remember_unchanged(project: Project, machine: Machine, found: Iterable[UpToD
     """Keep what was found."""
     rows = [f"{one.file}\t{one.variant}\t{one.libraries}\t{one.targets}\n" for one in found]
     with suppress(OSError):
-        _memory(machine).remember(_digest(project, machine), "".join(rows).encode())
+        _memory(machine).remember(digest_of(project, machine), "".join(rows).encode())
 
 
 def recall_fit(project: Project, machine: Machine) -> Fit | None:
@@ -79,14 +87,15 @@ def _state_digest(project: Project, machine: Machine) -> str:
     (root / "bin" / "python").stat()
     if leftovers(root):
         raise FileExistsError(root)
-    return hashlib.sha256((_digest(project, machine) + signature_of(str(root))).encode()).hexdigest()
+    return hashlib.sha256((digest_of(project, machine) + signature_of(str(root))).encode()).hexdigest()
 
 
 def _memory(machine: Machine) -> Memory:
     return Memory(machine.store_folder() / "unchanged")
 
 
-def _digest(project: Project, machine: Machine) -> str:
+def digest_of(project: Project, machine: Machine) -> str:
+    """What the texts of the project and the interpreters of this machine are, in short. Raises `OSError`."""
     digest = hashlib.sha256(__version__.encode())
     for path in [project.declaration_file, *sorted(project.folder.glob("pylock*.toml"))]:
         _add(digest, path.name.encode(), path.read_bytes())

@@ -6,10 +6,14 @@ environment gets all of them.
 """
 
 from argparse import ArgumentParser, Namespace
+from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
 from rabbet.cli.options import add_json, add_offline, add_quiet, add_variant
 from rabbet.errors import ExitCode, WrongUsage
+
+if TYPE_CHECKING:
+    from rabbet.tasks.project import Project
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -37,14 +41,34 @@ def run(arguments: Namespace, context: Context) -> int:
             remedy="rabbet recreate --help",
         )
     if not any((arguments.plan, arguments.fresh, arguments.json, *_wished(arguments))):
-        from rabbet.cli.views.unchanged import fit_text
-        from rabbet.tasks.unchanged import recall_fit
-
-        known = recall_fit(context.project(arguments.variant), context.machine)
-        if known is not None:
-            context.show(fit_text(known))
+        project = context.project(arguments.variant)
+        if _known_to_fit(project, context) or _remade(project, context):
             return ExitCode.DONE
     return _recreate(arguments, context)
+
+
+def _known_to_fit(project: "Project", context: Context) -> bool:
+    """Tell of an environment that an earlier run found to fit, if nothing has changed since."""
+    from rabbet.cli.views.unchanged import fit_text
+    from rabbet.tasks.unchanged import recall_fit
+
+    known = recall_fit(project, context.machine)
+    if known is not None:
+        context.show(fit_text(known))
+    return known is not None
+
+
+def _remade(project: "Project", context: Context) -> bool:
+    """Make an environment again that was made of the same inputs before, if there is none now."""
+    if project.environment.exists():
+        return False
+    from rabbet.cli.views.unchanged import show_remade
+    from rabbet.tasks.remake import remake
+
+    pattern = remake(project, context.machine, context.observer)
+    if pattern is not None:
+        show_remade(project.environment.name, pattern, context)
+    return pattern is not None
 
 
 def _wished(arguments: Namespace) -> tuple[object, ...]:

@@ -3,8 +3,7 @@
 from collections.abc import Mapping
 
 from rabbet.cli.context import Context
-from rabbet.cli.style import table
-from rabbet.cli.views.unchanged import fit_text
+from rabbet.cli.views.unchanged import fit_text, made_text, steps_table
 from rabbet.core.model.plan import Action, Plan, Step
 from rabbet.tasks.recreate import Outlook
 
@@ -29,11 +28,7 @@ def show(outlook: Outlook, context: Context, *, only_plan: bool) -> None:
     plan = outlook.plan
     rows = [_row(step) for step in plan.steps if step.action is not Action.KEEP]
     if rows:
-        tones = {"add": context.style.good, "replace": context.style.warning, "remove": context.style.bad}
-        headings = ("plan", "library", "version", "because" if any(row[3] for row in rows) else "")
-        for line in table(headings, rows, context.style, tones=tones):
-            context.show(line)
-        context.show()
+        steps_table(rows, context)
     if outlook.outdated:
         context.show("The declaration changed since the lock; to take it in: rabbet resolve")
     context.show(_outcome(outlook, only_plan=only_plan))
@@ -47,7 +42,7 @@ def _outcome(outlook: Outlook, *, only_plan: bool) -> str:
         anew = f"make {name} anew with {runtime} ({plan.rebuild}): " if plan.rebuild else f"change {name}: "
         return f"Planned: {anew}{_summary(plan, _TO_DO)}. To do it: rabbet recreate"
     if plan.rebuild:
-        return f"Made {name} with {runtime}: {_summary(plan, _DONE)}. Next: rabbet run COMMAND"
+        return made_text(name, str(runtime), _summary(plan, _DONE))
     return f"Changed {name} to match the lock: {_summary(plan, _DONE)}."
 
 

@@ -1,10 +1,16 @@
-"""What `resolve` says of a lock that is up to date, and `recreate` of an environment that fits."""
+"""What `resolve` says of a lock that is up to date, and `recreate` where nothing had to be worked out."""
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.cli.style import count
+from rabbet.cli.style import count, table
 from rabbet.tasks.unchanged import Fit, UpToDate
 
-__all__ = ["fit_text", "show_up_to_date"]
+if TYPE_CHECKING:
+    from rabbet.environment.pattern import Pattern
+
+__all__ = ["fit_text", "made_text", "show_remade", "show_up_to_date", "steps_table"]
 
 
 def show_up_to_date(found: UpToDate, context: Context) -> None:
@@ -18,3 +24,23 @@ def fit_text(found: Fit) -> str:
     """One sentence."""
     libraries = count(found.libraries, "library")
     return f"{found.environment} matches the lock: {libraries}, {found.runtime}. Nothing to do."
+
+
+def steps_table(rows: Sequence[tuple[str, str, str, str]], context: Context) -> None:
+    """Print what happens to each library: action, name, version, reason."""
+    tones = {"add": context.style.good, "replace": context.style.warning, "remove": context.style.bad}
+    headings = ("plan", "library", "version", "because" if any(row[3] for row in rows) else "")
+    for line in table(headings, rows, context.style, tones=tones):
+        context.show(line)
+    context.show()
+
+
+def made_text(environment: str, runtime: str, summary: str) -> str:
+    """One sentence on an environment that was made anew."""
+    return f"Made {environment} with {runtime}: {summary}. Next: rabbet run COMMAND"
+
+
+def show_remade(environment: str, pattern: "Pattern", context: Context) -> None:
+    """Print what was added, as where it had to be worked out."""
+    steps_table([("add", name, version, "") for name, version in pattern.libraries], context)
+    context.show(made_text(environment, pattern.runtime, f"{len(pattern.libraries)} added"))

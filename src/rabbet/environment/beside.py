@@ -1,0 +1,66 @@
+"""Making an environment beside the present one: until it is complete it has another name.
+
+A run that is killed leaves what it was making, or both environments in the midst of the change of names; the
+next run finishes that or undoes it. This module imports little: looking for such leftovers is a part of the
+lightest runs.
+"""
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from rabbet.store.atomic import cannot_write
+
+__all__ = ["clear_up", "leftovers", "taking_place_of"]
+
+_NEW, _OLD = "new", "old"  # what takes the place, and what was there
+
+
+def leftovers(home: Path) -> list[Path]:
+    """Folders beside an environment in which one was being made; only who holds the claim may touch them."""
+    return sorted(home.parent.glob(f"{home.name}.partial-*"))
+
+
+@contextmanager
+def taking_place_of(home: Path) -> Iterator[Path]:
+    """A new folder on the same file system, which takes the environment's place at the end.
+
+    If what is done with it fails, it goes, and the environment stays. Raises `CannotWrite`.
+    """
+    import shutil
+    import tempfile
+
+    with cannot_write(home.parent):
+        beside = Path(tempfile.mkdtemp(dir=home.parent, prefix=f"{home.name}.partial-"))
+    try:
+        with cannot_write(home):
+            beside.chmod(0o755)
+            (beside / _NEW).mkdir()
+        yield beside / _NEW
+        with cannot_write(home):
+            if home.exists() or home.is_symlink():
+                home.rename(beside / _OLD)
+            (beside / _NEW).rename(home)
+    finally:
+        shutil.rmtree(beside, ignore_errors=True)
+
+
+def clear_up(home: Path) -> None:
+    """Finish or undo what a killed run had begun; only who holds the claim may.
+
+    Where the old environment was put aside already, the new one was complete, and takes its place now.
+    Raises `CannotWrite`.
+    """
+    for beside in leftovers(home):
+        import shutil
+
+        from rabbet.environment.stamp import read_stamp
+
+        if (beside / _OLD).exists() and not (home.exists() or home.is_symlink()):
+            ready = next((one for one in (beside / _NEW, beside / _OLD) if read_stamp(one)), None)
+            if ready is not None:
+                with cannot_write(home):
+                    ready.rename(home)
+        shutil.rmtree(beside, ignore_errors=True)
+    for half_written in home.glob(".rabbet.*"):
+        half_written.unlink(missing_ok=True)

@@ -1,0 +1,130 @@
+"""What a finished environment consists of, so that the same one can be put together again at once.
+
+Most files are linked from the store, and are held against what was noted of them before; the others are small
+and come with the pattern.
+"""
+
+import os
+from collections.abc import Iterable, Iterator, Mapping
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import msgspec
+
+from rabbet.environment.linking import Linking
+
+if TYPE_CHECKING:
+    from rabbet.environment.install import Placed
+
+__all__ = ["Pattern", "StoreChanged", "follow_pattern", "pattern_of", "read_pattern", "write_pattern"]
+
+
+class StoreChanged(Exception):
+    """A file of the store is gone, or is not what it was: the pattern can't be followed."""
+
+
+class _Linked(msgspec.Struct, array_like=True):
+    place: str
+    stored: str
+    size: int
+    changed: int
+
+
+class _Written(msgspec.Struct, array_like=True):
+    place: str
+    content: bytes
+    mode: int
+    changed: int
+
+
+class Pattern(msgspec.Struct):
+    """An environment by its folders, its symbolic links and its files; places are relative to its folder.
+
+    `libraries` are the names and versions of what it holds, `runtime` is what it was made with.
+    """
+
+    libraries: list[tuple[str, str]]
+    runtime: str
+    folders: list[str] = []
+    links: list[tuple[str, str]] = []
+    linked: list[_Linked] = []
+    written: list[_Written] = []
+
+
+_PATTERN = msgspec.msgpack.Decoder(Pattern)
+
+
+def pattern_of(
+    root: Path, placed: "Iterable[Placed]", libraries: Iterable[tuple[str, str]], runtime: str
+) -> Pattern:
+    """The pattern of an environment that was just made of these files. Raises `OSError`."""
+    pattern = Pattern(libraries=list(libraries), runtime=runtime)
+    stored = {one.place: one for one in placed if one.linked is not None}
+    for entry in _entries(str(root)):
+        place = entry.path[len(str(root)) + 1 :]
+        if entry.is_symlink():
+            pattern.links.append((place, str(Path(entry.path).readlink())))
+        elif entry.is_dir():
+            pattern.folders.append(place)
+        else:
+            _add_file(pattern, place, entry, stored)
+    return pattern
+
+
+def _add_file(
+    pattern: Pattern, place: str, entry: "os.DirEntry[str]", stored: "Mapping[str, Placed]"
+) -> None:
+    one = stored.get(place)
+    if one is not None and one.linked is not None:
+        pattern.linked.append(_Linked(place, one.linked, one.size, one.changed))
+    else:
+        state = entry.stat()
+        content = Path(entry.path).read_bytes()
+        pattern.written.append(_Written(place, content, state.st_mode & 0o777, state.st_mtime_ns))
+
+
+def _entries(folder: str) -> Iterator["os.DirEntry[str]"]:
+    """Everything below a folder; what holds something comes before what it holds."""
+    with os.scandir(folder) as entries:
+        for entry in entries:
+            yield entry
+            if entry.is_dir(follow_symlinks=False):
+                yield from _entries(entry.path)
+
+
+def follow_pattern(pattern: Pattern, root: str) -> None:
+    """Put the same environment into an empty folder. Raises `StoreChanged`, `OSError`.
+
+    Tens of thousands of places are plain texts here.
+    """
+    linking = Linking()
+    for folder in pattern.folders:
+        os.mkdir(f"{root}/{folder}")  # noqa: PTH102
+    for place, target in pattern.links:
+        os.symlink(target, f"{root}/{place}")  # noqa: PTH211
+    for linked in pattern.linked:
+        try:
+            state = os.stat(linked.stored)  # noqa: PTH116
+        except OSError as error:
+            raise StoreChanged(linked.stored) from error
+        if (state.st_size, state.st_mtime_ns) != (linked.size, linked.changed):
+            raise StoreChanged(linked.stored)
+        linking.put(linked.stored, f"{root}/{linked.place}")
+    for written in pattern.written:
+        path = Path(f"{root}/{written.place}")
+        path.write_bytes(written.content)
+        path.chmod(written.mode)
+        os.utime(path, ns=(written.changed, written.changed))
+
+
+def read_pattern(content: bytes) -> Pattern | None:
+    """A pattern that was kept, if it can still be read."""
+    try:
+        return _PATTERN.decode(content)
+    except msgspec.MsgspecError:
+        return None
+
+
+def write_pattern(pattern: Pattern) -> bytes:
+    """A pattern in the form in which it is kept."""
+    return msgspec.msgpack.encode(pattern)

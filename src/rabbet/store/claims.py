@@ -1,0 +1,31 @@
+"""Claims: who changes something that several processes share keeps the others from it meanwhile."""
+
+import fcntl
+import hashlib
+import os
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from rabbet.store.atomic import cannot_write
+
+__all__ = ["claimed"]
+
+
+@contextmanager
+def claimed(store: Path, name: str) -> Iterator[None]:
+    """Keep others from changing the thing of this name meanwhile; wait for one that does.
+
+    The system itself lets go of the claim of a process that is killed. Raises `CannotWrite`.
+    """
+    folder = store / "claims"
+    with cannot_write(store):
+        folder.mkdir(parents=True, exist_ok=True)
+        path = folder / hashlib.sha256(name.encode(errors="surrogateescape")).hexdigest()
+        claim = os.open(path, os.O_RDWR | os.O_CREAT, 0o644)
+    try:
+        with cannot_write(store):
+            fcntl.flock(claim, fcntl.LOCK_EX)
+        yield
+    finally:
+        os.close(claim)
