@@ -4,12 +4,11 @@ Most files are linked from the store, and are held against what was noted of the
 and come with the pattern.
 """
 
+import json
 import os
 from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING
-
-import msgspec
+from typing import TYPE_CHECKING, NamedTuple
 
 from rabbet.environment.linking import Linking
 
@@ -23,42 +22,27 @@ class StoreChanged(Exception):
     """A file of the store is gone, or is not what it was: the pattern can't be followed."""
 
 
-class _Linked(msgspec.Struct, array_like=True):
-    place: str
-    stored: str
-    size: int
-    changed: int
-
-
-class _Written(msgspec.Struct, array_like=True):
-    place: str
-    content: bytes
-    mode: int
-    changed: int
-
-
-class Pattern(msgspec.Struct):
+class Pattern(NamedTuple):
     """An environment by its folders, its symbolic links and its files; places are relative to its folder.
 
-    `libraries` are the names and versions of what it holds, `runtime` is what it was made with.
+    `libraries` are the names and versions of what it holds, `runtime` is what it was made with. A linked file
+    is its place, the stored file, and that one's size and time (ns); a written one its place, its bytes as
+    Latin-1 text, its permissions and its time.
     """
 
     libraries: list[tuple[str, str]]
     runtime: str
-    folders: list[str] = []
-    links: list[tuple[str, str]] = []
-    linked: list[_Linked] = []
-    written: list[_Written] = []
-
-
-_PATTERN = msgspec.msgpack.Decoder(Pattern)
+    folders: list[str]
+    links: list[tuple[str, str]]
+    linked: list[tuple[str, str, int, int]]
+    written: list[tuple[str, str, int, int]]
 
 
 def pattern_of(
     root: Path, placed: "Iterable[Placed]", libraries: Iterable[tuple[str, str]], runtime: str
 ) -> Pattern:
     """The pattern of an environment that was just made of these files. Raises `OSError`."""
-    pattern = Pattern(libraries=list(libraries), runtime=runtime)
+    pattern = Pattern(list(libraries), runtime, [], [], [], [])
     stored = {one.place: one for one in placed if one.linked is not None}
     for entry in _entries(str(root)):
         place = entry.path[len(str(root)) + 1 :]
@@ -76,11 +60,11 @@ def _add_file(
 ) -> None:
     one = stored.get(place)
     if one is not None and one.linked is not None:
-        pattern.linked.append(_Linked(place, one.linked, one.size, one.changed))
+        pattern.linked.append((place, one.linked, one.size, one.changed))
     else:
         state = entry.stat()
-        content = Path(entry.path).read_bytes()
-        pattern.written.append(_Written(place, content, state.st_mode & 0o777, state.st_mtime_ns))
+        content = Path(entry.path).read_bytes().decode("latin-1")
+        pattern.written.append((place, content, state.st_mode & 0o777, state.st_mtime_ns))
 
 
 def _entries(folder: str) -> Iterator["os.DirEntry[str]"]:
@@ -102,29 +86,29 @@ def follow_pattern(pattern: Pattern, root: str) -> None:
         os.mkdir(f"{root}/{folder}")  # noqa: PTH102
     for place, target in pattern.links:
         os.symlink(target, f"{root}/{place}")  # noqa: PTH211
-    for linked in pattern.linked:
+    for place, stored, size, changed in pattern.linked:
         try:
-            state = os.stat(linked.stored)  # noqa: PTH116
+            state = os.stat(stored)  # noqa: PTH116
         except OSError as error:
-            raise StoreChanged(linked.stored) from error
-        if (state.st_size, state.st_mtime_ns) != (linked.size, linked.changed):
-            raise StoreChanged(linked.stored)
-        linking.put(linked.stored, f"{root}/{linked.place}")
-    for written in pattern.written:
-        path = Path(f"{root}/{written.place}")
-        path.write_bytes(written.content)
-        path.chmod(written.mode)
-        os.utime(path, ns=(written.changed, written.changed))
+            raise StoreChanged(stored) from error
+        if (state.st_size, state.st_mtime_ns) != (size, changed):
+            raise StoreChanged(stored)
+        linking.put(stored, f"{root}/{place}")
+    for place, content, mode, changed in pattern.written:
+        path = Path(root, place)
+        path.write_bytes(content.encode("latin-1"))
+        path.chmod(mode)
+        os.utime(path, ns=(changed, changed))
 
 
 def read_pattern(content: bytes) -> Pattern | None:
     """A pattern that was kept, if it can still be read."""
     try:
-        return _PATTERN.decode(content)
-    except msgspec.MsgspecError:
+        return Pattern(*json.loads(content))
+    except (ValueError, TypeError):
         return None
 
 
 def write_pattern(pattern: Pattern) -> bytes:
     """A pattern in the form in which it is kept."""
-    return msgspec.msgpack.encode(pattern)
+    return json.dumps(pattern, ensure_ascii=False).encode(errors="surrogatepass")

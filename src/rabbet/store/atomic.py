@@ -1,7 +1,6 @@
 """The one way in which files are written: whole or not at all."""
 
 import os
-import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
@@ -19,6 +18,8 @@ def write_text(path: Path, text: str) -> None:
 
     Raises `CannotWrite`.
     """
+    import tempfile  # here: the lightest runs write nothing
+
     with cannot_write(path):
         mode = path.stat().st_mode & 0o777 if path.exists() else 0o644
         descriptor, temporary = tempfile.mkstemp(dir=path.resolve().parent, prefix=f".{path.name}.")
