@@ -13,8 +13,9 @@ import subprocess
 import sys
 import tempfile
 import tomllib
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
+from functools import partial
 from multiprocessing.connection import Connection
 from pathlib import Path
 
@@ -43,18 +44,18 @@ with ThreadPoolExecutor(16) as many, ThreadPoolExecutor(2) as cores:
 """
 
 
-def serve(releases: Sequence[MadeUp], told: Connection) -> None:
-    """Serve until told to end."""
-    with StandIn(releases) as stand_in:
+def serve(make: Callable[[], Sequence[MadeUp]], told: Connection) -> None:
+    """Serve what is made here and now, until told to end."""
+    with StandIn(make()) as stand_in:
         told.send(stand_in.address)
         told.recv()
 
 
 @contextmanager
-def served(releases: Sequence[MadeUp]) -> Iterator[str]:
-    """The address of an index with these releases, in another process."""
+def served(make: Callable[[], Sequence[MadeUp]]) -> Iterator[str]:
+    """The address of an index with such releases, in another process."""
     here, there = multiprocessing.Pipe()
-    server = multiprocessing.Process(target=serve, args=(releases, there), daemon=True)
+    server = multiprocessing.Process(target=serve, args=(make, there), daemon=True)
     server.start()
     yield here.recv()
     here.send("end")
@@ -66,6 +67,17 @@ def library(name: str, modules: int) -> MadeUp:
     code = "def honey(weight):\n    return weight * 0.8\n" * 20
     more = tuple((f"{name}_cells/cell{number}.py", code) for number in range(modules))
     return MadeUp(name=name, version="1.0", code="x = 1\n", more=more)
+
+
+def libraries_of(names: Sequence[str], modules: int) -> list[MadeUp]:
+    """Libraries of these names."""
+    return [library(name, modules) for name in names]
+
+
+def noise_of(names: Sequence[str]) -> list[MadeUp]:
+    """Libraries of these names with a large file each."""
+    text = random.Random(1).randbytes(MEGABYTES * 500_000).hex()
+    return [MadeUp(name=name, version="1.0", code="x = 1\n", more=((f"{name}.txt", text),)) for name in names]
 
 
 class Project:
@@ -130,7 +142,7 @@ def main() -> None:
         names = [f"comb{number}" for number in range(libraries)]
         with (
             tempfile.TemporaryDirectory(prefix="rabbet-bench-") as holder,
-            served([library(name, modules) for name in names]) as address,
+            served(partial(libraries_of, names, modules)) as address,
         ):
             measure(Project(Path(holder), address, names), size)
     watch_memory()
@@ -161,14 +173,14 @@ def measure(project: Project, size: str) -> None:
 
 def watch_memory() -> None:
     """Print how much memory it takes to install large wheels of noise."""
-    dice = random.Random(1)
     names = [f"noise{number}" for number in range(WHEELS)]
-    text = dice.randbytes(MEGABYTES * 500_000).hex()
-    made = [MadeUp(name=name, version="1.0", code="x = 1\n", more=((f"{name}.txt", text),)) for name in names]
+    made = partial(noise_of, names)  # in the other process: what this one holds would be counted too
     with tempfile.TemporaryDirectory(prefix="rabbet-bench-") as holder, served(made) as address:
         project = Project(Path(holder), address, names)
         command = [PROGRAM, "recreate", "--quiet"]
-        process = subprocess.Popen(command, cwd=project.folder, env=project.variables)
+        process = subprocess.Popen(
+            command, cwd=project.folder, env=project.variables, stdout=subprocess.DEVNULL
+        )
         _, status, used = os.wait4(process.pid, 0)
         if status:
             sys.exit("the large wheels could not be installed")
