@@ -1,6 +1,7 @@
 """Environments as users live with them: chosen parts, variants, moves, many processes, damage."""
 
 import os
+import re
 import shutil
 import subprocess
 import sys
@@ -299,6 +300,43 @@ class Environments(ProgramCase):
         self.assertTrue(
             (elsewhere / "far" / "pyvenv.cfg").exists(), "it was ours, but the link is the user's"
         )
+
+    def test_interpreter_that_changed(self) -> None:
+        """Where the interpreter is gone, or is another one now, every command says so and how to mend it."""
+        self.settle("mitewatch")
+        link = self.project / ".venv" / "bin" / "python"
+        configuration = self.project / ".venv" / "pyvenv.cfg"
+
+        def remove() -> None:
+            link.unlink()
+            link.symlink_to("/opt/gone/python3")
+
+        def change() -> None:
+            text = configuration.read_text()
+            configuration.write_text(re.sub(r"version = .*", "version = 3.11.0rc1", text))
+
+        for act, reason in (
+            (remove, "/opt/gone/python3 is gone"),
+            (change, "was changed from 3.11.0rc1 to 3."),
+        ):
+            with self.subTest(reason):
+                self.rabbet("recreate")
+                act()
+                for command, code in (
+                    ("drift", 1),
+                    ("run mitewatch", 7),
+                    ("enter", 7),
+                    ("recreate --plan", 0),
+                ):
+                    done = self.rabbet(*command.split(), code=code)
+                    self.assertIn(reason, done.out + done.err)
+                    self.assertIn("rabbet recreate", done.out + done.err)
+                self.assertIn(reason, self.rabbet("envs").out)
+        self.rabbet("recreate")
+        remove()
+        script = [str(self.project / ".venv" / "bin" / "mitewatch")]
+        done = subprocess.run(script, capture_output=True, text=True, check=False)
+        self.assertEqual((done.returncode, "try: rabbet recreate" in done.stderr), (7, True))
 
     def test_clock_set_back(self) -> None:
         """An edit is noticed whatever time it bears; what is kept is not fresh for ever."""

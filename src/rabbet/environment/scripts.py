@@ -14,8 +14,9 @@ __all__ = ["command_script", "with_head"]
 _HEAD = b"""\
 #!/bin/sh
 "true" '''\\'
-[ -L "$0" ] && exec "$(dirname -- "$(realpath -- "$0")")/python" "$0" "$@"
-exec "${0%/*}/python" "$0" "$@"
+bin=${0%/*}; [ -L "$0" ] && bin=$(dirname -- "$(realpath -- "$0")")
+[ -x "$bin/python" ] || { echo "error: the interpreter of $bin is gone; try: rabbet recreate" >&2; exit 7; }
+exec "$bin/python" "$0" "$@"
 '''
 """
 

@@ -1,6 +1,6 @@
 """What is installed here, against the lock."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from rabbet.core.drift.compare import Expected, find_drift
 from rabbet.core.lock.select import needed
@@ -10,7 +10,7 @@ from rabbet.environment.inspect import take_inventory
 from rabbet.environment.stamp import read_stamp
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.project import Project
-from rabbet.tasks.runtime import chosen_runtime
+from rabbet.tasks.runtime import chosen_runtime, interpreter_trouble
 from rabbet.tasks.selection import Wish, selected
 
 __all__ = ["Drift", "drift"]
@@ -50,7 +50,12 @@ def drift(project: Project, machine: Machine) -> Drift:
         needed=wanted,
         target=target,
     )
-    inventory = take_inventory(project.environment, thorough=True)
+    trouble = interpreter_trouble(project.environment, machine)
+    inventory = replace(
+        take_inventory(project.environment, thorough=True),
+        trouble=trouble.reason if trouble else "",
+        usable=trouble is None or trouble.usable,
+    )
     findings = find_drift(expected, inventory)
     if lock.fingerprint != declaration.fingerprint():
         findings += (

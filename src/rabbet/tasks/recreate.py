@@ -30,7 +30,7 @@ from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer
 from rabbet.tasks.project import Project
 from rabbet.tasks.remake import remember_pattern
-from rabbet.tasks.runtime import chosen_runtime
+from rabbet.tasks.runtime import chosen_runtime, interpreter_trouble
 from rabbet.tasks.selection import Wish, selected
 from rabbet.tasks.unchanged import Fit, remember_fit
 
@@ -77,7 +77,7 @@ def prepare(project: Project, machine: Machine, observer: Observer, wish: Wish) 
     runtime = chosen_runtime(declaration, machine, lock)
     selection = selected(lock, read_stamp(project.environment), wish)
     wanted = needed(lock, target_of(runtime), selection)
-    inventory, rebuild = _state(project.environment, runtime)
+    inventory, rebuild = _state(project.environment, machine, runtime)
     if wish.fresh and not rebuild:
         rebuild = "asked for"
     return Outlook(
@@ -188,7 +188,7 @@ def _remembered(project: Project, outlook: Outlook) -> bool:
     return stamp.groups == sorted(chosen.groups) and stamp.extras == sorted(chosen.extras)
 
 
-def _state(root: Path, runtime: PythonRuntime) -> tuple[Inventory | None, str]:
+def _state(root: Path, machine: Machine, runtime: PythonRuntime) -> tuple[Inventory | None, str]:
     """What is installed, and why the environment has to be made anew (empty: it need not be).
 
     Raises `EnvironmentFailed` for something in its place that Rabbet did not make.
@@ -203,11 +203,11 @@ def _state(root: Path, runtime: PythonRuntime) -> tuple[Inventory | None, str]:
             remedy=f"mv {root.name} {root.name}-before && rabbet recreate",
         )
     try:
-        python = read_configuration(root).python
+        python, trouble = read_configuration(root).python, interpreter_trouble(root, machine)
     except EnvironmentFailed as error:
         return None, str(error)
+    if trouble is not None:
+        return None, trouble.reason
     if (stamp.executable, python) != (runtime.executable, runtime.version):
         return None, f"it was made with Python {python} of {stamp.executable}"
-    if not (root / "bin" / "python").exists():
-        return None, "its interpreter is gone"
     return take_inventory(root, thorough=False), ""

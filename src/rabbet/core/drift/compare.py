@@ -48,6 +48,17 @@ def find_drift(expected: Expected, inventory: Inventory) -> tuple[Finding, ...]:
 
 def _runtime(expected: Expected, inventory: Inventory) -> Iterator[Finding]:
     locked = expected.lock.runtime
+    if inventory.trouble:
+        yield Finding(
+            kind=Kind.RUNTIME,
+            name="python",
+            locked=str(locked.version) if locked else "",
+            installed=str(inventory.python) if inventory.usable else "",
+            weight=Weight.DIFFERS if inventory.usable else Weight.BREAKS,
+            breaks=() if inventory.usable else (expected.project,),
+            detail=inventory.trouble,
+        )
+        return
     if locked is None or (locked.version, locked.implementation) == (
         inventory.python,
         inventory.implementation,

@@ -34,10 +34,13 @@ class Installed:
 class Inventory:
     """All libraries of one environment by name, and the version of its runtime.
 
-    `twins` are further copies of a library that is installed more than once.
+    `twins` are further copies of a library that is installed more than once. `trouble` says what became of
+    the runtime since the environment was made; `usable`: whether it can still be run.
     """
 
     python: Version
     implementation: str
     libraries: Mapping[NormalizedName, Installed]
     twins: tuple[Installed, ...] = ()
+    trouble: str = ""
+    usable: bool = True

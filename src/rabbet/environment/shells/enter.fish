@@ -1,8 +1,11 @@
 # Enter this environment: source this file from fish. `leave` puts everything back.
+set -l root (realpath (dirname (status filename))/..)
 if set -q RABBET_ENVIRONMENT
     echo "already inside $RABBET_ENVIRONMENT: leave it first" >&2
+else if not test -x $root/bin/python
+    echo "the interpreter of $root is gone; to mend it: rabbet recreate" >&2
 else
-    set -gx RABBET_ENVIRONMENT (realpath (dirname (status filename))/..)
+    set -gx RABBET_ENVIRONMENT $root
     set -g _rabbet_path $PATH
     set -gx PATH $RABBET_ENVIRONMENT/bin $PATH
     if functions -q fish_prompt

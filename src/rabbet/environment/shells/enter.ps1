@@ -1,6 +1,8 @@
 # Enter this environment: dot-source this file from PowerShell. `leave` puts everything back.
 if ($env:RABBET_ENVIRONMENT) {
     Write-Error "already inside ${env:RABBET_ENVIRONMENT}: leave it first"
+} elseif (-not (Test-Path (Join-Path $PSScriptRoot 'python'))) {
+    Write-Error "the interpreter of ${PSScriptRoot} is gone; to mend it: rabbet recreate"
 } else {
     $env:RABBET_ENVIRONMENT = (Resolve-Path (Join-Path $PSScriptRoot '..')).Path
     $global:_rabbet_path = $env:PATH

@@ -1,8 +1,11 @@
 # Enter this environment: source this file from bash or zsh. `leave` puts everything back.
+_rabbet_root="$(cd -- "$(dirname -- "${BASH_SOURCE[0]:-$0}")/.." && pwd)"
 if [ -n "${RABBET_ENVIRONMENT-}" ]; then
     echo "already inside $RABBET_ENVIRONMENT: leave it first" >&2
+elif [ ! -x "$_rabbet_root/bin/python" ]; then
+    echo "the interpreter of $_rabbet_root is gone; to mend it: rabbet recreate" >&2
 else
-    RABBET_ENVIRONMENT="$(cd -- "$(dirname -- "${BASH_SOURCE[0]:-$0}")/.." && pwd)"
+    RABBET_ENVIRONMENT="$_rabbet_root"
     _rabbet_path="$PATH"
     _rabbet_prompt="${PS1-}"
     _rabbet_pythonhome="${PYTHONHOME-}"
@@ -22,3 +25,4 @@ else
     }
     hash -r 2>/dev/null
 fi
+unset _rabbet_root
