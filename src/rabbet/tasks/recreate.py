@@ -1,6 +1,6 @@
 """Making the environment match the lock."""
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
@@ -15,7 +15,7 @@ from rabbet.core.model.plan import Action, Plan
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.targets import target_of
 from rabbet.environment.beside import clear_up, taking_place_of
-from rabbet.environment.conflicts import refuse_conflicts
+from rabbet.environment.conflicts import folds_case, refuse_conflicts
 from rabbet.environment.create import create_environment
 from rabbet.environment.inspect import read_configuration, take_inventory
 from rabbet.environment.install import Placed, Prepared, install_wheel
@@ -28,7 +28,7 @@ from rabbet.errors import EnvironmentFailed
 from rabbet.tasks.coming import coming
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer
-from rabbet.tasks.project import Project
+from rabbet.tasks.project import DECLARATION, Project
 from rabbet.tasks.remake import remember_pattern
 from rabbet.tasks.runtime import chosen_runtime, interpreter_trouble
 from rabbet.tasks.selection import Wish, selected
@@ -139,7 +139,7 @@ def _make_anew(
         for name, prepared in arriving:
             origins[name] = install_wheel(prepared, layout, linking)
             coming[name] = prepared
-        refuse_conflicts({name: prepared.stated for name, prepared in coming.items()})
+        _refuse_conflicts(home, {name: prepared.stated for name, prepared in coming.items()})
         write_stamp(root, _stamp(outlook, origins))
     return [placed for prepared in coming.values() for placed in prepared.placed]
 
@@ -152,7 +152,7 @@ def _change_in_place(
     kept = {step.name: step.installed[0].folder for step in outlook.plan.of(Action.KEEP)}
     places = {name: recorded_places(layout, folder) for name, folder in kept.items()}
     places.update((name, prepared.stated) for name, prepared in coming.items())
-    refuse_conflicts(places)
+    _refuse_conflicts(home, places)
     shared = {place for placed in places.values() for place, _ in placed}
     steps = outlook.plan.of(Action.ADD, Action.REPLACE, Action.REMOVE)
     observer.stage("installing", len(steps))
@@ -168,6 +168,10 @@ def _change_in_place(
         observer.step(step.name)
     write_stamp(home, _stamp(outlook, origins))
     close_journal(home)
+
+
+def _refuse_conflicts(home: Path, places: Mapping[NormalizedName, Sequence[tuple[str, str | None]]]) -> None:
+    refuse_conflicts(places, fold_case=folds_case(home.parent, DECLARATION))
 
 
 def _stamp(outlook: Outlook, origins: Mapping[NormalizedName, Origin]) -> Stamp:
