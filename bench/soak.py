@@ -1,7 +1,8 @@
 """Killing `recreate` at random moments: after each kill the next run has to leave a whole environment.
 
-Run it by hand: `python -m bench.soak --kills 200`. It goes back and forth between two locks, in place and
-anew, with a store that is emptied now and then. It ends with the first environment that is not whole.
+Run it by hand: `python -m bench.soak --kills 200`. It goes back and forth between two locks, in place,
+anew and from nothing, with a store that is emptied now and then. It ends with the first environment that is
+not whole.
 """
 
 import argparse
@@ -36,6 +37,8 @@ def main() -> None:
             shutil.copy(project / f"pylock.{number % 2}", project / "pylock.toml")
             if dice.random() < 0.3:
                 shutil.rmtree(Path(holder) / "store", ignore_errors=True)
+            if dice.random() < 0.3:
+                shutil.rmtree(project / ".venv", ignore_errors=True)
             options = ["--fresh"] if dice.random() < 0.3 else []
             hits += killed([*PROGRAM, "recreate", *options], project, variables, dice.uniform(0.05, 1.2))
             for command in ("recreate", "drift"):
