@@ -5,14 +5,19 @@ import re
 import shutil
 import subprocess
 import sys
+import tempfile
 import threading
 import time
+import unittest
 from collections.abc import Callable
+from pathlib import Path
 
 from rabbet.demo.libraries import RELEASES, MadeUp
 from rabbet.demo.stand_in import Fault, Manner, StandIn
 from tests.support.program import ProgramCase
 
+MEMORY = Path("/dev/shm")
+SECOND_DISK = MEMORY.is_dir() and MEMORY.stat().st_dev != Path(tempfile.gettempdir()).stat().st_dev
 SHARED = ("hive_shared/__init__.py", "# the same in both\n")
 FAMILY = [
     MadeUp(name="dronea", version="1.0", code="x = 1\n", more=(SHARED, ("hive_shared/a.py", "a = 1\n"))),
@@ -262,6 +267,19 @@ class Environments(ProgramCase):
         self.rabbet("resolve")
         self.rabbet("recreate")
         self.assertEqual([path.name for path in cache.glob("nectarplot*")], [])
+
+    @unittest.skipUnless(SECOND_DISK, "there is no second file system to write to")
+    def test_across_file_systems(self) -> None:
+        """Where nothing can be linked from the store, it is copied, and fits as well."""
+        self.settle("mitewatch")
+        with tempfile.TemporaryDirectory(dir=MEMORY) as elsewhere:
+            self.variables["RABBET_STORE"] = elsewhere
+            for options in ([], ["--fresh"]):
+                self.rabbet("recreate", *options)
+                self.assertIn("No drift", self.rabbet("drift").out)
+                self.assertEqual({path.stat().st_nlink for path in self.site.glob("*.py")}, {1})
+            self.rabbet("run", "mitewatch")
+            self.assertIn("Nothing to do", self.rabbet("recreate").out)
 
     def test_somebody_elses(self) -> None:
         """What lies in an environment's place and is none of ours is never touched."""

@@ -132,26 +132,26 @@ def _make_anew(
     home: Path, outlook: Outlook, arriving: Iterable[tuple[NormalizedName, Prepared]]
 ) -> list[Placed]:
     """Make the environment beside the old one from what arrives; it takes its place when it is complete."""
-    linking, origins, coming = Linking(), {}, {}
+    linking, origins, arrived = Linking(), {}, {}
     with taking_place_of(home) as root:
         layout = Layout(root=root, site_packages=outlook.runtime.site_packages)
         create_environment(layout, outlook.runtime)
         for name, prepared in arriving:
             origins[name] = install_wheel(prepared, layout, linking)
-            coming[name] = prepared
-        _refuse_conflicts(home, {name: prepared.stated for name, prepared in coming.items()})
+            arrived[name] = prepared
+        _refuse_conflicts(home, {name: prepared.stated for name, prepared in arrived.items()})
         write_stamp(root, _stamp(outlook, origins))
-    return [placed for prepared in coming.values() for placed in prepared.placed]
+    return [placed for prepared in arrived.values() for placed in prepared.placed]
 
 
 def _change_in_place(
-    home: Path, outlook: Outlook, coming: Mapping[NormalizedName, Prepared], observer: Observer
+    home: Path, outlook: Outlook, arrived: Mapping[NormalizedName, Prepared], observer: Observer
 ) -> None:
     """Change the environment when everything that comes into it is there."""
     layout, linking = Layout(root=home, site_packages=outlook.runtime.site_packages), Linking()
     kept = {step.name: step.installed[0].folder for step in outlook.plan.of(Action.KEEP)}
     places = {name: recorded_places(layout, folder) for name, folder in kept.items()}
-    places.update((name, prepared.stated) for name, prepared in coming.items())
+    places.update((name, prepared.stated) for name, prepared in arrived.items())
     _refuse_conflicts(home, places)
     shared = {place for placed in places.values() for place, _ in placed}
     steps = outlook.plan.of(Action.ADD, Action.REPLACE, Action.REMOVE)
@@ -163,8 +163,8 @@ def _change_in_place(
         for installed in step.installed:
             remove_library(layout, installed.folder, spared=shared)
         origins.pop(step.name, None)
-        if step.name in coming:
-            origins[step.name] = install_wheel(coming[step.name], layout, linking)
+        if step.name in arrived:
+            origins[step.name] = install_wheel(arrived[step.name], layout, linking)
         observer.step(step.name)
     write_stamp(home, _stamp(outlook, origins))
     close_journal(home)
