@@ -6,7 +6,8 @@ and come with the pattern.
 
 import json
 import os
-from collections.abc import Iterable, Iterator, Mapping
+from collections import defaultdict
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -25,16 +26,16 @@ class StoreChanged(Exception):
 class Pattern(NamedTuple):
     """An environment by its folders, its symbolic links and its files; places are relative to its folder.
 
-    `libraries` are the names and versions of what it holds, `runtime` is what it was made with. A linked file
-    is its place, the stored file, and that one's size and time (ns); a written one its place, its bytes as
-    Latin-1 text, its permissions and its time.
+    `libraries` are the names and versions of what it holds, `runtime` is what it was made with. Linked files
+    are by the folder that they lie in and the one in the store that they come from: their names there, sizes
+    and times (ns). A written one is its place, its bytes as Latin-1 text, its permissions and its time.
     """
 
     libraries: list[tuple[str, str]]
     runtime: str
     folders: list[str]
     links: list[tuple[str, str]]
-    linked: list[tuple[str, str, int, int]]
+    linked: list[tuple[str, str, list[tuple[str, int, int]]]]
     written: list[tuple[str, str, int, int]]
 
 
@@ -44,27 +45,22 @@ def pattern_of(
     """The pattern of an environment that was just made of these files. Raises `OSError`."""
     pattern = Pattern(list(libraries), runtime, [], [], [], [])
     stored = {one.place: one for one in placed if one.linked is not None}
+    linked: defaultdict[tuple[str, str], list[tuple[str, int, int]]] = defaultdict(list)
     for entry in _entries(str(root)):
         place = entry.path[len(str(root)) + 1 :]
         if entry.is_symlink():
             pattern.links.append((place, str(Path(entry.path).readlink())))
         elif entry.is_dir():
             pattern.folders.append(place)
+        elif place in stored:
+            one, folder = stored[place], place.rpartition("/")[0]
+            linked[folder, str(one.linked).rpartition("/")[0]].append((entry.name, one.size, one.changed))
         else:
-            _add_file(pattern, place, entry, stored)
+            state = entry.stat()
+            content = Path(entry.path).read_bytes().decode("latin-1")
+            pattern.written.append((place, content, state.st_mode & 0o777, state.st_mtime_ns))
+    pattern.linked.extend((*folders, files) for folders, files in linked.items())
     return pattern
-
-
-def _add_file(
-    pattern: Pattern, place: str, entry: "os.DirEntry[str]", stored: "Mapping[str, Placed]"
-) -> None:
-    one = stored.get(place)
-    if one is not None and one.linked is not None:
-        pattern.linked.append((place, one.linked, one.size, one.changed))
-    else:
-        state = entry.stat()
-        content = Path(entry.path).read_bytes().decode("latin-1")
-        pattern.written.append((place, content, state.st_mode & 0o777, state.st_mtime_ns))
 
 
 def _entries(folder: str) -> Iterator["os.DirEntry[str]"]:
@@ -86,19 +82,24 @@ def follow_pattern(pattern: Pattern, root: str) -> None:
         os.mkdir(f"{root}/{folder}")  # noqa: PTH102
     for place, target in pattern.links:
         os.symlink(target, f"{root}/{place}")  # noqa: PTH211
-    for place, stored, size, changed in pattern.linked:
-        try:
-            state = os.stat(stored)  # noqa: PTH116
-        except OSError as error:
-            raise StoreChanged(stored) from error
-        if (state.st_size, state.st_mtime_ns) != (size, changed):
-            raise StoreChanged(stored)
-        linking.put(stored, f"{root}/{place}")
+    for folder, stored, files in pattern.linked:
+        for name, size, changed in files:
+            _check_stored(f"{stored}/{name}", size, changed)
+            linking.put(f"{stored}/{name}", f"{root}/{folder}/{name}")
     for place, content, mode, changed in pattern.written:
         path = Path(root, place)
         path.write_bytes(content.encode("latin-1"))
         path.chmod(mode)
         os.utime(path, ns=(changed, changed))
+
+
+def _check_stored(path: str, size: int, changed: int) -> None:
+    try:
+        state = os.stat(path)  # noqa: PTH116
+    except OSError as error:
+        raise StoreChanged(path) from error
+    if (state.st_size, state.st_mtime_ns) != (size, changed):
+        raise StoreChanged(path)
 
 
 def read_pattern(content: bytes) -> Pattern | None:
