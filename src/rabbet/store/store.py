@@ -155,25 +155,27 @@ class Store:
     def compiled(self, wheel: LockedFile, compiler: Compiler, runtime: str) -> Unpacked:
         """The modules of an unpacked wheel, compiled by a runtime; `runtime` is its name and full version.
 
-        None where the runtime fails: they are compiled when they are imported, then. Raises `CannotWrite`.
+        None where the runtime fails: they are compiled when they are imported, then. One process at a time
+        compiles a wheel. Raises `CannotWrite`.
         """
-        found = self._intact(self._entry(wheel) / runtime)
+        entry = self._entry(wheel) / runtime
+        found = self._intact(entry)
         if found is not None:
             return found
-        with cannot_write(self._folder):
+        with self.claimed(f"{runtime} {wheel.sha256}"), cannot_write(self._folder):
+            found = self._intact(entry)  # another process may have been faster
+            if found is not None:
+                return found
             partial = self._partial()
             try:
                 if not compiler.compile(self._compilation(wheel, partial / "entry" / "tree")):
                     return Unpacked(partial, ())
-                return self._keep_compiled(partial / "entry", self._entry(wheel) / runtime)
+                return self._keep_compiled(partial / "entry", entry)
             finally:
                 shutil.rmtree(partial, ignore_errors=True)
 
     def _keep_compiled(self, made: Path, entry: Path) -> Unpacked:
-        """Give what was compiled its name, unless another process was faster."""
-        present = self._intact(entry)
-        if present is not None:
-            return present
+        """Give what was compiled its name, in place of what is there and was changed."""
         files = tuple(stored_files(made / "tree"))
         (made / "tree").mkdir(parents=True, exist_ok=True)
         (made / "files.json").write_bytes(msgspec.json.encode(files))
