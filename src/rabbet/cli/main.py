@@ -6,8 +6,9 @@ Kept light on purpose: what `--version` and `--help` don't need is imported insi
 import gc
 import os
 import sys
-from argparse import ArgumentParser
+from argparse import ArgumentParser, HelpFormatter
 from collections.abc import Sequence
+from functools import partial
 from importlib import import_module
 from typing import NoReturn
 
@@ -95,7 +96,14 @@ def _run(name: str, given: list[str]) -> int:
     if name not in COMMANDS:
         raise _unknown(name)
     module = import_module(COMMANDS[name][1])
-    parser = _Parser(prog=f"rabbet {name}", description=module.__doc__, allow_abbrev=False)
+    helping = "--help" in given or "-h" in given
+    parser = _Parser(
+        prog=f"rabbet {name}",
+        description=module.__doc__,
+        allow_abbrev=False,
+        # Only help needs the terminal's width, and finding that out takes as long as all arguments.
+        formatter_class=partial(HelpFormatter, width=None if helping else 80),
+    )
     module.add_arguments(parser)
     arguments = parser.parse_args(given)
     from rabbet.cli.context import make_context

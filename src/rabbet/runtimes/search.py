@@ -24,13 +24,9 @@ def find_executables(environ: Mapping[str, str], home: Path) -> tuple[Path, ...]
 
     Scripts that start some interpreter are passed over: which one may depend on the folder or the day.
     """
-    found: dict[Path, None] = {}
-    for folder in dict.fromkeys(_folders(environ, home)):
-        for path in _named_like_interpreters(folder):
-            real = Path(os.path.realpath(path))
-            if real not in found and os.access(real, os.X_OK) and real.is_file() and not _is_script(real):
-                found[real] = None
-    return tuple(found)
+    folders = dict.fromkeys(os.path.realpath(folder) for folder in _folders(environ, home))
+    named = (path for folder in folders for path in _named_like_interpreters(folder))
+    return tuple(Path(real) for real in dict.fromkeys(map(os.path.realpath, named)) if _is_program(real))
 
 
 def _folders(environ: Mapping[str, str], home: Path) -> Iterator[Path]:
@@ -43,18 +39,21 @@ def _folders(environ: Mapping[str, str], home: Path) -> Iterator[Path]:
         yield from sorted(home.glob(place))
 
 
-def _named_like_interpreters(folder: Path) -> list[Path]:
+def _named_like_interpreters(folder: str) -> list[str]:
     try:
         names = os.listdir(folder)  # noqa: PTH208 - ten times as fast
         likely = sorted(name for name in names if name.startswith(("python", "pypy")))
-        return [folder / name for name in filter(_NAME.match, likely)]
+        return [f"{folder}/{name}" for name in filter(_NAME.match, likely)]
     except OSError:
         return []
 
 
-def _is_script(path: Path) -> bool:
+def _is_program(path: str) -> bool:
+    """Whether it is a file that can be run, and no script."""
     try:
-        with path.open("rb") as file:
-            return file.read(2) == b"#!"
+        if not os.path.isfile(path):  # noqa: PTH113 - a part of the lightest runs
+            return False
+        with open(path, "rb") as file:  # noqa: PTH123 - a part of the lightest runs
+            return file.read(2) != b"#!" and os.access(path, os.X_OK)
     except OSError:
-        return True
+        return False
