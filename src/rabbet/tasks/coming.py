@@ -1,7 +1,7 @@
 """What comes into an environment: each library as soon as it is fetched, verified, unpacked and compiled."""
 
 import os
-from collections.abc import Generator, Mapping
+from collections.abc import Generator, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor, as_completed
 
 from packaging.utils import NormalizedName, canonicalize_name
@@ -21,14 +21,12 @@ from rabbet.tasks.project import Project
 
 __all__ = ["coming"]
 
-Arrived = tuple[NormalizedName, Unpacked]
-
 
 def coming(
     project: Project,
     machine: Machine,
     observer: Observer,
-    needed: Mapping[NormalizedName, Needed],
+    needed: Iterable[Needed],
     runtime: PythonRuntime,
     *,
     own_lock: bool,
@@ -38,42 +36,48 @@ def coming(
     What a wheel says of itself is held against the lock if that is Rabbet's own. Raises `SourceFailed`,
     `IntegrityFailed`, `CannotWrite`.
     """
-    store = machine.store()
-    names = {one.wheel: name for name, one in needed.items()}
+    store, by_wheel = machine.store(), {one.wheel: one for one in needed}
     declared = {canonicalize_name(one.requirement.name) for one in project.declaration().declared()}
     layout = Layout(root=project.environment, site_packages=runtime.site_packages)
-    label = f"{runtime.implementation}-{runtime.version}"
 
-    def prepared(compiled: Unpacked, arrived: Arrived) -> tuple[NormalizedName, Prepared]:
-        name, unpacked = arrived
-        wheel = needed[name].wheel
-        return name, prepare_wheel(
-            unpacked,
-            layout,
-            compiled=compiled,
-            wheel_sha256=wheel.sha256,
-            requested=name in declared,
-            direct_url=wheel.url if needed[name].locked.direct else None,
+    def arriving() -> Iterator[tuple[Needed, Unpacked]]:
+        wheels = list(by_wheel)
+        for wheel, unpacked in fetched_wheels(wheels, project=project, machine=machine, observer=observer):
+            if own_lock:
+                _check_needs(by_wheel[wheel], unpacked, store)
+            yield by_wheel[wheel], unpacked
+
+    for one, unpacked, compiled in _compiled(arriving(), store, runtime, observer):
+        yield (
+            one.locked.name,
+            prepare_wheel(
+                unpacked,
+                layout,
+                compiled=compiled,
+                wheel_sha256=one.wheel.sha256,
+                requested=one.locked.name in declared,
+                direct_url=one.wheel.url if one.locked.direct else None,
+            ),
         )
 
+
+def _compiled(
+    arriving: Iterator[tuple[Needed, Unpacked]], store: Store, runtime: PythonRuntime, observer: Observer
+) -> Iterator[tuple[Needed, Unpacked, Unpacked]]:
+    """Each library's files, and its compiled modules: made by all cores while others arrive."""
+    label = f"{runtime.implementation}-{runtime.version}"
     pool = ThreadPoolExecutor(os.cpu_count() or 1, thread_name_prefix="compile")
     with Compiler(runtime.executable) as compiler:
-        compiling: dict[Future[Unpacked], Arrived] = {}
+        waiting: dict[Future[Unpacked], tuple[Needed, Unpacked]] = {}
         try:
-            for wheel, unpacked in fetched_wheels(
-                list(names), project=project, machine=machine, observer=observer
-            ):
-                name = names[wheel]
-                if own_lock:
-                    _check_needs(needed[name], unpacked, store)
-                job = pool.submit(store.compiled, wheel, compiler, label)
-                compiling[job] = (name, unpacked)
-                for done in [one for one in compiling if one.done()]:
-                    yield prepared(done.result(), compiling.pop(done))
-            observer.stage("compiling", len(compiling))
-            for done in as_completed(compiling.copy()):
-                observer.step(compiling[done][0])
-                yield prepared(done.result(), compiling.pop(done))
+            for one, unpacked in arriving:
+                waiting[pool.submit(store.compiled, one.wheel, compiler, label)] = (one, unpacked)
+                for job in [job for job in waiting if job.done()]:
+                    yield (*waiting.pop(job), job.result())
+            observer.stage("compiling", len(waiting))
+            for job in as_completed(waiting.copy()):
+                observer.step(waiting[job][0].locked.name)
+                yield (*waiting.pop(job), job.result())
         finally:
             pool.shutdown(wait=False, cancel_futures=True)
 

@@ -45,11 +45,12 @@ def fetched_wheels(
         waiting = {pool.submit(get, wheel): wheel for wheel in _largest_first(wheels)}
         for future in as_completed(waiting.copy()):
             wheel = waiting.pop(future)
-            yield wheel, future.result()
+            unpacked = future.result()
             observer.step(wheel.filename)
             if waiting:
                 more = f" and {len(waiting) - 1} more" if len(waiting) > 1 else ""
                 observer.waiting(" ".join(next(iter(waiting.values())).filename.split("-")[:2]) + more)
+            yield wheel, unpacked
     finally:
         pool.shutdown(wait=False, cancel_futures=True)
 

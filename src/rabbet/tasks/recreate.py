@@ -114,7 +114,7 @@ def recreate(project: Project, machine: Machine, observer: Observer, wish: Wish)
 
 def _apply(project: Project, machine: Machine, observer: Observer, outlook: Outlook) -> None:
     plan = outlook.plan
-    needed = {step.name: step.needed for step in plan.of(Action.ADD, Action.REPLACE) if step.needed}
+    needed = [step.needed for step in plan.of(Action.ADD, Action.REPLACE) if step.needed]
     arriving = coming(project, machine, observer, needed, outlook.runtime, own_lock=outlook.own_lock)
     with closing(arriving):
         if plan.rebuild:
