@@ -155,8 +155,8 @@ class Store:
     def compiled(self, wheel: LockedFile, compiler: Compiler, runtime: str) -> Unpacked:
         """The modules of an unpacked wheel, compiled by a runtime; `runtime` is its name and full version.
 
-        None where the runtime fails: they are compiled when they are imported, then. One process at a time
-        compiles a wheel. Raises `CannotWrite`.
+        Where the runtime fails there are none: they are compiled when they are imported, then. One process at
+        a time compiles a wheel. Raises `CannotWrite`.
         """
         entry = self._entry(wheel) / runtime
         found = self._intact(entry)
