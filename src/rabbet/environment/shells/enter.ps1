@@ -13,9 +13,10 @@ if ($env:RABBET_ENVIRONMENT) {
     }
     function global:leave {
         $env:PATH = $global:_rabbet_path
-        $function:prompt = $global:_rabbet_prompt
+        ${function:global:prompt} = $global:_rabbet_prompt
         Remove-Item Env:RABBET_ENVIRONMENT
-        Remove-Variable -Scope Global _rabbet_path, _rabbet_prompt
+        Remove-Variable -Scope Global -Name _rabbet_path
+        Remove-Variable -Scope Global -Name _rabbet_prompt
         Remove-Item Function:leave
     }
 }
