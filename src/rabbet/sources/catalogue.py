@@ -21,6 +21,7 @@ from rabbet.core.solve.candidates import Candidates, candidates_for
 from rabbet.core.solve.policy import Policy
 from rabbet.formats.metadata import MetadataBroken, parse_metadata, parse_static_metadata
 from rabbet.sources.base import Source
+from rabbet.sources.waiting import awaited
 
 __all__ = ["Catalogue", "MetadataMemory"]
 
@@ -121,7 +122,7 @@ class Catalogue:
     def _awaited(self, answer: "Future[Answer]", what: str) -> Answer:
         if not answer.done():
             self._waiting(what)
-        return answer.result()
+        return awaited(answer)
 
     def _listing(self, name: NormalizedName) -> "Future[Candidates]":
         with self._guard:
@@ -195,7 +196,7 @@ class Catalogue:
             for one in chosen
         }
         known = {
-            name: tuple(source for source, listing in found if listing.result() is not None)
+            name: tuple(source for source, listing in found if awaited(listing) is not None)
             for name, found in asked.items()
         }
         return {name: sources for name, sources in known.items() if sources}

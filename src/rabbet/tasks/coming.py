@@ -2,7 +2,7 @@
 
 import os
 from collections.abc import Generator, Iterable, Iterator
-from concurrent.futures import Future, ThreadPoolExecutor, as_completed
+from concurrent.futures import Future, ThreadPoolExecutor
 
 from packaging.utils import NormalizedName, canonicalize_name
 
@@ -12,6 +12,7 @@ from rabbet.environment.install import Prepared, prepare_wheel
 from rabbet.environment.layout import Layout
 from rabbet.errors import IntegrityFailed
 from rabbet.formats.metadata import MetadataBroken, parse_metadata
+from rabbet.sources.waiting import as_finished
 from rabbet.store.compile import Compiler
 from rabbet.store.store import Store, Unpacked
 from rabbet.tasks.fetch import fetched_wheels
@@ -75,7 +76,7 @@ def _compiled(
                 for job in [job for job in waiting if job.done()]:
                     yield (*waiting.pop(job), job.result())
             observer.stage("compiling", len(waiting))
-            for job in as_completed(waiting.copy()):
+            for job in as_finished(waiting):
                 observer.step(waiting[job][0].locked.name)
                 yield (*waiting.pop(job), job.result())
         finally:

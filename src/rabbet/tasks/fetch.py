@@ -2,12 +2,13 @@
 
 import threading
 from collections.abc import Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor, as_completed
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rabbet.core.model.lock import LockedFile
 from rabbet.sources.local_file import local_path, read_pieces
+from rabbet.sources.waiting import as_finished
 from rabbet.store.store import Unpacked
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer
@@ -43,7 +44,7 @@ def fetched_wheels(
     pool = ThreadPoolExecutor(_THREADS, thread_name_prefix="fetch")
     try:
         waiting = {pool.submit(get, wheel): wheel for wheel in _largest_first(wheels)}
-        for future in as_completed(waiting.copy()):
+        for future in as_finished(waiting):
             wheel = waiting.pop(future)
             unpacked = future.result()
             observer.step(wheel.filename)
