@@ -35,9 +35,11 @@ class Killed(ProgramCase):
         tree = self.tree()
         return {name: tree[name] for name in tree if "/.venv/" in name and not name.endswith("rabbet.json")}
 
-    def killed(self, number: int, *arguments: str) -> list[str]:
+    def killed(
+        self, number: int, *arguments: str, sent: signal.Signals = signal.SIGKILL, code: int = -signal.SIGKILL
+    ) -> list[str]:
         """Kill a run at its Nth change to the environment, or not at all (0); all its changes until then."""
-        command = [sys.executable, "-m", "tests.support.killed", str(number), "/.venv", *arguments]
+        command = [sys.executable, "-m", "tests.support.killed", sent.name, str(number), "/.venv", *arguments]
         done = subprocess.run(
             command,
             cwd=self.project,
@@ -46,7 +48,7 @@ class Killed(ProgramCase):
             text=True,
             check=False,
         )
-        self.assertEqual(done.returncode, -signal.SIGKILL if number else 0, done.stderr)
+        self.assertEqual(done.returncode, code if number else 0, done.stderr)
         return [line for line in done.stdout.splitlines() if "/.venv" in line]
 
     def test_in_place(self) -> None:
@@ -56,6 +58,17 @@ class Killed(ProgramCase):
     def test_anew(self) -> None:
         """While a new one is made, and at each step of the swap."""
         self.check(r"rename|json", "--fresh", step=12)
+
+    def test_interrupted_swap(self) -> None:
+        """Interrupted at the swap, the old environment stays or the new one is there."""
+        changes = self.killed(0, "recreate", "--fresh")
+        renames = [number for number, change in enumerate(changes) if change.startswith("os.rename")]
+        self.assertGreater(len(renames), 2, changes)
+        for number in renames:
+            with self.subTest(changes[number]):
+                self.killed(number + 1, "recreate", "--fresh", sent=signal.SIGINT, code=130)
+                self.assertIn(self.files(), self.whole.values())
+                self.assertEqual([path.name for path in self.project.glob(".venv?*")], [])
 
     def check(self, always: str, *options: str, step: int) -> None:
         """Kill at changes that match, and at every so manieth other one."""

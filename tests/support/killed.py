@@ -1,6 +1,6 @@
-"""Runs rabbet and kills it at the Nth change to the file system below a folder: `killed N FOLDER ARGUMENT…`.
+"""Runs rabbet, with a signal at the Nth change to files below a folder: `killed SIGNAL N FOLDER ARGUMENT…`.
 
-Python reports every change beforehand (PEP 578); each is printed. Without a kill if N is 0.
+Python reports every change beforehand (PEP 578); each is printed. No signal if N is 0.
 """
 
 import os
@@ -17,8 +17,8 @@ CHANGES = {
 WRITING = os.O_WRONLY | os.O_RDWR
 
 
-def kill_at(number: int, folder: str) -> None:
-    """From now on, print changes, and do not live to see the last."""
+def kill_at(sent: signal.Signals, number: int, folder: str) -> None:
+    """From now on, print changes, and send the signal before the last."""
     numbers = count(1)
 
     def look(event: str, arguments: tuple[object, ...]) -> None:
@@ -26,10 +26,10 @@ def kill_at(number: int, folder: str) -> None:
         if (event in CHANGES or writes) and folder in str(arguments[0]):
             os.write(1, f"{event} {arguments[0]}\n".encode())
             if next(numbers) == number:
-                os.kill(os.getpid(), signal.SIGKILL)
+                os.kill(os.getpid(), sent)
 
     sys.addaudithook(look)
 
 
-kill_at(int(sys.argv[1]), sys.argv[2])
-sys.exit(main(sys.argv[3:]))
+kill_at(signal.Signals[sys.argv[1]], int(sys.argv[2]), sys.argv[3])
+sys.exit(main(sys.argv[4:]))

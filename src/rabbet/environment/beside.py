@@ -6,7 +6,7 @@ lightest runs.
 """
 
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from rabbet.store.atomic import cannot_write
@@ -27,7 +27,6 @@ def taking_place_of(home: Path) -> Iterator[Path]:
 
     If what is done with it fails, it goes, and the environment stays. Raises `CannotWrite`.
     """
-    import shutil
     import tempfile
 
     with cannot_write(home.parent):
@@ -42,25 +41,30 @@ def taking_place_of(home: Path) -> Iterator[Path]:
                 home.rename(beside / _OLD)
             (beside / _NEW).rename(home)
     finally:
-        shutil.rmtree(beside, ignore_errors=True)
+        _finish(beside, home)  # an interruption may have come between the two changes of name
 
 
 def clear_up(home: Path) -> None:
-    """Finish or undo what a killed run had begun; only who holds the claim may.
+    """Finish or undo what a killed run had begun; only who holds the claim may."""
+    from rabbet.environment.stamp import read_stamp
 
-    Where the old environment was put aside already, the new one was complete, and takes its place now.
-    Raises `CannotWrite`.
-    """
     for beside in leftovers(home):
-        import shutil
+        _finish(beside, home)
+    if read_stamp(home) is not None:
+        for half_written in home.glob(".rabbet.*"):
+            half_written.unlink(missing_ok=True)
 
-        from rabbet.environment.stamp import read_stamp
 
+def _finish(beside: Path, home: Path) -> None:
+    """Remove the folder beside, but never the only environment that is left.
+
+    Where the old one was put aside already, the new one is complete and takes its place, else the old one.
+    """
+    import shutil
+
+    for ready in (beside / _NEW, beside / _OLD):
         if (beside / _OLD).exists() and not (home.exists() or home.is_symlink()):
-            ready = next((one for one in (beside / _NEW, beside / _OLD) if read_stamp(one)), None)
-            if ready is not None:
-                with cannot_write(home):
-                    ready.rename(home)
+            with suppress(OSError):
+                ready.rename(home)
+    if home.exists() or home.is_symlink() or not (beside / _OLD).exists():
         shutil.rmtree(beside, ignore_errors=True)
-    for half_written in home.glob(".rabbet.*"):
-        half_written.unlink(missing_ok=True)

@@ -84,22 +84,18 @@ def follow_pattern(pattern: Pattern, root: str) -> None:
         os.symlink(target, f"{root}/{place}")  # noqa: PTH211
     for folder, stored, files in pattern.linked:
         for name, size, changed in files:
-            _check_stored(f"{stored}/{name}", size, changed)
-            linking.put(f"{stored}/{name}", f"{root}/{folder}/{name}")
+            try:
+                state = os.stat(f"{stored}/{name}")  # noqa: PTH116
+                if (state.st_size, state.st_mtime_ns) != (size, changed):
+                    raise StoreChanged(f"{stored}/{name}")
+                linking.put(f"{stored}/{name}", f"{root}/{folder}/{name}")
+            except FileNotFoundError as error:
+                raise StoreChanged(f"{stored}/{name}") from error
     for place, content, mode, changed in pattern.written:
         path = Path(root, place)
         path.write_bytes(content.encode("latin-1"))
         path.chmod(mode)
         os.utime(path, ns=(changed, changed))
-
-
-def _check_stored(path: str, size: int, changed: int) -> None:
-    try:
-        state = os.stat(path)  # noqa: PTH116
-    except OSError as error:
-        raise StoreChanged(path) from error
-    if (state.st_size, state.st_mtime_ns) != (size, changed):
-        raise StoreChanged(path)
 
 
 def read_pattern(content: bytes) -> Pattern | None:

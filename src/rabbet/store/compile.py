@@ -75,9 +75,10 @@ class Compiler:
                 worker = _start(self._executable)
                 self._started.append(worker)
             _do(worker, b"".join(lines))
-        except (OSError, TimeoutError):
+        except OSError:
             if worker is not None:
                 worker.process.kill()
+            worker = None  # the next work gets a process that lives
             return False
         finally:
             self._idle.put(worker)
@@ -105,7 +106,7 @@ def _start(executable: str) -> _Worker:
 
 
 def _do(worker: _Worker, lines: bytes) -> None:
-    """Let a process do its work. Raises `OSError` where it ends too early, `TimeoutError`."""
+    """Let a process do its work. Raises `OSError` where it ends too early, or never does."""
     worker.lines.write(lines + b"\n")
     worker.lines.flush()
     ready, _, _ = select.select([worker.answers], [], [], _TIMEOUT)
