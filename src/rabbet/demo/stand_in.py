@@ -12,6 +12,7 @@ import ssl
 import threading
 import time
 import zlib
+from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, MutableMapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
@@ -148,6 +149,8 @@ class _Server(ThreadingHTTPServer):
     ) -> None:
         self.manner = manner
         self.requests = requests
+        self._guard = threading.Lock()
+        self._times: Counter[str] = Counter()
         self.closing = threading.Event()
         self.files = {f"/files/{release.filename}": build_file(release) for release in releases}
         self.by_metadata_path = {f"/files/{release.filename}.metadata": release for release in releases}
@@ -155,6 +158,13 @@ class _Server(ThreadingHTTPServer):
         for release in releases:
             self.by_name.setdefault(canonicalize_name(release.name), []).append(release)
         super().__init__(address, _Handler)
+
+    def note(self, method: str, path: str) -> int:
+        """Note a request; how many times the path's content was asked for by now."""
+        with self._guard:
+            self.requests.append(f"{method} {path}")
+            self._times[path] += method == "GET"
+            return self._times[path]
 
     def metadata_file(self, release: MadeUp) -> bytes:
         """The metadata file beside a release's file."""
@@ -186,7 +196,7 @@ class _Handler(BaseHTTPRequestHandler):
         """Keep quiet: the requests are listed."""
 
     def _answer(self, *, with_body: bool) -> None:
-        self.server.requests.append(f"{self.command} {self.path}")
+        times = self.server.note(self.command, self.path)
         if self.server.manner.latency:
             time.sleep(self.server.manner.latency)
         if not self._is_welcome():
@@ -199,7 +209,6 @@ class _Handler(BaseHTTPRequestHandler):
         if fault in (Fault.LOOP, Fault.BOMB, Fault.DEEP, Fault.HUGE, Fault.UNPROTECTED):
             self._send_hostile(fault)
             return
-        times = self.server.requests.count(f"GET {self.path}")
         refusals = _PATIENCE.get(fault, ())
         if 0 < times <= len(refusals):
             self._send(refusals[times - 1], b"", "text/plain", with_body=with_body)
@@ -208,7 +217,7 @@ class _Handler(BaseHTTPRequestHandler):
 
     def _send_content(self, fault: Fault | None, times: int, *, with_body: bool) -> None:
         """Send what lies at the path, asked for so many times now, or something in its place."""
-        body, kind = self._content()
+        body, kind = self._content(times)
         if body is None:
             self._send(404, b"not here", "text/plain", with_body=with_body)
         elif fault is Fault.NONSENSE:
@@ -231,7 +240,7 @@ class _Handler(BaseHTTPRequestHandler):
         given = self.headers.get("Authorization", "")
         return not wanted or given == "Basic " + base64.b64encode(wanted.encode()).decode()
 
-    def _content(self) -> tuple[bytes | None, str]:
+    def _content(self, times: int) -> tuple[bytes | None, str]:
         if self.path in self.server.files:
             return self.server.files[self.path], "application/octet-stream"
         described = self.server.by_metadata_path.get(self.path)
@@ -241,7 +250,7 @@ class _Handler(BaseHTTPRequestHandler):
             return self._front_page(), self._KINDS[self.server.manner.json]
         name = self.path.removeprefix("/simple/").rstrip("/")
         if self.path.startswith("/simple/") and name in self.server.by_name:
-            return self._page(name), self._KINDS[self.server.manner.json]
+            return self._page(name, times), self._KINDS[self.server.manner.json]
         return None, ""
 
     def _front_page(self) -> bytes:
@@ -253,10 +262,10 @@ class _Handler(BaseHTTPRequestHandler):
         links = "".join(f'<a href="/simple/{name}/">{name}</a>' for name in names)
         return f"<!DOCTYPE html><html><body>{links}</body></html>".encode()
 
-    def _page(self, name: str) -> bytes:
+    def _page(self, name: str, times: int) -> bytes:
         offered = self.server.by_name[name]
         changing = self.server.manner.faults.get(self.path) is Fault.CHANGING
-        if changing and self.server.requests.count(f"GET {self.path}") > 1:
+        if changing and times > 1:
             offered = offered[:-1]
         releases = enumerate(offered)
         files = [self._file(release, _FIRST_DAY + number * _PACE) for number, release in releases]
@@ -267,7 +276,7 @@ class _Handler(BaseHTTPRequestHandler):
         return ("<!DOCTYPE html><html><body>" + "".join(map(_link, files)) + "</body></html>").encode()
 
     def _file(self, release: MadeUp, uploaded: datetime) -> dict[str, object]:
-        beside = hashlib.sha256(self.server.metadata_file(release)).hexdigest()
+        beside = _digest_of(self.server.metadata_file(release))
         algorithm = self.server.manner.hashes
         return {
             "filename": release.filename,
@@ -351,6 +360,11 @@ class _Handler(BaseHTTPRequestHandler):
         if hang:
             self.server.closing.wait(60)
         self.close_connection = True
+
+
+@cache
+def _digest_of(content: bytes) -> str:
+    return hashlib.sha256(content).hexdigest()
 
 
 @cache

@@ -49,7 +49,9 @@ def unpack_wheel(wheel: Path, tree: Path) -> tuple[StoredFile, ...]:
     except (zipfile.BadZipFile, EOFError, NotImplementedError, RuntimeError) as error:
         raise IntegrityFailed(f"{wheel.name} is no readable wheel", because=[str(error)]) from error
     except (FileExistsError, NotADirectoryError, IsADirectoryError) as error:
-        raise IntegrityFailed(f"{wheel.name} holds two files of one name", because=[str(error)]) from error
+        place = os.path.relpath(error.filename, tree)
+        reason = f"{place} would be written twice (some file systems take A and a for the same)"
+        raise IntegrityFailed(f"{wheel.name} holds two files of one name", because=[reason]) from error
 
 
 def stored_files(tree: Path) -> Iterator[StoredFile]:
