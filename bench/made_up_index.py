@@ -18,7 +18,7 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName, canonicalize_name
 from packaging.version import Version
 
-from rabbet.core.model.release import Candidate, Metadata, SetAside, WheelFile
+from rabbet.core.model.release import Candidate, ListedFile, Metadata, SetAside
 from rabbet.core.solve.candidates import Candidates
 from rabbet.demo.files import write_files
 from rabbet.demo.libraries import MadeUp
@@ -172,7 +172,7 @@ def _name(number: int) -> str:
 
 
 def _candidate(name: NormalizedName, version: str) -> Candidate:
-    wheel = WheelFile(
+    wheel = ListedFile(
         filename=f"{name}-{version}-py3-none-any.whl",
         name=name,
         version=Version(version),

@@ -5,7 +5,7 @@ import unittest
 from packaging.utils import canonicalize_name
 
 from rabbet.core.file_name import parse_wheel_name
-from rabbet.core.model.release import Listing, WheelFile
+from rabbet.core.model.release import ListedFile, Listing
 from rabbet.core.solve.candidates import candidates_for
 from rabbet.core.targets import joined, named_target
 
@@ -31,15 +31,15 @@ CASES = [
 ]  # fmt: skip
 
 
-def _wheel(filename: str) -> WheelFile:
+def _wheel(filename: str) -> ListedFile:
     parts = parse_wheel_name(filename)
     assert not isinstance(parts, str), parts
-    return WheelFile.named(parts, filename, "", "test")
+    return ListedFile.named(parts, filename, "", "test")
 
 
 def _listing(*filenames: str) -> Listing:
     wheels = tuple(_wheel(filename) for filename in filenames)
-    return Listing(name=canonicalize_name("combframe"), source="test", wheels=wheels)
+    return Listing(name=canonicalize_name("combframe"), source="test", files=wheels)
 
 
 class WhatFits(unittest.TestCase):

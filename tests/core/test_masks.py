@@ -8,7 +8,7 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import canonicalize_name
 from packaging.version import Version
 
-from rabbet.core.model.release import Candidate, WheelFile
+from rabbet.core.model.release import Candidate, ListedFile
 from rabbet.core.solve.masks import ReleaseMasks
 
 TEXTS = [
@@ -20,7 +20,7 @@ OPERATORS = [">=", "<=", ">", "<", "==", "!=", "~=", "==="]
 
 def candidate(version: Version, *, yanked: bool) -> Candidate:
     """A release with one wheel."""
-    wheel = WheelFile(
+    wheel = ListedFile(
         filename="",
         name=canonicalize_name("combframe"),
         version=version,

@@ -34,6 +34,10 @@ ENTRIES = [
     ({"filename": "combframe-1.0.whl"}, None),
     ({"filename": "skepio-1.0-py3-none-any.whl"}, None),
     ({"filename": "combframe-one-py3-none-any.whl"}, None),
+    ({"filename": f"combframe-{'1' * 5000}-py3-none-any.whl"}, None),
+    ({"filename": f"combframe-{'1' * 5000}.tar.gz"}, None),
+    ({"filename": f"combframe-1.0-{'.'.join(f'py{n}' for n in range(3000))}-none-any.whl"}, None),
+    ({"filename": "combframe-1.0.tar.gz"}, {"version": "1.0", "tags": None, "is_wheel": False}),
 ]
 BROKEN = [
     b"",
@@ -83,10 +87,10 @@ class Pages(unittest.TestCase):
                     page, name=NAME, source="s", address="https://apiary.example/simple/combframe/"
                 )
                 if expected is None:
-                    self.assertEqual((len(listing.wheels), len(listing.aside)), (0, 1))
+                    self.assertEqual((len(listing.files), len(listing.aside)), (0, 1))
                     continue
                 for field, value in expected.items():
-                    found = getattr(listing.wheels[0], field)
+                    found = getattr(listing.files[0], field)
                     self.assertEqual(value, str(found) if field == "version" else found)
 
     def test_no_pages(self) -> None:
@@ -120,7 +124,7 @@ class Pages(unittest.TestCase):
                         one.requires_python,
                         one.metadata_sha256,
                     )
-                    for one in listing.wheels
+                    for one in listing.files
                 ]
             )
         self.assertEqual(*listings)

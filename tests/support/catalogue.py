@@ -9,7 +9,7 @@ from packaging.utils import NormalizedName, canonicalize_name
 from packaging.version import Version
 
 from rabbet.core.model.declaration import Declared, Section
-from rabbet.core.model.release import Candidate, Metadata, SetAside, WheelFile
+from rabbet.core.model.release import Candidate, ListedFile, Metadata, SetAside
 from rabbet.core.model.target import Target
 from rabbet.core.solve.candidates import Candidates
 
@@ -84,7 +84,7 @@ class DictProvider:
 
 
 def _candidate(name: str, version: str, *, yanked: bool) -> Candidate:
-    wheel = WheelFile(
+    wheel = ListedFile(
         filename=f"{name}-{version}-py3-none-any.whl",
         name=canonicalize_name(name),
         version=Version(version),

@@ -13,71 +13,86 @@ from packaging.tags import InvalidTag, parse_tag
 from packaging.utils import NormalizedName, canonicalize_name
 from packaging.version import InvalidVersion, Version
 
-__all__ = ["SdistName", "WheelName", "parse_file_name", "parse_wheel_name"]
+__all__ = ["FileName", "parse_file_name", "parse_wheel_name"]
 
+_LONGEST = 255  # characters, which no file system exceeds: a longer name could stand for billions of tags
 _NAME = re.compile(r"^[\w.]+\Z")
 _BUILD = re.compile(r"^([0-9]+)(.*)\Z")
 
 
-class WheelName(NamedTuple):
-    """What a file name says; of two wheels that differ in nothing else, the higher build is the better."""
+class _NotStandard(ValueError):
+    """What a wheel's name says breaks the standard."""
+
+
+class FileName(NamedTuple):
+    """What a file name says; of two wheels that differ in nothing else, the higher build is the better.
+
+    A source archive has no tags.
+    """
 
     name: NormalizedName
     version: Version
-    build: tuple[int, str]
-    tags: frozenset[str]
+    build: tuple[int, str] = (0, "")
+    tags: frozenset[str] | None = None
 
 
-class SdistName(NamedTuple):
-    """What a source archive's file name says."""
-
-    name: NormalizedName
-    version: Version
-
-
-def parse_file_name(filename: str, expected: NormalizedName | None = None) -> WheelName | SdistName | str:
+def parse_file_name(filename: str, expected: NormalizedName | None = None) -> FileName | str:
     """The parts of a name, or what is wrong with it.
 
     Old source archives may have hyphens in the library's name: the `expected` one is found in spite of them.
     """
     if filename.endswith(".whl"):
         return parse_wheel_name(filename)
+    if len(filename) > _LONGEST:
+        return _too_long(filename)
     stem = filename.removesuffix(".zip").removesuffix(".tar.gz")
     parts = stem.split("-")
     for count in range(len(parts) - 1, 0, -1):
-        name = canonicalize_name("-".join(parts[:count]))
+        name = _canonical("-".join(parts[:count]))
         if name and (expected is None or name == expected):
             try:
-                return SdistName(name, Version("-".join(parts[count:])))
+                return FileName(name, _version("-".join(parts[count:])))
             except InvalidVersion:
                 continue
     return f"'{filename}' has no version"
 
 
-def parse_wheel_name(filename: str) -> WheelName | str:
+def parse_wheel_name(filename: str) -> FileName | str:
     """The parts of a wheel's name; or, for one that breaks the standard, what is wrong."""
     if not filename.endswith(".whl"):
         return f"'{filename}' does not end in .whl"
-    parts = filename.removesuffix(".whl").split("-")
-    if len(parts) not in (5, 6):
-        return f"'{filename}' has {len(parts)} parts in place of 5 or 6"
-    if "__" in parts[0] or not _NAME.match(parts[0]):
-        return f"'{filename}' begins with no name"
-    build = _BUILD.match(parts[2] if len(parts) == 6 else "0")
-    if build is None:
-        return f"'{filename}' has a build number that begins with no digit"
+    if len(filename) > _LONGEST:
+        return _too_long(filename)
+    release, *tags = filename[:-4].rsplit("-", 3)
     try:
-        number = (int(build[1]), build[2])
-        return WheelName(_name(parts[0]), _version(parts[1]), number, _tags("-".join(parts[-3:])))
+        return FileName(*_release(release), _tags("-".join(tags)))
     except InvalidVersion:
         return f"'{filename}' has no version"
-    except InvalidTag as error:
-        return f"'{filename}': {error}"
+    except (InvalidTag, _NotStandard) as error:
+        return f"'{filename}' {error}"
+
+
+def _too_long(filename: str) -> str:
+    return f"'{filename[:60]}…' is longer than a file's name may be"
 
 
 @lru_cache(maxsize=1024)
-def _name(text: str) -> NormalizedName:
-    return canonicalize_name(text)
+def _canonical(name: str) -> NormalizedName:
+    return canonicalize_name(name)
+
+
+@lru_cache(maxsize=8192)
+def _release(text: str) -> tuple[NormalizedName, Version, tuple[int, str]]:
+    """What stands before the tags: name, version and build."""
+    parts = text.split("-")
+    if len(parts) not in (2, 3):
+        raise _NotStandard(f"has {len(parts) + 3} parts in place of 5 or 6")
+    if "__" in parts[0] or not _NAME.match(parts[0]):
+        raise _NotStandard("begins with no name")
+    build = _BUILD.match(parts[2] if len(parts) == 3 else "0")
+    if build is None:
+        raise _NotStandard("has a build number that begins with no digit")
+    return _canonical(parts[0]), _version(parts[1]), (int(build[1]), build[2])
 
 
 @lru_cache(maxsize=8192)
@@ -87,4 +102,6 @@ def _version(text: str) -> Version:
 
 @lru_cache(maxsize=8192)
 def _tags(text: str) -> frozenset[str]:
+    if text.count("-") < 2:
+        raise _NotStandard(f"has {text.count('-') + 2} parts in place of 5 or 6")
     return frozenset(str(tag) for tag in parse_tag(text))

@@ -76,13 +76,14 @@ _CHANGES: Mapping[Fault | None, Callable[[bytes], bytes]] = {
 class Manner:
     """How the index serves, and what fails at which path; `password` is `user:password`, if it wants one.
 
-    Pages carry a tag (`ETag`) and are fresh for `max_age` seconds; they list files with a digest of the
-    algorithm `hashes` (empty: without). Every answer comes `latency` seconds late.
+    Pages carry a tag (`ETag`), if `tagged`, and are fresh for `max_age` seconds; they list files with a
+    digest of the algorithm `hashes` (empty: without). Every answer comes `latency` seconds late.
     """
 
     json: bool = True
     metadata_files: bool = True
     ranges: bool = True
+    tagged: bool = True
     password: str = ""
     max_age: int = 0
     hashes: str = "sha256"
@@ -311,7 +312,7 @@ class _Handler(BaseHTTPRequestHandler):
         self.send_header("Content-Length", str(len(body)))
         if self.server.manner.ranges:
             self.send_header("Accept-Ranges", "bytes")
-        if tag:
+        if tag and self.server.manner.tagged:
             self.send_header("ETag", tag)
             self.send_header("Cache-Control", f"max-age={self.server.manner.max_age}")
         if span:

@@ -173,5 +173,5 @@ def _identity(folder: Path, metadata: Metadata | None) -> tuple[NormalizedName, 
     name, _, version = folder.stem.partition("-")
     try:
         return canonicalize_name(name), Version(version.partition("-")[0])
-    except InvalidVersion:
+    except ValueError:
         return None

@@ -10,13 +10,21 @@ from packaging.version import InvalidVersion, Version
 
 from rabbet.core.model.release import Metadata
 
-__all__ = ["MetadataBroken", "parse_metadata", "parse_static_metadata"]
+__all__ = ["MetadataBroken", "bounded", "parse_metadata", "parse_static_metadata"]
 
+_LONGEST = 4000  # characters of a field; Python reads no number of more than 4300 digits
 _NEEDED = {"name", "version", "requires-dist", "requires-python", "provides-extra"}
 
 
 class MetadataBroken(ValueError):
     """Metadata that can't be read; the release is then set aside, which is no failure of the command."""
+
+
+def bounded(text: str) -> str:
+    """The text of a field, unless it is longer than any should be. Raises `MetadataBroken`."""
+    if len(text) > _LONGEST:
+        raise MetadataBroken(f"a field of its metadata has {len(text)} characters: '{text[:60]}…'")
+    return text
 
 
 def parse_metadata(content: bytes) -> Metadata:
@@ -34,9 +42,9 @@ def _metadata(header: "Message[str, str]") -> Metadata:
     try:
         return Metadata(
             name=canonicalize_name(header["name"]),
-            version=Version(header["version"]),
-            requires_python=SpecifierSet(header.get("requires-python", "")),
-            requirements=tuple(Requirement(text) for text in header.get_all("requires-dist", [])),
+            version=Version(bounded(header["version"])),
+            requires_python=SpecifierSet(bounded(header.get("requires-python", ""))),
+            requirements=tuple(Requirement(bounded(text)) for text in header.get_all("requires-dist", [])),
             extras=frozenset(canonicalize_name(extra) for extra in header.get_all("provides-extra", [])),
         )
     except InvalidRequirement as error:

@@ -7,7 +7,7 @@ small, and it is several times faster. Everything is sorted; nothing in it tells
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from packaging.utils import NormalizedName, canonicalize_name
-from packaging.version import InvalidVersion, Version
+from packaging.version import Version
 
 from rabbet.core.model.lock import (
     Lock,
@@ -129,7 +129,7 @@ def _version(entry: Table) -> Version:
     text = entry.need("version")
     try:
         return Version(text)
-    except InvalidVersion:
+    except ValueError:  # no version, or a number that Python refuses to read
         if text:
             entry.problems.add(entry.place("version"), f"'{text}' is no version")
         return Version("0")

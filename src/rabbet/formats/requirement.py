@@ -7,6 +7,8 @@ from packaging.specifiers import InvalidSpecifier, SpecifierSet
 
 from rabbet.errors import NotUnderstood
 
+_LONGEST = 4000  # characters; Python reads no number of more than 4300 digits
+
 __all__ = ["is_file", "is_repository", "parse_requirement", "parse_runtime", "parse_specifiers"]
 
 
@@ -15,6 +17,7 @@ def parse_requirement(text: str) -> Requirement:
 
     Raises `NotUnderstood`, with the position of the error marked below the text.
     """
+    _check_length(text, "is not a requirement")
     try:
         requirement = Requirement(text)
     except InvalidRequirement as error:
@@ -62,7 +65,13 @@ def parse_runtime(text: str) -> SpecifierSet:
 
 def parse_specifiers(text: str) -> SpecifierSet:
     """Version specifiers such as `>=3.11,<3.14` (PEP 440). Raises `NotUnderstood`."""
+    _check_length(text, "names no versions")
     try:
         return SpecifierSet(text)
     except InvalidSpecifier as error:
         raise NotUnderstood(f"'{text}' names no versions", because=[str(error)]) from error
+
+
+def _check_length(text: str, wrong: str) -> None:
+    if len(text) > _LONGEST:
+        raise NotUnderstood(f"'{text[:60]}…' {wrong}", because=[f"it has {len(text)} characters"])

@@ -1,19 +1,17 @@
 """The simple repository API: a library's page, as JSON (PEP 691, 700) or HTML (PEP 503) → a listing."""
 
-import re
 from functools import lru_cache
 from urllib.parse import unquote, urljoin, urlsplit
 
 import msgspec
 from packaging.utils import NormalizedName
 
-from rabbet.core.file_name import WheelName, parse_file_name
-from rabbet.core.model.release import ListedFile, Listing, SetAside, WheelFile
+from rabbet.core.file_name import parse_file_name
+from rabbet.core.model.release import ListedFile, Listing, SetAside
 
 __all__ = ["NotAnIndexPage", "parse_html", "parse_json", "parse_names_html", "parse_names_json"]
 
 _SUPPORTED_MAJOR = "1"
-_DIGEST = re.compile(r"^[0-9a-f]{64}\Z")
 
 
 class NotAnIndexPage(ValueError):
@@ -97,18 +95,16 @@ def _check_version(version: str) -> None:
 
 
 def _listing(files: list[_File], *, name: NormalizedName, source: str, address: str) -> Listing:
-    wheels, sdists, aside = [], [], []
+    usable, aside = [], []
     for file in files:
         if not file.filename.endswith((".whl", ".tar.gz", ".zip")):
             continue
         listed = _listed(file, name, source=source, address=address)
         if isinstance(listed, str):
             aside.append(SetAside(version=file.filename, reason=listed))
-        elif isinstance(listed, WheelFile):
-            wheels.append(listed)
         else:
-            sdists.append(listed)
-    return Listing(name=name, source=source, wheels=tuple(wheels), sdists=tuple(sdists), aside=tuple(aside))
+            usable.append(listed)
+    return Listing(name=name, source=source, files=tuple(usable), aside=tuple(aside))
 
 
 def _listed(file: _File, name: NormalizedName, *, source: str, address: str) -> ListedFile | str:
@@ -120,18 +116,17 @@ def _listed(file: _File, name: NormalizedName, *, source: str, address: str) -> 
         return f"it is a file of {parsed.name}"
     offered = file.core_metadata if file.core_metadata is not None else file.dist_info_metadata
     beside = offered.get("sha256", "") if isinstance(offered, dict) else ("" if offered else None)
-    kind = WheelFile if isinstance(parsed, WheelName) else ListedFile
-    return kind(
-        filename=file.filename,
-        **parsed._asdict(),
-        location=file.url if file.url.startswith("https://") else _joined(address, file.url),
-        source=source,
-        size=file.size,
-        sha256=_checked_digest(file.hashes.get("sha256")),
-        requires_python=file.requires_python or None,
-        metadata_sha256=beside,
-        uploaded=file.upload_time,
-        yanked=file.yanked if isinstance(file.yanked, str) else ("" if file.yanked else None),
+    return ListedFile(
+        file.filename,
+        *parsed,
+        file.url if file.url.startswith("https://") else _joined(address, file.url),
+        source,
+        file.size,
+        _checked_digest(file.hashes.get("sha256", "")),
+        file.requires_python or None,
+        beside,
+        file.upload_time,
+        file.yanked if isinstance(file.yanked, str) else ("" if file.yanked else None),
     )
 
 
@@ -148,10 +143,9 @@ def _folder(address: str, link: str) -> str:
     return urljoin(address, link)
 
 
-def _checked_digest(digest: str | None) -> str | None:
+def _checked_digest(digest: str) -> str | None:
     """A digest as it may be used in names of files; anything else counts as none."""
-    lowered = (digest or "").lower()
-    return lowered if _DIGEST.match(lowered) else None
+    return digest.lower() if len(digest) == 64 and digest.isascii() and digest.isalnum() else None
 
 
 def _links(content: bytes) -> list[dict[str, str | None]]:

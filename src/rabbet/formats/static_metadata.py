@@ -9,7 +9,7 @@ from packaging.utils import NormalizedName, canonicalize_name
 from packaging.version import InvalidVersion, Version
 
 from rabbet.core.model.release import Metadata
-from rabbet.formats.metadata import MetadataBroken
+from rabbet.formats.metadata import MetadataBroken, bounded
 
 __all__ = ["metadata_of_tree"]
 
@@ -35,8 +35,8 @@ def metadata_of_tree(pyproject: str | None) -> Metadata:
     try:
         return Metadata(
             name=canonicalize_name(project["name"]),
-            version=Version(project["version"]),
-            requires_python=SpecifierSet(project.get("requires-python", "")),
+            version=Version(bounded(project["version"])),
+            requires_python=SpecifierSet(bounded(project.get("requires-python", ""))),
             requirements=tuple(_requirements(project)),
             extras=frozenset(_extras(project)),
         )
@@ -50,10 +50,10 @@ def _requirements(project: Mapping[str, object]) -> Iterator[Requirement]:
     dependencies = project.get("dependencies", [])
     if not isinstance(dependencies, list):
         raise TypeError("project.dependencies must be a list")
-    yield from (Requirement(text) for text in dependencies)
+    yield from (Requirement(bounded(text)) for text in dependencies)
     for extra, texts in _extras(project).items():
         for text in texts:
-            requirement = Requirement(text)
+            requirement = Requirement(bounded(text))
             where = f"({requirement.marker}) and " if requirement.marker else ""
             requirement.marker = Requirement(f"x; {where}extra == '{extra}'").marker
             yield requirement

@@ -15,7 +15,7 @@ from packaging.utils import NormalizedName, canonicalize_name
 from packaging.version import Version
 
 from rabbet.core.model.lock import LockedFile
-from rabbet.core.model.release import Candidate, ListedFile, Listing, Metadata, SetAside, WheelFile
+from rabbet.core.model.release import Candidate, ListedFile, Listing, Metadata, SetAside
 from rabbet.core.model.target import Target
 from rabbet.core.solve.candidates import Candidates, candidates_for
 from rabbet.core.solve.policy import Policy
@@ -239,7 +239,7 @@ class Catalogue:
                 content = self._sources[file.source].metadata(file)
                 if file.sha256:
                     self._memory.remember(file.sha256, content)
-            parse = parse_metadata if isinstance(file, WheelFile) else parse_static_metadata
+            parse = parse_metadata if file.is_wheel else parse_static_metadata
             metadata = parse(content)
         except MetadataBroken as error:
             return SetAside(version=str(candidate.version), reason=str(error))

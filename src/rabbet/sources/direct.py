@@ -6,10 +6,10 @@ from urllib.parse import unquote, urlsplit
 from packaging.requirements import Requirement
 from packaging.utils import NormalizedName, canonicalize_name
 
-from rabbet.core.file_name import SdistName, WheelName, parse_file_name
+from rabbet.core.file_name import parse_file_name
 from rabbet.core.masking import without_credentials
 from rabbet.core.model.lock import LockedFile
-from rabbet.core.model.release import ListedFile, Listing, WheelFile
+from rabbet.core.model.release import ListedFile, Listing
 from rabbet.errors import NotUnderstood
 from rabbet.formats.requirement import is_file
 from rabbet.sources.file_reader import FileReader
@@ -57,15 +57,10 @@ class DirectSource:
         address = self._addresses.get(name, "")
         filename = _filename(address)
         parsed = parse_file_name(filename, name)
-        if isinstance(parsed, WheelName):
-            wheel = WheelFile.named(parsed, filename, address, self.name)
-            return Listing(name=name, source=self.name, wheels=(wheel,))
-        if isinstance(parsed, SdistName):
-            sdist = ListedFile(
-                filename=filename, name=name, version=parsed.version, location=address, source=self.name
-            )
-            return Listing(name=name, source=self.name, sdists=(sdist,))
-        return None
+        if isinstance(parsed, str):
+            return None
+        file = ListedFile.named(parsed, filename, address, self.name)
+        return Listing(name=name, source=self.name, files=(file,))
 
     def metadata(self, file: ListedFile) -> bytes:
         """Read from the file, or by ranges."""

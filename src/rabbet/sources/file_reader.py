@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from rabbet.core.masking import without_credentials
 from rabbet.core.model.lock import LockedFile
-from rabbet.core.model.release import ListedFile, WheelFile
+from rabbet.core.model.release import ListedFile
 from rabbet.errors import IntegrityFailed
 from rabbet.sources.archive_metadata import far_metadata, metadata_in, sdist_metadata_in
 from rabbet.sources.http import HttpClient
@@ -35,7 +35,7 @@ class FileReader:
             if answer.status == 200:
                 _check(answer.body, file.metadata_sha256, f"{file.filename}.metadata")
                 return answer.body
-        if not isinstance(file, WheelFile):
+        if not file.is_wheel:
             return self._of_sdist(file)
         if path is None:
             return far_metadata(self._client, file.location)

@@ -7,9 +7,9 @@ from pathlib import Path
 
 from packaging.utils import NormalizedName
 
-from rabbet.core.file_name import WheelName, parse_file_name
+from rabbet.core.file_name import parse_file_name
 from rabbet.core.model.lock import LockedFile
-from rabbet.core.model.release import ListedFile, Listing, WheelFile
+from rabbet.core.model.release import ListedFile, Listing
 from rabbet.errors import SourceFailed
 from rabbet.sources.file_reader import FileReader
 
@@ -30,14 +30,7 @@ class FolderSource:
     def listing(self, name: NormalizedName) -> Listing | None:
         """All files of a library in the folder."""
         files = self._files.get(name)
-        if files is None:
-            return None
-        return Listing(
-            name=name,
-            source=self.name,
-            wheels=tuple(one for one in files if isinstance(one, WheelFile)),
-            sdists=tuple(one for one in files if not isinstance(one, WheelFile)),
-        )
+        return Listing(name=name, source=self.name, files=tuple(files)) if files else None
 
     def metadata(self, file: ListedFile) -> bytes:
         """Read from the archive."""
@@ -62,11 +55,7 @@ class FolderSource:
             parsed = parse_file_name(path.name)
             if isinstance(parsed, str):
                 continue
-            location = path.absolute().as_uri()
-            if isinstance(parsed, WheelName):
-                file: ListedFile = WheelFile.named(parsed, path.name, location, self.name)
-            else:
-                file = ListedFile(filename=path.name, **parsed._asdict(), location=location, source=self.name)
+            file = ListedFile.named(parsed, path.name, path.absolute().as_uri(), self.name)
             found.setdefault(parsed.name, []).append(file)
         return found
 

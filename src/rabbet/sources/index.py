@@ -1,5 +1,6 @@
 """An index over HTTP: the simple repository API (PEP 503, 691, 700), metadata files (PEP 658), ranges."""
 
+import hashlib
 from collections.abc import Sequence
 from urllib.parse import urljoin
 
@@ -95,6 +96,10 @@ class IndexSource:
             return None
         if answer.status != 200:
             raise refused(answer.address, answer.status)
+        content = hashlib.sha256(answer.address.encode() + b"\n" + answer.body).hexdigest()
+        if kept is not None and kept.content == content:
+            self._pages.renew(shown, kept, answer.headers)
+            return kept.listing(name, self.name)
         parse = parse_json if _is_json(answer) else parse_html
         try:
             listing = parse(answer.body, name=name, source=self.name, address=answer.address)
@@ -104,7 +109,7 @@ class IndexSource:
                 because=[without_credentials(answer.address), str(error)],
                 remedy="check its address: that of an index often ends in /simple/",
             ) from error
-        self._pages.keep(shown, listing, answer.headers)
+        self._pages.keep(shown, listing, content, answer.headers)
         return listing
 
 

@@ -7,7 +7,7 @@ from packaging.requirements import Requirement
 from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
-from rabbet.core.model.release import ListedFile, Listing, WheelFile
+from rabbet.core.model.release import ListedFile, Listing
 from rabbet.core.model.target import Target
 from rabbet.core.solve.candidates import Candidates, candidates_for
 from rabbet.core.solve.masks import ReleaseMasks
@@ -47,7 +47,7 @@ def offers_of(
     found = {target: candidates_for(listing, target, may_build=may_build) for target in targets}
     allowed = {version for target in targets for version in _allowed(found[target], target, requirements)}
     files: dict[Version, list[ListedFile]] = {tree.version: [] for tree in listing.trees}
-    for file in (*listing.wheels, *listing.sdists):
+    for file in listing.files:
         files.setdefault(file.version, []).append(file)
     return tuple(
         Offer(
@@ -86,7 +86,7 @@ def _yanked(files: Sequence[ListedFile]) -> str | None:
 
 
 def _systems(files: Iterable[ListedFile]) -> set[str]:
-    return {_system(tag) for file in files if isinstance(file, WheelFile) for tag in file.tags}
+    return {_system(tag) for file in files for tag in file.tags or ()}
 
 
 def _system(tag: str) -> str:

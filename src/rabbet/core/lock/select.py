@@ -2,7 +2,7 @@
 
 from collections.abc import Set as AbstractSet
 
-from packaging.markers import InvalidMarker, Marker
+from packaging.markers import Marker
 
 from rabbet.core.file_name import parse_wheel_name
 from rabbet.core.model.lock import Lock, LockedCommit, LockedFile, LockedLibrary, Selection
@@ -50,7 +50,7 @@ def _best_wheel(library: LockedLibrary, target: Target) -> LockedFile:
     for wheel in sorted(library.wheels, key=lambda one: one.filename):
         parsed = parse_wheel_name(wheel.filename)
         if not isinstance(parsed, str):
-            ranks = [target.tags[tag] for tag in parsed.tags if tag in target.tags]
+            ranks = [target.tags[tag] for tag in parsed.tags or () if tag in target.tags]
             if ranks:
                 ranked.append((-min(ranks), parsed.build, wheel))
     if not ranked and (library.sdist or library.tree):
@@ -85,5 +85,5 @@ def _holds(marker: str, target: Target, selection: Selection) -> bool:
     }
     try:
         return Marker(marker).evaluate(environment, context="lock_file")
-    except InvalidMarker as error:
+    except ValueError as error:  # no marker, or a number that Python refuses to read
         raise NotUnderstood(f"the lock holds the marker '{marker}'", because=[str(error)]) from error

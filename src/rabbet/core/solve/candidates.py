@@ -1,20 +1,23 @@
 """A source's listing → the releases that could be chosen for one target, and why the others could not."""
 
 from collections import defaultdict
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from functools import lru_cache
+from functools import cache, lru_cache, partial
 
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.model.release import Candidate, ListedFile, Listing, SetAside, SourceTree, WheelFile
+from rabbet.core.model.release import Candidate, ListedFile, Listing, SetAside, SourceTree
 from rabbet.core.model.target import Target
 
 __all__ = ["Candidates", "candidates_for"]
 
+_Rank = Callable[[frozenset[str] | None, str | None], int | str]
 _NO_WHEEL = "no wheel"
+_LONGEST = 4000  # characters of a constraint; Python reads no number of more than 4300 digits
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -36,14 +39,18 @@ def candidates_for(
     `as_of`, or at an unknown time. Where several targets are alike, a release needs a wheel for each. A
     library that one `may_build` needs no wheel where it has a source archive.
     """
-    by_version: defaultdict[Version, list[WheelFile]] = defaultdict(list)
-    for wheel in listing.wheels:
-        by_version[wheel.version].append(wheel)
-    sdists = {one.version: one for one in listing.sdists if not _too_new(one, as_of)}
+    by_version: defaultdict[Version, list[ListedFile]] = defaultdict(list)
+    sdists: dict[Version, ListedFile] = {}
+    for file in listing.files:
+        if file.tags is not None:
+            by_version[file.version].append(file)
+        elif not _too_new(file, as_of):
+            sdists[file.version] = file
+    ranks = [(one, cache(partial(_rank, one))) for one in target.each]
     releases = [_from_tree(tree, listing.source) for tree in listing.trees]
     aside = []
     for version in sorted({*by_version, *sdists}):
-        wheels = _fitting(version, by_version[version], target.each, as_of)
+        wheels = _fitting(version, by_version[version], ranks, as_of)
         sdist = sdists.get(version)
         if isinstance(wheels, SetAside):
             unfit = _unfit(wheels, sdist, target, may_build=may_build)
@@ -72,7 +79,7 @@ def _unfit(wheels: SetAside, sdist: ListedFile | None, target: Target, *, may_bu
     """Why a release without fitting wheels can't be used; `None` when its source archive can."""
     if sdist is None:
         return wheels
-    needs = _needs_python(sdist, target)
+    needs = _needs_python(sdist.requires_python, target)
     if needs:
         return SetAside(version=wheels.version, reason=needs)
     if may_build:
@@ -82,14 +89,14 @@ def _unfit(wheels: SetAside, sdist: ListedFile | None, target: Target, *, may_bu
 
 
 def _fitting(
-    version: Version, wheels: list[WheelFile], targets: tuple[Target, ...], as_of: datetime | None
-) -> tuple[tuple[WheelFile, ...], tuple[str, ...]] | SetAside:
+    version: Version, wheels: list[ListedFile], ranks: Sequence[tuple[Target, _Rank]], as_of: datetime | None
+) -> tuple[tuple[ListedFile, ...], tuple[str, ...]] | SetAside:
     """The wheels for each of the targets, if it has some for each, and the names of doubles."""
-    ranked: dict[str, tuple[tuple[int, int], WheelFile]] = {}
-    for place, target in enumerate(targets):
+    ranked: dict[str, tuple[tuple[int, int], ListedFile]] = {}
+    for place, (target, rank_of) in enumerate(ranks):
         refused, fitting = set(), False
         for wheel in wheels:
-            rank = _too_new(wheel, as_of) or _rank(wheel, target)
+            rank = _too_new(wheel, as_of) or rank_of(wheel.tags, wheel.requires_python)
             if isinstance(rank, str):
                 refused.add(rank)
             else:
@@ -98,6 +105,8 @@ def _fitting(
         if not fitting:
             reasons = sorted(f"{one} for {target}" if one == _NO_WHEEL else one for one in refused)
             return SetAside(version=str(version), reason=", ".join(reasons))
+    if len(ranked) == 1:
+        return tuple(wheel for _, wheel in ranked.values()), ()
     ordered = _best_first(list(ranked.values()))
     kept = {(wheel.build, wheel.tags): wheel for wheel in reversed(ordered)}
     chosen = tuple(wheel for wheel in ordered if kept[wheel.build, wheel.tags] is wheel)
@@ -105,7 +114,7 @@ def _fitting(
     return chosen, doubles
 
 
-def _best_first(ranked: list[tuple[tuple[int, int], WheelFile]]) -> tuple[WheelFile, ...]:
+def _best_first(ranked: list[tuple[tuple[int, int], ListedFile]]) -> tuple[ListedFile, ...]:
     """By rank, then the highest build, then by file name; what was yanked comes behind what was not."""
     ranked.sort(key=lambda pair: pair[1].filename)
     ranked.sort(key=lambda pair: pair[1].build, reverse=True)
@@ -126,19 +135,19 @@ def _too_new(file: ListedFile, as_of: datetime | None) -> str:
     return f"uploaded on {uploaded:%Y-%m-%d}" if uploaded > as_of else ""
 
 
-def _rank(wheel: WheelFile, target: Target) -> int | str:
+def _rank(target: Target, tags: frozenset[str], requires_python: str | None) -> int | str:
     """How well a wheel fits (the smaller the better), or why it does not."""
-    ranks = [target.tags[tag] for tag in wheel.tags if tag in target.tags]
+    ranks = [target.tags[tag] for tag in tags if tag in target.tags]
     if not ranks:
         return _NO_WHEEL
-    return _needs_python(wheel, target) or min(ranks)
+    return _needs_python(requires_python, target) or min(ranks)
 
 
-def _needs_python(file: ListedFile, target: Target) -> str:
-    """Why the target's Python does not serve a file; empty when it does."""
-    needed = _specifiers(file.requires_python) if file.requires_python is not None else None
+def _needs_python(constraint: str | None, target: Target) -> str:
+    """Why the target's Python does not serve a file with such a constraint; empty when it does."""
+    needed = _specifiers(constraint) if constraint is not None else None
     if needed is not None and not needed.contains(target.python, prereleases=True):
-        return f"needs Python {file.requires_python}"
+        return f"needs Python {constraint}"
     return ""
 
 
@@ -146,6 +155,6 @@ def _needs_python(file: ListedFile, target: Target) -> str:
 def _specifiers(text: str) -> SpecifierSet | None:
     """Parsed once each; `None` for what no one can read, which then refuses nothing (PEP 503)."""
     try:
-        return SpecifierSet(text)
+        return SpecifierSet(text) if len(text) < _LONGEST else None
     except InvalidSpecifier:
         return None

@@ -1,0 +1,1 @@
+"""Text and model."""

@@ -1,0 +1,55 @@
+"""Listings that are kept between runs."""
+
+import json
+import unittest
+from pathlib import Path
+
+from packaging.utils import canonicalize_name
+
+from rabbet.demo.stand_in import Manner, StandIn
+from rabbet.formats.simple_index import parse_json
+from rabbet.sources.credentials import Credentials
+from rabbet.sources.http import HttpClient
+from rabbet.sources.index import IndexSource
+from rabbet.sources.pages import Pages
+from tests.formats.test_simple_index import ENTRIES, WHEEL
+
+NAME = canonicalize_name("combframe")
+
+
+class DictMemory(dict[str, bytes]):
+    """Remembers for the time of a test, and counts how often."""
+
+    times = 0
+
+    def recall(self, key: str) -> bytes | None:
+        """What was remembered."""
+        return self.get(key)
+
+    def remember(self, key: str, content: bytes) -> None:
+        """Keep it."""
+        self.times += 1
+        self[key] = content
+
+
+class Kept(unittest.TestCase):
+    """What is kept of a page is what was read from it."""
+
+    def test_as_it_was(self) -> None:
+        page = json.dumps({"files": [{**WHEEL, **change} for change, _ in ENTRIES]}).encode()
+        listing = parse_json(page, name=NAME, source="s", address="https://apiary.example/simple/combframe/")
+        pages = Pages(DictMemory())
+        pages.keep("combframe", listing, "", {})
+        kept = pages.recall("combframe")
+        assert kept is not None
+        self.assertEqual(kept.listing(NAME, "s"), listing)
+        self.assertGreater(len(listing.files), 10)
+
+    def test_untagged(self) -> None:
+        """A page without tag and freshness is asked for each time; unchanged, it is not read anew."""
+        for tagged in (True, False):
+            memory, client = DictMemory(), HttpClient({}, Credentials((), {}, Path("/nowhere")))
+            with self.subTest(tagged=tagged), StandIn(manner=Manner(tagged=tagged)) as index:
+                listings = [IndexSource("s", index.address, client, memory).listing(NAME) for _ in range(3)]
+                self.assertEqual((len(index.requests), memory.times), (3, 1))
+                self.assertEqual(listings[1:], listings[:2])
