@@ -3,6 +3,7 @@
 import statistics
 import time
 from collections.abc import Callable
+from pathlib import Path
 
 ROUNDS = 11
 
@@ -18,6 +19,17 @@ def compared(*works: Callable[[], None], before: Callable[[], None] = lambda: No
             if turn:  # the first round warms up
                 times.append(time.perf_counter() - begun)
     return [statistics.median(times) for times in taken]
+
+
+def put_aside(path: Path, aside: Path) -> None:
+    """Move what is at a path, if anything, into a folder, out of the way of the next run.
+
+    It is not deleted: ext4 does not give a deleted file's place to new ones for a minute, and to look for
+    other places would make the next run slow.
+    """
+    aside.mkdir(exist_ok=True)
+    if path.exists():
+        path.rename(aside / str(len(list(aside.iterdir()))))
 
 
 def line(what: str, median: float, floor: float, aim: str) -> None:

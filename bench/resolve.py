@@ -9,7 +9,6 @@ import json
 import multiprocessing
 import os
 import resource
-import shutil
 import subprocess
 import sys
 import tempfile
@@ -17,7 +16,7 @@ import tomllib
 from multiprocessing.connection import Connection
 from pathlib import Path
 
-from bench.in_turn import compared, line
+from bench.in_turn import compared, line, put_aside
 from bench.made_up_index import MadeUpIndex, declaration_for, generate
 from rabbet.demo.stand_in import Manner, StandIn
 
@@ -70,7 +69,7 @@ class Bench:
         """Make the next run a cold one; what was learned of runtimes stays."""
         (self.project / "pylock.toml").unlink(missing_ok=True)
         for kept in ("listings", "metadata"):
-            shutil.rmtree(self.folder / "store" / "layout-1" / kept, ignore_errors=True)
+            put_aside(self.folder / "store" / "layout-1" / kept, self.folder / "aside")
 
     def resolve(self, *options: str) -> None:
         """Run `rabbet resolve`."""

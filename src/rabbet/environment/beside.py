@@ -5,6 +5,7 @@ next run finishes that or undoes it. This module imports little: looking for suc
 lightest runs.
 """
 
+import os
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
@@ -27,13 +28,11 @@ def taking_place_of(home: Path) -> Iterator[Path]:
 
     If what is done with it fails, it goes, and the environment stays. Raises `CannotWrite`.
     """
-    import tempfile
-
+    beside = home.parent / f"{home.name}.partial-{os.urandom(4).hex()}"
     with cannot_write(home.parent):
-        beside = Path(tempfile.mkdtemp(dir=home.parent, prefix=f"{home.name}.partial-"))
+        beside.mkdir()
     try:
         with cannot_write(home):
-            beside.chmod(0o755)
             (beside / _NEW).mkdir()
         yield beside / _NEW
         with cannot_write(home):

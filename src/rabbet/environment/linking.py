@@ -7,8 +7,9 @@ shares it for good: an edit reaches the store, which notices (`store.Unpacked.in
 import errno
 import fcntl
 import os
-import shutil
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
+
+from rabbet.environment.folder import opened_folder
 
 __all__ = ["Linking"]
 
@@ -35,6 +36,22 @@ class Linking:
                     raise
                 del self._ways[0]
 
+    def put_all(self, stored: str, target: str, names: Iterable[str]) -> None:
+        """Put files of one folder of the store into another one, under their names. Raises `OSError`."""
+        with opened_folder(stored) as source, opened_folder(target) as home:
+            for name in names:
+                if self._ways[0] is not os.link or not _linked(name, source, home):
+                    self.put(f"{stored}/{name}", f"{target}/{name}")
+
+
+def _linked(name: str, source: int, home: int) -> bool:
+    """Make a hard link to a file of an opened folder in another one; whether that could be done."""
+    try:
+        os.link(name, name, src_dir_fd=source, dst_dir_fd=home)
+    except OSError:
+        return False
+    return True
+
 
 def _reflink(stored: str, target: str) -> None:
     with open(stored, "rb") as source, open(target, "xb") as file:  # noqa: PTH123 - as above
@@ -43,10 +60,14 @@ def _reflink(stored: str, target: str) -> None:
         except BaseException:
             os.unlink(target)  # noqa: PTH108 - as above
             raise
+    import shutil  # here: hard links can do without what it imports
+
     shutil.copystat(stored, target)
 
 
 def _copy(stored: str, target: str) -> None:
+    import shutil
+
     if os.path.lexists(target):
         raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST), target)
     shutil.copy2(stored, target)

@@ -8,15 +8,25 @@ import json
 import os
 from collections import defaultdict
 from collections.abc import Iterable, Iterator
+from contextlib import nullcontext
+from functools import partial
+from itertools import accumulate
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
+from rabbet.environment.alongside import alongside
+from rabbet.environment.folder import opened_folder
 from rabbet.environment.linking import Linking
 
 if TYPE_CHECKING:
     from rabbet.environment.install import Placed
 
 __all__ = ["Pattern", "StoreChanged", "follow_pattern", "pattern_of", "read_pattern", "write_pattern"]
+
+
+_FORMAT = 2  # 1: first form, without this number. 2: linked files in texts
+_Linked = tuple[str, str, str, str]
+_WORTH_TWO = 2000  # files: to link so many takes longer than to begin a second process
 
 
 class StoreChanged(Exception):
@@ -27,15 +37,16 @@ class Pattern(NamedTuple):
     """An environment by its folders, its symbolic links and its files; places are relative to its folder.
 
     `libraries` are the names and versions of what it holds, `runtime` is what it was made with. Linked files
-    are by the folder that they lie in and the one in the store that they come from: their names there, sizes
-    and times (ns). A written one is its place, its bytes as Latin-1 text, its permissions and its time.
+    are by the folder that they lie in and the one in the store that they come from: the names, and the sizes
+    and times (ns), each in one text, for many short ones would take long to read. A written one is its place,
+    its bytes as Latin-1 text, its permissions and its time.
     """
 
     libraries: list[tuple[str, str]]
     runtime: str
     folders: list[str]
     links: list[tuple[str, str]]
-    linked: list[tuple[str, str, list[tuple[str, int, int]]]]
+    linked: list[_Linked]
     written: list[tuple[str, str, int, int]]
 
 
@@ -45,7 +56,7 @@ def pattern_of(
     """The pattern of an environment that was just made of these files. Raises `OSError`."""
     pattern = Pattern(list(libraries), runtime, [], [], [], [])
     stored = {one.place: one for one in placed if one.linked is not None}
-    linked: defaultdict[tuple[str, str], list[tuple[str, int, int]]] = defaultdict(list)
+    linked: defaultdict[tuple[str, str], list[tuple[str, str]]] = defaultdict(list)
     for entry in _entries(str(root)):
         place = entry.path[len(str(root)) + 1 :]
         if entry.is_symlink():
@@ -54,12 +65,16 @@ def pattern_of(
             pattern.folders.append(place)
         elif place in stored:
             one, folder = stored[place], place.rpartition("/")[0]
-            linked[folder, str(one.linked).rpartition("/")[0]].append((entry.name, one.size, one.changed))
+            linked[folder, str(one.linked).rpartition("/")[0]].append(
+                (entry.name, f"{one.size} {one.changed}")
+            )
         else:
             state = entry.stat()
             content = Path(entry.path).read_bytes().decode("latin-1")
             pattern.written.append((place, content, state.st_mode & 0o777, state.st_mtime_ns))
-    pattern.linked.extend((*folders, files) for folders, files in linked.items())
+    for (folder, there), files in linked.items():
+        names, states = ("/".join(texts) for texts in zip(*files, strict=True))
+        pattern.linked.append((folder, there, names, states))
     return pattern
 
 
@@ -77,35 +92,54 @@ def follow_pattern(pattern: Pattern, root: str) -> None:
 
     Tens of thousands of places are plain texts here.
     """
-    linking = Linking()
     for folder in pattern.folders:
         os.mkdir(f"{root}/{folder}")  # noqa: PTH102
     for place, target in pattern.links:
         os.symlink(target, f"{root}/{place}")  # noqa: PTH211
-    for folder, stored, files in pattern.linked:
-        for name, size, changed in files:
-            try:
-                state = os.stat(f"{stored}/{name}")  # noqa: PTH116
-                if (state.st_size, state.st_mtime_ns) != (size, changed):
-                    raise StoreChanged(f"{stored}/{name}")
-                linking.put(f"{stored}/{name}", f"{root}/{folder}/{name}")
-            except FileNotFoundError as error:
-                raise StoreChanged(f"{stored}/{name}") from error
-    for place, content, mode, changed in pattern.written:
-        path = Path(root, place)
-        path.write_bytes(content.encode("latin-1"))
-        path.chmod(mode)
-        os.utime(path, ns=(changed, changed))
+    first, second = _halves(pattern.linked)
+    with alongside(partial(_link, second, root)) if second else nullcontext():
+        _link(first, root)
+        for place, content, mode, changed in pattern.written:
+            path = Path(root, place)
+            path.write_bytes(content.encode("latin-1"))
+            path.chmod(mode)
+            os.utime(path, ns=(changed, changed))
+
+
+def _link(linked: list[_Linked], root: str) -> None:
+    """Link files that are as they were; the store is asked first."""
+    linking = Linking()
+    for folder, stored, names, states in linked:
+        files = names.split("/")
+        try:
+            with opened_folder(stored) as source:
+                found = [os.stat(file, dir_fd=source) for file in files]
+            if "/".join(f"{one.st_size} {one.st_mtime_ns}" for one in found) != states:
+                raise StoreChanged(stored)
+            linking.put_all(stored, f"{root}/{folder}", files)
+        except FileNotFoundError as error:
+            raise StoreChanged(stored) from error
+
+
+def _halves(linked: list[_Linked]) -> tuple[list[_Linked], list[_Linked]]:
+    """Two parts of about as many files; all in the first where they are too few for a second process."""
+    number = sum(names.count("/") + 1 for _, _, names, _ in linked)
+    if number < _WORTH_TWO:
+        return linked, []
+    sums = accumulate(names.count("/") + 1 for _, _, names, _ in linked)
+    middle = next(place for place, seen in enumerate(sums, 1) if seen * 2 >= number)
+    return linked[:middle], linked[middle:]
 
 
 def read_pattern(content: bytes) -> Pattern | None:
     """A pattern that was kept, if it can still be read."""
     try:
-        return Pattern(*json.loads(content))
+        number, *parts = json.loads(content)
+        return Pattern(*parts) if number == _FORMAT else None
     except (ValueError, TypeError):
         return None
 
 
 def write_pattern(pattern: Pattern) -> bytes:
     """A pattern in the form in which it is kept."""
-    return json.dumps(pattern, ensure_ascii=False).encode(errors="surrogatepass")
+    return json.dumps([_FORMAT, *pattern], ensure_ascii=False).encode(errors="surrogatepass")

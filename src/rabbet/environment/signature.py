@@ -8,6 +8,8 @@ import hashlib
 import os
 from collections.abc import Iterable
 
+from rabbet.environment.folder import opened_folder
+
 __all__ = ["signature_of", "signature_of_files"]
 
 
@@ -18,16 +20,18 @@ def signature_of_files(states: Iterable[tuple[str, int, int]]) -> str:
 
 def signature_of(root: str) -> str:
     """The signature of all files below a folder, but for what Python compiles by itself. Raises `OSError`."""
-    states = []
+    digest = hashlib.sha256()
     waiting = [root]
     while waiting:
-        with os.scandir(waiting.pop()) as entries:
-            for entry in entries:
+        folder = waiting.pop()
+        states = [folder]
+        with opened_folder(folder) as descriptor, os.scandir(descriptor) as entries:
+            for entry in entries:  # in the order in which the folder has them, as long as nobody touches it
                 if entry.is_dir(follow_symlinks=False):
                     if entry.name != "__pycache__":
-                        waiting.append(entry.path)
+                        waiting.append(f"{folder}/{entry.name}")
                 else:
                     state = entry.stat(follow_symlinks=False)
-                    states.append((entry.path, state.st_size, state.st_mtime_ns, state.st_mode))
-    states.sort()
-    return hashlib.sha256(repr(states).encode(errors="surrogateescape")).hexdigest()
+                    states.append(f"{entry.name}/{state.st_size}/{state.st_mtime_ns}/{state.st_mode}")
+        digest.update("\0".join(states).encode(errors="surrogateescape"))
+    return digest.hexdigest()

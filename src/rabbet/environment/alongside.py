@@ -1,0 +1,49 @@
+"""A second process for a part of the work: two make links faster than one, and two threads do not."""
+
+import os
+import threading
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+
+__all__ = ["alongside"]
+
+
+@contextmanager
+def alongside(work: Callable[[], None]) -> Iterator[None]:
+    """Do this in a second process meanwhile, where there is a core for it; what fails there is done here.
+
+    The work must be such that it can be begun again. The second process holds the claims of this one, so if
+    this one is killed, others wait until it has ended too. Raises what the work raises.
+    """
+    helper = _second() if _may_fork() else None
+    if helper == 0:
+        _leave(work)
+    try:
+        yield
+    finally:
+        done = helper is not None and os.waitpid(helper, 0)[1] == 0
+    if not done:
+        work()
+
+
+def _may_fork() -> bool:
+    """A copy of a process with several threads could wait for one that it has not got."""
+    return threading.active_count() == 1 and (os.cpu_count() or 1) > 1
+
+
+def _second() -> int | None:
+    """Become two processes: 0 in the second one; `None` where the system allows no more of them."""
+    try:
+        return os.fork()
+    except OSError:
+        return None
+
+
+def _leave(work: Callable[[], None]) -> None:
+    """Do the work and end at once, whatever happens: all that follows is the first process's."""
+    code = 1
+    try:
+        work()
+        code = 0
+    finally:
+        os._exit(code)
