@@ -73,6 +73,7 @@ class Catalogue:
         self._found: dict[NormalizedName, Future[Candidates]] = {}
         self._metadata: dict[tuple[NormalizedName, Version], Future[Metadata | SetAside]] = {}
         self._listings: dict[NormalizedName, Listing | None] = {}
+        self._parsed: dict[tuple[str, str], Metadata | SetAside] = {}
         self._asked: Counter[NormalizedName] = Counter()
 
     def __enter__(self) -> Self:
@@ -82,9 +83,10 @@ class Catalogue:
         self._pool.shutdown(wait=False, cancel_futures=True)
 
     def for_target(self, target: Target) -> "Catalogue":
-        """The same sources for another target; listings that were read are not read again."""
+        """The same sources for another target; what was read is not read again."""
         other = Catalogue(self._given, target, self._memory, policy=self._policy, waiting=self._waiting)
         other._listings = self._listings
+        other._parsed = self._parsed
         other.set_aside = self.set_aside
         other._pool = self._pool
         return other
@@ -233,6 +235,12 @@ class Catalogue:
         if candidate.tree is not None:
             return candidate.tree.metadata
         file = candidate.files[0]
+        key = (file.source, file.location)
+        if key not in self._parsed:
+            self._parsed[key] = self._parse_metadata(candidate, file)
+        return self._parsed[key]
+
+    def _parse_metadata(self, candidate: Candidate, file: ListedFile) -> Metadata | SetAside:
         content = self._memory.recall(file.sha256) if file.sha256 else None
         try:
             if content is None:

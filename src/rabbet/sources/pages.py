@@ -126,7 +126,7 @@ class Pages:
             return
         versions: dict[Version, int] = {}
         tags: dict[frozenset[str] | None, int] = {None: -1}
-        files = listing.files
+        files = [file for _, files in listing.by_version for file in files]  # so they come sorted next time
         page = KeptPage(
             format=_FORMAT,
             etag=headers.get("etag", ""),

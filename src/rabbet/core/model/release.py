@@ -1,6 +1,8 @@
 """What sources offer: files, the releases they make up, and the metadata of one release."""
 
+from collections import defaultdict
 from dataclasses import dataclass
+from functools import cached_property
 from typing import NamedTuple
 
 from packaging.requirements import Requirement
@@ -79,9 +81,12 @@ class SourceTree:
     locked: LockedCheckout | LockedCommit
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
+@dataclass(frozen=True, kw_only=True)
 class Listing:
-    """All that one source lists for one library, and what it lists that can't be used."""
+    """All that one source lists for one library, and what it lists that can't be used.
+
+    It has no slots, for it remembers how its files are grouped: each target asks for that.
+    """
 
     name: NormalizedName
     source: str
@@ -89,13 +94,20 @@ class Listing:
     trees: tuple[SourceTree, ...] = ()
     aside: tuple[SetAside, ...] = ()
 
+    @cached_property
+    def by_version(self) -> tuple[tuple[Version, tuple[ListedFile, ...]], ...]:
+        """Its versions, the lowest first, with the files of each."""
+        found: defaultdict[Version, list[ListedFile]] = defaultdict(list)
+        for file in self.files:
+            found[file.version].append(file)
+        return tuple((version, tuple(found[version])) for version in sorted(found))
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Candidate:
+
+class Candidate(NamedTuple):
     """One release that could be chosen; its wheels that fit the target, the best first.
 
     One without wheels has a source archive or is a tree of sources. `doubles` are files left out because
-    another one has the same version, build and tags.
+    another one has the same version, build and tags. Like `ListedFile`, it is made by the thousands.
     """
 
     name: NormalizedName
@@ -114,7 +126,10 @@ class Candidate:
     @property
     def yanked(self) -> bool:
         """Whether every file that could be used was yanked (PEP 592)."""
-        return bool(self.files) and all(file.yanked is not None for file in self.files)
+        files = self.wheels or self.files
+        if not files or files[0].yanked is None:  # most often: no other needs to be looked at
+            return False
+        return all(file.yanked is not None for file in self.files)
 
     def __str__(self) -> str:
         """Name and version."""

@@ -1,6 +1,5 @@
 """A source's listing → the releases that could be chosen for one target, and why the others could not."""
 
-from collections import defaultdict
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -39,19 +38,19 @@ def candidates_for(
     `as_of`, or at an unknown time. Where several targets are alike, a release needs a wheel for each. A
     library that one `may_build` needs no wheel where it has a source archive.
     """
-    by_version: defaultdict[Version, list[ListedFile]] = defaultdict(list)
-    sdists: dict[Version, ListedFile] = {}
-    for file in listing.files:
-        if file.tags is not None:
-            by_version[file.version].append(file)
-        elif not _too_new(file, as_of):
-            sdists[file.version] = file
     ranks = [(one, cache(partial(_rank, one))) for one in target.each]
     releases = [_from_tree(tree, listing.source) for tree in listing.trees]
     aside = []
-    for version in sorted({*by_version, *sdists}):
-        wheels = _fitting(version, by_version[version], ranks, as_of)
-        sdist = sdists.get(version)
+    for version, files in listing.by_version:
+        built, sdist = [], None
+        for file in files:
+            if file.tags is not None:
+                built.append(file)
+            elif not _too_new(file, as_of):
+                sdist = file
+        if not built and sdist is None:
+            continue
+        wheels = _fitting(version, built, ranks, as_of)
         if isinstance(wheels, SetAside):
             unfit = _unfit(wheels, sdist, target, may_build=may_build)
             if unfit is not None:
@@ -96,7 +95,7 @@ def _fitting(
     for place, (target, rank_of) in enumerate(ranks):
         refused, fitting = set(), False
         for wheel in wheels:
-            rank = _too_new(wheel, as_of) or rank_of(wheel.tags, wheel.requires_python)
+            rank = (as_of and _too_new(wheel, as_of)) or rank_of(wheel.tags, wheel.requires_python)
             if isinstance(rank, str):
                 refused.add(rank)
             else:
