@@ -19,7 +19,7 @@ __all__ = ["Candidate", "ListedFile", "Listing", "Metadata", "SetAside", "Source
 class ListedFile(NamedTuple):
     """One file as a source lists it: a wheel, or a source archive, which has no `tags`.
 
-    It is no dataclass because large listings hold tens of thousands, and these are made ten times as fast.
+    It is no dataclass because large listings hold tens of thousands: these are made several times as fast.
     `location` is an absolute URL, or a path for a folder. `size` is in bytes and `sha256` in hexadecimal
     digits; both are `None` until known. `metadata_sha256` is the digest of the metadata file beside it
     (PEP 658), empty when that file is offered without one, `None` when it is not offered.

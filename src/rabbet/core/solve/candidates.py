@@ -41,15 +41,17 @@ def candidates_for(
     ranks = [(one, cache(partial(_rank, one))) for one in target.each]
     releases = [_from_tree(tree, listing.source) for tree in listing.trees]
     aside = []
-    for version, files in listing.by_version:
+    for _, files in listing.by_version:
         built, sdist = [], None
         for file in files:
             if file.tags is not None:
                 built.append(file)
             elif not _too_new(file, as_of):
                 sdist = file
-        if not built and sdist is None:
+        first = built[0] if built else sdist
+        if first is None:
             continue
+        version = first.version  # as the wheels' names write it, where an archive's writes 1.0 for 1.0.0
         wheels = _fitting(version, built, ranks, as_of)
         if isinstance(wheels, SetAside):
             unfit = _unfit(wheels, sdist, target, may_build=may_build)
