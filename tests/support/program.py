@@ -2,6 +2,7 @@
 
 import json
 import os
+import signal
 import subprocess
 import sys
 import tempfile
@@ -30,6 +31,8 @@ class ProgramCase(unittest.TestCase):
     """Each test gets an empty project folder."""
 
     def setUp(self) -> None:
+        # A suite that runs in the background ignores interruptions, and so would the programs that it starts.
+        signal.signal(signal.SIGINT, signal.default_int_handler)
         holder = tempfile.TemporaryDirectory(prefix="rabbet-test-")
         self.addCleanup(holder.cleanup)
         self.root = Path(holder.name).resolve()
