@@ -6,6 +6,7 @@ import shutil
 import signal
 import ssl
 import subprocess
+import sys
 import time
 import tomllib
 import unittest
@@ -268,6 +269,15 @@ class Interrupted(ProgramCase):
         manner.faults.clear()
         self.rabbet("recreate")
         self.assertIn("No drift", self.rabbet("drift").out)
+
+    def test_interrupt_while_loading(self) -> None:
+        """Interrupted before the program is complete, it says so all the same."""
+        hook = "lambda event, what: what[:1] == ('rabbet.cli.registry',) and os.kill(os.getpid(), 2)"
+        code = f"import os, sys, rabbet.__main__ as m; sys.addaudithook({hook}); m.program()"
+        done = subprocess.run(
+            [sys.executable, "-c", code], env=self.variables, capture_output=True, text=True, check=False
+        )
+        self.assertEqual((done.returncode, done.stderr), (130, "error: interrupted\n"))
 
     def test_many_at_once(self) -> None:
         """Several runs on one empty project and store all succeed, and leave one whole environment."""
