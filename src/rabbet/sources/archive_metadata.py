@@ -3,12 +3,15 @@
 import io
 import zlib
 from collections.abc import Callable
+from contextlib import suppress
 from typing import IO
+from urllib.parse import urlsplit
 
+from rabbet.errors import SourceFailed
 from rabbet.formats.metadata import MetadataBroken
 from rabbet.sources.http import HttpClient, refused
 
-__all__ = ["RangedFile", "far_metadata", "metadata_in", "sdist_metadata_in"]
+__all__ = ["FarWheels", "RangedFile", "metadata_in", "sdist_metadata_in"]
 
 _TAIL = 1 << 15
 _IDENTITY = {"Accept-Encoding": "identity"}
@@ -76,25 +79,38 @@ class _Capped(io.RawIOBase):
         return content
 
 
-def far_metadata(client: HttpClient, address: str) -> bytes:
-    """Read `METADATA` by ranges from the end of a wheel, or where that is not offered from the whole of it.
+class FarWheels:
+    """Wheels far away, read by ranges from their ends, or where that is not offered from the whole of them.
 
-    Raises `SourceFailed`, `MetadataBroken`.
+    Hosts are remembered that offered ranges once: there the size that a listing tells saves a question.
     """
-    head = client.get(address, _IDENTITY, method="HEAD")
-    if head.status != 200 or head.headers.get("accept-ranges") != "bytes":
-        return metadata_in(io.BytesIO(b"".join(client.stream(address))))
 
-    def fetch(start: int, end: int) -> bytes:
-        answer = client.get(address, {**_IDENTITY, "Range": f"bytes={start}-{end - 1}"})
-        if answer.status == 206:
-            return answer.body
-        if answer.status == 200:
-            return answer.body[start:end]
-        raise refused(address, answer.status)
+    def __init__(self, client: HttpClient) -> None:
+        self._client = client
+        self._ranging: set[str] = set()
 
-    size = int(head.headers.get("content-length", "0"))
-    return metadata_in(io.BufferedReader(RangedFile(size, fetch)))
+    def metadata(self, address: str, size: int | None) -> bytes:
+        """Read `METADATA` of a wheel, whose size may be known. Raises `SourceFailed`, `MetadataBroken`."""
+        host = urlsplit(address).netloc
+        if size is not None and host in self._ranging:
+            with suppress(SourceFailed, MetadataBroken):  # the size may be wrong: ask for it
+                return self._by_ranges(address, size)
+        head = self._client.get(address, _IDENTITY, method="HEAD")
+        if head.status != 200 or head.headers.get("accept-ranges") != "bytes":
+            return metadata_in(io.BytesIO(b"".join(self._client.stream(address))))
+        self._ranging.add(host)
+        return self._by_ranges(address, int(head.headers.get("content-length", "0")))
+
+    def _by_ranges(self, address: str, size: int) -> bytes:
+        def fetch(start: int, end: int) -> bytes:
+            answer = self._client.get(address, {**_IDENTITY, "Range": f"bytes={start}-{end - 1}"})
+            if answer.status == 206:
+                return answer.body
+            if answer.status == 200:
+                return answer.body[start:end]
+            raise refused(address, answer.status)
+
+        return metadata_in(io.BufferedReader(RangedFile(size, fetch)))
 
 
 class RangedFile(io.RawIOBase):

@@ -8,7 +8,7 @@ from rabbet.core.masking import without_credentials
 from rabbet.core.model.lock import LockedFile
 from rabbet.core.model.release import ListedFile
 from rabbet.errors import IntegrityFailed
-from rabbet.sources.archive_metadata import far_metadata, metadata_in, sdist_metadata_in
+from rabbet.sources.archive_metadata import FarWheels, metadata_in, sdist_metadata_in
 from rabbet.sources.http import HttpClient
 from rabbet.sources.local_file import local_path, read_pieces
 
@@ -23,6 +23,7 @@ class FileReader:
 
     def __init__(self, client: HttpClient) -> None:
         self._client = client
+        self._far_wheels = FarWheels(client)
 
     def metadata(self, file: ListedFile) -> bytes:
         """From the file beside it (PEP 658), else out of the file: of a wheel by ranges from its end.
@@ -38,7 +39,7 @@ class FileReader:
         if not file.is_wheel:
             return self._of_sdist(file)
         if path is None:
-            return far_metadata(self._client, file.location)
+            return self._far_wheels.metadata(file.location, file.size)
         return metadata_in(io.BytesIO(b"".join(read_pieces(path))))
 
     def locked(self, file: ListedFile) -> LockedFile:
