@@ -10,6 +10,7 @@ import re
 import time
 from collections.abc import Mapping
 from itertools import repeat
+from operator import attrgetter
 from typing import Protocol
 
 import msgspec
@@ -126,7 +127,7 @@ class Pages:
             return
         versions: dict[Version, int] = {}
         tags: dict[frozenset[str] | None, int] = {None: -1}
-        files = [one for _, group in listing.by_version for one in group]  # so they come sorted next time
+        files = sorted(listing.files, key=attrgetter("version"))  # so it needs no sorting next time
         page = KeptPage(
             format=_FORMAT,
             etag=headers.get("etag", ""),

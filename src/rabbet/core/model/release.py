@@ -95,12 +95,16 @@ class Listing:
     aside: tuple[SetAside, ...] = ()
 
     @cached_property
-    def by_version(self) -> tuple[tuple[Version, tuple[ListedFile, ...]], ...]:
-        """Its versions, the lowest first, with the files of each."""
-        found: defaultdict[Version, list[ListedFile]] = defaultdict(list)
+    def by_version(self) -> tuple[tuple[list[ListedFile], list[ListedFile]], ...]:
+        """The wheels and the source archives of each of its versions, the lowest first."""
+        found: defaultdict[Version, tuple[list[ListedFile], list[ListedFile]]] = defaultdict(_two_lists)
         for file in self.files:
-            found[file.version].append(file)
-        return tuple((version, tuple(found[version])) for version in sorted(found))
+            found[file.version][file.tags is None].append(file)
+        return tuple(found[version] for version in sorted(found))
+
+
+def _two_lists() -> tuple[list[ListedFile], list[ListedFile]]:
+    return [], []
 
 
 class Candidate(NamedTuple):

@@ -3,7 +3,7 @@
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from functools import cache, lru_cache, partial
+from functools import cache, lru_cache
 
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
 from packaging.utils import NormalizedName
@@ -14,7 +14,7 @@ from rabbet.core.model.target import Target
 
 __all__ = ["Candidates", "candidates_for"]
 
-_Rank = Callable[[frozenset[str] | None, str | None], int | str]
+_Ranking = Callable[[ListedFile], int | str]
 _NO_WHEEL = "no wheel"
 _LONGEST = 4000  # characters of a constraint; Python reads no number of more than 4300 digits
 
@@ -38,21 +38,16 @@ def candidates_for(
     `as_of`, or at an unknown time. Where several targets are alike, a release needs a wheel for each. A
     library that one `may_build` needs no wheel where it has a source archive.
     """
-    ranks = [(one, cache(partial(_rank, one))) for one in target.each]
+    ranks = [(one, _ranking(one, as_of)) for one in target.each]
     releases = [_from_tree(tree, listing.source) for tree in listing.trees]
     aside = []
-    for _, files in listing.by_version:
-        built, sdist = [], None
-        for file in files:
-            if file.tags is not None:
-                built.append(file)
-            elif not _too_new(file, as_of):
-                sdist = file
+    for built, archives in listing.by_version:
+        sdist = _archive(archives, as_of)
         first = built[0] if built else sdist
         if first is None:
             continue
         version = first.version  # as the wheels' names write it, where an archive's writes 1.0 for 1.0.0
-        wheels = _fitting(version, built, ranks, as_of)
+        wheels = _fitting(version, built, ranks)
         if isinstance(wheels, SetAside):
             unfit = _unfit(wheels, sdist, target, may_build=may_build)
             if unfit is not None:
@@ -70,6 +65,14 @@ def candidates_for(
             )
         )
     return Candidates(name=listing.name, releases=tuple(releases), aside=listing.aside + tuple(aside))
+
+
+def _archive(archives: list[ListedFile], as_of: datetime | None) -> ListedFile | None:
+    """The source archive of a release; of several the last one that is old enough."""
+    for one in reversed(archives):
+        if not _too_new(one, as_of):
+            return one
+    return None
 
 
 def _from_tree(tree: SourceTree, source: str) -> Candidate:
@@ -90,22 +93,18 @@ def _unfit(wheels: SetAside, sdist: ListedFile | None, target: Target, *, may_bu
 
 
 def _fitting(
-    version: Version, wheels: list[ListedFile], ranks: Sequence[tuple[Target, _Rank]], as_of: datetime | None
+    version: Version, wheels: list[ListedFile], ranks: Sequence[tuple[Target, _Ranking]]
 ) -> tuple[tuple[ListedFile, ...], tuple[str, ...]] | SetAside:
     """The wheels for each of the targets, if it has some for each, and the names of doubles."""
     ranked: dict[str, tuple[tuple[int, int], ListedFile]] = {}
     for place, (target, rank_of) in enumerate(ranks):
-        refused, fitting = set(), False
-        for wheel in wheels:
-            rank = (as_of and _too_new(wheel, as_of)) or rank_of(wheel.tags, wheel.requires_python)
-            if isinstance(rank, str):
-                refused.add(rank)
-            else:
-                fitting = True
-                ranked.setdefault(wheel.filename, ((place, rank), wheel))
+        fitting = [(rank, wheel) for wheel in wheels if isinstance(rank := rank_of(wheel), int)]
         if not fitting:
+            refused = {str(rank_of(wheel)) for wheel in wheels}
             reasons = sorted(f"{one} for {target}" if one == _NO_WHEEL else one for one in refused)
             return SetAside(version=str(version), reason=", ".join(reasons))
+        for rank, wheel in fitting:
+            ranked.setdefault(wheel.filename, ((place, rank), wheel))
     if len(ranked) == 1:
         return tuple(wheel for _, wheel in ranked.values()), ()
     ordered = _best_first(list(ranked.values()))
@@ -136,12 +135,17 @@ def _too_new(file: ListedFile, as_of: datetime | None) -> str:
     return f"uploaded on {uploaded:%Y-%m-%d}" if uploaded > as_of else ""
 
 
-def _rank(target: Target, tags: frozenset[str], requires_python: str | None) -> int | str:
-    """How well a wheel fits (the smaller the better), or why it does not."""
-    ranks = [target.tags[tag] for tag in tags if tag in target.tags]
-    if not ranks:
-        return _NO_WHEEL
-    return _needs_python(requires_python, target) or min(ranks)
+def _ranking(target: Target, as_of: datetime | None) -> _Ranking:
+    """How well wheels fit (the smaller the better), or why they do not."""
+
+    @cache
+    def rank(tags: frozenset[str], requires_python: str | None) -> int | str:
+        ranks = [target.tags[tag] for tag in tags if tag in target.tags]
+        return (_needs_python(requires_python, target) or min(ranks)) if ranks else _NO_WHEEL
+
+    if as_of is None:
+        return lambda wheel: rank(wheel.tags, wheel.requires_python)
+    return lambda wheel: _too_new(wheel, as_of) or rank(wheel.tags, wheel.requires_python)
 
 
 def _needs_python(constraint: str | None, target: Target) -> str:
