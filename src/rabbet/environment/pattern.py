@@ -17,6 +17,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from rabbet.environment.alongside import alongside
 from rabbet.environment.folder import opened_folder
 from rabbet.environment.linking import Linking
+from rabbet.store.memory import write_at_once
 
 if TYPE_CHECKING:
     from rabbet.environment.install import Placed
@@ -100,9 +101,9 @@ def follow_pattern(pattern: Pattern, root: str) -> None:
     with alongside(partial(_link, second, root)) if second else nullcontext():
         _link(first, root)
         for place, content, mode, changed in pattern.written:
-            path = Path(root, place)
-            path.write_bytes(content.encode("latin-1"))
-            path.chmod(mode)
+            path = f"{root}/{place}"
+            write_at_once(path, content.encode("latin-1"))
+            os.chmod(path, mode)  # noqa: PTH101
             os.utime(path, ns=(changed, changed))
 
 

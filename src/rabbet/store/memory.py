@@ -6,7 +6,7 @@ import threading
 from contextlib import suppress
 from pathlib import Path
 
-__all__ = ["LAYOUT", "Memory"]
+__all__ = ["LAYOUT", "Memory", "write_at_once"]
 
 LAYOUT = "layout-1"  # the folder of the store that holds everything in its present form
 
@@ -30,15 +30,18 @@ class Memory:
         temporary = f"{target}.{os.getpid()}.{threading.get_ident()}"
         with suppress(OSError):
             try:
-                _write(temporary, content)
+                write_at_once(temporary, content)
             except FileNotFoundError:
                 self._folder.mkdir(parents=True, exist_ok=True)
-                _write(temporary, content)
+                write_at_once(temporary, content)
             os.replace(temporary, target)  # noqa: PTH105 - hundreds of times a run
 
 
-def _write(path: str, content: bytes) -> None:
-    """Write with as few calls of the system as can be: each lets another thread in between."""
+def write_at_once(path: str, content: bytes) -> None:
+    """Write with as few calls of the system as can be: each takes time, and lets another thread in between.
+
+    Raises `OSError`.
+    """
     descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o666)
     try:
         if os.write(descriptor, content) < len(content):
