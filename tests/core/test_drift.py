@@ -11,8 +11,7 @@ from packaging.version import Version
 from rabbet.core.drift.compare import Expected, find_drift
 from rabbet.core.drift.plan import plan_steps
 from rabbet.core.model.inventory import Installed, Inventory
-from rabbet.core.model.lock import Lock, LockedFile, LockedLibrary, LockedRuntime
-from rabbet.core.model.plan import Needed
+from rabbet.core.model.lock import Lock, LockedFile, LockedLibrary, LockedRuntime, Needed
 from rabbet.core.model.release import Metadata
 from tests.support.catalogue import TARGET, requirement
 

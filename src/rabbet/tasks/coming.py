@@ -6,7 +6,7 @@ from concurrent.futures import Future, ThreadPoolExecutor
 
 from packaging.utils import NormalizedName, canonicalize_name
 
-from rabbet.core.model.plan import Needed
+from rabbet.core.model.lock import Needed
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.environment.install import Prepared, prepare_wheel
 from rabbet.environment.layout import Layout

@@ -8,9 +8,10 @@ from rabbet.core.model.finding import Finding, Kind, Weight
 from rabbet.core.targets import target_of
 from rabbet.environment.inspect import take_inventory
 from rabbet.environment.stamp import read_stamp
+from rabbet.tasks.interpreter import interpreter_trouble
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.project import Project
-from rabbet.tasks.runtime import chosen_runtime, interpreter_trouble
+from rabbet.tasks.runtime import chosen_runtime
 from rabbet.tasks.selection import Wish, selected
 
 __all__ = ["Drift", "drift"]

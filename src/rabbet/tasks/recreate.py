@@ -26,11 +26,12 @@ from rabbet.environment.remove import recorded_places, remove_library
 from rabbet.environment.stamp import Origin, Stamp, read_stamp, write_stamp
 from rabbet.errors import EnvironmentFailed
 from rabbet.tasks.coming import coming
+from rabbet.tasks.interpreter import interpreter_trouble
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer
 from rabbet.tasks.project import DECLARATION, Project
 from rabbet.tasks.remake import remember_pattern
-from rabbet.tasks.runtime import chosen_runtime, interpreter_trouble
+from rabbet.tasks.runtime import chosen_runtime
 from rabbet.tasks.selection import Wish, selected
 from rabbet.tasks.unchanged import Fit, remember_fit
 

@@ -1,8 +1,5 @@
 """Which interpreter of this machine a project gets."""
 
-from pathlib import Path
-from typing import NamedTuple
-
 from packaging.version import Version
 
 from rabbet.core.model.declaration import Declaration
@@ -10,39 +7,12 @@ from rabbet.core.model.lock import Lock
 from rabbet.core.model.runtime import PythonRuntime, Refusal
 from rabbet.core.model.target import Target
 from rabbet.core.targets import joined, named_target, target_of
-from rabbet.environment.inspect import read_configuration
 from rabbet.runtimes.choose import choose
 from rabbet.runtimes.probe import probe_all
 from rabbet.runtimes.search import find_executables
 from rabbet.tasks.machine import Machine
 
-__all__ = ["InterpreterTrouble", "chosen_runtime", "found_runtimes", "interpreter_trouble", "targets_for"]
-
-
-class InterpreterTrouble(NamedTuple):
-    """What became of an environment's interpreter since it was made, and whether it can still be run."""
-
-    reason: str
-    usable: bool
-
-
-def interpreter_trouble(root: Path, machine: Machine) -> InterpreterTrouble | None:
-    """Whether the interpreter that an environment was made from is gone or another one now.
-
-    Raises `EnvironmentFailed` where there is no environment.
-    """
-    known = read_configuration(root).python
-    link = root / "bin" / "python"
-    if not link.exists():
-        place = f" {link.readlink()}" if link.is_symlink() else ""
-        return InterpreterTrouble(f"its interpreter{place} is gone", usable=False)
-    found = probe_all([link.resolve()], machine.store().runtimes)[0]
-    if isinstance(found, Refusal):
-        return InterpreterTrouble(f"its interpreter {found.executable}: {found.reason}", usable=False)
-    if found.version != known:
-        reason = f"its interpreter {found.executable} was changed from {known} to {found.version}"
-        return InterpreterTrouble(reason, usable=True)
-    return None
+__all__ = ["chosen_runtime", "found_runtimes", "targets_for"]
 
 
 def found_runtimes(machine: Machine) -> tuple[PythonRuntime | Refusal, ...]:

@@ -4,6 +4,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from functools import partial
+from typing import TYPE_CHECKING
 
 from packaging.utils import NormalizedName, canonicalize_name
 from packaging.version import Version
@@ -22,7 +23,10 @@ from rabbet.sources.catalogue import Catalogue
 from rabbet.tasks.catalogue import Sources
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer
-from rabbet.tasks.unsolved import Unsolved, no_solution
+
+if TYPE_CHECKING:
+    from rabbet.core.solve.solver import Refutation
+    from rabbet.errors import NoSolution
 
 __all__ = ["Aim", "Settlement", "Settling", "settle"]
 
@@ -101,10 +105,7 @@ def settle(work: Settling, aim: Aim) -> Settlement:
         work.observer.stage("reading listings and metadata")
         declared = [one.requirement for one in work.declaration.declared()]
         catalogue.expect(one for one in declared if work.targets[0].admits(one.marker))
-        outcome = _settle_all(work, catalogue, aim)
-        if isinstance(outcome, Unsolved):
-            raise no_solution(outcome, work.machine, work.observer)
-        settled, moves = outcome
+        settled, moves = _settle_all(work, catalogue, aim)
         chosen = {(name, one.version): one for part in settled for name, one in part.solution.chosen.items()}
         also_known = catalogue.also_known(chosen.values())
         before = work.earlier[0] if work.earlier and aim.keeps else None
@@ -143,9 +144,7 @@ def _unhashed(catalogue: Catalogue, chosen: Iterable[Candidate]) -> set[str]:
     return {file.source for file in files if file.sha256 is None and file.source in catalogue.indexes}
 
 
-def _settle_all(
-    work: Settling, catalogue: Catalogue, aim: Aim
-) -> "tuple[list[Solved], tuple[Move, ...]] | Unsolved":
+def _settle_all(work: Settling, catalogue: Catalogue, aim: Aim) -> tuple[list[Solved], tuple[Move, ...]]:
     """Solve each target, preferring what is locked for it and then what was chosen for the others."""
     from rabbet.core.solve.solver import (  # here: the first answers are on their way meanwhile
         Refutation,
@@ -160,13 +159,7 @@ def _settle_all(
         policy = _policy(work, target, aim, chosen)
         answer = solve(answering, target, list(work.declaration.declared()), policy=policy)
         if isinstance(answer, Refutation):
-            return Unsolved(
-                declaration=work.declaration,
-                variant=work.variant,
-                refutation=answer,
-                catalogue=answering,
-                target=target,
-            )
+            raise _no_solution(work, answer, answering, target)
         settled.append(_with_files(answer, answering))
         versions = [_versions(lock, target) for lock in work.earlier]
         moved = explained_moves(
@@ -180,6 +173,21 @@ def _settle_all(
             moves.setdefault((move.name, move.before, move.after), move)
         chosen = {**{name: one.version for name, one in answer.chosen.items()}, **chosen}
     return settled, tuple(sorted(moves.values(), key=lambda move: move.name))
+
+
+def _no_solution(
+    work: Settling, refutation: "Refutation", catalogue: Catalogue, target: Target
+) -> "NoSolution":
+    from rabbet.tasks.unsolved import Unsolved, no_solution  # here: most declarations have a solution
+
+    unsolved = Unsolved(
+        declaration=work.declaration,
+        variant=work.variant,
+        refutation=refutation,
+        catalogue=catalogue,
+        target=target,
+    )
+    return no_solution(unsolved, work.machine, work.observer)
 
 
 def _with_files(solution: Solution, catalogue: Catalogue) -> Solved:

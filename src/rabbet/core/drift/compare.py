@@ -10,8 +10,7 @@ from packaging.utils import NormalizedName, canonicalize_name
 
 from rabbet.core.model.finding import Finding, Kind, Weight
 from rabbet.core.model.inventory import Installed, Inventory
-from rabbet.core.model.lock import Lock
-from rabbet.core.model.plan import Needed
+from rabbet.core.model.lock import Lock, Needed
 from rabbet.core.model.solution import Part
 from rabbet.core.model.target import Target
 

@@ -3,7 +3,8 @@
 from collections.abc import Sequence
 
 from rabbet.core.model.inventory import Installed, Inventory
-from rabbet.core.model.plan import Action, Needed, Plan, Step
+from rabbet.core.model.lock import Needed
+from rabbet.core.model.plan import Action, Plan, Step
 
 __all__ = ["plan_steps"]
 

@@ -5,8 +5,7 @@ from collections.abc import Set as AbstractSet
 from packaging.markers import Marker
 
 from rabbet.core.file_name import parse_wheel_name
-from rabbet.core.model.lock import Lock, LockedCommit, LockedFile, LockedLibrary, Selection
-from rabbet.core.model.plan import Needed
+from rabbet.core.model.lock import Lock, LockedCommit, LockedFile, LockedLibrary, Needed, Selection
 from rabbet.core.model.target import Target
 from rabbet.errors import EnvironmentFailed, NotUnderstood
 

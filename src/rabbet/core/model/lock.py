@@ -15,6 +15,7 @@ __all__ = [
     "LockedFile",
     "LockedLibrary",
     "LockedRuntime",
+    "Needed",
     "Selection",
 ]
 
@@ -86,6 +87,14 @@ class Selection:
     def holds(self, section: Section) -> bool:
         """Whether a section is among them."""
         return section.name in (self.groups if section.kind == "group" else self.extras)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Needed:
+    """A library that this machine needs, and the locked wheel that serves it best."""
+
+    locked: LockedLibrary
+    wheel: LockedFile
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

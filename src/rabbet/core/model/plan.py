@@ -6,9 +6,9 @@ from enum import StrEnum
 from packaging.utils import NormalizedName
 
 from rabbet.core.model.inventory import Installed
-from rabbet.core.model.lock import LockedFile, LockedLibrary
+from rabbet.core.model.lock import Needed
 
-__all__ = ["Action", "Needed", "Plan", "Step"]
+__all__ = ["Action", "Plan", "Step"]
 
 
 class Action(StrEnum):
@@ -18,14 +18,6 @@ class Action(StrEnum):
     ADD = "add"
     REPLACE = "replace"
     REMOVE = "remove"
-
-
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Needed:
-    """A library that this machine needs, and the locked wheel that serves it best."""
-
-    locked: LockedLibrary
-    wheel: LockedFile
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
