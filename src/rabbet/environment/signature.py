@@ -33,5 +33,5 @@ def signature_of(root: str) -> str:
                 else:
                     state = entry.stat(follow_symlinks=False)
                     states.append(f"{entry.name}/{state.st_size}/{state.st_mtime_ns}/{state.st_mode}")
-        digest.update("\0".join(states).encode(errors="surrogateescape"))
+        digest.update("\0".join([*states, ""]).encode(errors="surrogateescape"))
     return digest.hexdigest()
