@@ -81,8 +81,9 @@ class Followed(unittest.TestCase):
             lambda path: os.utime(path, ns=(5, 5)),
             Path.unlink,
             lambda path: shutil.rmtree(path.parent),
+            lambda path: (shutil.rmtree(path.parent), path.parent.write_text("no folder")),
         ]
-        for change, number in zip(changes, (0, FOLDERS - 1, 1, 0), strict=True):
+        for change, number in zip(changes, (0, FOLDERS - 1, 1, 0, 1), strict=True):
             with self.subTest(number=number), self.assertRaises(StoreChanged):
                 change(self.root / "store" / str(number) / f"cell{FILES - 1}.py")
                 self.follow()

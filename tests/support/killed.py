@@ -23,8 +23,9 @@ def kill_at(sent: signal.Signals, number: int, folder: str) -> None:
 
     def look(event: str, arguments: tuple[object, ...]) -> None:
         writes = event == "open" and isinstance(arguments[2], int) and arguments[2] & WRITING
-        if (event in CHANGES or writes) and folder in str(arguments[0]):
-            os.write(1, f"{event} {arguments[0]}\n".encode())
+        places = [str(one) for one in arguments[:2] if folder in str(one)]  # of a link, the second one
+        if (event in CHANGES or writes) and places:
+            os.write(1, f"{event} {places[0]}\n".encode())
             if next(numbers) == number:
                 os.kill(os.getpid(), sent)
 

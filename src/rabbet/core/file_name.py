@@ -63,13 +63,16 @@ def parse_wheel_name(filename: str) -> FileName | str:
         return f"'{filename}' does not end in .whl"
     if len(filename) > _LONGEST:
         return _too_long(filename)
+    parts = filename.count("-") + 1
+    if parts not in (5, 6):
+        return f"'{filename}' has {parts} parts in place of 5 or 6"
     release, *tags = filename[:-4].rsplit("-", 3)
     try:
         return FileName(*_release(release), _tags("-".join(tags)))
     except InvalidVersion:
         return f"'{filename}' has no version"
     except (InvalidTag, _NotStandard) as error:
-        return f"'{filename}' {error}"
+        return f"'{filename}': {error}"
 
 
 def _too_long(filename: str) -> str:
@@ -83,16 +86,14 @@ def _canonical(name: str) -> NormalizedName:
 
 @lru_cache(maxsize=8192)
 def _release(text: str) -> tuple[NormalizedName, Version, tuple[int, str]]:
-    """What stands before the tags: name, version and build."""
-    parts = text.split("-")
-    if len(parts) not in (2, 3):
-        raise _NotStandard(f"has {len(parts) + 3} parts in place of 5 or 6")
-    if "__" in parts[0] or not _NAME.match(parts[0]):
-        raise _NotStandard("begins with no name")
-    build = _BUILD.match(parts[2] if len(parts) == 3 else "0")
+    """What stands before the tags: name, version and perhaps a build number."""
+    name, version, *numbers = text.split("-")
+    if "__" in name or not _NAME.match(name):
+        raise _NotStandard("it begins with no name")
+    build = _BUILD.match(numbers[0] if numbers else "0")
     if build is None:
-        raise _NotStandard("has a build number that begins with no digit")
-    return _canonical(parts[0]), _version(parts[1]), (int(build[1]), build[2])
+        raise _NotStandard("its build number begins with no digit")
+    return _canonical(name), _version(version), (int(build[1]), build[2])
 
 
 @lru_cache(maxsize=8192)
@@ -102,6 +103,4 @@ def _version(text: str) -> Version:
 
 @lru_cache(maxsize=8192)
 def _tags(text: str) -> frozenset[str]:
-    if text.count("-") < 2:
-        raise _NotStandard(f"has {text.count('-') + 2} parts in place of 5 or 6")
     return frozenset(str(tag) for tag in parse_tag(text))

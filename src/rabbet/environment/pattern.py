@@ -112,23 +112,30 @@ def _link(linked: list[_Linked], root: str) -> None:
     linking = Linking()
     for folder, stored, names, states in linked:
         files = names.split("/")
+        if _states(stored, files) != states:
+            raise StoreChanged(stored)
         try:
-            with opened_folder(stored) as source:
-                found = [os.stat(file, dir_fd=source) for file in files]
-            if "/".join(f"{one.st_size} {one.st_mtime_ns}" for one in found) != states:
-                raise StoreChanged(stored)
             linking.put_all(stored, f"{root}/{folder}", files)
-        except FileNotFoundError as error:
+        except FileNotFoundError as error:  # gone since it was asked
             raise StoreChanged(stored) from error
+
+
+def _states(stored: str, files: list[str]) -> str:
+    """The sizes and times of files of one folder of the store, as a pattern has them."""
+    try:
+        with opened_folder(stored) as source:
+            found = [os.stat(file, dir_fd=source) for file in files]
+    except OSError as error:
+        raise StoreChanged(stored) from error
+    return "/".join(f"{one.st_size} {one.st_mtime_ns}" for one in found)
 
 
 def _halves(linked: list[_Linked]) -> tuple[list[_Linked], list[_Linked]]:
     """Two parts of about as many files; all in the first where they are too few for a second process."""
-    number = sum(names.count("/") + 1 for _, _, names, _ in linked)
-    if number < _WORTH_TWO:
+    sums = list(accumulate(names.count("/") + 1 for _, _, names, _ in linked))
+    if not sums or sums[-1] < _WORTH_TWO:
         return linked, []
-    sums = accumulate(names.count("/") + 1 for _, _, names, _ in linked)
-    middle = next(place for place, seen in enumerate(sums, 1) if seen * 2 >= number)
+    middle = next(place for place, seen in enumerate(sums, 1) if seen * 2 >= sums[-1])
     return linked[:middle], linked[middle:]
 
 

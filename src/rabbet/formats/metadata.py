@@ -8,11 +8,11 @@ from packaging.specifiers import InvalidSpecifier, SpecifierSet
 from packaging.utils import canonicalize_name
 from packaging.version import InvalidVersion, Version
 
+from rabbet.core.limits import LONGEST_TEXT
 from rabbet.core.model.release import Metadata
 
 __all__ = ["MetadataBroken", "bounded", "parse_metadata", "parse_static_metadata"]
 
-_LONGEST = 4000  # characters of a field; Python reads no number of more than 4300 digits
 _NEEDED = {"name", "version", "requires-dist", "requires-python", "provides-extra"}
 
 
@@ -22,7 +22,7 @@ class MetadataBroken(ValueError):
 
 def bounded(text: str) -> str:
     """The text of a field, unless it is longer than any should be. Raises `MetadataBroken`."""
-    if len(text) > _LONGEST:
+    if len(text) > LONGEST_TEXT:
         raise MetadataBroken(f"a field of its metadata has {len(text)} characters: '{text[:60]}…'")
     return text
 

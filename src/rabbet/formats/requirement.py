@@ -5,9 +5,8 @@ from urllib.parse import urlsplit
 from packaging.requirements import InvalidRequirement, Requirement
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
 
+from rabbet.core.limits import LONGEST_TEXT
 from rabbet.errors import NotUnderstood
-
-_LONGEST = 4000  # characters; Python reads no number of more than 4300 digits
 
 __all__ = ["is_file", "is_repository", "parse_requirement", "parse_runtime", "parse_specifiers"]
 
@@ -73,5 +72,5 @@ def parse_specifiers(text: str) -> SpecifierSet:
 
 
 def _check_length(text: str, wrong: str) -> None:
-    if len(text) > _LONGEST:
+    if len(text) > LONGEST_TEXT:
         raise NotUnderstood(f"'{text[:60]}…' {wrong}", because=[f"it has {len(text)} characters"])

@@ -47,8 +47,9 @@ def offers_of(
     found = {target: candidates_for(listing, target, may_build=may_build) for target in targets}
     allowed = {version for target in targets for version in _allowed(found[target], target, requirements)}
     files: dict[Version, list[ListedFile]] = {tree.version: [] for tree in listing.trees}
-    for file in listing.files:
-        files.setdefault(file.version, []).append(file)
+    for wheels, archives in listing.by_version:
+        together = [*wheels, *archives]
+        files[together[0].version] = together
     return tuple(
         Offer(
             version=version,

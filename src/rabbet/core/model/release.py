@@ -130,10 +130,8 @@ class Candidate(NamedTuple):
     @property
     def yanked(self) -> bool:
         """Whether every file that could be used was yanked (PEP 592)."""
-        files = self.wheels or self.files
-        if not files or files[0].yanked is None:  # most often: no other needs to be looked at
-            return False
-        return all(file.yanked is not None for file in self.files)
+        files = self.files
+        return bool(files) and all(file.yanked is not None for file in files)
 
     def __str__(self) -> str:
         """Name and version."""

@@ -9,6 +9,7 @@ from packaging.specifiers import InvalidSpecifier, SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
+from rabbet.core.limits import LONGEST_TEXT
 from rabbet.core.model.release import Candidate, ListedFile, Listing, SetAside, SourceTree
 from rabbet.core.model.target import Target
 
@@ -16,7 +17,6 @@ __all__ = ["Candidates", "candidates_for"]
 
 _Ranking = Callable[[ListedFile], int | str]
 _NO_WHEEL = "no wheel"
-_LONGEST = 4000  # characters of a constraint; Python reads no number of more than 4300 digits
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -105,7 +105,7 @@ def _fitting(
             return SetAside(version=str(version), reason=", ".join(reasons))
         for rank, wheel in fitting:
             ranked.setdefault(wheel.filename, ((place, rank), wheel))
-    if len(ranked) == 1:
+    if len(ranked) == 1:  # as with most releases: there is nothing to put in order
         return tuple(wheel for _, wheel in ranked.values()), ()
     ordered = _best_first(list(ranked.values()))
     kept = {(wheel.build, wheel.tags): wheel for wheel in reversed(ordered)}
@@ -160,6 +160,6 @@ def _needs_python(constraint: str | None, target: Target) -> str:
 def _specifiers(text: str) -> SpecifierSet | None:
     """Parsed once each; `None` for what no one can read, which then refuses nothing (PEP 503)."""
     try:
-        return SpecifierSet(text) if len(text) < _LONGEST else None
+        return SpecifierSet(text) if len(text) <= LONGEST_TEXT else None
     except InvalidSpecifier:
         return None
