@@ -11,6 +11,7 @@
     ├── EnvironmentFailed (7)       a runtime, an environment or a folder does not serve
     │   ├── NoRuntime               no interpreter on this machine fits
     │   └── CannotWrite             a file or folder can't be written
+    ├── Fault (70)                  Rabbet itself failed: what nobody foresaw
     └── Interrupted (130)           the user stopped it
 
 Exit code 1 belongs to no error: it is the answer "no" (drift was found).
@@ -24,6 +25,7 @@ __all__ = [
     "CannotWrite",
     "EnvironmentFailed",
     "ExitCode",
+    "Fault",
     "IntegrityFailed",
     "Interrupted",
     "NoDeclaration",
@@ -48,6 +50,7 @@ class ExitCode(IntEnum):
     SOURCE = 5
     INTEGRITY = 6
     ENVIRONMENT = 7
+    FAULT = 70
     INTERRUPTED = 130
 
 
@@ -116,6 +119,12 @@ class NoRuntime(EnvironmentFailed):
 
 class CannotWrite(EnvironmentFailed):
     """A file or folder can't be written: permissions, a full disk, a name in use."""
+
+
+class Fault(RabbetError):
+    """Rabbet itself failed: something was raised that nobody foresaw."""
+
+    exit_code = ExitCode.FAULT
 
 
 class Interrupted(RabbetError):

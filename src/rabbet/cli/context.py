@@ -12,8 +12,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple, TextIO
 
 from rabbet.cli.observer import ClosableObserver, observer_for
-from rabbet.cli.style import Style, style_for
-from rabbet.core.masking import without_credentials
+from rabbet.cli.output import write_line
+from rabbet.cli.style import Style, TableLine, style_for
+from rabbet.core.shown_text import visible, without_credentials
 from rabbet.errors import WrongUsage
 from rabbet.tasks.machine import Machine
 
@@ -44,15 +45,22 @@ class Context(NamedTuple):
         return find_project(self.machine.folder).of(variant)
 
     def show(self, text: str = "") -> None:
-        """Print a line of the result, without any secret; progress still on the screen goes first."""
-        self.observer.close()
-        print(without_credentials(text), file=self.output)
+        """Print a line of the result, without any secret; progress still on the screen goes first.
+
+        Whatever it holds, it stays one line, and does nothing to the terminal (`visible`).
+        """
+        self._print(text if isinstance(text, TableLine) else visible(text))
 
     def show_json(self, schema: str, content: Mapping[str, object]) -> None:
         """Print the one document of `--json`."""
         import json
 
-        self.show(json.dumps({"schema": f"rabbet.{schema}/1", **content}, indent=2))
+        text = json.dumps({"schema": f"rabbet.{schema}/1", **content}, indent=2)
+        self._print(text.replace("\x7f", "\\u007f"))  # the one control character that JSON lets stand
+
+    def _print(self, text: str) -> None:
+        self.observer.close()
+        write_line(self.output, without_credentials(text))
 
 
 @contextmanager

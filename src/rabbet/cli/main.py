@@ -8,13 +8,16 @@ import os
 import sys
 from argparse import ArgumentParser, HelpFormatter
 from collections.abc import Sequence
+from contextlib import suppress
 from functools import partial
 from importlib import import_module
+from io import TextIOWrapper
 from typing import NoReturn
 
 from rabbet import __version__
+from rabbet.cli.output import flush, write_line
 from rabbet.cli.registry import COMMANDS, HEADINGS
-from rabbet.core.masking import without_credentials
+from rabbet.core.shown_text import visible, without_credentials
 from rabbet.errors import ExitCode, Interrupted, RabbetError, WrongUsage
 
 __all__ = ["main", "program"]
@@ -41,12 +44,7 @@ def program() -> NoReturn:
     It leaves without taking the interpreter apart, which would cost up to a tenth of a run: all that is to
     stay was written and closed by then.
     """
-    code = main()
-    try:
-        sys.stdout.flush()
-    except BrokenPipeError:
-        code = code or ExitCode.NO
-    _leave_now(code)
+    _leave_now(main())
 
 
 def main(arguments: Sequence[str] | None = None) -> int:
@@ -54,12 +52,15 @@ def main(arguments: Sequence[str] | None = None) -> int:
     gc.set_threshold(
         100_000
     )  # a run is short and makes few cycles: looking for them would take a tenth of it
+    _mend_streams()
     given = list(sys.argv[1:] if arguments is None else arguments)
     trace = given[:1] == ["--trace"]
     if trace:
         del given[0]
     try:
-        return _dispatch(given)
+        code = _dispatch(given)
+        flush(sys.stdout)
+        return code
     except RabbetError as error:
         return _report(error, trace=trace)
     except KeyboardInterrupt:
@@ -69,14 +70,28 @@ def main(arguments: Sequence[str] | None = None) -> int:
         # The reader of our output went away; the rest of it is for nobody.
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
         return ExitCode.NO
+    except Exception as error:  # noqa: BLE001 - what nobody foresaw: never a bare traceback
+        from rabbet.cli.fault import fault_of
+
+        return _report(fault_of(error, given), trace=trace)
+
+
+def _mend_streams() -> None:
+    """A closed stream leads nowhere, and characters that a stream's encoding lacks are escaped."""
+    for name, mode in (("stdin", "r"), ("stdout", "w"), ("stderr", "w")):
+        if getattr(sys, name) is None:
+            setattr(sys, name, open(os.devnull, mode))  # noqa: PTH123, SIM115 - pathlib is heavy; it stays open
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, TextIOWrapper):
+            stream.reconfigure(errors="backslashreplace")
 
 
 def _dispatch(given: list[str]) -> int:
     if not given or given[0] in ("--help", "-h"):
-        print(help_text(), end="")  # noqa: T201 - the help is the result
+        write_line(sys.stdout, help_text())
         return ExitCode.DONE
     if given[0] == "--version":
-        print(f"rabbet {__version__}")  # noqa: T201 - the version is the result
+        write_line(sys.stdout, f"rabbet {__version__}")
         return ExitCode.DONE
     return _run(given[0], given[1:])
 
@@ -88,7 +103,7 @@ def help_text() -> str:
         rows = [(name, summary) for name, (place, _, summary) in COMMANDS.items() if place == heading]
         for number, (name, summary) in enumerate(rows):
             lines.append(f"{heading if number == 0 else '':<8}  {name:<8}  {summary}")
-    lines += ["", "`rabbet COMMAND --help` tells more. New here? Try: rabbet demo", ""]
+    lines += ["", "`rabbet COMMAND --help` tells more. New here? Try: rabbet demo"]
     return "\n".join(lines)
 
 
@@ -105,7 +120,10 @@ def _run(name: str, given: list[str]) -> int:
         formatter_class=partial(HelpFormatter, width=None if helping else 80),
     )
     module.add_arguments(parser)
-    arguments = parser.parse_args(given)
+    try:
+        arguments = parser.parse_args(given)
+    except SystemExit:  # argparse has shown the help
+        return ExitCode.DONE
     from rabbet.cli.context import make_context
 
     quiet, offline = getattr(arguments, "quiet", False), getattr(arguments, "offline", False)
@@ -125,18 +143,26 @@ def _unknown(name: str) -> WrongUsage:
 
 def _report(error: RabbetError, *, trace: bool = False) -> int:
     """Print an error for people: what, because, try."""
+    lines = [f"error: {_plain(str(error))}"]
     if trace:
         import traceback
 
-        traceback.print_exception(error)
-    lines = [f"error: {error}"]
-    because = [line for reason in error.because for line in _wrapped(reason)]
+        lines = [_plain(line) for line in "".join(traceback.format_exception(error)).splitlines()] + lines
+    because = [line for reason in error.because for line in _wrapped(_plain(reason))]
     lines += [f"{'' if number else '  because':9} {line}" for number, line in enumerate(because)]
     if error.remedy:
-        lines += [f"  try     {error.remedy}", *(f"  or      {other}" for other in error.or_else)]
-    sys.stdout.flush()
-    print(without_credentials("\n".join(lines)), file=sys.stderr)  # noqa: T201 - the one place that prints errors
+        others = (f"  or      {_plain(other)}" for other in error.or_else)
+        lines += [f"  try     {_plain(error.remedy)}", *others]
+    with suppress(OSError):  # a full or closed output must not hide the error
+        sys.stdout.flush()
+    with suppress(OSError):
+        print("\n".join(lines), file=sys.stderr, flush=True)  # noqa: T201 - the one place that prints errors
     return error.exit_code
+
+
+def _plain(text: str) -> str:
+    """A line that may be shown: secrets go before it is wrapped, for a line break could hide one."""
+    return visible(without_credentials(text))
 
 
 def _wrapped(reason: str) -> list[str]:
@@ -152,5 +178,6 @@ def _wrapped(reason: str) -> list[str]:
 
 def _leave_now(code: int) -> NoReturn:
     """Leave at once, without waiting for downloads that are under way in other threads."""
-    sys.stderr.flush()
+    with suppress(OSError):
+        sys.stderr.flush()
     os._exit(code)

@@ -5,6 +5,7 @@ import time
 from typing import TYPE_CHECKING, NamedTuple, Protocol, TextIO
 
 from rabbet.cli.style import size_text
+from rabbet.core.shown_text import visible, without_credentials
 from rabbet.tasks.progress import Observer, Silent
 
 if TYPE_CHECKING:
@@ -50,10 +51,15 @@ class _Lines(Silent):
         shown = f"{text} ({total})" if total else text
         shown += f", {size_text(size)}" if size else ""
         if total != 0:
-            print(f"… {shown}", file=self._stream, flush=True)
+            print(f"… {_plain(shown)}", file=self._stream, flush=True)
 
     def close(self) -> None:
         """Nothing needs to be cleared."""
+
+
+def _plain(text: str) -> str:
+    """A text that names of files and libraries are a part of, as it may be shown."""
+    return visible(without_credentials(text))
 
 
 class Traffic(NamedTuple):
@@ -138,7 +144,9 @@ class _Moving:
         if self._progress is not None and self._task is not None:
             self._progress.update(
                 self._task,
-                description=f"{self._stage}{self._traffic.text(time.monotonic())} {said}"[: self._width],
+                description=_plain(f"{self._stage}{self._traffic.text(time.monotonic())} {said}")[
+                    : self._width
+                ],
                 completed=self._traffic.done if self._traffic.size else self._done,
                 total=self._traffic.size or self._total or None,
             )
@@ -155,7 +163,7 @@ class _Moving:
         for name, row in self._rows.items():
             one = self._files[name]
             said = f"  {' '.join(name.split('-')[:2])}{one.text(time.monotonic())}"
-            progress.update(row, description=said[: self._width], completed=one.done)
+            progress.update(row, description=_plain(said)[: self._width], completed=one.done)
 
     def _start(self) -> None:
         from rich.console import Console
@@ -164,7 +172,7 @@ class _Moving:
         bar = BarColumn(bar_width=_BAR, complete_style="default", finished_style="default")
         console = Console(stderr=True)
         self._width = console.width - _BAR - 4  # else the bar would give way to the text
-        columns = (SpinnerColumn("line"), bar, TextColumn("{task.description}"))
+        columns = (SpinnerColumn("line"), bar, TextColumn("{task.description}", markup=False))
         self._progress = Progress(*columns, console=console, transient=True)
         self._task = self._progress.add_task(self._stage, total=None)
         self._progress.start()

@@ -4,6 +4,7 @@ from collections.abc import Callable, Sequence
 from typing import TypeVar
 
 from rabbet.cli.context import Context
+from rabbet.core.shown_text import visible
 from rabbet.errors import RabbetError
 
 __all__ = ["ask", "ask_choice", "confirm"]
@@ -42,7 +43,7 @@ def confirm(context: Context, question: str) -> bool:
 
 def _line(context: Context, prompt: str) -> str:
     """One line of input; its end (`Ctrl-D`) counts as an interruption."""
-    context.output.write(prompt)
+    context.output.write(visible(prompt))
     context.output.flush()
     line = context.input.readline()
     if not line:

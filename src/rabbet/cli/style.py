@@ -1,9 +1,15 @@
-"""Plain tables and a little colour, which supports and never carries the meaning alone."""
+"""Plain tables and a little colour, which supports and never carries the meaning alone.
+
+Cells are made visible text here, before colour is added: a table's lines are the only ones that may hold
+codes of a terminal.
+"""
 
 from collections.abc import Mapping, Sequence
 from typing import NamedTuple, TextIO
 
-__all__ = ["COLOURED", "PLAIN", "Style", "count", "size_text", "style_for", "table"]
+from rabbet.core.shown_text import visible
+
+__all__ = ["COLOURED", "PLAIN", "Style", "TableLine", "count", "size_text", "style_for", "table"]
 
 _UNITS = ("B", "kB", "MB", "GB")
 
@@ -17,6 +23,12 @@ class Style(NamedTuple):
     bad: str = ""
     faint: str = ""
     end: str = ""
+
+
+class TableLine(str):
+    """A line of a table: what its cells hold is visible text, so its colour codes are our own."""
+
+    __slots__ = ()
 
 
 PLAIN = Style()
@@ -37,8 +49,9 @@ def table(
     style: Style,
     *,
     tones: Mapping[str, str] | None = None,
-) -> list[str]:
+) -> list[TableLine]:
     """Aligned columns without boxes. `tones` gives the colour of cells that hold a certain word."""
+    rows = [[visible(cell) for cell in row] for row in rows]
     widths = [max(len(row[i]) for row in (headings, *rows)) for i in range(len(headings))]
     lines = [_line(headings, widths, [style.heading] * len(headings), style)]
     for row in rows:
@@ -47,14 +60,14 @@ def table(
     return lines
 
 
-def _line(cells: Sequence[str], widths: Sequence[int], codes: Sequence[str], style: Style) -> str:
+def _line(cells: Sequence[str], widths: Sequence[int], codes: Sequence[str], style: Style) -> TableLine:
     """Padding stays outside the colour, and a line has no space at its end."""
     last = max((number for number, cell in enumerate(cells) if cell), default=0)
     parts = []
     for number, (cell, width, code) in enumerate(zip(cells, widths, codes, strict=True)):
         coloured = f"{code}{cell}{style.end}" if code and cell else cell
         parts.append(coloured + " " * (width - len(cell)) if number < last else coloured)
-    return "  ".join(parts[: last + 1])
+    return TableLine("  ".join(parts[: last + 1]))
 
 
 def count(number: int, noun: str) -> str:

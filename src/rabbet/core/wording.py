@@ -3,7 +3,7 @@
 from packaging.requirements import Requirement
 from packaging.specifiers import SpecifierSet
 
-from rabbet.core.masking import without_credentials
+from rabbet.core.shown_text import without_credentials
 
 __all__ = ["requirement_text", "specifiers_text"]
 

@@ -7,9 +7,9 @@ from packaging.requirements import Requirement
 from packaging.utils import NormalizedName, canonicalize_name
 
 from rabbet.core.file_name import parse_file_name
-from rabbet.core.masking import without_credentials
 from rabbet.core.model.lock import LockedFile
 from rabbet.core.model.release import ListedFile, Listing
+from rabbet.core.shown_text import without_credentials
 from rabbet.errors import NotUnderstood
 from rabbet.formats.requirement import is_file
 from rabbet.sources.file_reader import FileReader

@@ -4,9 +4,9 @@ import hashlib
 import io
 from collections.abc import Iterator
 
-from rabbet.core.masking import without_credentials
 from rabbet.core.model.lock import LockedFile
 from rabbet.core.model.release import ListedFile
+from rabbet.core.shown_text import without_credentials
 from rabbet.errors import IntegrityFailed
 from rabbet.sources.archive_metadata import FarWheels, metadata_in, sdist_metadata_in
 from rabbet.sources.http import HttpClient

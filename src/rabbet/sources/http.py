@@ -11,7 +11,7 @@ from urllib.parse import urljoin, urlsplit
 
 import urllib3
 
-from rabbet.core.masking import without_credentials
+from rabbet.core.shown_text import without_credentials
 from rabbet.errors import SourceFailed
 from rabbet.sources.credentials import Credentials
 

@@ -6,9 +6,9 @@ from urllib.parse import urljoin
 
 from packaging.utils import NormalizedName
 
-from rabbet.core.masking import without_credentials
 from rabbet.core.model.lock import LockedFile
 from rabbet.core.model.release import ListedFile, Listing
+from rabbet.core.shown_text import without_credentials
 from rabbet.errors import SourceFailed
 from rabbet.formats.simple_index import (
     NotAnIndexPage,

@@ -11,9 +11,9 @@ from urllib.parse import parse_qs, urlsplit, urlunsplit
 
 from packaging.utils import NormalizedName
 
-from rabbet.core.masking import without_credentials
 from rabbet.core.model.lock import LockedCheckout, LockedCommit, LockedFile
 from rabbet.core.model.release import ListedFile, Listing, SetAside, SourceTree
+from rabbet.core.shown_text import without_credentials
 from rabbet.errors import SourceFailed
 from rabbet.formats.metadata import MetadataBroken
 from rabbet.formats.static_metadata import metadata_of_tree

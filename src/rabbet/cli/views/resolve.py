@@ -6,7 +6,7 @@ from typing import TypeVar
 from packaging.utils import NormalizedName, canonicalize_name
 
 from rabbet.cli.context import Context
-from rabbet.cli.style import count, table
+from rabbet.cli.style import TableLine, count, table
 from rabbet.cli.views.unchanged import show_up_to_date
 from rabbet.core.lock.moves import Move
 from rabbet.core.model.declaration import Declaration
@@ -29,14 +29,15 @@ def show(resolved: Resolved, own: Lock, context: Context) -> None:
         show_up_to_date(up_to_date_lock(resolved), context)
         return
     if resolved.variant:
-        context.show(f"\nThe variant {resolved.variant}:")
+        context.show()
+        context.show(f"The variant {resolved.variant}:")
     if resolved.merged:
         context.show(f"{resolved.file} was an unfinished merge: the versions of both sides were kept")
         context.show("where they could be, of two the newer one.")
         context.show()
     if resolved.moves:
-        for line in _moved(resolved, own, context):
-            context.show(line)
+        for row in _moved(resolved, own, context):
+            context.show(row)
         context.show()
     for line in _notes(resolved):
         context.show(line)
@@ -76,14 +77,14 @@ def show_verdict(verdict: Verdict, context: Context) -> None:
     context.show(f"{verdict.file} is not what the declaration asks for. To mend: rabbet resolve")
 
 
-def _moved(resolved: Resolved, own: Lock, context: Context) -> list[str]:
+def _moved(resolved: Resolved, own: Lock, context: Context) -> list[TableLine]:
     """What moved; of a first lock everything, of a variant's first lock what sets it apart."""
     if any(move.before is not None for move in resolved.moves):
         return _moves(resolved.moves, context)
     return _apart(resolved, own, context) if resolved.variant else _first_lock(resolved, context)
 
 
-def _apart(resolved: Resolved, own: Lock, context: Context) -> list[str]:
+def _apart(resolved: Resolved, own: Lock, context: Context) -> list[TableLine]:
     versions = [_versions(own), _versions(resolved.lock)]
     names = sorted({*versions[0], *versions[1]})
     rows = [(name, *(one.get(name, "-") for one in versions)) for name in names]
@@ -99,7 +100,7 @@ def _versions(lock: Lock) -> Mapping[str, str]:
     return found
 
 
-def _first_lock(resolved: Resolved, context: Context) -> list[str]:
+def _first_lock(resolved: Resolved, context: Context) -> list[TableLine]:
     asked = _asked_by(resolved, resolved.declaration)
     where = {
         one.name: one.marker for one in resolved.lock.libraries if one.marker and "' in " not in one.marker
@@ -115,7 +116,7 @@ def _first_lock(resolved: Resolved, context: Context) -> list[str]:
     return table(("library", "locked", "asked for by"), rows, context.style)
 
 
-def _moves(moves: Sequence[Move], context: Context) -> list[str]:
+def _moves(moves: Sequence[Move], context: Context) -> list[TableLine]:
     rows = [(move.name, _text(move.before), _text(move.after), move.reason) for move in moves]
     return table(("library", "before", "locked", "because"), rows, context.style)
 

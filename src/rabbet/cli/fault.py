@@ -1,0 +1,55 @@
+"""What nobody foresaw: one line for the user, and a report that is kept for whoever mends it."""
+
+import platform
+import shlex
+import tempfile
+import traceback
+from collections.abc import Sequence
+from pathlib import Path
+
+import platformdirs
+
+from rabbet import __version__
+from rabbet.core.shown_text import visible, without_credentials
+from rabbet.errors import Fault
+
+__all__ = ["fault_of"]
+
+
+def fault_of(error: Exception, arguments: Sequence[str]) -> Fault:
+    """The fault to tell the user of, with the place of the report, which holds no secret of an address."""
+    told = "".join(traceback.format_exception_only(error)).strip().splitlines()[-1]
+    kept = _keep(_report(error, arguments))
+    return Fault(
+        f"Rabbet itself failed: {told[:200]}",
+        because=[
+            "this is a mistake in Rabbet, not in your project; please report it",
+            f"the report is kept in {kept}" if kept else "the report could not be kept",
+        ],
+        remedy=f"cat {shlex.quote(str(kept))}" if kept else "",
+    )
+
+
+def _report(error: Exception, arguments: Sequence[str]) -> str:
+    lines = [
+        f"rabbet {__version__}, Python {platform.python_version()} on {platform.platform()}",
+        f"rabbet {shlex.join(arguments)}",
+        *"".join(traceback.format_exception(error)).splitlines(),
+    ]
+    return "".join(f"{visible(without_credentials(line))}\n" for line in lines)
+
+
+def _keep(report: str) -> Path | None:
+    """Where the report lies now: among the user's own files, else among temporary ones."""
+    for folder in (platformdirs.user_state_path("rabbet") / "faults", Path(tempfile.gettempdir())):
+        try:
+            folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+            kept = tempfile.NamedTemporaryFile(  # noqa: SIM115 - closed below
+                "w", dir=folder, prefix="rabbet-fault-", suffix=".txt", delete=False, encoding="utf-8"
+            )
+            with kept:
+                kept.write(report)
+        except OSError:
+            continue
+        return Path(kept.name)
+    return None
