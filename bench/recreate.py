@@ -21,6 +21,7 @@ from pathlib import Path
 from bench.in_turn import compared, line, put_aside
 from rabbet.demo.libraries import MadeUp
 from rabbet.demo.stand_in import StandIn
+from rabbet.store.memory import LAYOUT
 
 PROGRAM = str(Path(sys.executable).parent / "rabbet")
 SIZES = {"large": (25, 200), "small": (15, 6)}  # libraries, modules each; every module comes compiled too
@@ -128,7 +129,7 @@ class Project:
         self.clear()
         self.copy.mkdir()
         for part in ("wheels", "unpacked"):
-            put_aside(self.store / "layout-1" / part, self.aside)
+            put_aside(self.store / LAYOUT / part, self.aside)
 
     @property
     def wheels(self) -> list[str]:

@@ -19,6 +19,7 @@ from pathlib import Path
 from bench.in_turn import compared, line, put_aside
 from bench.made_up_index import MadeUpIndex, declaration_for, generate
 from rabbet.demo.stand_in import Manner, StandIn
+from rabbet.store.memory import LAYOUT
 
 LOCKED = 100
 LATENCY = 0.020  # seconds
@@ -69,7 +70,7 @@ class Bench:
         """Make the next run a cold one; what was learned of runtimes stays."""
         (self.project / "pylock.toml").unlink(missing_ok=True)
         for kept in ("listings", "metadata"):
-            put_aside(self.folder / "store" / "layout-1" / kept, self.folder / "aside")
+            put_aside(self.folder / "store" / LAYOUT / kept, self.folder / "aside")
 
     def resolve(self, *options: str) -> None:
         """Run `rabbet resolve`."""

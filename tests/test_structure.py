@@ -17,6 +17,7 @@ SOURCE = Path(rabbet.__file__).parent
 LAYERS = [
     "errors",
     "core",
+    "regular_file",
     "formats",
     "sources",
     "store",

@@ -2,6 +2,7 @@
 
 import tomllib
 import unittest
+from urllib.parse import quote
 
 from hypothesis import given
 from hypothesis import strategies as st
@@ -27,7 +28,7 @@ markers = st.sampled_from(
 def libraries(draw: st.DrawFn) -> LockedLibrary:
     """A library with a wheel at an address or a path."""
     name, version = draw(names), draw(versions)
-    place = {draw(st.sampled_from(["url", "path"])): "https://apiary.example/" + draw(texts)}
+    place = {draw(st.sampled_from(["url", "path"])): "https://apiary.example/" + quote(draw(texts))}
     wheel = LockedFile(
         filename=f"{name}-{version}-py3-none-any.whl",
         sha256=draw(digests),

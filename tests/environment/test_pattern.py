@@ -12,14 +12,21 @@ from pathlib import Path
 from unittest import mock
 
 from rabbet.environment.alongside import alongside
+from rabbet.environment.guarded import GuardedEnvironment
+from rabbet.environment.layout import Layout
+from rabbet.environment.linking import Linking
 from rabbet.environment.pattern import (
     Pattern,
     StoreChanged,
+    Tree,
     follow_pattern,
     pattern_of,
     read_pattern,
     write_pattern,
 )
+from rabbet.store.memory import Memory
+from rabbet.store.trees import write_tree
+from rabbet.store.unpack import stored_files
 
 FOLDERS, FILES = 3, 800  # enough for two processes
 
@@ -34,26 +41,28 @@ class Followed(unittest.TestCase):
 
     def setUp(self) -> None:
         self.root = Path(self.enterContext(tempfile.TemporaryDirectory()))
-        rows = []
+        self.states = Memory(self.root / "states")
+        trees = []
         for number in range(FOLDERS):
-            folder = self.root / "store" / str(number)
+            entry = self.root / "store" / str(number)
+            folder = entry / "tree"
             folder.mkdir(parents=True)
             names = [f"cell{one}.py" for one in range(FILES)]
             for name in names:
                 (folder / name).write_text(f"{number} {name}")
-            states = [(folder / name).stat() for name in names]
-            texts = "/".join(f"{one.st_size} {one.st_mtime_ns}" for one in states)
-            rows.append((f"lib/{number}", str(folder), "/".join(names), texts))
+            write_tree(str(entry), str(number), list(stored_files(folder)))
+            trees.append(Tree(str(number), str(entry), [(f"lib/{number}", str(folder), "/".join(names))]))
         folders = ["lib", *(f"lib/{number}" for number in range(FOLDERS))]
-        written = [("lib/stamp", "täg", 0o755, 1_000_000_000)]
-        self.pattern = Pattern([("combframe", "1.0")], "Python", folders, [("lib64", "lib")], rows, written)
+        written = [("lib/stamp", "täg", True)]
+        self.pattern = Pattern([("combframe", "1.0")], "Python", folders, [("lib64", "lib")], trees, written)
 
     def follow(self) -> Path:
         """Follow the pattern as it is kept, into a new folder."""
         home = Path(tempfile.mkdtemp(dir=self.root))
         pattern = read_pattern(write_pattern(self.pattern))
         assert pattern is not None
-        follow_pattern(pattern, str(home))
+        layout = Layout(root=home, site_packages="lib")
+        follow_pattern(pattern, lambda: GuardedEnvironment(layout, Linking()), self.states)
         return home
 
     def test_whole(self) -> None:
@@ -66,28 +75,43 @@ class Followed(unittest.TestCase):
             ):
                 home = self.follow()
                 for number in range(FOLDERS):
-                    made, there = home / "lib64" / str(number), self.root / "store" / str(number)
+                    made, there = home / "lib64" / str(number), self.root / "store" / str(number) / "tree"
                     self.assertEqual(len(list(made.iterdir())), FILES)
                     for name in ("cell0.py", f"cell{FILES - 1}.py"):
                         self.assertEqual((made / name).read_bytes(), (there / name).read_bytes())
                 stamp = home / "lib" / "stamp"
                 self.assertEqual((stamp.read_bytes(), stamp.stat().st_mode & 0o777), (b"t\xe4g", 0o755))
-                self.assertEqual(pattern_of(home, [], [], "").folders[0], "lib")
+                self.assertEqual(pattern_of(home, [], [], [], "").folders[0], "lib")
 
     def test_changed(self) -> None:
         """Whichever process has to do with it, a store that is not what it was is noticed."""
+
+        def edit(path: Path) -> None:
+            state = path.stat()
+            path.chmod(0o644)
+            path.write_text(path.read_text().replace("cell", "bell"))
+            path.chmod(0o444)
+            os.utime(path, ns=(state.st_atime_ns, state.st_mtime_ns))
+
         changes: list[Callable[[Path], object]] = [
-            lambda path: path.write_text("another size"),
-            lambda path: os.utime(path, ns=(5, 5)),
+            edit,
+            lambda path: path.chmod(0o644),
             Path.unlink,
             lambda path: shutil.rmtree(path.parent),
             lambda path: (shutil.rmtree(path.parent), path.parent.write_text("no folder")),
+            lambda path: (path.parent.parent / "files").write_bytes(b"[]"),
         ]
-        for change, number in zip(changes, (0, FOLDERS - 1, 1, 0, 1), strict=True):
+        for change, number in zip(changes, (0, FOLDERS - 1, 1, 0, 1, 2), strict=True):
             with self.subTest(number=number), self.assertRaises(StoreChanged):
-                change(self.root / "store" / str(number) / f"cell{FILES - 1}.py")
+                self.follow()
+                change(self.root / "store" / str(number) / "tree" / f"cell{FILES - 1}.py")
                 self.follow()
             self.setUp()
+
+    def test_linked_elsewhere(self) -> None:
+        """A link more or less changes no file: it is read once more, and is still right."""
+        shutil.rmtree(self.follow())
+        self.follow()
 
 
 class Alongside(unittest.TestCase):

@@ -16,17 +16,19 @@ from pathlib import Path
 
 from packaging.tags import sys_tags
 
+from rabbet.core.model.inventory import Inventory
 from rabbet.core.model.lock import LockedFile
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.targets import target_of
 from rabbet.demo.files import build_archive
-from rabbet.environment.create import create_environment
+from rabbet.environment.create import create_environment, own_parts
+from rabbet.environment.guarded import GuardedEnvironment
 from rabbet.environment.inspect import take_inventory
 from rabbet.environment.install import install_wheel, prepare_wheel
 from rabbet.environment.layout import Layout
 from rabbet.environment.linking import Linking
 from rabbet.environment.remove import remove_library
-from rabbet.environment.stamp import Stamp, write_stamp
+from rabbet.environment.stamp import Stamp
 from rabbet.errors import IntegrityFailed
 from rabbet.runtimes.probe import probe_all
 from rabbet.store.memory import Memory
@@ -34,6 +36,7 @@ from rabbet.store.store import Store, Unpacked
 
 INFO = "hivewire-1.0.dist-info"
 ENTRY_POINTS = f"{INFO}/entry_points.txt"
+SITE = f"lib/python{sys.version_info.major}.{sys.version_info.minor}/site-packages"
 METADATA = b"Metadata-Version: 2.1\nName: hivewire\nVersion: 1.0\n\n"
 PLAIN = {
     f"{INFO}/METADATA": METADATA,
@@ -81,6 +84,18 @@ HOSTILE: list[tuple[str, dict[str, bytes], Callable[[zipfile.ZipFile], None] | N
     ("a bomb", {}, bomb),
     ("an encrypted member", {}, encrypted_member),
     ("a file that is a folder too", {"hivewire": b""}, None),
+    ("over its own RECORD", {f"hivewire-1.0.data/purelib/{INFO}/RECORD": b""}, None),
+    ("over its own metadata", {f"hivewire-1.0.data/platlib/{INFO}/METADATA": METADATA}, None),
+    ("into another library", {"hivewire-1.0.data/purelib/skepio-1.0.dist-info/RECORD": b""}, None),
+    ("into another one again", {f"hivewire-1.0.data/data/{SITE}/skepio-1.0.DIST-INFO/x": b""}, None),
+    ("over the notes", {"hivewire-1.0.data/data/rabbet.json": b"{}"}, None),
+    ("over the name", {"hivewire-1.0.data/data/RABBET.ID": b"x"}, None),
+    ("over an activation file", {"hivewire-1.0.data/scripts/enter.zsh/.zshrc": b"x"}, None),
+    ("a configuration in bin", {"hivewire-1.0.data/scripts/pyvenv.cfg": b"home = /tmp\n"}, None),
+    ("one module by two ways", {"hivewire-1.0.data/purelib/hivewire/__init__.py": b"x = 2\n"}, None),
+    ("a form of tomorrow", {f"{INFO}/WHEEL": b"Wheel-Version: 2.0\n"}, None),
+    ("a form that is not told", {f"{INFO}/WHEEL": b"Generator: hive\n"}, None),
+    ("a name that can't be one", {"hivewire/" + "x" * 2000: b""}, None),
     ("a file that RECORD does not list", {}, lambda archive: archive.writestr("hivewire/extra.py", "y")),
 ]  # fmt: skip
 
@@ -102,7 +117,8 @@ class Case(unittest.TestCase):
         root = self.root / name
         root.mkdir()
         layout = Layout(root=root, site_packages=self.runtime.site_packages)
-        create_environment(layout, self.runtime)
+        with GuardedEnvironment(layout, Linking()) as guarded:
+            create_environment(guarded, self.runtime)
         return layout
 
     def unpack(
@@ -125,15 +141,20 @@ class Case(unittest.TestCase):
 
     def install(self, unpacked: Unpacked) -> None:
         prepared = prepare_wheel(unpacked, self.layout, wheel_sha256="w", requested=True)
-        origin = install_wheel(prepared, self.layout, Linking())
-        stamp = Stamp(executable="", libraries={"hivewire": origin})
-        write_stamp(self.layout.root, stamp)
+        with GuardedEnvironment(self.layout, Linking()) as guarded:
+            origin = install_wheel(prepared, guarded)
+        self.stamp = Stamp(executable="", libraries={"hivewire": origin}, own=dict(own_parts(self.runtime)))
+
+    def remove(self) -> None:
+        with GuardedEnvironment(self.layout, Linking()) as guarded:
+            remove_library(guarded, INFO)
+
+    def inventory(self) -> Inventory:
+        return take_inventory(self.layout.root, self.stamp)
 
     def files(self) -> set[str]:
         root = self.layout.root
-        return {str(path.relative_to(root)) for path in root.rglob("*") if not path.is_dir()} - {
-            "rabbet.json"
-        }
+        return {str(path.relative_to(root)) for path in root.rglob("*") if not path.is_dir()}
 
 
 class Wheels(Case):
@@ -150,6 +171,10 @@ class Wheels(Case):
             "other hashes": true.replace("sha256=", "sha256=x").encode(),
             "digests of nothing": re.sub("sha256=[^,]*", "sha256=AAAA", true).encode(),
             "other sizes": re.sub(",[0-9]", ",9", true).encode(),
+            "sizes that are none": re.sub(",[0-9]+", ",-1", true).encode(),
+            "no hashes": re.sub("sha256=[^,]*", "", true).encode(),
+            "weak hashes": re.sub("sha256=[^,]*", "md5=AAAA", true).encode(),
+            "another strong hash, a wrong one": re.sub("sha256=[^,]*", "sha512=AAAA", true).encode(),
             "a file too few": true.partition("hivewire/")[0].encode(),
         }
         for title, record in cases.items():
@@ -201,22 +226,25 @@ class Wheels(Case):
         for script, output in (("buzz", "buzz 1"), ("hum", "hum")):
             done = subprocess.run([self.layout.scripts / script], capture_output=True, text=True, check=True)
             self.assertEqual(done.stdout.strip(), output)
-        inventory = take_inventory(self.layout.root, thorough=True)
+        inventory = self.inventory()
         self.assertEqual(
             [(one.name, one.altered) for one in inventory.libraries.values()], [("hivewire", ())]
         )
-        remove_library(self.layout, INFO)
+        self.assertEqual((inventory.strays, inventory.damage), ((), ()))
+        self.remove()
         self.assertEqual(self.files(), empty)
 
     def test_edit_reaches_nobody_else(self) -> None:
         """A file edited in place is noticed, and what is installed next is the original again."""
         self.install(self.unpack({}))
         module = self.layout.site / "hivewire" / "__init__.py"
-        with module.open("a") as file:
-            file.write("y = 2\n")
-        for thorough in (True, False):
-            found = take_inventory(self.layout.root, thorough=thorough).libraries
-            self.assertEqual(found[next(iter(found))].altered, ("hivewire/__init__.py",))
+        state = module.stat()
+        module.chmod(0o644)
+        module.write_text("x = 2\n")
+        os.utime(module, ns=(state.st_atime_ns, state.st_mtime_ns))
+        module.chmod(0o444)
+        found = self.inventory().libraries
+        self.assertEqual(found[next(iter(found))].altered, ("hivewire/__init__.py",))
         self.layout = self.environment("other")
         self.install(self.unpack({}))
         self.assertEqual((self.layout.site / "hivewire" / "__init__.py").read_text(), "x = 1\n")
@@ -232,7 +260,7 @@ class Wheels(Case):
             shutil.rmtree(package)
             package.symlink_to(checkout)
             again(self.unpack({}))
-            remove_library(self.layout, INFO)
+            self.remove()
             self.assertEqual([path.name for path in checkout.iterdir()], ["__init__.py"])
             self.assertEqual((checkout / "__init__.py").read_text(), "x = 'mine'\n")
             self.assertFalse(package.is_symlink())

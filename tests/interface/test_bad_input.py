@@ -240,7 +240,7 @@ class Protected(ProgramCase):
                 given = {**self.trusting, "RABBET_STORE": str(self.root / f"store-{number}")}
                 self.manner.faults[path] = Fault.UNPROTECTED
                 error = self.rabbet(*command.split(), code=5, **given).err
-                self.assertIn("from https to an unprotected address", error)
+                self.assertIn("redirects from https to an unsupported address", error)
                 self.manner.faults.clear()
 
 

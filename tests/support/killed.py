@@ -23,7 +23,9 @@ def kill_at(sent: signal.Signals, number: int, folder: str) -> None:
 
     def look(event: str, arguments: tuple[object, ...]) -> None:
         writes = event == "open" and isinstance(arguments[2], int) and arguments[2] & WRITING
-        places = [str(one) for one in arguments[:2] if folder in str(one)]  # of a link, the second one
+        # Names that are relative to an opened folder are the environment's; of a link, the second one counts.
+        named = [str(one) for one in arguments[:2] if isinstance(one, str | os.PathLike)]
+        places = [one for one in named if folder in one or not one.startswith("/")]
         if (event in CHANGES or writes) and places:
             os.write(1, f"{event} {places[0]}\n".encode())
             if next(numbers) == number:

@@ -64,7 +64,7 @@ class Context(NamedTuple):
 
 
 @contextmanager
-def make_context(*, quiet: bool, offline: bool) -> Iterator[Context]:
+def make_context(*, quiet: bool, offline: bool, ask_anew: bool) -> Iterator[Context]:
     """The context of this process: nothing else reads its environment, folder and streams."""
     try:
         folder = Path.cwd()
@@ -78,6 +78,7 @@ def make_context(*, quiet: bool, offline: bool) -> Iterator[Context]:
             environ=dict(os.environ),
             home=Path.home(),
             offline=offline or os.environ.get("RABBET_OFFLINE", "") not in ("", "0"),
+            ask_anew=ask_anew,
         ),
         input=sys.stdin,
         output=sys.stdout,

@@ -57,6 +57,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
     trace = given[:1] == ["--trace"]
     if trace:
         del given[0]
+        sys.addaudithook(_tell_forgotten)
     try:
         code = _dispatch(given)
         flush(sys.stdout)
@@ -74,6 +75,13 @@ def main(arguments: Sequence[str] | None = None) -> int:
         from rabbet.cli.fault import fault_of
 
         return _report(fault_of(error, given), trace=trace)
+
+
+def _tell_forgotten(event: str, arguments: tuple[object, ...]) -> None:
+    """Tell of what was kept and found damaged: it was forgotten, and is worked out anew."""
+    if event == "rabbet.forgotten":
+        with suppress(OSError):
+            print(f"trace: damaged, so forgotten: {_plain(str(arguments[0]))}", file=sys.stderr)  # noqa: T201
 
 
 def _mend_streams() -> None:
@@ -126,8 +134,8 @@ def _run(name: str, given: list[str]) -> int:
         return ExitCode.DONE
     from rabbet.cli.context import make_context
 
-    quiet, offline = getattr(arguments, "quiet", False), getattr(arguments, "offline", False)
-    with make_context(quiet=quiet, offline=offline) as context:
+    shared = ("quiet", "offline", "ask_anew")
+    with make_context(**{name: getattr(arguments, name, False) for name in shared}) as context:
         code: int = module.run(arguments, context)
         return code
 

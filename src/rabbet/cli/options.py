@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from rabbet.core.model.declaration import Section
 
-__all__ = ["add_json", "add_offline", "add_quiet", "add_section", "add_variant", "section_of"]
+__all__ = ["add_ask_anew", "add_json", "add_offline", "add_quiet", "add_section", "add_variant", "section_of"]
 
 
 def add_json(parser: ArgumentParser) -> None:
@@ -22,6 +22,13 @@ def add_quiet(parser: ArgumentParser) -> None:
 def add_offline(parser: ArgumentParser) -> None:
     """`--offline`."""
     parser.add_argument("--offline", action="store_true", help="ask no network, use the store alone")
+
+
+def add_ask_anew(parser: ArgumentParser) -> None:
+    """`--ask-anew`."""
+    parser.add_argument(
+        "--ask-anew", action="store_true", help="ask sources again for listings that are said to be fresh"
+    )
 
 
 def add_variant(parser: ArgumentParser) -> None:

@@ -7,15 +7,18 @@ the same answers.
 
 import re
 from functools import lru_cache
+from math import prod
 from typing import NamedTuple
 
 from packaging.tags import InvalidTag, parse_tag
 from packaging.utils import NormalizedName, canonicalize_name
 from packaging.version import InvalidVersion, Version
 
+from rabbet.core.limits import MOST_TAGS
+
 __all__ = ["FileName", "parse_file_name", "parse_wheel_name"]
 
-_LONGEST = 255  # characters, which no file system exceeds: a longer name could stand for billions of tags
+_LONGEST = 255  # characters, which no file system exceeds
 _NAME = re.compile(r"^[\w.]+\Z")
 _BUILD = re.compile(r"^([0-9]+)(.*)\Z")
 
@@ -67,6 +70,8 @@ def parse_wheel_name(filename: str) -> FileName | str:
     if parts not in (5, 6):
         return f"'{filename}' has {parts} parts in place of 5 or 6"
     release, *tags = filename[:-4].rsplit("-", 3)
+    if prod(part.count(".") + 1 for part in tags) > MOST_TAGS:
+        return f"'{filename[:60]}…' stands for more kinds of machines than there are"
     try:
         return FileName(*_release(release), _tags("-".join(tags)))
     except InvalidVersion:

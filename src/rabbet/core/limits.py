@@ -1,6 +1,88 @@
-"""Bounds for texts from elsewhere, which no honest one comes near."""
+"""The bounds of all that comes from elsewhere, which no honest project comes near; each with its reason.
 
-__all__ = ["LONGEST_TEXT"]
+Beyond a bound a command ends with a clear message, in seconds and without taking up the memory.
+"""
 
-# In characters, of a version, a constraint or a requirement: Python reads no number of over 4,300 digits.
+__all__ = [
+    "DEEPEST",
+    "LONGEST_FRESH",
+    "LONGEST_LINE",
+    "LONGEST_TEXT",
+    "LONGEST_WAIT",
+    "MOST_ADDRESS",
+    "MOST_FILES",
+    "MOST_METADATA",
+    "MOST_NAMES",
+    "MOST_NEAR",
+    "MOST_NEEDS",
+    "MOST_NOTES",
+    "MOST_PAGE",
+    "MOST_PROBLEMS",
+    "MOST_ROWS",
+    "MOST_SECONDS",
+    "MOST_TAGS",
+    "MOST_TARGETS",
+    "MOST_TEXT_FILE",
+    "MOST_UNANNOUNCED",
+    "beyond",
+]
+
+# Characters of a version, a constraint or a requirement: Python reads no number of over 4,300 digits.
 LONGEST_TEXT = 4000
+# Characters of a name, a reason or a member that is matched or shown: a terminal has some hundred.
+LONGEST_LINE = 1000
+# Characters of an address: what HTTP servers take (RFC 9110 asks for 8,000).
+MOST_ADDRESS = 8000
+# Levels of brackets in a marker, of tables in TOML, of includes among groups: people write three.
+# Python's own parsers give up at about a thousand, some of them without a word.
+DEEPEST = 50
+
+# Bytes of a file that people write: a declaration, a lock, settings. A lock of 10,000 libraries has 20 MB.
+MOST_TEXT_FILE = 50_000_000
+# Bytes of what Rabbet itself notes in an environment or in the store about one thing.
+MOST_NOTES = 100_000_000
+# Bytes of a page of an index, decoded: the largest real ones have some 20 MB.
+MOST_PAGE = 50_000_000
+# Bytes of metadata, with the description below it: real ones have up to some 300 kB.
+MOST_METADATA = 10_000_000
+# Bytes of a file whose size nobody announced; the largest real wheels have 4 GB.
+MOST_UNANNOUNCED = 5_000_000_000
+
+# Seconds until an answer begins, and for each 64 kB of it: what is slower than a modem is meant to keep one.
+MOST_SECONDS = 60
+# Seconds that a source may ask to wait before the next try (RFC 9110, `Retry-After`).
+LONGEST_WAIT = 60
+# Seconds that a listing may call itself fresh (RFC 9111, `max-age`).
+LONGEST_FRESH = 86_400
+
+# Members of a wheel and rows of `RECORD`: the largest real wheels have 20,000.
+MOST_ROWS = 300_000
+# Files of a listing: the largest real ones have some 20,000.
+MOST_FILES = 100_000
+# Tags that a wheel's name stands for: each part may name several, and real names come to 50.
+MOST_TAGS = 200
+# Requirements of a release, with those under extras: real ones have up to 500.
+MOST_NEEDS = 10_000
+# Names of an index that are looked through for near ones, and those that are compared letter by letter.
+MOST_NAMES = 1_000_000
+MOST_NEAR = 5_000
+# Problems of a file, or findings, that one message tells at once: nobody reads more.
+MOST_PROBLEMS = 50
+# Targets of a lock: all platforms with six versions of Python.
+MOST_TARGETS = 64
+
+
+def beyond(text: str) -> str:
+    """Why a version, a constraint, a marker or a requirement is none that people write; empty if it is.
+
+    It is asked before the text is parsed, for parsers of such texts call themselves for each bracket.
+    """
+    if len(text) > LONGEST_TEXT:
+        return f"it has {len(text)} characters"
+    if text.count("(") > DEEPEST:
+        depth = 0
+        for character in text:
+            depth += (character == "(") - (character == ")")
+            if depth > DEEPEST:
+                return f"it holds more than {DEEPEST} brackets inside each other"
+    return ""

@@ -54,7 +54,10 @@ def _build_wheel(release: MadeUp) -> bytes:
 
 def build_archive(info: str, contents: dict[str, bytes]) -> bytes:
     """An archive with these files and a `RECORD` of them in the folder `info`."""
-    rows = [RecordRow(path, hashlib.sha256(body).hexdigest(), len(body)) for path, body in contents.items()]
+    rows = [
+        RecordRow(path, hashlib.sha256(body).hexdigest(), len(body), "sha256")
+        for path, body in contents.items()
+    ]
     record = write_record([*rows, RecordRow(f"{info}/RECORD")]).encode()
     buffer = io.BytesIO()
     with zipfile.ZipFile(buffer, "w", zipfile.ZIP_STORED) as archive:

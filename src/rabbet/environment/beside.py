@@ -11,50 +11,67 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from rabbet.store.atomic import cannot_write
+from rabbet.store.environments import NAME_FILE, Environments, new_name
 
-__all__ = ["clear_up", "leftovers", "taking_place_of"]
+__all__ = ["clear_up", "discard_environment", "leftovers", "taking_place_of"]
 
-_NEW, _OLD = "new", "old"  # what takes the place, and what was there
+_NEW, _OLD, _GONE = "new", "old", "gone"  # what takes the place, what was there, what is discarded
 
 
-def leftovers(home: Path) -> list[Path]:
+def leftovers(home: Path, environments: Environments) -> list[Path]:
     """Folders beside an environment in which one was being made; only who holds the claim may touch them."""
-    return sorted(home.parent.glob(f"{home.name}.partial-*"))
+    found = sorted(home.parent.glob(f"{home.name}.partial-*"))
+    return [folder for folder in found if environments.began(folder)]
 
 
 @contextmanager
-def taking_place_of(home: Path) -> Iterator[Path]:
+def taking_place_of(home: Path, environments: Environments) -> Iterator[Path]:
     """A new folder on the same file system, which takes the environment's place at the end.
 
-    If what is done with it fails, it goes, and the environment stays. Raises `CannotWrite`.
+    It is known as this user's own before that. If what is done with it fails, it goes, and the environment
+    stays. Raises `CannotWrite`.
     """
-    beside = home.parent / f"{home.name}.partial-{os.urandom(4).hex()}"
+    beside = home.parent / f"{home.name}.partial-{os.urandom(8).hex()}"
+    environments.begin(beside)
     with cannot_write(home.parent):
-        beside.mkdir()
+        beside.mkdir(mode=0o700)
     try:
         with cannot_write(home):
             (beside / _NEW).mkdir()
+            (beside / _NEW / NAME_FILE).write_text(f"{new_name()}\n", encoding="ascii")
         yield beside / _NEW
+        environments.note(beside / _NEW, place=home)
         with cannot_write(home):
             if home.exists() or home.is_symlink():
                 home.rename(beside / _OLD)
             (beside / _NEW).rename(home)
     finally:
-        _finish(beside, home)  # an interruption may have come between the two changes of name
+        _finish(beside, home, environments)  # an interruption may have come between the two changes of name
 
 
-def clear_up(home: Path) -> None:
+def discard_environment(root: Path, environments: Environments) -> None:
+    """Remove an environment, by one change of name first: nobody finds half of it. Raises `CannotWrite`."""
+    import shutil
+
+    beside = root.parent / f"{root.name}.partial-{os.urandom(8).hex()}"
+    environments.begin(beside)
+    with cannot_write(root):
+        beside.mkdir(mode=0o700)
+        root.rename(beside / _GONE)
+        shutil.rmtree(beside)
+    environments.end(beside)
+
+
+def clear_up(home: Path, environments: Environments) -> None:
     """Finish or undo what a killed run had begun; only who holds the claim may."""
-    from rabbet.environment.stamp import read_stamp
-
-    for beside in leftovers(home):
-        _finish(beside, home)
-    if read_stamp(home) is not None:
+    for beside in leftovers(home, environments):
+        _finish(beside, home, environments)
+    if environments.owns(home):
         for half_written in home.glob(".rabbet.*"):
             half_written.unlink(missing_ok=True)
 
 
-def _finish(beside: Path, home: Path) -> None:
+def _finish(beside: Path, home: Path, environments: Environments) -> None:
     """Remove the folder beside, but never the only environment that is left.
 
     Where the old one was put aside already, the new one is complete and takes its place, else the old one.
@@ -67,3 +84,5 @@ def _finish(beside: Path, home: Path) -> None:
                 ready.rename(home)
     if home.exists() or home.is_symlink() or not (beside / _OLD).exists():
         shutil.rmtree(beside, ignore_errors=True)
+        if not beside.exists():
+            environments.end(beside)

@@ -1,38 +1,49 @@
 """An empty environment (PEP 405): `pyvenv.cfg`, links to an interpreter, and files for shells to enter it."""
 
-from collections.abc import Iterator
+import hashlib
+from collections.abc import Iterator, Mapping
 from importlib.resources import files
 
 from rabbet.core.model.runtime import PythonRuntime
-from rabbet.environment.layout import CONFIGURATION, SHELL_FILES, Layout
+from rabbet.environment.guarded import GuardedEnvironment
+from rabbet.environment.layout import CONFIGURATION, SHELL_FILES
 from rabbet.store.atomic import cannot_write
 
-__all__ = ["create_environment"]
+__all__ = ["create_environment", "own_parts"]
 
 
-def create_environment(layout: Layout, runtime: PythonRuntime) -> None:
-    """Fill the environment's folder, which must exist and be empty. Raises `CannotWrite`."""
-    with cannot_write(layout.root):
-        layout.site.mkdir(parents=True)
-        layout.scripts.mkdir()
-        (layout.root / ".gitignore").write_text("# made by Rabbet: an environment is never committed\n*\n")
-        (layout.scripts / "python").symlink_to(runtime.executable)
-        for name in ("python3", f"python{runtime.version.major}.{runtime.version.minor}"):
-            (layout.scripts / name).symlink_to("python")
-        for path, text in _shell_files():
-            (layout.scripts / path).parent.mkdir(exist_ok=True)
-            (layout.scripts / path).write_text(text, encoding="utf-8")
-        home = runtime.executable.rpartition("/")[0]
-        (layout.root / CONFIGURATION).write_text(
-            f"home = {home}\n"
-            "include-system-site-packages = false\n"
-            f"version = {runtime.version}\n"
-            f"implementation = {runtime.implementation}\n"
-        )
+def create_environment(guarded: GuardedEnvironment, runtime: PythonRuntime) -> None:
+    """Fill an environment's folder, which must be empty. Raises `CannotWrite`."""
+    with cannot_write(guarded.layout.root):
+        guarded.folder(guarded.layout.site_packages, make=True)
+        for place, content in _own_files(runtime):
+            guarded.write(place, content)
+        for place, target in _own_links(runtime):
+            guarded.link(place, target)
 
 
-def _shell_files() -> Iterator[tuple[str, str]]:
-    """The files that shells source, by their places beside the commands."""
+def own_parts(runtime: PythonRuntime) -> Mapping[str, str]:
+    """The environment's own files and links by their places: each file's sha256, each link's target."""
+    digests = {place: hashlib.sha256(content).hexdigest() for place, content in _own_files(runtime)}
+    return digests | dict(_own_links(runtime))
+
+
+def _own_links(runtime: PythonRuntime) -> Iterator[tuple[str, str]]:
+    yield "bin/python", runtime.executable
+    yield "bin/python3", "python"
+    yield f"bin/python{runtime.minor}", "python"
+
+
+def _own_files(runtime: PythonRuntime) -> Iterator[tuple[str, bytes]]:
+    yield ".gitignore", b"# made by Rabbet: an environment is never committed\n*\n"
     folder = files("rabbet.environment").joinpath("shells")
     for name in SHELL_FILES:
-        yield name, folder.joinpath(name).read_text(encoding="utf-8")
+        yield f"bin/{name}", folder.joinpath(name).read_bytes()
+    home = runtime.executable.rpartition("/")[0]
+    configuration = (
+        f"home = {home}\n"
+        "include-system-site-packages = false\n"
+        f"version = {runtime.version}\n"
+        f"implementation = {runtime.implementation}\n"
+    )
+    yield CONFIGURATION, configuration.encode(errors="surrogateescape")

@@ -1,30 +1,27 @@
 """What is installed in an environment, read from its files alone: nothing of it is run or imported."""
 
 import hashlib
-import os
-from collections.abc import Iterator, Sequence
-from collections.abc import Set as AbstractSet
-from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from packaging.utils import NormalizedName, canonicalize_name
-from packaging.version import InvalidVersion, Version
+from packaging.version import Version
 
+from rabbet.core.limits import MOST_METADATA, MOST_TEXT_FILE
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.release import Metadata
+from rabbet.environment.examine import Recorded, examine
 from rabbet.environment.journal import unfinished_libraries
-from rabbet.environment.layout import CONFIGURATION
-from rabbet.environment.signature import signature_of_files
-from rabbet.environment.stamp import Stamp, read_stamp
+from rabbet.environment.layout import CONFIGURATION, Layout
+from rabbet.environment.stamp import Stamp
 from rabbet.errors import EnvironmentFailed
 from rabbet.formats.metadata import MetadataBroken, parse_metadata
-from rabbet.formats.record import RecordRow, read_record
+from rabbet.formats.record import read_record
+from rabbet.regular_file import read_regular
 
 __all__ = ["Configuration", "read_configuration", "take_inventory"]
 
-_THREADS = 4
 _METADATA_NAMES = {".dist-info": "METADATA", ".egg-info": "PKG-INFO"}
 
 
@@ -42,16 +39,19 @@ def read_configuration(root: Path) -> Configuration:
     if not root.exists():
         raise EnvironmentFailed(f"there is no environment in {root}", remedy="rabbet recreate")
     try:
-        lines = (root / CONFIGURATION).read_text(encoding="utf-8").splitlines()
-    except (OSError, UnicodeDecodeError) as error:
+        text = read_regular(root / CONFIGURATION, most=MOST_METADATA).decode("utf-8", "surrogateescape")
+    except OSError as error:
         raise EnvironmentFailed(
-            f"{root} is no environment", because=[str(error)], remedy="rabbet recreate"
+            f"{root} is no environment", because=[error.strerror or str(error)], remedy="rabbet recreate"
         ) from error
-    values = {key.strip().lower(): value.strip() for key, _, value in (line.partition("=") for line in lines)}
+    values = {
+        key.strip().lower(): value.strip()
+        for key, _, value in (line.partition("=") for line in text.splitlines())
+    }
     try:
         version = Version(values.get("version") or values["version_info"])
-        site = next(root.glob("lib/*/site-packages"))
-    except (KeyError, InvalidVersion, StopIteration) as error:
+        site = next(path for path in root.glob("lib/*/site-packages") if path.is_dir())
+    except (KeyError, ValueError, StopIteration) as error:
         raise EnvironmentFailed(
             f"the environment in {root} is damaged",
             because=[f"its version or its site-packages folder can't be found ({type(error).__name__})"],
@@ -64,104 +64,85 @@ def read_configuration(root: Path) -> Configuration:
     )
 
 
-def take_inventory(root: Path, *, thorough: bool) -> Inventory:
-    """List all installed libraries and which of their files were altered.
+def take_inventory(root: Path, stamp: Stamp | None, *, sound: bool = False) -> Inventory:
+    """List all installed libraries, what was altered of them, and what nobody put there.
 
-    A thorough look reads every file; the other one reads none of a library whose files have the sizes and the
-    times that they had when Rabbet installed them.
+    `stamp` are Rabbet's own notes, where the environment is one that it made here; else nobody can say what
+    belongs into it, and only the libraries' own records are believed. Of an environment that is `sound`,
+    every file was read before in the very state that it has now: none is read again.
 
     Raises `EnvironmentFailed` when there is no environment.
     """
     configuration = read_configuration(root)
-    site = root / configuration.site_packages
-    look = _Look(site, read_stamp(root), unfinished_libraries(root), thorough=thorough)
-    folders = sorted(path for path in site.iterdir() if path.suffix in (".dist-info", ".egg-info"))
-    with ThreadPoolExecutor(_THREADS) as pool:
-        found = [one for one in pool.map(look.at, folders) if one is not None]
+    layout = Layout(root=root, site_packages=configuration.site_packages)
+    unfinished = unfinished_libraries(root)
+    found = [one for folder in _info_folders(layout) if (one := _recorded(folder, layout, stamp)) is not None]
+    strays: tuple[str, ...] = ()
+    damage: tuple[str, ...] = ()
+    if not sound:
+        found, strays, damage = examine(layout, found, stamp)
     libraries: dict[NormalizedName, Installed] = {}
-    twins = [one for one in found if libraries.setdefault(one.name, one) is not one]
+    twins = []
+    for one in found:
+        library = replace(one.library, unfinished=one.library.name in unfinished)
+        if libraries.setdefault(library.name, library) is not library:
+            twins.append(library)
     return Inventory(
         python=configuration.python,
         implementation=configuration.implementation,
         libraries=libraries,
         twins=tuple(twins),
+        strays=strays,
+        damage=damage,
     )
 
 
-class _Look:
-    """Looks at one library after the other."""
+def _info_folders(layout: Layout) -> list[Path]:
+    """The folders (of old installers: the files) that tell of a library each."""
+    try:
+        return sorted(path for path in layout.site.iterdir() if path.suffix in _METADATA_NAMES)
+    except OSError as error:
+        raise EnvironmentFailed(
+            f"the environment in {layout.root} can't be read",
+            because=[error.strerror or str(error)],
+            remedy="rabbet recreate --fresh",
+        ) from error
 
-    def __init__(
-        self, site: Path, stamp: Stamp | None, unfinished: AbstractSet[str], *, thorough: bool
-    ) -> None:
-        self._site = site
-        self._stamp = stamp
-        self._unfinished = unfinished
-        self._thorough = thorough
 
-    def at(self, folder: Path) -> Installed | None:
-        """What is known of the library in a `.dist-info` (or `.egg-info`) folder."""
-        metadata = _metadata(folder)
-        identity = _identity(folder, metadata)
-        if identity is None:
-            return None
-        name, version = identity
-        record = b""
-        with suppress(OSError):
-            record = (folder / "RECORD").read_bytes()
-        origin = self._stamp.libraries.get(name) if self._stamp else None
-        ours = origin is not None and origin.record == hashlib.sha256(record).hexdigest()
-        state = origin.state if ours and origin and not self._thorough else ""
-        altered = list(self._altered(record, state)) if record else []
-        if origin is not None and not ours:
-            altered.insert(0, f"{folder.name}/RECORD")
-        return Installed(
-            name=name,
-            version=version,
-            folder=folder.name,
-            metadata=metadata,
-            wheel_sha256=origin.wheel if ours and origin else None,
-            altered=tuple(altered),
-            unfinished=name in self._unfinished,
-        )
-
-    def _altered(self, record: bytes, known: str) -> Iterator[str]:
-        """Find the recorded files that are gone or of other content.
-
-        None of them is read if their signature is the one that is known.
-        """
-        try:
-            rows = read_record(record.decode("utf-8"))
-        except ValueError:
-            yield "RECORD"
-            return
-        recorded = [row for row in rows if row.sha256 is not None]
-        if not known or self._signature(recorded) != known:
-            yield from (row.path for row in recorded if not self._as_recorded(row))
-
-    def _signature(self, recorded: Sequence[RecordRow]) -> str:
-        """The present signature of recorded files, empty if one is gone."""
-        try:
-            found = [(row.path, os.stat(f"{self._site}/{row.path}")) for row in recorded]  # noqa: PTH116 - thousands
-        except OSError:
-            return ""
-        return signature_of_files((path, state.st_size, state.st_mtime_ns) for path, state in found)
-
-    def _as_recorded(self, row: RecordRow) -> bool:
-        path = self._site / row.path
-        try:
-            if row.size is not None and path.stat().st_size != row.size:
-                return False
-            with path.open("rb") as file:
-                return hashlib.file_digest(file, "sha256").hexdigest() == row.sha256
-        except OSError:
-            return False
+def _recorded(folder: Path, layout: Layout, stamp: Stamp | None) -> Recorded | None:
+    """A library with its own record; where that is not the one that Rabbet wrote, it was altered."""
+    metadata = _metadata(folder)
+    identity = _identity(folder, metadata)
+    if identity is None:
+        return None
+    name, version = identity
+    record, wrong = b"", []
+    with suppress(OSError):
+        record = read_regular(folder / "RECORD", most=MOST_TEXT_FILE)
+    try:
+        rows = read_record(record.decode("utf-8"))
+    except ValueError:
+        rows, wrong = (), [f"{folder.name}/RECORD"]
+    origin = stamp.libraries.get(name) if stamp else None
+    ours = origin is not None and origin.record == hashlib.sha256(record).hexdigest()
+    if origin is not None and not ours:
+        wrong = [f"{folder.name}/RECORD"]
+    library = Installed(
+        name=name,
+        version=version,
+        folder=folder.name,
+        metadata=metadata,
+        wheel_sha256=origin.wheel if ours and origin else None,
+        altered=tuple(wrong),
+    )
+    places = ((layout.recorded(row.path, folder.name), row) for row in rows)
+    return Recorded(library, {place: row for place, row in places if place is not None})
 
 
 def _metadata(folder: Path) -> Metadata | None:
     file = folder if folder.is_file() else folder / _METADATA_NAMES[folder.suffix]
     try:
-        return parse_metadata(file.read_bytes())
+        return parse_metadata(read_regular(file, most=MOST_METADATA))
     except (OSError, MetadataBroken):
         return None
 

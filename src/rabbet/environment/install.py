@@ -6,15 +6,12 @@ files, so places are plain texts here: relative to the environment, with forward
 
 import hashlib
 import json
-import os
 from collections.abc import Iterator
-from pathlib import Path
 from typing import NamedTuple
 
+from rabbet.environment.guarded import GuardedEnvironment
 from rabbet.environment.layout import Layout
-from rabbet.environment.linking import Linking
 from rabbet.environment.scripts import command_script, with_head
-from rabbet.environment.signature import signature_of_files
 from rabbet.environment.stamp import Origin
 from rabbet.errors import IntegrityFailed
 from rabbet.formats.entry_points import read_commands
@@ -22,24 +19,25 @@ from rabbet.formats.record import RecordRow, write_record
 from rabbet.store.atomic import cannot_write
 from rabbet.store.store import Unpacked
 
-__all__ = ["Placed", "Prepared", "install_wheel", "prepare_wheel"]
+# In a wheel's own `.dist-info`: what installing writes itself, whatever the wheel brings.
+_MADE_HERE = ("RECORD", "RECORD.jws", "RECORD.p7s", "INSTALLER", "REQUESTED", "direct_url.json")
+
+__all__ = ["Placed", "Prepared", "install_wheel", "prepare_wheel", "record_content"]
 
 
 class Placed(NamedTuple):
     """A file of the environment: linked from the store, or (`linked` is `None`) written with `content`.
 
-    `changed` (ns) is when the stored file was written last. What Python itself may write anew is not
-    `lasting`: it is recorded without hash and size.
+    A `compiled` module follows from another file, so two libraries may bring different ones for the same.
     """
 
     place: str
     sha256: str
     size: int
     linked: str | None = None
-    changed: int = 0
     content: bytes = b""
     executable: bool = False
-    lasting: bool = True
+    compiled: bool = False
 
 
 class Prepared(NamedTuple):
@@ -51,8 +49,8 @@ class Prepared(NamedTuple):
 
     @property
     def stated(self) -> list[tuple[str, str | None]]:
-        """Where its files go, and the digests of those that are lasting."""
-        return [(file.place, file.sha256 if file.lasting else None) for file in self.placed]
+        """Where its files go, and their digests, but for those of compiled modules."""
+        return [(file.place, None if file.compiled else file.sha256) for file in self.placed]
 
 
 def prepare_wheel(
@@ -73,11 +71,10 @@ def prepare_wheel(
     """
     info = next(file.path.partition("/")[0] for file in unpacked.files if _is_record(file.path))
     own = f"{layout.site_packages}/{info}"
-    placed = [
-        *_compiled(compiled, layout),
-        *_own_files(unpacked, layout, info),
-        *_commands(unpacked, layout, info),
-    ]
+    placed = list(_compiled(compiled, layout, info))
+    compiled_here = {one.place for one in placed}  # some wheels bring such files along
+    placed += (one for one in _own_files(unpacked, layout, info) if one.place not in compiled_here)
+    placed += _commands(unpacked, layout, info)
     placed.append(_made(f"{own}/INSTALLER", b"rabbet\n"))
     if requested:
         placed.append(_made(f"{own}/REQUESTED", b""))
@@ -85,64 +82,64 @@ def prepare_wheel(
         origin = {"url": direct_url, "archive_info": {"hashes": {"sha256": wheel_sha256}}}
         placed.append(_made(f"{own}/direct_url.json", json.dumps(origin).encode()))
     placed.sort(key=lambda one: one.place == f"{own}/METADATA")
+    _refuse_doubles(info, [f"{own}/RECORD", *(one.place for one in placed)])
     return Prepared(info=info, wheel=wheel_sha256, placed=tuple(placed))
 
 
-def install_wheel(prepared: Prepared, layout: Layout, linking: Linking) -> Origin:
+def _refuse_doubles(info: str, places: list[str]) -> None:
+    """Raise `IntegrityFailed` where one file would be written over another one of the same wheel."""
+    seen: set[str] = set()
+    for place in places:
+        if place in seen:
+            raise IntegrityFailed(f"{info} would write one file twice", because=[place])
+        seen.add(place)
+
+
+def record_content(prepared: Prepared, layout: Layout) -> bytes:
+    """The `RECORD` of a library that is installed so."""
+    rows = [RecordRow(layout.in_record(one.place), one.sha256, one.size, "sha256") for one in prepared.placed]
+    return write_record([*rows, RecordRow(f"{prepared.info}/RECORD")]).encode()
+
+
+def install_wheel(prepared: Prepared, guarded: GuardedEnvironment) -> Origin:
     """Put everything into its place.
 
     `RECORD` comes first and `METADATA` last, so that an installation that was cut short is seen as damaged,
     with a list of all that has to be removed. Raises `CannotWrite`.
     """
-    record_place = f"{layout.site_packages}/{prepared.info}/RECORD"
-    rows = [
-        RecordRow(layout.in_record(one.place), *((one.sha256, one.size) if one.lasting else ()))
-        for one in prepared.placed
-    ]
-    record = write_record([*rows, RecordRow(layout.in_record(record_place))]).encode()
-    root, states = str(layout.root), []
+    layout = guarded.layout
+    record = record_content(prepared, layout)
     with cannot_write(layout.root):
-        folders = {os.path.dirname(one.place) for one in prepared.placed}  # noqa: PTH120 - places are texts
-        for folder in sorted(folders):
-            link = layout.link_above(layout.root / folder / "file")
-            if link is not None:
-                link.unlink()
-            (layout.root / folder).mkdir(parents=True, exist_ok=True)
-        _write(f"{root}/{record_place}", record, executable=False)
+        guarded.write(f"{layout.site_packages}/{prepared.info}/RECORD", record)
         for one in prepared.placed:
             if one.linked is None:
-                changed = _write(f"{root}/{one.place}", one.content, executable=one.executable)
+                guarded.write(one.place, one.content, executable=one.executable)
             else:
-                changed = one.changed
-                linking.put(one.linked, f"{root}/{one.place}")
-            if one.lasting:
-                states.append((layout.in_record(one.place), one.size, changed))
-    digest = hashlib.sha256(record).hexdigest()
-    return Origin(wheel=prepared.wheel, record=digest, state=signature_of_files(states))
+                guarded.put(one.linked, one.place)
+    return Origin(wheel=prepared.wheel, record=hashlib.sha256(record).hexdigest())
 
 
 def _own_files(unpacked: Unpacked, layout: Layout, info: str) -> Iterator[Placed]:
-    unrecorded = (f"{info}/RECORD.jws", f"{info}/RECORD.p7s")
+    made_here = {f"{info}/{name}" for name in _MADE_HERE}
     tree = str(unpacked.tree)
     for file in unpacked.files:
-        if _is_record(file.path) or file.path in unrecorded:
+        if file.path in made_here:
             continue
-        place = layout.destination(file.path)
+        place = layout.destination(file.path, info)
         if place is None:
-            raise IntegrityFailed(f"{info} would replace a part of the environment", because=[file.path])
+            raise _misplaced(info, file.path)
         if place.startswith("bin/"):
             content = with_head((unpacked.tree / file.path).read_bytes())
             yield _made(place, content, executable=True)
         else:
-            yield Placed(place, file.sha256, file.size, f"{tree}/{file.path}", file.changed)
+            yield Placed(place, file.sha256, file.size, f"{tree}/{file.path}")
 
 
-def _compiled(compiled: Unpacked | None, layout: Layout) -> Iterator[Placed]:
+def _compiled(compiled: Unpacked | None, layout: Layout, info: str) -> Iterator[Placed]:
     for file in compiled.files if compiled else ():
-        place = layout.destination(file.path)
+        place = layout.destination(file.path, info)
         if place is not None and compiled is not None:
-            stored = f"{compiled.tree}/{file.path}"
-            yield Placed(place, file.sha256, file.size, stored, file.changed, lasting=False)
+            yield Placed(place, file.sha256, file.size, f"{compiled.tree}/{file.path}", compiled=True)
 
 
 def _commands(unpacked: Unpacked, layout: Layout, info: str) -> Iterator[Placed]:
@@ -154,10 +151,17 @@ def _commands(unpacked: Unpacked, layout: Layout, info: str) -> Iterator[Placed]
     except ValueError as error:
         raise IntegrityFailed(f"{info} has entry points that can't be read", because=[str(error)]) from error
     for command in commands:
-        place = layout.destination(f"x.data/scripts/{command.name}")
-        if place is None:
-            raise IntegrityFailed(f"{info} would replace a part of the environment", because=[command.name])
+        place = f"bin/{command.name}"
+        if not layout.may_hold(place):
+            raise _misplaced(info, command.name)
         yield _made(place, command_script(command), executable=True)
+
+
+def _misplaced(info: str, path: str) -> IntegrityFailed:
+    return IntegrityFailed(
+        f"{info} would write where it owns nothing",
+        because=[f"{path}: a part of the environment, or of another library"],
+    )
 
 
 def _is_record(path: str) -> bool:
@@ -167,12 +171,3 @@ def _is_record(path: str) -> bool:
 def _made(place: str, content: bytes, *, executable: bool = False) -> Placed:
     digest = hashlib.sha256(content).hexdigest()
     return Placed(place, digest, len(content), content=content, executable=executable)
-
-
-def _write(target: str, content: bytes, *, executable: bool) -> int:
-    """Write a file; when that was, in ns."""
-    path = Path(target)
-    path.unlink(missing_ok=True)
-    path.write_bytes(content)
-    path.chmod(0o755 if executable else 0o644)
-    return path.stat().st_mtime_ns

@@ -7,27 +7,31 @@ half there.
 from collections.abc import Collection
 from pathlib import Path
 
-from rabbet.store.atomic import cannot_write, write_text
+from rabbet.core.limits import MOST_TEXT_FILE
+from rabbet.environment.guarded import GuardedEnvironment
+from rabbet.regular_file import read_regular
+from rabbet.store.atomic import cannot_write
 
 __all__ = ["close_journal", "open_journal", "unfinished_libraries"]
 
 _NAME = "rabbet.journal"
 
 
-def open_journal(root: Path, libraries: Collection[str]) -> None:
+def open_journal(guarded: GuardedEnvironment, libraries: Collection[str]) -> None:
     """Note which libraries will be changed. Raises `CannotWrite`."""
-    write_text(root / _NAME, "".join(f"{name}\n" for name in sorted(libraries)))
+    with cannot_write(guarded.layout.root):
+        guarded.replace(_NAME, "".join(f"{name}\n" for name in sorted(libraries)).encode())
 
 
-def close_journal(root: Path) -> None:
+def close_journal(guarded: GuardedEnvironment) -> None:
     """The change is complete, or there was nothing left to change. Raises `CannotWrite`."""
-    with cannot_write(root):
-        (root / _NAME).unlink(missing_ok=True)
+    with cannot_write(guarded.layout.root):
+        guarded.remove_tree(_NAME)
 
 
 def unfinished_libraries(root: Path) -> frozenset[str]:
     """Which libraries a run that was cut short was changing."""
     try:
-        return frozenset((root / _NAME).read_text(encoding="utf-8").splitlines())
-    except OSError:
+        return frozenset(read_regular(root / _NAME, most=MOST_TEXT_FILE).decode().splitlines())
+    except (OSError, UnicodeDecodeError):
         return frozenset()

@@ -1,4 +1,4 @@
-"""Where things lie in an environment (PEP 405, POSIX form)."""
+"""Where things lie in an environment (PEP 405, POSIX form), and whose each place is."""
 
 import posixpath
 import re
@@ -8,8 +8,13 @@ from pathlib import Path
 __all__ = ["CONFIGURATION", "SHELL_FILES", "Layout"]
 
 CONFIGURATION = "pyvenv.cfg"
-_RESERVED = re.compile(r"(pyvenv\.cfg|\.gitignore|rabbet\.(json|journal)|bin/python[0-9.]*|bin/enter\..*)\Z")
 SHELL_FILES = ("enter.sh", "enter.bashrc", "enter.fish", "enter.ps1", "enter.zsh/.zshrc")
+# Some file systems take `PYVENV.CFG` for the same name; one beside an interpreter counts too (PEP 405).
+_RESERVED = re.compile(
+    r"((bin/)?pyvenv\.cfg|\.gitignore|\.?rabbet\..*|bin/python[0-9.]*|bin/enter\..*)\Z",
+    re.IGNORECASE | re.DOTALL,
+)
+_INFO = re.compile(r"[^/]*\.(dist|egg)-info(/.*)?\Z", re.IGNORECASE | re.DOTALL)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -29,16 +34,30 @@ class Layout:
         """The folder of the interpreter and the commands."""
         return self.root / "bin"
 
-    def destination(self, path: str) -> str | None:
-        """Where a wheel's file goes, relative to the environment's folder (PEP 427, "Installing").
+    @property
+    def own_folders(self) -> frozenset[str]:
+        """The environment's own folders, which stay when a library goes and must never be links."""
+        parts = self.site_packages.split("/")
+        above = ("/".join(parts[:depth]) for depth in range(1, len(parts) + 1))
+        return frozenset(("", "bin", "bin/enter.zsh", *above))
 
-        `None` for a file that would replace what makes the folder an environment.
+    def may_hold(self, place: str) -> bool:
+        """Whether a place may be a library's: inside, and no part of what makes the folder an environment."""
+        inside = place and not place.startswith(("/", "../")) and place == posixpath.normpath(place)
+        return bool(inside) and place not in self.own_folders and not _RESERVED.match(place)
+
+    def destination(self, path: str, info: str) -> str | None:
+        """Where a file of a wheel goes, relative to the environment's folder (PEP 427, "Installing").
+
+        `info` is the wheel's own `.dist-info` folder. `None` for a file that would land in a place that is
+        not the library's: one of the environment itself, another library's `.dist-info`, and its own one by
+        the detour of `.data`.
         """
         if "//" in path or "./" in path:
             path = posixpath.normpath(path)
         head, _, rest = path.partition("/")
         scheme, inside, inner = rest.partition("/")
-        if head.endswith(".data") and inside:
+        if head == f"{info.removesuffix('.dist-info')}.data" and inside:
             folders = {
                 "scripts": "bin/",
                 "headers": f"include/site/{head.partition('-')[0]}/",
@@ -47,16 +66,7 @@ class Layout:
             place = folders.get(scheme, f"{self.site_packages}/") + inner
         else:
             place = f"{self.site_packages}/{path}"
-        return None if _RESERVED.match(place) else place
-
-    def link_above(self, path: Path) -> Path | None:
-        """The outermost folder of a library, on the way to a path, that is a link.
-
-        Somebody may have put a link to a checkout there: what lies below it is not the environment's.
-        """
-        own = {self.site, self.scripts, *self.site.parents}
-        above = [folder for folder in path.parents if self.root in folder.parents and folder not in own]
-        return next((folder for folder in reversed(above) if folder.is_symlink()), None)
+        return place if self._is_owned(place, own_info=head == info) else None
 
     def in_record(self, place: str) -> str:
         """A place as `RECORD` names it: relative to the folder that libraries are imported from."""
@@ -64,3 +74,19 @@ class Layout:
         if place.startswith(site):
             return place[len(site) :]
         return posixpath.relpath(place, self.site_packages)
+
+    def recorded(self, path: str, info: str) -> str | None:
+        """The place that a row of `RECORD` means; `None` where the library may have nothing.
+
+        `info` is the library's own `.dist-info` folder.
+        """
+        place = posixpath.normpath(f"{self.site_packages}/{path}")
+        own = place.startswith(f"{self.site_packages}/{info}/")
+        return place if not path.startswith("/") and self._is_owned(place, own_info=own) else None
+
+    def _is_owned(self, place: str, *, own_info: bool) -> bool:
+        """Whether a place may be a certain library's: then it is in no other library's `.dist-info`."""
+        site = f"{self.site_packages}/"
+        inside = place.lower().startswith(site.lower())
+        of_another = inside and not own_info and _INFO.match(place[len(site) :])
+        return self.may_hold(place) and not of_another

@@ -4,49 +4,55 @@ from pathlib import Path
 
 import msgspec
 
-from rabbet.store.atomic import write_text
+from rabbet.core.limits import MOST_NOTES
+from rabbet.regular_file import read_regular
+from rabbet.store.environments import Environments
 
-__all__ = ["Origin", "Stamp", "read_stamp", "write_stamp"]
+__all__ = ["STAMP", "Origin", "Stamp", "own_stamp", "stamp_content"]
 
-_NAME = "rabbet.json"
+STAMP = "rabbet.json"
+_FORMAT = 2  # 1: without the environment's own parts. 2: with them
 
 
 class Origin(msgspec.Struct, frozen=True):
-    """Where an installed library came from: the hashes of its wheel, and of the `RECORD` that was written.
-
-    `state` is the signature of its recorded files as they were installed, empty where it is not known.
-    """
+    """Where an installed library came from: the hashes of its wheel, and of the `RECORD` that was written."""
 
     wheel: str
     record: str
-    state: str = ""
 
 
 class Stamp(msgspec.Struct, frozen=True):
     """The interpreter that the environment was made for, and each library's origin by name.
 
+    `own` are the environment's own files and links by their places: each file's sha256, each link's target.
     `groups` and `extras` are those that were chosen, `None` for all.
     """
 
     executable: str
     libraries: dict[str, Origin]
+    own: dict[str, str]
     groups: list[str] | None = None
     extras: list[str] | None = None
-    format: int = 1
+    format: int = _FORMAT
 
 
 _STAMP = msgspec.json.Decoder(Stamp)
 
 
-def read_stamp(root: Path) -> Stamp | None:
-    """The stamp of an environment; `None` where there is none that can be used."""
-    try:
-        stamp = _STAMP.decode((root / _NAME).read_bytes())
-    except (OSError, msgspec.MsgspecError):
+def own_stamp(root: Path, environments: Environments) -> Stamp | None:
+    """The stamp of an environment that was made here; `None` for a stranger's, and where it can't be used.
+
+    A stamp is only as true as the folder that it lies in, and one that came with a clone may say anything.
+    """
+    if not environments.owns(root):
         return None
-    return stamp if stamp.format == 1 else None
+    try:
+        stamp = _STAMP.decode(read_regular(root / STAMP, most=MOST_NOTES))
+    except (OSError, msgspec.MsgspecError, RecursionError):
+        return None
+    return stamp if stamp.format == _FORMAT else None
 
 
-def write_stamp(root: Path, stamp: Stamp) -> None:
-    """Write the stamp. Raises `CannotWrite`."""
-    write_text(root / _NAME, msgspec.json.encode(stamp).decode() + "\n")
+def stamp_content(stamp: Stamp) -> bytes:
+    """A stamp as it is written."""
+    return msgspec.json.encode(stamp) + b"\n"

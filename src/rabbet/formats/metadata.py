@@ -1,30 +1,63 @@
 """Core metadata of a wheel or a source archive, as far as resolving needs it."""
 
+import re
+from collections.abc import Sequence
 from email.message import Message
 from email.parser import HeaderParser
+from email.policy import compat32
 
 from packaging.requirements import InvalidRequirement, Requirement
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
 from packaging.utils import canonicalize_name
 from packaging.version import InvalidVersion, Version
 
-from rabbet.core.limits import LONGEST_TEXT
+from rabbet.core.limits import LONGEST_LINE, MOST_METADATA, MOST_NEEDS, beyond
 from rabbet.core.model.release import Metadata
+from rabbet.formats.requirement import read_requirement
 
-__all__ = ["MetadataBroken", "bounded", "parse_metadata", "parse_static_metadata"]
+__all__ = ["MetadataBroken", "bounded", "is_name", "needs_of", "parse_metadata", "parse_static_metadata"]
 
 _NEEDED = {"name", "version", "requires-dist", "requires-python", "provides-extra"}
+
+
+_METADATA_VERSION = re.compile(r"[0-9]{1,3}\.[0-9]{1,3}\Z")
+_NAME = re.compile(r"[A-Za-z0-9]([A-Za-z0-9._-]*[A-Za-z0-9])?\Z")
 
 
 class MetadataBroken(ValueError):
     """Metadata that can't be read; the release is then set aside, which is no failure of the command."""
 
 
+def is_name(text: str) -> bool:
+    """Whether a library can have this name (PEP 508)."""
+    return len(text) <= LONGEST_LINE and _NAME.match(text) is not None
+
+
 def bounded(text: str) -> str:
-    """The text of a field, unless it is longer than any should be. Raises `MetadataBroken`."""
-    if len(text) > LONGEST_TEXT:
-        raise MetadataBroken(f"a field of its metadata has {len(text)} characters: '{text[:60]}…'")
+    """The text of a field, unless it is beyond what people write. Raises `MetadataBroken`."""
+    if not isinstance(text, str):
+        raise MetadataBroken(f"a field of its metadata is no text: {str(text)[:60]}")
+    reason = beyond(text)
+    if reason:
+        raise MetadataBroken(f"a field of its metadata can't be read: {reason}: '{text[:60]}…'")
     return text
+
+
+def needs_of(texts: Sequence[str]) -> tuple[Requirement, ...]:
+    """The requirements that metadata lists. Raises `MetadataBroken`."""
+    if len(texts) > MOST_NEEDS:
+        raise MetadataBroken(f"its metadata lists {len(texts)} requirements, more than any library has")
+    found = []
+    for text in texts:
+        try:
+            found.append(read_requirement(bounded(text)))
+        except InvalidRequirement as error:
+            raise MetadataBroken(f"its metadata holds '{text.strip()}', which is no requirement") from error
+        except MetadataBroken:
+            raise
+        except ValueError as error:
+            raise MetadataBroken(f"its metadata holds '{text.strip()}': {error}") from error
+    return tuple(found)
 
 
 def parse_metadata(content: bytes) -> Metadata:
@@ -39,17 +72,16 @@ def _metadata(header: "Message[str, str]") -> Metadata:
     for field in ("name", "version"):
         if field not in header:
             raise MetadataBroken(f"its metadata lacks its {field}")
+    if not is_name(header["name"]):
+        raise MetadataBroken(f"'{header['name'][:60]}' in its metadata is no name")
     try:
         return Metadata(
             name=canonicalize_name(header["name"]),
             version=Version(bounded(header["version"])),
             requires_python=SpecifierSet(bounded(header.get("requires-python", ""))),
-            requirements=tuple(Requirement(bounded(text)) for text in header.get_all("requires-dist", [])),
+            requirements=needs_of(header.get_all("requires-dist", [])),
             extras=frozenset(canonicalize_name(extra) for extra in header.get_all("provides-extra", [])),
         )
-    except InvalidRequirement as error:
-        text = str(error).splitlines()[1].strip()
-        raise MetadataBroken(f"its metadata holds '{text}', which is no requirement") from error
     except (InvalidSpecifier, InvalidVersion) as error:
         raise MetadataBroken(f"its metadata can't be read: {error}") from error
 
@@ -62,7 +94,7 @@ def parse_static_metadata(content: bytes) -> Metadata:
     """
     header = _header(content)
     version = header.get("metadata-version", "")
-    if tuple(int(part) for part in version.split(".") if part.isdecimal()) < (2, 2):
+    if not _METADATA_VERSION.match(version) or tuple(map(int, version.split("."))) < (2, 2):
         raise MetadataBroken("its metadata is too old to be trusted without a build")
     dynamic = sorted({field.lower() for field in header.get_all("dynamic", [])} & _NEEDED)
     if dynamic:
@@ -71,6 +103,10 @@ def parse_static_metadata(content: bytes) -> Metadata:
 
 
 def _header(content: bytes) -> "Message[str, str]":
-    return HeaderParser().parsestr(
-        content.replace(b"\r\n", b"\n").partition(b"\n\n")[0].decode("utf-8", "replace")
-    )
+    if len(content) > MOST_METADATA:
+        raise MetadataBroken(f"its metadata has {len(content)} bytes, more than any should")
+    text = content.replace(b"\r\n", b"\n").partition(b"\n\n")[0].decode("utf-8", "replace")
+    try:
+        return HeaderParser(policy=compat32).parsestr(text)
+    except (ValueError, RecursionError, LookupError) as error:
+        raise MetadataBroken(f"its metadata can't be read: {error}") from error

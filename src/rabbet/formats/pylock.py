@@ -6,9 +6,12 @@ small, and it is several times faster. Everything is sorted; nothing in it tells
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
+from packaging.markers import Marker
 from packaging.utils import NormalizedName, canonicalize_name
 from packaging.version import Version
 
+from rabbet.core.file_name import parse_wheel_name
+from rabbet.core.limits import LONGEST_TEXT, beyond
 from rabbet.core.model.lock import (
     Lock,
     LockedCheckout,
@@ -18,6 +21,9 @@ from rabbet.core.model.lock import (
     LockedRuntime,
 )
 from rabbet.errors import NotUnderstood
+from rabbet.formats.address import NotAnAddress, parse_address
+from rabbet.formats.metadata import is_name
+from rabbet.formats.requirement import check_marker, is_sha256, parse_specifiers
 from rabbet.formats.toml import Table, parse_toml
 
 __all__ = ["read_lock", "write_lock"]
@@ -26,7 +32,6 @@ _SUPPORTED_MAJOR = "1"
 _HEADER = """\
 # The lock of this project, in the standard form of PEP 751.
 # Change pyproject.toml and run `rabbet resolve`; don't edit this file by hand."""
-_HEX_DIGITS = frozenset("0123456789abcdef")
 
 
 def read_lock(text: str, where: str = "pylock.toml") -> Lock:
@@ -42,12 +47,14 @@ def read_lock(text: str, where: str = "pylock.toml") -> Lock:
         raise NotUnderstood(
             f"{where} has the lock version {version}",
             because=[f"this Rabbet reads lock versions {_SUPPORTED_MAJOR}.x"],
-            remedy="a newer Rabbet, or: rabbet resolve --raise-all",
+            remedy="rabbet resolve --raise-all",
         )
     settings = document.table("tool").table("rabbet")
     lock = Lock(
-        requires_python=document.text("requires-python"),
-        environments=tuple(document.texts("environments")),
+        requires_python=_constraint(document, "requires-python"),
+        environments=tuple(
+            text for text in document.texts("environments") if _is_marker(text, document, "environments")
+        ),
         groups=tuple(document.texts("dependency-groups")),
         extras=tuple(document.texts("extras")),
         libraries=tuple(_library(entry) for entry in document.tables("packages")),
@@ -56,7 +63,7 @@ def read_lock(text: str, where: str = "pylock.toml") -> Lock:
         pins=tuple(settings.texts("pins")),
         also_known=tuple(settings.texts("also-known")),
     )
-    document.problems.raise_if_any()
+    document.problems.raise_if_any(remedy="rabbet resolve --raise-all")
     return lock
 
 
@@ -71,20 +78,79 @@ def _library(entry: Table) -> LockedLibrary:
     if not (wheels or sdist or tree):
         entry.problems.add(entry.place("wheels"), "is missing, and so is every other kind of source")
     kept = entry.table("tool").table("rabbet")  # of a checkout the standard keeps no version
-    return LockedLibrary(
-        name=canonicalize_name(entry.need("name")),
+    library = LockedLibrary(
+        name=_name(entry),
         version=_version(kept if isinstance(tree, LockedCheckout) else entry),
         wheels=tuple(wheels),
         sdist=sdist,
         tree=tree,
-        dependencies=tuple(
-            dict.fromkeys(canonicalize_name(one.need("name")) for one in entry.tables("dependencies"))
-        ),
-        requires_python=entry.text("requires-python"),
-        marker=entry.text("marker"),
-        index=entry.text("index"),
+        dependencies=tuple(dict.fromkeys(_name(one) for one in entry.tables("dependencies"))),
+        requires_python=_constraint(entry, "requires-python"),
+        marker=_marker(entry, "marker"),
+        index=_address(entry, "index"),
         direct=direct,
     )
+    for number, wheel in enumerate(wheels):
+        _check_wheel(entry, number, wheel, library)
+    return library
+
+
+def _name(entry: Table) -> NormalizedName:
+    text = entry.need("name")
+    if text and not is_name(text):
+        entry.problems.add(entry.place("name"), f"'{text[:60]}' is no name")
+    return canonicalize_name(text)
+
+
+def _constraint(entry: Table, key: str) -> str | None:
+    """A constraint on Python."""
+    text = entry.text(key)
+    try:
+        parse_specifiers(text or "")
+    except NotUnderstood as error:
+        entry.problems.add(entry.place(key), "; ".join([str(error), *error.because]))
+        return None
+    return text
+
+
+def _marker(entry: Table, key: str) -> str | None:
+    text = entry.text(key)
+    return text if text is None or _is_marker(text, entry, key) else None
+
+
+def _is_marker(text: str, entry: Table, key: str) -> bool:
+    """Whether a marker can be evaluated, as a lock's are (PEP 751); what is wrong with it is noted."""
+    try:
+        wrong = beyond(text)
+        if not wrong:
+            check_marker(Marker(text), in_lock=True)
+    except ValueError as error:
+        wrong = str(error).splitlines()[0]
+    if wrong:
+        entry.problems.add(entry.place(key), f"'{text[:60]}' is no marker: {wrong}")
+    return not wrong
+
+
+def _address(entry: Table, key: str) -> str | None:
+    """An address, which in a lock holds no credentials."""
+    text = entry.text(key)
+    try:
+        return None if text is None else parse_address(text).text
+    except NotAnAddress as error:
+        entry.problems.add(entry.place(key), f"is no address: {error}")
+        return None
+
+
+def _check_wheel(entry: Table, number: int, wheel: LockedFile, library: LockedLibrary) -> None:
+    """Hold a wheel's name against the entry that it stands under."""
+    parsed = parse_wheel_name(wheel.filename)
+    if isinstance(parsed, str):
+        wrong = parsed
+    elif parsed.name != library.name or ("version" in entry.keys() and parsed.version != library.version):  # noqa: SIM118
+        wrong = f"'{wheel.filename}' is a wheel of {parsed.name} {parsed.version}"
+    else:
+        return
+    entry.problems.add(f"{entry.place('wheels')}[{number}]", wrong)
 
 
 def _tree(entry: Table) -> LockedCommit | LockedCheckout | None:
@@ -103,16 +169,21 @@ def _tree(entry: Table) -> LockedCommit | LockedCheckout | None:
 
 
 def _file(entry: Table) -> LockedFile:
-    url, path = entry.text("url"), entry.text("path")
-    if url is None and path is None:
+    url, path = _address(entry, "url"), entry.text("path")
+    if url is None and path is None and "url" not in entry.keys():  # noqa: SIM118 - no mapping
         entry.problems.add(entry.place("url"), "is missing, and so is path")
+    if path is not None and ("\0" in path or len(path) > LONGEST_TEXT):
+        entry.problems.add(entry.place("path"), "can't be a path")
     sha256 = entry.table("hashes").need("sha256").lower()
-    if len(sha256) != 64 or not set(sha256) <= _HEX_DIGITS:
+    if not is_sha256(sha256):
         entry.problems.add(entry.place("hashes.sha256"), "must be 64 hexadecimal digits")
-    filename = entry.text("name") or (url or path or "").rpartition("/")[2]
+    named = parse_address(url).filename if url is not None else (path or "").rpartition("/")[2]
+    filename = entry.text("name") or named
     if "/" in filename or "\\" in filename or not filename.endswith((".whl", ".tar.gz", ".zip")):
         entry.problems.add(entry.place("name"), f"'{filename}' is the name of no wheel or source archive")
     size = entry.get("size", int, 0) if "size" in entry.keys() else None  # noqa: SIM118 - no mapping
+    if size is not None and size < 0:
+        entry.problems.add(entry.place("size"), "must be a number of bytes")
     return LockedFile(filename=filename, sha256=sha256, size=size, url=url, path=path)
 
 
@@ -128,10 +199,10 @@ def _runtime(settings: Table) -> LockedRuntime | None:
 def _version(entry: Table) -> Version:
     text = entry.need("version")
     try:
-        return Version(text)
+        return Version(text if len(text) <= LONGEST_TEXT else "")
     except ValueError:  # no version, or a number that Python refuses to read
         if text:
-            entry.problems.add(entry.place("version"), f"'{text}' is no version")
+            entry.problems.add(entry.place("version"), f"'{text[:60]}' is no version")
         return Version("0")
 
 

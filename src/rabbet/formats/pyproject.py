@@ -8,13 +8,15 @@ from packaging.requirements import Requirement
 from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName, canonicalize_name
 
+from rabbet.core.limits import DEEPEST, LONGEST_LINE, MOST_TARGETS
 from rabbet.core.model.declaration import Declaration, SourceEntry, Variant, allows_minor
 from rabbet.core.targets import BASELINES, PLATFORMS
 from rabbet.errors import NotUnderstood
+from rabbet.formats.address import NotAnAddress, hidden, is_address, parse_address
 from rabbet.formats.requirement import parse_requirement, parse_specifiers
 from rabbet.formats.toml import Problems, Table, parse_toml
 
-__all__ = ["read_declaration"]
+__all__ = ["read_declaration", "wrong_source"]
 
 _SETTINGS = (
     "runtimes",
@@ -44,7 +46,7 @@ def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.tom
             document.problems.add(f"project.{key}", "is dynamic: Rabbet reads it only where it is written")
     extras = _sections(project.table("optional-dependencies"))
     own = _OwnExtras(project.text("name"), extras, document.problems)
-    groups = _groups(document.table("dependency-groups"))
+    groups = _Groups(document.table("dependency-groups")).all()
     declaration = Declaration(
         name=project.text("name") or folder_name,
         python=_python((project, "requires-python"), (settings.table("runtimes", "python"), "python")),
@@ -59,6 +61,9 @@ def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.tom
         pythons=_known(settings, "pythons", lambda text: bool(_MINOR.match(text)), "versions such as 3.12"),
         baselines=_baselines(settings.table("baselines")),
     )
+    asked = max(1, len(declaration.targets)) * max(1, len(declaration.pythons))
+    if asked > MOST_TARGETS:
+        document.problems.add("tool.rabbet.targets", f"with pythons, make {asked}: at most {MOST_TARGETS}")
     for python in declaration.pythons:
         if not allows_minor(declaration.python, python):
             document.problems.add("tool.rabbet.pythons", f"'{python}' is not {declaration.python}")
@@ -140,25 +145,33 @@ class _OwnExtras:
         self._extras = extras
         self._problems = problems
 
-    def put_in_place(
-        self, requirements: Iterable[Requirement], above: tuple[str, ...] = ()
-    ) -> tuple[Requirement, ...]:
+    def put_in_place(self, requirements: Iterable[Requirement]) -> tuple[Requirement, ...]:
         """Requirements with `PROJECT[EXTRA]` replaced by what that extra requires, under the same marker.
 
-        `above` are the extras that are being replaced: what includes itself adds nothing.
+        An extra is visited once for each marker, not once for each way that leads to it; what includes itself
+        adds nothing.
         """
-        found: list[Requirement] = []
-        for one in requirements:
+        found: dict[str, Requirement] = {}
+        seen: set[tuple[str, str]] = set()
+        waiting: list[tuple[Requirement, tuple[str, ...]]] = [(one, ()) for one in requirements]
+        while waiting:
+            one, above = waiting.pop(0)
             if canonicalize_name(one.name) != self._project:
-                found.append(one)
+                found[str(one)] = one
                 continue
             for extra in sorted(canonicalize_name(extra) for extra in one.extras):
-                if extra not in self._extras:
-                    self._problems.add(str(one), f"the project has no extra '{extra}'")
-                elif extra not in above:
-                    inner = self.put_in_place(self._extras[extra], (*above, extra))
-                    found += [_under(one.marker, need) for need in inner]
-        return tuple({str(one): one for one in found}.values())
+                if extra in above or (extra, str(one.marker)) in seen or not self._known(extra, one, above):
+                    continue
+                seen.add((extra, str(one.marker)))
+                waiting += [(_under(one.marker, need), (*above, extra)) for need in self._extras[extra]]
+        return tuple(found.values())
+
+    def _known(self, extra: str, requirement: Requirement, above: tuple[str, ...]) -> bool:
+        if extra not in self._extras:
+            self._problems.add(str(requirement), f"the project has no extra '{extra}'")
+        elif len(above) > DEEPEST:
+            self._problems.add(extra, f"is named by extras inside extras, more than {DEEPEST} levels deep")
+        return extra in self._extras and len(above) <= DEEPEST
 
 
 def _under(marker: Marker | None, requirement: Requirement) -> Requirement:
@@ -189,33 +202,67 @@ def _local(table: Table) -> Mapping[NormalizedName, str]:
     return {canonicalize_name(key): table.need(key) for key in table.keys()}  # noqa: SIM118 - no mapping
 
 
-def _groups(table: Table) -> Mapping[str, tuple[Requirement, ...]]:
-    """All groups by their normalized names, with `include-group` entries replaced by what they name."""
-    raw: dict[str, list[object]] = {name: table.get(key, list, []) for key, name in _names(table).items()}
-    return {name: tuple(_members(name, raw, table, ())) for name in sorted(raw)}
+class _Groups:
+    """The dependency groups (PEP 735), each worked out once, however many others include it."""
 
+    def __init__(self, table: Table) -> None:
+        self._table = table
+        self._raw: dict[str, list[object]] = {
+            name: table.get(key, list, []) for key, name in _names(table).items()
+        }
+        self._done: dict[str, tuple[Requirement, ...]] = {}
 
-def _members(
-    name: str, raw: Mapping[str, list[object]], table: Table, above: tuple[str, ...]
-) -> list[Requirement]:
-    """One group's requirements; `above` are the groups that include it, to notice a circle."""
-    found: list[Requirement] = []
-    for number, entry in enumerate(raw[name]):
-        place = f"{table.place(name)}[{number}]"
+    def all(self) -> Mapping[str, tuple[Requirement, ...]]:
+        """All groups by their normalized names, with `include-group` entries replaced by what they name."""
+        return {name: self._members(name, ()) for name in sorted(self._raw)}
+
+    def _members(self, name: str, above: tuple[str, ...]) -> tuple[Requirement, ...]:
+        """One group's requirements; `above` are the groups that include it, to notice a circle."""
+        if name not in self._done:
+            found: dict[str, Requirement] = {}
+            for number, entry in enumerate(self._raw[name]):
+                place = f"{self._table.place(name)}[{number}]"
+                for one in self._entry(entry, place, (*above, name)):
+                    found.setdefault(str(one), one)
+            self._done[name] = tuple(found.values())
+        return self._done[name]
+
+    def _entry(self, entry: object, place: str, above: tuple[str, ...]) -> Iterable[Requirement]:
         included = entry.get("include-group") if isinstance(entry, dict) else None
+        group = canonicalize_name(included) if isinstance(included, str) else ""
         if isinstance(entry, str):
-            found += _parsed([entry], table.problems, table.place(name))
-        elif not isinstance(included, str) or canonicalize_name(included) not in raw:
-            table.problems.add(
-                place, "must be a requirement or {include-group = NAME} of a group that exists"
-            )
-        elif canonicalize_name(included) in (*above, name):
-            table.problems.add(place, f"includes '{included}' in a circle")
+            return _parsed([entry], self._table.problems, place)
+        if group not in self._raw:
+            wrong = "must be a requirement or {include-group = NAME} of a group that exists"
+        elif group in above:
+            wrong = f"includes '{included}' in a circle"
+        elif len(above) > DEEPEST:
+            wrong = f"includes groups inside groups, more than {DEEPEST} levels deep"
         else:
-            found += _members(canonicalize_name(included), raw, table, (*above, name))
-    return found
+            return self._members(group, above)
+        self._table.problems.add(place, wrong)
+        return ()
 
 
 def _source(entry: Table) -> SourceEntry:
     entry.allow_only("name", "url", "only")
-    return SourceEntry(name=entry.need("name"), url=entry.need("url"), only=tuple(entry.texts("only")))
+    name, url = entry.need("name"), entry.need("url")
+    if not _NAME.match(name):
+        entry.problems.add(entry.place("name"), "is no name: letters, digits, '-', '_' and '.' make one")
+    wrong = wrong_source(url)
+    if wrong:
+        entry.problems.add(entry.place("url"), f"'{hidden(url)}' {wrong}")
+    return SourceEntry(name=name, url=url, only=tuple(entry.texts("only")))
+
+
+def wrong_source(url: str) -> str:
+    """Why a text can't be where a source lies (an address, or a folder's path); empty if it can."""
+    if not is_address(url):
+        return "" if url.isprintable() and len(url) <= LONGEST_LINE else "is neither an address nor a path"
+    try:
+        address = parse_address(url)
+    except NotAnAddress as error:
+        return f"is no address: {error}"
+    if address.scheme != "file" and "@" in address.path:
+        return "holds an '@' behind its host: in a password a '/' is written as %2F"
+    return ""

@@ -6,32 +6,55 @@ import io
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-__all__ = ["RecordRow", "read_record", "write_record"]
+from rabbet.core.limits import LONGEST_LINE, MOST_ROWS
+
+__all__ = ["STRONG", "RecordRow", "read_record", "write_record"]
+
+STRONG = ("sha256", "sha384", "sha512")  # hashes that a file can be known by
+_MOST_DIGITS = 20  # of a size
 
 
 @dataclass(frozen=True, slots=True)
 class RecordRow:
-    """One file: its path with forward slashes, its sha256 in hexadecimal digits, its size in bytes.
+    """One file: its path with forward slashes, the digest in hexadecimal digits, the size in bytes.
 
-    Hash and size are `None` where the record leaves them out, as it does for itself.
+    Digest and size are `None` where the record leaves them out, as it does for itself; `algorithm` is what
+    the digest was made by, as the record names it.
     """
 
     path: str
-    sha256: str | None = None
+    digest: str | None = None
     size: int | None = None
+    algorithm: str = ""
+
+    @property
+    def sha256(self) -> str | None:
+        """The digest, if it is one of SHA-256."""
+        return self.digest if self.algorithm == "sha256" else None
 
 
 def read_record(text: str) -> tuple[RecordRow, ...]:
     """Read a `RECORD`. Raises `ValueError` for what is none."""
-    rows = []
+    rows: list[RecordRow] = []
     try:
         for fields in csv.reader(io.StringIO(text, newline="")):
             if fields:
-                path, digest, size = fields
-                rows.append(RecordRow(path, _hexadecimal(digest), int(size) if size else None))
-    except csv.Error as error:
+                rows.append(_row(*fields))
+            if len(rows) > MOST_ROWS:
+                raise ValueError(f"it lists more than {MOST_ROWS} files")
+    except (csv.Error, TypeError) as error:
         raise ValueError(str(error)) from error
     return tuple(rows)
+
+
+def _row(path: str, digest: str, size: str) -> RecordRow:
+    if len(path) > LONGEST_LINE or "\0" in path:
+        raise ValueError(f"'{path[:60]}…' can't be a place")
+    if size and not (size.isascii() and size.isdecimal() and len(size) < _MOST_DIGITS):
+        raise ValueError(f"'{size[:60]}' is no size")
+    algorithm, _, value = digest.partition("=")
+    known = _hexadecimal(value) if algorithm in STRONG else None
+    return RecordRow(path, known, int(size) if size else None, algorithm)
 
 
 def write_record(rows: Iterable[RecordRow]) -> str:
@@ -39,17 +62,14 @@ def write_record(rows: Iterable[RecordRow]) -> str:
     output = io.StringIO(newline="")
     writer = csv.writer(output, lineterminator="\n")
     for row in sorted(rows, key=lambda row: row.path):
-        digest = "" if row.sha256 is None else "sha256=" + _base64(row.sha256)
+        digest = "" if row.digest is None else f"{row.algorithm}={_base64(row.digest)}"
         writer.writerow([row.path, digest, "" if row.size is None else row.size])
     return output.getvalue()
 
 
-def _hexadecimal(digest: str) -> str | None:
-    """A record's digest is base64 without padding; other algorithms than sha256 are not looked at."""
-    algorithm, _, value = digest.partition("=")
-    if algorithm != "sha256":
-        return None
-    return base64.urlsafe_b64decode(value + "=" * (-len(value) % 4)).hex()
+def _hexadecimal(value: str) -> str:
+    """A record's digest is base64 without padding."""
+    return base64.b64decode(value + "=" * (-len(value) % 4), altchars=b"-_", validate=True).hex()
 
 
 def _base64(digest: str) -> str:

@@ -1,52 +1,122 @@
 """Requirements as people write them (PEP 508), with errors that point at the place."""
 
-from urllib.parse import urlsplit
-
+from packaging.markers import Marker, UndefinedComparison, UndefinedEnvironmentName
 from packaging.requirements import InvalidRequirement, Requirement
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
 
-from rabbet.core.limits import LONGEST_TEXT
+from rabbet.core.limits import beyond
 from rabbet.errors import NotUnderstood
+from rabbet.formats.address import NotAnAddress, parse_address, shown
 
-__all__ = ["is_file", "is_repository", "parse_requirement", "parse_runtime", "parse_specifiers"]
+_SHA256 = 64  # digits
+_HEXADECIMAL = frozenset("0123456789abcdef")
+_DOUBTFUL = ("~=", "===", "extras", "dependency_groups")  # only markers with one of these may mean nothing
+
+__all__ = [
+    "check_marker",
+    "is_file",
+    "is_repository",
+    "is_sha256",
+    "parse_requirement",
+    "parse_runtime",
+    "parse_specifiers",
+    "read_requirement",
+]
+
+
+def read_requirement(text: str) -> Requirement:
+    """One requirement, whose marker can be evaluated.
+
+    Raises `InvalidRequirement`, with the position of the error; `ValueError` for what is beyond a bound, and
+    for a marker that means nothing, such as `python_version ~= '3'`.
+    """
+    reason = beyond(text)
+    if reason:
+        raise ValueError(reason)
+    requirement = Requirement(text)
+    if requirement.marker is not None and any(one in text for one in _DOUBTFUL):
+        check_marker(requirement.marker)
+    return requirement
+
+
+def check_marker(marker: Marker, *, in_lock: bool = False) -> None:
+    """Raises `ValueError` for a marker that compares what can't be compared, or names what there is not."""
+    try:
+        if in_lock:
+            nothing: frozenset[str] = frozenset()
+            marker.evaluate({"extras": nothing, "dependency_groups": nothing}, context="lock_file")
+        else:
+            marker.evaluate({"extra": ""})
+    except (UndefinedComparison, UndefinedEnvironmentName) as error:
+        raise ValueError(f"its marker can't be evaluated: {' '.join(map(str, error.args))}") from error
 
 
 def parse_requirement(text: str) -> Requirement:
-    """One requirement on a library.
+    """One requirement on a library, as people write it.
 
     Raises `NotUnderstood`, with the position of the error marked below the text.
     """
-    _check_length(text, "is not a requirement")
     try:
-        requirement = Requirement(text)
+        requirement = read_requirement(text)
     except InvalidRequirement as error:
         message, *marked = str(error).splitlines()
         raise NotUnderstood(
             f"'{text}' is not a requirement",
             because=[message, *marked],
-            remedy="a name, extras in brackets, versions: 'combframe[fast]>=2,<4'",
+            remedy="rabbet declare 'combframe[fast]>=2,<4'",
         ) from error
-    if requirement.url is not None and not (is_file(requirement.url) or is_repository(requirement.url)):
+    except ValueError as error:
+        raise NotUnderstood(f"'{text[:60]}' is not a requirement", because=[str(error)]) from error
+    if requirement.url is not None:
+        _check_address(requirement.name, requirement.url)
+    return requirement
+
+
+def _check_address(name: str, text: str) -> None:
+    """Raise `NotUnderstood` for an address that no library can come from, and for marks that nobody heeds."""
+    try:
+        address = parse_address(text)
+    except NotAnAddress as error:
         raise NotUnderstood(
-            f"'{text}' is not required from a place that Rabbet knows",
+            f"what {name} is required from is no address", because=[shown(text), str(error)]
+        ) from error
+    if not (is_file(text) or is_repository(text)):
+        raise NotUnderstood(
+            f"{name} is not required from a place that Rabbet knows",
             because=[
+                address.text,
                 "an address must be that of a wheel or a source archive (https:, http: or file:),",
                 "or of a git repository (git+https:, git+ssh: or git+file:)",
             ],
-            remedy=f"'{requirement.name} @ git+https://HOST/{requirement.name}.git@main'",
         )
-    return requirement
+    known = {"sha256", "subdirectory"} if is_file(text) else {"subdirectory"}
+    for key, value in address.marks.items():
+        if key not in known:
+            raise NotUnderstood(
+                f"the address of {name} ends with '#{key}=', which Rabbet does not know",
+                because=[address.text, f"known are: {', '.join(sorted(known))}"],
+            )
+        if key == "sha256" and not is_sha256(value):
+            raise NotUnderstood(
+                f"the sha256 in the address of {name} is none",
+                because=[f"'{value}' is not 64 hexadecimal digits"],
+            )
+
+
+def is_sha256(text: str) -> bool:
+    """Whether a text is a SHA-256 digest in lower-case hexadecimal digits."""
+    return len(text) == _SHA256 and set(text) <= _HEXADECIMAL
 
 
 def is_file(address: str) -> bool:
     """Whether a direct reference names a wheel or a source archive."""
-    parts = urlsplit(address)
-    return parts.scheme in ("https", "http", "file") and parts.path.endswith((".whl", ".tar.gz", ".zip"))
+    parts = parse_address(address)
+    return parts.scheme in ("https", "http", "file") and parts.filename.endswith((".whl", ".tar.gz", ".zip"))
 
 
 def is_repository(address: str) -> bool:
     """Whether a direct reference names a git repository."""
-    return urlsplit(address).scheme in ("git+https", "git+ssh", "git+file")
+    return parse_address(address).scheme in ("git+https", "git+ssh", "git+file")
 
 
 def parse_runtime(text: str) -> SpecifierSet:
@@ -64,13 +134,10 @@ def parse_runtime(text: str) -> SpecifierSet:
 
 def parse_specifiers(text: str) -> SpecifierSet:
     """Version specifiers such as `>=3.11,<3.14` (PEP 440). Raises `NotUnderstood`."""
-    _check_length(text, "names no versions")
+    reason = beyond(text)
     try:
-        return SpecifierSet(text)
+        if not reason:
+            return SpecifierSet(text)
     except InvalidSpecifier as error:
-        raise NotUnderstood(f"'{text}' names no versions", because=[str(error)]) from error
-
-
-def _check_length(text: str, wrong: str) -> None:
-    if len(text) > LONGEST_TEXT:
-        raise NotUnderstood(f"'{text[:60]}…' {wrong}", because=[f"it has {len(text)} characters"])
+        reason = str(error)
+    raise NotUnderstood(f"'{text[:60]}' names no versions", because=[reason])

@@ -1,17 +1,22 @@
 """The simple repository API: a library's page, as JSON (PEP 691, 700) or HTML (PEP 503) → a listing."""
 
+import re
 from functools import lru_cache
-from urllib.parse import unquote, urljoin, urlsplit
 
 import msgspec
 from packaging.utils import NormalizedName
 
 from rabbet.core.file_name import parse_file_name
+from rabbet.core.limits import LONGEST_LINE, LONGEST_TEXT, MOST_ADDRESS, MOST_FILES
 from rabbet.core.model.release import ListedFile, Listing, SetAside
+from rabbet.formats.address import NotAnAddress, joined, parse_address
+from rabbet.formats.requirement import is_sha256
 
 __all__ = ["NotAnIndexPage", "parse_html", "parse_json", "parse_names_html", "parse_names_json"]
 
 _SUPPORTED_MAJOR = "1"
+_ANY_SHA256 = "0" * 64
+_PLAIN_NAME = re.compile(r"[A-Za-z0-9_.%+!~-]+\Z")
 
 
 class NotAnIndexPage(ValueError):
@@ -95,15 +100,21 @@ def _check_version(version: str) -> None:
 
 
 def _listing(files: list[_File], *, name: NormalizedName, source: str, address: str) -> Listing:
+    if len(files) > MOST_FILES:
+        raise NotAnIndexPage(f"the page lists {len(files)} files, more than any library has")
     usable, aside = [], []
+    tags: set[frozenset[str] | None] = set()
     for file in files:
         if not file.filename.endswith((".whl", ".tar.gz", ".zip")):
             continue
         listed = _listed(file, name, source=source, address=address)
         if isinstance(listed, str):
-            aside.append(SetAside(version=file.filename, reason=listed))
+            aside.append(SetAside(version=file.filename[:LONGEST_LINE], reason=listed))
         else:
             usable.append(listed)
+            tags.add(listed.tags)
+    if sum(len(one or ()) for one in tags) > MOST_FILES:
+        raise NotAnIndexPage("the names on the page stand for more kinds of machines than there are")
     return Listing(name=name, source=source, files=tuple(usable), aside=tuple(aside))
 
 
@@ -114,38 +125,62 @@ def _listed(file: _File, name: NormalizedName, *, source: str, address: str) -> 
         return parsed
     if parsed.name != name:
         return f"it is a file of {parsed.name}"
+    try:
+        plain = file.url.startswith("https://") and "@" not in file.url
+        location = file.url if plain else _joined(address, file.url)
+    except NotAnAddress as error:
+        return f"its address is none: {error}"
+    wrong = _wrong(file, location, address)
+    if wrong:
+        return wrong
     offered = file.core_metadata if file.core_metadata is not None else file.dist_info_metadata
     beside = offered.get("sha256", "") if isinstance(offered, dict) else ("" if offered else None)
     return ListedFile(
         file.filename,
         *parsed,
-        file.url if file.url.startswith("https://") else _joined(address, file.url),
+        location,
         source,
         file.size,
-        _checked_digest(file.hashes.get("sha256", "")),
-        file.requires_python or None,
+        file.hashes["sha256"].lower() if "sha256" in file.hashes else None,
+        _constraint(file.requires_python),
         beside,
         file.upload_time,
-        file.yanked if isinstance(file.yanked, str) else ("" if file.yanked else None),
+        file.yanked[:LONGEST_LINE] if isinstance(file.yanked, str) else ("" if file.yanked else None),
     )
 
 
+def _constraint(text: str | None) -> str | None:
+    """What a file says of Python; one that nobody can read refuses nothing (PEP 503)."""
+    return text if text and len(text) <= LONGEST_TEXT else None
+
+
+def _wrong(file: _File, location: str, page: str) -> str:
+    """What an entry says of itself that can't be so; empty if nothing."""
+    if len(location) > MOST_ADDRESS:
+        return f"its address has {len(location)} characters"
+    if not location.startswith(("https://", "http://")) and page.startswith("http"):
+        return "its address is neither https: nor http:"
+    if not is_sha256(file.hashes.get("sha256", _ANY_SHA256).lower()):
+        return "its sha256 is not 64 hexadecimal digits"
+    if file.size is not None and file.size < 0:
+        return f"its size is {file.size} bytes"
+    return ""
+
+
 def _joined(address: str, link: str) -> str:
-    """A link on a page at this address. Thousands of links lead to one folder, which is worked out once."""
+    """A link on a page at this address. Thousands of links lead to one folder, which is worked out once.
+
+    Raises `NotAnAddress`.
+    """
     folder, slash, name = link.rpartition("/")
-    if not slash or "?" in link or "#" in link:
-        return urljoin(address, link)
+    if not slash or not _PLAIN_NAME.match(name):
+        return joined(address, link).text
     return _folder(address, folder + slash) + name
 
 
 @lru_cache(maxsize=64)
 def _folder(address: str, link: str) -> str:
-    return urljoin(address, link)
-
-
-def _checked_digest(digest: str) -> str | None:
-    """A digest as it may be used in names of files; anything else counts as none."""
-    return digest.lower() if len(digest) == 64 and digest.isascii() and digest.isalnum() else None
+    return joined(address, link).text
 
 
 def _links(content: bytes) -> list[dict[str, str | None]]:
@@ -153,22 +188,33 @@ def _links(content: bytes) -> list[dict[str, str | None]]:
     from rabbet.formats.html_links import LinkParser
 
     parser = LinkParser()
-    parser.feed(content.decode("utf-8", errors="replace"))
+    try:
+        parser.feed(content.decode("utf-8", errors="replace"))
+    except (AssertionError, ValueError) as error:  # the library's own complaints about what is no HTML
+        raise NotAnIndexPage(f"the answer is no HTML: {error}") from error
     if not parser.is_html:
         raise NotAnIndexPage("the answer is neither JSON nor HTML")
     _check_version(parser.version)
     return parser.links
 
 
+def _filename(url: str) -> str:
+    """The name of the file that a link leads to; its last part as it stands where the link is no address."""
+    try:
+        return parse_address(url).filename
+    except NotAnAddress:
+        return url.rpartition("/")[2]
+
+
 def _file_of(link: dict[str, str | None]) -> _File:
     """A link's attributes in the shape of a JSON entry."""
-    href = link["href"] or ""
+    href = (link["href"] or "").strip()
     url, _, fragment = href.partition("#")
     algorithm, _, digest = fragment.partition("=")
     offered = link.get("data-core-metadata", link.get("data-dist-info-metadata"))
     key, _, value = (offered or "").partition("=")
     return _File(
-        filename=unquote(urlsplit(url).path.rpartition("/")[2]),
+        filename=_filename(url),
         url=url,
         hashes={algorithm: digest} if digest else {},
         requires_python=link.get("data-requires-python"),

@@ -1,15 +1,15 @@
 """What a tree of sources says of itself in `pyproject.toml`, without anything of it being run (PEP 621)."""
 
-import tomllib
 from collections.abc import Iterator, Mapping
 
-from packaging.requirements import InvalidRequirement, Requirement
-from packaging.specifiers import InvalidSpecifier, SpecifierSet
+from packaging.requirements import Requirement
+from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName, canonicalize_name
-from packaging.version import InvalidVersion, Version
+from packaging.version import Version
 
 from rabbet.core.model.release import Metadata
-from rabbet.formats.metadata import MetadataBroken, bounded
+from rabbet.formats.metadata import MetadataBroken, bounded, is_name, needs_of
+from rabbet.formats.toml import parse_content
 
 __all__ = ["metadata_of_tree"]
 
@@ -24,17 +24,22 @@ def metadata_of_tree(pyproject: str | None) -> Metadata:
     if pyproject is None:
         raise MetadataBroken("it has no pyproject.toml")
     try:
-        project = tomllib.loads(pyproject).get("project")
-    except (tomllib.TOMLDecodeError, RecursionError) as error:
+        project = parse_content(pyproject).get("project")
+    except ValueError as error:
         raise MetadataBroken(f"its pyproject.toml is not valid TOML: {error}") from error
     if not isinstance(project, dict):
         raise MetadataBroken("its pyproject.toml has no [project]: only a build could tell what it needs")
-    dynamic = sorted(_NEEDED & set(project.get("dynamic", [])))
+    told = project.get("dynamic", [])
+    dynamic = sorted(
+        _NEEDED.intersection(one for one in told if isinstance(one, str))
+        if isinstance(told, list)
+        else _NEEDED
+    )
     if dynamic:
         raise MetadataBroken(f"only a build could tell its {' and '.join(dynamic)}")
     try:
         return Metadata(
-            name=canonicalize_name(project["name"]),
+            name=_name(bounded(project["name"])),
             version=Version(bounded(project["version"])),
             requires_python=SpecifierSet(bounded(project.get("requires-python", ""))),
             requirements=tuple(_requirements(project)),
@@ -42,18 +47,25 @@ def metadata_of_tree(pyproject: str | None) -> Metadata:
         )
     except KeyError as error:
         raise MetadataBroken(f"its pyproject.toml lacks project.{error.args[0]}") from error
-    except (InvalidRequirement, InvalidSpecifier, InvalidVersion, TypeError, AttributeError) as error:
+    except MetadataBroken:
+        raise
+    except (ValueError, TypeError, AttributeError) as error:
         raise MetadataBroken(f"its pyproject.toml can't be understood: {error}") from error
+
+
+def _name(text: str) -> NormalizedName:
+    if not is_name(text):
+        raise MetadataBroken(f"'{text[:60]}' in its pyproject.toml is no name")
+    return canonicalize_name(text)
 
 
 def _requirements(project: Mapping[str, object]) -> Iterator[Requirement]:
     dependencies = project.get("dependencies", [])
     if not isinstance(dependencies, list):
         raise TypeError("project.dependencies must be a list")
-    yield from (Requirement(bounded(text)) for text in dependencies)
+    yield from needs_of(dependencies)
     for extra, texts in _extras(project).items():
-        for text in texts:
-            requirement = Requirement(bounded(text))
+        for requirement in needs_of(texts):
             where = f"({requirement.marker}) and " if requirement.marker else ""
             requirement.marker = Requirement(f"x; {where}extra == '{extra}'").marker
             yield requirement

@@ -1,16 +1,20 @@
 """Reading TOML tables with errors that say where, all of a file's problems at once."""
 
+import re
 import tomllib
-from collections.abc import Iterator, Mapping
-from contextlib import contextmanager
+from collections.abc import Mapping
 from typing import TypeVar
 
+from rabbet.core.limits import DEEPEST, MOST_PROBLEMS
 from rabbet.errors import NotUnderstood
 
-__all__ = ["Problems", "Table", "parse_toml"]
+__all__ = ["Problems", "Table", "parse_content", "parse_toml"]
 
 Kind = TypeVar("Kind")
-_NAMES = {str: "a text", int: "a whole number", list: "a list", dict: "a table"}
+_QUOTED = re.compile(r"\"[^\"]*\"|'[^']*'")
+_BETWEEN = re.compile(r"[,={}\[\]#]")
+_BARE = re.compile(r"\s*[\w-]+\s*\Z")
+_NAMES = {str: "a text", int: "a whole number", bool: "true or false", list: "a list", dict: "a table"}
 
 
 def parse_toml(text: str, where: str, *, remedy: str = "settle the merge first") -> "Table":
@@ -27,10 +31,34 @@ def parse_toml(text: str, where: str, *, remedy: str = "settle the merge first")
                 remedy=remedy,
             )
     try:
-        content = tomllib.loads(text)
-    except (tomllib.TOMLDecodeError, RecursionError) as error:
+        return Table(parse_content(text), Problems(where))
+    except ValueError as error:
         raise NotUnderstood(f"{where} is not valid TOML", because=[str(error)]) from error
-    return Table(content, Problems(where))
+
+
+def parse_content(text: str) -> dict[str, object]:
+    """The content of a document. Raises `ValueError`, with the place, for whatever is wrong with it."""
+    deep = _too_deep(text)
+    if deep:
+        raise ValueError(deep)
+    try:
+        return tomllib.loads(text)
+    except RecursionError as error:
+        raise ValueError("brackets are nested too deep") from error
+
+
+def _too_deep(text: str) -> str:
+    """Where a dotted key has more parts than any that people write; empty if nowhere.
+
+    It is told before the text is parsed, for the parser takes minutes for such a key.
+    """
+    for number, line in enumerate(text.splitlines(), 1):
+        if line.count(".") > DEEPEST:
+            for piece in _BETWEEN.split(_QUOTED.sub("q", line)):
+                parts = piece.split(".")
+                if len(parts) > DEEPEST and all(_BARE.match(part) for part in parts):
+                    return f"line {number}: a key of {len(parts)} parts"
+    return ""
 
 
 class Problems:
@@ -46,18 +74,12 @@ class Problems:
             line if number else f"{place}: {line}" for number, line in enumerate(text.splitlines())
         ]
 
-    @contextmanager
-    def at(self, place: str, *expected: type[Exception]) -> Iterator[None]:
-        """Note an exception of the expected kinds as a problem at this place, and go on."""
-        try:
-            yield
-        except expected as error:
-            self.add(place, str(error))
-
-    def raise_if_any(self) -> None:
+    def raise_if_any(self, *, remedy: str = "") -> None:
         """Raise `NotUnderstood` with everything that was noted."""
         if self._found:
-            raise NotUnderstood(f"{self._where} can't be understood", because=self._found)
+            more = len(self._found) - MOST_PROBLEMS
+            because = self._found[:MOST_PROBLEMS] + ([f"and {more} more"] if more > 0 else [])
+            raise NotUnderstood(f"{self._where} can't be understood", because=because, remedy=remedy)
 
 
 class Table:

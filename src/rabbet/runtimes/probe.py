@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
-from packaging.version import InvalidVersion, Version
+from packaging.version import Version
 
 from rabbet.core.model.runtime import PythonRuntime, Refusal
 from rabbet.store.memory import Memory
@@ -65,18 +65,22 @@ def probe_all(executables: Sequence[Path], memory: Memory) -> tuple[PythonRuntim
 
 def _probe(executable: Path, memory: Memory) -> PythonRuntime | Refusal:
     key = _key(executable)
-    answer = memory.recall(key) if key else None
-    if answer is None:
-        asked = _ask(executable)
-        if isinstance(asked, Refusal):
-            return asked
-        answer = asked
-        if key:
-            memory.remember(key, answer)
+    known = memory.recall(key) if key else None
+    if known is not None:
+        try:
+            return _runtime(str(executable), known)
+        except ValueError:
+            memory.forget(key)
+    answer = _ask(executable)
+    if isinstance(answer, Refusal):
+        return answer
     try:
-        return _runtime(str(executable), json.loads(answer))
-    except (ValueError, KeyError, TypeError, InvalidVersion) as error:
+        runtime = _runtime(str(executable), answer)
+    except ValueError as error:
         return Refusal(executable=str(executable), reason=f"its answer makes no sense: {error}")
+    if key:
+        memory.remember(key, answer)
+    return runtime
 
 
 def _key(executable: Path) -> str:
@@ -85,7 +89,7 @@ def _key(executable: Path) -> str:
         state = executable.stat()
     except OSError:
         return ""
-    identity = f"{executable}\n{state.st_size}\n{state.st_mtime_ns}\n{_QUESTION}"
+    identity = f"{executable}\n{state.st_size}\n{state.st_mtime_ns}\n{state.st_ctime_ns}\n{_QUESTION}"
     return hashlib.sha256(identity.encode(errors="surrogateescape")).hexdigest()
 
 
@@ -104,7 +108,15 @@ def _ask(executable: Path) -> bytes | Refusal:
     return done.stdout
 
 
-def _runtime(executable: str, facts: dict[str, object]) -> PythonRuntime:
+def _runtime(executable: str, answer: bytes) -> PythonRuntime:
+    """An interpreter by its answer. Raises `ValueError` for one that makes no sense."""
+    try:
+        return _from_facts(executable, json.loads(answer))
+    except (KeyError, TypeError, IndexError, RecursionError) as error:
+        raise ValueError(f"{type(error).__name__}: {error}") from error
+
+
+def _from_facts(executable: str, facts: dict[str, object]) -> PythonRuntime:
     markers, libc = facts["markers"], facts["libc"]
     if not isinstance(markers, dict) or not isinstance(libc, list) or not isinstance(facts["word_bits"], int):
         raise TypeError("facts of another kind than asked for")

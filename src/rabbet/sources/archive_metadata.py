@@ -1,21 +1,23 @@
 """Core metadata, taken out of a wheel or a source archive: a file, or a far one by its byte ranges."""
 
 import io
+import zipfile
 import zlib
 from collections.abc import Callable
 from contextlib import suppress
 from typing import IO
-from urllib.parse import urlsplit
 
+from rabbet.core.limits import MOST_METADATA, MOST_UNANNOUNCED
 from rabbet.errors import SourceFailed
+from rabbet.formats.address import parse_address
 from rabbet.formats.metadata import MetadataBroken
 from rabbet.sources.http import HttpClient, refused
 
 __all__ = ["FarWheels", "RangedFile", "metadata_in", "sdist_metadata_in"]
 
 _TAIL = 1 << 15
+_IN_MEMORY = 8_000_000  # bytes of a file; a larger one is put on the disk meanwhile
 _IDENTITY = {"Accept-Encoding": "identity"}
-_MOST_METADATA = 10_000_000  # bytes of metadata, which is text that somebody wrote
 _MOST_UNPACKED = 1_000_000_000  # bytes of a source archive, unpacked as far as its metadata
 
 
@@ -32,34 +34,43 @@ def sdist_metadata_in(file: IO[bytes], filename: str) -> bytes:
     import tarfile
 
     try:
-        with tarfile.open(fileobj=_Capped(gzip.GzipFile(fileobj=file)), mode="r|") as archive:
+        with tarfile.open(fileobj=_Capped(gzip.GzipFile(fileobj=file, mode="rb")), mode="r|") as archive:
             for member in archive:
                 if member.name.count("/") == 1 and member.name.endswith("/PKG-INFO") and member.isreg():
                     content = archive.extractfile(member)
-                    return content.read(_MOST_METADATA) if content else b""
-    except (tarfile.TarError, OSError, EOFError, zlib.error) as error:
+                    return content.read(MOST_METADATA) if content else b""
+    except (tarfile.TarError, OSError, EOFError, ValueError, OverflowError, zlib.error) as error:
         raise MetadataBroken(f"it is no readable archive: {error}") from error
     raise MetadataBroken("it holds no PKG-INFO")
 
 
 def _from_zip(file: IO[bytes], ending: str) -> bytes:
     """The one file with this ending in a folder at the top."""
-    import zipfile
-
     try:
         with zipfile.ZipFile(file) as archive:
-            found = [
-                one
-                for one in archive.infolist()
-                if one.filename.count("/") == 1 and one.filename.endswith(ending)
-            ]
-            if len(found) != 1:
-                raise MetadataBroken(f"it holds {len(found)} files named {ending} in place of one")
-            if found[0].file_size > _MOST_METADATA:
-                raise MetadataBroken(f"its {found[0].filename} is larger than any metadata should be")
-            return archive.read(found[0])
-    except (zipfile.BadZipFile, EOFError, NotImplementedError, RuntimeError, zlib.error) as error:
+            names = [one for one in archive.namelist() if one.count("/") == 1 and one.endswith(ending)]
+            size = archive.getinfo(names[0]).file_size if names else 0
+            content = archive.open(names[0]).read(MOST_METADATA) if len(names) == 1 else b""
+    except _UNREADABLE as error:
         raise MetadataBroken(f"it is no readable archive: {error}") from error
+    if len(names) != 1:
+        raise MetadataBroken(f"it holds {len(names)} files named {ending} in place of one")
+    if size > MOST_METADATA:
+        raise MetadataBroken(f"its {names[0]} is larger than any metadata should be")
+    return content
+
+
+# What the library for such archives raises for one that was damaged, or made to do harm.
+_UNREADABLE = (
+    zipfile.BadZipFile,
+    EOFError,
+    NotImplementedError,
+    OSError,
+    OverflowError,
+    RuntimeError,
+    ValueError,
+    zlib.error,
+)
 
 
 class _Capped(io.RawIOBase):
@@ -91,15 +102,28 @@ class FarWheels:
 
     def metadata(self, address: str, size: int | None) -> bytes:
         """Read `METADATA` of a wheel, whose size may be known. Raises `SourceFailed`, `MetadataBroken`."""
-        host = urlsplit(address).netloc
+        host = parse_address(address).origin
         if size is not None and host in self._ranging:
             with suppress(SourceFailed, MetadataBroken):  # the size may be wrong: ask for it
                 return self._by_ranges(address, size)
         head = self._client.get(address, _IDENTITY, method="HEAD")
         if head.status != 200 or head.headers.get("accept-ranges") != "bytes":
-            return metadata_in(io.BytesIO(b"".join(self._client.stream(address))))
+            return self._from_whole(address)
         self._ranging.add(host)
-        return self._by_ranges(address, int(head.headers.get("content-length", "0")))
+        length = head.headers.get("content-length", "")
+        return self._by_ranges(address, int(length) if len(length) < 20 and length.isdecimal() else 0)
+
+    def _from_whole(self, address: str) -> bytes:
+        """Read it from the whole wheel, which is put on the disk meanwhile if it is large."""
+        import tempfile
+
+        with tempfile.SpooledTemporaryFile(_IN_MEMORY) as whole:
+            for piece in self._client.stream(address):
+                whole.write(piece)
+                if whole.tell() > MOST_UNANNOUNCED:
+                    raise MetadataBroken("it is larger than any wheel should be")
+            whole.seek(0)
+            return metadata_in(whole)
 
     def _by_ranges(self, address: str, size: int) -> bytes:
         def fetch(start: int, end: int) -> bytes:

@@ -1,9 +1,10 @@
 """All sources of a project together: what the solver asks, answered from several threads."""
 
+import hashlib
 import threading
 from bisect import bisect_left
 from collections import Counter
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from fnmatch import fnmatchcase
@@ -19,28 +20,40 @@ from rabbet.core.model.release import Candidate, ListedFile, Listing, Metadata, 
 from rabbet.core.model.target import Target
 from rabbet.core.solve.candidates import Candidates, candidates_for
 from rabbet.core.solve.policy import Policy
+from rabbet.errors import SourceFailed
 from rabbet.formats.metadata import MetadataBroken, parse_metadata, parse_static_metadata
 from rabbet.sources.base import Source
 from rabbet.sources.waiting import awaited
 
-__all__ = ["Catalogue", "MetadataMemory"]
+__all__ = ["Catalogue", "MetadataMemory", "told_key"]
 
 Answer = TypeVar("Answer")
 _THREADS = 16
 
 
 class MetadataMemory(Protocol):
-    """Remembers the metadata of wheels by their hash, for good: the content of a hash never changes."""
+    """Remembers the metadata of wheels: by their hash where the wheel itself was seen, for good.
 
-    def recall(self, sha256: str) -> bytes | None:
+    What a source only told of a wheel is kept under another key, and counts for that source alone.
+    """
+
+    def recall(self, key: str) -> bytes | None:
         """What was remembered, if anything."""
 
-    def remember(self, sha256: str, content: bytes) -> None:
+    def remember(self, key: str, content: bytes) -> None:
         """Keep it."""
+
+
+def told_key(source: str, sha256: str) -> str:
+    """The key of what a source, by its address or name, told of the wheel with this hash."""
+    return hashlib.sha256(f"{source}\n{sha256}".encode()).hexdigest()
 
 
 class Catalogue:
     """Answers the solver (it is a `Provider`) from sources in their order.
+
+    `sources` gives those that count for a target. `locked_from` are the addresses of the indexes that locked
+    libraries came from: from there they come again, or the command fails.
 
     Each source comes with names and patterns: libraries that match come from there and from nowhere else, and
     no others do. Any other library comes from the first source without patterns that knows it.
@@ -54,15 +67,18 @@ class Catalogue:
 
     def __init__(
         self,
-        sources: Sequence[tuple[Source, Sequence[str]]],
+        sources: Callable[[Target], Sequence[tuple[Source, Sequence[str]]]],
         target: Target,
         memory: MetadataMemory,
         *,
         policy: Policy,
+        locked_from: Mapping[NormalizedName, str],
         waiting: Callable[[str], None],
     ) -> None:
-        self._given = tuple(sources)
-        self._sources = {source.name: source for source, _ in sources}
+        self._sources_for = sources
+        self._given = tuple(sources(target))
+        self._sources = {source.name: source for source, _ in self._given}
+        self._locked_from = locked_from
         self._target = target
         self._memory = memory
         self._policy = policy
@@ -72,7 +88,7 @@ class Catalogue:
         self._guard = threading.Lock()
         self._found: dict[NormalizedName, Future[Candidates]] = {}
         self._metadata: dict[tuple[NormalizedName, Version], Future[Metadata | SetAside]] = {}
-        self._listings: dict[NormalizedName, Listing | None] = {}
+        self._listings: dict[tuple[object, ...], Listing | None] = {}
         self._parsed: dict[tuple[str, str], Metadata | SetAside] = {}
         self._asked: Counter[NormalizedName] = Counter()
 
@@ -84,7 +100,14 @@ class Catalogue:
 
     def for_target(self, target: Target) -> "Catalogue":
         """The same sources for another target; what was read is not read again."""
-        other = Catalogue(self._given, target, self._memory, policy=self._policy, waiting=self._waiting)
+        other = Catalogue(
+            self._sources_for,
+            target,
+            self._memory,
+            policy=self._policy,
+            locked_from=self._locked_from,
+            waiting=self._waiting,
+        )
         other._listings = self._listings
         other._parsed = self._parsed
         other.set_aside = self.set_aside
@@ -110,7 +133,7 @@ class Catalogue:
     def listing(self, name: NormalizedName) -> Listing | None:
         """Everything that a library's source lists of it, if any knows it. Raises `SourceFailed`."""
         self.candidates(name)
-        return self._listings[name]
+        return self._listings[self._listing_key(name)]
 
     def metadata(self, candidate: Candidate) -> Metadata | SetAside:
         """What the best file of a release says of its needs. Raises `SourceFailed`, `IntegrityFailed`."""
@@ -222,14 +245,36 @@ class Catalogue:
         ]
 
     def _read(self, name: NormalizedName) -> Candidates:
-        if name not in self._listings:
+        key = self._listing_key(name)
+        if key not in self._listings:
             listings = (source.listing(name) for source in self._sources_of(name))
-            self._listings[name] = next((one for one in listings if one is not None), None)
-        listing = self._listings[name]
+            self._listings[key] = next((one for one in listings if one is not None), None)
+        listing = self._listings[key]
+        self._refuse_another_source(name, listing)
         if listing is None:
             return Candidates(name=name, releases=(), known=False)
         may_build = name in self._policy.may_build
         return candidates_for(listing, self._target, as_of=self._policy.as_of, may_build=may_build)
+
+    def _listing_key(self, name: NormalizedName) -> tuple[object, ...]:
+        """A library and where it may come from: addresses under a marker count for some targets only."""
+        return name, *map(id, self._sources_of(name))
+
+    def _refuse_another_source(self, name: NormalizedName, listing: Listing | None) -> None:
+        """A locked library never moves to another source in silence. Raises `SourceFailed`."""
+        expected = self._locked_from.get(name)
+        able = {source.index: source.name for source in self._sources_of(name)}
+        if expected is None or expected not in able:
+            return  # it is not locked, or the declaration itself says now that it comes from elsewhere
+        found = self._sources[listing.source] if listing is not None else None
+        if found is not None and found.index == expected:
+            return
+        now = f"'{found.name}' lists it now" if found is not None else "no source lists it now"
+        raise SourceFailed(
+            f"{name} is locked from the source '{able[expected]}', and would not come from there any more",
+            because=[f"{expected}{name}/", now],
+            remedy=f"rabbet resolve --raise {name}",
+        )
 
     def _read_metadata(self, candidate: Candidate) -> Metadata | SetAside:
         if candidate.tree is not None:
@@ -241,12 +286,14 @@ class Catalogue:
         return self._parsed[key]
 
     def _parse_metadata(self, candidate: Candidate, file: ListedFile) -> Metadata | SetAside:
-        content = self._memory.recall(file.sha256) if file.sha256 else None
+        source = self._sources[file.source]
+        told = told_key(source.index or source.name, file.sha256) if file.sha256 else ""
         try:
+            content = self._recalled(file.sha256, told) if file.sha256 else None
             if content is None:
-                content = self._sources[file.source].metadata(file)
-                if file.sha256:
-                    self._memory.remember(file.sha256, content)
+                content = source.metadata(file)
+                if told:
+                    self._memory.remember(told, content)
             parse = parse_metadata if file.is_wheel else parse_static_metadata
             metadata = parse(content)
         except MetadataBroken as error:
@@ -255,6 +302,11 @@ class Catalogue:
             told = f"{metadata.name} {metadata.version}"
             return SetAside(version=str(candidate.version), reason=f"its metadata says that it is {told}")
         return metadata
+
+    def _recalled(self, seen: str, told: str) -> bytes | None:
+        """What the wheel itself says, if it was seen before; else what this source told of it."""
+        content = self._memory.recall(seen)
+        return content if content is not None else self._memory.recall(told)
 
     def _locked(self, file: ListedFile) -> LockedFile:
         return self._sources[file.source].locked(file)

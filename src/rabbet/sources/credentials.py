@@ -2,7 +2,8 @@
 
 For a source, in this order: what its address holds, then the variables `RABBET_SOURCE_<NAME>_USERNAME` and
 `RABBET_SOURCE_<NAME>_PASSWORD` (its name in capitals, `_` for all but letters and digits), then the user's
-netrc file, which is also asked for any other host.
+netrc file. That is also asked for other hosts, which a page named: there only an entry of that host's own
+counts, and only over https.
 """
 
 import netrc
@@ -10,54 +11,72 @@ import os
 import re
 from collections.abc import Iterable, Mapping
 from pathlib import Path
-from urllib.parse import unquote, urlsplit
 
+from rabbet.core.limits import MOST_TEXT_FILE
 from rabbet.core.model.declaration import SourceEntry
 from rabbet.errors import NotUnderstood
+from rabbet.formats.address import Address, NotAnAddress, is_address, parse_address
+from rabbet.regular_file import read_regular
 
 __all__ = ["Credentials"]
 
 
 class Credentials:
-    """Which `user:password` goes to which origin (scheme, host and port)."""
+    """Which `user:password` goes to which origin (scheme, host and port).
 
-    def __init__(self, entries: Iterable[SourceEntry], environ: Mapping[str, str], netrc_file: Path) -> None:
-        self._by_origin: dict[str, str] = {}
+    `entries` are the sources that the user named, `addresses` further ones, of single files.
+    """
+
+    def __init__(
+        self,
+        entries: Iterable[SourceEntry],
+        environ: Mapping[str, str],
+        netrc_file: Path,
+        *,
+        addresses: Iterable[str] = (),
+    ) -> None:
+        self._by_origin: dict[str, str] = {}  # of all origins that the user named; empty where there are none
         self._netrc_file = netrc_file
         self._netrc: netrc.netrc | None = None
         for entry in entries:
-            found = _in_address(entry.url) or _in_variables(entry.name, environ)
-            if found:
-                self._by_origin.setdefault(_origin(entry.url), found)
+            self._name(entry.url, _in_variables(entry.name, environ))
+        for address in addresses:
+            self._name(address, "")
 
-    def for_address(self, address: str) -> str | None:
+    def _name(self, text: str, otherwise: str) -> None:
+        """Note an address that the user named."""
+        if not is_address(text):
+            return  # a folder's path
+        try:
+            address = parse_address(text)
+        except NotAnAddress:
+            return  # whoever opens it tells
+        known = self._by_origin.get(address.origin, "")
+        self._by_origin[address.origin] = known or address.credentials or otherwise
+
+    def for_address(self, address: Address) -> str | None:
         """What to send there, if anything. Raises `NotUnderstood` for a netrc file that can't be read."""
-        known = _in_address(address) or self._by_origin.get(_origin(address))
+        known = self._by_origin.get(address.origin)
         if known:
             return known
-        entry = self._hosts().authenticators(urlsplit(address).hostname or "")
+        named, hosts = known is not None, self._hosts()
+        if not named and (address.scheme != "https" or address.hostname not in hosts.hosts):
+            return None
+        entry = hosts.authenticators(address.hostname)
         return f"{entry[0] or entry[1]}:{entry[2]}" if entry else None
 
     def _hosts(self) -> netrc.netrc:
         """The netrc file, read when it is first asked; none is as good as an empty one."""
         if self._netrc is None:
             try:
+                read_regular(self._netrc_file, most=MOST_TEXT_FILE)  # the library would wait for a pipe
                 self._netrc = netrc.netrc(self._netrc_file)
             except FileNotFoundError:
                 self._netrc = netrc.netrc(os.devnull)
-            except (netrc.NetrcParseError, OSError, UnicodeDecodeError) as error:
+            except (netrc.NetrcParseError, OSError, ValueError) as error:
                 said = error.msg if isinstance(error, netrc.NetrcParseError) else type(error).__name__
                 raise NotUnderstood(f"{self._netrc_file} can't be read", because=[said]) from error
         return self._netrc
-
-
-def _origin(address: str) -> str:
-    parts = urlsplit(address)
-    return f"{parts.scheme}://{parts.netloc.rpartition('@')[2]}".lower()
-
-
-def _in_address(address: str) -> str:
-    return unquote(urlsplit(address).netloc.rpartition("@")[0])
 
 
 def _in_variables(name: str, environ: Mapping[str, str]) -> str:

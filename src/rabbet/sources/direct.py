@@ -1,16 +1,15 @@
 """Files that the declaration names by their address (PEP 508, direct references)."""
 
 from collections.abc import Iterable, Mapping, Sequence
-from urllib.parse import unquote, urlsplit
 
 from packaging.requirements import Requirement
 from packaging.utils import NormalizedName, canonicalize_name
 
 from rabbet.core.file_name import parse_file_name
 from rabbet.core.model.lock import LockedFile
-from rabbet.core.model.release import ListedFile, Listing
-from rabbet.core.shown_text import without_credentials
+from rabbet.core.model.release import DECLARED_ADDRESS, ListedFile, Listing
 from rabbet.errors import NotUnderstood
+from rabbet.formats.address import parse_address, shown
 from rabbet.formats.requirement import is_file
 from rabbet.sources.file_reader import FileReader
 
@@ -30,14 +29,14 @@ def direct_addresses(requirements: Iterable[Requirement]) -> Mapping[NormalizedN
         if found.setdefault(name, requirement.url) != requirement.url:
             raise NotUnderstood(
                 f"{name} is declared from two addresses",
-                because=[without_credentials(one) for one in (found[name], requirement.url)],
+                because=[shown(one) for one in (found[name], requirement.url)],
             )
         if is_file(requirement.url):
-            parsed = parse_file_name(_filename(requirement.url), name)
+            parsed = parse_file_name(parse_address(requirement.url).filename, name)
             if isinstance(parsed, str) or parsed.name != name:
                 raise NotUnderstood(
                     f"what {name} is declared from is no wheel or source archive of that name",
-                    because=[without_credentials(requirement.url)],
+                    because=[shown(requirement.url)],
                 )
     return found
 
@@ -45,7 +44,7 @@ def direct_addresses(requirements: Iterable[Requirement]) -> Mapping[NormalizedN
 class DirectSource:
     """Knows exactly the libraries that are required from the address of a file."""
 
-    name = "declared addresses"
+    name = DECLARED_ADDRESS
     index: str | None = None
 
     def __init__(self, addresses: Mapping[NormalizedName, str], reader: FileReader) -> None:
@@ -54,12 +53,14 @@ class DirectSource:
 
     def listing(self, name: NormalizedName) -> Listing | None:
         """The one file of the library."""
-        address = self._addresses.get(name, "")
-        filename = _filename(address)
-        parsed = parse_file_name(filename, name)
+        if name not in self._addresses:
+            return None
+        address = parse_address(self._addresses[name])
+        parsed = parse_file_name(address.filename, name)
         if isinstance(parsed, str):
             return None
-        file = ListedFile.named(parsed, filename, address, self.name)
+        file = ListedFile.named(parsed, address.filename, address.text, self.name)
+        file = file._replace(sha256=address.marks.get("sha256"))
         return Listing(name=name, source=self.name, files=(file,))
 
     def metadata(self, file: ListedFile) -> bytes:
@@ -68,12 +69,8 @@ class DirectSource:
 
     def locked(self, file: ListedFile) -> LockedFile:
         """Hash and size come from the content."""
-        return self._reader.locked(file)
+        return self._reader.read_whole(file)
 
     def names(self) -> Sequence[str]:
         """The libraries that are required from an address."""
         return sorted(self._addresses)
-
-
-def _filename(address: str) -> str:
-    return unquote(urlsplit(address).path.rpartition("/")[2])

@@ -1,20 +1,20 @@
 """Listed files by their addresses, on this machine or over HTTP: metadata, hash and content of each."""
 
 import hashlib
-import io
 from collections.abc import Iterator
 
+from rabbet.core.limits import MOST_UNANNOUNCED
 from rabbet.core.model.lock import LockedFile
 from rabbet.core.model.release import ListedFile
-from rabbet.core.shown_text import without_credentials
 from rabbet.errors import IntegrityFailed
 from rabbet.sources.archive_metadata import FarWheels, metadata_in, sdist_metadata_in
 from rabbet.sources.http import HttpClient
-from rabbet.sources.local_file import local_path, read_pieces
+from rabbet.sources.local_file import local_path, open_file, read_pieces
 
 __all__ = ["FileReader"]
 
 _IDENTITY = {"Accept-Encoding": "identity"}
+_MOST_DIGITS = 20  # of a size that a source announces
 _IN_MEMORY = 8_000_000  # bytes of a source archive; a larger one is put on the disk meanwhile
 
 
@@ -40,23 +40,38 @@ class FileReader:
             return self._of_sdist(file)
         if path is None:
             return self._far_wheels.metadata(file.location, file.size)
-        return metadata_in(io.BytesIO(b"".join(read_pieces(path))))
+        with open_file(path) as wheel:
+            return metadata_in(wheel)
 
     def locked(self, file: ListedFile) -> LockedFile:
-        """Hash and size as listed; what the listing leaves out, from the file itself."""
+        """Hash and size as listed; what the listing leaves out, from the file itself.
+
+        Raises `SourceFailed`; `IntegrityFailed` where the file that was read is not what is listed.
+        """
         sha256, size = file.sha256, file.size
         if sha256 is not None and size is None and local_path(file.location) is None:
             head = self._client.get(file.location, _IDENTITY, method="HEAD")
             length = head.headers.get("content-length", "")
-            size = int(length) if head.status == 200 and length.isdecimal() else None
+            usable = head.status == 200 and length.isdecimal() and len(length) < _MOST_DIGITS
+            size = int(length) if usable else None
         if sha256 is None or size is None:
-            digest, size = hashlib.sha256(), 0
-            for piece in self.content(file.location):
-                digest.update(piece)
-                size += len(piece)
-            sha256 = digest.hexdigest()
-        url = without_credentials(file.location)
-        return LockedFile(filename=file.filename, sha256=sha256, size=size, url=url)
+            return self.read_whole(file)
+        return LockedFile(filename=file.filename, sha256=sha256, size=size, url=file.location)
+
+    def read_whole(self, file: ListedFile) -> LockedFile:
+        """A file as it is, held against what is listed of it. Raises as `locked` does."""
+        digest, size = hashlib.sha256(), 0
+        for piece in self.content(file.location):
+            digest.update(piece)
+            size += len(piece)
+            if size > (file.size or MOST_UNANNOUNCED):
+                raise IntegrityFailed(
+                    f"{file.filename} is larger than its source's listing says",
+                    because=[f"more than {size - len(piece)} bytes came"],
+                )
+        if file.sha256 not in (None, digest.hexdigest()):
+            raise _other(file.filename, str(file.sha256), digest.hexdigest())
+        return LockedFile(filename=file.filename, sha256=digest.hexdigest(), size=size, url=file.location)
 
     def content(self, address: str) -> Iterator[bytes]:
         """A file piece by piece. Raises `SourceFailed`."""

@@ -1,22 +1,27 @@
 """The `git` program: files of earlier revisions, and commits of far repositories."""
 
 import hashlib
+import shlex
 import subprocess
 from collections.abc import Mapping
 from pathlib import Path
 
 from rabbet.errors import CannotWrite, SourceFailed
+from rabbet.formats.address import parse_address
 
 __all__ = ["FarRepository", "file_at"]
 
 _TIMEOUT = 30  # seconds
 _FETCH_TIMEOUT = 600  # seconds
+# A clone's own configuration may name programs; none of what git does to look something up here needs one.
+_INERT = ("-c", "core.fsmonitor=false", "-c", "core.hooksPath=/dev/null", "-c", "protocol.allow=never")
 _ID_LENGTHS = (40, 64)  # of full commit ids (SHA-1, SHA-256)
 
 
-def file_at(folder: Path, revision: str, name: str) -> str | None:
+def file_at(folder: Path, revision: str, name: str, environ: Mapping[str, str]) -> str | None:
     """A file of this folder at a revision; `None` where that revision has no such file.
 
+    `environ` are the variables that git gets; its `PATH` is where git itself is looked for.
     Raises `SourceFailed` when git can't be asked, the folder is in no repository, or nothing has that name.
     """
     failed = SourceFailed(
@@ -24,32 +29,45 @@ def file_at(folder: Path, revision: str, name: str) -> str | None:
         because=[f"git knows no commit of that name in {folder}"],
         remedy="rabbet compare HEAD, or: rabbet compare path/to/pylock.toml",
     )
-    named = _git(
-        "rev-parse", "--verify", "--quiet", "--end-of-options", f"{revision}^{{commit}}", folder=folder
-    )
-    if named is None:
+
+    def git(*arguments: str) -> str | None:
+        """What git prints; `None` when it fails."""
+        done = _run([*_INERT, *arguments], folder, environ, _TIMEOUT)
+        return done.stdout.decode("utf-8", errors="replace") if done.returncode == 0 else None
+
+    commit = git("rev-parse", "--verify", "--quiet", "--end-of-options", f"{revision}^{{commit}}")
+    listed = git("ls-tree", "--name-only", commit.strip(), "--", name) if commit is not None else None
+    if commit is None or listed is None:
         raise failed
-    listed = _git("ls-tree", "--name-only", revision, "--", name, folder=folder)
-    if listed is None:
-        raise failed
-    return _git("show", f"{revision}:./{name}", folder=folder) if listed.strip() else None
+    return git("cat-file", "blob", f"{commit.strip()}:./{name}") if listed.strip() else None
+
+
+_USER, _PASSWORD = "RABBET_GIT_USERNAME", "RABBET_GIT_PASSWORD"
+# Run by git's own shell; what it prints is how git takes credentials (gitcredentials(7)).
+_ANSWER = f'printf "username=%s\\npassword=%s\\n" "${_USER}" "${_PASSWORD}"'
+_HELPER = f'!answer() {{ test "$1" = get && {_ANSWER}; }}; answer'
 
 
 class FarRepository:
     """A repository somewhere else; what was fetched of it stays in a bare one in `folder`.
 
-    `environ` are the variables that git gets; it never asks anybody for a password.
+    `url` holds no credentials: these are `user:password`, and git gets them through its environment, which
+    other users of the machine can't see. `environ` are its variables; it never asks anybody for a password.
     """
 
-    def __init__(self, url: str, folder: Path, environ: Mapping[str, str]) -> None:
+    def __init__(self, url: str, folder: Path, environ: Mapping[str, str], *, credentials: str = "") -> None:
+        user, _, password = credentials.partition(":")
         self._url = url
         self._folder = folder / hashlib.sha256(url.encode()).hexdigest()
-        self._environ = {**environ, "GIT_TERMINAL_PROMPT": "0"}
+        self._environ = {**environ, "GIT_TERMINAL_PROMPT": "0", _USER: user, _PASSWORD: password}
+        self._options = ["-c", "protocol.ext.allow=never"]
+        if credentials:
+            self._options += ["-c", f"credential.{parse_address(url).origin}.helper={_HELPER}"]
 
-    def commit_of(self, revision: str, shown: str) -> str:
+    def commit_of(self, revision: str) -> str:
         """The full id of the commit that a branch, tag or id names now; the commit is fetched.
 
-        `shown` is the address as it may be printed. Raises `SourceFailed`.
+        Raises `SourceFailed`.
         """
         kept = f"refs/rabbet/{hashlib.sha256(revision.encode()).hexdigest()}"
         if len(revision) in _ID_LENGTHS and self.has(revision):
@@ -63,11 +81,11 @@ class FarRepository:
                 found = self._run("rev-parse", "--verify", "--quiet", "--end-of-options", name)
                 if found.returncode == 0:
                     return found.stdout.decode().strip()
-        said = done.stderr.decode(errors="replace").replace(self._url, shown).strip().splitlines()
+        said = done.stderr.decode(errors="replace").strip().splitlines()
         raise SourceFailed(
             f"git can't fetch '{revision}' from a repository",
-            because=[shown, *said[:2]],
-            remedy="check the address, the revision and your rights there: git ls-remote " + shown,
+            because=[self._url, *said[:2], "check the address, the revision and your rights there"],
+            remedy=f"git ls-remote {shlex.quote(self._url)}",
         )
 
     def has(self, commit: str) -> bool:
@@ -82,24 +100,18 @@ class FarRepository:
     def _prepare(self) -> None:
         """Make the bare repository, or mend one that a killed run left."""
         try:
-            self._folder.mkdir(parents=True, exist_ok=True)
+            self._folder.mkdir(parents=True, exist_ok=True, mode=0o700)
         except OSError as error:
             raise CannotWrite(f"{self._folder} can't be written", because=[str(error.strerror)]) from error
         self._run("init", "--quiet", "--bare")
 
     def _run(self, *arguments: str) -> "subprocess.CompletedProcess[bytes]":
-        given = [f"--git-dir={self._folder}", "-c", "protocol.ext.allow=never", *arguments]
-        return _run(given, self._folder, self._environ)
-
-
-def _git(*arguments: str, folder: Path) -> str | None:
-    """What git prints; `None` when it fails."""
-    done = _run(arguments, folder)
-    return done.stdout.decode("utf-8", errors="replace") if done.returncode == 0 else None
+        given = [f"--git-dir={self._folder}", *self._options, *arguments]
+        return _run(given, self._folder, self._environ, _FETCH_TIMEOUT)
 
 
 def _run(
-    arguments: "list[str] | tuple[str, ...]", folder: Path, environ: Mapping[str, str] | None = None
+    arguments: list[str], folder: Path, environ: Mapping[str, str], timeout: int
 ) -> "subprocess.CompletedProcess[bytes]":
     """Run git to its end. Raises `SourceFailed` when it can't be run or takes too long."""
     try:
@@ -109,7 +121,7 @@ def _run(
             env=environ,
             stdin=subprocess.DEVNULL,
             capture_output=True,
-            timeout=_TIMEOUT if environ is None else _FETCH_TIMEOUT,
+            timeout=timeout,
             check=False,
         )
     except (OSError, subprocess.TimeoutExpired) as error:

@@ -1,36 +1,44 @@
 """HTTP with retries, proxies and one shared TLS context; every failure becomes a `SourceFailed`."""
 
 import http.client
+import socket
 import ssl
 import threading
-from collections.abc import Iterator, Mapping
-from contextlib import contextmanager
+import time
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from typing import Any
-from urllib.parse import urljoin, urlsplit
 
 import urllib3
 
-from rabbet.core.shown_text import without_credentials
+from rabbet.core.limits import LONGEST_WAIT, MOST_PAGE, MOST_SECONDS
 from rabbet.errors import SourceFailed
+from rabbet.formats.address import Address, NotAnAddress, joined, parse_address, shown
 from rabbet.sources.credentials import Credentials
 
 __all__ = ["Answer", "HttpClient", "refused"]
 
 _CONNECTIONS = 32
-_TIMEOUT = urllib3.Timeout(connect=15, read=60)
+_TIMEOUT = urllib3.Timeout(connect=15, read=30)
 _RETRIES = urllib3.Retry(
-    total=3, backoff_factor=0.3, status_forcelist=(429, 502, 503, 504), raise_on_status=False
+    total=3,
+    backoff_factor=0.3,
+    status_forcelist=(429, 502, 503, 504),
+    raise_on_status=False,
+    retry_after_max=LONGEST_WAIT,
 )
 _MOST_REDIRECTS = 8
 _MOST_RESUMPTIONS = 3
 _CHUNK = 1 << 16  # bytes: progress moves, on slow networks too
-_MOST_BYTES = 100_000_000  # of a whole answer, decoded
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Answer:
-    """A whole answer; `address` is where it came from after redirects, header names are in lower case."""
+    """A whole answer; `address` is where it came from after redirects, header names are in lower case.
+
+    No address holds credentials.
+    """
 
     status: int
     address: str
@@ -42,12 +50,19 @@ class HttpClient:
     """One pool of connections for a whole command, to be used from many threads.
 
     `environ` gives proxies and CA bundles by their usual variables. An `offline` client asks nobody.
+    `patience` is how many seconds an answer may take to begin, and each piece of it to come.
     """
 
     def __init__(
-        self, environ: Mapping[str, str], credentials: Credentials, *, offline: bool = False
+        self,
+        environ: Mapping[str, str],
+        credentials: Credentials,
+        *,
+        offline: bool = False,
+        patience: float = MOST_SECONDS,
     ) -> None:
         self.offline = offline
+        self._patience = patience
         self._credentials = credentials
         self._authorities = (environ.get("SSL_CERT_FILE"), environ.get("SSL_CERT_DIR"))
         self._proxies = _proxies(environ)
@@ -59,7 +74,7 @@ class HttpClient:
         with _translated(address):
             response, final = self._request(method, address, headers or {})
             try:
-                body = b"" if method == "HEAD" else _limited(response, address)
+                body = b"" if method == "HEAD" else self._limited(response, address)
             finally:
                 response.release_conn()
             return Answer(
@@ -98,7 +113,7 @@ class HttpClient:
             if response.status not in (200, 206):
                 raise refused(address, response.status)
             skipped = start if response.status == 200 else 0
-            for piece in response.stream(_CHUNK):
+            for piece in self._pieces(response, address):
                 if len(piece) > skipped:
                     yield piece[skipped:]
                 skipped = max(0, skipped - len(piece))
@@ -110,49 +125,52 @@ class HttpClient:
     ) -> tuple[urllib3.BaseHTTPResponse, str]:
         """Ask, and follow redirects; the answer and the address that gave it.
 
-        Each address gets its own credentials. Where a request was protected, all that follow have to be.
+        Each address gets its own credentials. Where a request was protected, all that follow have to be, and
+        a redirect leads to http or https only.
         """
+        asked = parse_address(address)
         for _ in range(_MOST_REDIRECTS + 1):
-            response = self._ask(method, address, headers)
+            response = self._ask(method, asked, headers)
             location = response.get_redirect_location()
             if not location:
-                return response, address
+                return response, asked.text
             response.close()
-            following = urljoin(address, location)
-            if urlsplit(address).scheme == "https" and urlsplit(following).scheme != "https":
+            following = joined(asked.text, location)
+            allowed = ("https",) if asked.scheme == "https" else ("http", "https")
+            if following.scheme not in allowed:
                 raise SourceFailed(
-                    "a source sends its askers from https to an unprotected address",
-                    because=[f"{without_credentials(address)} → {without_credentials(following)}"],
-                    remedy="check the source's address in pyproject.toml, and whom it belongs to",
+                    f"a source redirects from {asked.scheme} to an unsupported address",
+                    because=[
+                        f"{asked.text} → {following.text}",
+                        "from https it may lead to https only, else to http too",
+                    ],
                 )
-            address = following
+            asked = following._replace(credentials="")
         raise SourceFailed(
             "a source can't be reached",
-            because=[without_credentials(address), f"it redirects more than {_MOST_REDIRECTS} times"],
+            because=[shown(address), f"it redirects more than {_MOST_REDIRECTS} times"],
             remedy="check the source's address in pyproject.toml",
         )
 
-    def _ask(self, method: str, address: str, headers: Mapping[str, str]) -> urllib3.BaseHTTPResponse:
+    def _ask(self, method: str, address: Address, headers: Mapping[str, str]) -> urllib3.BaseHTTPResponse:
         if self.offline:
             raise SourceFailed(
                 "something that is needed is not in the store",
-                because=[f"offline: {without_credentials(address)} may not be asked"],
+                because=[f"offline: {address.text} may not be asked"],
                 remedy="run it once without --offline (and without RABBET_OFFLINE)",
             )
         given = dict(headers)
         credentials = self._credentials.for_address(address)
         if credentials:
             given.update(urllib3.make_headers(basic_auth=credentials))
-        plain = without_credentials(address)
-        pool = self._pool(plain)
-        return pool.request(method, plain, headers=given, preload_content=False, redirect=False)
+        pool = self._pool(address)
+        return pool.request(method, address.text, headers=given, preload_content=False, redirect=False)
 
-    def _pool(self, address: str) -> urllib3.PoolManager:
-        parts = urlsplit(address)
-        proxy = self._proxies.get(parts.scheme, "")
-        if proxy and _bypassed(parts.netloc, self._proxies):
+    def _pool(self, address: Address) -> urllib3.PoolManager:
+        proxy = self._proxies.get(address.scheme, "")
+        if proxy and _bypassed(address.host, self._proxies):
             proxy = ""
-        key = (proxy, parts.scheme == "https" or proxy.startswith("https"))
+        key = (proxy, address.scheme == "https" or proxy.startswith("https"))
         with self._guard:
             if key not in self._pools:
                 self._pools[key] = self._opened(*key)
@@ -168,35 +186,99 @@ class HttpClient:
         }
         if protected:
             file, folder = self._authorities
-            settings["ssl_context"] = ssl.create_default_context(cafile=file, capath=folder)
-        return urllib3.ProxyManager(proxy, **settings) if proxy else urllib3.PoolManager(**settings)
+            settings["ssl_context"] = _tls_context(file, folder)
+        opened = urllib3.ProxyManager(proxy, **settings) if proxy else urllib3.PoolManager(**settings)
+        opened.pool_classes_by_scheme = _impatient_pools(self._patience)
+        return opened
+
+    def _limited(self, response: urllib3.BaseHTTPResponse, address: str) -> bytes:
+        """The decoded body of a page; one that grows beyond all measure is given up while it is read."""
+        announced = response.headers.get("content-length", "")
+        pieces, size = [], int(announced) if len(announced) < 20 and announced.isdecimal() else 0
+        if size <= MOST_PAGE:
+            size = 0
+            for piece in self._pieces(response, address):
+                size += len(piece)
+                if size > MOST_PAGE:
+                    break
+                pieces.append(piece)
+            else:
+                return b"".join(pieces)
+        response.close()
+        raise SourceFailed(
+            "a source's answer is larger than any page should be",
+            because=[f"{shown(address)}: more than {MOST_PAGE // 1_000_000} MB"],
+        )
+
+    def _pieces(self, response: urllib3.BaseHTTPResponse, address: str) -> Iterator[bytes]:
+        """The decoded body; each piece has to come before patience is over, byte after byte or not."""
+        due, gathered = time.monotonic() + self._patience, 0
+        while piece := response.read1(_CHUNK, decode_content=True):
+            yield piece
+            gathered += len(piece)
+            if gathered >= _CHUNK:
+                due, gathered = time.monotonic() + self._patience, 0
+            elif time.monotonic() > due:
+                response.close()
+                raise SourceFailed(
+                    "a source answers too slowly",
+                    because=[f"{shown(address)}: {gathered} bytes in {self._patience:g} seconds"],
+                )
 
 
-def _limited(response: urllib3.BaseHTTPResponse, address: str) -> bytes:
-    """The decoded body of a page; one that grows beyond all measure is given up while it is read."""
-    announced = response.headers.get("content-length", "")
-    pieces, size = [], int(announced) if announced.isdecimal() else 0
-    if size <= _MOST_BYTES:
-        size = 0
-        for piece in response.stream(_CHUNK, decode_content=True):
-            size += len(piece)
-            if size > _MOST_BYTES:
-                break
-            pieces.append(piece)
-        else:
-            return b"".join(pieces)
-    response.close()
-    raise SourceFailed(
-        "a source's answer is larger than any page should be",
-        because=[f"{without_credentials(address)}: more than {_MOST_BYTES // 1_000_000} MB"],
-    )
+def _tls_context(file: str | None, folder: str | None) -> ssl.SSLContext:
+    """Trust the system's authorities, or those that the user names. Raises `SourceFailed`."""
+    try:
+        return ssl.create_default_context(cafile=file, capath=folder)
+    except (OSError, ValueError) as error:
+        raise SourceFailed(
+            "the certificates that SSL_CERT_FILE or SSL_CERT_DIR names can't be used",
+            because=[f"{file or folder}: {getattr(error, 'strerror', None) or error}"],
+            remedy="unset SSL_CERT_FILE SSL_CERT_DIR",
+        ) from error
+
+
+def _impatient_pools(patience: float) -> dict[str, type[urllib3.HTTPConnectionPool]]:
+    """Connections whose answers have to begin before patience is over, and not only each byte of them."""
+
+    def begun(
+        connection: urllib3.connection.HTTPConnection, wait: Callable[[], urllib3.HTTPResponse]
+    ) -> urllib3.HTTPResponse:
+        timer = threading.Timer(patience, _shut, [connection.sock])
+        timer.daemon = True
+        timer.start()
+        try:
+            return wait()
+        finally:
+            timer.cancel()
+
+    class Plain(urllib3.connection.HTTPConnection):
+        def getresponse(self) -> urllib3.HTTPResponse:  # type: ignore[override]
+            return begun(self, super().getresponse)
+
+    class Protected(urllib3.connection.HTTPSConnection):
+        def getresponse(self) -> urllib3.HTTPResponse:  # type: ignore[override]
+            return begun(self, super().getresponse)
+
+    class PlainPool(urllib3.HTTPConnectionPool):
+        ConnectionCls = Plain
+
+    class ProtectedPool(urllib3.HTTPSConnectionPool):
+        ConnectionCls = Protected
+
+    return {"http": PlainPool, "https": ProtectedPool}
+
+
+def _shut(connected: socket.socket) -> None:
+    with suppress(OSError):
+        connected.shutdown(socket.SHUT_RDWR)
 
 
 def refused(address: str, status: int) -> SourceFailed:
     """The failure for an answer with a status that can't be used."""
     return SourceFailed(
         f"a source answered with status {status}",
-        because=[without_credentials(address)],
+        because=[shown(address)],
         remedy=_remedy(status),
     )
 
@@ -226,33 +308,34 @@ def _bypassed(host: str, proxies: Mapping[str, str]) -> bool:
 @contextmanager
 def _translated(address: str) -> Iterator[None]:
     """Turn what the HTTP library raises into the failure of a source, the most specific first."""
-    shown = without_credentials(address)
     try:
         yield
     except urllib3.exceptions.HTTPError as error:
-        raise _failure(shown, error) from error
-    except ValueError as error:
-        raise SourceFailed("a source's address is not valid", because=[shown, str(error)]) from error
+        raise _failure(shown(address), error) from error
+    except NotAnAddress as error:
+        raise SourceFailed("a source's address is none", because=[shown(address), str(error)]) from error
+    except (ValueError, http.client.HTTPException) as error:
+        raise SourceFailed("a source can't be asked", because=[shown(address), str(error)]) from error
 
 
-def _failure(shown: str, error: urllib3.exceptions.HTTPError) -> SourceFailed:
+def _failure(place: str, error: urllib3.exceptions.HTTPError) -> SourceFailed:
     """The failure of a source for what the HTTP library raised last."""
     last = error.reason if isinstance(error, urllib3.exceptions.MaxRetryError) else error
     if isinstance(last, urllib3.exceptions.ProtocolError | urllib3.exceptions.DecodeError):
         return SourceFailed(
             "a source's answer broke off or is not valid",
-            because=[shown, _reason(last)],
+            because=[place, _reason(last)],
             remedy="try again; if it stays so, the source is broken",
         )
     if isinstance(last, urllib3.exceptions.SSLError):
         return SourceFailed(
             "a source's certificate is not trusted",
-            because=[shown, _reason(last)],
+            because=[place, _reason(last)],
             remedy="SSL_CERT_FILE=YOUR_CA.pem rabbet …  (if your organisation has a CA of its own)",
         )
     return SourceFailed(
         "a source can't be reached",
-        because=[shown, _reason(last)],
+        because=[place, _reason(last)],
         remedy="check the network, and the source's address in pyproject.toml",
     )
 

@@ -2,13 +2,11 @@
 
 import hashlib
 from collections.abc import Sequence
-from urllib.parse import urljoin
 
 from packaging.utils import NormalizedName
 
 from rabbet.core.model.lock import LockedFile
 from rabbet.core.model.release import ListedFile, Listing
-from rabbet.core.shown_text import without_credentials
 from rabbet.errors import SourceFailed
 from rabbet.formats.simple_index import (
     NotAnIndexPage,
@@ -29,10 +27,13 @@ _MOST_NAMES = 4_000_000  # bytes of a front page that are still read for near na
 
 
 class IndexSource:
-    """One index; its address ends with a slash, and may hold credentials."""
+    """One index; its address, which holds no credentials, is made to end with a slash."""
 
-    def __init__(self, name: str, address: str, client: HttpClient, memory: PageMemory) -> None:
+    def __init__(
+        self, name: str, address: str, client: HttpClient, memory: PageMemory, *, anew: bool = False
+    ) -> None:
         self.name = name
+        self._anew = anew
         self._address = address if address.endswith("/") else address + "/"
         self._client = client
         self._reader = FileReader(client)
@@ -41,8 +42,8 @@ class IndexSource:
 
     @property
     def index(self) -> str | None:
-        """The address without credentials."""
-        return without_credentials(self._address)
+        """The address."""
+        return self._address
 
     def listing(self, name: NormalizedName) -> Listing | None:
         """Read the library's page, once; an answer of 404 says that the index does not know it.
@@ -70,10 +71,10 @@ class IndexSource:
         if answer.status == 404:
             raise SourceFailed(
                 f"the source '{self.name}' is no index",
-                because=[f"{without_credentials(self._address)} answers 404, for its front page too"],
+                because=[f"{self._address} answers 404, for its front page too"],
                 remedy="check its address: that of an index often ends in /simple/",
             )
-        if answer.status != 200 or int(answer.headers.get("content-length", _MOST_NAMES)) >= _MOST_NAMES:
+        if answer.status != 200 or not _is_small(answer):
             return ()
         answer = self._client.get(self._address, _ACCEPT)
         try:
@@ -82,15 +83,14 @@ class IndexSource:
             return ()
 
     def _listing(self, name: NormalizedName) -> Listing | None:
-        address = urljoin(self._address, f"{name}/")
-        shown = without_credentials(address)
-        kept = self._pages.recall(shown)
-        if kept is not None and (kept.fresh or self._client.offline):
+        address = f"{self._address}{name}/"
+        kept = self._pages.recall(address)
+        if kept is not None and ((kept.fresh and not self._anew) or self._client.offline):
             return kept.listing(name, self.name)
         known = {"If-None-Match": kept.etag} if kept is not None and kept.etag else {}
         answer = self._client.get(address, {**_ACCEPT, **known})
         if answer.status == 304 and kept is not None:
-            self._pages.renew(shown, kept, answer.headers)
+            self._pages.renew(address, kept, answer.headers)
             return kept.listing(name, self.name)
         if answer.status == 404:
             return None
@@ -98,7 +98,7 @@ class IndexSource:
             raise refused(answer.address, answer.status)
         content = hashlib.sha256(answer.address.encode() + b"\n" + answer.body).hexdigest()
         if kept is not None and kept.content == content:
-            self._pages.renew(shown, kept, answer.headers)
+            self._pages.renew(address, kept, answer.headers)
             return kept.listing(name, self.name)
         parse = parse_json if _is_json(answer) else parse_html
         try:
@@ -106,11 +106,16 @@ class IndexSource:
         except NotAnIndexPage as error:
             raise SourceFailed(
                 f"the source '{self.name}' is no index",
-                because=[without_credentials(answer.address), str(error)],
+                because=[answer.address, str(error)],
                 remedy="check its address: that of an index often ends in /simple/",
             ) from error
-        self._pages.keep(shown, listing, content, answer.headers)
+        self._pages.keep(address, listing, content, answer.headers)
         return listing
+
+
+def _is_small(answer: Answer) -> bool:
+    size = answer.headers.get("content-length", "")
+    return len(size) < 20 and size.isdecimal() and int(size) < _MOST_NAMES
 
 
 def _is_json(answer: Answer) -> bool:

@@ -1,10 +1,10 @@
 """An entry of the declaration → the source that it names."""
 
 from pathlib import Path
-from urllib.parse import urlsplit
 
 from rabbet.core.model.declaration import SourceEntry
 from rabbet.errors import SourceFailed
+from rabbet.formats.address import is_address, parse_address
 from rabbet.sources.base import Source
 from rabbet.sources.file_reader import FileReader
 from rabbet.sources.folder import FolderSource
@@ -17,17 +17,20 @@ from rabbet.sources.static_pages import StaticPagesSource, holds_pages
 __all__ = ["open_source"]
 
 
-def open_source(entry: SourceEntry, *, project: Path, client: HttpClient, memory: PageMemory) -> Source:
+def open_source(
+    entry: SourceEntry, *, project: Path, client: HttpClient, memory: PageMemory, anew: bool = False
+) -> Source:
     """Open an index (`http`, `https`) or a folder (a path, relative to the project, or a `file` address).
 
-    A folder holds files, or pages as an index would serve them. `memory` keeps the listings of indexes.
+    A folder holds files, or pages as an index would serve them. `memory` keeps the listings of indexes;
+    `anew`: fresh ones are asked for too.
 
     Raises `SourceFailed` for an address of another kind.
     """
-    scheme = urlsplit(entry.url).scheme.lower()
+    scheme = parse_address(entry.url).scheme if is_address(entry.url) else "file"
     if scheme in ("http", "https"):
-        return IndexSource(entry.name, entry.url, client, memory)
-    if len(scheme) > 1 and scheme != "file":
+        return IndexSource(entry.name, parse_address(entry.url).text, client, memory, anew=anew)
+    if scheme != "file":
         raise SourceFailed(
             f"the source '{entry.name}' has an address of an unknown kind",
             because=[f"{scheme}: is none of http, https, file or a folder's path"],

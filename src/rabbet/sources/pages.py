@@ -17,6 +17,7 @@ import msgspec
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
+from rabbet.core.limits import LONGEST_FRESH
 from rabbet.core.model.release import ListedFile, Listing, SetAside
 
 __all__ = ["KeptPage", "PageMemory", "Pages"]
@@ -167,7 +168,7 @@ class Pages:
 def _fresh_until(headers: Mapping[str, str]) -> float:
     control = headers.get("cache-control", "")
     match = _MAX_AGE.search(control)
-    seconds = int(match[1]) if match and "no-cache" not in control else 0
+    seconds = min(int(match[1]), LONGEST_FRESH) if match and "no-cache" not in control else 0
     return time.time() + seconds if seconds else 0.0
 
 

@@ -5,10 +5,12 @@ from pathlib import Path
 
 from packaging.utils import NormalizedName, canonicalize_name
 
+from rabbet.core.limits import MOST_PAGE
 from rabbet.core.model.lock import LockedFile
 from rabbet.core.model.release import ListedFile, Listing
 from rabbet.errors import SourceFailed
 from rabbet.formats.simple_index import NotAnIndexPage, parse_html
+from rabbet.regular_file import read_regular
 from rabbet.sources.file_reader import FileReader
 
 __all__ = ["StaticPagesSource", "holds_pages"]
@@ -38,7 +40,10 @@ class StaticPagesSource:
             return None
         try:
             return parse_html(
-                path.read_bytes(), name=name, source=self.name, address=path.absolute().as_uri()
+                read_regular(path, most=MOST_PAGE),
+                name=name,
+                source=self.name,
+                address=path.absolute().as_uri(),
             )
         except (OSError, NotAnIndexPage) as error:
             raise SourceFailed(

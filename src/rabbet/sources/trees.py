@@ -7,14 +7,13 @@ import os
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import NamedTuple
-from urllib.parse import parse_qs, urlsplit, urlunsplit
 
 from packaging.utils import NormalizedName
 
 from rabbet.core.model.lock import LockedCheckout, LockedCommit, LockedFile
 from rabbet.core.model.release import ListedFile, Listing, SetAside, SourceTree
-from rabbet.core.shown_text import without_credentials
 from rabbet.errors import SourceFailed
+from rabbet.formats.address import Address, parse_address
 from rabbet.formats.metadata import MetadataBroken
 from rabbet.formats.static_metadata import metadata_of_tree
 from rabbet.sources.git import FarRepository
@@ -62,7 +61,7 @@ class _TreeSource:
 class CheckoutSource(_TreeSource):
     """Checkouts in place of published releases; paths are relative to the project's folder."""
 
-    name = "checkouts"
+    name = "declared checkouts"
 
     def __init__(self, places: Mapping[NormalizedName, str], project: Path) -> None:
         super().__init__(places)
@@ -91,22 +90,19 @@ class CheckoutSource(_TreeSource):
 class _Reference(NamedTuple):
     """A direct reference to a repository, such as `git+https://HOST/x.git@v1#subdirectory=lib`."""
 
-    url: str
+    address: Address
     revision: str | None
     subdirectory: str | None
 
     @classmethod
     def parsed(cls, address: str) -> "_Reference":
-        parts = urlsplit(address.removeprefix("git+"))
+        parts = parse_address(address.removeprefix("git+"))
         path, at, revision = parts.path.rpartition("@")
-        subdirectory = parse_qs(parts.fragment).get("subdirectory", [None])[0]
-        url = urlunsplit(parts._replace(path=path if at else revision, fragment=""))
-        return cls(url, revision if at else None, subdirectory)
-
-    @property
-    def shown(self) -> str:
-        """The address as it may be printed and locked."""
-        return without_credentials(self.url)
+        return cls(
+            address=parts._replace(path=path if at else revision, fragment=""),
+            revision=revision if at else None,
+            subdirectory=parts.marks.get("subdirectory"),
+        )
 
 
 class RepositorySource(_TreeSource):
@@ -116,13 +112,13 @@ class RepositorySource(_TreeSource):
     `open_repository` gives access to an address; `offline` forbids to fetch.
     """
 
-    name = "repositories"
+    name = "declared repositories"
 
     def __init__(
         self,
         places: Mapping[NormalizedName, str],
         kept: Mapping[NormalizedName, LockedCommit],
-        open_repository: Callable[[str], FarRepository],
+        open_repository: Callable[[Address], FarRepository],
         *,
         offline: bool,
     ) -> None:
@@ -136,7 +132,7 @@ class RepositorySource(_TreeSource):
         if name not in self._places:
             return None
         reference = _Reference.parsed(self._places[name])
-        repository = self._open(reference.url)
+        repository = self._open(reference.address)
         locked = self._locked(name, reference, repository)
         folder = f"{reference.subdirectory}/" if reference.subdirectory else ""
         pyproject = repository.file(locked.commit, f"{folder}pyproject.toml")
@@ -144,7 +140,8 @@ class RepositorySource(_TreeSource):
 
     def _locked(self, name: NormalizedName, reference: _Reference, repository: FarRepository) -> LockedCommit:
         kept = self._kept.get(name)
-        asked = (reference.shown, reference.revision, reference.subdirectory)
+        url = reference.address.text
+        asked = (url, reference.revision, reference.subdirectory)
         if kept is not None and (kept.url, kept.requested, kept.subdirectory) == asked:
             if repository.has(kept.commit):
                 return kept
@@ -154,12 +151,12 @@ class RepositorySource(_TreeSource):
         if self._offline:
             raise SourceFailed(
                 "something that is needed is not in the store",
-                because=[f"offline: {reference.shown} may not be asked for {wanted}"],
+                because=[f"offline: {url} may not be asked for {wanted}"],
                 remedy="run it once without --offline (and without RABBET_OFFLINE)",
             )
         return LockedCommit(
-            url=reference.shown,
-            commit=repository.commit_of(wanted, reference.shown),
+            url=url,
+            commit=repository.commit_of(wanted),
             requested=reference.revision,
             subdirectory=reference.subdirectory,
         )

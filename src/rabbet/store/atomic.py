@@ -13,23 +13,32 @@ __all__ = ["cannot_write", "write_text"]
 def write_text(path: Path, text: str) -> None:
     """Replace a file's content, or make it, so that a reader sees the old text or the new one.
 
-    The content is on the disk before the name points to it; permissions of an old file are kept. What is
-    not promised: that the change of name survives a power failure at once.
+    The content is on the disk before the name points to it; permissions of an old file are kept. Nothing is
+    written through a link, which may lead anywhere. What is not promised: that the change of name survives a
+    power failure at once.
 
     Raises `CannotWrite`.
     """
+    import shlex
     import tempfile  # here: the lightest runs write nothing
 
+    if path.is_symlink():
+        there, copy = shlex.quote(str(path)), shlex.quote(f"{path}.copy")
+        raise CannotWrite(
+            f"{path} is a link, and nothing is written through links",
+            because=[f"it leads to {path.readlink()}"],
+            remedy=f"cp {there} {copy} && mv {copy} {there}",
+        )
     with cannot_write(path):
         mode = path.stat().st_mode & 0o777 if path.exists() else 0o644
-        descriptor, temporary = tempfile.mkstemp(dir=path.resolve().parent, prefix=f".{path.name}.")
+        descriptor, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
         try:
             with os.fdopen(descriptor, "wb") as file:
                 file.write(text.encode("utf-8"))
                 file.flush()
                 os.fsync(file.fileno())
             Path(temporary).chmod(mode)
-            Path(temporary).replace(path.resolve())
+            Path(temporary).replace(path)
         except BaseException:
             with suppress(OSError):
                 Path(temporary).unlink()

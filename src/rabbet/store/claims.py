@@ -8,6 +8,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from rabbet.store.atomic import cannot_write
+from rabbet.store.folder import make_folder
 
 __all__ = ["claimed"]
 
@@ -20,9 +21,9 @@ def claimed(store: Path, name: str) -> Iterator[None]:
     """
     folder = store / "claims"
     with cannot_write(store):
-        folder.mkdir(parents=True, exist_ok=True)
+        make_folder(folder)
         path = folder / hashlib.sha256(name.encode(errors="surrogateescape")).hexdigest()
-        claim = os.open(path, os.O_RDWR | os.O_CREAT, 0o644)
+        claim = os.open(path, os.O_RDWR | os.O_CREAT | os.O_NOFOLLOW, 0o600)
     try:
         with cannot_write(store):
             fcntl.flock(claim, fcntl.LOCK_EX)

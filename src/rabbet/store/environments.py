@@ -1,39 +1,88 @@
-"""Which environments were made from this store: a note for each, so that they can be listed and spared."""
+"""Which environments were made here: a note for each, so that they can be told from strangers' and listed.
 
-import hashlib
+An environment holds a random name of its own, which only this store knows beside it; the note of that name
+tells which folder it is, by its inode and its place. A folder that came with a clone holds no name that is
+known here; one that was moved is still known by its inode.
+"""
+
+import os
 from contextlib import suppress
 from pathlib import Path
 
+from rabbet.regular_file import read_regular
 from rabbet.store.memory import Memory
 
-__all__ = ["Environments"]
+__all__ = ["NAME_FILE", "Environments", "new_name"]
+
+NAME_FILE = "rabbet.id"  # inside an environment, its own random name
+
+
+def new_name() -> str:
+    """A name that nobody can guess."""
+    return os.urandom(16).hex()
 
 
 class Environments:
-    """The folders of environments. One that is gone is forgotten when the list is read."""
+    """The environments that were made from a store."""
 
-    def __init__(self, folder: Path) -> None:
-        self._folder = folder
-        self._notes = Memory(folder)
+    def __init__(self, store: Path) -> None:
+        self._notes = Memory(store / "environments")
+        self._unfinished = Memory(store / "unfinished")
 
-    def note(self, root: Path) -> None:
-        """Remember an environment."""
-        self._notes.remember(self._key(root), str(root).encode(errors="surrogateescape"))
+    def note(self, root: Path, *, place: Path | None = None) -> None:
+        """Remember an environment, which holds its name; `place` is where it will lie, if not there yet."""
+        name = _name(root)
+        if name is not None:
+            note = f"{root.lstat().st_ino}\n{place or root}"
+            self._notes.remember(name, note.encode(errors="surrogateescape"))
+
+    def owns(self, root: Path) -> bool:
+        """Whether an environment was made here: a folder, no link, that holds a name from this store."""
+        name = _name(root)
+        note = self._notes.recall(name) if name and not root.is_symlink() else None
+        if note is None:
+            return False
+        inode, _, place = note.decode(errors="surrogateescape").partition("\n")
+        with suppress(OSError):
+            return inode == str(root.lstat().st_ino) or place == str(root)
+        return False
 
     def forget(self, root: Path) -> None:
-        """Take an environment off the list."""
-        with suppress(OSError):
-            (self._folder / self._key(root)).unlink()
+        """Take an environment off the list; it may be gone already."""
+        for name, place in self._places():
+            if place == root:
+                self._notes.forget(name)
 
     def known(self) -> list[Path]:
         """All environments that are still there, sorted."""
-        try:
-            notes = [note.read_bytes() for note in self._folder.iterdir() if len(note.name) == 64]
-        except OSError:
-            return []
-        roots = sorted(Path(note.decode(errors="surrogateescape")) for note in notes)
-        return [root for root in roots if root.is_dir()]
+        return sorted({place for _, place in self._places() if self.owns(place)})
 
-    @staticmethod
-    def _key(root: Path) -> str:
-        return hashlib.sha256(str(root).encode(errors="surrogateescape")).hexdigest()
+    def _places(self) -> list[tuple[str, Path]]:
+        notes = ((name, self._notes.recall(name)) for name in self._notes.keys())  # noqa: SIM118 - no mapping
+        return [
+            (name, Path(note.decode(errors="surrogateescape").partition("\n")[2]))
+            for name, note in notes
+            if note is not None
+        ]
+
+    def begin(self, folder: Path) -> None:
+        """Remember a folder in which an environment is about to be made: if this run is killed, it may go."""
+        self._unfinished.remember(folder.name, os.fsencode(folder.name))
+
+    def began(self, folder: Path) -> bool:
+        """Whether a folder is one of those, and no user's own with a name like theirs."""
+        known = folder.is_dir() and not folder.is_symlink()
+        return known and self._unfinished.recall(folder.name) is not None
+
+    def end(self, folder: Path) -> None:
+        """The folder is gone."""
+        self._unfinished.forget(folder.name)
+
+
+def _name(root: Path) -> str | None:
+    """The name that a folder holds, if it can be one."""
+    try:
+        name = read_regular(root / NAME_FILE, most=64).decode("ascii").strip()
+    except (OSError, UnicodeDecodeError):
+        return None
+    return name if len(name) == 32 and name.isalnum() else None

@@ -8,7 +8,10 @@ from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
-from rabbet.store.store import Store, is_sound
+from rabbet.store.folder import make_folder
+from rabbet.store.memory import Memory
+from rabbet.store.store import Store
+from rabbet.store.trees import is_sound
 
 __all__ = ["Holding", "Removed", "check", "holdings", "prune"]
 
@@ -21,6 +24,9 @@ _PURPOSES = {
     "repositories": "what was fetched of git repositories",
     "patterns": "how to make environments again at once",
 }
+
+
+_REMEMBERED = ("environments", "listings", "metadata", "patterns", "runtimes", "states", "unchanged")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -80,9 +86,10 @@ def prune(store: Store, folder: Path, used: frozenset[str], *, older: int = 0) -
 
 
 def check(store: Store, folder: Path) -> Iterator[str]:
-    """Read every wheel and every unpacked file again; yield what was damaged, and remove it.
+    """Read everything again; yield what was damaged, and remove it.
 
-    What was removed is fetched or unpacked anew when it is needed.
+    Unpacked files are held against the wheel itself, all that is remembered against its digest. What was
+    removed is fetched, unpacked or worked out anew when it is needed.
     """
     for entry in _entries(folder / "wheels"):
         for wheel in _entries(entry):
@@ -96,12 +103,15 @@ def check(store: Store, folder: Path) -> Iterator[str]:
             with store.claimed(f"wheel {entry.name}"):
                 _remove(entry, folder)
             yield damaged[0]
+    for part in _REMEMBERED:
+        memory = Memory(folder / part)
+        yield from (f"{part}/{key}" for key in memory.keys() if memory.recall(key) is None)  # noqa: SIM118
 
 
 def _remove(entry: Path, folder: Path) -> None:
     """By one change of name first, so that nobody finds half of it."""
     litter = folder / "partial" / f"removed-{entry.name}-{os.getpid()}"
-    litter.parent.mkdir(parents=True, exist_ok=True)
+    make_folder(litter.parent)
     with suppress(FileNotFoundError):
         entry.rename(litter)
     shutil.rmtree(litter, ignore_errors=True)

@@ -1,14 +1,28 @@
-"""Small things that are remembered between runs, a file each; losing one costs time, never truth."""
+"""Small things that are remembered between runs, a file each; losing one costs time, never truth.
+
+Each carries a digest of its key and its content, which is checked when it is read: what was damaged on the
+disk, or lies under another's name, is forgotten and worked out anew. `--trace` tells of it.
+"""
 
 import errno
+import hashlib
 import os
+import sys
 import threading
 from contextlib import suppress
 from pathlib import Path
 
-__all__ = ["LAYOUT", "Memory", "write_at_once"]
+from rabbet.core.limits import MOST_NOTES
+from rabbet.regular_file import read_regular
+from rabbet.store.folder import make_folder
 
-LAYOUT = "layout-1"  # the folder of the store that holds everything in its present form
+__all__ = ["FORGOTTEN", "LAYOUT", "Memory", "sealed", "unsealed", "write_at_once"]
+
+# The folder of the store that holds everything in its present form.
+# 1: first form. 2: with digests of everything that is kept; files are read-only.
+LAYOUT = "layout-2"
+FORGOTTEN = "rabbet.forgotten"  # the audit event (PEP 578) of something damaged that was forgotten
+_DIGEST = 16  # bytes
 
 
 class Memory:
@@ -18,10 +32,15 @@ class Memory:
         self._folder = folder
 
     def recall(self, key: str) -> bytes | None:
-        """What was remembered under this key, if anything."""
+        """What was remembered under this key, if anything, and if it is what it was."""
+        path = f"{self._folder}/{key}"
         try:
-            return (self._folder / key).read_bytes()
-        except OSError:
+            return unsealed(key, read_regular(path, most=MOST_NOTES))
+        except FileNotFoundError:
+            return None
+        except (OSError, ValueError):
+            self.forget(key)
+            sys.audit(FORGOTTEN, path)
             return None
 
     def remember(self, key: str, content: bytes) -> None:
@@ -30,11 +49,42 @@ class Memory:
         temporary = f"{target}.{os.getpid()}.{threading.get_ident()}"
         with suppress(OSError):
             try:
-                write_at_once(temporary, content)
+                write_at_once(temporary, sealed(key, content))
             except FileNotFoundError:
-                self._folder.mkdir(parents=True, exist_ok=True)
-                write_at_once(temporary, content)
+                make_folder(self._folder)
+                write_at_once(temporary, sealed(key, content))
             os.replace(temporary, target)  # noqa: PTH105 - hundreds of times a run
+
+    def forget(self, key: str) -> None:
+        """Remember it no more."""
+        with suppress(OSError):
+            os.unlink(f"{self._folder}/{key}")  # noqa: PTH108 - as above
+
+    def keys(self) -> list[str]:
+        """All that something is remembered under."""
+        try:
+            return sorted(name for name in os.listdir(self._folder) if "." not in name)  # noqa: PTH208 - as above
+        except OSError:
+            return []
+
+
+def sealed(key: str, content: bytes) -> bytes:
+    """A content with its digest before it."""
+    return _digest(key, content) + content
+
+
+def unsealed(key: str, content: bytes) -> bytes:
+    """A content without its digest. Raises `ValueError` where that is of another one."""
+    digest, inner = content[:_DIGEST], content[_DIGEST:]
+    if digest != _digest(key, inner):
+        raise ValueError(key)
+    return inner
+
+
+def _digest(key: str, content: bytes) -> bytes:
+    digest = hashlib.blake2b(f"{key}\n".encode(), digest_size=_DIGEST)
+    digest.update(content)
+    return digest.digest()
 
 
 def write_at_once(path: str, content: bytes) -> None:
@@ -42,7 +92,7 @@ def write_at_once(path: str, content: bytes) -> None:
 
     Raises `OSError`.
     """
-    descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o666)
+    descriptor = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
     try:
         if os.write(descriptor, content) < len(content):
             raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), path)

@@ -1,21 +1,24 @@
 """The store's layout on disk, and getting wheels into it.
 
     LAYOUT/wheels/<sha256>/<file name>      each fetched wheel, its hash verified before it gets this name
-    LAYOUT/unpacked/<sha256>/tree/…         the files of that wheel
-    LAYOUT/unpacked/<sha256>/files.json     what they were when they were unpacked
+    LAYOUT/unpacked/<sha256>/tree/…         the files of that wheel, read-only
+    LAYOUT/unpacked/<sha256>/files          what they were when they were unpacked
     LAYOUT/unpacked/<sha256>/RUNTIME/…      the same two for its modules, compiled by one runtime
-    LAYOUT/metadata/<sha256>                the core metadata of wheels
+    LAYOUT/states/<name>                    the state that unpacked files were last found right in
+    LAYOUT/metadata/<digest>                the core metadata of wheels
     LAYOUT/listings/<digest>                the parsed listings of indexes, by their address
     LAYOUT/repositories/<digest>            what was fetched of git repositories, by their address
     LAYOUT/runtimes/<digest>                what interpreters told of themselves
     LAYOUT/unchanged/<digest>               which locks and environments were found up to date
-    LAYOUT/environments/<digest>            which environments were made from here
+    LAYOUT/environments/<name>              which environments were made here
+    LAYOUT/unfinished/<name>                folders in which environments are being made
     LAYOUT/patterns/<digest>                what an environment of certain inputs consists of
     LAYOUT/claims/<digest>                  who changes an environment holds a lock here
     LAYOUT/partial/…                        what is being written; nothing here is ever taken for whole
 
 Whatever is read by others appears by one change of name, so many processes can work at once, and one that is
-killed leaves nothing but litter in `partial`.
+killed leaves nothing but litter in `partial`. Whatever is kept carries a digest, and is held against it when
+it is used: damage costs time, never truth. All folders are the user's own (0700).
 """
 
 import hashlib
@@ -28,20 +31,19 @@ from contextlib import AbstractContextManager, suppress
 from dataclasses import dataclass
 from pathlib import Path
 
-import msgspec
-
+from rabbet.core.limits import MOST_UNANNOUNCED
 from rabbet.core.model.lock import LockedFile
+from rabbet.core.model.runtime import PythonRuntime
 from rabbet.errors import IntegrityFailed
 from rabbet.store.atomic import cannot_write
 from rabbet.store.claims import claimed
 from rabbet.store.compile import Compilation, Compiler
-from rabbet.store.environments import Environments
+from rabbet.store.folder import make_folder
 from rabbet.store.memory import Memory
-from rabbet.store.unpack import StoredFile, stored_files, unpack_wheel
+from rabbet.store.trees import StoredFile, is_sound, note_state, read_tree, sound_tree, write_tree
+from rabbet.store.unpack import digests_in, stored_files, unpack_wheel
 
-__all__ = ["Store", "Unpacked", "is_sound"]
-
-_STORED_FILES = msgspec.json.Decoder(tuple[StoredFile, ...])
+__all__ = ["Store", "Unpacked"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,17 +60,6 @@ class Unpacked:
                 return (self.tree / file.path).read_bytes()
         return b""
 
-    def intact(self) -> bool:
-        """Whether every file still has its size and time: an edit through a hard link changes these."""
-        try:
-            states = [os.stat(f"{self.tree}/{file.path}") for file in self.files]  # noqa: PTH116 - thousands
-        except OSError:
-            return False
-        return all(
-            (state.st_size, state.st_mtime_ns) == (file.size, file.changed)
-            for state, file in zip(states, self.files, strict=True)
-        )
-
 
 class Store:
     """All that is kept on this machine, below one folder. Its methods may be called from many threads."""
@@ -76,11 +67,11 @@ class Store:
     def __init__(self, folder: Path) -> None:
         self._folder = folder
         self._unpacking = threading.BoundedSemaphore(os.cpu_count() or 1)  # more would hinder each other
+        self._states = Memory(self._folder / "states")
         self.metadata = Memory(self._folder / "metadata")
         self.listings = Memory(self._folder / "listings")
         self.runtimes = Memory(self._folder / "runtimes")
         self.repositories = self._folder / "repositories"
-        self.environments = Environments(self._folder / "environments")
 
     def has(self, wheel: LockedFile) -> bool:
         """Whether a wheel was fetched already."""
@@ -116,7 +107,7 @@ class Store:
             self._receive(wheel, content, partial / wheel.filename)
             with cannot_write(self._folder):
                 target = self._wheel(wheel).parent
-                target.mkdir(parents=True, exist_ok=True)
+                make_folder(target)
                 (partial / wheel.filename).replace(self._wheel(wheel))
         finally:
             shutil.rmtree(partial, ignore_errors=True)
@@ -137,32 +128,63 @@ class Store:
                     entry.rename(partial / "damaged")
                 with self._unpacking:
                     files = unpack_wheel(self._wheel(wheel), partial / "entry" / "tree")
-                (partial / "entry" / "files.json").write_bytes(msgspec.json.encode(files))
-                entry.parent.mkdir(parents=True, exist_ok=True)
-                self._publish(partial / "entry", entry)
+                self._publish(partial / "entry", entry, files)
             finally:
                 shutil.rmtree(partial, ignore_errors=True)
         return Unpacked(entry / "tree", files)
 
     def damaged_files(self, sha256: str) -> list[str]:
-        """The files of an unpacked wheel whose content is not what it was when it was unpacked."""
+        """The files of an unpacked wheel that are not what the wheel holds, and what is compiled of it."""
         entry = self._folder / "unpacked" / sha256
-        found = self._read_entry(entry)
-        if found is None:
-            return [f"{entry}/files.json"]
-        return [file.path for file in found.files if not is_sound(found.tree / file.path, file.sha256)]
+        wheels = sorted((self._folder / "wheels" / sha256).glob("*"))
+        held = digests_in(wheels[0]) if wheels else {}
+        damaged = [path for path, digest in held.items() if not is_sound(entry / "tree" / path, digest)]
+        self._states.forget(self._key(entry))  # so that everything is read again
+        if self._intact(entry) is None:
+            damaged.append(f"what was unpacked of {wheels[0].name if wheels else sha256}")
+        for compiled in sorted(path for path in entry.iterdir() if path.is_dir() and path.name != "tree"):
+            self._states.forget(self._key(compiled))
+            if self._intact(compiled) is None:
+                damaged.append(f"what {compiled.name} compiled of {wheels[0].name if wheels else sha256}")
+        return damaged
 
-    def compiled(self, wheel: LockedFile, compiler: Compiler, runtime: str) -> Unpacked:
-        """The modules of an unpacked wheel, compiled by a runtime; `runtime` is its name and full version.
+    def hold_against_wheel(self, wheel: LockedFile) -> None:
+        """Give up what was unpacked of a wheel, if that holds something else. Raises `CannotWrite`."""
+        if not self._entry(wheel).is_dir():
+            return
+        with self.claimed(f"wheel {wheel.sha256}"), cannot_write(self._folder):
+            if not self._sound(wheel):
+                shutil.rmtree(self._wheel(wheel).parent, ignore_errors=True)
+            if not self._wheel(wheel).is_file() or self.damaged_files(wheel.sha256):
+                partial = self._partial()
+                self._entry(wheel).rename(partial / "damaged")
+                shutil.rmtree(partial, ignore_errors=True)
+
+    def trees(self, wheels: Iterable[LockedFile], runtime: PythonRuntime) -> list[tuple[str, Path]]:
+        """The trees of wheels, those of their compiled modules too, each with the key of its state."""
+        entries = (place for one in wheels for place in (self._entry(one), self._entry(one) / label(runtime)))
+        return [(self._key(entry), entry / "tree") for entry in entries if (entry / "tree").is_dir()]
+
+    def note_linked(self, wheels: Iterable[LockedFile], runtime: PythonRuntime) -> None:
+        """Files were just linked from the trees of wheels, which changed their state: it is known again.
+
+        Only whoever has had these trees from here meanwhile may say so.
+        """
+        for key, tree in self.trees(wheels, runtime):
+            with suppress(OSError):
+                note_state(str(tree.parent), key, self._states)
+
+    def compiled(self, wheel: LockedFile, compiler: Compiler, runtime: PythonRuntime) -> Unpacked:
+        """The modules of an unpacked wheel, compiled by a runtime.
 
         Where the runtime fails there are none: they are compiled when they are imported, then. One process at
         a time compiles a wheel. Raises `CannotWrite`.
         """
-        entry = self._entry(wheel) / runtime
+        entry = self._entry(wheel) / label(runtime)
         found = self._intact(entry)
         if found is not None:
             return found
-        with self.claimed(f"{runtime} {wheel.sha256}"), cannot_write(self._folder):
+        with self.claimed(f"{label(runtime)} {wheel.sha256}"), cannot_write(self._folder):
             found = self._intact(entry)  # another process may have been faster
             if found is not None:
                 return found
@@ -178,15 +200,14 @@ class Store:
         """Give what was compiled its name, in place of what is there and was changed."""
         files = tuple(stored_files(made / "tree"))
         (made / "tree").mkdir(parents=True, exist_ok=True)
-        (made / "files.json").write_bytes(msgspec.json.encode(files))
         if entry.exists():
             entry.rename(made.with_name(f"damaged-{made.name}"))
-        self._publish(made, entry)
+        self._publish(made, entry, files)
         return Unpacked(entry / "tree", files)
 
     def _compilation(self, wheel: LockedFile, folder: Path) -> Compilation:
-        unpacked = self._read_entry(self._entry(wheel))
-        paths = [file.path for file in unpacked.files] if unpacked else []
+        entry = self._entry(wheel)
+        paths = [file.path for file in read_tree(str(entry), self._key(entry)) or ()]
         modules = [
             path for path in paths if path.endswith(".py") and "\n" not in path and not _is_script(path)
         ]
@@ -203,7 +224,7 @@ class Store:
                 digest.update(piece)
                 size += len(piece)
                 file.write(piece)
-                if wheel.size is not None and size > wheel.size:
+                if size > (MOST_UNANNOUNCED if wheel.size is None else wheel.size):
                     break  # it is another file for sure, and may have no end
         if digest.hexdigest() != wheel.sha256:
             raise IntegrityFailed(
@@ -220,8 +241,9 @@ class Store:
         return self._intact(self._entry(wheel))
 
     def _intact(self, entry: Path) -> Unpacked | None:
-        found = self._read_entry(entry)
-        return found if found is not None and found.intact() else None
+        with self._unpacking:
+            files = sound_tree(str(entry), self._key(entry), self._states)
+        return None if files is None else Unpacked(entry / "tree", files)
 
     def _sound(self, wheel: LockedFile) -> bool:
         """Whether a wheel was fetched, and is on the disk what it was then."""
@@ -234,35 +256,30 @@ class Store:
         return self._folder / "wheels" / wheel.sha256 / wheel.filename
 
     def _partial(self) -> Path:
-        (self._folder / "partial").mkdir(parents=True, exist_ok=True)
+        make_folder(self._folder / "partial")
         return Path(tempfile.mkdtemp(dir=self._folder / "partial"))
 
-    @staticmethod
-    def _publish(made: Path, entry: Path) -> None:
+    def _key(self, entry: Path) -> str:
+        """The key of the state that a tree was last found right in."""
+        return "-".join(entry.relative_to(self._folder / "unpacked").parts)
+
+    def _publish(self, made: Path, entry: Path, files: tuple[StoredFile, ...]) -> None:
         """Give an entry its name; if another process was faster, its copy serves as well."""
+        write_tree(str(made), self._key(entry), files)
+        make_folder(entry.parent)
         try:
             made.rename(entry)
         except OSError:
-            if not (entry / "files.json").is_file():
+            if read_tree(str(entry), self._key(entry)) is None:
                 raise
+        note_state(str(entry), self._key(entry), self._states)
 
-    @staticmethod
-    def _read_entry(entry: Path) -> Unpacked | None:
-        with suppress(OSError, msgspec.MsgspecError):
-            content = (entry / "files.json").read_bytes()
-            return Unpacked(entry / "tree", _STORED_FILES.decode(content))
-        return None
+
+def label(runtime: PythonRuntime) -> str:
+    """The name of what one runtime compiled: another one's modules may differ."""
+    return f"{runtime.implementation}-{runtime.version}"
 
 
 def _is_script(path: str) -> bool:
     """Whether a wheel's file goes among the commands, where nobody imports it."""
     return ".data/scripts/" in path
-
-
-def is_sound(path: Path, sha256: str) -> bool:
-    """Whether a file is there and has this digest."""
-    try:
-        with path.open("rb") as file:
-            return hashlib.file_digest(file, "sha256").hexdigest() == sha256
-    except OSError:
-        return False

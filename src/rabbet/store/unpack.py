@@ -5,48 +5,71 @@ import hashlib
 import os
 import stat
 import zipfile
+import zlib
 from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 from pathlib import Path, PurePosixPath
 from typing import BinaryIO
 
-import msgspec
+from packaging.utils import canonicalize_name
+from packaging.version import InvalidVersion, Version
 
+from rabbet.core.file_name import parse_wheel_name
+from rabbet.core.limits import LONGEST_LINE, MOST_METADATA, MOST_ROWS
 from rabbet.errors import IntegrityFailed
-from rabbet.formats.record import RecordRow, read_record
+from rabbet.formats.record import STRONG, RecordRow, read_record
+from rabbet.store.trees import StoredFile
 
-__all__ = ["StoredFile", "stored_files", "unpack_wheel"]
+__all__ = ["digests_in", "stored_files", "unpack_wheel"]
 
 _CHUNK = 1 << 20
 _UNSUSPICIOUS = 100_000_000  # bytes
 _MOST_PACKED = 200  # times
 _UNRECORDED = ("RECORD", "RECORD.jws", "RECORD.p7s")
-
-
-class StoredFile(msgspec.Struct, frozen=True):
-    """One unpacked file. `path` is relative with forward slashes, `size` in bytes, `changed` in ns."""
-
-    path: str
-    sha256: str
-    size: int
-    changed: int
-    executable: bool
+_READABLE, _RUNNABLE = 0o444, 0o555  # nobody writes into a file that environments share
 
 
 def unpack_wheel(wheel: Path, tree: Path) -> tuple[StoredFile, ...]:
-    """Unpack into a folder that does not exist yet.
+    """Unpack into a folder that does not exist yet; the files are read-only.
 
-    Raises `IntegrityFailed` for an archive that can't be read, for members that would land outside the
-    folder or are no plain files, and for content that `RECORD` does not vouch for.
+    Raises `IntegrityFailed` for an archive that can't be read or is of another form than this, for members
+    that would land outside the folder or are no plain files, and for content that `RECORD` does not vouch
+    for.
     """
+    with _opened(wheel, tree) as archive:
+        members = _members(archive, wheel)
+        record = _record(archive, members, wheel.name)
+        return tuple(_unpack(archive, member, tree, record, wheel.name) for member in members)
+
+
+def digests_in(wheel: Path) -> Mapping[str, str]:
+    """The digests of a wheel's files by their places, read from itself. Raises `IntegrityFailed`."""
+    with _opened(wheel, wheel.parent) as archive:
+        found = {}
+        for member in _members(archive, wheel):
+            digest = hashlib.sha256()
+            with archive.open(member) as source:
+                while piece := source.read(_CHUNK):
+                    digest.update(piece)
+            found[member.filename] = digest.hexdigest()
+        return found
+
+
+@contextmanager
+def _opened(wheel: Path, tree: Path) -> Iterator[zipfile.ZipFile]:
+    """A wheel's archive; all that is wrong with it is told as `IntegrityFailed`."""
     try:
         with zipfile.ZipFile(wheel) as archive:
-            members = [member for member in archive.infolist() if not member.is_dir()]
-            for member in members:
-                _check_member(member, wheel.name)
-            _check_size(members, wheel)
-            record = _record(archive, members, wheel.name)
-            return tuple(_unpack(archive, member, tree, record, wheel.name) for member in members)
-    except (zipfile.BadZipFile, EOFError, NotImplementedError, RuntimeError) as error:
+            yield archive
+    except (
+        zipfile.BadZipFile,
+        EOFError,
+        NotImplementedError,
+        OverflowError,
+        RuntimeError,
+        ValueError,
+        zlib.error,
+    ) as error:
         raise IntegrityFailed(f"{wheel.name} is no readable wheel", because=[str(error)]) from error
     except (FileExistsError, NotADirectoryError, IsADirectoryError) as error:
         place = os.path.relpath(error.filename, tree)
@@ -55,17 +78,27 @@ def unpack_wheel(wheel: Path, tree: Path) -> tuple[StoredFile, ...]:
 
 
 def stored_files(tree: Path) -> Iterator[StoredFile]:
-    """What the files of a tree are now; none where there is no tree."""
+    """What the files of a tree are now; none where there is no tree. They are made read-only."""
     for path in sorted(tree.rglob("*")):
         if path.is_file():
-            state = path.stat()
+            path.chmod(_READABLE)
+            content = path.read_bytes()
             yield StoredFile(
                 path=path.relative_to(tree).as_posix(),
-                sha256=hashlib.sha256(path.read_bytes()).hexdigest(),
-                size=state.st_size,
-                changed=state.st_mtime_ns,
-                executable=False,
+                sha256=hashlib.sha256(content).hexdigest(),
+                size=len(content),
             )
+
+
+def _members(archive: zipfile.ZipFile, wheel: Path) -> list[zipfile.ZipInfo]:
+    """The files of an archive, if all of them may be unpacked."""
+    members = [member for member in archive.infolist() if not member.is_dir()]
+    if len(members) > MOST_ROWS:
+        raise IntegrityFailed(f"{wheel.name} holds more files than any wheel should: {len(members)}")
+    for member in members:
+        _check_member(member, wheel.name)
+    _check_size(members, wheel)
+    return members
 
 
 def _check_member(member: zipfile.ZipInfo, wheel: str) -> None:
@@ -76,6 +109,8 @@ def _check_member(member: zipfile.ZipInfo, wheel: str) -> None:
         raise IntegrityFailed(f"{wheel} holds a file that would land outside", because=[member.filename])
     if kind not in (0, stat.S_IFREG):
         raise IntegrityFailed(f"{wheel} holds something that is no plain file", because=[member.filename])
+    if "\0" in member.filename or len(member.filename) > LONGEST_LINE:
+        raise IntegrityFailed(f"{wheel} holds a file whose name can't be one", because=[member.filename[:60]])
 
 
 def _check_size(members: list[zipfile.ZipInfo], wheel: Path) -> None:
@@ -89,16 +124,63 @@ def _check_size(members: list[zipfile.ZipInfo], wheel: Path) -> None:
 
 
 def _record(archive: zipfile.ZipFile, members: list[zipfile.ZipInfo], wheel: str) -> Mapping[str, RecordRow]:
+    """What the wheel vouches for, by place; it has to be the wheel that its name says."""
     folders = {member.filename.partition("/")[0] for member in members}
     infos = [folder for folder in folders if folder.endswith(".dist-info")]
     if len(infos) != 1:
         raise IntegrityFailed(f"{wheel} holds {len(infos)} .dist-info folders in place of one", because=infos)
+    info = infos[0]
+    _check_name(info, wheel)
+    _check_form(_small(archive, f"{info}/WHEEL", wheel), wheel)
     try:
-        rows = read_record(archive.read(f"{infos[0]}/RECORD").decode("utf-8"))
-    except (KeyError, ValueError) as error:
+        rows = read_record(_small(archive, f"{info}/RECORD", wheel).decode("utf-8"))
+    except ValueError as error:
         raise IntegrityFailed(f"{wheel} has no readable RECORD", because=[str(error)]) from error
-    unrecorded = {f"{infos[0]}/{name}": RecordRow(f"{infos[0]}/{name}") for name in _UNRECORDED}
-    return {row.path: row for row in rows} | unrecorded
+    unrecorded = {f"{info}/{name}": RecordRow(f"{info}/{name}") for name in _UNRECORDED}
+    recorded = {row.path: row for row in rows}
+    for path, row in recorded.items():
+        if path not in unrecorded and row.algorithm not in STRONG:
+            raise IntegrityFailed(
+                f"the RECORD of {wheel} has no hash of a file that can be trusted",
+                because=[f"{path}: {row.algorithm or 'none'}"],
+            )
+    return recorded | unrecorded
+
+
+def _small(archive: zipfile.ZipFile, place: str, wheel: str) -> bytes:
+    """One of the texts that every wheel has."""
+    try:
+        member = archive.getinfo(place)
+    except KeyError as error:
+        raise IntegrityFailed(f"{wheel} has no {place}") from error
+    if member.file_size > MOST_METADATA * 10:
+        raise IntegrityFailed(f"{place} of {wheel} is larger than any should be")
+    return archive.read(member)
+
+
+def _check_name(info: str, wheel: str) -> None:
+    """Hold the name of the `.dist-info` folder against the wheel's (PEP 427)."""
+    named = parse_wheel_name(wheel)
+    name, _, version = info.removesuffix(".dist-info").rpartition("-")
+    try:
+        found = canonicalize_name(name), Version(version)
+    except InvalidVersion:
+        found = None
+    if isinstance(named, str) or found != (named.name, named.version):
+        raise IntegrityFailed(f"{wheel} holds another library than its name says", because=[info])
+
+
+def _check_form(content: bytes, wheel: str) -> None:
+    """Whether this is a form of wheels that is known here (`Wheel-Version`)."""
+    lines = content.decode("utf-8", "replace").splitlines()
+    told = next(
+        (line.partition(":")[2].strip() for line in lines if line.lower().startswith("wheel-version:")), ""
+    )
+    if told.partition(".")[0] != "1":
+        raise IntegrityFailed(
+            f"{wheel} is a wheel of a form that this Rabbet does not know",
+            because=[f"Wheel-Version: {told or 'not told'}"],
+        )
 
 
 def _new_file(path: str) -> BinaryIO:
@@ -124,22 +206,18 @@ def _unpack(
             f"{wheel} holds a file that its RECORD does not list", because=[member.filename]
         )
     target, digest = f"{tree}/{member.filename}", hashlib.sha256()
-    executable = bool(member.external_attr >> 16 & 0o111)
+    other = hashlib.new(row.algorithm) if row.algorithm not in ("", "sha256") else digest
     with archive.open(member) as source, _new_file(target) as file:
         while piece := source.read(_CHUNK):
             digest.update(piece)
+            if other is not digest:
+                other.update(piece)
             file.write(piece)
-        os.fchmod(file.fileno(), 0o755 if executable else 0o644)
-        state = os.fstat(file.fileno())
-    if state.st_size < member.file_size:
+        os.fchmod(file.fileno(), _RUNNABLE if member.external_attr >> 16 & 0o111 else _READABLE)
+        size = os.fstat(file.fileno()).st_size
+    if size < member.file_size:
         raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), target)
     lied = row.size not in (None, member.file_size)
-    if lied or row.sha256 not in (None, digest.hexdigest()):
+    if lied or row.digest not in (None, other.hexdigest()):
         raise IntegrityFailed(f"{wheel} holds a file that is not what its RECORD says", because=[row.path])
-    return StoredFile(
-        path=member.filename,
-        sha256=digest.hexdigest(),
-        size=state.st_size,
-        changed=state.st_mtime_ns,
-        executable=executable,
-    )
+    return StoredFile(path=member.filename, sha256=digest.hexdigest(), size=size)

@@ -1,13 +1,16 @@
 """A project's sources, opened once for a command, and asked for one target after the other."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TypeGuard
+
+from packaging.utils import NormalizedName
 
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, LockedCheckout, LockedCommit
 from rabbet.core.model.target import Target
 from rabbet.core.solve.policy import Policy
+from rabbet.formats.address import Address
 from rabbet.formats.requirement import is_file
 from rabbet.sources.base import Source
 from rabbet.sources.catalogue import Catalogue
@@ -49,26 +52,44 @@ class Sources:
 
         What is taken from a repository stays at the commit that an `earlier` lock has.
         """
-        addresses = direct_addresses(one.requirement for one in declaration.declared())
+        kept = {one.name: one.tree for lock in earlier for one in lock.libraries if _is_commit(one.tree)}
+
+        def sources(target: Target) -> list[tuple[Source, Sequence[str]]]:
+            return [*self._declared(declaration, target, kept), *self.opened]
+
+        return Catalogue(
+            sources,
+            target,
+            self.store.metadata,
+            policy=policy,
+            locked_from={one.name: one.index for lock in earlier for one in lock.libraries if one.index},
+            waiting=observer.waiting,
+        )
+
+    def _declared(
+        self, declaration: Declaration, target: Target, kept: Mapping[NormalizedName, LockedCommit]
+    ) -> list[tuple[Source, Sequence[str]]]:
+        """Checkouts and addresses that the declaration names, as far as they count for a target."""
+        addresses = direct_addresses(
+            one.requirement for one in declaration.declared() if target.admits(one.requirement.marker)
+        )
         files = {name: address for name, address in addresses.items() if is_file(address)}
         repositories = {name: address for name, address in addresses.items() if name not in files}
-        kept = {one.name: one.tree for lock in earlier for one in lock.libraries if _is_commit(one.tree)}
         own: list[Source] = [
             CheckoutSource(declaration.local, self.project.folder),
             DirectSource(files, FileReader(self.client)),
             RepositorySource(repositories, kept, self._repository, offline=self.machine.offline),
         ]
         claims = [(source, tuple(source.names())) for source in own]
-        return Catalogue(
-            [*((source, names) for source, names in claims if names), *self.opened],
-            target,
-            self.store.metadata,
-            policy=policy,
-            waiting=observer.waiting,
-        )
+        return [(source, names) for source, names in claims if names]
 
-    def _repository(self, url: str) -> FarRepository:
-        return FarRepository(url, self.store.repositories, self.machine.environ)
+    def _repository(self, address: Address) -> FarRepository:
+        return FarRepository(
+            address.text,
+            self.store.repositories,
+            self.machine.helpers_environ(),
+            credentials=address.credentials,
+        )
 
 
 def open_sources(
@@ -83,7 +104,16 @@ def open_sources(
     all_ = (declaration, *(declaration.varied(name) for name in declaration.variants))
     wanted = always or any(True for one in all_ for _ in one.declared())
     opened = [
-        (open_source(entry, project=project.folder, client=client, memory=store.listings), entry.only)
+        (
+            open_source(
+                entry,
+                project=project.folder,
+                client=client,
+                memory=store.listings,
+                anew=machine.ask_anew,
+            ),
+            entry.only,
+        )
         for entry in (known_sources(declaration, machine) if wanted else ())
     ]
     return Sources(opened=tuple(opened), client=client, project=project, machine=machine, store=store)

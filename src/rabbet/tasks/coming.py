@@ -34,8 +34,8 @@ def coming(
 ) -> Generator[tuple[NormalizedName, Prepared], None, None]:
     """Each needed library, ready to be put into its place, while others still arrive.
 
-    What a wheel says of itself is held against the lock if that is Rabbet's own. Raises `SourceFailed`,
-    `IntegrityFailed`, `CannotWrite`.
+    What a wheel says of itself is held against the lock: its name and version always, its needs if the lock
+    is Rabbet's own. Raises `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
     """
     store, by_wheel = machine.store(), {one.wheel: one for one in needed}
     declared = {canonicalize_name(one.requirement.name) for one in project.declaration().declared()}
@@ -44,8 +44,7 @@ def coming(
     def arriving() -> Iterator[tuple[Needed, Unpacked]]:
         wheels = list(by_wheel)
         for wheel, unpacked in fetched_wheels(wheels, project=project, machine=machine, observer=observer):
-            if own_lock:
-                _check_needs(by_wheel[wheel], unpacked, store)
+            _check_metadata(by_wheel[wheel], unpacked, store, own_lock=own_lock)
             yield by_wheel[wheel], unpacked
 
     for one, unpacked, compiled in _compiled(arriving(), store, runtime, observer):
@@ -66,13 +65,12 @@ def _compiled(
     arriving: Iterator[tuple[Needed, Unpacked]], store: Store, runtime: PythonRuntime, observer: Observer
 ) -> Iterator[tuple[Needed, Unpacked, Unpacked]]:
     """Each library's files, and its compiled modules: made by all cores while others arrive."""
-    label = f"{runtime.implementation}-{runtime.version}"
     pool = ThreadPoolExecutor(os.cpu_count() or 1, thread_name_prefix="compile")
     with Compiler(runtime.executable) as compiler:
         waiting: dict[Future[Unpacked], tuple[Needed, Unpacked]] = {}
         try:
             for one, unpacked in arriving:
-                waiting[pool.submit(store.compiled, one.wheel, compiler, label)] = (one, unpacked)
+                waiting[pool.submit(store.compiled, one.wheel, compiler, runtime)] = (one, unpacked)
                 for job in [job for job in waiting if job.done()]:
                     yield (*waiting.pop(job), job.result())
             observer.stage("compiling", len(waiting))
@@ -83,27 +81,34 @@ def _compiled(
             pool.shutdown(wait=False, cancel_futures=True)
 
 
-def _check_needs(needed: Needed, unpacked: Unpacked, store: Store) -> None:
+def _check_metadata(needed: Needed, unpacked: Unpacked, store: Store, *, own_lock: bool) -> None:
     """Hold what a wheel itself says of its needs against the lock, which was made from what a source said.
 
-    Needs under a marker are left out: they may count on this machine's patch of the runtime alone.
-    Raises `IntegrityFailed` for a need that the lock does not know. The store remembers then what the wheel
-    says, so that the next resolving knows better.
+    It may need neither more than the lock knows, nor less. Needs under a marker are left out of the first:
+    they may count on this machine's patch of the runtime alone. Raises `IntegrityFailed`. The store remembers
+    what the wheel says, for all sources, so that the next resolving knows better.
     """
     library, content = needed.locked, unpacked.metadata()
     try:
         metadata = parse_metadata(content)
     except MetadataBroken as error:
         raise IntegrityFailed(f"{needed.wheel.filename} can't be used", because=[str(error)]) from error
-    names = {canonicalize_name(one.name) for one in metadata.requirements if one.marker is None}
-    unknown = sorted(names - {library.name, *library.dependencies})
-    if (metadata.name, metadata.version) == (library.name, library.version) and not unknown:
-        return
-    store.metadata.remember(needed.wheel.sha256, content)
-    raise IntegrityFailed(
-        f"{needed.wheel.filename} is not what its source said of it when the lock was made",
-        because=[
-            f"it is {metadata.name} {metadata.version}, and needs {', '.join(unknown) or 'nothing else'}"
-        ],
-        remedy="rabbet resolve --raise-all  (which knows better now), and tell whoever runs the source",
-    )
+    if store.metadata.recall(needed.wheel.sha256) != content:
+        store.metadata.remember(needed.wheel.sha256, content)
+    wrong = []
+    if (metadata.name, metadata.version) != (library.name, library.version):
+        wrong.append(f"it is {metadata.name} {metadata.version}, locked is {library.name} {library.version}")
+    if own_lock:
+        always = {canonicalize_name(one.name) for one in metadata.requirements if one.marker is None}
+        ever = {canonicalize_name(one.name) for one in metadata.requirements}
+        unknown = sorted(always - {library.name, *library.dependencies})
+        untrue = sorted(set(library.dependencies) - ever)
+        wrong += [f"it needs {', '.join(unknown)} too"] if unknown else []
+        if untrue and len(library.wheels) == 1:  # another target's wheel may truly need it
+            wrong.append(f"it does not need {', '.join(untrue)}")
+    if wrong:
+        raise IntegrityFailed(
+            f"{needed.wheel.filename} is not what its source said of it when the lock was made",
+            because=[*wrong, "whoever runs the source should know of it; this machine knows better now"],
+            remedy="rabbet resolve --raise-all",
+        )

@@ -55,12 +55,13 @@ def _side(project: Project, machine: Machine, named: str) -> _Side:
         return _file(project, path, named)
     if path == project.lock_file:
         project.lock()
-    lock = file_at(project.folder, named, LOCK)
+    environ = machine.helpers_environ()
+    lock = file_at(project.folder, named, LOCK, environ)
     if lock is None:
         raise NoLock(
             f"there is no {LOCK} at the revision '{named}'", remedy="rabbet compare ANOTHER_REVISION"
         )
-    declaration = file_at(project.folder, named, DECLARATION)
+    declaration = file_at(project.folder, named, DECLARATION, environ)
     return _Side(
         name=named,
         lock=read_lock(lock, f"{LOCK} at {named}"),

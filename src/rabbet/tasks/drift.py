@@ -1,18 +1,24 @@
 """What is installed here, against the lock."""
 
+import os
+from contextlib import suppress
 from dataclasses import dataclass, replace
+from pathlib import Path
 
 from rabbet.core.drift.compare import Expected, find_drift
 from rabbet.core.lock.select import needed
 from rabbet.core.model.finding import Finding, Kind, Weight
 from rabbet.core.targets import target_of
-from rabbet.environment.inspect import take_inventory
-from rabbet.environment.stamp import read_stamp
+from rabbet.environment.inspect import read_configuration, take_inventory
+from rabbet.environment.stamp import own_stamp
+from rabbet.tasks.deep import deep_inventory
 from rabbet.tasks.interpreter import interpreter_trouble
 from rabbet.tasks.machine import Machine
+from rabbet.tasks.progress import Observer
 from rabbet.tasks.project import Project
-from rabbet.tasks.runtime import chosen_runtime
+from rabbet.tasks.runtime import chosen_runtime, found_runtimes
 from rabbet.tasks.selection import Wish, selected
+from rabbet.tasks.unchanged import recall_sound
 
 __all__ = ["Drift", "drift"]
 
@@ -30,14 +36,18 @@ class Drift:
         return any(finding.weight is not Weight.NOTE for finding in self.findings)
 
 
-def drift(project: Project, machine: Machine) -> Drift:
-    """Compare without running anything of the environment.
+def drift(project: Project, machine: Machine, observer: Observer, *, deep: bool = False) -> Drift:
+    """Compare without running anything of the environment; a `deep` look takes the lock's hashes alone.
 
-    Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `EnvironmentFailed`.
+    Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `EnvironmentFailed`; a deep look what fetching raises too.
     """
+    observer.stage("comparing the environment with the lock")
     declaration, lock = project.declaration(), project.lock()
-    target = target_of(chosen_runtime(declaration, machine, lock))
-    selection = selected(lock, read_stamp(project.environment), Wish())
+    runtimes = found_runtimes(machine)
+    runtime = chosen_runtime(declaration, runtimes, lock)
+    target = target_of(runtime)
+    stamp = own_stamp(project.environment, machine.environments())
+    selection = selected(lock, stamp, Wish())
     wanted = needed(lock, target, selection)
     expected = Expected(
         project=declaration.name,
@@ -51,13 +61,19 @@ def drift(project: Project, machine: Machine) -> Drift:
         needed=wanted,
         target=target,
     )
-    trouble = interpreter_trouble(project.environment, machine)
+    trouble = interpreter_trouble(project.environment, runtimes)
+    if deep:
+        found = deep_inventory(project, machine, observer, stamp, wanted, runtime)
+    else:
+        found = take_inventory(project.environment, stamp, sound=recall_sound(project.environment, machine))
     inventory = replace(
-        take_inventory(project.environment, thorough=True),
+        found,
         trouble=trouble.reason if trouble else "",
         usable=trouble is None or trouble.usable,
     )
-    findings = find_drift(expected, inventory)
+    findings = tuple(_with_sharers(one, project, machine) for one in find_drift(expected, inventory))
+    if stamp is None:
+        findings += (_of_a_stranger(project),)
     if lock.fingerprint != declaration.fingerprint():
         findings += (
             Finding(
@@ -68,3 +84,37 @@ def drift(project: Project, machine: Machine) -> Drift:
             ),
         )
     return Drift(findings=findings, compared=len(wanted))
+
+
+def _of_a_stranger(project: Project) -> Finding:
+    return Finding(
+        kind=Kind.ALTERED,
+        name="(environment)",
+        weight=Weight.DIFFERS,
+        detail=f"{project.environment.name} was not made here by your Rabbet, so its notes are not believed",
+    )
+
+
+def _with_sharers(finding: Finding, project: Project, machine: Machine) -> Finding:
+    """A finding of an altered file, with the other environments that share this very file (a hard link)."""
+    if finding.kind is not Kind.ALTERED or not finding.file:
+        return finding
+    site = read_configuration(project.environment).site_packages
+    place = os.path.normpath(f"{site}/{finding.file}")
+    with suppress(OSError):
+        altered = os.lstat(project.environment / place)
+        sharers = [
+            str(root)
+            for root in machine.environments().known()
+            if root != project.environment and _is_same(root / place, altered)
+        ]
+        if sharers:
+            return replace(finding, detail=f"{finding.detail}, a file shared with {', '.join(sharers)}")
+    return finding
+
+
+def _is_same(path: Path, other: os.stat_result) -> bool:
+    try:
+        return os.path.samestat(os.lstat(path), other)
+    except OSError:
+        return False

@@ -1,15 +1,14 @@
 """All environments of this machine that Rabbet made, and discarding one."""
 
-import shutil
 from dataclasses import dataclass
 from pathlib import Path
 
 from rabbet.core.model.plan import Plan
+from rabbet.environment.beside import discard_environment
 from rabbet.environment.inspect import read_configuration
 from rabbet.environment.size import Size, size_of
-from rabbet.environment.stamp import read_stamp
+from rabbet.environment.stamp import own_stamp
 from rabbet.errors import EnvironmentFailed, RabbetError
-from rabbet.store.atomic import cannot_write
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer, Silent
 from rabbet.tasks.project import DECLARATION, ENVIRONMENT, Project
@@ -42,7 +41,7 @@ def known_environments(machine: Machine, observer: Observer) -> tuple[Known, ...
     """Every environment that was made from this store and is still there."""
     observer.stage("looking at environments")
     found = []
-    for root in machine.store().environments.known():
+    for root in machine.environments().known():
         observer.waiting(str(root))
         found.append(_look(root, machine))
     return tuple(found)
@@ -53,25 +52,22 @@ def discard(machine: Machine, named: str) -> Path:
 
     Raises `EnvironmentFailed` for a folder that Rabbet did not make, `CannotWrite`.
     """
-    folder = machine.folder / Path(named).expanduser()
-    root = folder if read_stamp(folder) else folder / ENVIRONMENT
-    if read_stamp(root) is None or root.is_symlink():
+    folder, environments = machine.folder / Path(named).expanduser(), machine.environments()
+    root = next((one for one in (folder, folder / ENVIRONMENT) if environments.owns(one)), None)
+    if root is None:
         raise EnvironmentFailed(
-            f"{folder} is no environment that Rabbet made, so it is left alone",
+            f"{folder} is no environment that Rabbet made here, so it is left alone",
             because=["nor does it hold one"],
             remedy="rabbet envs",
         )
-    store = machine.store()
-    with store.claimed(str(root)), cannot_write(root):
-        gone = root.with_name(f"{root.name}.partial-discarded")
-        root.rename(gone)
-        shutil.rmtree(gone)
-    store.environments.forget(root)
+    with machine.store().claimed(str(root)):
+        environments.forget(root)
+        discard_environment(root, environments)
     return root
 
 
 def _look(root: Path, machine: Machine) -> Known:
-    stamp = read_stamp(root)
+    stamp = own_stamp(root, machine.environments())
     try:
         python = str(read_configuration(root).python)
         size = size_of(str(root))

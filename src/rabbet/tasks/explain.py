@@ -17,13 +17,13 @@ from rabbet.core.solve.policy import Policy
 from rabbet.core.targets import target_of
 from rabbet.errors import WrongUsage
 from rabbet.formats.metadata import MetadataBroken, parse_metadata
-from rabbet.sources.catalogue import Catalogue
+from rabbet.sources.catalogue import Catalogue, told_key
 from rabbet.store.memory import Memory
 from rabbet.tasks.catalogue import open_sources
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer
 from rabbet.tasks.project import Project
-from rabbet.tasks.runtime import chosen_runtime
+from rabbet.tasks.runtime import chosen_runtime, found_runtimes
 
 __all__ = ["Explained", "explain", "explain_all"]
 
@@ -63,7 +63,7 @@ def _explained(
     project: Project, machine: Machine, observer: Observer, names: Iterable[NormalizedName]
 ) -> Explained:
     declaration, lock = project.declaration(), project.lock()
-    target = target_of(chosen_runtime(declaration, machine, lock))
+    target = target_of(chosen_runtime(declaration, found_runtimes(machine), lock))
     lock = replace(lock, libraries=libraries_for(lock, target, lock.everything))
     policy = Policy(preferred={name: (version,) for name, version in lock.versions.items()})
     sources = open_sources(project, machine, declaration)
@@ -98,7 +98,7 @@ def _needs_of(
 
     def needs(library: LockedLibrary) -> Iterable[Requirement]:
         for wheel in library.wheels:
-            content = memory.recall(wheel.sha256)
+            content = _recalled(memory, library, wheel.sha256)
             if content is not None:
                 with suppress(MetadataBroken):
                     return parse_metadata(content).requirements
@@ -109,6 +109,16 @@ def _needs_of(
         return (Requirement(name) for name in library.dependencies)
 
     versions = lock.versions
-    catalogue_needed = [one for one in lock.libraries if not any(memory.recall(w.sha256) for w in one.wheels)]
+    catalogue_needed = [
+        one for one in lock.libraries if not any(_recalled(memory, one, w.sha256) for w in one.wheels)
+    ]
     catalogue.expect(Requirement(f"{one.name}=={versions[one.name]}") for one in catalogue_needed)
     return needs
+
+
+def _recalled(memory: Memory, library: LockedLibrary, sha256: str) -> bytes | None:
+    """What a locked wheel says itself, if it was seen, else what its source told of it."""
+    content = memory.recall(sha256)
+    if content is not None or library.index is None:
+        return content
+    return memory.recall(told_key(library.index, sha256))

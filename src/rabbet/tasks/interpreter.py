@@ -1,12 +1,12 @@
-"""What became of the interpreter that an environment was made from."""
+"""What became of the interpreter that an environment was made from; it is never started to find out."""
 
+import os
+from collections.abc import Sequence
 from pathlib import Path
 from typing import NamedTuple
 
-from rabbet.core.model.runtime import Refusal
+from rabbet.core.model.runtime import PythonRuntime, Refusal
 from rabbet.environment.inspect import read_configuration
-from rabbet.runtimes.probe import probe_all
-from rabbet.tasks.machine import Machine
 
 __all__ = ["InterpreterTrouble", "interpreter_trouble"]
 
@@ -18,20 +18,25 @@ class InterpreterTrouble(NamedTuple):
     usable: bool
 
 
-def interpreter_trouble(root: Path, machine: Machine) -> InterpreterTrouble | None:
-    """Whether the interpreter that an environment was made from is gone or another one now.
+def interpreter_trouble(root: Path, found: Sequence[PythonRuntime | Refusal]) -> InterpreterTrouble | None:
+    """Whether the interpreter that an environment was made from is gone, or another one now.
 
-    Raises `EnvironmentFailed` where there is no environment.
+    `found` are this machine's interpreters and what they tell of themselves: an environment's own link is
+    only followed to see which of them it leads to. Raises `EnvironmentFailed` where there is no environment.
     """
     known = read_configuration(root).python
     link = root / "bin" / "python"
     if not link.exists():
         place = f" {link.readlink()}" if link.is_symlink() else ""
         return InterpreterTrouble(f"its interpreter{place} is gone", usable=False)
-    found = probe_all([link.resolve()], machine.store().runtimes)[0]
-    if isinstance(found, Refusal):
-        return InterpreterTrouble(f"its interpreter {found.executable}: {found.reason}", usable=False)
-    if found.version != known:
-        reason = f"its interpreter {found.executable} was changed from {known} to {found.version}"
+    real = os.path.realpath(link)
+    one = next((one for one in found if one.executable == real), None)
+    if one is None or not link.is_symlink():
+        reason = f"its interpreter {real} is none that this machine's search finds"
+        return InterpreterTrouble(reason, usable=True)
+    if isinstance(one, Refusal):
+        return InterpreterTrouble(f"its interpreter {one.executable}: {one.reason}", usable=False)
+    if one.version != known:
+        reason = f"its interpreter {one.executable} was changed from {known} to {one.version}"
         return InterpreterTrouble(reason, usable=True)
     return None

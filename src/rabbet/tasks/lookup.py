@@ -1,19 +1,19 @@
 """What releases the sources offer of one library."""
 
-import difflib
 from dataclasses import dataclass
 
 from packaging.utils import NormalizedName, canonicalize_name
 
 from rabbet.core.lock.offers import Offer, offers_of
 from rabbet.core.model.target import Target
+from rabbet.core.near_names import near_names
 from rabbet.core.solve.policy import Policy
 from rabbet.errors import NoSolution
 from rabbet.tasks.catalogue import open_sources
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer
 from rabbet.tasks.project import Project
-from rabbet.tasks.runtime import chosen_runtime, targets_for
+from rabbet.tasks.runtime import chosen_runtime, found_runtimes, targets_for
 
 __all__ = ["LookedUp", "lookup"]
 
@@ -35,14 +35,14 @@ def lookup(project: Project, machine: Machine, observer: Observer, name: str) ->
     """
     declaration = project.declaration()
     lock = project.lock() if project.lock_file.exists() else None
-    targets = targets_for(declaration, chosen_runtime(declaration, machine, lock))
+    targets = targets_for(declaration, chosen_runtime(declaration, found_runtimes(machine), lock))
     wanted = canonicalize_name(name)
     sources = open_sources(project, machine, declaration, always=True)
     with sources.catalogue(declaration, targets[0], Policy(), observer) as catalogue:
         observer.stage("reading the listing")
         listing = catalogue.listing(wanted)
         if listing is None:
-            near = difflib.get_close_matches(wanted, catalogue.all_names(), n=3)
+            near = near_names(wanted, catalogue.all_names())
             raise NoSolution(
                 f"no source knows a library named '{wanted}'",
                 because=[f"near names: {', '.join(near)}"] if near else [],

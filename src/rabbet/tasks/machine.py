@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from rabbet.store.memory import LAYOUT
 
 if TYPE_CHECKING:
+    from rabbet.store.environments import Environments
     from rabbet.store.store import Store
 
 __all__ = ["Machine"]
@@ -15,13 +16,26 @@ __all__ = ["Machine"]
 class Machine(NamedTuple):
     """Where a command runs. `environ` is the only access to environment variables below the interface.
 
-    `offline` forbids to ask the network.
+    `offline` forbids to ask the network; `ask_anew` asks it for listings that are said to be fresh, too.
     """
 
     folder: Path
     environ: Mapping[str, str]
     home: Path
     offline: bool = False
+    ask_anew: bool = False
+
+    def helpers_environ(self) -> Mapping[str, str]:
+        """The variables for helpers such as git, which are not taken from environments and projects."""
+        from rabbet.runtimes.search import trusted_path
+
+        return {**self.environ, "PATH": trusted_path(self.environ, self.home)}
+
+    def environments(self) -> "Environments":
+        """The environments that were made here."""
+        from rabbet.store.environments import Environments
+
+        return Environments(self.store_folder())
 
     def store(self) -> "Store":
         """The store."""
@@ -37,6 +51,20 @@ class Machine(NamedTuple):
         import platformdirs
 
         return platformdirs.user_cache_path("rabbet") / LAYOUT
+
+    def shares_files(self) -> bool:
+        """Whether environments may share files with the store: the user's wish, yes unless he said no.
+
+        Raises `NotUnderstood` for settings that can't be read.
+        """
+        named = self.environ.get("RABBET_SHARE_FILES")
+        if named is not None:
+            return named != "0"
+        if not self.settings_file().is_file():
+            return True
+        from rabbet.tasks.settings import read_settings
+
+        return read_settings(self).share_files
 
     def settings_file(self) -> Path:
         """The user's own settings."""

@@ -18,5 +18,6 @@ def open_client(declaration: Declaration, machine: Machine) -> HttpClient:
         address = users_source(machine)
         entries = (SourceEntry(name="default", url=address),) if address else ()
     netrc_file = Path(machine.environ.get("NETRC") or machine.home / ".netrc")
-    credentials = Credentials(entries, machine.environ, netrc_file)
+    addresses = [one.requirement.url for one in declaration.declared() if one.requirement.url is not None]
+    credentials = Credentials(entries, machine.environ, netrc_file, addresses=addresses)
     return HttpClient(machine.environ, credentials, offline=machine.offline)

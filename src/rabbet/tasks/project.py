@@ -73,8 +73,11 @@ def find_project(folder: Path) -> Project:
 
 def read_text(path: Path) -> str:
     """A text file of the project. Raises `NotUnderstood` when it can't be read as one."""
+    from rabbet.core.limits import MOST_TEXT_FILE
+    from rabbet.regular_file import read_regular
+
     try:
-        return path.read_text(encoding="utf-8")
+        return read_regular(path, most=MOST_TEXT_FILE).decode("utf-8").replace("\r\n", "\n")
     except UnicodeDecodeError as error:
         raise NotUnderstood(f"{path.name} is not UTF-8 text", because=[str(error)]) from error
     except OSError as error:

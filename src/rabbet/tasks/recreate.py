@@ -1,8 +1,9 @@
 """Making the environment match the lock."""
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import closing
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 
 from packaging.utils import NormalizedName
@@ -12,28 +13,33 @@ from rabbet.core.lock.select import needed
 from rabbet.core.model.inventory import Inventory
 from rabbet.core.model.lock import Selection
 from rabbet.core.model.plan import Action, Plan
-from rabbet.core.model.runtime import PythonRuntime
+from rabbet.core.model.runtime import PythonRuntime, Refusal
 from rabbet.core.targets import target_of
 from rabbet.environment.beside import clear_up, taking_place_of
 from rabbet.environment.conflicts import folds_case, refuse_conflicts
-from rabbet.environment.create import create_environment
+from rabbet.environment.create import create_environment, own_parts
+from rabbet.environment.guarded import GuardedEnvironment
 from rabbet.environment.inspect import read_configuration, take_inventory
 from rabbet.environment.install import Placed, Prepared, install_wheel
 from rabbet.environment.journal import close_journal, open_journal
 from rabbet.environment.layout import Layout
 from rabbet.environment.linking import Linking
-from rabbet.environment.remove import recorded_places, remove_library
-from rabbet.environment.stamp import Origin, Stamp, read_stamp, write_stamp
-from rabbet.errors import EnvironmentFailed
+from rabbet.environment.remove import recorded_places, remove_library, remove_strays
+from rabbet.environment.stamp import STAMP, Origin, Stamp, own_stamp, stamp_content
+from rabbet.errors import EnvironmentFailed, IntegrityFailed
+from rabbet.store.atomic import cannot_write
+from rabbet.store.environments import Environments
 from rabbet.tasks.coming import coming
+from rabbet.tasks.deep import deep_inventory
 from rabbet.tasks.interpreter import interpreter_trouble
 from rabbet.tasks.machine import Machine
-from rabbet.tasks.progress import Observer
+from rabbet.tasks.progress import Observer, Silent
 from rabbet.tasks.project import DECLARATION, Project
 from rabbet.tasks.remake import remember_pattern
-from rabbet.tasks.runtime import chosen_runtime
+from rabbet.tasks.runtime import chosen_runtime, found_runtimes
 from rabbet.tasks.selection import Wish, selected
-from rabbet.tasks.unchanged import Fit, remember_fit
+from rabbet.tasks.stranger import stranger
+from rabbet.tasks.unchanged import Fit, recall_sound, remember_fit, remember_sound
 
 __all__ = ["Outlook", "prepare", "recreate"]
 
@@ -75,10 +81,19 @@ def prepare(project: Project, machine: Machine, observer: Observer, wish: Wish) 
     """
     declaration, lock = project.declaration(), project.lock()
     observer.stage("comparing the environment with the lock")
-    runtime = chosen_runtime(declaration, machine, lock)
-    selection = selected(lock, read_stamp(project.environment), wish)
+    found = found_runtimes(machine)
+    runtime = chosen_runtime(declaration, found, lock)
+    stamp = own_stamp(project.environment, machine.environments())
+    selection = selected(lock, stamp, wish)
     wanted = needed(lock, target_of(runtime), selection)
-    inventory, rebuild = _state(project.environment, machine, runtime)
+    rebuild = _unfit(project, machine, stamp, runtime, found)
+    inventory = None
+    if not rebuild:
+        root = project.environment
+        look = partial(take_inventory, root, stamp, sound=recall_sound(root, machine))
+        if wish.verify:
+            look = partial(deep_inventory, project, machine, observer, stamp, wanted, runtime)
+        inventory, rebuild = _looked(look)
     if wish.fresh and not rebuild:
         rebuild = "asked for"
     return Outlook(
@@ -100,17 +115,46 @@ def recreate(project: Project, machine: Machine, observer: Observer, wish: Wish)
 
     Raises what `prepare` raises, and `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
     """
-    with machine.store().claimed(str(project.environment)):
-        clear_up(project.environment)
-        outlook = prepare(project, machine, observer, wish)
-        if not outlook.plan.idle or not _remembered(project, outlook):
+    home, environments = project.environment, machine.environments()
+    with machine.store().claimed(str(home)):
+        clear_up(home, environments)
+        outlook = after = prepare(project, machine, observer, wish)
+        if not outlook.plan.idle or not _remembered(home, environments, outlook):
             _apply(project, machine, observer, outlook)
+            after = _at_rest(project, machine)
         else:
-            close_journal(project.environment)  # whoever left it had come to the end but for that
-            if not outlook.outdated:
-                remember_fit(project, machine, outlook.fit)
-    machine.store().environments.note(project.environment)  # it may have been moved here
+            with _opened(home, outlook, machine) as guarded:
+                close_journal(guarded)  # whoever left it had come to the end but for that
+            remember_sound(home, machine)
+        if not after.outdated:
+            remember_fit(project, machine, after.fit)
+        environments.note(home)  # it may have been moved here
     return outlook
+
+
+def _at_rest(project: Project, machine: Machine) -> Outlook:
+    """Hold what was just made against the lock once more: an environment is at rest now, or the run fails.
+
+    Its files are not read again, for they were verified before they were put there. Raises `IntegrityFailed`.
+    """
+    remember_sound(project.environment, machine)
+    after = prepare(project, machine, Silent(), Wish())
+    if not after.plan.idle:
+        steps = (step for step in after.plan.steps if step.action is not Action.KEEP)
+        because = [f"{step.name}: {step.reason or step.action}" for step in steps]
+        raise IntegrityFailed(
+            f"{after.environment} can't be made to match the lock",
+            because=[after.plan.rebuild] if after.plan.rebuild else because,
+            remedy="rabbet drift",
+        )
+    return after
+
+
+def _opened(root: Path, outlook: Outlook, machine: Machine) -> GuardedEnvironment:
+    """An environment, opened for changes. Raises `CannotWrite`."""
+    layout = Layout(root=root, site_packages=outlook.runtime.site_packages)
+    with cannot_write(root):
+        return GuardedEnvironment(layout, Linking(share=machine.shares_files()))
 
 
 def _apply(project: Project, machine: Machine, observer: Observer, outlook: Outlook) -> None:
@@ -119,56 +163,64 @@ def _apply(project: Project, machine: Machine, observer: Observer, outlook: Outl
     arriving = coming(project, machine, observer, needed, outlook.runtime, own_lock=outlook.own_lock)
     with closing(arriving):
         if plan.rebuild:
-            placed = _make_anew(project.environment, outlook, arriving)
+            placed = _make_anew(project.environment, machine, outlook, arriving)
             if outlook.selection is None and not outlook.outdated:
                 versions = [
                     (step.name, str(step.needed.locked.version)) for step in plan.steps if step.needed
                 ]
-                remember_pattern(project, machine, placed, versions, str(outlook.runtime))
+                trees = machine.store().trees([one.wheel for one in needed], outlook.runtime)
+                remember_pattern(project, machine, placed, trees, versions, str(outlook.runtime))
         else:
-            _change_in_place(project.environment, outlook, dict(arriving), observer)
+            _change_in_place(project.environment, machine, outlook, dict(arriving), observer)
+    machine.store().note_linked((one.wheel for one in needed), outlook.runtime)
 
 
 def _make_anew(
-    home: Path, outlook: Outlook, arriving: Iterable[tuple[NormalizedName, Prepared]]
+    home: Path, machine: Machine, outlook: Outlook, arriving: Iterable[tuple[NormalizedName, Prepared]]
 ) -> list[Placed]:
     """Make the environment beside the old one from what arrives; it takes its place when it is complete."""
-    linking, origins, arrived = Linking(), {}, {}
-    with taking_place_of(home) as root:
-        layout = Layout(root=root, site_packages=outlook.runtime.site_packages)
-        create_environment(layout, outlook.runtime)
+    origins, arrived = {}, {}
+    with taking_place_of(home, machine.environments()) as root, _opened(root, outlook, machine) as guarded:
+        create_environment(guarded, outlook.runtime)
         for name, prepared in arriving:
-            origins[name] = install_wheel(prepared, layout, linking)
+            origins[name] = install_wheel(prepared, guarded)
             arrived[name] = prepared
         _refuse_conflicts(home, {name: prepared.stated for name, prepared in arrived.items()})
-        write_stamp(root, _stamp(outlook, origins))
+        with cannot_write(root):
+            guarded.replace(STAMP, stamp_content(_stamp(outlook, origins)))
     return [placed for prepared in arrived.values() for placed in prepared.placed]
 
 
 def _change_in_place(
-    home: Path, outlook: Outlook, arrived: Mapping[NormalizedName, Prepared], observer: Observer
+    home: Path,
+    machine: Machine,
+    outlook: Outlook,
+    arrived: Mapping[NormalizedName, Prepared],
+    observer: Observer,
 ) -> None:
     """Change the environment when everything that comes into it is there."""
-    layout, linking = Layout(root=home, site_packages=outlook.runtime.site_packages), Linking()
-    kept = {step.name: step.installed[0].folder for step in outlook.plan.of(Action.KEEP)}
-    places = {name: recorded_places(layout, folder) for name, folder in kept.items()}
-    places.update((name, prepared.stated) for name, prepared in arrived.items())
-    _refuse_conflicts(home, places)
-    shared = {place for placed in places.values() for place, _ in placed}
-    steps = outlook.plan.of(Action.ADD, Action.REPLACE, Action.REMOVE)
-    observer.stage("installing", len(steps))
-    open_journal(home, [step.name for step in steps])
-    stamp = read_stamp(home)
+    stamp = own_stamp(home, machine.environments())
     origins = {NormalizedName(name): one for name, one in stamp.libraries.items()} if stamp else {}
-    for step in steps:
-        for installed in step.installed:
-            remove_library(layout, installed.folder, spared=shared)
-        origins.pop(step.name, None)
-        if step.name in arrived:
-            origins[step.name] = install_wheel(arrived[step.name], layout, linking)
-        observer.step(step.name)
-    write_stamp(home, _stamp(outlook, origins))
-    close_journal(home)
+    with _opened(home, outlook, machine) as guarded:
+        kept = {step.name: step.installed[0].folder for step in outlook.plan.of(Action.KEEP)}
+        places = {name: recorded_places(guarded.layout, folder) for name, folder in kept.items()}
+        places.update((name, prepared.stated) for name, prepared in arrived.items())
+        _refuse_conflicts(home, places)
+        shared = {place for placed in places.values() for place, _ in placed}
+        steps = outlook.plan.of(Action.ADD, Action.REPLACE, Action.REMOVE)
+        observer.stage("installing", len(steps))
+        open_journal(guarded, [step.name for step in steps])
+        remove_strays(guarded, outlook.plan.strays)
+        for step in steps:
+            for installed in step.installed:
+                remove_library(guarded, installed.folder, spared=shared)
+            origins.pop(step.name, None)
+            if step.name in arrived:
+                origins[step.name] = install_wheel(arrived[step.name], guarded)
+            observer.step(step.name)
+        with cannot_write(home):
+            guarded.replace(STAMP, stamp_content(_stamp(outlook, origins)))
+        close_journal(guarded)
 
 
 def _refuse_conflicts(home: Path, places: Mapping[NormalizedName, Sequence[tuple[str, str | None]]]) -> None:
@@ -180,39 +232,53 @@ def _stamp(outlook: Outlook, origins: Mapping[NormalizedName, Origin]) -> Stamp:
     return Stamp(
         executable=outlook.runtime.executable,
         libraries={str(name): one for name, one in origins.items()},
+        own=dict(own_parts(outlook.runtime)),
         groups=sorted(chosen.groups) if chosen else None,
         extras=sorted(chosen.extras) if chosen else None,
     )
 
 
-def _remembered(project: Project, outlook: Outlook) -> bool:
+def _remembered(home: Path, environments: Environments, outlook: Outlook) -> bool:
     """Whether the environment's stamp notes the present choice already."""
-    stamp, chosen = read_stamp(project.environment), outlook.selection
+    stamp, chosen = own_stamp(home, environments), outlook.selection
     if stamp is None or chosen is None:
         return stamp is not None and stamp.groups is None and stamp.extras is None
     return stamp.groups == sorted(chosen.groups) and stamp.extras == sorted(chosen.extras)
 
 
-def _state(root: Path, machine: Machine, runtime: PythonRuntime) -> tuple[Inventory | None, str]:
-    """What is installed, and why the environment has to be made anew (empty: it need not be).
+def _unfit(
+    project: Project,
+    machine: Machine,
+    stamp: Stamp | None,
+    runtime: PythonRuntime,
+    found: Sequence[PythonRuntime | Refusal],
+) -> str:
+    """Why the environment has to be made anew, whatever is installed; empty: it need not be.
 
-    Raises `EnvironmentFailed` for something in its place that Rabbet did not make.
+    Raises `EnvironmentFailed` for something in its place that was not made here.
     """
+    root = project.environment
     if not root.exists() and not root.is_symlink():
-        return None, "there is none yet"
-    stamp = read_stamp(root)
+        return "there is none yet"
+    if not machine.environments().owns(root):
+        raise stranger(project)
     if stamp is None:
-        raise EnvironmentFailed(
-            f"{root} was not made by Rabbet, so it is left alone",
-            because=["it may hold something that you want to keep"],
-            remedy=f"mv {root.name} {root.name}-before && rabbet recreate",
-        )
+        return "what Rabbet noted of it can't be read"
     try:
-        python, trouble = read_configuration(root).python, interpreter_trouble(root, machine)
+        python, trouble = read_configuration(root).python, interpreter_trouble(root, found)
+    except EnvironmentFailed as error:
+        return str(error)
+    if trouble is not None:
+        return trouble.reason
+    if (stamp.executable, python) != (runtime.executable, runtime.version):
+        return f"it was made with Python {python} of {stamp.executable}"
+    return ""
+
+
+def _looked(look: Callable[[], Inventory]) -> tuple[Inventory | None, str]:
+    """What is installed, and why the environment has to be made anew after all (empty: it need not be)."""
+    try:
+        inventory = look()
     except EnvironmentFailed as error:
         return None, str(error)
-    if trouble is not None:
-        return None, trouble.reason
-    if (stamp.executable, python) != (runtime.executable, runtime.version):
-        return None, f"it was made with Python {python} of {stamp.executable}"
-    return take_inventory(root, thorough=False), ""
+    return inventory, inventory.damage[0] if inventory.damage else ""

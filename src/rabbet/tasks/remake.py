@@ -4,11 +4,16 @@ It serves who deletes an environment and wants it back, and who has one project 
 imports little; whatever is not as it was leads to the long way (`rabbet.tasks.recreate`).
 """
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from contextlib import suppress
+from functools import partial
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rabbet.environment.beside import leftovers, taking_place_of
+from rabbet.environment.guarded import GuardedEnvironment
+from rabbet.environment.layout import Layout
+from rabbet.environment.linking import Linking
 from rabbet.environment.pattern import (
     Pattern,
     StoreChanged,
@@ -19,7 +24,6 @@ from rabbet.environment.pattern import (
 )
 from rabbet.store.atomic import cannot_write
 from rabbet.store.claims import claimed
-from rabbet.store.environments import Environments
 from rabbet.store.memory import Memory
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer
@@ -37,36 +41,42 @@ def remake(project: Project, machine: Machine, observer: Observer) -> Pattern | 
 
     Raises `CannotWrite`.
     """
-    home = project.environment
+    home, environments = project.environment, machine.environments()
     with suppress(OSError):
         content = _memory(machine).recall(_key(project, machine))
         pattern = read_pattern(content) if content else None
         if pattern is None:
             return None
         with claimed(machine.store_folder(), str(home)):
-            if home.exists() or home.is_symlink() or leftovers(home):
+            if home.exists() or home.is_symlink() or leftovers(home, environments):
                 return None
             observer.stage("installing", len(pattern.libraries))
             try:
-                with taking_place_of(home) as root, cannot_write(home):
-                    follow_pattern(pattern, str(root))
+                with taking_place_of(home, environments) as root, cannot_write(home):
+                    opened = partial(_opened, root, machine)
+                    follow_pattern(pattern, opened, Memory(machine.store_folder() / "states"))
             except StoreChanged:
                 return None
-        Environments(machine.store_folder() / "environments").note(home)
         return pattern
     return None
+
+
+def _opened(root: Path, machine: Machine) -> GuardedEnvironment:
+    layout = Layout(root=root, site_packages="lib")  # a pattern names all folders, and makes them
+    return GuardedEnvironment(layout, Linking(share=machine.shares_files()))
 
 
 def remember_pattern(
     project: Project,
     machine: Machine,
     placed: "Iterable[Placed]",
+    trees: Sequence[tuple[str, Path]],
     libraries: Iterable[tuple[str, str]],
     runtime: str,
 ) -> None:
     """Keep the pattern of the environment that was just made."""
     with suppress(OSError):
-        pattern = pattern_of(project.environment, placed, libraries, runtime)
+        pattern = pattern_of(project.environment, placed, trees, libraries, runtime)
         _memory(machine).remember(_key(project, machine), write_pattern(pattern))
 
 

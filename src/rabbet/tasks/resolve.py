@@ -20,7 +20,7 @@ from rabbet.tasks.catalogue import Sources, open_sources
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer
 from rabbet.tasks.project import Project, read_text
-from rabbet.tasks.runtime import chosen_runtime, targets_for
+from rabbet.tasks.runtime import chosen_runtime, found_runtimes, targets_for
 from rabbet.tasks.settle import Aim, Settling, settle
 from rabbet.tasks.unchanged import UpToDate, remember_unchanged
 
@@ -190,7 +190,7 @@ class _Work:
         """What is declared, for which interpreter of this machine, and for which targets."""
         declaration = self._declaration.varied(variant) if variant else self._declaration
         self._observer.stage("looking for a runtime" + (f" for the variant {variant}" if variant else ""))
-        runtime = chosen_runtime(declaration, self._machine, earlier[0] if earlier else None)
+        runtime = chosen_runtime(declaration, found_runtimes(self._machine), earlier[0] if earlier else None)
         return declaration, runtime, targets_for(declaration, runtime)
 
     def _settling(

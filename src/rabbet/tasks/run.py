@@ -8,6 +8,7 @@ from typing import NoReturn
 from rabbet.errors import EnvironmentFailed
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.project import Project
+from rabbet.tasks.stranger import stranger
 from rabbet.tasks.unchanged import recall_fit, remember_fit
 
 __all__ = ["ACTIVE", "become", "inside", "refuse_unfit"]
@@ -24,7 +25,12 @@ def inside(project: Project, machine: Machine) -> dict[str, str]:
     The environment's commands come first on `PATH`, and nothing leads its interpreter elsewhere.
     Raises `EnvironmentFailed` when there is no environment, or its interpreter is gone.
     """
-    root = _environment(project)
+    root = _environment(project, machine)
+    if os.pathsep in str(root):
+        raise EnvironmentFailed(
+            f"{root} can't be entered: its name holds a '{os.pathsep}', which parts the folders of PATH",
+            because=["what stands behind it would count as a folder of its own"],
+        )
     if not (root / "bin" / "python").exists():
         raise EnvironmentFailed(
             f"the environment in {root} has lost its interpreter",
@@ -42,7 +48,7 @@ def refuse_unfit(project: Project, machine: Machine, *, going_on: str) -> None:
 
     Raises `EnvironmentFailed`, and what `prepare` raises.
     """
-    root = _environment(project)
+    root = _environment(project, machine)
     if recall_fit(project, machine) is not None:
         return
     from rabbet.core.model.plan import Action
@@ -69,11 +75,13 @@ def refuse_unfit(project: Project, machine: Machine, *, going_on: str) -> None:
     )
 
 
-def _environment(project: Project) -> Path:
-    """The environment's folder. Raises `EnvironmentFailed` where there is none."""
+def _environment(project: Project, machine: Machine) -> Path:
+    """The environment's folder. Raises `EnvironmentFailed` where there is none that was made here."""
     root = project.environment
-    if not (root / "pyvenv.cfg").is_file():
+    if not root.exists() and not root.is_symlink():
         raise EnvironmentFailed(f"there is no environment in {root}", remedy="rabbet recreate")
+    if not machine.environments().owns(root):
+        raise stranger(project)
     return root
 
 

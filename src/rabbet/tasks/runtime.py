@@ -1,5 +1,7 @@
 """Which interpreter of this machine a project gets."""
 
+from collections.abc import Sequence
+
 from packaging.version import Version
 
 from rabbet.core.model.declaration import Declaration
@@ -20,13 +22,14 @@ def found_runtimes(machine: Machine) -> tuple[PythonRuntime | Refusal, ...]:
     return probe_all(find_executables(machine.environ, machine.home), machine.store().runtimes)
 
 
-def chosen_runtime(declaration: Declaration, machine: Machine, lock: Lock | None) -> PythonRuntime:
-    """The interpreter of this machine that the project gets; the lock's before others.
+def chosen_runtime(
+    declaration: Declaration, found: Sequence[PythonRuntime | Refusal], lock: Lock | None
+) -> PythonRuntime:
+    """The one of this machine's interpreters that the project gets; the lock's before others.
 
     Where the declaration names versions to serve, it is one of these. Raises `NoRuntime`.
     """
     allowed = declaration.python
-    found = found_runtimes(machine)
     if declaration.pythons:
         served = [one for one in found if isinstance(one, Refusal) or one.minor in declaration.pythons]
         others = [one for one in found if not isinstance(one, Refusal) and one not in served]

@@ -15,10 +15,12 @@ __all__ = ["Wish", "selected"]
 class Wish(NamedTuple):
     """What a command asks for: `everything`, or these groups and extras and no others; else nothing new.
 
-    A `fresh` environment is made anew, whatever state the old one is in.
+    A `fresh` environment is made anew, whatever state the old one is in. To `verify`, every file is held
+    against the hashes of the lock.
     """
 
     fresh: bool = False
+    verify: bool = False
     everything: bool = False
     groups: Sequence[str] | None = None
     extras: Sequence[str] | None = None

@@ -1,12 +1,16 @@
 """Which sources a project has: its own, else the user's."""
 
+from dataclasses import dataclass
+
 from rabbet.core.model.declaration import Declaration, SourceEntry
-from rabbet.errors import SourceFailed
+from rabbet.errors import NotUnderstood, SourceFailed
+from rabbet.formats.address import hidden
+from rabbet.formats.pyproject import wrong_source
 from rabbet.formats.toml import parse_toml
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.project import read_text
 
-__all__ = ["known_sources", "users_source"]
+__all__ = ["Settings", "known_sources", "read_settings", "users_source"]
 
 SOURCE_VARIABLE = "RABBET_SOURCE"
 
@@ -32,16 +36,35 @@ def known_sources(declaration: Declaration, machine: Machine) -> tuple[SourceEnt
     )
 
 
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Settings:
+    """The user's own settings: a source, and whether environments share files with the store."""
+
+    source: str | None = None
+    share_files: bool = True
+
+
+def read_settings(machine: Machine) -> Settings:
+    """Read the settings; defaults where there are none. Raises `NotUnderstood`."""
+    path = machine.settings_file()
+    if not path.is_file():
+        return Settings()
+    table = parse_toml(read_text(path), str(path))
+    table.allow_only("source", "share-files")
+    source = table.text("source")
+    if source is not None and wrong_source(source):
+        table.problems.add("source", f"'{hidden(source)}' {wrong_source(source)}")
+    share_files = table.get("share-files", bool, True)
+    table.problems.raise_if_any()
+    return Settings(source=source, share_files=share_files)
+
+
 def users_source(machine: Machine) -> str | None:
     """The user's own source: `RABBET_SOURCE`, else `source` in the settings. Raises `NotUnderstood`."""
     named = machine.environ.get(SOURCE_VARIABLE)
-    if named:
-        return named
-    path = machine.settings_file()
-    if not path.is_file():
-        return None
-    settings = parse_toml(read_text(path), str(path))
-    settings.allow_only("source")
-    source = settings.text("source")
-    settings.problems.raise_if_any()
-    return source
+    if named and wrong_source(named):
+        raise NotUnderstood(
+            f"the variable {SOURCE_VARIABLE} names no source",
+            because=[f"'{hidden(named)}' {wrong_source(named)}"],
+        )
+    return named or read_settings(machine).source

@@ -4,10 +4,11 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
-from rabbet.environment.stamp import read_stamp
+from rabbet.environment.stamp import own_stamp
 from rabbet.errors import RabbetError
 from rabbet.formats.pylock import read_lock
 from rabbet.store.atomic import cannot_write
+from rabbet.store.environments import Environments
 from rabbet.store.keeping import Holding, Removed, check, holdings, prune
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer
@@ -28,7 +29,7 @@ class Overview:
 def overview(machine: Machine) -> Overview:
     """Measure the store."""
     folder = machine.store_folder()
-    known = machine.store().environments.known()
+    known = machine.environments().known()
     return Overview(folder=folder, holdings=holdings(folder), environments=len(known))
 
 
@@ -36,7 +37,8 @@ def prune_store(machine: Machine, observer: Observer, *, older: int) -> tuple[Re
     """Remove what no known environment or lock uses. Raises `CannotWrite`."""
     store = machine.store()
     observer.stage("looking for what is used")
-    used = frozenset(sha256 for root in store.environments.known() for sha256 in _used_by(root))
+    environments = machine.environments()
+    used = frozenset(sha256 for root in environments.known() for sha256 in _used_by(root, environments))
     observer.stage("removing the rest")
     with cannot_write(machine.store_folder()):
         return prune(store, machine.store_folder(), used, older=older)
@@ -49,9 +51,9 @@ def check_store(machine: Machine, observer: Observer) -> tuple[str, ...]:
         return tuple(check(machine.store(), machine.store_folder()))
 
 
-def _used_by(root: Path) -> Iterator[str]:
+def _used_by(root: Path, environments: Environments) -> Iterator[str]:
     """The wheels of an environment, and of the locks beside it; a lock that can't be read names none."""
-    stamp = read_stamp(root)
+    stamp = own_stamp(root, environments)
     if stamp is not None:
         yield from (origin.wheel for origin in stamp.libraries.values())
     for path in sorted(root.parent.glob("pylock*.toml")):

@@ -9,12 +9,13 @@ little: most runs of `resolve` and `recreate` end here.
 import hashlib
 from collections.abc import Iterable
 from contextlib import suppress
+from pathlib import Path
 from typing import NamedTuple
 
 from rabbet import __version__
 from rabbet.environment.beside import leftovers
-from rabbet.environment.signature import signature_of
 from rabbet.runtimes.search import find_executables
+from rabbet.store.file_states import state_of
 from rabbet.store.memory import Memory
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.project import Project
@@ -24,8 +25,10 @@ __all__ = [
     "UpToDate",
     "digest_of",
     "recall_fit",
+    "recall_sound",
     "recall_unchanged",
     "remember_fit",
+    "remember_sound",
     "remember_unchanged",
 ]
 
@@ -81,13 +84,35 @@ def remember_fit(project: Project, machine: Machine, found: Fit) -> None:
         _memory(machine).remember(_state_digest(project, machine), row.encode())
 
 
+def recall_sound(root: Path, machine: Machine) -> bool:
+    """Whether every file of an environment was read in its present state, and found to be as recorded."""
+    try:
+        return _memory(machine).recall(_sound_key(root)) is not None
+    except OSError:
+        return False
+
+
+def remember_sound(root: Path, machine: Machine) -> None:
+    """Keep that every file of an environment is as recorded, in its present state."""
+    with suppress(OSError):
+        _memory(machine).remember(_sound_key(root), b"")
+
+
+def _sound_key(root: Path) -> str:
+    return hashlib.sha256(f"{root.lstat().st_ino} {state_of(str(root))}".encode()).hexdigest()
+
+
 def _state_digest(project: Project, machine: Machine) -> str:
-    """Raises `OSError` without an environment, without its interpreter, and beside what a killed run left."""
+    """Raises `OSError` without an environment, without its interpreter, and beside what a killed run left.
+
+    No other environment, such as one that came with a clone, can have the state of one that was found to fit.
+    """
     root = project.environment
     (root / "bin" / "python").stat()
-    if leftovers(root):
+    if root.is_symlink() or leftovers(root, machine.environments()):
         raise FileExistsError(root)
-    return hashlib.sha256((digest_of(project, machine) + signature_of(str(root))).encode()).hexdigest()
+    state = f"{digest_of(project, machine)} {root} {_sound_key(root)}"
+    return hashlib.sha256(state.encode(errors="surrogateescape")).hexdigest()
 
 
 def _memory(machine: Machine) -> Memory:
@@ -101,7 +126,7 @@ def digest_of(project: Project, machine: Machine) -> str:
         _add(digest, path.name.encode(), path.read_bytes())
     for executable in find_executables(machine.environ, machine.home):
         state = executable.stat()
-        facts = f"{state.st_size} {state.st_mtime_ns}".encode()
+        facts = f"{state.st_size} {state.st_mtime_ns} {state.st_ctime_ns}".encode()
         _add(digest, str(executable).encode(errors="surrogateescape"), facts)
     return digest.hexdigest()
 

@@ -1,6 +1,5 @@
 """What to say of a declaration without a solution: why, and which changes help."""
 
-import difflib
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
@@ -8,6 +7,7 @@ from packaging.utils import canonicalize_name
 
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.target import Target
+from rabbet.core.near_names import near_names
 from rabbet.core.targets import target_of
 from rabbet.errors import NoSolution
 from rabbet.runtimes.choose import newest_first
@@ -43,7 +43,7 @@ def no_solution(unsolved: Unsolved, machine: Machine, observer: Observer) -> NoS
     for one in declaration.declared():
         name = canonicalize_name(one.requirement.name)
         if target.admits(one.requirement.marker) and not catalogue.candidates(name).known:
-            near = difflib.get_close_matches(name, catalogue.all_names(), n=3)
+            near = near_names(name, catalogue.all_names())
             because = [f"near names: {', '.join(near)}"] if near else []
             if unsolved.variant:
                 return NoSolution(

@@ -1,20 +1,26 @@
 """What is installed here, against the lock.
 
 Reads what is installed in .venv from its files alone, running nothing of it, and compares it with
-pylock.toml. Exit code 0: no drift. 1: something differs.
+pylock.toml. Files are held against the records in the environment; those whose state is the same as when they
+were last read are not read again. --deep holds each against the wheel whose hash is in the lock, so that a
+file, its record and Rabbet's notes changed together are found too; what the store lacks for that is fetched.
+Exit code 0: no drift. 1: something differs.
 """
 
 from argparse import ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_json, add_variant
+from rabbet.cli.options import add_json, add_offline, add_quiet, add_variant
 from rabbet.errors import ExitCode
 
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
+    parser.add_argument("--deep", action="store_true", help="hold every file against the lock's hashes")
     add_variant(parser)
+    add_offline(parser)
     add_json(parser)
+    add_quiet(parser)
 
 
 def run(arguments: Namespace, context: Context) -> int:
@@ -22,7 +28,8 @@ def run(arguments: Namespace, context: Context) -> int:
     from rabbet.cli.views.drift import document, show
     from rabbet.tasks.drift import drift
 
-    found = drift(context.project(arguments.variant), context.machine)
+    project = context.project(arguments.variant)
+    found = drift(project, context.machine, context.observer, deep=arguments.deep)
     if arguments.json:
         context.show_json("drift", document(found))
     else:

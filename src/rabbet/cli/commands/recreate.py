@@ -22,6 +22,11 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--fresh", action="store_true", help="make the environment anew beside the old one, then swap"
     )
+    parser.add_argument(
+        "--verify",
+        action="store_true",
+        help="hold every file against the lock's hashes, not only its records",
+    )
     parser.add_argument("--group", metavar="NAME", nargs="+", help="these groups, and no others")
     parser.add_argument("--extra", metavar="NAME", nargs="+", help="these extras, and no others")
     parser.add_argument("--bare", action="store_true", help="no group and no extra")
@@ -40,7 +45,7 @@ def run(arguments: Namespace, context: Context) -> int:
             because=["--bare, --everything, or --group and --extra by name: one of the three"],
             remedy="rabbet recreate --help",
         )
-    if not any((arguments.plan, arguments.fresh, arguments.json, *_wished(arguments))):
+    if not any((arguments.plan, arguments.fresh, arguments.verify, arguments.json, *_wished(arguments))):
         project = context.project(arguments.variant)
         if _known_to_fit(project, context) or _remade(project, context):
             return ExitCode.DONE
@@ -83,6 +88,7 @@ def _recreate(arguments: Namespace, context: Context) -> int:
 
     wish = Wish(
         fresh=arguments.fresh,
+        verify=arguments.verify,
         everything=arguments.everything,
         groups=[] if arguments.bare else arguments.group,
         extras=[] if arguments.bare else arguments.extra,

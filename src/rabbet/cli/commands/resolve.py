@@ -8,7 +8,7 @@ from argparse import ArgumentParser, Namespace
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_json, add_offline, add_quiet
+from rabbet.cli.options import add_ask_anew, add_json, add_offline, add_quiet
 from rabbet.errors import ExitCode, WrongUsage
 
 if TYPE_CHECKING:
@@ -39,6 +39,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         action="store_true",
         help="change nothing; exit 0 if the lock is what is asked for, else 1",
     )
+    add_ask_anew(parser)
     add_offline(parser)
     add_json(parser)
     add_quiet(parser)
@@ -59,7 +60,7 @@ def run(arguments: Namespace, context: Context) -> int:
 
 def _plain(arguments: Namespace) -> bool:
     """Whether nothing but an up-to-date lock is asked for."""
-    moving = (arguments.raised, arguments.raise_all, arguments.lowest, arguments.as_of)
+    moving = (arguments.raised, arguments.raise_all, arguments.lowest, arguments.as_of, arguments.ask_anew)
     return not (any(moving) or arguments.verify or arguments.json)
 
 

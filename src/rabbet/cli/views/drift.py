@@ -7,6 +7,8 @@ from rabbet.tasks.drift import Drift
 
 __all__ = ["document", "show"]
 
+_SHOWN_STRAYS = 10
+
 
 def show(found: Drift, context: Context) -> None:
     """Print all findings, and how to mend them."""
@@ -14,12 +16,20 @@ def show(found: Drift, context: Context) -> None:
         style = context.style
         tones = {"breaks": style.bad, "differs": style.warning, "note": style.faint}
         headings = ("finding", "library", "locked", "installed", "weight", "breaks")
-        rows = [_row(finding) for finding in found.findings]
-        for line in table(headings, rows, style, tones=tones):
-            context.show(line)
-        for finding in found.findings:
+        strays = [one.file for one in found.findings if one.kind is Kind.SURPLUS and one.file]
+        others = [one for one in found.findings if not (one.kind is Kind.SURPLUS and one.file)]
+        if others:
+            for line in table(headings, [_row(finding) for finding in others], style, tones=tones):
+                context.show(line)
+        for finding in others:
             if finding.detail:
                 context.show(f"  {finding.name}: {finding.detail}")
+        if strays:
+            context.show("Files that nobody recorded, where Python would load or start them:")
+        for place in strays[:_SHOWN_STRAYS]:
+            context.show(f"  {place}")
+        if len(strays) > _SHOWN_STRAYS:
+            context.show(f"  and {len(strays) - _SHOWN_STRAYS} more (see --json)")
         context.show()
     context.show(_outcome(found))
 
@@ -60,6 +70,7 @@ def document(found: Drift) -> dict[str, object]:
                 "weight": str(finding.weight),
                 "breaks": list(finding.breaks),
                 "detail": finding.detail,
+                "file": finding.file or None,
             }
             for finding in found.findings
         ],

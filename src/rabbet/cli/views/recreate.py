@@ -3,6 +3,7 @@
 from collections.abc import Mapping
 
 from rabbet.cli.context import Context
+from rabbet.cli.style import count
 from rabbet.cli.views.unchanged import fit_text, made_text, steps_table
 from rabbet.core.model.plan import Action, Plan, Step
 from rabbet.tasks.recreate import Outlook
@@ -27,6 +28,7 @@ def show(outlook: Outlook, context: Context, *, only_plan: bool) -> None:
     """Print the steps, and the outcome."""
     plan = outlook.plan
     rows = [_row(step) for step in plan.steps if step.action is not Action.KEEP]
+    rows += [("remove", place, "-", "nobody recorded it") for place in plan.strays]
     if rows:
         steps_table(rows, context)
     if outlook.outdated:
@@ -48,7 +50,9 @@ def _outcome(outlook: Outlook, *, only_plan: bool) -> str:
 
 def _summary(plan: Plan, words: Mapping[Action, str]) -> str:
     counts = {word: len(plan.of(action)) for action, word in words.items()}
-    return ", ".join(f"{number} {word}" for word, number in counts.items() if number) or "no libraries"
+    told = [f"{number} {word}" for word, number in counts.items() if number]
+    told += [f"{count(len(plan.strays), 'stray file')} {words[Action.REMOVE]}"] if plan.strays else []
+    return ", ".join(told) or "no libraries"
 
 
 def _row(step: Step) -> tuple[str, str, str, str]:
@@ -76,4 +80,5 @@ def document(outlook: Outlook, *, done: bool) -> dict[str, object]:
             }
             for step in outlook.plan.steps
         ],
+        "strays": list(outlook.plan.strays),
     }

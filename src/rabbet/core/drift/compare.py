@@ -41,6 +41,7 @@ def find_drift(expected: Expected, inventory: Inventory) -> tuple[Finding, ...]:
         *_runtime(expected, inventory),
         *_libraries(expected, inventory, unmet),
         *_surplus(expected, inventory, unmet),
+        *_environment(expected, inventory),
     ]
     return tuple(sorted(findings, key=lambda one: (_WEIGHTS.index(one.weight), one.name, one.kind)))
 
@@ -106,6 +107,7 @@ def _libraries(
                 weight=Weight.BREAKS,
                 breaks=(name,),
                 detail=_files(installed),
+                file=installed.altered[0] if installed.altered else "",
             )
 
 
@@ -123,6 +125,26 @@ def _surplus(
             weight=Weight.BREAKS if breaks else Weight.DIFFERS,
             breaks=breaks,
             detail="a second copy" if one in inventory.twins else "",
+        )
+
+
+def _environment(expected: Expected, inventory: Inventory) -> Iterator[Finding]:
+    """What was altered of the environment itself, and what nobody put into it."""
+    for damage in inventory.damage:
+        yield Finding(
+            kind=Kind.ALTERED,
+            name="(environment)",
+            weight=Weight.BREAKS,
+            breaks=(expected.project,),
+            detail=damage,
+        )
+    for place in inventory.strays:
+        yield Finding(
+            kind=Kind.SURPLUS,
+            name="(environment)",
+            weight=Weight.DIFFERS,
+            detail="a file that nobody recorded",
+            file=place,
         )
 
 

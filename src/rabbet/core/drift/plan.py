@@ -22,7 +22,8 @@ def plan_steps(needed: Sequence[Needed], inventory: Inventory | None, *, rebuild
         there = tuple(one for one in (installed.get(name), *twins) if one is not None and one.name == name)
         action, reason = _action(wanted.get(name), there)
         steps.append(Step(action=action, name=name, installed=there, needed=wanted.get(name), reason=reason))
-    return Plan(steps=tuple(steps), rebuild=rebuild)
+    strays = () if inventory is None or rebuild else inventory.strays
+    return Plan(steps=tuple(steps), rebuild=rebuild, strays=strays)
 
 
 def _action(wanted: Needed | None, there: Sequence[Installed]) -> tuple[Action, str]:

@@ -9,12 +9,14 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from packaging.requirements import Requirement
+from packaging.specifiers import InvalidSpecifier, SpecifierSet
 from packaging.utils import NormalizedName, canonicalize_name
 from packaging.version import Version
 
 from rabbet.core.lock.marker import separating_marker
 from rabbet.core.model.declaration import Declaration, Section
 from rabbet.core.model.lock import Lock, LockedFile, LockedLibrary, LockedRuntime
+from rabbet.core.model.release import DECLARED_ADDRESS, Candidate
 from rabbet.core.model.solution import Part, Solution
 from rabbet.core.model.target import Target
 from rabbet.core.wording import specifiers_text
@@ -45,7 +47,6 @@ def build_lock(
     `indexes` gives the address of each source that is an index, by its name.
     """
     requirements = [one.requirement for one in declaration.declared()]
-    direct = {canonicalize_name(one.name) for one in requirements if one.url is not None}
     needed = [_needed_by(declaration, one.solution) for one in settled]
     entries = sorted({(n, c.version) for one in settled for n, c in one.solution.chosen.items()})
     targets = [one.solution.target for one in settled]
@@ -55,7 +56,7 @@ def build_lock(
         groups=tuple(sorted(declaration.groups)),
         extras=tuple(sorted(declaration.extras)),
         libraries=tuple(
-            _entry(name, version, settled, indexes, _marker(name, version, settled, needed), name in direct)
+            _entry(name, version, settled, indexes, _marker(name, version, settled, needed))
             for name, version in entries
         ),
         fingerprint=declaration.fingerprint(),
@@ -70,7 +71,6 @@ def _entry(
     settled: Sequence[Solved],
     indexes: Mapping[str, str],
     marker: str,
-    direct: bool,  # noqa: FBT001 - a column of the entry
 ) -> LockedLibrary:
     """One library at one version, with the files and edges of all targets that chose it."""
     choosing = [one for one in settled if _chose(one.solution, name, version)]
@@ -84,11 +84,24 @@ def _entry(
         sdist=choosing[0].sdists.get(name),
         tree=chosen.tree.locked if chosen.tree else None,
         dependencies=tuple(sorted(edges)),
-        requires_python=chosen.files[0].requires_python if chosen.files else None,
+        requires_python=_requires_python([one.solution.chosen[name] for one in choosing]),
         marker=marker or None,
         index=indexes.get(chosen.source),
-        direct=direct and chosen.tree is None,
+        direct=chosen.source == DECLARED_ADDRESS,
     )
+
+
+def _requires_python(chosen: Sequence[Candidate]) -> str | None:
+    """What all its files say of Python, if they agree and the standard's reader takes it.
+
+    It is left out where they don't: each target was held against the files that serve it.
+    """
+    told = {file.requires_python for one in chosen for file in one.files}
+    text = told.pop() if len(told) == 1 else None
+    try:
+        return text if text and SpecifierSet(text) else None
+    except InvalidSpecifier:
+        return None
 
 
 def _chose(solution: Solution, name: NormalizedName, version: Version) -> bool:

@@ -1,8 +1,11 @@
 """A lock → what one machine needs of it (PEP 751, "Installation")."""
 
+from collections.abc import Sequence
 from collections.abc import Set as AbstractSet
 
 from packaging.markers import Marker
+from packaging.specifiers import SpecifierSet
+from packaging.utils import NormalizedName
 
 from rabbet.core.file_name import parse_wheel_name
 from rabbet.core.model.lock import Lock, LockedCommit, LockedFile, LockedLibrary, Needed, Selection
@@ -23,6 +26,9 @@ def needed(lock: Lock, target: Target, selection: Selection) -> tuple[Needed, ..
     Raises `EnvironmentFailed` when the lock does not serve the target, or holds no wheel for it.
     """
     found = libraries_for(lock, target, selection)
+    _refuse_twins(found)
+    for library in found:
+        _check_python(library, target)
     return tuple(Needed(locked=library, wheel=_best_wheel(library, target)) for library in found)
 
 
@@ -42,6 +48,30 @@ def libraries_for(lock: Lock, target: Target, selection: Selection) -> tuple[Loc
         for library in lock.libraries
         if library.marker is None or _holds(library.marker, target, selection)
     )
+
+
+def _refuse_twins(found: Sequence[LockedLibrary]) -> None:
+    """Raise `NotUnderstood` where one machine would get two releases of a library (PEP 751)."""
+    seen: dict[NormalizedName, LockedLibrary] = {}
+    for library in found:
+        other = seen.setdefault(library.name, library)
+        if other is not library:
+            raise NotUnderstood(
+                f"the lock holds two entries of {library.name} for this machine",
+                because=[f"versions {other.version} and {library.version}"],
+                remedy="rabbet resolve --raise-all",
+            )
+
+
+def _check_python(library: LockedLibrary, target: Target) -> None:
+    """Raise `EnvironmentFailed` for an entry that does not serve the target's Python."""
+    told = library.requires_python
+    if told and not SpecifierSet(told).contains(target.python, prereleases=True):
+        raise EnvironmentFailed(
+            f"{library.name} {library.version} of the lock does not serve {target}",
+            because=[f"it needs Python {told}"],
+            remedy="rabbet resolve",
+        )
 
 
 def _best_wheel(library: LockedLibrary, target: Target) -> LockedFile:
@@ -84,5 +114,8 @@ def _holds(marker: str, target: Target, selection: Selection) -> bool:
     }
     try:
         return Marker(marker).evaluate(environment, context="lock_file")
-    except ValueError as error:  # no marker, or a number that Python refuses to read
+    except (
+        ValueError,
+        KeyError,
+    ) as error:  # no marker, what it can't compare, or a number that Python refuses to read
         raise NotUnderstood(f"the lock holds the marker '{marker}'", because=[str(error)]) from error

@@ -27,7 +27,10 @@ class Weight(StrEnum):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Finding:
-    """One difference: what was locked, what is there, and whose requirement is no longer met."""
+    """One difference: what was locked, what is there, and whose requirement is no longer met.
+
+    `file` is the first altered file, as `RECORD` names it, or the place of one that nobody recorded.
+    """
 
     kind: Kind
     name: str
@@ -36,3 +39,4 @@ class Finding:
     weight: Weight
     breaks: tuple[str, ...] = ()
     detail: str = ""
+    file: str = ""

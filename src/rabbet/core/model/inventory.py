@@ -34,7 +34,9 @@ class Installed:
 class Inventory:
     """All libraries of one environment by name, and the version of its runtime.
 
-    `twins` are further copies of a library that is installed more than once. `trouble` says what became of
+    `twins` are further copies of a library that is installed more than once. `strays` are files that nobody
+    recorded, where Python would load or start them, by their places; `damage` is what is wrong with the
+    environment's own files. `trouble` says what became of
     the runtime since the environment was made; `usable`: whether it can still be run.
     """
 
@@ -42,5 +44,7 @@ class Inventory:
     implementation: str
     libraries: Mapping[NormalizedName, Installed]
     twins: tuple[Installed, ...] = ()
+    strays: tuple[str, ...] = ()
+    damage: tuple[str, ...] = ()
     trouble: str = ""
     usable: bool = True

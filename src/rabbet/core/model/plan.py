@@ -33,10 +33,14 @@ class Step:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Plan:
-    """All steps, sorted by name; `rebuild` says why the whole environment is made anew, if it is."""
+    """All steps, sorted by name; `rebuild` says why the whole environment is made anew, if it is.
+
+    `strays` are the places of files that nobody recorded, which go.
+    """
 
     steps: tuple[Step, ...]
     rebuild: str = ""
+    strays: tuple[str, ...] = ()
 
     def of(self, *actions: Action) -> tuple[Step, ...]:
         """The steps that are one of these actions."""
@@ -45,4 +49,4 @@ class Plan:
     @property
     def idle(self) -> bool:
         """Whether there is nothing to do."""
-        return not self.rebuild and all(step.action is Action.KEEP for step in self.steps)
+        return not (self.rebuild or self.strays) and all(step.action is Action.KEEP for step in self.steps)

@@ -13,7 +13,10 @@ from packaging.version import Version
 from rabbet.core.file_name import FileName
 from rabbet.core.model.lock import LockedCheckout, LockedCommit
 
-__all__ = ["Candidate", "ListedFile", "Listing", "Metadata", "SetAside", "SourceTree"]
+# The name, as of a source, of what comes from an address that a requirement itself names.
+DECLARED_ADDRESS = "declared address"
+
+__all__ = ["DECLARED_ADDRESS", "Candidate", "ListedFile", "Listing", "Metadata", "SetAside", "SourceTree"]
 
 
 class ListedFile(NamedTuple):

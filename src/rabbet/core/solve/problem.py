@@ -76,6 +76,10 @@ class Problem:
             self._rule_out([(slot, bit)], Unusable(metadata.reason))
         else:
             needs = self._active(metadata, self.slots[slot].extra)
+            foreign = next((need for need in needs if not self._may_come(need)), None)
+            if foreign is not None:  # of an extra: the release without it may be of use
+                self._rule_out([(slot, bit)], Unusable(_from_address(foreign)))
+                needs = ()
             self._provider.expect(needs)
             for need in needs:
                 self._demand((slot, bit), Demand(self.slots[slot], need))
@@ -99,13 +103,13 @@ class Problem:
         if not metadata.requires_python.contains(self._target.python, prereleases=True):
             reason = f"needs Python {metadata.requires_python}"
         for need in metadata.requirements:
-            if need.url is not None and self.counts(need) and not self._declared_from(need):
-                reason = f"needs {need.name} from an address that the project does not declare"
+            if self.counts(need) and not self._may_come(need):
+                reason = _from_address(need)
         return SetAside(version=str(candidate.version), reason=reason) if reason else metadata
 
-    def _declared_from(self, need: Requirement) -> bool:
-        """Whether the project requires the same library from the same address."""
-        return any(
+    def _may_come(self, need: Requirement) -> bool:
+        """Whether a need names no address, or one that the project requires the same library from."""
+        return need.url is None or any(
             one.requirement.url == need.url
             and canonicalize_name(one.requirement.name) == canonicalize_name(need.name)
             for one in self._declared
@@ -196,3 +200,7 @@ class Problem:
     def _take_fresh(self) -> list[Incompatibility]:
         fresh, self._fresh = self._fresh, []
         return fresh
+
+
+def _from_address(need: Requirement) -> str:
+    return f"needs {need.name} from an address that the project does not declare"

@@ -1,18 +1,20 @@
 # Enter this environment: source this file from fish. `leave` puts everything back.
-set -l root (realpath (dirname (status filename))/..)
+set -l root (realpath (dirname (status filename) | string collect)/.. | string collect)
 if set -q RABBET_ENVIRONMENT
-    echo "already inside $RABBET_ENVIRONMENT: leave it first" >&2
-else if not test -x $root/bin/python
-    echo "the interpreter of $root is gone; to mend it: rabbet recreate" >&2
+    printf 'already inside %s: leave it first\n' "$RABBET_ENVIRONMENT" >&2
+else if not test -x "$root/bin/python"
+    printf 'the interpreter of %s is gone; to mend it: rabbet recreate\n' "$root" >&2
 else
-    set -gx RABBET_ENVIRONMENT $root
+    set -gx RABBET_ENVIRONMENT "$root"
     set -g _rabbet_path $PATH
-    set -gx PATH $RABBET_ENVIRONMENT/bin $PATH
+    set -gx PATH "$RABBET_ENVIRONMENT/bin" $PATH
     if functions -q fish_prompt
         functions -c fish_prompt _rabbet_prompt
     end
     function fish_prompt
-        printf '%s» ' (basename (dirname $RABBET_ENVIRONMENT))
+        # Of the folder's name only what means nothing to a terminal is shown.
+        set -l name (basename (dirname "$RABBET_ENVIRONMENT" | string collect) | string collect)
+        printf '%s» ' (string replace -r -a '[^\\w .-]' '?' -- "$name" | string collect)
         if functions -q _rabbet_prompt
             _rabbet_prompt
         end

@@ -1,16 +1,19 @@
 # Enter this environment: source this file from bash or zsh. `leave` puts everything back.
-_rabbet_root="$(cd -- "$(dirname -- "${BASH_SOURCE[0]:-$0}")/.." && pwd)"
+_rabbet_root="$(CDPATH= cd -- "$(dirname -- "${BASH_SOURCE[0]:-$0}")/.." && pwd)"
 if [ -n "${RABBET_ENVIRONMENT-}" ]; then
-    echo "already inside $RABBET_ENVIRONMENT: leave it first" >&2
+    printf 'already inside %s: leave it first\n' "$RABBET_ENVIRONMENT" >&2
 elif [ ! -x "$_rabbet_root/bin/python" ]; then
-    echo "the interpreter of $_rabbet_root is gone; to mend it: rabbet recreate" >&2
+    printf 'the interpreter of %s is gone; to mend it: rabbet recreate\n' "$_rabbet_root" >&2
 else
     RABBET_ENVIRONMENT="$_rabbet_root"
     _rabbet_path="$PATH"
     _rabbet_prompt="${PS1-}"
     _rabbet_pythonhome="${PYTHONHOME-}"
     PATH="$RABBET_ENVIRONMENT/bin:$PATH"
-    PS1="$(basename -- "$(dirname -- "$RABBET_ENVIRONMENT")")» ${PS1-}"
+    # A prompt is evaluated: of the folder's name only what means nothing to a shell is shown in it.
+    _rabbet_name="$(basename -- "$(dirname -- "$RABBET_ENVIRONMENT")")"
+    PS1="${_rabbet_name//[^[:alnum:] ._-]/?}» ${PS1-}"
+    unset _rabbet_name
     export RABBET_ENVIRONMENT PATH
     unset PYTHONHOME
     leave() {

@@ -1,0 +1,26 @@
+"""Names that somebody may have meant who wrote another one."""
+
+import difflib
+from collections.abc import Iterable
+from itertools import islice
+
+from rabbet.core.limits import MOST_NAMES, MOST_NEAR
+
+__all__ = ["near_names"]
+
+_LONGER = 2  # characters that a name may be longer or shorter
+_MOST = 3
+
+
+def near_names(name: str, known: Iterable[str]) -> list[str]:
+    """The nearest of the known names, the nearest first; at most three.
+
+    Only names of about its length that share its beginning or its end are compared letter by letter: an index
+    may know half a million of them.
+    """
+    alike = (
+        one
+        for one in islice(known, MOST_NAMES)
+        if abs(len(one) - len(name)) <= _LONGER and (one[:2] == name[:2] or one[-2:] == name[-2:])
+    )
+    return difflib.get_close_matches(name, dict.fromkeys(islice(alike, MOST_NEAR)), n=_MOST)

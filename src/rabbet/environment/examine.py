@@ -1,0 +1,153 @@
+"""Every file of an environment: whether it is what somebody recorded, and whether anybody recorded it at all.
+
+Python loads what lies in `lib` and starts what lies in `bin`, so nothing there may be unknown: neither a
+module in a library's folder, nor a `.pth` file, a link or a command. Elsewhere in an environment only what
+libraries recorded is looked at.
+"""
+
+import hashlib
+import os
+import stat
+from collections import defaultdict
+from collections.abc import Iterator, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
+from dataclasses import replace
+from pathlib import Path
+from typing import NamedTuple
+
+from rabbet.core.model.inventory import Installed
+from rabbet.environment.layout import Layout
+from rabbet.environment.stamp import STAMP, Stamp
+from rabbet.formats.record import RecordRow
+from rabbet.regular_file import open_regular
+
+__all__ = ["Recorded", "examine"]
+
+_LOOSE = 0o7022  # permissions that let others write, or that lend the owner's rights
+_READABLE = 0o444
+
+
+class Recorded(NamedTuple):
+    """An installed library, and the rows of its record by the places that they mean."""
+
+    library: Installed
+    rows: Mapping[str, RecordRow]
+
+
+def examine(
+    layout: Layout, found: Sequence[Recorded], stamp: Stamp | None
+) -> tuple[list[Recorded], tuple[str, ...], tuple[str, ...]]:
+    """The libraries with what was altered of them; the places of strays; what is wrong with the environment.
+
+    Without a stamp nobody can say what belongs there: then there are no strays and no such damage.
+    """
+    digests: defaultdict[str, set[str | None]] = defaultdict(set)
+    for one in found:
+        for place, row in one.rows.items():
+            digests[place].add(row.sha256)
+    wrong = _altered(layout.root, digests)
+    looked_at = [
+        Recorded(
+            replace(
+                one.library,
+                altered=(
+                    *one.library.altered,
+                    *(row.path for place, row in one.rows.items() if place in wrong),
+                ),
+            ),
+            one.rows,
+        )
+        for one in found
+    ]
+    if stamp is None:
+        return looked_at, (), ()
+    unknown = (place for place in _places(layout.root) if place not in digests and place not in stamp.own)
+    by_products = _ByProducts(found)
+    strays = tuple(sorted(place for place in unknown if not by_products.holds(place)))
+    return looked_at, strays, tuple(_damage(layout, stamp))
+
+
+def _altered(root: Path, digests: Mapping[str, set[str | None]]) -> set[str]:
+    """The places whose files are not what any of those who recorded them say; read on all cores."""
+    places, cores = sorted(digests), os.cpu_count() or 1
+
+    def read(number: int) -> list[str]:
+        return [one for one in places[number::cores] if not _as_recorded(f"{root}/{one}", digests[one])]
+
+    with ThreadPoolExecutor(cores) as pool:
+        return {place for wrong in pool.map(read, range(cores)) for place in wrong}
+
+
+def _as_recorded(path: str, digests: set[str | None]) -> bool:
+    """Whether a file is there, is no link, has sane permissions, and one of these digests, if any."""
+    try:
+        mode = os.lstat(path).st_mode
+        if not stat.S_ISREG(mode) or mode & _LOOSE or mode & _READABLE != _READABLE:
+            return False
+        known = digests - {None}
+        if not known:
+            return True
+        with open_regular(path) as file:
+            return hashlib.file_digest(file, "sha256").hexdigest() in known
+    except OSError:
+        return False
+
+
+def _places(root: Path) -> Iterator[str]:
+    """All files and links that Python may load or start; no link is followed."""
+    waiting = ["lib", "bin"]
+    while waiting:
+        folder = waiting.pop()
+        with suppress(OSError), os.scandir(f"{root}/{folder}") as entries:
+            for entry in entries:
+                if entry.is_dir(follow_symlinks=False):
+                    waiting.append(f"{folder}/{entry.name}")
+                else:
+                    yield f"{folder}/{entry.name}"
+
+
+class _ByProducts:
+    """What Python itself writes beside a module (PEP 3147), and nobody records.
+
+    Modules of a library that came compiled are compiled already: another such file is none of Python's.
+    """
+
+    def __init__(self, found: Sequence[Recorded]) -> None:
+        self._compiled = {
+            place
+            for one in found
+            if any(place.endswith(".pyc") for place in one.rows)
+            for place in one.rows
+            if place.endswith(".py")
+        }
+
+    def holds(self, place: str) -> bool:
+        """Whether a file is one."""
+        folder, _, name = place.rpartition("/")
+        above, _, cache = folder.rpartition("/")
+        if cache != "__pycache__" or not name.endswith(".pyc"):
+            return False
+        module, _, kind = name.removesuffix(".pyc").partition(".")
+        return f"{above}/{module}.py" not in self._compiled or "opt-" in kind or "-pytest-" in kind
+
+
+def _damage(layout: Layout, stamp: Stamp) -> Iterator[str]:
+    """What is wrong with the environment's own folders, files and links."""
+    root = layout.root
+    for folder in sorted(layout.own_folders - {""}):
+        if (root / folder).is_symlink() or not (root / folder).is_dir():
+            yield f"{folder} is no folder"
+    for place, expected in sorted(stamp.own.items()):
+        path = root / place
+        try:
+            if path.is_symlink():
+                same = str(path.readlink()) == expected
+            else:
+                same = _as_recorded(str(path), {expected})
+        except OSError:
+            same = False
+        if not same:
+            yield f"{place} was altered" if os.path.lexists(path) else f"{place} is gone"
+    if (root / STAMP).is_symlink():
+        yield f"{STAMP} is a link"

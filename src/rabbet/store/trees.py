@@ -1,0 +1,97 @@
+"""Trees of the store: unpacked or compiled files that environments link, and how damage to them is noticed.
+
+    ENTRY/tree/…    the files, read-only
+    ENTRY/files     what they were when they were put there, under a digest of its own
+
+Environments may be hard links, so an edit in one of them reaches the tree. The state of a tree
+(`file_states`) is remembered when its files were found right; they are read again only where it is another
+one: they were linked elsewhere meanwhile, such a link is gone, or somebody changed one of them. This module
+imports little, for an environment that is made again needs nothing else of the store.
+"""
+
+import hashlib
+import json
+import os
+import stat
+import sys
+from collections.abc import Sequence
+from typing import NamedTuple
+
+from rabbet.core.limits import MOST_NOTES
+from rabbet.regular_file import open_regular, read_regular
+from rabbet.store.file_states import state_of
+from rabbet.store.memory import FORGOTTEN, Memory, sealed, unsealed
+
+__all__ = ["StoredFile", "is_sound", "note_state", "read_tree", "sound_tree", "write_tree"]
+
+_FILES = "files"
+_MODES = (stat.S_IFREG | 0o444, stat.S_IFREG | 0o555)
+
+
+class StoredFile(NamedTuple):
+    """One file: its place, relative and with forward slashes, its digest, its size in bytes."""
+
+    path: str
+    sha256: str
+    size: int
+
+
+def sound_tree(entry: str, key: str, states: Memory) -> tuple[StoredFile, ...] | None:
+    """A tree's files, if they are what they were; `None` where there is none, or one that was damaged.
+
+    `key` names the tree in the digest of its list, and in the remembered `states`.
+    """
+    files = read_tree(entry, key)
+    if files is None:
+        return None
+    try:
+        state = state_of(f"{entry}/tree").encode()
+        if states.recall(key) == state:
+            return files
+        sound = all(
+            os.lstat(f"{entry}/tree/{file.path}").st_mode in _MODES
+            and is_sound(f"{entry}/tree/{file.path}", file.sha256)
+            for file in files
+        )
+    except OSError:
+        sound, state = False, b""
+    if not sound:
+        sys.audit(FORGOTTEN, f"{entry}/tree")
+        return None
+    states.remember(key, state)
+    return files
+
+
+def note_state(entry: str, key: str, states: Memory) -> None:
+    """A tree is right as it is: it was just made, or its files were linked, which changes their state.
+
+    Only whoever has found it right before may say so. Raises `OSError`.
+    """
+    states.remember(key, state_of(f"{entry}/tree").encode())
+
+
+def read_tree(entry: str, key: str) -> tuple[StoredFile, ...] | None:
+    """The list of a tree's files, as they were put there; `None` where there is none that can be believed."""
+    try:
+        content = unsealed(key, read_regular(f"{entry}/{_FILES}", most=MOST_NOTES))
+        return tuple(StoredFile(*row) for row in json.loads(content))
+    except (FileNotFoundError, NotADirectoryError):
+        return None
+    except (OSError, ValueError, TypeError):
+        sys.audit(FORGOTTEN, f"{entry}/{_FILES}")
+        return None
+
+
+def write_tree(entry: str, key: str, files: Sequence[StoredFile]) -> None:
+    """Write the list of a tree's files. Raises `OSError`."""
+    with open(f"{entry}/{_FILES}", "xb") as file:  # noqa: PTH123 - a part of the lightest runs
+        file.write(sealed(key, json.dumps(files).encode()))
+
+
+def is_sound(path: str | os.PathLike[str], sha256: str) -> bool:
+    """Whether a file is there and has this digest."""
+    try:
+        with open_regular(path) as file:
+            return hashlib.file_digest(file, "sha256").hexdigest() == sha256
+    except OSError:
+        return False

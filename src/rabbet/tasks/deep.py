@@ -1,0 +1,68 @@
+"""An environment against the lock's own hashes: what nothing inside the environment could tell.
+
+Who changes a module, its `RECORD` and Rabbet's notes together leaves an environment that agrees with itself.
+Here every file is held against the wheel that the lock names, by its hash: from the store, where that is held
+against the wheel first, or fetched anew.
+"""
+
+import hashlib
+from collections.abc import Sequence
+from contextlib import closing
+from dataclasses import replace
+
+import msgspec
+
+from rabbet.core.model.inventory import Installed, Inventory
+from rabbet.core.model.lock import Needed
+from rabbet.core.model.runtime import PythonRuntime
+from rabbet.environment.create import own_parts
+from rabbet.environment.inspect import take_inventory
+from rabbet.environment.install import Prepared, record_content
+from rabbet.environment.layout import Layout
+from rabbet.environment.stamp import Stamp
+from rabbet.store.trees import is_sound
+from rabbet.tasks.coming import coming
+from rabbet.tasks.machine import Machine
+from rabbet.tasks.progress import Observer
+from rabbet.tasks.project import Project
+
+__all__ = ["deep_inventory"]
+
+
+def deep_inventory(
+    project: Project,
+    machine: Machine,
+    observer: Observer,
+    stamp: Stamp | None,
+    wanted: Sequence[Needed],
+    runtime: PythonRuntime,
+) -> Inventory:
+    """The inventory of an environment, read whole, with what differs from the wheels of the lock as altered.
+
+    Raises `EnvironmentFailed` when there is no environment, and what fetching raises.
+    """
+    store, layout = machine.store(), Layout(root=project.environment, site_packages=runtime.site_packages)
+    if stamp is not None:
+        stamp = msgspec.structs.replace(stamp, own=dict(own_parts(runtime)))
+    observer.stage("holding the store against the wheels of the lock", len(wanted))
+    for one in wanted:
+        store.hold_against_wheel(one.wheel)
+        observer.step(one.locked.name)
+    whole = take_inventory(project.environment, stamp)
+    libraries = dict(whole.libraries)
+    with closing(coming(project, machine, observer, wanted, runtime, own_lock=False)) as arriving:
+        for name, prepared in arriving:
+            if name in libraries:
+                libraries[name] = _held_against(libraries[name], prepared, layout)
+    return replace(whole, libraries=libraries)
+
+
+def _held_against(installed: Installed, prepared: Prepared, layout: Layout) -> Installed:
+    """An installed library with all its files that are not what its wheel gives as altered."""
+    record = hashlib.sha256(record_content(prepared, layout)).hexdigest()
+    expected = [(f"{layout.site_packages}/{prepared.info}/RECORD", record)]
+    expected += ((file.place, file.sha256) for file in prepared.placed)
+    altered = [
+        layout.in_record(place) for place, sha256 in expected if not is_sound(layout.root / place, sha256)
+    ]
+    return replace(installed, altered=tuple(dict.fromkeys((*installed.altered, *altered))))
