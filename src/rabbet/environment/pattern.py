@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from rabbet.environment.alongside import alongside
 from rabbet.store.environments import NAME_FILE
-from rabbet.store.trees import note_state, sound_tree
+from rabbet.store.trees import is_sound_tree, note_state
 
 if TYPE_CHECKING:
     from rabbet.environment.guarded import GuardedEnvironment
@@ -126,7 +126,7 @@ def _link(trees: list[Tree], opened: "Callable[[], GuardedEnvironment]", states:
     with opened() as guarded:
         for key, place, linked in trees:
             try:
-                if sound_tree(place, key, states) is None:
+                if not is_sound_tree(place, key, states):
                     raise StoreChanged(place)
                 for folder, stored, names in linked:
                     guarded.put_all(stored, folder, names.split("/"))
@@ -151,7 +151,7 @@ def read_pattern(content: bytes) -> Pattern | None:
         if number != _FORMAT:
             return None
         return Pattern(libraries, runtime, folders, links, [Tree(*tree) for tree in trees], written)
-    except (ValueError, TypeError):
+    except (ValueError, TypeError, RecursionError):
         return None
 
 

@@ -48,7 +48,7 @@ def own_stamp(root: Path, environments: Environments) -> Stamp | None:
         return None
     try:
         stamp = _STAMP.decode(read_regular(root / STAMP, most=MOST_NOTES))
-    except (OSError, msgspec.MsgspecError, RecursionError):
+    except (OSError, ValueError, msgspec.MsgspecError, RecursionError):
         return None
     return stamp if stamp.format == _FORMAT else None
 

@@ -228,8 +228,8 @@ class Catalogue:
 
     def _sources_after(self, chosen: Candidate) -> list[Source]:
         """The sources behind the one that a library is taken from; none where one claims its name."""
-        if self._claiming(chosen.name):
-            return []
+        if self._claiming(chosen.name) or chosen.source not in self._sources:
+            return []  # of another target, for which the declaration names an address
         able = self._sources_of(chosen.name)
         return able[able.index(self._sources[chosen.source]) + 1 :]
 

@@ -118,7 +118,7 @@ class Pages:
         content = self._memory.recall(_key(address))
         try:
             page = _KEPT_PAGE.decode(content) if content else None
-        except msgspec.MsgspecError:
+        except (msgspec.MsgspecError, ValueError, OverflowError, RecursionError):
             return None
         return page if page is not None and page.format == _FORMAT else None
 

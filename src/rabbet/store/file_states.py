@@ -1,7 +1,7 @@
 """The state of all files below a folder in one short text, without reading any of them.
 
-Two equal states mean that nobody has touched a file between. Content and time of a file can be changed so
-that its size and time are as before, but then the kernel notes when that was (`ctime`), which nobody can set.
+Two equal states mean that nobody has touched a file between. Its content, permissions and time can be changed
+so that size and time are as before, but then the kernel notes when that was (`ctime`), which nobody can set.
 Times are compared for being the same, never for being later: a clock that is set back deceives nobody. A hard
 link that is made or removed elsewhere changes a file's state too: then its content has to be looked at.
 """
@@ -27,9 +27,6 @@ def state_of(root: str) -> str:
                     waiting.append(f"{below}/{entry.name}")
                 else:
                     state = entry.stat(follow_symlinks=False)
-                    states.append(
-                        f"{entry.name}/{state.st_ino}/{state.st_size}/{state.st_mtime_ns}/{state.st_ctime_ns}"
-                        f"/{state.st_mode}"
-                    )
+                    states.append(f"{entry.name}/{state.st_ino}/{state.st_size}/{state.st_ctime_ns}")
         digest.update("\0".join([*states, ""]).encode(errors="surrogateescape"))
     return digest.hexdigest()

@@ -126,6 +126,7 @@ class Store:
             try:
                 if entry.exists():
                     entry.rename(partial / "damaged")
+                make_folder(partial / "entry")
                 with self._unpacking:
                     files = unpack_wheel(self._wheel(wheel), partial / "entry" / "tree")
                 self._publish(partial / "entry", entry, files)
@@ -190,6 +191,7 @@ class Store:
                 return found
             partial = self._partial()
             try:
+                make_folder(partial / "entry" / "tree")
                 if not compiler.compile(self._compilation(wheel, partial / "entry" / "tree")):
                     return Unpacked(partial, ())
                 return self._keep_compiled(partial / "entry", entry)
@@ -199,7 +201,6 @@ class Store:
     def _keep_compiled(self, made: Path, entry: Path) -> Unpacked:
         """Give what was compiled its name, in place of what is there and was changed."""
         files = tuple(stored_files(made / "tree"))
-        (made / "tree").mkdir(parents=True, exist_ok=True)
         if entry.exists():
             entry.rename(made.with_name(f"damaged-{made.name}"))
         self._publish(made, entry, files)

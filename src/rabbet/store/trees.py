@@ -22,7 +22,7 @@ from rabbet.regular_file import open_regular, read_regular
 from rabbet.store.file_states import state_of
 from rabbet.store.memory import FORGOTTEN, Memory, sealed, unsealed
 
-__all__ = ["StoredFile", "is_sound", "note_state", "read_tree", "sound_tree", "write_tree"]
+__all__ = ["StoredFile", "is_sound", "is_sound_tree", "note_state", "read_tree", "sound_tree", "write_tree"]
 
 _FILES = "files"
 _MODES = (stat.S_IFREG | 0o444, stat.S_IFREG | 0o555)
@@ -41,25 +41,31 @@ def sound_tree(entry: str, key: str, states: Memory) -> tuple[StoredFile, ...] |
 
     `key` names the tree in the digest of its list, and in the remembered `states`.
     """
-    files = read_tree(entry, key)
-    if files is None:
-        return None
+    return read_tree(entry, key) if is_sound_tree(entry, key, states) else None
+
+
+def is_sound_tree(entry: str, key: str, states: Memory) -> bool:
+    """Whether a tree is there, and its files are what they were."""
     try:
         state = state_of(f"{entry}/tree").encode()
-        if states.recall(key) == state:
-            return files
-        sound = all(
-            os.lstat(f"{entry}/tree/{file.path}").st_mode in _MODES
-            and is_sound(f"{entry}/tree/{file.path}", file.sha256)
-            for file in files
-        )
     except OSError:
-        sound, state = False, b""
-    if not sound:
+        return False
+    if states.recall(key) == state:
+        return True
+    files = read_tree(entry, key)
+    if files is None or not all(_is_sound_file(f"{entry}/tree", file) for file in files):
         sys.audit(FORGOTTEN, f"{entry}/tree")
-        return None
+        return False
     states.remember(key, state)
-    return files
+    return True
+
+
+def _is_sound_file(tree: str, file: StoredFile) -> bool:
+    try:
+        mode = os.lstat(f"{tree}/{file.path}").st_mode
+    except OSError:
+        return False
+    return mode in _MODES and is_sound(f"{tree}/{file.path}", file.sha256)
 
 
 def note_state(entry: str, key: str, states: Memory) -> None:
@@ -77,7 +83,7 @@ def read_tree(entry: str, key: str) -> tuple[StoredFile, ...] | None:
         return tuple(StoredFile(*row) for row in json.loads(content))
     except (FileNotFoundError, NotADirectoryError):
         return None
-    except (OSError, ValueError, TypeError):
+    except (OSError, ValueError, TypeError, RecursionError):
         sys.audit(FORGOTTEN, f"{entry}/{_FILES}")
         return None
 

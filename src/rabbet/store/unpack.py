@@ -48,9 +48,8 @@ def digests_in(wheel: Path) -> Mapping[str, str]:
         found = {}
         for member in _members(archive, wheel):
             digest = hashlib.sha256()
-            with archive.open(member) as source:
-                while piece := source.read(_CHUNK):
-                    digest.update(piece)
+            for piece in _pieces(archive, member):
+                digest.update(piece)
             found[member.filename] = digest.hexdigest()
         return found
 
@@ -64,6 +63,7 @@ def _opened(wheel: Path, tree: Path) -> Iterator[zipfile.ZipFile]:
     except (
         zipfile.BadZipFile,
         EOFError,
+        IndexError,
         NotImplementedError,
         OverflowError,
         RuntimeError,
@@ -155,7 +155,7 @@ def _small(archive: zipfile.ZipFile, place: str, wheel: str) -> bytes:
         raise IntegrityFailed(f"{wheel} has no {place}") from error
     if member.file_size > MOST_METADATA * 10:
         raise IntegrityFailed(f"{place} of {wheel} is larger than any should be")
-    return archive.read(member)
+    return b"".join(_pieces(archive, member))
 
 
 def _check_name(info: str, wheel: str) -> None:
@@ -183,6 +183,16 @@ def _check_form(content: bytes, wheel: str) -> None:
         )
 
 
+def _pieces(archive: zipfile.ZipFile, member: zipfile.ZipInfo) -> Iterator[bytes]:
+    """The content of a file of an archive. Raises `BadZipFile` where it can't be read."""
+    try:
+        with archive.open(member) as source:
+            while piece := source.read(_CHUNK):
+                yield piece
+    except OSError as error:
+        raise zipfile.BadZipFile(f"{member.filename}: {error}") from error
+
+
 def _new_file(path: str) -> BinaryIO:
     """A file that was not there, in a folder that may be new."""
     try:
@@ -207,17 +217,19 @@ def _unpack(
         )
     target, digest = f"{tree}/{member.filename}", hashlib.sha256()
     other = hashlib.new(row.algorithm) if row.algorithm not in ("", "sha256") else digest
-    with archive.open(member) as source, _new_file(target) as file:
-        while piece := source.read(_CHUNK):
+    received = 0
+    with _new_file(target) as file:
+        for piece in _pieces(archive, member):
+            received += len(piece)
             digest.update(piece)
             if other is not digest:
                 other.update(piece)
             file.write(piece)
         os.fchmod(file.fileno(), _RUNNABLE if member.external_attr >> 16 & 0o111 else _READABLE)
         size = os.fstat(file.fileno()).st_size
-    if size < member.file_size:
+    if size < received:
         raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), target)
-    lied = row.size not in (None, member.file_size)
+    lied = row.size not in (None, received)
     if lied or row.digest not in (None, other.hexdigest()):
         raise IntegrityFailed(f"{wheel} holds a file that is not what its RECORD says", because=[row.path])
     return StoredFile(path=member.filename, sha256=digest.hexdigest(), size=size)
