@@ -9,6 +9,7 @@ import json
 from collections.abc import Iterator
 from typing import NamedTuple
 
+from rabbet.core.limits import MOST_METADATA
 from rabbet.environment.guarded import GuardedEnvironment
 from rabbet.environment.layout import Layout
 from rabbet.environment.scripts import command_script, with_head
@@ -16,6 +17,7 @@ from rabbet.environment.stamp import Origin
 from rabbet.errors import IntegrityFailed
 from rabbet.formats.entry_points import read_commands
 from rabbet.formats.record import RecordRow, write_record
+from rabbet.regular_file import read_regular
 from rabbet.store.atomic import cannot_write
 from rabbet.store.store import Unpacked
 
@@ -147,8 +149,8 @@ def _commands(unpacked: Unpacked, layout: Layout, info: str) -> Iterator[Placed]
     if not entry_points.is_file():
         return
     try:
-        commands = read_commands(entry_points.read_text(encoding="utf-8"))
-    except ValueError as error:
+        commands = read_commands(read_regular(entry_points, most=MOST_METADATA).decode("utf-8"))
+    except (OSError, ValueError) as error:
         raise IntegrityFailed(f"{info} has entry points that can't be read", because=[str(error)]) from error
     for command in commands:
         place = f"bin/{command.name}"

@@ -28,7 +28,7 @@ _SETTINGS = (
     "local",
     "build-from-source",
 )
-_MINOR = re.compile(r"^[0-9]+\.[0-9]+\Z")
+_MINOR = re.compile(r"^[0-9]{1,3}\.[0-9]{1,3}\Z")
 _NAME = re.compile(r"^[A-Za-z0-9]([A-Za-z0-9._-]*[A-Za-z0-9])?\Z")  # of a group or an extra (PEP 685)
 _VARIANT = re.compile(r"^[^.]+\Z")  # in `pylock.NAME.toml` (PEP 751)
 
@@ -79,16 +79,16 @@ def _known(settings: Table, key: str, fits: Callable[[str], bool], known: str) -
     found = settings.texts(key)
     for text in found:
         if not fits(text):
-            settings.problems.add(settings.place(key), f"'{text}' is none of: {known}")
-    return tuple(dict.fromkeys(found))
+            settings.problems.add(settings.place(key), f"'{text[:60]}' is none of: {known}")
+    return tuple(dict.fromkeys(filter(fits, found)))
 
 
 def _baselines(table: Table) -> Mapping[str, str]:
     table.allow_only(*BASELINES)
-    found = {key: table.text(key) or "" for key in table.keys()}  # noqa: SIM118 - Table is no mapping
+    found = {key: table.text(key) or "" for key in table.keys() if key in BASELINES}  # noqa: SIM118 - no mapping
     for key, text in found.items():
         if not _MINOR.match(text):
-            table.problems.add(table.place(key), f"'{text}' is no version such as {BASELINES[key]}")
+            table.problems.add(table.place(key), f"'{text[:60]}' is no version such as {BASELINES[key]}")
     return found
 
 

@@ -10,12 +10,14 @@ from typing import NamedTuple
 
 from packaging.utils import NormalizedName
 
+from rabbet.core.limits import MOST_TEXT_FILE
 from rabbet.core.model.lock import LockedCheckout, LockedCommit, LockedFile
 from rabbet.core.model.release import ListedFile, Listing, SetAside, SourceTree
 from rabbet.errors import SourceFailed
 from rabbet.formats.address import Address, parse_address
 from rabbet.formats.metadata import MetadataBroken
 from rabbet.formats.static_metadata import metadata_of_tree
+from rabbet.regular_file import read_regular
 from rabbet.sources.git import FarRepository
 
 __all__ = ["CheckoutSource", "RepositorySource"]
@@ -80,7 +82,8 @@ class CheckoutSource(_TreeSource):
             )
         pyproject = folder / "pyproject.toml"
         try:
-            text = pyproject.read_text(encoding="utf-8") if pyproject.is_file() else None
+            content = read_regular(pyproject, most=MOST_TEXT_FILE) if pyproject.exists() else None
+            text = None if content is None else content.decode("utf-8")
         except (OSError, UnicodeDecodeError) as error:
             raise SourceFailed(f"the checkout of {name} can't be read", because=[str(error)]) from error
         path = Path(os.path.relpath(folder, self._project)).as_posix()

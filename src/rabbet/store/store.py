@@ -31,10 +31,11 @@ from contextlib import AbstractContextManager, suppress
 from dataclasses import dataclass
 from pathlib import Path
 
-from rabbet.core.limits import MOST_UNANNOUNCED
+from rabbet.core.limits import MOST_TEXT_FILE, MOST_UNANNOUNCED
 from rabbet.core.model.lock import LockedFile
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.errors import IntegrityFailed
+from rabbet.regular_file import read_regular
 from rabbet.store.atomic import cannot_write
 from rabbet.store.claims import claimed
 from rabbet.store.compile import Compilation, Compiler
@@ -57,7 +58,7 @@ class Unpacked:
         """The wheel's own core metadata; empty when it has none."""
         for file in self.files:
             if file.path.endswith(".dist-info/METADATA") and file.path.count("/") == 1:
-                return (self.tree / file.path).read_bytes()
+                return read_regular(self.tree / file.path, most=MOST_TEXT_FILE)
         return b""
 
 

@@ -88,10 +88,11 @@ def _check_metadata(needed: Needed, unpacked: Unpacked, store: Store, *, own_loc
     they may count on this machine's patch of the runtime alone. Raises `IntegrityFailed`. The store remembers
     what the wheel says, for all sources, so that the next resolving knows better.
     """
-    library, content = needed.locked, unpacked.metadata()
+    library = needed.locked
     try:
+        content = unpacked.metadata()
         metadata = parse_metadata(content)
-    except MetadataBroken as error:
+    except (MetadataBroken, OSError) as error:
         raise IntegrityFailed(f"{needed.wheel.filename} can't be used", because=[str(error)]) from error
     if store.metadata.recall(needed.wheel.sha256) != content:
         store.metadata.remember(needed.wheel.sha256, content)

@@ -13,7 +13,9 @@ from pathlib import Path
 from typing import NamedTuple
 
 from rabbet import __version__
+from rabbet.core.limits import MOST_TEXT_FILE
 from rabbet.environment.beside import leftovers
+from rabbet.regular_file import read_regular
 from rabbet.runtimes.search import find_executables
 from rabbet.store.file_states import state_of
 from rabbet.store.memory import Memory
@@ -123,7 +125,7 @@ def digest_of(project: Project, machine: Machine) -> str:
     """What the texts of the project and the interpreters of this machine are, in short. Raises `OSError`."""
     digest = hashlib.sha256(__version__.encode())
     for path in [project.declaration_file, *sorted(project.folder.glob("pylock*.toml"))]:
-        _add(digest, path.name.encode(), path.read_bytes())
+        _add(digest, path.name.encode(errors="surrogateescape"), read_regular(path, most=MOST_TEXT_FILE))
     for executable in find_executables(machine.environ, machine.home):
         state = executable.stat()
         facts = f"{state.st_size} {state.st_mtime_ns} {state.st_ctime_ns}".encode()
