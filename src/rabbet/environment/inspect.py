@@ -76,7 +76,8 @@ def take_inventory(root: Path, stamp: Stamp | None, *, sound: bool = False) -> I
     configuration = read_configuration(root)
     layout = Layout(root=root, site_packages=configuration.site_packages)
     unfinished = unfinished_libraries(root)
-    found = [one for folder in _info_folders(layout) if (one := _recorded(folder, layout, stamp)) is not None]
+    looked = (_recorded(folder, layout, stamp, sound=sound) for folder in _info_folders(layout))
+    found = [one for one in looked if one is not None]
     strays: tuple[str, ...] = ()
     damage: tuple[str, ...] = ()
     if not sound:
@@ -109,8 +110,11 @@ def _info_folders(layout: Layout) -> list[Path]:
         ) from error
 
 
-def _recorded(folder: Path, layout: Layout, stamp: Stamp | None) -> Recorded | None:
-    """A library with its own record; where that is not the one that Rabbet wrote, it was altered."""
+def _recorded(folder: Path, layout: Layout, stamp: Stamp | None, *, sound: bool) -> Recorded | None:
+    """A library with its own record; where that is not the one that Rabbet wrote, it was altered.
+
+    The rows are left out where no file will be read.
+    """
     metadata = _metadata(folder)
     identity = _identity(folder, metadata)
     if identity is None:
@@ -120,7 +124,7 @@ def _recorded(folder: Path, layout: Layout, stamp: Stamp | None) -> Recorded | N
     with suppress(OSError):
         record = read_regular(folder / "RECORD", most=MOST_TEXT_FILE)
     try:
-        rows = read_record(record.decode("utf-8"))
+        rows = () if sound else read_record(record.decode("utf-8"))
     except ValueError:
         rows, wrong = (), [f"{folder.name}/RECORD"]
     origin = stamp.libraries.get(name) if stamp else None

@@ -3,6 +3,7 @@
 import posixpath
 import re
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 
 __all__ = ["CONFIGURATION", "SHELL_FILES", "Layout"]
@@ -15,6 +16,13 @@ _RESERVED = re.compile(
     re.IGNORECASE | re.DOTALL,
 )
 _INFO = re.compile(r"[^/]*\.(dist|egg)-info(/.*)?\Z", re.IGNORECASE | re.DOTALL)
+
+
+@cache  # it is asked for each of tens of thousands of files
+def _own_folders(site_packages: str) -> frozenset[str]:
+    parts = site_packages.split("/")
+    above = ("/".join(parts[:depth]) for depth in range(1, len(parts) + 1))
+    return frozenset(("", "bin", "bin/enter.zsh", *above))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -37,9 +45,7 @@ class Layout:
     @property
     def own_folders(self) -> frozenset[str]:
         """The environment's own folders, which stay when a library goes and must never be links."""
-        parts = self.site_packages.split("/")
-        above = ("/".join(parts[:depth]) for depth in range(1, len(parts) + 1))
-        return frozenset(("", "bin", "bin/enter.zsh", *above))
+        return _own_folders(self.site_packages)
 
     def may_hold(self, place: str) -> bool:
         """Whether a place may be a library's: inside, and no part of what makes the folder an environment."""

@@ -56,7 +56,7 @@ def is_sound_tree(entry: str, key: str, states: Memory) -> bool:
     if files is None or not all(_is_sound_file(f"{entry}/tree", file) for file in files):
         sys.audit(FORGOTTEN, f"{entry}/tree")
         return False
-    states.remember(key, state)
+    _remember(key, state, states)
     return True
 
 
@@ -73,7 +73,13 @@ def note_state(entry: str, key: str, states: Memory) -> None:
 
     Only whoever has found it right before may say so. Raises `OSError`.
     """
-    states.remember(key, state_of(f"{entry}/tree").encode())
+    _remember(key, state_of(f"{entry}/tree").encode(), states)
+
+
+def _remember(key: str, state: bytes, states: Memory) -> None:
+    """Keep a state. The old one goes first: ext4 takes a millisecond to put a file in another one's place."""
+    states.forget(key)
+    states.remember(key, state)
 
 
 def read_tree(entry: str, key: str) -> tuple[StoredFile, ...] | None:

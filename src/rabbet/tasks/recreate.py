@@ -39,7 +39,7 @@ from rabbet.tasks.remake import remember_pattern
 from rabbet.tasks.runtime import chosen_runtime, found_runtimes
 from rabbet.tasks.selection import Wish, selected
 from rabbet.tasks.stranger import stranger
-from rabbet.tasks.unchanged import Fit, recall_sound, remember_fit, remember_sound
+from rabbet.tasks.unchanged import Fit, recall_sound, remember_fit
 
 __all__ = ["Outlook", "prepare", "recreate"]
 
@@ -74,8 +74,10 @@ def _chosen(selection: Selection | None) -> str:
     return f" ({', '.join(sections) or 'no groups, no extras'})"
 
 
-def prepare(project: Project, machine: Machine, observer: Observer, wish: Wish) -> Outlook:
-    """Compare the environment with the lock; nothing is changed.
+def prepare(
+    project: Project, machine: Machine, observer: Observer, wish: Wish, *, sound: bool = False
+) -> Outlook:
+    """Compare the environment with the lock; nothing is changed. `sound`: its files need not be read.
 
     Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `EnvironmentFailed`, `WrongUsage`.
     """
@@ -90,7 +92,7 @@ def prepare(project: Project, machine: Machine, observer: Observer, wish: Wish) 
     inventory = None
     if not rebuild:
         root = project.environment
-        look = partial(take_inventory, root, stamp, sound=recall_sound(root, machine))
+        look = partial(take_inventory, root, stamp, sound=sound or recall_sound(root, machine))
         if wish.verify:
             look = partial(deep_inventory, project, machine, observer, stamp, wanted, runtime)
         inventory, rebuild = _looked(look)
@@ -125,9 +127,7 @@ def recreate(project: Project, machine: Machine, observer: Observer, wish: Wish)
         else:
             with _opened(home, outlook, machine) as guarded:
                 close_journal(guarded)  # whoever left it had come to the end but for that
-            remember_sound(home, machine)
-        if not after.outdated:
-            remember_fit(project, machine, after.fit)
+        remember_fit(project, machine, None if after.outdated else after.fit)
         environments.note(home)  # it may have been moved here
     return outlook
 
@@ -137,8 +137,7 @@ def _at_rest(project: Project, machine: Machine) -> Outlook:
 
     Its files are not read again, for they were verified before they were put there. Raises `IntegrityFailed`.
     """
-    remember_sound(project.environment, machine)
-    after = prepare(project, machine, Silent(), Wish())
+    after = prepare(project, machine, Silent(), Wish(), sound=True)
     if not after.plan.idle:
         steps = (step for step in after.plan.steps if step.action is not Action.KEEP)
         because = [f"{step.name}: {step.reason or step.action}" for step in steps]

@@ -30,7 +30,6 @@ __all__ = [
     "recall_sound",
     "recall_unchanged",
     "remember_fit",
-    "remember_sound",
     "remember_unchanged",
 ]
 
@@ -72,18 +71,22 @@ def remember_unchanged(project: Project, machine: Machine, found: Iterable[UpToD
 def recall_fit(project: Project, machine: Machine) -> Fit | None:
     """What was found of this environment in its very state, with these very files and interpreters."""
     try:
-        content = _memory(machine).recall(_state_digest(project, machine)) or b""
+        sound = _sound_key(project.environment)
+        content = _memory(machine).recall(_state_digest(project, machine, sound)) or b""
         environment, count, runtime = content.decode().split("\t")
         return Fit(environment, int(count), runtime)
     except (OSError, ValueError):
         return None
 
 
-def remember_fit(project: Project, machine: Machine, found: Fit) -> None:
-    """Keep what was found."""
+def remember_fit(project: Project, machine: Machine, found: Fit | None) -> None:
+    """Keep what was found of an environment, each of whose files is as recorded; `None`: that alone."""
     with suppress(OSError):
-        row = f"{found.environment}\t{found.libraries}\t{found.runtime}"
-        _memory(machine).remember(_state_digest(project, machine), row.encode())
+        sound = _sound_key(project.environment)
+        _memory(machine).remember(sound, b"")
+        if found is not None:
+            row = f"{found.environment}\t{found.libraries}\t{found.runtime}"
+            _memory(machine).remember(_state_digest(project, machine, sound), row.encode())
 
 
 def recall_sound(root: Path, machine: Machine) -> bool:
@@ -94,17 +97,11 @@ def recall_sound(root: Path, machine: Machine) -> bool:
         return False
 
 
-def remember_sound(root: Path, machine: Machine) -> None:
-    """Keep that every file of an environment is as recorded, in its present state."""
-    with suppress(OSError):
-        _memory(machine).remember(_sound_key(root), b"")
-
-
 def _sound_key(root: Path) -> str:
     return hashlib.sha256(f"{root.lstat().st_ino} {state_of(str(root))}".encode()).hexdigest()
 
 
-def _state_digest(project: Project, machine: Machine) -> str:
+def _state_digest(project: Project, machine: Machine, sound: str) -> str:
     """Raises `OSError` without an environment, without its interpreter, and beside what a killed run left.
 
     No other environment, such as one that came with a clone, can have the state of one that was found to fit.
@@ -113,7 +110,7 @@ def _state_digest(project: Project, machine: Machine) -> str:
     (root / "bin" / "python").stat()
     if root.is_symlink() or leftovers(root, machine.environments()):
         raise FileExistsError(root)
-    state = f"{digest_of(project, machine)} {root} {_sound_key(root)}"
+    state = f"{digest_of(project, machine)} {root} {sound}"
     return hashlib.sha256(state.encode(errors="surrogateescape")).hexdigest()
 
 
