@@ -10,6 +10,8 @@ __all__ = [
     "LONGEST_TEXT",
     "LONGEST_WAIT",
     "MOST_ADDRESS",
+    "MOST_BY_HAND",
+    "MOST_DIRECTORY",
     "MOST_FILES",
     "MOST_METADATA",
     "MOST_NAMES",
@@ -37,7 +39,9 @@ MOST_ADDRESS = 8000
 # Python's own parsers give up at about a thousand, some of them without a word.
 DEEPEST = 50
 
-# Bytes of a file that people write: a declaration, a lock, settings. A lock of 10,000 libraries has 20 MB.
+# Bytes of a file that people write by hand: a declaration, settings.
+MOST_BY_HAND = 2_000_000
+# Bytes of a text that programs write: a lock, a `RECORD`. A lock of 10,000 libraries has 20 MB.
 MOST_TEXT_FILE = 50_000_000
 # Bytes of what Rabbet itself notes in an environment or in the store about one thing.
 MOST_NOTES = 100_000_000
@@ -57,6 +61,8 @@ LONGEST_FRESH = 86_400
 
 # Members of a wheel and rows of `RECORD`: the largest real wheels have 20,000.
 MOST_ROWS = 300_000
+# Bytes of a zip archive's table of contents, which takes ten times that much memory: real ones have 2 MB.
+MOST_DIRECTORY = 12_000_000
 # Files of a listing: the largest real ones have some 20,000.
 MOST_FILES = 100_000
 # Tags that a wheel's name stands for: each part may name several, and real names come to 50.

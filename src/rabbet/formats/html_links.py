@@ -2,11 +2,33 @@
 
 from html.parser import HTMLParser
 
-__all__ = ["LinkParser"]
+from rabbet.core.limits import MOST_ADDRESS, MOST_FILES
+
+__all__ = ["LinkParser", "unreadable"]
+
+# A link has two tags, and often a line break; a few attributes, parts of an address, and escapes.
+_MOST_MARKS = {
+    b"<": 4 * MOST_FILES,
+    **dict.fromkeys((b" ", b"\t", b"\n", b"\r", b"/", b"&"), 10 * MOST_FILES),
+}
+_LONGEST_TAG = 4 * MOST_ADDRESS  # characters: a link's address and what else is told of it
+_WANTED = frozenset(
+    ("href", "data-requires-python", "data-yanked", "data-core-metadata", "data-dist-info-metadata")
+)
+
+
+def unreadable(content: bytes) -> str:
+    """Why a page would keep the parser for minutes, or fill the memory; empty if it would not."""
+    for mark, most in _MOST_MARKS.items():
+        if content.count(mark) > most:
+            return f"it holds {mark.decode()!r} more than {most} times"
+    if any(len(tag) > _LONGEST_TAG and b">" not in tag[:_LONGEST_TAG] for tag in content.split(b"<")[1:]):
+        return f"it holds a tag of more than {_LONGEST_TAG} characters"
+    return ""
 
 
 class LinkParser(HTMLParser):
-    """Collects the attributes of all links."""
+    """Collects what counts of all links; raises `ValueError` where there are more than any library has."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -16,9 +38,10 @@ class LinkParser(HTMLParser):
 
     def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
         """Note one tag."""
-        attributes = dict(attrs)
         self.is_html = self.is_html or tag in ("html", "head", "body", "a")
         if tag == "a":
-            self.links.append(attributes)
-        elif tag == "meta" and attributes.get("name") == "pypi:repository-version":
-            self.version = attributes.get("content") or self.version
+            self.links.append({name: value for name, value in attrs if name in _WANTED})
+            if len(self.links) > MOST_FILES:
+                raise ValueError(f"it holds more than {MOST_FILES} links")
+        elif tag == "meta" and dict(attrs).get("name") == "pypi:repository-version":
+            self.version = dict(attrs).get("content") or self.version

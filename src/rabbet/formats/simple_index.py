@@ -185,13 +185,16 @@ def _folder(address: str, link: str) -> str:
 
 def _links(content: bytes) -> list[dict[str, str | None]]:
     """The attributes of all links on an HTML page."""
-    from rabbet.formats.html_links import LinkParser
+    from rabbet.formats.html_links import LinkParser, unreadable
 
+    wrong = unreadable(content)
+    if wrong:
+        raise NotAnIndexPage(f"the answer is no page of an index: {wrong}")
     parser = LinkParser()
     try:
         parser.feed(content.decode("utf-8", errors="replace"))
     except (AssertionError, ValueError) as error:  # the library's own complaints about what is no HTML
-        raise NotAnIndexPage(f"the answer is no HTML: {error}") from error
+        raise NotAnIndexPage(f"the answer is no page of an index: {error}") from error
     if not parser.is_html:
         raise NotAnIndexPage("the answer is neither JSON nor HTML")
     _check_version(parser.version)

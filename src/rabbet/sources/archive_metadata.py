@@ -11,6 +11,7 @@ from rabbet.core.limits import MOST_METADATA, MOST_UNANNOUNCED
 from rabbet.errors import SourceFailed
 from rabbet.formats.address import parse_address
 from rabbet.formats.metadata import MetadataBroken
+from rabbet.formats.zip_directory import check_directory
 from rabbet.sources.http import HttpClient, refused
 
 __all__ = ["FarWheels", "RangedFile", "metadata_in", "sdist_metadata_in"]
@@ -47,6 +48,7 @@ def sdist_metadata_in(file: IO[bytes], filename: str) -> bytes:
 def _from_zip(file: IO[bytes], ending: str) -> bytes:
     """The one file with this ending in a folder at the top."""
     try:
+        check_directory(file)
         with zipfile.ZipFile(file) as archive:
             names = [one for one in archive.namelist() if one.count("/") == 1 and one.endswith(ending)]
             size = archive.getinfo(names[0]).file_size if names else 0

@@ -10,7 +10,7 @@ from typing import NamedTuple
 
 from packaging.utils import NormalizedName
 
-from rabbet.core.limits import MOST_TEXT_FILE
+from rabbet.core.limits import MOST_BY_HAND
 from rabbet.core.model.lock import LockedCheckout, LockedCommit, LockedFile
 from rabbet.core.model.release import ListedFile, Listing, SetAside, SourceTree
 from rabbet.errors import SourceFailed
@@ -82,7 +82,7 @@ class CheckoutSource(_TreeSource):
             )
         pyproject = folder / "pyproject.toml"
         try:
-            content = read_regular(pyproject, most=MOST_TEXT_FILE) if pyproject.exists() else None
+            content = read_regular(pyproject, most=MOST_BY_HAND) if pyproject.exists() else None
             text = None if content is None else content.decode("utf-8")
         except (OSError, UnicodeDecodeError) as error:
             raise SourceFailed(f"the checkout of {name} can't be read", because=[str(error)]) from error

@@ -18,6 +18,8 @@ from rabbet.core.file_name import parse_wheel_name
 from rabbet.core.limits import LONGEST_LINE, MOST_METADATA, MOST_ROWS
 from rabbet.errors import IntegrityFailed
 from rabbet.formats.record import STRONG, RecordRow, read_record
+from rabbet.formats.zip_directory import check_directory
+from rabbet.regular_file import open_regular
 from rabbet.store.trees import StoredFile
 
 __all__ = ["digests_in", "stored_files", "unpack_wheel"]
@@ -58,8 +60,10 @@ def digests_in(wheel: Path) -> Mapping[str, str]:
 def _opened(wheel: Path, tree: Path) -> Iterator[zipfile.ZipFile]:
     """A wheel's archive; all that is wrong with it is told as `IntegrityFailed`."""
     try:
-        with zipfile.ZipFile(wheel) as archive:
-            yield archive
+        with open_regular(wheel) as file:
+            check_directory(file)
+            with zipfile.ZipFile(file) as archive:
+                yield archive
     except (
         zipfile.BadZipFile,
         EOFError,

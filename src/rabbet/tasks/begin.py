@@ -63,7 +63,7 @@ def offered_runtimes(machine: Machine) -> list[PythonRuntime]:
 def existing(folder: Path) -> Declaration | None:
     """The declaration that is there already, if one is. Raises `NotUnderstood`."""
     path = folder / DECLARATION
-    return read_declaration(read_text(path), folder_name=folder.name) if path.exists() else None
+    return read_declaration(read_text(path, by_hand=True), folder_name=folder.name) if path.exists() else None
 
 
 def draft(folder: Path, answers: Answers) -> Draft:

@@ -45,7 +45,7 @@ class Project(NamedTuple):
         """Read the declaration, as the variant sees it. Raises `NotUnderstood`, `WrongUsage`."""
         from rabbet.formats.pyproject import read_declaration
 
-        whole = read_declaration(read_text(self.declaration_file), folder_name=self.folder.name)
+        whole = read_declaration(read_text(self.declaration_file, by_hand=True), folder_name=self.folder.name)
         if self.variant is None:
             return whole
         if self.variant not in whole.variants:
@@ -71,13 +71,20 @@ def find_project(folder: Path) -> Project:
     raise NoDeclaration(f"no {DECLARATION} in {folder} or above it", remedy="rabbet begin")
 
 
-def read_text(path: Path) -> str:
-    """A text file of the project. Raises `NotUnderstood` when it can't be read as one."""
-    from rabbet.core.limits import MOST_TEXT_FILE
+def read_text(path: Path, *, by_hand: bool = False) -> str:
+    """A text file of the project, perhaps one that people write `by_hand`.
+
+    Raises `NotUnderstood` when it can't be read as one.
+    """
+    from rabbet.core.limits import MOST_BY_HAND, MOST_TEXT_FILE
     from rabbet.regular_file import read_regular
 
     try:
-        return read_regular(path, most=MOST_TEXT_FILE).decode("utf-8").replace("\r\n", "\n")
+        return (
+            read_regular(path, most=MOST_BY_HAND if by_hand else MOST_TEXT_FILE)
+            .decode("utf-8")
+            .replace("\r\n", "\n")
+        )
     except UnicodeDecodeError as error:
         raise NotUnderstood(f"{path.name} is not UTF-8 text", because=[str(error)]) from error
     except OSError as error:

@@ -49,7 +49,7 @@ def read_settings(machine: Machine) -> Settings:
     path = machine.settings_file()
     if not path.is_file():
         return Settings()
-    table = parse_toml(read_text(path), str(path))
+    table = parse_toml(read_text(path, by_hand=True), str(path))
     table.allow_only("source", "share-files")
     source = table.text("source")
     if source is not None and wrong_source(source):
