@@ -144,7 +144,7 @@ class Environments(ProgramCase):
         changes: list[tuple[bool, Callable[[], object]]] = [
             (True, lambda: None),
             (True, lambda: os.utime(pattern)),
-            (False, lambda: stored.write_text("x = 'edited in place'\n")),
+            (False, lambda: (stored.chmod(0o644), stored.write_text("x = 'edited in place'\n"))),
             (True, lambda: None),
             (False, lambda: shutil.rmtree(store / "unpacked")),
             (False, lambda: pattern.write_bytes(b"damaged")),

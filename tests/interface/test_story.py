@@ -84,6 +84,7 @@ class Story(ProgramCase):
         self.assertIn("Nothing to do", self.rabbet("recreate").out)
         self.assertEqual(self.modification_times(), stamps)
 
+        (self.site / "combframe.py").unlink()
         (self.site / "combframe.py").write_text("x = 1\n")
         (self.site / "tallywax-1.2.dist-info" / "METADATA").unlink()
         found = self.rabbet("drift", "--json", code=1).json()["findings"]

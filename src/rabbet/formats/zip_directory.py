@@ -1,4 +1,4 @@
-"""The table of contents of a zip archive: its size, before the library reads the whole of it (APPNOTE 4.3.16)."""
+"""A zip archive's table of contents: its size, before the library reads the whole of it (APPNOTE 4.3.16)."""
 
 import io
 from typing import IO
@@ -8,14 +8,16 @@ from rabbet.core.limits import MOST_DIRECTORY
 __all__ = ["check_directory"]
 
 _END, _END_64 = b"PK\x05\x06", b"PK\x06\x06"
-_TAIL = 22 + 65_535 + 76  # bytes: the end record with the longest comment, and the records of large archives
+_TAIL = (
+    1 << 15
+)  # bytes: the end record, and those of large archives; no archive of a library has a long comment
 _LARGE = 0xFFFF_FFFF  # the size stands in the record of large archives
 
 
 def check_directory(file: IO[bytes]) -> None:
-    """Raise `ValueError` for an archive with a table of contents that would fill the memory.
+    """Raise `ValueError` for what is no archive, and for a table of contents that would fill the memory.
 
-    What is no archive is left to the library to tell. Leaves the file where it was.
+    Leaves the file where it was.
     """
     position = file.tell()
     end = file.seek(0, io.SEEK_END)
@@ -23,7 +25,9 @@ def check_directory(file: IO[bytes]) -> None:
     tail = file.read(_TAIL)
     file.seek(position)
     found = tail.rfind(_END)
-    size = int.from_bytes(tail[found + 12 : found + 16], "little") if found >= 0 else 0
+    if found < 0:
+        raise ValueError("it has no table of contents")
+    size = int.from_bytes(tail[found + 12 : found + 16], "little")
     if size == _LARGE and (large := tail.rfind(_END_64)) >= 0:
         size = int.from_bytes(tail[large + 40 : large + 48], "little")
     if size > MOST_DIRECTORY:
