@@ -7,7 +7,10 @@ from pathlib import Path
 
 from rabbet.core.drift.compare import Expected, find_drift
 from rabbet.core.lock.select import needed
+from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.finding import Finding, Kind, Weight
+from rabbet.core.model.lock import Lock, Needed, Selection
+from rabbet.core.model.target import Target
 from rabbet.core.targets import target_of
 from rabbet.environment.inspect import read_configuration, take_inventory
 from rabbet.environment.stamp import own_stamp
@@ -18,7 +21,7 @@ from rabbet.tasks.progress import Observer
 from rabbet.tasks.project import Project
 from rabbet.tasks.runtime import chosen_runtime, found_runtimes
 from rabbet.tasks.selection import Wish, selected
-from rabbet.tasks.unchanged import recall_sound
+from rabbet.tasks.unchanged import environment_state, recall_sound, remember_fit
 
 __all__ = ["Drift", "drift"]
 
@@ -49,27 +52,17 @@ def drift(project: Project, machine: Machine, observer: Observer, *, deep: bool 
     stamp = own_stamp(project.environment, machine.environments())
     selection = selected(lock, stamp, Wish())
     wanted = needed(lock, target, selection)
-    expected = Expected(
-        project=declaration.name,
-        python=declaration.python,
-        requirements=tuple(
-            one.requirement
-            for one in declaration.declared()
-            if one.section is None or selection.holds(one.section)
-        ),
-        lock=lock,
-        needed=wanted,
-        target=target,
-    )
-    trouble = interpreter_trouble(project.environment, runtimes)
+    expected = _expected(declaration, lock, wanted, target, selection)
+    state = environment_state(project.environment)
     if deep:
         found = deep_inventory(project, machine, observer, stamp, wanted, runtime)
     else:
-        found = take_inventory(project.environment, stamp, sound=recall_sound(project.environment, machine))
+        found = take_inventory(project.environment, stamp, sound=recall_sound(state, machine))
+    if stamp is not None and found.is_sound:
+        remember_fit(project, machine, state, None)
+    trouble = interpreter_trouble(project.environment, runtimes)
     inventory = replace(
-        found,
-        trouble=trouble.reason if trouble else "",
-        usable=trouble is None or trouble.usable,
+        found, trouble=trouble.reason if trouble else "", usable=trouble is None or trouble.usable
     )
     findings = tuple(_with_sharers(one, project, machine) for one in find_drift(expected, inventory))
     if stamp is None:
@@ -84,6 +77,25 @@ def drift(project: Project, machine: Machine, observer: Observer, *, deep: bool 
             ),
         )
     return Drift(findings=findings, compared=len(wanted))
+
+
+def _expected(
+    declaration: Declaration, lock: Lock, wanted: tuple[Needed, ...], target: Target, selection: Selection
+) -> Expected:
+    """What should be installed, and what the project requires of the chosen sections."""
+    requirements = (
+        one.requirement
+        for one in declaration.declared()
+        if one.section is None or selection.holds(one.section)
+    )
+    return Expected(
+        project=declaration.name,
+        python=declaration.python,
+        requirements=tuple(requirements),
+        lock=lock,
+        needed=wanted,
+        target=target,
+    )
 
 
 def _of_a_stranger(project: Project) -> Finding:

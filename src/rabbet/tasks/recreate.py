@@ -39,7 +39,7 @@ from rabbet.tasks.remake import remember_pattern
 from rabbet.tasks.runtime import chosen_runtime, found_runtimes
 from rabbet.tasks.selection import Wish, selected
 from rabbet.tasks.stranger import stranger
-from rabbet.tasks.unchanged import Fit, recall_sound, remember_fit
+from rabbet.tasks.unchanged import Fit, environment_state, recall_sound, remember_fit
 
 __all__ = ["Outlook", "prepare", "recreate"]
 
@@ -49,6 +49,7 @@ class Outlook:
     """What it takes to recreate the environment; `outdated`: the declaration changed since the lock.
 
     `environment` is its folder's name; `selection` the groups and extras that were chosen, `None` for all.
+    `state` is the one that its files were in before they were looked at, empty where they were not.
     `own_lock` tells whether Rabbet made the lock: those of other tools need not note what depends on what.
     """
 
@@ -56,6 +57,7 @@ class Outlook:
     plan: Plan
     runtime: PythonRuntime
     selection: Selection | None
+    state: str
     outdated: bool
     own_lock: bool
 
@@ -89,10 +91,11 @@ def prepare(
     selection = selected(lock, stamp, wish)
     wanted = needed(lock, target_of(runtime), selection)
     rebuild = _unfit(project, machine, stamp, runtime, found)
-    inventory = None
+    inventory, state = None, ""
     if not rebuild:
         root = project.environment
-        look = partial(take_inventory, root, stamp, sound=sound or recall_sound(root, machine))
+        state = environment_state(root)
+        look = partial(take_inventory, root, stamp, sound=sound or recall_sound(state, machine))
         if wish.verify:
             look = partial(deep_inventory, project, machine, observer, stamp, wanted, runtime)
         inventory, rebuild = _looked(look)
@@ -103,6 +106,7 @@ def prepare(
         plan=plan_steps(wanted, inventory, rebuild=rebuild),
         runtime=runtime,
         selection=None if selection == lock.everything else selection,
+        state=state,
         own_lock=lock.fingerprint is not None,
         outdated=lock.fingerprint != declaration.fingerprint(),
     )
@@ -127,7 +131,7 @@ def recreate(project: Project, machine: Machine, observer: Observer, wish: Wish)
         else:
             with _opened(home, outlook, machine) as guarded:
                 close_journal(guarded)  # whoever left it had come to the end but for that
-        remember_fit(project, machine, None if after.outdated else after.fit)
+        remember_fit(project, machine, after.state, None if after.outdated else after.fit)
         environments.note(home)  # it may have been moved here
     return outlook
 

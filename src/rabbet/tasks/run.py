@@ -59,7 +59,7 @@ def refuse_unfit(project: Project, machine: Machine, *, going_on: str) -> None:
     outlook = prepare(project, machine, Silent(), Wish())
     plan = outlook.plan
     if plan.idle:
-        remember_fit(project, machine, None if outlook.outdated else outlook.fit)
+        remember_fit(project, machine, outlook.state, None if outlook.outdated else outlook.fit)
         return
     steps = [step for step in plan.steps if step.action is not Action.KEEP]
     because = [plan.rebuild] if plan.rebuild else [f"{step.action} {step.name}" for step in steps[:_SHOWN]]

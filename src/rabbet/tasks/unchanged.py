@@ -26,6 +26,7 @@ __all__ = [
     "Fit",
     "UpToDate",
     "digest_of",
+    "environment_state",
     "recall_fit",
     "recall_sound",
     "recall_unchanged",
@@ -71,37 +72,41 @@ def remember_unchanged(project: Project, machine: Machine, found: Iterable[UpToD
 def recall_fit(project: Project, machine: Machine) -> Fit | None:
     """What was found of this environment in its very state, with these very files and interpreters."""
     try:
-        sound = _sound_key(project.environment)
-        content = _memory(machine).recall(_state_digest(project, machine, sound)) or b""
+        state = environment_state(project.environment)
+        content = _memory(machine).recall(_fit_key(project, machine, state)) or b""
         environment, count, runtime = content.decode().split("\t")
         return Fit(environment, int(count), runtime)
     except (OSError, ValueError):
         return None
 
 
-def remember_fit(project: Project, machine: Machine, found: Fit | None) -> None:
-    """Keep what was found of an environment, each of whose files is as recorded; `None`: that alone."""
+def remember_fit(project: Project, machine: Machine, state: str, found: Fit | None) -> None:
+    """Keep what was found of an environment, each of whose files is as recorded; `None`: that alone.
+
+    `state` is the one that it had before it was looked at: what was changed since is not in it.
+    """
     with suppress(OSError):
-        sound = _sound_key(project.environment)
-        _memory(machine).remember(sound, b"")
-        if found is not None:
+        if state:
+            _memory(machine).remember(state, b"")
+        if state and found is not None:
             row = f"{found.environment}\t{found.libraries}\t{found.runtime}"
-            _memory(machine).remember(_state_digest(project, machine, sound), row.encode())
+            _memory(machine).remember(_fit_key(project, machine, state), row.encode())
 
 
-def recall_sound(root: Path, machine: Machine) -> bool:
-    """Whether every file of an environment was read in its present state, and found to be as recorded."""
+def recall_sound(state: str, machine: Machine) -> bool:
+    """Whether every file of an environment was read in this state, and found to be as recorded."""
+    return bool(state) and _memory(machine).recall(state) is not None
+
+
+def environment_state(root: Path) -> str:
+    """The state of all files of an environment in short; empty where there is none that can be read."""
     try:
-        return _memory(machine).recall(_sound_key(root)) is not None
+        return hashlib.sha256(f"{root.lstat().st_ino} {state_of(str(root))}".encode()).hexdigest()
     except OSError:
-        return False
+        return ""
 
 
-def _sound_key(root: Path) -> str:
-    return hashlib.sha256(f"{root.lstat().st_ino} {state_of(str(root))}".encode()).hexdigest()
-
-
-def _state_digest(project: Project, machine: Machine, sound: str) -> str:
+def _fit_key(project: Project, machine: Machine, state: str) -> str:
     """Raises `OSError` without an environment, without its interpreter, and beside what a killed run left.
 
     No other environment, such as one that came with a clone, can have the state of one that was found to fit.
@@ -110,8 +115,8 @@ def _state_digest(project: Project, machine: Machine, sound: str) -> str:
     (root / "bin" / "python").stat()
     if root.is_symlink() or leftovers(root, machine.environments()):
         raise FileExistsError(root)
-    state = f"{digest_of(project, machine)} {root} {sound}"
-    return hashlib.sha256(state.encode(errors="surrogateescape")).hexdigest()
+    fit = f"{digest_of(project, machine)} {root} {state}"
+    return hashlib.sha256(fit.encode(errors="surrogateescape")).hexdigest()
 
 
 def _memory(machine: Machine) -> Memory:

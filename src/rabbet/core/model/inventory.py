@@ -48,3 +48,10 @@ class Inventory:
     damage: tuple[str, ...] = ()
     trouble: str = ""
     usable: bool = True
+
+    @property
+    def is_sound(self) -> bool:
+        """Whether every file is as somebody recorded it."""
+        everything = (*self.libraries.values(), *self.twins)
+        altered = any(one.altered or one.unfinished for one in everything)
+        return not (altered or self.strays or self.damage)
