@@ -31,7 +31,7 @@ def main() -> None:
     dice = random.Random(arguments.seed)
     with tempfile.TemporaryDirectory(prefix="rabbet-soak-") as holder:
         project = prepare(Path(holder))
-        variables = {"HOME": holder, "PATH": os.environ["PATH"], "RABBET_STORE": f"{holder}/store"}
+        variables = {"HOME": holder, "PATH": os.environ["PATH"], "XDG_CACHE_HOME": f"{holder}/store"}
         hits = 0
         for number in range(arguments.kills):
             shutil.copy(project / f"pylock.{number % 2}", project / "pylock.toml")
@@ -82,7 +82,7 @@ def prepare(holder: Path) -> Path:
             holder / "wheels",
             [MadeUp(name=name, version=version, code="x = 1\n", more=more[name]) for name in names],
         )
-    variables = {"HOME": str(holder), "PATH": os.environ["PATH"], "RABBET_STORE": str(holder / "store")}
+    variables = {"HOME": str(holder), "PATH": os.environ["PATH"], "XDG_CACHE_HOME": str(holder / "store")}
     text = '[project]\nname = "hivescale"\nrequires-python = ">=3.11"\ndependencies = LIBRARIES\n'
     text += '[[tool.rabbet.sources]]\nname = "made-up"\nurl = "../wheels"\n'
     (project / "pyproject.toml").write_text(text.replace("LIBRARIES", str(names)))

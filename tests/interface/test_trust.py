@@ -252,6 +252,16 @@ class DamageIsNoticed(Trust):
                 self.rabbet("recreate")
                 self.assertNotEqual(edited.read_bytes()[-1:], b"#")
 
+    def test_emptied_cache(self) -> None:
+        """Who empties the platform's folder for caches keeps his environments."""
+        del self.variables["RABBET_STORE"]
+        self.variables["XDG_CACHE_HOME"] = str(self.root / "cache")
+        self.rabbet("recreate")
+        shutil.rmtree(self.root / "cache")
+        self.assertIn("No drift", self.rabbet("drift").out)
+        self.rabbet("recreate", "--fresh")
+        self.rabbet("run", "mitewatch")
+
     def test_unshared_files(self) -> None:
         """Whoever wishes so gets files of his own in each environment."""
         self.rabbet("recreate", RABBET_SHARE_FILES="0")

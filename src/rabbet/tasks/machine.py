@@ -32,10 +32,18 @@ class Machine(NamedTuple):
         return {**self.environ, "PATH": trusted_path(self.environ, self.home)}
 
     def environments(self) -> "Environments":
-        """The environments that were made here."""
+        """The environments that were made here.
+
+        They are noted in the store if the user names one, else among the user's own files: the platform's
+        folder for caches may be emptied at any time, and that must make no environment a stranger's.
+        """
         from rabbet.store.environments import Environments
 
-        return Environments(self.store_folder())
+        if self.environ.get("RABBET_STORE"):
+            return Environments(self.store_folder())
+        import platformdirs
+
+        return Environments(platformdirs.user_state_path("rabbet") / LAYOUT)
 
     def store(self) -> "Store":
         """The store."""
