@@ -370,7 +370,7 @@ class Environments(ProgramCase):
         newer = self.root / "store" / "layout-3" / "wheels" / "x"
         newer.mkdir(parents=True)
         (newer / "y.whl").write_text("from tomorrow")
-        for command in (["recreate"], ["store"], ["store", "prune"], ["store", "check"]):
+        for command in (["recreate"], ["store"], ["store", "sweep"], ["store", "check"]):
             self.rabbet(*command)
         self.assertEqual((newer / "y.whl").read_text(), "from tomorrow")
 
@@ -403,12 +403,12 @@ class Environments(ProgramCase):
         self.rabbet("resolve")
         self.rabbet("recreate")
         store = self.root / "store" / LAYOUT
-        self.assertIn("Removed 0 wheels", self.rabbet("store", "prune").out, "used a moment ago")
+        self.assertIn("Removed 0 wheels", self.rabbet("store", "sweep").out, "used a moment ago")
         for part in ("wheels", "unpacked"):
             for entry in (store / part).iterdir():
                 os.utime(entry, (time.time() - 3 * 86400,) * 2)
-        self.assertIn("Removed 0 wheels", self.rabbet("store", "prune", "--older", "7").out)
-        removed = self.rabbet("store", "prune", "--json").json()["removed"]
+        self.assertIn("Removed 0 wheels", self.rabbet("store", "sweep", "--older", "7").out)
+        removed = self.rabbet("store", "sweep", "--json").json()["removed"]
         self.assertEqual([one["part"] for one in removed], ["unpacked", "wheels"])
         self.assertIn("Every file is what it was", self.rabbet("store", "check").out)
         self.rabbet("store", "--older", "3", code=2)

@@ -13,7 +13,7 @@ from rabbet.store.memory import Memory
 from rabbet.store.store import Store
 from rabbet.store.trees import is_sound
 
-__all__ = ["Holding", "Removed", "check", "holdings", "prune"]
+__all__ = ["Holding", "Removed", "check", "holdings", "sweep"]
 
 _SPARED = 3600  # seconds: what was used a moment ago may be in use by a run that is under way
 _PURPOSES = {
@@ -61,7 +61,7 @@ def holdings(folder: Path) -> tuple[Holding, ...]:
     )
 
 
-def prune(store: Store, folder: Path, used: frozenset[str], *, older: int = 0) -> tuple[Removed, ...]:
+def sweep(store: Store, folder: Path, used: frozenset[str], *, older: int = 0) -> tuple[Removed, ...]:
     """Remove the wheels, packed and unpacked, that nobody uses.
 
     `used` are the hashes that known environments and locks hold; what was used in the last `older` days, or
@@ -82,6 +82,10 @@ def prune(store: Store, folder: Path, used: frozenset[str], *, older: int = 0) -
     for pattern in _entries(folder / "patterns"):
         if pattern.stat().st_mtime <= limit:
             pattern.unlink(missing_ok=True)  # a short cut, and it may lead to what was just removed
+    states = Memory(folder / "states")
+    for key in states.keys():  # noqa: SIM118 - no mapping
+        if not (folder / "unpacked" / key.partition("-")[0]).exists():
+            states.forget(key)
     return tuple(removed)
 
 

@@ -46,7 +46,7 @@ class Memory:
     def remember(self, key: str, content: bytes) -> None:
         """Keep a content. A store that can't be written forgets it, which is no error."""
         target = f"{self._folder}/{key}"
-        temporary = f"{target}.{os.getpid()}.{threading.get_ident()}"
+        temporary = f"{self._folder}/.{key}.{os.getpid()}.{threading.get_ident()}"
         with suppress(OSError):
             try:
                 write_at_once(temporary, sealed(key, content))
@@ -63,7 +63,7 @@ class Memory:
     def keys(self) -> list[str]:
         """All that something is remembered under."""
         try:
-            return sorted(name for name in os.listdir(self._folder) if "." not in name)  # noqa: PTH208 - as above
+            return sorted(name for name in os.listdir(self._folder) if name[0] != ".")  # noqa: PTH208 - as above
         except OSError:
             return []
 

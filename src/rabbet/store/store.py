@@ -87,7 +87,7 @@ class Store:
         found = self._whole_entry(wheel)
         if found is not None:
             with suppress(OSError):
-                os.utime(self._entry(wheel))  # used just now: pruning spares it
+                os.utime(self._entry(wheel))  # used just now: sweeping spares it
             return found
         with self.claimed(f"wheel {wheel.sha256}"):
             found = self._whole_entry(wheel)  # another process may have been faster

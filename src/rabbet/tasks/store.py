@@ -9,12 +9,12 @@ from rabbet.errors import RabbetError
 from rabbet.formats.pylock import read_lock
 from rabbet.store.atomic import cannot_write
 from rabbet.store.environments import Environments
-from rabbet.store.keeping import Holding, Removed, check, holdings, prune
+from rabbet.store.keeping import Holding, Removed, check, holdings, sweep
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer
 from rabbet.tasks.project import read_text
 
-__all__ = ["Overview", "check_store", "overview", "prune_store"]
+__all__ = ["Overview", "check_store", "overview", "sweep_store"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -33,7 +33,7 @@ def overview(machine: Machine) -> Overview:
     return Overview(folder=folder, holdings=holdings(folder), environments=len(known))
 
 
-def prune_store(machine: Machine, observer: Observer, *, older: int) -> tuple[Removed, ...]:
+def sweep_store(machine: Machine, observer: Observer, *, older: int) -> tuple[Removed, ...]:
     """Remove what no known environment or lock uses. Raises `CannotWrite`."""
     store = machine.store()
     observer.stage("looking for what is used")
@@ -41,7 +41,7 @@ def prune_store(machine: Machine, observer: Observer, *, older: int) -> tuple[Re
     used = frozenset(sha256 for root in environments.known() for sha256 in _used_by(root, environments))
     observer.stage("removing the rest")
     with cannot_write(machine.store_folder()):
-        return prune(store, machine.store_folder(), used, older=older)
+        return sweep(store, machine.store_folder(), used, older=older)
 
 
 def check_store(machine: Machine, observer: Observer) -> tuple[str, ...]:

@@ -1,6 +1,6 @@
 """What this machine has fetched.
 
-Shows where the store is, how big, and what for. `prune` removes what no known environment or lock uses;
+Shows where the store is, how big, and what for. `sweep` removes what no known environment or lock uses;
 `check` reads everything again and removes what is damaged, which is fetched anew when it is needed.
 """
 
@@ -13,25 +13,25 @@ from rabbet.errors import ExitCode, WrongUsage
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
-    parser.add_argument("action", nargs="?", choices=("prune", "check"), help="default: show what is there")
+    parser.add_argument("action", nargs="?", choices=("sweep", "check"), help="default: show what is there")
     parser.add_argument(
-        "--older", metavar="DAYS", type=int, help="prune only what was not used for so many days"
+        "--older", metavar="DAYS", type=int, help="sweep only what was not used for so many days"
     )
     add_json(parser)
     add_quiet(parser)
 
 
 def run(arguments: Namespace, context: Context) -> int:
-    """Show, prune or check."""
+    """Show, sweep or check."""
     from rabbet.cli.views import store as view
-    from rabbet.tasks.store import check_store, overview, prune_store
+    from rabbet.tasks.store import check_store, overview, sweep_store
 
-    if arguments.older is not None and (arguments.action != "prune" or arguments.older < 0):
+    if arguments.older is not None and (arguments.action != "sweep" or arguments.older < 0):
         raise WrongUsage(
-            "--older DAYS goes with prune, and is 0 or more", remedy="rabbet store prune --older 30"
+            "--older DAYS goes with sweep, and is 0 or more", remedy="rabbet store sweep --older 30"
         )
-    if arguments.action == "prune":
-        removed = prune_store(context.machine, context.observer, older=arguments.older or 0)
+    if arguments.action == "sweep":
+        removed = sweep_store(context.machine, context.observer, older=arguments.older or 0)
         return view.show_removed(removed, context, as_json=arguments.json)
     if arguments.action == "check":
         damaged = check_store(context.machine, context.observer)
