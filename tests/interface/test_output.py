@@ -122,6 +122,17 @@ class Output(ProgramCase):
         shown = self.rabbet("--help", PYTHONIOENCODING="ascii").out
         self.assertIn(r"COMMAND \u2026", shown)
 
+    def test_asking_for_help(self) -> None:
+        """In each way that people try."""
+        for ways in (
+            ("--help", "-h", "help", ""),
+            ("resolve --help", "resolve -h", "help resolve"),
+            ("--version", "-V"),
+        ):
+            shown = {self.rabbet(*words.split()).out for words in ways}
+            self.assertEqual(len(shown), 1)
+        self.assertIn("there is no command 'resolv'", self.rabbet("help", "resolv", code=2).err)
+
     def test_what_nobody_foresaw(self) -> None:
         """One line, exit 70, and a report that holds no secret."""
         code = (

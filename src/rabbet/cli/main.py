@@ -95,10 +95,12 @@ def _mend_streams() -> None:
 
 
 def _dispatch(given: list[str]) -> int:
-    if not given or given[0] in ("--help", "-h"):
+    if given[:1] == ["help"] and given[1:]:
+        return _run(given[1], ["--help"])
+    if not given or given[0] in ("--help", "-h", "help"):
         write_line(sys.stdout, help_text())
         return ExitCode.DONE
-    if given[0] == "--version":
+    if given[0] in ("--version", "-V"):
         write_line(sys.stdout, f"rabbet {__version__}")
         return ExitCode.DONE
     return _run(given[0], given[1:])
