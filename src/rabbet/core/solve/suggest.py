@@ -174,7 +174,7 @@ def _freed(specifiers: SpecifierSet, side: frozenset[str]) -> SpecifierSet:
     kept = []
     for clause in specifiers:
         if clause.operator == "==" and not clause.version.endswith(".*"):
-            kept.append(f"{'<=' if side == _LOWER else '>='}{clause.version}")
+            kept.append(f"{'<=' if side == _LOWER else '>='}{Version(clause.version).public}")
         elif clause.operator not in side:
             kept.append(str(clause))
     return SpecifierSet(",".join(kept))
@@ -201,12 +201,15 @@ def _opened(specifiers: SpecifierSet, version: Version) -> SpecifierSet:
 
 
 def _open(clause: Specifier, version: Version) -> Specifier | None:
-    """A lower bound moves down to the version, an upper bound up; a pin becomes a bound on the other side."""
+    """A lower bound moves down to the version, an upper bound up; a pin becomes a bound on the other side.
+
+    Bounds have no local part, and admit every one (PEP 440).
+    """
     if clause.operator in (">=", ">"):
-        return Specifier(f">={version}")
+        return Specifier(f">={version.public}")
     if clause.operator in ("<", "<="):
-        return Specifier(f"<={version}")
+        return Specifier(f"<={version.public}")
     if clause.operator == "!=":
         return None
     pinned = Version(clause.version.removesuffix(".*"))
-    return Specifier(f">={pinned}" if version > pinned else f"<={pinned}")
+    return Specifier(f">={pinned.public}" if version > pinned else f"<={pinned.public}")
