@@ -3,6 +3,7 @@
 import os
 import tempfile
 import unittest
+from dataclasses import replace
 from pathlib import Path
 
 from packaging.specifiers import SpecifierSet
@@ -10,11 +11,13 @@ from packaging.version import Version
 
 from rabbet.core.model.lock import LockedRuntime
 from rabbet.core.model.runtime import PythonRuntime, Refusal
-from rabbet.errors import NoRuntime
+from rabbet.errors import NoRuntime, WrongUsage
+from rabbet.formats.pyproject import read_declaration
 from rabbet.runtimes.choose import choose
 from rabbet.runtimes.probe import probe_all
 from rabbet.runtimes.search import find_executables
 from rabbet.store.memory import Memory
+from rabbet.tasks.runtime import targets_for
 from tests.support.catalogue import MARKERS
 
 
@@ -73,6 +76,23 @@ class Choosing(unittest.TestCase):
                 else:
                     chosen = choose(there, SpecifierSet(allowed), locked=before)
                     self.assertEqual(chosen, runtime(expected))
+
+
+class Served(unittest.TestCase):
+    """What a lock has to serve."""
+
+    def test_platform_without_a_name(self) -> None:
+        """Versions of Python alone are enough where this machine's platform can be named."""
+        text = '[project]\nname = "x"\n[tool.rabbet]\npythons = ["3.12", "3.13"]\n'
+        declaration = read_declaration(text, folder_name="x")
+        for machine, count in (("x86_64", 2), ("riscv64", 0), ("i686", 0)):
+            own = replace(runtime("3.12.1"), markers={**MARKERS, "platform_machine": machine})
+            with self.subTest(machine):
+                if count:
+                    self.assertEqual(len(targets_for(declaration, own)), count)
+                else:
+                    with self.assertRaises(WrongUsage):
+                        targets_for(declaration, own)
 
 
 class Finding(unittest.TestCase):

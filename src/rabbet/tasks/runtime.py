@@ -8,7 +8,8 @@ from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock
 from rabbet.core.model.runtime import PythonRuntime, Refusal
 from rabbet.core.model.target import Target
-from rabbet.core.targets import joined, named_target, target_of
+from rabbet.core.targets import PLATFORMS, joined, named_target, target_of
+from rabbet.errors import WrongUsage
 from rabbet.runtimes.choose import choose
 from rabbet.runtimes.probe import probe_all
 from rabbet.runtimes.search import find_executables
@@ -39,10 +40,22 @@ def chosen_runtime(
 
 
 def targets_for(declaration: Declaration, runtime: PythonRuntime) -> tuple[Target, ...]:
-    """The targets that the lock must serve: those that are declared, else this machine with its runtime."""
+    """The targets that the lock must serve: those that are declared, else this machine with its runtime.
+
+    Raises `WrongUsage` where versions of Python are declared for a platform that has no name.
+    """
     own = target_of(runtime)
     if not declaration.targets and not declaration.pythons:
         return (own,)
+    if not declaration.targets and own.platform not in PLATFORMS:
+        raise WrongUsage(
+            f"it is not said for which platforms Python {', '.join(declaration.pythons)} is to be locked",
+            because=[
+                f"this machine's, {own.platform}, is none that a declaration can name",
+                f"known are: {', '.join(PLATFORMS)}",
+            ],
+            remedy="rabbet declare --target linux-x86_64",
+        )
     return joined(
         named_target(platform, python, declaration.baselines)
         for platform in sorted(declaration.targets or (own.platform,))
