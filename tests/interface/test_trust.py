@@ -261,6 +261,11 @@ class DamageIsNoticed(Trust):
         self.assertIn("No drift", self.rabbet("drift").out)
         self.rabbet("recreate", "--fresh")
         self.rabbet("run", "mitewatch")
+        shutil.rmtree(self.project / ".venv")
+        before = self.tree()
+        error = self.rabbet("recreate", code=7, XDG_STATE_HOME="/dev/null").err
+        self.assertIn("/environments can't be written", error)
+        self.assertEqual(self.tree(), before)
 
     def test_unshared_files(self) -> None:
         """Whoever wishes so gets files of his own in each environment."""

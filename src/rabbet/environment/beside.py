@@ -10,6 +10,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
+from rabbet.errors import CannotWrite
 from rabbet.store.atomic import cannot_write
 from rabbet.store.environments import NAME_FILE, Environments, new_name
 
@@ -41,6 +42,12 @@ def taking_place_of(home: Path, environments: Environments) -> Iterator[Path]:
             (beside / _NEW / NAME_FILE).write_text(f"{new_name()}\n", encoding="ascii")
         yield beside / _NEW
         environments.note(beside / _NEW, place=home)
+        if not environments.owns(beside / _NEW):
+            raise CannotWrite(
+                f"{environments.folder} can't be written",
+                because=["without a note there, the environment would count as a stranger's"],
+                remedy="env RABBET_STORE=/tmp/rabbet-store rabbet recreate",
+            )
         with cannot_write(home):
             if home.exists() or home.is_symlink():
                 home.rename(beside / _OLD)

@@ -23,10 +23,11 @@ def new_name() -> str:
 
 
 class Environments:
-    """The environments that were made from a store."""
+    """The environments that were made from a store, or by a user; `folder` holds the notes of them."""
 
     def __init__(self, store: Path) -> None:
-        self._notes = Memory(store / "environments")
+        self.folder = store / "environments"
+        self._notes = Memory(self.folder)
         self._unfinished = Memory(store / "unfinished")
 
     def note(self, root: Path, *, place: Path | None = None) -> None:
