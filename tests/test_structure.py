@@ -81,6 +81,13 @@ class Structure(unittest.TestCase):
                     self.assertNotIn("os.environ", text)
                     self.assertNotIn("sys.argv", text)
 
+    def test_addresses_are_taken_apart_at_one_place(self) -> None:
+        """No module but one knows the parts of an address, so none can keep what a user put into it."""
+        for path in modules():
+            if path.name != "address.py":
+                with self.subTest(module=path.name):
+                    self.assertNotRegex(path.read_text(), r"\burl(split|parse|join)\b")
+
     def test_decoders_are_made_once(self) -> None:
         """What is read in several threads is read by decoders that were made at import.
 
