@@ -47,15 +47,14 @@ class GuardedEnvironment:
         for descriptor in (*self._open.values(), self._root):
             os.close(descriptor)
 
-    def write(self, place: str, content: bytes, *, executable: bool = False) -> os.stat_result:
-        """Write a file, in place of whatever is there; its state then."""
+    def write(self, place: str, content: bytes, *, executable: bool = False) -> None:
+        """Write a file, in place of whatever is there."""
         folder, name = self._home(place)
         self._clear(place, folder)
         descriptor = os.open(name, _NEW_FILE, 0o644, dir_fd=folder)
         try:
             _write_whole(descriptor, content)
             os.fchmod(descriptor, 0o755 if executable else 0o644)
-            return os.fstat(descriptor)
         finally:
             os.close(descriptor)
 

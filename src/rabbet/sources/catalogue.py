@@ -44,9 +44,9 @@ class MetadataMemory(Protocol):
         """Keep it."""
 
 
-def told_key(source: str, sha256: str) -> str:
-    """The key of what a source, by its address or name, told of the wheel with this hash."""
-    return hashlib.sha256(f"{source}\n{sha256}".encode()).hexdigest()
+def told_key(teller: str, sha256: str) -> str:
+    """The key of what an index, or else the place of a file, told of the wheel with this hash."""
+    return hashlib.sha256(f"{teller}\n{sha256}".encode()).hexdigest()
 
 
 class Catalogue:
@@ -287,7 +287,7 @@ class Catalogue:
 
     def _parse_metadata(self, candidate: Candidate, file: ListedFile) -> Metadata | SetAside:
         source = self._sources[file.source]
-        told = told_key(source.index or source.name, file.sha256) if file.sha256 else ""
+        told = told_key(source.index or file.location, file.sha256) if file.sha256 else ""
         try:
             content = self._recalled(file.sha256, told) if file.sha256 else None
             if content is None:
