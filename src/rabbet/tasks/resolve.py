@@ -229,7 +229,7 @@ def _would_move(move: Move) -> str:
 
 def _check_raised(earlier: Sequence[Lock], aim: Aim) -> None:
     known = {library.name for lock in earlier for library in lock.libraries}
-    unknown = sorted(aim.raised - known)
+    unknown = sorted(set(aim.raised) - known)
     if unknown:
         raise WrongUsage(f"'{unknown[0]}' is not in the lock, so it can't be raised", remedy="rabbet resolve")
 

@@ -1,6 +1,6 @@
 """Solving all targets of a declaration, and putting the solutions into one lock."""
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from functools import partial
@@ -35,11 +35,12 @@ __all__ = ["Aim", "Settlement", "Settling", "settle"]
 class Aim:
     """What is wanted besides the declaration.
 
-    `raised` libraries may leave their locked version; `afresh` frees everything, the runtime too. `lowest`
-    asks for the lowest allowed release of each declared library. Nothing uploaded after `as_of` exists.
+    `raised` libraries get the newest release that can be had, the first of them before others; `afresh` frees
+    everything, the runtime too. `lowest` asks for the lowest allowed release of each declared library.
+    Nothing uploaded after `as_of` exists.
     """
 
-    raised: frozenset[NormalizedName] = frozenset()
+    raised: tuple[NormalizedName, ...] = ()
     afresh: bool = False
     lowest: bool = False
     as_of: datetime | None = None
@@ -201,7 +202,7 @@ def _with_files(solution: Solution, catalogue: Catalogue) -> Solved:
     )
 
 
-def _without(lock: Lock, names: frozenset[NormalizedName]) -> Lock:
+def _without(lock: Lock, names: Collection[NormalizedName]) -> Lock:
     return replace(lock, libraries=tuple(one for one in lock.libraries if one.name not in names))
 
 
@@ -243,14 +244,16 @@ def _policy(
     kept: dict[NormalizedName, set[Version]] = {}
     for lock in work.earlier if aim.keeps else ():
         for name, version in _versions(lock, target).items():
-            if name not in aim.raised:
-                kept.setdefault(name, set()).add(version)
+            kept.setdefault(name, set()).add(version)
     names = frozenset(canonicalize_name(one.requirement.name) for one in work.declaration.declared())
     return Policy(
-        preferred={
-            **{name: (version,) for name, version in (chosen or {}).items()},
-            **{name: tuple(sorted(versions, reverse=True)) for name, versions in kept.items()},
+        kept={
+            name: tuple(sorted(versions, reverse=True))
+            for name, versions in kept.items()
+            if name not in aim.raised
         },
+        raised=tuple(name for name in aim.raised if name in kept),
+        preferred={name: (version,) for name, version in (chosen or {}).items()},
         lowest=names if aim.lowest else frozenset(),
         as_of=aim.as_of,
         may_build=work.declaration.build_from_source,

@@ -81,7 +81,7 @@ def _resolve(arguments: Namespace, context: Context) -> int:
                 view.show_verdict(verdict, context)
         return ExitCode.NO if any(verdict.reasons for verdict in verdicts) else ExitCode.DONE
     aim = Aim(
-        raised=frozenset(canonicalize_name(name) for name in arguments.raised),
+        raised=tuple(canonicalize_name(name) for name in arguments.raised),
         afresh=arguments.raise_all,
         lowest=arguments.lowest,
         as_of=_moment(arguments.as_of) if arguments.as_of else None,

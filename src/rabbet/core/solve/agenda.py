@@ -8,15 +8,17 @@ from rabbet.core.solve.trail import Trail
 
 __all__ = ["Agenda"]
 
-_Urgency: TypeAlias = tuple[bool, int, int, str]
+_Urgency: TypeAlias = tuple[bool, int, int, int, str]
 
 
 class Agenda:
     """A queue by urgency.
 
-    Slots with a single release left come first, then the most contested, then the nearest to the project.
-    Names break ties, so that no order of answers matters. An entry may be out of date; it is checked when it
-    comes up, and whoever changes a slot's urgency puts it in again.
+    Slots with a single release left come first: what they need has to be taken in before the next free
+    choice, at whose level it would be forgotten again. Then comes what is wished to be first, then the most
+    contested, then the nearest to the project. Names break ties, so that no order of answers matters. An
+    entry may be out of date; it is checked when it comes up, and whoever changes a slot's urgency puts it in
+    again.
     """
 
     def __init__(self, problem: Problem, trail: Trail) -> None:
@@ -28,14 +30,16 @@ class Agenda:
     def put(self, slot: int) -> None:
         """Put a slot in, if it needs a release and has none yet."""
         if self._waits(slot):
-            several = self._trail.domains[slot].bit_count() > 1
-            urgency = (
-                several,
-                -self._activity.get(slot, 0),
-                self._problem.depth[slot],
-                self._problem.text[slot],
-            )
-            heapq.heappush(self._heap, (urgency, slot))
+            heapq.heappush(self._heap, (self._urgency(slot), slot))
+
+    def _urgency(self, slot: int) -> _Urgency:
+        return (
+            self._trail.domains[slot].bit_count() > 1,
+            self._problem.rank(slot),
+            -self._activity.get(slot, 0),
+            self._problem.depth[slot],
+            self._problem.text[slot],
+        )
 
     def contested(self, slot: int) -> None:
         """A slot took part in a conflict."""
@@ -45,9 +49,11 @@ class Agenda:
     def next(self) -> int | None:
         """The most urgent slot that still needs a release."""
         while self._heap:
-            _, slot = heapq.heappop(self._heap)
+            urgency, slot = heapq.heappop(self._heap)
             if self._waits(slot):
-                return slot
+                if urgency == self._urgency(slot):
+                    return slot
+                self.put(slot)
         return None
 
     def _waits(self, slot: int) -> bool:

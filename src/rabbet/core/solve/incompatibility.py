@@ -15,7 +15,7 @@ from packaging.utils import NormalizedName
 
 from rabbet.core.model.declaration import Section
 
-__all__ = ["Cause", "Demand", "Incompatibility", "Learned", "OneRelease", "Slot", "Term", "Unusable"]
+__all__ = ["Cause", "Demand", "Incompatibility", "Kept", "Learned", "OneRelease", "Slot", "Term", "Unusable"]
 
 Term: TypeAlias = tuple[int, int]
 """A slot's number and a mask over its domain."""
@@ -57,6 +57,13 @@ class Unusable:
 
 
 @dataclass(frozen=True, slots=True)
+class Kept:
+    """A library is to come at a certain release or not at all: no requirement, but a wish of this attempt."""
+
+    name: NormalizedName
+
+
+@dataclass(frozen=True, slots=True)
 class Learned:
     """Follows from two others, by resolution."""
 
@@ -64,7 +71,7 @@ class Learned:
     right: "Incompatibility"
 
 
-Cause: TypeAlias = Demand | OneRelease | Unusable | Learned
+Cause: TypeAlias = Demand | OneRelease | Unusable | Kept | Learned
 
 
 @dataclass(frozen=True, slots=True, eq=False)

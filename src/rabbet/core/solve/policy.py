@@ -14,12 +14,21 @@ __all__ = ["Policy"]
 class Policy:
     """The newest release of each library, with exceptions.
 
-    `preferred` versions (of earlier locks, the most wanted first) stay where they can. Libraries in `lowest`
-    get their lowest possible release. Nothing uploaded after `as_of` exists. Those that `may_build` holds
-    may be taken as source archives.
+    Libraries that are `kept` (at versions of earlier locks, the most wanted first) stay wherever some
+    solution lets them: as few as possible move. Those to be `raised` come first: each gets the newest release
+    that any solution allows, the ones named first before others. `preferred` versions (those of other
+    targets) are tried first, and given up for nothing. Libraries in `lowest` get their lowest possible
+    release. Nothing uploaded after `as_of` exists. Those that `may_build` holds may be taken as source
+    archives.
     """
 
+    kept: Mapping[NormalizedName, tuple[Version, ...]] = field(default_factory=dict)
+    raised: tuple[NormalizedName, ...] = ()
     preferred: Mapping[NormalizedName, tuple[Version, ...]] = field(default_factory=dict)
     lowest: frozenset[NormalizedName] = frozenset()
     as_of: datetime | None = None
     may_build: frozenset[NormalizedName] = frozenset()
+
+    def likes(self, name: NormalizedName) -> tuple[Version, ...]:
+        """The versions of a library that are tried before all others."""
+        return self.kept.get(name, ()) or self.preferred.get(name, ())

@@ -51,7 +51,7 @@ def better_alone(
         name = canonicalize_name(need.name)
         admitted[name] = admitted.get(name, -1) & problem.mask(need)
     for name in sorted(chosen):
-        if chosen[name].version in policy.preferred.get(name, ()):
+        if chosen[name].version in policy.likes(name):
             continue
         releases = problem.candidates(name).releases
         present = releases.index(chosen[name])

@@ -9,7 +9,8 @@ Which releases a requirement admits is decided here and only here (`Problem.mask
   their specifiers contain it. The rule depends on no order, so neither does the answer.
 """
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
 
 from packaging.requirements import Requirement
 from packaging.utils import NormalizedName, canonicalize_name
@@ -20,13 +21,33 @@ from rabbet.core.model.release import Candidate, Metadata, SetAside
 from rabbet.core.model.solution import Part
 from rabbet.core.model.target import Target
 from rabbet.core.solve.candidates import Candidates
-from rabbet.core.solve.incompatibility import Demand, Incompatibility, OneRelease, Slot, Term, Unusable
+from rabbet.core.solve.incompatibility import (
+    Demand,
+    Incompatibility,
+    Kept,
+    OneRelease,
+    Slot,
+    Term,
+    Unusable,
+)
 from rabbet.core.solve.masks import ReleaseMasks
 from rabbet.core.solve.provider import Provider
 
-__all__ = ["ROOT", "Problem"]
+__all__ = ["ROOT", "Problem", "Wishes"]
 
 ROOT = Slot(canonicalize_name(""))
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Wishes:
+    """What one attempt asks for beyond all requirements.
+
+    Libraries that are `kept` come at one of these versions, as far as they are offered, or not at all.
+    Those in `first` come, and get their releases before all others do.
+    """
+
+    kept: Mapping[NormalizedName, Collection[Version]] = field(default_factory=dict)
+    first: tuple[NormalizedName, ...] = ()
 
 
 class Problem:
@@ -36,7 +57,9 @@ class Problem:
     `releases` run in parallel; slot 0 is the project itself.
     """
 
-    def __init__(self, provider: Provider, target: Target, declared: Sequence[Declared]) -> None:
+    def __init__(
+        self, provider: Provider, target: Target, declared: Sequence[Declared], wishes: Wishes | None = None
+    ) -> None:
         self.slots: list[Slot] = []
         self.text: list[str] = []
         self.full: list[int] = []
@@ -44,6 +67,7 @@ class Problem:
         self.releases: list[tuple[Candidate, ...]] = []
         self._provider = provider
         self._target = target
+        self._wishes = wishes or Wishes()
         self._numbers: dict[Slot, int] = {}
         self._masks: dict[NormalizedName, ReleaseMasks] = {}
         self._granted: dict[NormalizedName, int] = {}
@@ -57,6 +81,11 @@ class Problem:
         """The bit that says the slot gets no release."""
         return self.full[slot] & ~(self.full[slot] >> 1)
 
+    def rank(self, slot: int) -> int:
+        """Which slots get their release before others, by the wishes of this attempt."""
+        first, name = self._wishes.first, self.slots[slot].name
+        return first.index(name) if name in first else len(first)
+
     def start(self) -> list[Incompatibility]:
         """What the project's own requirements rule out."""
         self._declared.sort(key=lambda one: (str(one.requirement), str(one.section or "")))
@@ -65,6 +94,9 @@ class Problem:
             self._grant(one.requirement)
         for one in self._declared:
             self._demand((0, self.full[0]), Demand(ROOT, one.requirement, one.section))
+        for name in self._wishes.first:
+            number = self._number(Slot(name), depth=1)
+            self._rule_out([(number, self.absent(number))], Kept(name))
         return self._take_fresh()
 
     def expand(self, slot: int, bit: int) -> list[Incompatibility]:
@@ -175,6 +207,8 @@ class Problem:
             self._add_slot(slot, self.candidates(slot.name).releases, depth)
             if slot.extra:
                 self._tie_to_library(slot, depth)
+            else:
+                self._keep(slot)
         return self._numbers[slot]
 
     def _add_slot(self, slot: Slot, releases: tuple[Candidate, ...], depth: int) -> None:
@@ -185,6 +219,13 @@ class Problem:
         self.full.append((2 << len(releases)) - 1)
         self.depth.append(depth)
 
+    def _keep(self, slot: Slot) -> None:
+        """Leave a kept library only the releases that it is kept at, if they are offered."""
+        number, versions = self._numbers[slot], self._wishes.kept.get(slot.name, ())
+        kept = sum(1 << i for i, one in enumerate(self.releases[number]) if one.version in versions)
+        if kept:
+            self._rule_out([(number, self.full[number] & ~kept & ~self.absent(number))], Kept(slot.name))
+
     def _tie_to_library(self, slot: Slot, depth: int) -> None:
         """An extra's release is the library's release."""
         extra, library = self._numbers[slot], self._number(Slot(slot.name), depth)
@@ -192,7 +233,7 @@ class Problem:
             bit = 1 << position
             self._rule_out([(extra, bit), (library, self.full[library] & ~bit)], OneRelease(slot))
 
-    def _rule_out(self, terms: Iterable[Term], cause: Demand | OneRelease | Unusable) -> None:
+    def _rule_out(self, terms: Iterable[Term], cause: Demand | OneRelease | Unusable | Kept) -> None:
         incompatibility = Incompatibility.of(terms, self.full, cause)
         if incompatibility is not None:
             self._fresh.append(incompatibility)

@@ -15,9 +15,9 @@ from packaging.requirements import Requirement
 from packaging.utils import NormalizedName, canonicalize_name
 
 from rabbet.core.model.declaration import Section
-from rabbet.core.solve.incompatibility import Demand, Incompatibility, Learned, Slot, Unusable
+from rabbet.core.solve.incompatibility import Demand, Slot, Unusable
 from rabbet.core.solve.problem import ROOT
-from rabbet.core.solve.solver import Refutation
+from rabbet.core.solve.refutation import Refutation
 
 __all__ = ["Cases", "Fact", "Proof", "Step", "contested", "facts_of", "prove"]
 
@@ -82,7 +82,7 @@ def facts_of(refutation: Refutation) -> tuple[Fact, ...]:
     demands: dict[tuple[Slot, NormalizedName], dict[int, tuple[int, Requirement]]] = {}
     unusable: dict[Slot, dict[int, str]] = {}
     depth: dict[Slot, int] = {}
-    for stated in _stated(refutation.root):
+    for stated in refutation.stated():
         cause = stated.cause
         if isinstance(cause, Demand):
             name = canonicalize_name(cause.requirement.name)
@@ -283,17 +283,3 @@ def _outside(proof: Proof) -> Iterator[Step]:
 def contested(proof: Proof) -> NormalizedName:
     """The library of which nothing is left."""
     return proof.cases.about if proof.cases else proof.steps[-1].about
-
-
-def _stated(root: Incompatibility) -> Iterator[Incompatibility]:
-    """The stated incompatibilities from which one was derived, each once."""
-    seen: set[int] = set()
-    waiting = [root]
-    while waiting:
-        one = waiting.pop()
-        if id(one) not in seen:
-            seen.add(id(one))
-            if isinstance(one.cause, Learned):
-                waiting += [one.cause.right, one.cause.left]
-            else:
-                yield one

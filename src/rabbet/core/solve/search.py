@@ -126,7 +126,7 @@ class Search:
         """The preferred release where it can be had, else the newest (or the lowest)."""
         domain = self._trail.domains[slot]
         name = self._problem.slots[slot].name
-        for wanted in self._policy.preferred.get(name, ()):
+        for wanted in self._policy.likes(name):
             for position, release in enumerate(self._problem.releases[slot]):
                 if release.version == wanted and domain >> position & 1:
                     return 1 << position

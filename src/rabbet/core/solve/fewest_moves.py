@@ -1,0 +1,121 @@
+"""Which locked libraries have to move: as few as possible, found by attempts that keep all the others.
+
+An attempt that keeps too much is refuted, and its refutation names kept libraries of which at least one has
+to move. The smallest set that holds one of each such group is let go next (the implicit hitting sets of
+Davies and Bacchus, 2011): the first attempt that then succeeds moves no more than any other solution does.
+"""
+
+from collections.abc import Callable, Collection, Sequence
+from itertools import count
+from typing import TypeAlias
+
+from packaging.utils import NormalizedName
+from packaging.version import Version
+
+from rabbet.core.model.solution import Solution
+from rabbet.core.solve.incompatibility import Kept
+from rabbet.core.solve.policy import Policy
+from rabbet.core.solve.problem import Wishes
+from rabbet.core.solve.refutation import Refutation
+
+__all__ = ["with_fewest_moves"]
+
+_MOST_ATTEMPTS = 40
+Group: TypeAlias = frozenset[NormalizedName]
+"""Kept libraries of which one has to move."""
+
+
+Attempt: TypeAlias = Callable[[Wishes], Solution | Refutation]
+
+
+def with_fewest_moves(attempt: Attempt, policy: Policy) -> Solution | Refutation:
+    """The solution that raises what is to be raised, and otherwise moves as little as any could.
+
+    A refutation that is returned rests on requirements alone.
+    """
+    newest = _newest(attempt, policy.raised) if policy.raised else {}
+    if isinstance(newest, Refutation):
+        return newest
+    kept = {**policy.kept, **{name: (version,) for name, version in newest.items()}}
+    outcome = attempt(Wishes(kept=kept))
+    if isinstance(outcome, Solution):
+        return outcome
+    best = attempt(Wishes(kept={name: kept[name] for name in newest}))
+    if isinstance(best, Refutation):
+        return best
+    groups: list[Group] = []
+    moving: Group = frozenset()
+    while isinstance(outcome, Refutation) and len(moving) < _moved(best, policy):
+        groups.append(_kept_by(outcome) - set(newest))
+        enough = len(groups) < _MOST_ATTEMPTS
+        moving = _fewest(groups) if enough else frozenset[NormalizedName]().union(*groups)
+        outcome = attempt(Wishes(kept={name: kept[name] for name in kept if name not in moving}))
+    if isinstance(outcome, Solution) and _moved(outcome, policy) <= _moved(best, policy):
+        return outcome
+    return best
+
+
+def _newest(
+    attempt: Attempt, raised: tuple[NormalizedName, ...]
+) -> dict[NormalizedName, Version] | Refutation:
+    """The newest release of each of these that any solution allows, with those named before at theirs.
+
+    One that no solution has, or that the solution found does without, is left out.
+    """
+    outcome = attempt(Wishes(first=raised))
+    while raised:
+        if isinstance(outcome, Refutation):
+            hopeless = [name for name in raised if name in _kept_by(outcome)][-1:]
+            if not hopeless:
+                return outcome
+        else:
+            hopeless = [name for name in raised if name not in outcome.chosen]
+            if not hopeless:
+                return {name: outcome.chosen[name].version for name in raised}
+        raised = tuple(name for name in raised if name not in hopeless)
+        outcome = attempt(Wishes(first=raised))
+    return outcome if isinstance(outcome, Refutation) else {}
+
+
+def _kept_by(refutation: Refutation) -> Group:
+    return frozenset(one.cause.name for one in refutation.stated() if isinstance(one.cause, Kept))
+
+
+def _moved(solution: Solution, policy: Policy) -> int:
+    """How many libraries are not where they were kept."""
+    kept, chosen = policy.kept, solution.chosen
+    return sum(name in chosen and chosen[name].version not in kept[name] for name in kept)
+
+
+def _fewest(groups: Sequence[Group]) -> Group:
+    """A smallest set that holds one of each group; of several, the first in the order of names."""
+    for size in count(_disjoint(groups)):
+        found = _hitting(groups, size)
+        if found is not None:
+            return frozenset(found)
+    raise AssertionError
+
+
+def _hitting(groups: Collection[Group], size: int) -> tuple[NormalizedName, ...] | None:
+    """So many names at most, one of each group; `None` if they don't suffice."""
+    if not groups:
+        return ()
+    if _disjoint(groups) > size:
+        return None
+    smallest = min(groups, key=len)
+    for name in sorted(smallest):
+        rest = _hitting([group for group in groups if name not in group], size - 1)
+        if rest is not None:
+            return (name, *rest)
+    return None
+
+
+def _disjoint(groups: Collection[Group]) -> int:
+    """A number of groups that share nothing with each other: so many names are needed at least."""
+    taken: set[NormalizedName] = set()
+    found = 0
+    for group in sorted(groups, key=len):
+        if taken.isdisjoint(group):
+            taken |= group
+            found += 1
+    return found
