@@ -64,7 +64,7 @@ class DictProvider:
         self._candidates[known] = Candidates(name=known, releases=(), aside=aside)
 
     def candidates(self, name: NormalizedName) -> Candidates:
-        return self._candidates.get(name, Candidates(name=name, releases=(), known=False))
+        return self._candidates.get(name) or Candidates(name=name, releases=(), known=False)
 
     def metadata(self, candidate: Candidate) -> Metadata | SetAside:
         self.reads.append(str(candidate))

@@ -10,7 +10,6 @@ from packaging.version import Version
 from rabbet.core.model.release import ListedFile, Listing
 from rabbet.core.model.target import Target
 from rabbet.core.solve.candidates import Candidates, candidates_for
-from rabbet.core.solve.masks import ReleaseMasks
 
 __all__ = ["Offer", "offers_of"]
 
@@ -68,7 +67,7 @@ def offers_of(
 
 def _allowed(found: Candidates, target: Target, requirements: Sequence[Requirement]) -> Iterator[Version]:
     """The releases that the requirements which count on a target admit together."""
-    masks = ReleaseMasks(found.releases)
+    masks = found.masks
     counting = [one.specifier for one in requirements if target.admits(one.marker)]
     admitted = -1 if counting else masks.admitted(SpecifierSet())
     for specifier in counting:

@@ -1,7 +1,7 @@
 """A source's listing → the releases that could be chosen for one target, and why the others could not."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from functools import cache, lru_cache
 
@@ -12,6 +12,7 @@ from packaging.version import Version
 from rabbet.core.limits import LONGEST_TEXT
 from rabbet.core.model.release import Candidate, ListedFile, Listing, SetAside, SourceTree
 from rabbet.core.model.target import Target
+from rabbet.core.solve.masks import ReleaseMasks
 
 __all__ = ["Candidates", "candidates_for"]
 
@@ -27,6 +28,11 @@ class Candidates:
     releases: tuple[Candidate, ...]
     aside: tuple[SetAside, ...] = ()
     known: bool = True
+    masks: ReleaseMasks = field(init=False, repr=False, compare=False)
+
+    def __post_init__(self) -> None:
+        """Prepare the masks, which all who ask for this library share."""
+        object.__setattr__(self, "masks", ReleaseMasks(self.releases))
 
 
 def candidates_for(

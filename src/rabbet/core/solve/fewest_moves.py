@@ -38,7 +38,7 @@ def with_fewest_moves(attempt: Attempt, policy: Policy) -> Solution | Refutation
         return newest
     kept = {**policy.kept, **{name: (version,) for name, version in newest.items()}}
     outcome = attempt(Wishes(kept=kept))
-    if isinstance(outcome, Solution):
+    if isinstance(outcome, Solution) or not _kept_by(outcome):
         return outcome
     best = attempt(Wishes(kept={name: kept[name] for name in newest}))
     if isinstance(best, Refutation):

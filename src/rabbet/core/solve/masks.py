@@ -1,14 +1,16 @@
 """Specifiers → masks over one library's releases, each clause evaluated once.
 
 Releases are sorted, and a clause such as `>=2` holds for all of them from some place on, or up to some
-place (what PEP 440 excludes next to the bound, such as pre-releases of it, lies next to the bound too). So
-the place is found by bisection, with a few comparisons in place of thousands.
+place (what PEP 440 excludes next to the bound, such as pre-releases of it, lies next to the bound too). What
+`==` admits lies together as well. So the places are found by bisection, with a few comparisons in place of
+thousands.
 """
 
 from bisect import bisect_left
 from collections.abc import Iterable, Sequence
 
 from packaging.specifiers import Specifier, SpecifierSet
+from packaging.version import Version
 
 from rabbet.core.model.release import Candidate
 
@@ -54,7 +56,20 @@ class ReleaseMasks:
         if clause.operator in ("<=", "<"):
             end = bisect_left(range(count), 1, key=lambda i: not self._contains(clause, i))
             return (1 << end) - 1
+        if clause.operator == "==":
+            return self._equal(clause, clause.version)
+        if clause.operator == "!=":
+            return self._all & ~self._equal(Specifier(f"=={clause.version}"), clause.version)
         return _mask(self._contains(clause, position) for position in range(count))
+
+    def _equal(self, clause: Specifier, version: str) -> int:
+        """From the first release of a version, or with its beginning, to the last."""
+        first = bisect_left(
+            self._versions, Version(f"{version[:-2]}.dev0" if version[-2:] == ".*" else version)
+        )
+        places = range(first, len(self._versions))
+        end = first + bisect_left(places, 1, key=lambda i: not self._contains(clause, i))
+        return (1 << end) - 1 >> first << first
 
     def _contains(self, clause: Specifier, position: int) -> bool:
         return clause.contains(self._versions[position], prereleases=True)

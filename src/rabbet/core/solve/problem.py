@@ -30,7 +30,6 @@ from rabbet.core.solve.incompatibility import (
     Term,
     Unusable,
 )
-from rabbet.core.solve.masks import ReleaseMasks
 from rabbet.core.solve.provider import Provider
 
 __all__ = ["ROOT", "Problem", "Wishes"]
@@ -69,7 +68,6 @@ class Problem:
         self._target = target
         self._wishes = wishes or Wishes()
         self._numbers: dict[Slot, int] = {}
-        self._masks: dict[NormalizedName, ReleaseMasks] = {}
         self._granted: dict[NormalizedName, int] = {}
         self._expansions: dict[Term, list[Incompatibility]] = {}
         self._active_needs: dict[tuple[NormalizedName, Version, str], tuple[Requirement, ...]] = {}
@@ -167,14 +165,9 @@ class Problem:
     def mask(self, requirement: Requirement) -> int:
         """The candidates that a requirement admits, as bits."""
         name = canonicalize_name(requirement.name)
-        masks = self._masks_of(name)
+        masks = self.candidates(name).masks
         granted = masks.contained(requirement.specifier) & self._granted.get(name, 0)
         return masks.admitted(requirement.specifier) | granted
-
-    def _masks_of(self, name: NormalizedName) -> ReleaseMasks:
-        if name not in self._masks:
-            self._masks[name] = ReleaseMasks(self.candidates(name).releases)
-        return self._masks[name]
 
     def _active(self, metadata: Metadata, extra: str) -> tuple[Requirement, ...]:
         """A part's requirements under their markers; those that hold without the extra are the library's."""
@@ -189,7 +182,7 @@ class Problem:
 
     def _grant(self, requirement: Requirement) -> None:
         name = canonicalize_name(requirement.name)
-        admitted = self._masks_of(name).admitted(requirement.specifier)
+        admitted = self.candidates(name).masks.admitted(requirement.specifier)
         self._granted[name] = self._granted.get(name, 0) | admitted
 
     def _demand(self, requirer: Term, demand: Demand) -> None:

@@ -2,8 +2,13 @@
 
 An incompatibility can force something, or be violated, only once all its terms but one hold. So it is enough
 to watch two terms that do not hold: while both stay so, nothing follows. When one of them comes to hold,
-another that does not is watched in its place; when there is none, the other watched term must not hold. Going
-back never makes a term hold, so watches need no repair.
+another that does not is watched in its place; when there is none, the other watched term must not hold.
+
+A term does not hold while any value outside of its mask is left in its slot's domain. So it is watched by one
+such value, its witness, and looked at only when that value is ruled out: of a library with thousands of
+releases, each with needs of its own, a narrowed domain concerns a few. The witness of a term that holds is a
+value that was ruled out last. Whenever going back makes the term hold no more, it brings its witness back as
+well, so watches need no repair.
 """
 
 from rabbet.core.solve.incompatibility import Incompatibility, Term
@@ -25,17 +30,25 @@ class _Watch:
 
 
 class Propagator:
-    """Draws conclusions on a trail; `touched` collects the slots whose domains it narrowed."""
+    """Draws conclusions on a trail; `touched` collects the slots whose domains it narrowed.
+
+    For each slot, `_watching` holds the watches by their witnesses, `_witnesses` these in one mask, and
+    `_seen` the domain that was looked at last.
+    """
 
     def __init__(self, trail: Trail) -> None:
         self.touched: list[int] = []
         self._trail = trail
-        self._watching: list[list[_Watch]] = []
+        self._watching: list[dict[int, list[_Watch]]] = []
+        self._witnesses: list[int] = []
+        self._seen: list[int] = []
         self._queue: dict[int, None] = {}  # in order, each slot once however often it was narrowed
 
     def add_slot(self) -> None:
-        """Make room for the next slot."""
-        self._watching.append([])
+        """Make room for the next slot of the trail."""
+        self._watching.append({})
+        self._witnesses.append(0)
+        self._seen.append(self._trail.domains[len(self._seen)])
 
     def add(self, incompatibility: Incompatibility) -> Incompatibility | None:
         """Take in an incompatibility and what it forces now; return it if it is violated.
@@ -47,11 +60,10 @@ class Propagator:
             return incompatibility
         order = sorted(range(len(terms)), key=lambda position: self._held_since(terms[position]))
         watch = _Watch(incompatibility, order[-1], order[-2] if len(order) > 1 else order[-1])
-        self._watching[terms[watch.first][0]].append(watch)
-        if watch.second != watch.first:
-            self._watching[terms[watch.second][0]].append(watch)
-        domains = self._trail.domains
-        if all(not domains[slot] & ~mask for slot, mask in terms):
+        for position in {watch.first, watch.second}:
+            term = terms[position]
+            self._watch(watch, term[0], self._outside(term) or self._trail.last_against(term))
+        if all(self._holds(term) for term in terms):
             return incompatibility
         if watch.second == watch.first or self._holds(terms[watch.second]):
             self._force(incompatibility, terms[watch.first])
@@ -71,6 +83,10 @@ class Propagator:
         """Take note that a slot's domain was narrowed by somebody else."""
         self._queue[slot] = None
 
+    def widened(self, slot: int) -> None:
+        """Take note that a slot's domain is what it was at an earlier level."""
+        self._seen[slot] |= self._trail.domains[slot]
+
     def propagate(self) -> Incompatibility | None:
         """Draw all conclusions; return an incompatibility that is violated, if one is."""
         while self._queue:
@@ -81,35 +97,59 @@ class Propagator:
         return None
 
     def _visit(self, slot: int) -> Incompatibility | None:
-        """Look at all that watch a slot after its domain was narrowed."""
-        domains = self._trail.domains
-        watching = self._watching[slot]
-        kept: list[_Watch] = []
-        for number, watch in enumerate(watching):
-            here = watch.first if watch.terms[watch.first][0] == slot else watch.second
-            if domains[slot] & ~watch.terms[here][1]:
-                kept.append(watch)
-                continue
-            other = watch.second if here == watch.first else watch.first
-            if self._moved(watch, here, other):
-                continue
-            kept.append(watch)
-            if here == other or self._holds(watch.terms[other]):
-                self._watching[slot] = kept + watching[number + 1 :]
-                return watch.incompatibility
-            self._force(watch.incompatibility, watch.terms[other])
-        self._watching[slot] = kept
+        """Look at all whose witness in a slot was ruled out since the slot was looked at last."""
+        before, domain = self._seen[slot], self._trail.domains[slot]
+        gone = self._witnesses[slot] & before & ~domain
+        self._seen[slot] = domain
+        while gone:
+            witness = gone & -gone
+            gone ^= witness
+            conflict = self._look_at(slot, witness)
+            if conflict is not None:
+                self._seen[slot] = before
+                return conflict
         return None
+
+    def _look_at(self, slot: int, witness: int) -> Incompatibility | None:
+        """Find another witness, else another term to watch, else draw what follows."""
+        watches = self._watching[slot][witness]
+        kept: list[_Watch] = []
+        conflict = None
+        for number, watch in enumerate(watches):
+            here = watch.first if watch.terms[watch.first][0] == slot else watch.second
+            other = watch.second if here == watch.first else watch.first
+            if self._impossible(watch.terms[here]) or self._impossible(watch.terms[other]):
+                kept.append(watch)  # nothing follows until going back, which brings the witness back first
+                continue
+            outside = self._outside(watch.terms[here])
+            if outside:
+                self._watch(watch, slot, outside)
+            elif not self._moved(watch, here, other):
+                kept.append(watch)
+                if here == other or self._holds(watch.terms[other]):
+                    conflict = watch.incompatibility
+                    kept += watches[number + 1 :]
+                    break
+                self._force(watch.incompatibility, watch.terms[other])
+        self._watching[slot][witness] = kept
+        if not kept:
+            self._witnesses[slot] ^= witness
+        return conflict
 
     def _moved(self, watch: _Watch, here: int, other: int) -> bool:
         """Watch another term that does not hold, if there is one."""
-        domains = self._trail.domains
-        for position, (slot, mask) in enumerate(watch.terms):
-            if position not in (here, other) and domains[slot] & ~mask:
-                watch.first, watch.second = position, other
-                self._watching[slot].append(watch)
-                return True
+        for position, term in enumerate(watch.terms):
+            if position not in (here, other):
+                outside = self._outside(term)
+                if outside:
+                    watch.first, watch.second = position, other
+                    self._watch(watch, term[0], outside)
+                    return True
         return False
+
+    def _watch(self, watch: _Watch, slot: int, witness: int) -> None:
+        self._watching[slot].setdefault(witness, []).append(watch)
+        self._witnesses[slot] |= witness
 
     def _force(self, incompatibility: Incompatibility, term: Term) -> None:
         """All other terms hold, so this one must not."""
@@ -119,6 +159,15 @@ class Propagator:
             self._trail.derive(slot, domain & ~mask, incompatibility)
             self._queue[slot] = None
             self.touched.append(slot)
+
+    def _outside(self, term: Term) -> int:
+        """A value that is left and speaks against a term; 0 if it holds."""
+        outside = self._trail.domains[term[0]] & ~term[1]
+        return outside & -outside
+
+    def _impossible(self, term: Term) -> bool:
+        """Whether no value is left that a term admits."""
+        return not self._trail.domains[term[0]] & term[1]
 
     def _holds(self, term: Term) -> bool:
         return not self._trail.domains[term[0]] & ~term[1]

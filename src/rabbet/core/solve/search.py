@@ -99,6 +99,7 @@ class Search:
     def _jump(self, level: int, learned: Incompatibility) -> None:
         """Go back, and note which slots are open again and which were contested."""
         for slot in self._trail.backjump(level):
+            self._propagator.widened(slot)
             self._agenda.put(slot)
         for slot, _ in learned.terms:
             self._agenda.contested(slot)

@@ -1,5 +1,6 @@
 """The trail: what is known of each slot's value, in the order it became known."""
 
+from bisect import bisect_left
 from dataclasses import dataclass
 
 from rabbet.core.solve.incompatibility import Incompatibility, Term
@@ -53,11 +54,17 @@ class Trail:
     def satisfier(self, term: Term) -> int:
         """The number of the first entry from which on this term holds. The term must hold now."""
         slot, mask = term
-        for number in self._history[slot]:
-            if not self._entries[number].domain & ~mask:
-                return number
-        msg = "asked for the satisfier of a term that does not hold"
-        raise AssertionError(msg)
+        history = self._history[slot]
+        return history[bisect_left(history, 1, key=lambda number: not self._entries[number].domain & ~mask)]
+
+    def last_against(self, term: Term) -> int:
+        """Of the values that a term that holds now does not admit, one that was ruled out last."""
+        slot, mask = term
+        history = self._history[slot]
+        place = bisect_left(history, self.satisfier(term))
+        before = self._entries[history[place - 1]].domain if place else self._initial[slot]
+        outside = before & ~mask
+        return outside & -outside
 
     def entry(self, number: int) -> Entry:
         """One entry by its number."""
