@@ -20,6 +20,7 @@ This module stands below all layers, so that each of them can raise these.
 
 from collections.abc import Sequence
 from enum import IntEnum
+from typing import NamedTuple
 
 __all__ = [
     "CannotWrite",
@@ -35,6 +36,7 @@ __all__ = [
     "NotUnderstood",
     "RabbetError",
     "SourceFailed",
+    "Way",
     "WrongUsage",
 ]
 
@@ -54,21 +56,38 @@ class ExitCode(IntEnum):
     INTERRUPTED = 130
 
 
+class Way(NamedTuple):
+    """A command to try, and what comes of it."""
+
+    command: str
+    gives: str = ""
+
+
 class RabbetError(Exception):
     """A failure with what a user needs: what could not be done, why, and what to try.
 
-    `because` holds one reason a line; `remedy` is a command or a sentence to act on, `or_else` are others.
+    `because` holds one reason a line. `remedy` is a command that runs as it stands in bash, zsh and fish,
+    `or_else` are others. What no command says is a `note`. Of an error that was `told` while remedies were
+    still looked for, only these are left to say.
     """
 
     exit_code = ExitCode.USAGE
 
     def __init__(
-        self, message: str, *, because: Sequence[str] = (), remedy: str = "", or_else: Sequence[str] = ()
+        self,
+        message: str,
+        *,
+        because: Sequence[str] = (),
+        note: str = "",
+        remedy: str | Way = "",
+        or_else: Sequence[str | Way] = (),
+        told: bool = False,
     ) -> None:
         super().__init__(message)
         self.because = tuple(because)
-        self.remedy = remedy
-        self.or_else = tuple(or_else)
+        self.note = note
+        self.told = told
+        self.ways = tuple(one if isinstance(one, Way) else Way(one) for one in (remedy, *or_else) if one)
 
 
 class WrongUsage(RabbetError):

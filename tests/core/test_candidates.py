@@ -20,7 +20,8 @@ TARGETS = {
 CASES = [
     ("glibc", [f"cp312-cp312-{GLIBC}", f"cp312-cp312-{MUSL}"], [f"cp312-cp312-{GLIBC}"]),
     ("musl", [f"cp312-cp312-{GLIBC}", f"cp312-cp312-{MUSL}"], [f"cp312-cp312-{MUSL}"]),
-    ("old glibc", [f"cp312-cp312-{GLIBC}"], "no wheel for linux-x86_64 with Python 3.12"),
+    ("old glibc", [f"cp312-cp312-{GLIBC}"],
+     "no wheel for linux-x86_64 with Python 3.12: needs glibc 2.17, the baseline is 2.12"),
     ("both", [f"cp312-cp312-{GLIBC}"], "no wheel for linux-x86_64-musl with Python 3.12"),
     ("both", [f"cp312-cp312-{MUSL}"], "no wheel for linux-x86_64 with Python 3.12"),
     ("both", [f"cp312-abi3-{MUSL}", f"cp312-cp312-{GLIBC}"], [f"cp312-cp312-{GLIBC}", f"cp312-abi3-{MUSL}"]),

@@ -50,6 +50,7 @@ def installed(entry: dict) -> Installed:
         ),
         wheel_sha256=entry.get("wheel", f"{name}-{version}"),
         altered=tuple(entry.get("altered", [])),
+        gone=tuple(entry.get("gone", [])),
     )
 
 

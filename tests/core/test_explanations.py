@@ -1,24 +1,35 @@
 """Why there is no solution, and what would help: golden cases, and the truth of what is suggested."""
 
+import json
+import random
 import tomllib
 import unittest
 from pathlib import Path
-
-from packaging.requirements import Requirement
 
 from rabbet.core.model.declaration import Declared
 from rabbet.core.model.release import SetAside
 from rabbet.core.model.solution import Solution
 from rabbet.core.solve.prose import explained
 from rabbet.core.solve.solver import Refutation, solve
-from rabbet.core.solve.suggest import suggestions
+from rabbet.core.solve.suggest import Question, Suggestion, Suggestions, suggestions
 from rabbet.core.targets import named_target
-from rabbet.tasks.advice import command_for
+from rabbet.formats.pyproject import read_declaration
+from rabbet.formats.pyproject_edit import apply
+from rabbet.tasks.advice import command_for, edits_for, helps
 from tests.core.test_solver import random_instance
 from tests.support.catalogue import TARGET, DictProvider, declared
 
 TABLE = tomllib.loads((Path(__file__).parent.parent / "data" / "explanations.toml").read_text())
 ROUNDS = 150
+
+
+def pasted(tried: Suggestions, wanted: list[Declared]) -> list[str]:
+    """The commands, each behind what it gives."""
+    lines = []
+    for one in tried.found:
+        gives = ", ".join(f"{name} {version}" for name, version in one.chosen.items())
+        lines.append((f"{gives}: " if gives else "") + command_for(edits_for(one, "", wanted)))
+    return lines
 
 
 class Explanations(unittest.TestCase):
@@ -33,8 +44,8 @@ class Explanations(unittest.TestCase):
                 explanation = explained(answer, "hivescale")
                 self.assertEqual("\n".join(explanation.sentences), case["told"].strip())
                 self.assertEqual(explanation.clash, case["clash"])
-                tried = suggestions(answer, wanted, provider, TARGET, ())
-                self.assertEqual([command_for(one) for one in tried], case["suggested"])
+                tried = suggestions(answer, Question(declared=wanted, targets=[(TARGET, provider)]))
+                self.assertEqual(pasted(tried, wanted), case["suggested"])
 
     def test_another_runtime(self) -> None:
         """Where releases are out of reach because of the runtime, one that helps is suggested, if it does."""
@@ -48,27 +59,51 @@ class Explanations(unittest.TestCase):
         assert isinstance(answer, Refutation)
         told = " ".join(explained(answer, "hivescale").sentences)
         self.assertIn("no release of it can be used here (2.0: needs Python >=3.12)", told)
-        found = suggestions(answer, wanted, here, old, [(old, here), (new, there)])
-        self.assertIn("rabbet declare --runtime 'python==3.12.*'", [command_for(one) for one in found])
-        self.assertEqual(suggestions(answer, declared("combframe"), here, old, [(old, here)])[0].runtime, "")
+        others = [(Suggestion(runtime=one.minor), [(one, p)]) for one, p in ((old, here), (new, there))]
+        question = Question(declared=wanted, targets=[(old, here)], others=others)
+        self.assertIn(
+            "rabbet declare --runtime 'python==3.12.*'", pasted(suggestions(answer, question), wanted)
+        )
+        none = Question(declared=wanted, targets=[(old, here)], others=others[:1])
+        self.assertEqual([one.runtime for one in suggestions(answer, none).found if one.runtime], [])
 
     def test_suggestions_are_true(self) -> None:
-        """Whatever is suggested for a random instance without solution gives one."""
+        """Whatever is suggested for a random text without solution gives one when it is carried out there."""
         seen = 0
         for seed in range(ROUNDS):
             releases, texts = random_instance(seed)
-            wanted = declared(*texts)
-            answer = solve(DictProvider(releases), TARGET, wanted)
+            provider, before = DictProvider(releases), declaration_text(texts, random.Random(seed))
+            asked = read_declaration(before, folder_name="hivescale").asked()
+            answer = solve(provider, TARGET, asked)
             if isinstance(answer, Solution):
                 continue
-            for one in suggestions(answer, wanted, DictProvider(releases), TARGET, ()):
-                with self.subTest(seed=seed, suggested=command_for(one)):
+            question = Question(declared=asked, targets=[(TARGET, provider)])
+            for one in suggestions(answer, question).found:
+                edits = edits_for(one, before, asked)
+                if not helps(edits, before, [(TARGET, provider)]):
+                    continue
+                with self.subTest(seed=seed, before=before, suggested=command_for(edits)):
                     seen += 1
-                    after: dict[Declared, Requirement | None] = {c.declared: c.after for c in one.changes}
-                    changed = [after.get(entry, entry.requirement) for entry in wanted]
-                    kept = [Declared(requirement=entry) for entry in changed if entry is not None]
-                    solution = solve(DictProvider(releases), TARGET, kept)
+                    after = read_declaration(apply(before, edits)[0], folder_name="hivescale")
+                    solution = solve(provider, TARGET, after.asked())
                     assert isinstance(solution, Solution)
                     chosen = {name: solution.chosen[name].version for name in one.chosen}
                     self.assertEqual(chosen, dict(one.chosen))
-        self.assertGreater(seen, 50)
+        self.assertGreater(seen, 80)
+
+
+def declaration_text(texts: list[str], dice: random.Random) -> str:
+    """Requirements of the project, of a group that another includes, and of an extra that it names."""
+    places: dict[str, list[str]] = {"own": [], "group": [], "extra": []}
+    for text in texts:
+        places[dice.choice(list(places))].append(text)
+    return f"""
+[project]
+name = "hivescale"
+dependencies = {json.dumps([*places["own"], "hivescale[plots]"])}
+[project.optional-dependencies]
+plots = {json.dumps(places["extra"])}
+[dependency-groups]
+checks = {json.dumps(places["group"])}
+all = [{{ include-group = "checks" }}]
+"""

@@ -13,7 +13,7 @@ from packaging.version import Version
 from rabbet.core.lock.select import needed
 from rabbet.core.model.lock import Lock, LockedFile, LockedLibrary, LockedRuntime, Selection
 from rabbet.formats.pylock import read_lock, write_lock
-from tests.support.catalogue import TARGET
+from tests.support.catalogue import EMPTY, TARGET
 
 texts = st.text(st.characters(exclude_categories=["Cs"]), max_size=12)
 digests = st.text("0123456789abcdef", min_size=64, max_size=64)
@@ -83,5 +83,5 @@ class LockText(unittest.TestCase):
             extras=sorted(selection.extras),
         )
         expected = sorted(package.name for package, _ in chosen)
-        found = needed(lock, TARGET, selection)
+        found = needed(lock, TARGET, selection, EMPTY)
         self.assertEqual(sorted(one.locked.name for one in found), expected)

@@ -101,10 +101,10 @@ class Merging(unittest.TestCase):
         for solution in solutions:
             expected = {name: one.version for name, one in solution.chosen.items()}
             for target in solution.target.each:
-                found = needed(lock, target, lock.everything)
+                found = needed(lock, target, lock.everything, declaration)
                 self.assertEqual({one.locked.name: one.locked.version for one in found}, expected)
                 self.assertEqual(len(found), len(expected))
-            project = needed(lock, solution.target, Selection())
+            project = needed(lock, solution.target, Selection(), declaration)
             self.assertEqual({one.locked.name for one in project}, self.reached(solution, own[0]))
 
     @staticmethod

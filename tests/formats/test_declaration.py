@@ -10,8 +10,9 @@ from hypothesis import strategies as st
 from packaging.requirements import Requirement
 
 from rabbet.core.model.declaration import Section
+from rabbet.core.model.edit import Change, Edit
 from rabbet.formats.pyproject import read_declaration
-from rabbet.formats.pyproject_edit import put_requirement, put_runtime, put_targets, take_requirement
+from rabbet.formats.pyproject_edit import apply
 
 TABLE = tomllib.loads((Path(__file__).parent.parent / "data" / "declarations.toml").read_text())
 
@@ -40,6 +41,14 @@ def declared(text: str, section: Section | None = None) -> dict[str, Requirement
     return {one.name: one for one in found}
 
 
+def put(text: str, requirement: Requirement, section: Section | None) -> tuple[str, Change]:
+    """The text with a requirement declared, and what became of it."""
+    after, changes = apply(
+        text, [Edit(verb="declare", what="library", value=str(requirement), section=section)]
+    )
+    return after, changes[0]
+
+
 class Changing(unittest.TestCase):
     """Comments, order and everything that was not named stay."""
 
@@ -47,17 +56,17 @@ class Changing(unittest.TestCase):
         """Each change in `data/declarations.toml`: text before, what is done, text after."""
         for case in TABLE["change"]:
             with self.subTest(case["title"]):
-                text = case["before"]
-                section = Section("group", case["group"]) if "group" in case else None
-                section = Section("extra", case["extra"]) if "extra" in case else section
-                if "put" in case:
-                    text, _ = put_requirement(text, Requirement(case["put"]), section=section)
-                if "take" in case:
-                    text, _ = take_requirement(text, case["take"], section=section)
-                if "targets" in case:
-                    text, _ = put_targets(text, case["targets"])
-                if "runtime" in case:
-                    text, _ = put_runtime(text, case["runtime"])
+                kinds = [kind for kind in ("group", "extra", "variant") if kind in case]
+                section = Section(kinds[0], case[kinds[0]]) if kinds else None
+                edits = [
+                    Edit(
+                        verb=verb, what=what, value=value, section=section, exactly=case.get("exactly", False)
+                    )
+                    for verb in ("retract", "declare")
+                    for what, values in case.get(verb, {}).items()
+                    for value in values
+                ]
+                text, _ = apply(case["before"], edits)
                 self.assertEqual(text, case["after"])
 
     @given(
@@ -66,11 +75,12 @@ class Changing(unittest.TestCase):
         st.sampled_from([None, Section("group", "checks"), Section("extra", "plots")]),
     )
     def test_put(self, text: str, requirement: Requirement, section: Section | None) -> None:
-        """What was put is there, all else is as before, and putting it again changes nothing."""
-        after, change = put_requirement(text, requirement, section=section)
-        expected = {**declared(text, section), requirement.name: requirement}
-        self.assertEqual(declared(after, section), expected)
-        self.assertEqual(put_requirement(after, requirement, section=section)[0], after)
+        """What was given is there, all else is as before, and giving it again changes nothing."""
+        after, change = put(text, requirement, section)
+        known = declared(text, section)
+        expected = requirement if requirement.specifier else known.get(requirement.name, requirement)
+        self.assertEqual(declared(after, section), {**known, requirement.name: expected})
+        self.assertEqual(put(after, requirement, section)[0], after)
         self.assertEqual(change.happened, after != text)
         self.assertEqual(re.findall(r"#.*", after), re.findall(r"#.*", text))
 
@@ -79,8 +89,8 @@ class Changing(unittest.TestCase):
         """Taking out what was just added gives the same declaration and keeps all comments."""
         if requirement.name in declared(text):
             return
-        after, _ = put_requirement(text, requirement, section=None)
-        back, changes = take_requirement(after, requirement.name.upper(), section=None)
+        after, _ = put(text, requirement, None)
+        back, changes = apply(after, [Edit(verb="retract", what="library", value=requirement.name.upper())])
         self.assertEqual(declared(back), declared(text))
         self.assertEqual(len(changes), 1)
         self.assertEqual(re.findall(r"#.*", back), re.findall(r"#.*", text))

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from packaging.utils import canonicalize_name
 
-from rabbet.core.lock.select import serves
+from rabbet.core.lock.serving import serves
 from rabbet.core.model.lock import Lock
 from rabbet.core.solve.candidates import candidates_for
 from rabbet.core.targets import named_target

@@ -8,6 +8,7 @@ from rabbet.core.lock.select import needed
 from rabbet.core.targets import named_target
 from rabbet.errors import EnvironmentFailed, NotUnderstood
 from rabbet.formats.pylock import read_lock
+from tests.support.catalogue import EMPTY
 
 TABLE = tomllib.loads((Path(__file__).parent.parent / "data" / "lock_edits.toml").read_text())
 ZEROS = "0" * 64
@@ -59,4 +60,4 @@ class Edits(unittest.TestCase):
 
     def read(self, text: str) -> None:
         lock = read_lock(text)
-        needed(lock, named_target("linux-x86_64", "3.12", {}), lock.everything)
+        needed(lock, named_target("linux-x86_64", "3.12", {}), lock.everything, EMPTY)

@@ -72,7 +72,7 @@ class BadInput(ProgramCase):
         """Where no source is known, the error tells all three ways to name one."""
         (self.project / "pyproject.toml").write_text('[project]\nname = "x"\ndependencies = ["skepio"]\n')
         error = self.rabbet("resolve", code=5).err
-        for word in ("[[tool.rabbet.sources]]", "RABBET_SOURCE", "settings.toml", "rabbet begin --source"):
+        for word in ("[[tool.rabbet.sources]]", "RABBET_SOURCE", "settings.toml", "declare --source"):
             self.assertIn(word, error)
 
     @unittest.skipIf(UNPRIVILEGED and not shutil.which("setpriv"), "root can't give up writing anywhere")

@@ -101,9 +101,21 @@ class Elsewhere(ProgramCase):
                 self.assertTrue(found["hivewire"]["wheels"][0]["url"].startswith(tree.as_uri()))
         self.rabbet("recreate")
         self.assertIn("No drift", self.rabbet("drift").out)
+        locks = []
+        for source in ("../tree", "../tree/files"):  # files alone tell of none that it was yanked
+            self.declare("royaljelly", "hivewire<2.2", source=source)
+            locks.append(self.without_places(self.resolve("--raise-all")[0]))
+        self.assertEqual(*locks)
         self.assertIn("near names: hivewire", self.rabbet("lookup", "hivewite", code=4).err)
         (tree / "Hivewire" / "index.html").write_text("no page")
         self.assertIn("can't be read", self.rabbet("lookup", "hivewire", code=5).err)
+
+    @staticmethod
+    def without_places(entries: dict[str, dict]) -> dict[str, dict]:
+        """Entries of a lock without where their files lie."""
+        places = ("wheels", "tool", "index")
+        rest = {name: {k: v for k, v in one.items() if k not in places} for name, one in entries.items()}
+        return {n: {**one, "hashes": [w["hashes"] for w in entries[n]["wheels"]]} for n, one in rest.items()}
 
     def repository(self) -> str:
         """A repository with one library in a folder; its address."""

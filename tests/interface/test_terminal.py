@@ -143,8 +143,10 @@ class Begin(ProgramCase):
         self.assertTrue(after.endswith('\n\n[[tool.rabbet.sources]]\nname = "main"\nurl = "wheels"\n'), after)
         self.assertEqual(tomllib.loads(after)["project"]["dependencies"], ["skepio"])
         self.assertNotIn("version =", after)
-        again = self.rabbet("begin", "--source", "elsewhere")
-        self.assertIn("has all that Rabbet needs", again.out)
+        self.assertIn("has all that Rabbet needs", self.rabbet("begin", "--source", "wheels").out)
+        refused = self.rabbet("begin", "--source", "elsewhere", "--name", "new", code=2).err
+        self.assertIn("its name is old", refused)
+        self.assertIn("rabbet declare --source other=elsewhere", refused)
         self.assertEqual((self.project / "pyproject.toml").read_text(), after)
 
     def test_defaults(self) -> None:
@@ -164,7 +166,7 @@ class Demo(ProgramCase):
         for words in (
             "$ rabbet resolve",
             "week 20 | ####",
-            "3 findings, 2 of them breaking",
+            "3 findings, 3 of them breaking",
             "No drift: 6 libraries",
         ):
             self.assertIn(words, shown)

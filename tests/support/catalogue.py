@@ -8,7 +8,7 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName, canonicalize_name
 from packaging.version import Version
 
-from rabbet.core.model.declaration import Declared, Section
+from rabbet.core.model.declaration import Declaration, Declared, Section
 from rabbet.core.model.release import Candidate, ListedFile, Metadata, SetAside
 from rabbet.core.model.target import Target
 from rabbet.core.solve.candidates import Candidates
@@ -27,14 +27,17 @@ MARKERS = {
     "sys_platform": "linux",
 }
 TARGET = Target(platform="linux-x86_64", python=Version("3.12.1"), markers=MARKERS, tags={"py3-none-any": 0})
+EMPTY = Declaration(name="hivescale", python=SpecifierSet(), requirements=(), groups={}, sources=())
 requirement = cache(Requirement)
 
 
 def declared(*texts: str) -> list[Declared]:
-    """Requirements of the project; `group: requirement` for those of a group."""
+    """Requirements of the project; `group: requirement` for those of a group, `limit: ` before a limit."""
     parts = [text.rpartition(": ") for text in texts]
     return [
-        Declared(requirement=requirement(text), section=Section("group", group) if group else None)
+        Declared(requirement=requirement(text), limit=True)
+        if group == "limit"
+        else Declared(requirement=requirement(text), section=Section("group", group) if group else None)
         for group, _, text in parts
     ]
 

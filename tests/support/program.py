@@ -1,7 +1,12 @@
 """The built program, driven as a user does: in a temporary folder, with a home and a store of its own."""
 
+import contextlib
+import io
 import json
 import os
+import re
+import shlex
+import shutil
 import signal
 import subprocess
 import sys
@@ -12,6 +17,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from rabbet.cli.main import parser_for
 from rabbet.demo.stand_in import StandIn
 
 
@@ -68,7 +74,20 @@ class ProgramCase(unittest.TestCase):
         )
         self.assertEqual(done.returncode, code, f"{arguments}\n{done.stdout}\n{done.stderr}")
         self.assertNotIn("Traceback", done.stderr)
+        self.check_ways(done.stderr)
         return Outcome(done.returncode, done.stdout, done.stderr)
+
+    def check_ways(self, error: str) -> None:
+        """Behind every `try` and `or` stands a command that exists, with arguments that it takes."""
+        for line in re.findall(r"^  (?:try|or ) {5}(.*)", error, re.MULTILINE):
+            words = [*shlex.split(line), "&&"]
+            while words:
+                command, words = words[: words.index("&&")], words[words.index("&&") + 1 :]
+                if command[0] != "rabbet":
+                    self.assertTrue(command[0] in ("cd", "exit") or shutil.which(command[0]), line)
+                elif command[1] not in ("help", "--help"):
+                    with contextlib.suppress(SystemExit), contextlib.redirect_stdout(io.StringIO()):
+                        parser_for(command[1]).parse_args(command[2:])
 
     @staticmethod
     def command(*arguments: str) -> list[str]:

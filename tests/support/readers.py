@@ -41,6 +41,7 @@ from rabbet.sources.pages import Pages
 from rabbet.store.environments import NAME_FILE, Environments
 from rabbet.store.memory import Memory
 from rabbet.store.unpack import digests_in, unpack_wheel
+from tests.support.catalogue import EMPTY
 
 TARGET = named_target("linux-x86_64", "3.12", {})
 NAME = canonicalize_name("nectarplot")
@@ -82,6 +83,12 @@ targets = ["linux-x86_64", "macos-arm64"]
 pythons = ["3.12"]
 baselines = { glibc = "2.28" }
 build-from-source = ["skepio"]
+limits = ["honeyflow<3"]
+without = ["broodcount"]
+
+[tool.rabbet.corrections]
+"combframe==2.1" = { drop = ["tallywax"], add = ["tallywax>=1"] }
+
 [tool.rabbet.local]
 combframe = "../combframe"
 [tool.rabbet.variants.old]
@@ -139,7 +146,7 @@ def text(content: bytes) -> str:
 def locked(content: bytes, _: Path) -> None:
     """Read a lock, and what a machine needs of it."""
     lock = read_lock(text(content))
-    needed(lock, TARGET, lock.everything)
+    needed(lock, TARGET, lock.everything, EMPTY)
 
 
 def page(parse: Callable[..., object]) -> Callable[[bytes, Path], object]:

@@ -69,9 +69,7 @@ def make_context(*, quiet: bool, offline: bool, ask_anew: bool) -> Iterator[Cont
     try:
         folder = Path.cwd()
     except OSError as error:
-        raise WrongUsage(
-            "the current folder is not there any more", remedy="cd to a folder that is"
-        ) from error
+        raise WrongUsage("the current folder is not there any more", remedy="cd") from error
     context = Context(
         machine=Machine(
             folder=folder,

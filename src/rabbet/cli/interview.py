@@ -8,8 +8,10 @@ from rabbet.cli.context import Context
 from rabbet.cli.prompt import ask, ask_choice
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.wording import specifiers_text
-from rabbet.formats.requirement import parse_requirement, parse_runtime
-from rabbet.tasks.begin import Answers, Draft, default_name, offered_runtimes
+from rabbet.errors import NotUnderstood
+from rabbet.formats.pyproject import wrong_source
+from rabbet.formats.requirement import parse_requirement, parse_runtime, split_requirements
+from rabbet.tasks.begin import Answers, Draft, checked_name, default_name, offered_runtimes
 from rabbet.tasks.settings import users_source
 
 __all__ = ["asked", "given", "show_draft"]
@@ -22,7 +24,8 @@ def given(arguments: Namespace, context: Context, present: Declaration | None) -
         runtime = _default_runtime(context)
     return Answers(
         name=arguments.name or default_name(context.machine.folder),
-        python=specifiers_text(parse_runtime(runtime)) if runtime else "",
+        named=arguments.name is not None,
+        python=_versions(runtime),
         source=arguments.source,
         requirements=[parse_requirement(library) for library in arguments.libraries],
     )
@@ -34,25 +37,39 @@ def _default_runtime(context: Context) -> str | None:
 
 
 def asked(arguments: Namespace, context: Context, present: Declaration | None) -> Answers:
-    """Ask for what was not given; an existing file answers for itself."""
-    name, runtime, source = arguments.name, arguments.runtime, arguments.source
+    """Ask for what was not given, each answer until it can be read; an existing file answers for itself."""
+    name, python, source = arguments.name, _versions(arguments.runtime), arguments.source
     if present is None:
-        name = name or ask(context, "name of the project", default_name(context.machine.folder), str)
-        if runtime is None:
+        default = default_name(context.machine.folder)
+        name = name or ask(context, "name of the project", default, checked_name)
+        if arguments.runtime is None:
             choices = _choices(context) or ["python>=3.11"]
-            runtime = ask_choice(context, "runtime (found on this machine, the newest first)", choices)
+            question = "runtime (found on this machine, the newest first)"
+            python = ask_choice(context, question, choices, _versions)
     if source is None and not (present and present.sources):
         known = users_source(context.machine)
         question = "source: an index's address or a folder of wheels" + (" (empty: yours)" if known else "")
-        source = ask(context, question, "", str) or None
-    libraries = arguments.libraries or ask(context, "first libraries (empty: none)", "", _libraries)
-    requirements = [one if isinstance(one, Requirement) else parse_requirement(one) for one in libraries]
+        source = ask(context, question, "", _source) or None
+    libraries = [parse_requirement(one) for one in arguments.libraries]
     return Answers(
         name=name or default_name(context.machine.folder),
-        python=specifiers_text(parse_runtime(runtime)) if runtime else "",
+        named=arguments.name is not None,
+        python=python,
         source=source,
-        requirements=requirements,
+        requirements=libraries or ask(context, "first libraries (empty: none)", "", _libraries),
     )
+
+
+def _versions(runtime: str | None) -> str:
+    return specifiers_text(parse_runtime(runtime)) if runtime else ""
+
+
+def _source(answer: str) -> str:
+    """A source, checked. Raises `NotUnderstood`."""
+    wrong = wrong_source(answer) if answer else ""
+    if wrong:
+        raise NotUnderstood(f"that {wrong}")
+    return answer
 
 
 def _choices(context: Context) -> list[str]:
@@ -61,7 +78,7 @@ def _choices(context: Context) -> list[str]:
 
 
 def _libraries(answer: str) -> list[Requirement]:
-    return [parse_requirement(text) for text in answer.split()]
+    return [parse_requirement(text) for text in split_requirements(answer)]
 
 
 def show_draft(written: Draft, context: Context) -> None:

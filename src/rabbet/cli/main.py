@@ -17,10 +17,9 @@ from typing import NoReturn
 from rabbet import __version__
 from rabbet.cli.output import flush, write_line
 from rabbet.cli.registry import COMMANDS, HEADINGS
-from rabbet.core.shown_text import visible, without_credentials
 from rabbet.errors import ExitCode, Interrupted, RabbetError, WrongUsage
 
-__all__ = ["main", "program"]
+__all__ = ["main", "parser_for", "program"]
 
 _USAGE = """\
 usage: rabbet [--version] [--help] [--trace] COMMAND …
@@ -65,7 +64,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
     except RabbetError as error:
         return _report(error, trace=trace)
     except KeyboardInterrupt:
-        code = _report(Interrupted("interrupted", remedy="run the command again: it finishes what is left"))
+        code = _report(Interrupted("interrupted", note="the same command again finishes what is left"))
         _leave_now(code)
     except BrokenPipeError:
         # The reader of our output went away; the rest of it is for nobody.
@@ -80,8 +79,10 @@ def main(arguments: Sequence[str] | None = None) -> int:
 def _tell_forgotten(event: str, arguments: tuple[object, ...]) -> None:
     """Tell of what was kept and found damaged: it was forgotten, and is worked out anew."""
     if event == "rabbet.forgotten":
+        from rabbet.cli.failure import plain
+
         with suppress(OSError):
-            print(f"trace: damaged, so forgotten: {_plain(str(arguments[0]))}", file=sys.stderr)  # noqa: T201
+            print(f"trace: damaged, so forgotten: {plain(str(arguments[0]))}", file=sys.stderr)  # noqa: T201
 
 
 def _mend_streams() -> None:
@@ -117,11 +118,11 @@ def help_text() -> str:
     return "\n".join(lines)
 
 
-def _run(name: str, given: list[str]) -> int:
+def parser_for(name: str, *, helping: bool = False) -> ArgumentParser:
+    """The parser of one command's arguments. Raises `WrongUsage` where there is no such command."""
     if name not in COMMANDS:
         raise _unknown(name)
     module = import_module(COMMANDS[name][1])
-    helping = "--help" in given or "-h" in given
     parser = _Parser(
         prog=f"rabbet {name}",
         description=module.__doc__,
@@ -130,15 +131,26 @@ def _run(name: str, given: list[str]) -> int:
         formatter_class=partial(HelpFormatter, width=None if helping else 80),
     )
     module.add_arguments(parser)
+    return parser
+
+
+def _run(name: str, given: list[str]) -> int:
     try:
-        arguments = parser.parse_args(given)
+        arguments = parser_for(name, helping="--help" in given or "-h" in given).parse_args(given)
     except SystemExit:  # argparse has shown the help
         return ExitCode.DONE
     from rabbet.cli.context import make_context
 
     shared = ("quiet", "offline", "ask_anew")
     with make_context(**{name: getattr(arguments, name, False) for name in shared}) as context:
-        code: int = module.run(arguments, context)
+        try:
+            code: int = import_module(COMMANDS[name][1]).run(arguments, context)
+        except RabbetError as error:
+            if getattr(arguments, "variant", None):
+                from rabbet.cli.failure import for_variant
+
+                error.ways = for_variant(error.ways, arguments.variant)
+            raise
         return code
 
 
@@ -153,37 +165,19 @@ def _unknown(name: str) -> WrongUsage:
 
 def _report(error: RabbetError, *, trace: bool = False) -> int:
     """Print an error for people: what, because, try."""
-    lines = [f"error: {_plain(str(error))}"]
+    from rabbet.cli.failure import plain, reasons, ways
+
+    lines = [] if error.told else reasons(str(error), error.because, sys.stderr)
+    lines += ways(error.note, error.ways, sys.stderr)
     if trace:
         import traceback
 
-        lines = [_plain(line) for line in "".join(traceback.format_exception(error)).splitlines()] + lines
-    because = [line for reason in error.because for line in _wrapped(_plain(reason))]
-    lines += [f"{'' if number else '  because':9} {line}" for number, line in enumerate(because)]
-    if error.remedy:
-        others = (f"  or      {_plain(other)}" for other in error.or_else)
-        lines += [f"  try     {_plain(error.remedy)}", *others]
+        lines = [plain(line) for line in "".join(traceback.format_exception(error)).splitlines()] + lines
     with suppress(OSError):  # a full or closed output must not hide the error
         sys.stdout.flush()
     with suppress(OSError):
         print("\n".join(lines), file=sys.stderr, flush=True)  # noqa: T201 - the one place that prints errors
     return error.exit_code
-
-
-def _plain(text: str) -> str:
-    """A line that may be shown: secrets go before it is wrapped, for a line break could hide one."""
-    return visible(without_credentials(text))
-
-
-def _wrapped(reason: str) -> list[str]:
-    """A reason in lines that fit a terminal; elsewhere, and for a position marked below a text, as it is."""
-    if not sys.stderr.isatty() or reason.startswith(" "):
-        return [reason]
-    from shutil import get_terminal_size
-    from textwrap import wrap
-
-    width = max(40, min(get_terminal_size().columns, 100) - 10)
-    return wrap(reason, width, subsequent_indent="  ", break_on_hyphens=False) or [reason]
 
 
 def _leave_now(code: int) -> NoReturn:

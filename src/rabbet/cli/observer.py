@@ -1,9 +1,12 @@
 """Progress on stderr: a moving line on a terminal when work takes long, else one line a stage."""
 
+import sys
 import threading
 import time
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, NamedTuple, Protocol, TextIO
 
+from rabbet.cli.failure import reasons
 from rabbet.cli.style import size_text
 from rabbet.core.shown_text import visible, without_credentials
 from rabbet.tasks.progress import Observer, Silent
@@ -52,6 +55,11 @@ class _Lines(Silent):
         shown += f", {size_text(size)}" if size else ""
         if total != 0:
             print(f"… {_plain(shown)}", file=self._stream, flush=True)
+
+    def told(self, message: str, because: Sequence[str]) -> bool:
+        """Print the failure."""
+        print("\n".join(reasons(message, because, self._stream)), file=self._stream, flush=True)
+        return True
 
     def close(self) -> None:
         """Nothing needs to be cleared."""
@@ -120,6 +128,13 @@ class _Moving:
         with self._guard:
             self._done += 1
             self._draw(text)
+
+    def told(self, message: str, because: Sequence[str]) -> bool:
+        """Print the failure; the moving line goes on below it."""
+        self.close()
+        sys.stderr.write("\n".join([*reasons(message, because, sys.stderr), ""]))
+        sys.stderr.flush()
+        return True
 
     def waiting(self, text: str) -> None:
         """Show what is waited for."""

@@ -1,12 +1,25 @@
 """Options that several commands share, so that each means the same everywhere."""
 
 from argparse import ArgumentParser, Namespace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Literal, get_args
 
 if TYPE_CHECKING:
     from rabbet.core.model.declaration import Section
+    from rabbet.core.model.edit import Edit
 
-__all__ = ["add_ask_anew", "add_json", "add_offline", "add_quiet", "add_section", "add_variant", "section_of"]
+__all__ = [
+    "add_ask_anew",
+    "add_json",
+    "add_listed",
+    "add_now",
+    "add_offline",
+    "add_quiet",
+    "add_section",
+    "add_variant",
+    "edits_of",
+    "section_of",
+    "variant_option",
+]
 
 
 def add_json(parser: ArgumentParser) -> None:
@@ -38,9 +51,26 @@ def add_variant(parser: ArgumentParser) -> None:
     )
 
 
+def add_now(parser: ArgumentParser) -> None:
+    """`--now`, and what resolving and recreating need to be told."""
+    parser.add_argument(
+        "--now", action="store_true", help="then resolve and recreate; if that fails, all is as before"
+    )
+    add_offline(parser)
+    add_quiet(parser)
+
+
+def variant_option(variant: str | None) -> str:
+    """The option that names a variant, to be put behind a command; empty for the project itself."""
+    import shlex
+
+    return f" --variant {shlex.quote(variant)}" if variant else ""
+
+
 def add_section(parser: ArgumentParser, purpose: str) -> None:
-    """`--group NAME` or `--extra NAME`."""
+    """`--group NAME`, `--extra NAME` or `--variant NAME`."""
     which = parser.add_mutually_exclusive_group()
+    which.add_argument("--variant", metavar="NAME", help=f"{purpose} this variant of the project")
     which.add_argument("--group", metavar="NAME", help=f"{purpose} this dependency group, such as checks")
     which.add_argument("--extra", metavar="NAME", help=f"{purpose} this extra: optional dependencies")
 
@@ -51,6 +81,37 @@ def section_of(arguments: Namespace) -> "Section | None":
 
     from rabbet.core.model.declaration import Section
 
-    if arguments.extra:
-        return Section("extra", canonicalize_name(arguments.extra))
-    return Section("group", canonicalize_name(arguments.group)) if arguments.group else None
+    for kind, name in (
+        ("extra", arguments.extra),
+        ("variant", arguments.variant),
+        ("group", arguments.group),
+    ):
+        if name:
+            return Section(kind, canonicalize_name(name))  # type: ignore[arg-type]
+    return None
+
+
+def add_listed(parser: ArgumentParser, **options: tuple[str, str]) -> None:
+    """Options that take one or more entries each: what to show for one, and the help."""
+    for name, (shown, purpose) in options.items():
+        parser.add_argument(f"--{name}", metavar=shown, nargs="+", default=[], help=purpose)
+
+
+def edits_of(verb: Literal["declare", "retract"], arguments: Namespace) -> "list[Edit]":
+    """What `declare` and `retract` are to do; a section without libraries is retracted whole."""
+    from rabbet.core.model.edit import Edit, What
+
+    section = section_of(arguments)
+    exactly = getattr(arguments, "exactly", False)
+    edits = [
+        Edit(verb=verb, what="library", value=one, section=section, exactly=exactly)
+        for one in arguments.libraries
+    ]
+    for what in get_args(What):
+        place = section if what == "runtime" else None
+        edits += [
+            Edit(verb=verb, what=what, value=one, section=place) for one in getattr(arguments, what, ())
+        ]
+    if verb == "retract" and section is not None and not edits:
+        edits.append(Edit(verb="retract", what="section", section=section))
+    return edits

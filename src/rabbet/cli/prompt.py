@@ -23,17 +23,19 @@ def ask(context: Context, question: str, default: str, read: Callable[[str], Ans
                 context.show(f"  {line}")
 
 
-def ask_choice(context: Context, question: str, choices: Sequence[str]) -> str:
+def ask_choice(
+    context: Context, question: str, choices: Sequence[str], read: Callable[[str], Answer]
+) -> Answer:
     """Ask for one of the choices by its number, or for a text of one's own; the first is the default."""
     context.show(question)
     for number, choice in enumerate(choices, 1):
         context.show(f"  {number}  {choice}")
 
-    def read(answer: str) -> str:
-        chosen = answer.isdecimal() and 0 < int(answer) <= len(choices)
-        return choices[int(answer) - 1] if chosen else answer
+    def chosen(answer: str) -> Answer:
+        numbered = answer.isdecimal() and 0 < int(answer) <= len(choices)
+        return read(choices[int(answer) - 1] if numbered else answer)
 
-    return ask(context, "number, or your own", "1", read)
+    return ask(context, "number, or your own", "1", chosen)
 
 
 def confirm(context: Context, question: str) -> bool:

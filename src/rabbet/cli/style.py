@@ -4,18 +4,24 @@ Cells are made visible text here, before colour is added: a table's lines are th
 codes of a terminal.
 """
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import NamedTuple, TextIO
 
 from rabbet.core.shown_text import visible
 
 __all__ = ["COLOURED", "PLAIN", "Style", "TableLine", "count", "size_text", "style_for", "table"]
 
+_GAP = 2  # characters between columns
+_NARROWEST = 40  # a narrower terminal breaks lines itself
+_NARROWEST_LAST, _NARROWEST_CELL = 24, 10
 _UNITS = ("B", "kB", "MB", "GB")
 
 
 class Style(NamedTuple):
-    """How words are set off: each field holds the codes of a terminal (ECMA-48), or nothing."""
+    """How words are set off: each field holds the codes of a terminal (ECMA-48), or nothing.
+
+    `width` is the terminal's, in characters; 0 where there is none, and nothing has to fit.
+    """
 
     heading: str = ""
     good: str = ""
@@ -23,6 +29,7 @@ class Style(NamedTuple):
     bad: str = ""
     faint: str = ""
     end: str = ""
+    width: int = 0
 
 
 class TableLine(str):
@@ -38,9 +45,13 @@ COLOURED = Style(
 
 
 def style_for(stream: TextIO, environ: Mapping[str, str]) -> Style:
-    """Colour for a terminal, unless `NO_COLOR` is set or the terminal can't."""
-    coloured = stream.isatty() and not environ.get("NO_COLOR") and environ.get("TERM") != "dumb"
-    return COLOURED if coloured else PLAIN
+    """Colour for a terminal, unless `NO_COLOR` is set or the terminal can't; tables that fit it."""
+    if not stream.isatty():
+        return PLAIN
+    from shutil import get_terminal_size
+
+    coloured = not environ.get("NO_COLOR") and environ.get("TERM") != "dumb"
+    return (COLOURED if coloured else PLAIN)._replace(width=max(_NARROWEST, get_terminal_size().columns))
 
 
 def table(
@@ -50,18 +61,52 @@ def table(
     *,
     tones: Mapping[str, str] | None = None,
 ) -> list[TableLine]:
-    """Aligned columns without boxes. `tones` gives the colour of cells that hold a certain word."""
+    """Aligned columns without boxes. `tones` gives the colour of cells that hold a certain word.
+
+    What is too wide for a terminal gives way in this order: the last column wraps under itself, then columns
+    from right to left are cut and end in `…`.
+    """
     rows = [[visible(cell) for cell in row] for row in rows]
     widths = [max(len(row[i]) for row in (headings, *rows)) for i in range(len(headings))]
+    if style.width:
+        widths = _fitting(widths, style.width)
     lines = [_line(headings, widths, [style.heading] * len(headings), style)]
     for row in rows:
         codes = [(tones or {}).get(cell, "") for cell in row]
-        lines.append(_line(row, widths, codes, style))
+        lines += [_line(part, widths, codes, style) for part in _in_lines(row, widths)]
     return lines
+
+
+def _fitting(widths: Sequence[int], most: int) -> list[int]:
+    """Narrower columns, so that all of them fit, as far as that goes."""
+    fitting = list(widths)
+    excess = sum(widths) + _GAP * (len(widths) - 1) - most
+    for number in reversed(range(len(widths))):
+        least = _NARROWEST_LAST if number == len(widths) - 1 else _NARROWEST_CELL
+        given = min(excess, max(0, fitting[number] - least))
+        if given > 0:
+            fitting[number] -= given
+            excess -= given
+    return fitting
+
+
+def _in_lines(row: Sequence[str], widths: Sequence[int]) -> Iterator[list[str]]:
+    """A row's cells as they fit: the last one in as many lines as it takes, the others cut."""
+    if len(row[-1]) <= widths[-1]:
+        yield list(row)
+        return
+    from textwrap import wrap
+
+    for number, part in enumerate(wrap(row[-1], widths[-1], break_on_hyphens=False)):
+        yield [*(row[:-1] if number == 0 else [""] * (len(row) - 1)), part]
 
 
 def _line(cells: Sequence[str], widths: Sequence[int], codes: Sequence[str], style: Style) -> TableLine:
     """Padding stays outside the colour, and a line has no space at its end."""
+    cells = [
+        cell if len(cell) <= width else f"{cell[: width - 1]}…"
+        for cell, width in zip(cells, widths, strict=True)
+    ]
     last = max((number for number, cell in enumerate(cells) if cell), default=0)
     parts = []
     for number, (cell, width, code) in enumerate(zip(cells, widths, codes, strict=True)):

@@ -4,8 +4,10 @@ Tags follow PEP 425; platform tags follow PEP 600 (glibc), PEP 656 (musl) and, o
 `packaging` library. Computed from facts alone, so that any machine can compute any machine's target.
 """
 
+import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
+from functools import cache
 
 from packaging import tags
 from packaging.version import Version
@@ -13,7 +15,7 @@ from packaging.version import Version
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.target import Target
 
-__all__ = ["BASELINES", "PLATFORMS", "joined", "named_target", "target_of"]
+__all__ = ["BASELINES", "PLATFORMS", "baseline_needed", "joined", "named_target", "target_of"]
 
 BASELINES = {
     "glibc": "2.28",
@@ -32,6 +34,8 @@ PLATFORMS = {
 
 _LEGACY_NAMES = {(2, 17): "manylinux2014", (2, 12): "manylinux2010", (2, 5): "manylinux1"}
 _OLDEST_GLIBC_MINOR = {"x86_64": 5, "i686": 5}  # PEP 571 and 513 exist for these two machines only
+_VERSIONED = re.compile(r"(manylinux|musllinux|macosx)_([0-9]+)_([0-9]+)_(.+)\Z")
+_FAMILIES = {"manylinux": "glibc", "musllinux": "musl", "macosx": "macos"}
 _SYSTEMS = {"linux": "linux", "darwin": "macos", "win32": "windows"}
 
 
@@ -65,7 +69,7 @@ def named_target(platform: str, python: str, baselines: Mapping[str, str]) -> Ta
         abi_flags="",
         word_bits=64,
     )
-    return target_of(facts)
+    return replace(target_of(facts), named=True)
 
 
 def joined(targets: Iterable[Target]) -> tuple[Target, ...]:
@@ -78,6 +82,34 @@ def joined(targets: Iterable[Target]) -> tuple[Target, ...]:
     return tuple(by_markers.values())
 
 
+def baseline_needed(target: Target, wheel_tags: Iterable[str]) -> tuple[str, str] | None:
+    """The C library (or `macos`) and the oldest version of it with which one of the tags would fit a target.
+
+    `None` where none would: for another reason than the age of the system.
+    """
+    library, _ = target.libc
+    endings = {_platform_name(tag.rpartition("-")[2])[2] for tag in target.tags}
+    beginnings = {tag.rpartition("-")[0] for tag in target.tags}
+    versions = []
+    for tag in wheel_tags:
+        beginning, _, platform = tag.rpartition("-")
+        family, version, machine = _platform_name(platform)
+        if family == library and beginning in beginnings and machine in endings and tag not in target.tags:
+            versions.append(version)
+    oldest = min(versions, key=Version, default=None)
+    return (library, oldest) if oldest else None
+
+
+@cache
+def _platform_name(platform: str) -> tuple[str, str, str]:
+    """The system that a platform tag names, its oldest version, and the machine; empty for other tags."""
+    found = _VERSIONED.match(platform)
+    if found is None:
+        return "", "", ""
+    family, major, minor, machine = found.groups()
+    return _FAMILIES[family], f"{major}.{minor}", machine
+
+
 def target_of(runtime: PythonRuntime) -> Target:
     """The target that this runtime serves on its machine."""
     system = _SYSTEMS.get(runtime.markers["sys_platform"], runtime.markers["sys_platform"])
@@ -88,6 +120,7 @@ def target_of(runtime: PythonRuntime) -> Target:
         python=runtime.version,
         markers=runtime.markers,
         tags={tag: rank for rank, tag in enumerate(ranked)},
+        libc=runtime.libc,
     )
 
 

@@ -5,7 +5,7 @@ from packaging.specifiers import SpecifierSet
 
 from rabbet.core.shown_text import without_credentials
 
-__all__ = ["requirement_text", "specifiers_text"]
+__all__ = ["renamed", "requirement_text", "specifiers_text"]
 
 _OPERATORS = ("===", "==", "~=", ">=", ">", "!=", "<=", "<")
 
@@ -14,6 +14,13 @@ def specifiers_text(specifiers: SpecifierSet) -> str:
     """Such as `>=2,<4`."""
     ordered = sorted(specifiers, key=lambda one: (_OPERATORS.index(one.operator), one.version))
     return ",".join(str(one) for one in ordered)
+
+
+def renamed(requirement: Requirement, name: str) -> Requirement:
+    """The same requirement on a library of another name."""
+    changed = Requirement(str(requirement))
+    changed.name = name
+    return changed
 
 
 def requirement_text(requirement: Requirement, *, marker: bool = True, whole: bool = False) -> str:

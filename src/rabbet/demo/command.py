@@ -4,6 +4,7 @@ Needs no network: a stand-in index with made-up libraries serves on the loopback
 played in a temporary folder with a store of its own.
 """
 
+import shlex
 import shutil
 import tempfile
 from argparse import ArgumentParser, Namespace
@@ -45,7 +46,9 @@ def run(arguments: Namespace, context: Context) -> int:
 
 def _keep(context: Context, folder: Path, port: int) -> int:
     if folder.exists():
-        raise CannotWrite(f"{folder} is there already", remedy="rabbet demo --keep ANOTHER_FOLDER")
+        raise CannotWrite(
+            f"{folder} is there already", remedy=f"rabbet demo --keep {shlex.quote(f'{folder}-2')}"
+        )
     with cannot_write(folder):
         folder.mkdir(parents=True)
     _play(context, folder, port)

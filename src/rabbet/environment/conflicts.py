@@ -44,5 +44,6 @@ def _conflict(one: tuple[NormalizedName, str], other: tuple[NormalizedName, str]
     return IntegrityFailed(
         f"{both} can't be installed {'here' if name == other_name else 'together'}",
         because=[reason],
-        remedy=f"keep one of them, or a release without that file: rabbet explain {other_name}",
+        note="keep one of them, or a release without that file",
+        remedy=f"rabbet explain {other_name}",
     )

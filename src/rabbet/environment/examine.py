@@ -9,12 +9,12 @@ import hashlib
 import os
 import stat
 from collections import defaultdict
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
-from typing import NamedTuple
+from typing import NamedTuple, TypeAlias
 
 from rabbet.core.model.inventory import Installed
 from rabbet.environment.layout import Layout
@@ -22,10 +22,17 @@ from rabbet.environment.stamp import STAMP, Stamp
 from rabbet.formats.record import RecordRow
 from rabbet.regular_file import open_regular
 
-__all__ = ["Recorded", "examine"]
+__all__ = ["Begin", "Recorded", "examine", "unobserved"]
 
+_AT_ONCE = 200  # files that are read between two reports
+Begin: TypeAlias = Callable[[int], Callable[[int], None]]
 _LOOSE = 0o7022  # permissions that let others write, or that lend the owner's rights
 _READABLE = 0o444
+
+
+def unobserved(size: int) -> Callable[[int], None]:  # noqa: ARG001 - nobody is told
+    """Reports to nobody."""
+    return lambda _: None
 
 
 class Recorded(NamedTuple):
@@ -36,30 +43,21 @@ class Recorded(NamedTuple):
 
 
 def examine(
-    layout: Layout, found: Sequence[Recorded], stamp: Stamp | None
+    layout: Layout, found: Sequence[Recorded], stamp: Stamp | None, begin: Begin = unobserved
 ) -> tuple[list[Recorded], tuple[str, ...], tuple[str, ...]]:
     """The libraries with what was altered of them; the places of strays; what is wrong with the environment.
 
-    Without a stamp nobody can say what belongs there: then there are no strays and no such damage.
+    Without a stamp nobody can say what belongs there: then there are no strays and no such damage. `begin` is
+    told how many bytes are to be read, and gives what is told of each part of them.
     """
+    done = begin(sum(row.size or 0 for one in found for row in one.rows.values()))
     digests: defaultdict[str, set[str | None]] = defaultdict(set)
     for one in found:
         for place, row in one.rows.items():
             digests[place].add(row.sha256)
-    wrong = _altered(layout.root, digests)
-    looked_at = [
-        Recorded(
-            replace(
-                one.library,
-                altered=(
-                    *one.library.altered,
-                    *(row.path for place, row in one.rows.items() if place in wrong),
-                ),
-            ),
-            one.rows,
-        )
-        for one in found
-    ]
+    sizes = {place: row.size or 0 for one in found for place, row in one.rows.items()}
+    wrong = _altered(layout.root, digests, lambda places: done(sum(sizes[place] for place in places)))
+    looked_at = [Recorded(_with_wrong(one, wrong, layout.root), one.rows) for one in found]
     if stamp is None:
         return looked_at, (), ()
     unknown = (place for place in _places(layout.root) if place not in digests and place not in stamp.own)
@@ -68,12 +66,27 @@ def examine(
     return looked_at, strays, tuple(_damage(layout, stamp))
 
 
-def _altered(root: Path, digests: Mapping[str, set[str | None]]) -> set[str]:
+def _with_wrong(one: Recorded, wrong: set[str], root: Path) -> Installed:
+    """A library with those of its files that are not as recorded."""
+    places = [place for place in one.rows if place in wrong]
+    gone = (one.rows[place].path for place in places if not os.path.lexists(f"{root}/{place}"))
+    altered = (one.rows[place].path for place in places)
+    return replace(one.library, altered=(*one.library.altered, *altered), gone=tuple(gone))
+
+
+def _altered(
+    root: Path, digests: Mapping[str, set[str | None]], done: Callable[[Sequence[str]], None]
+) -> set[str]:
     """The places whose files are not what any of those who recorded them say; read on all cores."""
     places, cores = sorted(digests), os.cpu_count() or 1
 
     def read(number: int) -> list[str]:
-        return [one for one in places[number::cores] if not _as_recorded(f"{root}/{one}", digests[one])]
+        own, wrong = places[number::cores], []
+        for begun in range(0, len(own), _AT_ONCE):
+            part = own[begun : begun + _AT_ONCE]
+            wrong += [one for one in part if not _as_recorded(f"{root}/{one}", digests[one])]
+            done(part)
+        return wrong
 
     with ThreadPoolExecutor(cores) as pool:
         return {place for wrong in pool.map(read, range(cores)) for place in wrong}

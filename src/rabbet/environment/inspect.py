@@ -11,7 +11,7 @@ from packaging.version import Version
 from rabbet.core.limits import MOST_METADATA, MOST_TEXT_FILE
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.release import Metadata
-from rabbet.environment.examine import Recorded, examine
+from rabbet.environment.examine import Begin, Recorded, examine, unobserved
 from rabbet.environment.journal import unfinished_libraries
 from rabbet.environment.layout import CONFIGURATION, Layout
 from rabbet.environment.stamp import Stamp
@@ -64,12 +64,15 @@ def read_configuration(root: Path) -> Configuration:
     )
 
 
-def take_inventory(root: Path, stamp: Stamp | None, *, sound: bool = False) -> Inventory:
+def take_inventory(
+    root: Path, stamp: Stamp | None, *, sound: bool = False, begin: Begin = unobserved
+) -> Inventory:
     """List all installed libraries, what was altered of them, and what nobody put there.
 
     `stamp` are Rabbet's own notes, where the environment is one that it made here; else nobody can say what
     belongs into it, and only the libraries' own records are believed. Of an environment that is `sound`,
-    every file was read before in the very state that it has now: none is read again.
+    every file was read before in the very state that it has now: none is read again. `begin` is told of
+    reading.
 
     Raises `EnvironmentFailed` when there is no environment.
     """
@@ -81,7 +84,7 @@ def take_inventory(root: Path, stamp: Stamp | None, *, sound: bool = False) -> I
     strays: tuple[str, ...] = ()
     damage: tuple[str, ...] = ()
     if not sound:
-        found, strays, damage = examine(layout, found, stamp)
+        found, strays, damage = examine(layout, found, stamp, begin)
     libraries: dict[NormalizedName, Installed] = {}
     twins = []
     for one in found:

@@ -4,6 +4,7 @@ Written by hand in place of a TOML library's writer: one line a file and one lin
 small, and it is several times faster. Everything is sorted; nothing in it tells when or where it was made.
 """
 
+import hashlib
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from packaging.markers import Marker
@@ -26,7 +27,7 @@ from rabbet.formats.metadata import is_name
 from rabbet.formats.requirement import check_marker, is_sha256, parse_specifiers
 from rabbet.formats.toml import Table, parse_toml
 
-__all__ = ["read_lock", "write_lock"]
+__all__ = ["edited_by_hand", "read_lock", "write_lock"]
 
 _SUPPORTED_MAJOR = "1"
 _HEADER = """\
@@ -40,7 +41,11 @@ def read_lock(text: str, where: str = "pylock.toml") -> Lock:
     Raises `NotUnderstood` with everything that is wrong with it, among it a version that is too new.
     """
     document = parse_toml(
-        text, where, remedy="rabbet resolve  (keeps the versions of both sides where it can)"
+        text,
+        where,
+        note="resolving keeps the versions of both sides where it can",
+        remedy="rabbet resolve",
+        broken="rabbet resolve --raise-all",
     )
     version = document.need("lock-version")
     if version and version.partition(".")[0] != _SUPPORTED_MAJOR:
@@ -62,6 +67,10 @@ def read_lock(text: str, where: str = "pylock.toml") -> Lock:
         runtime=_runtime(settings),
         pins=tuple(settings.texts("pins")),
         also_known=tuple(settings.texts("also-known")),
+        limits=tuple(settings.texts("limits")),
+        without=tuple(settings.texts("without")),
+        corrections=tuple(settings.texts("corrections")),
+        seal=settings.text("seal"),
     )
     document.problems.raise_if_any(remedy="rabbet resolve --raise-all")
     return lock
@@ -89,6 +98,8 @@ def _library(entry: Table) -> LockedLibrary:
         marker=_marker(entry, "marker"),
         index=_address(entry, "index"),
         direct=direct,
+        yanked=kept.text("yanked"),
+        seal=kept.text("seal"),
     )
     for number, wheel in enumerate(wheels):
         _check_wheel(entry, number, wheel, library)
@@ -231,6 +242,7 @@ def _lines(lock: Lock) -> Iterator[str]:
         yield from _library_lines(library, versions)
     yield ""
     yield "[tool.rabbet]"
+    yield f'seal = "{_lock_seal(lock)}"'
     if lock.fingerprint is not None:
         yield f"fingerprint = {_text(lock.fingerprint)}"
     if lock.runtime is not None:
@@ -242,7 +254,14 @@ def _lines(lock: Lock) -> Iterator[str]:
             }
         )
 
-    for key, names in (("pins", lock.pins), ("also-known", lock.also_known)):
+    noted = {
+        "pins": lock.pins,
+        "also-known": lock.also_known,
+        "limits": lock.limits,
+        "without": lock.without,
+        "corrections": lock.corrections,
+    }
+    for key, names in noted.items():
         if names:
             yield f"{key} = [{', '.join(_text(name) for name in names)}]"
 
@@ -251,6 +270,18 @@ def _library_lines(
     library: LockedLibrary, versions: Mapping[NormalizedName, Sequence[Version]]
 ) -> Iterator[str]:
     yield "[[packages]]"
+    yield from _entry_lines(library, versions)
+    told = {
+        "version": str(library.version) if isinstance(library.tree, LockedCheckout) else None,
+        "yanked": library.yanked,
+        "seal": _entry_seal(library),
+    }
+    yield f"tool = {_inline({'rabbet': told})}"
+
+
+def _entry_lines(
+    library: LockedLibrary, versions: Mapping[NormalizedName, Sequence[Version]]
+) -> Iterator[str]:
     yield f"name = {_text(library.name)}"
     if not isinstance(library.tree, LockedCheckout):
         yield f"version = {_text(str(library.version))}"
@@ -275,7 +306,32 @@ def _library_lines(
         yield f"vcs = {_inline(_commit_fields(library.tree))}"
     elif library.tree:
         yield f"directory = {_inline({'path': library.tree.path, 'editable': True})}"
-        yield f"tool = {_inline({'rabbet': {'version': str(library.version)}})}"
+
+
+def edited_by_hand(lock: Lock) -> tuple[str, ...]:
+    """What of a lock is not as it was resolved: entries, and `the lock itself` for all around them.
+
+    A digest of each entry lies beside it, and one of all the rest, so that two branches which git can merge
+    stay whole. That keeps out mistakes, and no attacker: who edits an entry can write its digest too. Locks
+    of other tools have none.
+    """
+    if lock.seal is None:
+        return ()
+    found = [f"{one.name} {one.version}" for one in lock.libraries if one.seal != _entry_seal(one)]
+    return (*found, *(["the lock itself"] if lock.seal != _lock_seal(lock) else []))
+
+
+def _entry_seal(library: LockedLibrary) -> str:
+    lines = [*_entry_lines(library, {}), str(library.version), str(library.yanked)]
+    return hashlib.blake2b("\n".join(lines).encode(), digest_size=8).hexdigest()
+
+
+def _lock_seal(lock: Lock) -> str:
+    """A digest of what stands around the entries, and of which there are."""
+    around = [lock.environments, lock.requires_python, lock.extras, lock.groups]
+    entries = [f"{one.name} {one.version}" for one in lock.libraries]
+    text = repr([*around, lock.fingerprint, lock.runtime, entries])
+    return hashlib.blake2b(text.encode(), digest_size=8).hexdigest()
 
 
 def _edges(name: NormalizedName, versions: Sequence[Version]) -> list[dict[str, str]]:

@@ -9,7 +9,7 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName, canonicalize_name
 
 from rabbet.core.limits import DEEPEST, LONGEST_LINE, MOST_TARGETS
-from rabbet.core.model.declaration import Declaration, SourceEntry, Variant, allows_minor
+from rabbet.core.model.declaration import Correction, Declaration, SourceEntry, Variant, allows_minor
 from rabbet.core.targets import BASELINES, PLATFORMS
 from rabbet.errors import NotUnderstood
 from rabbet.formats.address import NotAnAddress, hidden, is_address, parse_address
@@ -27,6 +27,9 @@ _SETTINGS = (
     "variants",
     "local",
     "build-from-source",
+    "limits",
+    "without",
+    "corrections",
 )
 _MINOR = re.compile(r"^[0-9]{1,3}\.[0-9]{1,3}\Z")
 _NAME = re.compile(r"^[A-Za-z0-9]([A-Za-z0-9._-]*[A-Za-z0-9])?\Z")  # of a group or an extra (PEP 685)
@@ -60,13 +63,21 @@ def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.tom
         targets=_known(settings, "targets", lambda text: text in PLATFORMS, ", ".join(PLATFORMS)),
         pythons=_known(settings, "pythons", lambda text: bool(_MINOR.match(text)), "versions such as 3.12"),
         baselines=_baselines(settings.table("baselines")),
+        limits=_requirements(settings, "limits"),
+        without=frozenset(canonicalize_name(name) for name in settings.texts("without")),
+        corrections=_corrections(settings.table("corrections")),
     )
+    _check_without(declaration, document.problems)
     asked = max(1, len(declaration.targets)) * max(1, len(declaration.pythons))
     if asked > MOST_TARGETS:
         document.problems.add("tool.rabbet.targets", f"with pythons, make {asked}: at most {MOST_TARGETS}")
     for python in declaration.pythons:
         if not allows_minor(declaration.python, python):
             document.problems.add("tool.rabbet.pythons", f"'{python}' is not {declaration.python}")
+    for name, variant in declaration.variants.items():
+        if declaration.pythons and not declaration.varied(name).pythons:
+            place = f"tool.rabbet.variants.{name}.runtimes.python"
+            document.problems.add(place, f"'{variant.python}' allows none of the pythons to serve")
     names = [source.name for source in declaration.sources]
     for name in sorted({name for name in names if names.count(name) > 1}):
         document.problems.add("tool.rabbet.sources", f"two sources have the name '{name}'")
@@ -195,6 +206,34 @@ def _variants(table: Table, own: _OwnExtras) -> Mapping[str, Variant]:
             requirements=own.put_in_place(_requirements(entry, "requirements")),
         )
     return variants
+
+
+def _corrections(table: Table) -> tuple[Correction, ...]:
+    """What is wrong in the metadata of releases, such as `"nectarplot==2.1" = { drop = ["combframe"] }`."""
+    found = []
+    for key in table.keys():  # noqa: SIM118 - no mapping
+        entry = table.table(key, "drop", "add")
+        for applies_to in _parsed([key], table.problems, table.place(f'"{key}"')):
+            if not applies_to.specifier or applies_to.extras or applies_to.marker:
+                table.problems.add(
+                    table.place(key), "must be a library with versions, such as 'combframe==2.1'"
+                )
+            found.append(
+                Correction(
+                    applies_to=applies_to,
+                    drop=frozenset(canonicalize_name(name) for name in entry.texts("drop")),
+                    add=_requirements(entry, "add"),
+                )
+            )
+    return tuple(found)
+
+
+def _check_without(declaration: Declaration, problems: Problems) -> None:
+    """What the project itself requires can't be kept out."""
+    for one in declaration.declared():
+        if canonicalize_name(one.requirement.name) in declaration.without:
+            who = f"the {one.section}" if one.section else "the project"
+            problems.add("tool.rabbet.without", f"'{one.requirement.name}' is required by {who} itself")
 
 
 def _local(table: Table) -> Mapping[NormalizedName, str]:

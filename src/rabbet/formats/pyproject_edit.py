@@ -1,34 +1,43 @@
 """Changing a declaration's text while its comments, order and formatting stay."""
 
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+import re
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from typing import Any
 
 import tomlkit
 from packaging.requirements import Requirement
 from packaging.utils import canonicalize_name
 from tomlkit.exceptions import TOMLKitError
-from tomlkit.items import Array, Table
+from tomlkit.items import AbstractTable, AoT, Array, Table
 
 from rabbet.core.model.declaration import Section, SourceEntry
-from rabbet.core.wording import requirement_text
-from rabbet.errors import NotUnderstood
-from rabbet.formats.requirement import parse_requirement
+from rabbet.core.model.edit import Change, Edit
+from rabbet.core.wording import requirement_text, specifiers_text
+from rabbet.errors import NotUnderstood, WrongUsage
+from rabbet.formats.requirement import parse_requirement, parse_runtime
 
-__all__ = ["Change", "complete", "put_requirement", "put_runtime", "put_targets", "take_requirement"]
+__all__ = ["apply", "complete", "places_of"]
+
+_TABLES = {
+    "group": ("dependency-groups",),
+    "extra": ("project", "optional-dependencies"),
+    "variant": ("tool", "rabbet", "variants"),
+}
+_NAMED = re.compile(r"([A-Za-z0-9][A-Za-z0-9._-]*)=(.+)\Z")
+_LISTS = {"target": "targets", "python": "pythons", "without": "without"}
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Change:
-    """What became of one entry: its text before (empty: it is new) and after (empty: it is gone)."""
+def apply(text: str, edits: Iterable[Edit]) -> tuple[str, tuple[Change, ...]]:
+    """Carry out edits one after the other; without a change the text stays as it is.
 
-    place: str
-    before: str = ""
-    after: str = ""
-
-    @property
-    def happened(self) -> bool:
-        """Whether anything differs."""
-        return self.before != self.after
+    Raises `NotUnderstood` for a file that can't be edited, `WrongUsage` for what is not there to be
+    retracted.
+    """
+    document, changes = _parse(text), []
+    for edit in edits:
+        changes += list(_WAYS[edit.verb, edit.what](document, edit))
+    changed = any(change.happened for change in changes)
+    return (tomlkit.dumps(document) if changed else text), tuple(changes)
 
 
 def complete(
@@ -47,80 +56,260 @@ def complete(
     completed = tomlkit.dumps(document)
     if sources and "sources" not in document.get("tool", {}).get("rabbet", {}):
         completed = completed.rstrip("\n") + "\n\n" + tomlkit.dumps(_source_tables(sources))
-    for requirement in requirements:
-        completed, _ = put_requirement(completed, requirement, section=None)
-    return completed
+    edits = [
+        Edit(verb="declare", what="library", value=requirement_text(one, whole=True)) for one in requirements
+    ]
+    return apply(completed, edits)[0]
 
 
-def put_requirement(text: str, requirement: Requirement, *, section: Section | None) -> tuple[str, Change]:
-    """Add a requirement to the project (or to a section of it), or change the one on the same library.
+def places_of(text: str, requirement: Requirement) -> list[Section | None]:
+    """Where an entry stands that makes this requirement; `None` is the project's own list."""
+    document = _parse(text)
+    found = []
+    for section in _sections(document):
+        array, _ = _requirements(document, section)
+        for number in _entries_of(array, requirement.name):
+            entry = parse_requirement(str(array[number]))
+            if (entry.specifier, entry.extras, entry.url) == (
+                requirement.specifier,
+                requirement.extras,
+                requirement.url,
+            ):
+                found.append(section)
+    return found
 
-    Where a library has several entries, the one with the same marker is changed.
+
+def _declare_library(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
+    """Add a requirement, or change the one on the same library.
+
+    What is not given of it (bounds, extras, a marker) stays. Where a library has several entries, the one
+    with the same marker is changed.
     """
-    document = _parse(text)
-    array, place = _requirements(document, section)
-    written = requirement_text(requirement, whole=True)
-    entries = _entries_of(array, requirement.name)
+    given = parse_requirement(edit.value)
+    array, place = _requirements(document, edit.section, make=True)
+    entries = _entries_of(array, given.name)
     if len(entries) > 1:
-        entries = [i for i in entries if parse_requirement(str(array[i])).marker == requirement.marker]
-    if entries:
-        before = str(array[entries[0]])
-        if parse_requirement(before) != requirement:
-            array[entries[0]] = written
-        else:
-            written = before
-        return tomlkit.dumps(document), Change(place=place, before=before, after=written)
-    if not array:
-        array.multiline(multiline=True)
-    array.append(written)
-    return tomlkit.dumps(document), Change(place=place, after=written)
-
-
-def take_requirement(text: str, name: str, *, section: Section | None) -> tuple[str, tuple[Change, ...]]:
-    """Remove all entries of a library from the project or from a section."""
-    document = _parse(text)
-    array, place = _requirements(document, section)
-    changes = []
-    for number in reversed(_entries_of(array, name)):
-        changes.append(Change(place=place, before=str(array[number])))
+        alike = [i for i in entries if parse_requirement(str(array[i])).marker == given.marker]
+        entries = entries if _is_bare(given) and not edit.exactly else alike
+    if not entries:
+        if not array:
+            array.multiline(multiline=True)
+        written = requirement_text(given, whole=True)
+        array.append(written)
+        yield Change(place=place, after=written)
+    for number in entries[: None if _is_bare(given) and not edit.exactly else 1]:
+        before = str(array[number])
+        known = parse_requirement(before)
+        wanted = given if edit.exactly else _merged(known, given)
+        written = before if wanted == known else requirement_text(wanted, whole=True)
+        if written != before:
+            array[number] = written
+        yield Change(place=place, before=before, after=written)
+    for number in reversed(entries[1:] if edit.exactly else []):
+        yield Change(place=place, before=str(array[number]))
         del array[number]
-    return (tomlkit.dumps(document) if changes else text), tuple(reversed(changes))
 
 
-def put_runtime(text: str, python: str) -> tuple[str, Change]:
-    """Set the constraint on Python: where it stands already, else in the standard key (PEP 621)."""
-    document = _parse(text)
-    runtimes = document.get("tool", {}).get("rabbet", {}).get("runtimes", {})
-    if "python" in runtimes:
-        table, key, place = runtimes, "python", "tool.rabbet.runtimes"
-    else:
-        table, key, place = _table(document, "project"), "requires-python", "project"
-    before = str(table.get(key, ""))
-    if before == python:
-        return text, Change(place=f"{place}.{key}", before=before, after=python)
-    table[key] = python
-    return tomlkit.dumps(document), Change(place=f"{place}.{key}", before=before, after=python)
-
-
-def put_targets(text: str, platforms: Sequence[str]) -> tuple[str, tuple[Change, ...]]:
-    """Add platforms to those that the lock must serve."""
-    document = _parse(text)
-    tool = document.setdefault("tool", tomlkit.table(is_super_table=True))
-    settings = tool.setdefault("rabbet", tomlkit.table())
-    if "targets" not in settings:
-        array = tomlkit.array()
-        array.trivia.trail = "\n\n" if len(settings) else "\n"  # tables inside come behind it
-        settings.add("targets", array)
-    targets = settings["targets"]
+def _retract_library(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
+    """Take out the entries of a library, or (where extras are given) these extras of it."""
+    given = parse_requirement(edit.value)
+    places = [edit.section] if edit.section else _sections(document)
     changes = []
-    for platform in platforms:
-        known = platform in targets
-        if not known:
-            targets.append(platform)
-        before = platform if known else ""
-        changes.append(Change(place="tool.rabbet.targets", before=before, after=platform))
-    changed = any(change.happened for change in changes)
-    return (tomlkit.dumps(document) if changed else text), tuple(changes)
+    for section in places:
+        array, place = _requirements(document, section)
+        entries = _entries_of(array, given.name)
+        for number in reversed(entries):
+            before = str(array[number])
+            kept = parse_requirement(before)
+            if given.extras:
+                kept.extras = kept.extras - {one for one in kept.extras if _in(one, given.extras)}
+                written = requirement_text(kept, whole=True) if kept != parse_requirement(before) else before
+                if written != before:
+                    array[number] = written
+                    changes.append(Change(place=place, before=before, after=written))
+            else:
+                changes.append(Change(place=place, before=before))
+                del array[number]
+        if section is not None and section.kind != "variant" and entries and not array:
+            _remove_section(document, section)
+    if not changes:
+        known = dict.fromkeys(str(entry) for one in places for entry in _requirements(document, one)[0])
+        where = f" in the {edit.section}" if edit.section else ""
+        raise _absent(f"'{edit.value}' is not declared{where}", known)
+    return reversed(changes)
+
+
+def _retract_section(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
+    """Take out a group, an extra or a variant with all that is in it."""
+    if edit.section is None or edit.section not in _sections(document):
+        raise _absent(f"there is no {edit.section}", _sections(document))
+    array, place = _requirements(document, edit.section)
+    entries = [str(entry) for entry in array]
+    _remove_section(document, edit.section)
+    return [Change(place=place, before=entry) for entry in entries] or [Change(place=place, before="[]")]
+
+
+def _declare_runtime(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
+    """Set the constraint on Python wherever it stands already, else in the standard key (PEP 621)."""
+    python = specifiers_text(parse_runtime(edit.value))
+    if edit.section is not None:
+        table = _made(_variant(document, edit.section), "runtimes")
+        return [_set(table, "python", python, f"tool.rabbet.variants.{edit.section.name}.runtimes")]
+    places = _runtime_places(document) or [(_table(document, "project"), "requires-python", "project")]
+    return [_set(table, key, python, place) for table, key, place in places]
+
+
+def _retract_runtime(document: tomlkit.TOMLDocument, _: Edit) -> Iterable[Change]:
+    places = _runtime_places(document)
+    if not places:
+        raise _absent("no runtime is declared")
+    return [_unset(table, key, place) for table, key, place in places]
+
+
+def _runtime_places(document: tomlkit.TOMLDocument) -> list[tuple[AbstractTable, str, str]]:
+    project, runtimes = document.get("project", {}), _settings(document).get("runtimes", {})
+    places = [(project, "requires-python", "project"), (runtimes, "python", "tool.rabbet.runtimes")]
+    return [(table, key, place) for table, key, place in places if key in table]
+
+
+def _declare_listed(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
+    """Add a text to one of Rabbet's lists."""
+    key = _LISTS[edit.what]
+    array = _settings_list(document, key)
+    known = edit.value in array
+    if not known:
+        array.append(edit.value)
+    return [Change(place=f"tool.rabbet.{key}", before=edit.value if known else "", after=edit.value)]
+
+
+def _retract_listed(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
+    key = _LISTS[edit.what]
+    known = list(_settings(document).get(key, []))
+    if edit.value not in known:
+        raise _absent(f"'{edit.value}' is not declared among the {key}", known)
+    array = _settings(document)[key]
+    del array[known.index(edit.value)]
+    if not array:
+        del _settings(document)[key]
+    return [Change(place=f"tool.rabbet.{key}", before=edit.value)]
+
+
+def _declare_limit(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
+    given = parse_requirement(edit.value)
+    array = _settings_list(document, "limits")
+    entries = _entries_of(array, given.name)
+    before = str(array[entries[0]]) if entries else ""
+    written = requirement_text(given)
+    if entries:
+        array[entries[0]] = written
+    else:
+        array.append(written)
+    return [Change(place="tool.rabbet.limits", before=before, after=written)]
+
+
+def _retract_limit(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
+    array = _settings(document).get("limits", tomlkit.array())
+    entries = _entries_of(array, parse_requirement(edit.value).name)
+    if not entries:
+        raise _absent(f"'{edit.value}' is not declared among the limits", array)
+    changes = [Change(place="tool.rabbet.limits", before=str(array[number])) for number in entries]
+    for number in reversed(entries):
+        del array[number]
+    if not array:
+        del _settings(document)["limits"]
+    return changes
+
+
+def _declare_baseline(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
+    library, _, version = edit.value.partition("=")
+    table = _made(_made_settings(document), "baselines")
+    return [_set(table, library, version, "tool.rabbet.baselines")]
+
+
+def _retract_baseline(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
+    table = _settings(document).get("baselines", {})
+    if edit.value not in table:
+        raise _absent(f"no baseline of '{edit.value}' is declared", table)
+    change = _unset(table, edit.value, "tool.rabbet.baselines")
+    if not table:
+        del _settings(document)["baselines"]
+    return [change]
+
+
+def _declare_source(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
+    """Add a source, or change where the one of that name lies: `NAME=URL_OR_FOLDER`, by itself `main`."""
+    named = _NAMED.match(edit.value)
+    name, url = named.groups() if named else ("main", edit.value)
+    settings = _made_settings(document)
+    for entry in settings.get("sources", []):
+        if entry.get("name") == name:
+            change = Change(place=f"tool.rabbet.sources, {name}", before=str(entry.get("url", "")), after=url)
+            entry["url"] = url
+            return [change]
+    if "sources" not in settings:
+        settings.add("sources", tomlkit.aot())
+    sources = settings["sources"]
+    entry = tomlkit.table() if isinstance(sources, AoT) else tomlkit.inline_table()
+    entry.update({"name": name, "url": url})
+    sources.append(entry)
+    return [Change(place=f"tool.rabbet.sources, {name}", after=url)]
+
+
+def _retract_source(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
+    sources = _settings(document).get("sources", [])
+    names = [str(entry.get("name")) for entry in sources]
+    if edit.value not in names:
+        raise _absent(f"there is no source '{edit.value}'", names)
+    number = names.index(edit.value)
+    change = Change(place=f"tool.rabbet.sources, {edit.value}", before=str(sources[number].get("url", "")))
+    del sources[number]
+    if not sources:
+        del _settings(document)["sources"]
+    return [change]
+
+
+_WAYS: Mapping[tuple[str, str], Callable[[tomlkit.TOMLDocument, Edit], Iterable[Change]]] = {
+    ("declare", "library"): _declare_library,
+    ("retract", "library"): _retract_library,
+    ("retract", "section"): _retract_section,
+    ("declare", "runtime"): _declare_runtime,
+    ("retract", "runtime"): _retract_runtime,
+    ("declare", "limit"): _declare_limit,
+    ("retract", "limit"): _retract_limit,
+    ("declare", "baseline"): _declare_baseline,
+    ("retract", "baseline"): _retract_baseline,
+    ("declare", "source"): _declare_source,
+    ("retract", "source"): _retract_source,
+    **{("declare", what): _declare_listed for what in _LISTS},
+    **{("retract", what): _retract_listed for what in _LISTS},
+}
+
+
+def _is_bare(given: Requirement) -> bool:
+    """Whether nothing but a name was given."""
+    return not (given.extras or given.specifier or given.url or given.marker)
+
+
+def _merged(known: Requirement, given: Requirement) -> Requirement:
+    """A declared requirement with what was given of it."""
+    merged = Requirement(str(given))
+    merged.extras = given.extras | {one for one in known.extras if not _in(one, given.extras)}
+    if not given.specifier and given.url is None:
+        merged.specifier, merged.url = known.specifier, known.url
+    merged.marker = given.marker or known.marker
+    if _is_bare(given):
+        merged.name = known.name
+    return merged
+
+
+def _in(extra: str, extras: Iterable[str]) -> bool:
+    return canonicalize_name(extra) in {canonicalize_name(one) for one in extras}
+
+
+def _absent(message: str, known: Iterable[object] = ()) -> WrongUsage:
+    """The error for what is not there to be retracted."""
+    texts = ", ".join(str(one) for one in known if one is not None)
+    return WrongUsage(message, because=[f"there are: {texts}"] if texts else [], remedy="rabbet declare")
 
 
 def _parse(text: str) -> tomlkit.TOMLDocument:
@@ -139,25 +328,144 @@ def _table(document: tomlkit.TOMLDocument, key: str) -> Table:
     return table
 
 
-def _requirements(document: tomlkit.TOMLDocument, section: Section | None) -> tuple[Array, str]:
-    """The list that holds the requirements, made if need be, and its name for messages."""
-    if section is None:
-        table, key, place = _table(document, "project"), "dependencies", "project.dependencies"
-    else:
-        if section.kind == "group":
-            table, place = _table(document, "dependency-groups"), "dependency-groups"
-        else:
-            table = _table(document, "project").setdefault("optional-dependencies", tomlkit.table())
-            place = "project.optional-dependencies"
-        same = [name for name in table if canonicalize_name(name) == canonicalize_name(section.name)]
-        key = same[0] if same else section.name
-        place = f"{place}.{key}"
+def _settings(document: tomlkit.TOMLDocument) -> Any:  # noqa: ANN401 - tomlkit has many kinds of tables
+    """`[tool.rabbet]` as it is, perhaps an empty one that belongs to no file."""
+    return document.get("tool", {}).get("rabbet", {})
+
+
+def _made_settings(document: tomlkit.TOMLDocument) -> AbstractTable:
+    tool = document.setdefault("tool", tomlkit.table(is_super_table=True))
+    settings: AbstractTable = tool.setdefault("rabbet", tomlkit.table())
+    return settings
+
+
+def _made(table: AbstractTable, key: str) -> AbstractTable:
     if key not in table:
+        table.add(key, tomlkit.table())
+    made: AbstractTable = table[key]
+    return made
+
+
+def _settings_list(document: tomlkit.TOMLDocument, key: str) -> Array:
+    """A list under `[tool.rabbet]`, made if need be."""
+    settings = _made_settings(document)
+    if key not in settings:
+        array = tomlkit.array()
+        tables = any(isinstance(value, AbstractTable | AoT) for value in settings.values())
+        array.trivia.trail = "\n\n" if tables else "\n"  # tables inside come behind it
+        for value in settings.values():
+            if isinstance(value, Array):
+                value.trivia.trail = "\n"
+        settings.add(key, array)
+    found: Array = settings[key]
+    return found
+
+
+def _variant(document: tomlkit.TOMLDocument, section: Section) -> AbstractTable:
+    variants = _made(_made_settings(document), "variants")
+    return _made(variants, _written_name(variants, section.name))
+
+
+def _written_name(table: Mapping[str, object], name: str) -> str:
+    """The key that stands for a name, in whatever form it is written."""
+    same = [key for key in table if canonicalize_name(key) == canonicalize_name(name)]
+    return same[0] if same else name
+
+
+def _set(table: AbstractTable, key: str, value: str, place: str) -> Change:
+    before = str(table.get(key, ""))
+    if before != value:
+        table[key] = value
+    return Change(place=f"{place}.{key}", before=before, after=value)
+
+
+def _unset(table: AbstractTable, key: str, place: str) -> Change:
+    before = str(table[key])
+    del table[key]
+    return Change(place=f"{place}.{key}", before=before)
+
+
+def _sections(document: tomlkit.TOMLDocument) -> list[Section | None]:
+    """The project itself, and all groups, extras and variants of a document."""
+    found: list[Section | None] = [None]
+    for kind, path in _TABLES.items():
+        found += [Section(kind, canonicalize_name(name)) for name in _inside(document, path)]  # type: ignore[arg-type]
+    return found
+
+
+def _inside(document: tomlkit.TOMLDocument, path: Iterable[str]) -> Any:  # noqa: ANN401 - as above
+    table: Any = document
+    for key in path:
+        table = table.get(key, {})
+    return table
+
+
+def _requirements(
+    document: tomlkit.TOMLDocument, section: Section | None, *, make: bool = False
+) -> tuple[Array, str]:
+    """The list that holds the requirements, and its name for messages; an empty one where there is none."""
+    if section is None:
+        table, key, place = document.get("project", {}), "dependencies", "project.dependencies"
+        table = _table(document, "project") if make else table
+    else:
+        path = _TABLES[section.kind]
+        table = _inside(document, path)
+        if make:
+            table = _table(document, path[0])
+            for step in path[1:]:
+                table = _made(table, step)
+        key = _written_name(table, section.name)
+        place = f"{'.'.join(path)}.{key}"
+        if section.kind == "variant":
+            table = _made(table, key) if make else table.get(key, {})
+            key, place = "requirements", f"{place}.requirements"
+    if key not in table:
+        if not make:
+            return tomlkit.array(), place
         table.add(key, tomlkit.array())
     array = table[key]
     if not isinstance(array, Array):
         raise NotUnderstood(f"pyproject.toml: {place} must be a list")
     return array, place
+
+
+def _remove_section(document: tomlkit.TOMLDocument, section: Section) -> None:
+    """Remove a section, and what includes it."""
+    path = _TABLES[section.kind]
+    table = _inside(document, path)
+    key = _written_name(table, section.name)
+    if (
+        section.kind == "variant"
+        and set(table[key]) - {"requirements"}
+        and not table[key].get("requirements", True)
+    ):
+        del table[key]["requirements"]
+        return
+    del table[key]
+    if not table:
+        del _inside(document, path[:-1])[path[-1]]
+    for other in _sections(document):
+        array, _ = _requirements(document, other)
+        for number in reversed(range(len(array))):
+            entry = array[number]
+            if section.kind == "group" and isinstance(entry, Mapping):
+                if canonicalize_name(str(entry.get("include-group"))) == section.name:
+                    del array[number]
+            elif section.kind == "extra" and isinstance(entry, str):
+                _leave_out_own_extra(document, array, number, section.name)
+
+
+def _leave_out_own_extra(document: tomlkit.TOMLDocument, array: Array, number: int, extra: str) -> None:
+    """Change an entry that names an extra of the project itself, which is gone."""
+    entry = parse_requirement(str(array[number]))
+    own = canonicalize_name(str(document.get("project", {}).get("name", "")))
+    if canonicalize_name(entry.name) != own or not _in(extra, entry.extras):
+        return
+    entry.extras = {one for one in entry.extras if canonicalize_name(one) != extra}
+    if entry.extras:
+        array[number] = requirement_text(entry, whole=True)
+    else:
+        del array[number]
 
 
 def _entries_of(array: Array, name: str) -> list[int]:

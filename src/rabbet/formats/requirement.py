@@ -1,5 +1,7 @@
 """Requirements as people write them (PEP 508), with errors that point at the place."""
 
+import re
+
 from packaging.markers import Marker, UndefinedComparison, UndefinedEnvironmentName
 from packaging.requirements import InvalidRequirement, Requirement
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
@@ -10,6 +12,9 @@ from rabbet.formats.address import NotAnAddress, parse_address, shown
 
 _SHA256 = 64  # digits
 _HEXADECIMAL = frozenset("0123456789abcdef")
+_VERSION = re.compile(r"(?:python\s*)?([0-9]{1,3}(?:\.[0-9]{1,3}){0,2})\Z", re.IGNORECASE)
+_QUOTED = re.compile(r"""(["'])(.*?)\1(?=[\s,]|\Z)""")
+_NEXT_NAME = re.compile(r"[\s,]+[\"'A-Za-z]")
 _DOUBTFUL = ("~=", "===", "extras", "dependency_groups")  # only markers with one of these may mean nothing
 
 __all__ = [
@@ -21,6 +26,7 @@ __all__ = [
     "parse_runtime",
     "parse_specifiers",
     "read_requirement",
+    "split_requirements",
 ]
 
 
@@ -72,6 +78,32 @@ def parse_requirement(text: str) -> Requirement:
     return requirement
 
 
+def split_requirements(line: str) -> list[str]:
+    """Requirements that somebody wrote on one line, with spaces, commas or quotes between and around them.
+
+    A comma or a space parts two of them where a name follows; what stands behind a `;` belongs to its marker.
+    """
+    found, rest = [], line.strip(" ,\t")
+    while rest:
+        quoted = _QUOTED.match(rest)
+        if quoted:
+            found.append(quoted.group(2).strip())
+            rest = rest[quoted.end() :].lstrip(" ,\t")
+            continue
+        depth, end = 0, len(rest)
+        for place, character in enumerate(rest):
+            depth += (character == "[") - (character == "]")
+            if character == ";":
+                break
+            behind_at = rest[:place].rstrip().endswith("@")
+            if character in " ,\t" and not (depth or behind_at) and _NEXT_NAME.match(rest, place):
+                end = place
+                break
+        found.append(rest[:end].strip(" ,\t"))
+        rest = rest[end:].lstrip(" ,\t")
+    return found
+
+
 def _check_address(name: str, text: str) -> None:
     """Raise `NotUnderstood` for an address that no library can come from, and for marks that nobody heeds."""
     try:
@@ -120,10 +152,19 @@ def is_repository(address: str) -> bool:
 
 
 def parse_runtime(text: str) -> SpecifierSet:
-    """A constraint on a language runtime, such as `python>=3.11,<3.14` → its versions."""
+    """A constraint on a language runtime, such as `python>=3.11,<3.14` → its versions.
+
+    Versions alone are Python's: `>=3.11`, and `3.12` for all of its patches.
+    """
+    plain = _VERSION.match(text.strip())
+    if plain:
+        digits = plain.group(1)
+        text = f"python=={digits}" if digits.count(".") > 1 else f"python=={digits}.*"
+    elif text.lstrip()[:1] in ("=", "<", ">", "~", "!"):
+        text = f"python{text}"
     requirement = parse_requirement(text)
     if requirement.extras or requirement.marker:
-        raise NotUnderstood(f"'{text}' is not a runtime", remedy="a language and versions: 'python>=3.11'")
+        raise NotUnderstood(f"'{text}' is not a runtime", remedy="rabbet declare --runtime 'python>=3.11'")
     if requirement.name.lower() != "python":
         raise NotUnderstood(
             f"Rabbet can't provide the runtime '{requirement.name}'",

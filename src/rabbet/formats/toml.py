@@ -17,23 +17,26 @@ _BARE = re.compile(r"\s*[\w-]+\s*\Z")
 _NAMES = {str: "a text", int: "a whole number", bool: "true or false", list: "a list", dict: "a table"}
 
 
-def parse_toml(text: str, where: str, *, remedy: str = "settle the merge first") -> "Table":
+def parse_toml(
+    text: str, where: str, *, note: str = "settle the merge first", remedy: str = "", broken: str = ""
+) -> "Table":
     """Parse a document.
 
-    Raises `NotUnderstood` with line and column, and says so when a merge left its marks in the file; `remedy`
-    is what to do then.
+    Raises `NotUnderstood` with line and column, and says so when a merge left its marks in the file; `note`
+    and `remedy` are what to do then, `broken` is what to do about any other text.
     """
     for number, line in enumerate(text.splitlines(), 1):
         if line.startswith(("<<<<<<< ", ">>>>>>> ")):
             raise NotUnderstood(
                 f"{where} holds the marks of an unfinished merge",
                 because=[f"line {number}: {line[:60]}"],
+                note=note,
                 remedy=remedy,
             )
     try:
         return Table(parse_content(text), Problems(where))
     except ValueError as error:
-        raise NotUnderstood(f"{where} is not valid TOML", because=[str(error)]) from error
+        raise NotUnderstood(f"{where} is not valid TOML", because=[str(error)], remedy=broken) from error
 
 
 def parse_content(text: str) -> dict[str, object]:

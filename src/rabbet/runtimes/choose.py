@@ -34,13 +34,20 @@ def choose(
         raise NoRuntime(
             f"no interpreter on this machine is Python {specifiers_text(allowed)}",
             because=[_refusal(one, allowed) for one in found] or ["none was found at all"],
-            remedy="install one, or change the constraint: rabbet declare --runtime 'python>=…'",
+            note="install one, or declare another constraint",
+            remedy=_nearest(found),
         )
     if locked is not None:
         like_lock = sorted(fitting, key=lambda one: _likeness(one, locked), reverse=True)
         if _likeness(like_lock[0], locked) > 0:
             return like_lock[0]
     return fitting[0]
+
+
+def _nearest(found: Sequence[PythonRuntime | Refusal]) -> str:
+    """The command that declares the newest interpreter of this machine, if it has one."""
+    known = newest_first(found)
+    return f"rabbet declare --runtime 'python>={known[0].minor}'" if known else ""
 
 
 def _rank(runtime: PythonRuntime) -> tuple[bool, bool, bool, Version]:

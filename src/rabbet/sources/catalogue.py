@@ -9,7 +9,7 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
 from fnmatch import fnmatchcase
 from functools import partial
-from typing import Protocol, Self, TypeVar
+from typing import NamedTuple, Protocol, Self, TypeVar
 
 from packaging.requirements import Requirement
 from packaging.utils import NormalizedName, canonicalize_name
@@ -25,7 +25,7 @@ from rabbet.formats.metadata import MetadataBroken, parse_metadata, parse_static
 from rabbet.sources.base import Source
 from rabbet.sources.waiting import awaited
 
-__all__ = ["Catalogue", "MetadataMemory", "told_key"]
+__all__ = ["Catalogue", "MetadataMemory", "Reading", "told_key"]
 
 Answer = TypeVar("Answer")
 _THREADS = 16
@@ -49,6 +49,13 @@ def told_key(teller: str, sha256: str) -> str:
     return hashlib.sha256(f"{teller}\n{sha256}".encode()).hexdigest()
 
 
+class Reading(NamedTuple):
+    """How metadata is read: where it is remembered, and what the declaration corrects of it."""
+
+    memory: MetadataMemory
+    correct: Callable[[Metadata], Metadata]
+
+
 class Catalogue:
     """Answers the solver (it is a `Provider`) from sources in their order.
 
@@ -69,7 +76,7 @@ class Catalogue:
         self,
         sources: Callable[[Target], Sequence[tuple[Source, Sequence[str]]]],
         target: Target,
-        memory: MetadataMemory,
+        reading: "Reading",
         *,
         policy: Policy,
         locked_from: Mapping[NormalizedName, str],
@@ -80,7 +87,7 @@ class Catalogue:
         self._sources = {source.name: source for source, _ in self._given}
         self._locked_from = locked_from
         self._target = target
-        self._memory = memory
+        self._reading = reading
         self._policy = policy
         self._waiting = waiting
         self._pool = ThreadPoolExecutor(_THREADS, thread_name_prefix="catalogue")
@@ -103,7 +110,7 @@ class Catalogue:
         other = Catalogue(
             self._sources_for,
             target,
-            self._memory,
+            self._reading,
             policy=self._policy,
             locked_from=self._locked_from,
             waiting=self._waiting,
@@ -144,6 +151,16 @@ class Catalogue:
             self.set_aside[candidate.name, candidate.version] = metadata.reason
         return metadata
 
+    def stated(self, candidate: Candidate) -> Metadata | SetAside:
+        """What the best file of a release says itself, before it is corrected."""
+        if candidate.tree is not None:
+            return candidate.tree.metadata
+        file = candidate.files[0]
+        key = (file.source, file.location)
+        if key not in self._parsed:
+            self._parsed[key] = self._parse_metadata(candidate, file)
+        return self._parsed[key]
+
     def _awaited(self, answer: "Future[Answer]", what: str) -> Answer:
         if not answer.done():
             self._waiting(what)
@@ -170,8 +187,8 @@ class Catalogue:
         releases = {one.version: one for one in listing.result().releases if not one.yanked}
         admitted = list(requirement.specifier.filter(releases))
         if admitted:
-            preferred = self._policy.preferred.get(canonicalize_name(requirement.name), ())
-            choice = next((version for version in preferred if version in admitted), max(admitted))
+            liked = self._policy.likes(canonicalize_name(requirement.name))
+            choice = next((version for version in liked if version in admitted), max(admitted))
             with suppress(RuntimeError):  # the pool was closed meanwhile: the answer is no longer wanted
                 reading = self._reading_metadata(releases[choice])
                 reading.add_done_callback(partial(self._expect_needs, requirement))
@@ -277,13 +294,8 @@ class Catalogue:
         )
 
     def _read_metadata(self, candidate: Candidate) -> Metadata | SetAside:
-        if candidate.tree is not None:
-            return candidate.tree.metadata
-        file = candidate.files[0]
-        key = (file.source, file.location)
-        if key not in self._parsed:
-            self._parsed[key] = self._parse_metadata(candidate, file)
-        return self._parsed[key]
+        stated = self.stated(candidate)
+        return stated if isinstance(stated, SetAside) else self._reading.correct(stated)
 
     def _parse_metadata(self, candidate: Candidate, file: ListedFile) -> Metadata | SetAside:
         source = self._sources[file.source]
@@ -293,7 +305,7 @@ class Catalogue:
             if content is None:
                 content = source.metadata(file)
                 if told:
-                    self._memory.remember(told, content)
+                    self._reading.memory.remember(told, content)
             parse = parse_metadata if file.is_wheel else parse_static_metadata
             metadata = parse(content)
         except MetadataBroken as error:
@@ -305,8 +317,8 @@ class Catalogue:
 
     def _recalled(self, seen: str, told: str) -> bytes | None:
         """What the wheel itself says, if it was seen before; else what this source told of it."""
-        content = self._memory.recall(seen)
-        return content if content is not None else self._memory.recall(told)
+        content = self._reading.memory.recall(seen)
+        return content if content is not None else self._reading.memory.recall(told)
 
     def _locked(self, file: ListedFile) -> LockedFile:
         return self._sources[file.source].locked(file)

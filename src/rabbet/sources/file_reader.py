@@ -102,5 +102,5 @@ def _other(what: str, listed: str, found: str) -> IntegrityFailed:
     return IntegrityFailed(
         f"{what} is not what the source's listing says",
         because=[f"listed: sha256 {listed}", f"received: sha256 {found}"],
-        remedy="try again; if it stays so, the source or the way to it can't be trusted",
+        note="try again; if it stays so, the source or the way to it can't be trusted",
     )

@@ -69,5 +69,5 @@ class FolderSource:
         raise SourceFailed(
             f"the source '{self.name}' is not there",
             because=[f"{self._declared} is no folder on this machine"],
-            remedy="correct its url under [[tool.rabbet.sources]] in pyproject.toml",
+            note="correct its url under [[tool.rabbet.sources]] in pyproject.toml",
         )

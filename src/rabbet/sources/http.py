@@ -149,7 +149,7 @@ class HttpClient:
         raise SourceFailed(
             "a source can't be reached",
             because=[shown(address), f"it redirects more than {_MOST_REDIRECTS} times"],
-            remedy="check the source's address in pyproject.toml",
+            note="check the source's address in pyproject.toml",
         )
 
     def _ask(self, method: str, address: Address, headers: Mapping[str, str]) -> urllib3.BaseHTTPResponse:
@@ -157,7 +157,7 @@ class HttpClient:
             raise SourceFailed(
                 "something that is needed is not in the store",
                 because=[f"offline: {address.text} may not be asked"],
-                remedy="run it once without --offline (and without RABBET_OFFLINE)",
+                note="run it once without --offline and without RABBET_OFFLINE",
             )
         given = dict(headers)
         credentials = self._credentials.for_address(address)
@@ -234,7 +234,7 @@ def _tls_context(file: str | None, folder: str | None) -> ssl.SSLContext:
         raise SourceFailed(
             "the certificates that SSL_CERT_FILE or SSL_CERT_DIR names can't be used",
             because=[f"{file or folder}: {getattr(error, 'strerror', None) or error}"],
-            remedy="unset SSL_CERT_FILE SSL_CERT_DIR",
+            note="name files that are there, or neither of the two variables",
         ) from error
 
 
@@ -279,11 +279,11 @@ def refused(address: str, status: int) -> SourceFailed:
     return SourceFailed(
         f"a source answered with status {status}",
         because=[shown(address)],
-        remedy=_remedy(status),
+        note=_advice(status),
     )
 
 
-def _remedy(status: int) -> str:
+def _advice(status: int) -> str:
     if status in (401, 403):
         return "set RABBET_SOURCE_<NAME>_USERNAME and RABBET_SOURCE_<NAME>_PASSWORD, or use a netrc file"
     return "try again later; if it stays so, check the source's address in pyproject.toml"
@@ -325,18 +325,18 @@ def _failure(place: str, error: urllib3.exceptions.HTTPError) -> SourceFailed:
         return SourceFailed(
             "a source's answer broke off or is not valid",
             because=[place, _reason(last)],
-            remedy="try again; if it stays so, the source is broken",
+            note="try again; if it stays so, the source is broken",
         )
     if isinstance(last, urllib3.exceptions.SSLError):
         return SourceFailed(
             "a source's certificate is not trusted",
             because=[place, _reason(last)],
-            remedy="SSL_CERT_FILE=YOUR_CA.pem rabbet …  (if your organisation has a CA of its own)",
+            note="if your organisation has a CA of its own, SSL_CERT_FILE names its certificate",
         )
     return SourceFailed(
         "a source can't be reached",
         because=[place, _reason(last)],
-        remedy="check the network, and the source's address in pyproject.toml",
+        note="check the network, and the source's address in pyproject.toml",
     )
 
 

@@ -72,7 +72,7 @@ class IndexSource:
             raise SourceFailed(
                 f"the source '{self.name}' is no index",
                 because=[f"{self._address} answers 404, for its front page too"],
-                remedy="check its address: that of an index often ends in /simple/",
+                note="check its address: that of an index often ends in /simple/",
             )
         if answer.status != 200 or not _is_small(answer):
             return ()
@@ -107,7 +107,7 @@ class IndexSource:
             raise SourceFailed(
                 f"the source '{self.name}' is no index",
                 because=[answer.address, str(error)],
-                remedy="check its address: that of an index often ends in /simple/",
+                note="check its address: that of an index often ends in /simple/",
             ) from error
         self._pages.keep(address, listing, content, answer.headers)
         return listing

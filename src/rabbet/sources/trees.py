@@ -78,7 +78,7 @@ class CheckoutSource(_TreeSource):
             raise SourceFailed(
                 f"the checkout of {name} is not there",
                 because=[f"{folder} is no folder"],
-                remedy="correct or remove it under [tool.rabbet.local] in pyproject.toml",
+                note="correct or remove it under [tool.rabbet.local] in pyproject.toml",
             )
         pyproject = folder / "pyproject.toml"
         try:
@@ -155,7 +155,7 @@ class RepositorySource(_TreeSource):
             raise SourceFailed(
                 "something that is needed is not in the store",
                 because=[f"offline: {url} may not be asked for {wanted}"],
-                remedy="run it once without --offline (and without RABBET_OFFLINE)",
+                note="run it once without --offline and without RABBET_OFFLINE",
             )
         return LockedCommit(
             url=url,

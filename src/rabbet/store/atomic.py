@@ -54,5 +54,5 @@ def cannot_write(path: Path) -> Iterator[None]:
         raise CannotWrite(
             f"{error.filename or path} can't be written",
             because=[error.strerror or str(error)],
-            remedy="check the permissions and the space on the disk",
+            note="check the permissions and the space on the disk",
         ) from error

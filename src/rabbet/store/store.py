@@ -135,6 +135,10 @@ class Store:
                 shutil.rmtree(partial, ignore_errors=True)
         return Unpacked(entry / "tree", files)
 
+    def known(self, wheel: LockedFile) -> Unpacked | None:
+        """The files of a wheel that is unpacked already, and intact."""
+        return self._whole_entry(wheel)
+
     def damaged_files(self, sha256: str) -> list[str]:
         """The files of an unpacked wheel that are not what the wheel holds, and what is compiled of it."""
         entry = self._folder / "unpacked" / sha256
@@ -235,7 +239,8 @@ class Store:
                     f"locked: sha256 {wheel.sha256}",
                     f"received: sha256 {digest.hexdigest()}, {size} bytes from {wheel.url or wheel.path}",
                 ],
-                remedy="find out why it changed; then lock it anew with: rabbet resolve --raise-all",
+                note="find out why it changed before you lock it anew",
+                remedy="rabbet resolve --raise-all",
             )
 
     def _whole_entry(self, wheel: LockedFile) -> Unpacked | None:

@@ -1,25 +1,126 @@
-"""Suggestions as commands that can be pasted into a shell."""
+"""Suggestions as edits of the declaration's text, and edits as commands that can be pasted into a shell."""
 
 import shlex
+from collections.abc import Iterable, Sequence
 
-from rabbet.core.solve.suggest import Change, Suggestion
+from packaging.requirements import Requirement
+from packaging.utils import canonicalize_name
+
+from rabbet.core.model.declaration import Declared, Section
+from rabbet.core.model.edit import Edit
+from rabbet.core.solve.solver import Refutation, solve
+from rabbet.core.solve.suggest import Asked, Change, Suggestion
 from rabbet.core.wording import requirement_text
+from rabbet.errors import RabbetError
+from rabbet.formats.pyproject import read_declaration
+from rabbet.formats.pyproject_edit import apply, places_of
 
-__all__ = ["command_for"]
+__all__ = ["command_for", "edits_for", "helps", "section_option"]
 
 
-def command_for(suggestion: Suggestion) -> str:
-    """The commands that carry out a suggestion, with a remark on what is chosen then."""
+def edits_for(
+    suggestion: Suggestion, text: str, declared: Sequence[Declared], variant: str | None = None
+) -> tuple[Edit, ...]:
+    """The edits of a declaration's text that carry out a suggestion for it, or for a variant of it."""
+    each = (edit for change in suggestion.changes for edit in _edits(change, text, declared, variant))
+    found = list(dict.fromkeys(each))
     if suggestion.runtime:
-        return f"rabbet declare --runtime {shlex.quote(suggestion.runtime)}"
-    commands = " && ".join(_command(change) for change in suggestion.changes)
-    chosen = ", ".join(f"{name} {version}" for name, version in sorted(suggestion.chosen.items()))
-    return f"{commands}  # gives {chosen}" if chosen else commands
+        section = Section("variant", variant) if variant else None
+        found.append(
+            Edit(verb="declare", what="runtime", value=f"python=={suggestion.runtime}.*", section=section)
+        )
+    if suggestion.baseline:
+        found.append(Edit(verb="declare", what="baseline", value=suggestion.baseline))
+    if suggestion.left_out:
+        found.append(Edit(verb="retract", what="target", value=suggestion.left_out))
+    return tuple(found)
 
 
-def _command(change: Change) -> str:
-    section = change.declared.section
-    where = f" --{section.kind} {shlex.quote(section.name)}" if section else ""
-    if change.after is None:
-        return f"rabbet retract{where} {shlex.quote(change.declared.requirement.name)}"
-    return f"rabbet declare{where} {shlex.quote(requirement_text(change.after))}"
+def helps(edits: Iterable[Edit], text: str, targets: Iterable[Asked], variant: str | None = None) -> bool:
+    """Whether a declaration's text (or a variant of it) that is edited so has a solution for these targets.
+
+    What a section includes may stand in another one, so an edit may come to more, or less, than what was
+    tried.
+    """
+    try:
+        after = read_declaration(apply(text, edits)[0], folder_name="")
+        asked = (after.varied(variant) if variant else after).asked()
+    except RabbetError:
+        return False
+    return not any(isinstance(solve(provider, target, asked), Refutation) for target, provider in targets)
+
+
+def command_for(edits: Iterable[Edit]) -> str:
+    """The commands that make these edits, the same in bash, zsh and fish."""
+    return " && ".join(_command(edit) for edit in edits)
+
+
+def section_option(section: Section | None) -> str:
+    """Such as ` --group checks`, to be put behind a command; empty for the project itself."""
+    return f" --{section.kind} {shlex.quote(section.name)}" if section else ""
+
+
+def _command(edit: Edit) -> str:
+    option = "" if edit.what in ("library", "section") else f" --{edit.what}"
+    exactly = " --exactly" if edit.exactly else ""
+    value = f" {shlex.quote(edit.value)}" if edit.value else ""
+    return f"rabbet {edit.verb}{section_option(edit.section)}{exactly}{option}{value}"
+
+
+def _edits(change: Change, text: str, declared: Sequence[Declared], variant: str | None) -> Iterable[Edit]:
+    """Where the entry stands that makes a requirement, it is changed; a group may only include it."""
+    one, after = change.declared, change.after
+    if one.limit:
+        if after is None or not after.specifier:
+            return [Edit(verb="retract", what="limit", value=one.requirement.name)]
+        return [Edit(verb="declare", what="limit", value=requirement_text(after))]
+    section = _place(one, text, variant)
+    if after is None:
+        return [Edit(verb="retract", what="library", value=one.requirement.name, section=section)]
+    lost = one.requirement.extras - after.extras
+    if lost:
+        bare = f"{after.name}[{','.join(sorted(lost))}]"
+        return [Edit(verb="retract", what="library", value=bare, section=section)]
+    beside = (other for other in _alike(one, declared) if _place(other, text, variant) == section)
+    together = _joined(after, [other.requirement for other in beside])
+    exactly = together != after or not after.specifier
+    return [
+        Edit(
+            verb="declare",
+            what="library",
+            value=requirement_text(together, whole=True),
+            section=section,
+            exactly=exactly,
+        )
+    ]
+
+
+def _place(one: Declared, text: str, variant: str | None) -> Section | None:
+    """The section whose list holds the entry: the one that requires it, else one that this includes."""
+    places = [
+        place
+        for place in places_of(text, one.requirement)
+        if place is None or place.kind != "variant" or place.name == variant
+    ]
+    return one.section if one.section in places or not places else places[0]
+
+
+def _alike(one: Declared, declared: Sequence[Declared]) -> list[Declared]:
+    """Whatever else is required of the same library under the same marker."""
+    name, marker = canonicalize_name(one.requirement.name), one.requirement.marker
+    return [
+        other
+        for other in declared
+        if canonicalize_name(other.requirement.name) == name
+        and (other.requirement.marker, other.section, other.limit) == (marker, one.section, False)
+        and other.requirement != one.requirement
+    ]
+
+
+def _joined(after: Requirement, others: Sequence[Requirement]) -> Requirement:
+    """Several requirements on one library as one."""
+    joined = Requirement(str(after))
+    for other in others:
+        joined.specifier &= other.specifier
+        joined.extras |= other.extras
+    return joined

@@ -1,6 +1,7 @@
 """Starting a declaration: a new `pyproject.toml`, or what an existing one lacks."""
 
 import re
+import shlex
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -9,6 +10,7 @@ from packaging.requirements import Requirement
 
 from rabbet.core.model.declaration import Declaration, SourceEntry
 from rabbet.core.model.runtime import PythonRuntime
+from rabbet.core.wording import specifiers_text
 from rabbet.errors import WrongUsage
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import complete
@@ -18,19 +20,32 @@ from rabbet.tasks.machine import Machine
 from rabbet.tasks.project import DECLARATION, read_text
 from rabbet.tasks.runtime import found_runtimes
 
-__all__ = ["Answers", "Draft", "default_name", "draft", "existing", "offered_runtimes", "save"]
+__all__ = [
+    "Answers",
+    "Draft",
+    "checked_name",
+    "default_name",
+    "draft",
+    "existing",
+    "offered_runtimes",
+    "save",
+]
 
 _NAME = re.compile(r"^[A-Za-z0-9]([A-Za-z0-9._-]*[A-Za-z0-9])?\Z")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Answers:
-    """What a declaration starts with; `python` are version specifiers, empty for any version."""
+    """What a declaration starts with; `python` are version specifiers, empty for any version.
+
+    `named` tells that the name was given, and is no default.
+    """
 
     name: str
     python: str
     source: str | None
     requirements: Sequence[Requirement] = ()
+    named: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -68,20 +83,46 @@ def existing(folder: Path) -> Declaration | None:
 
 def draft(folder: Path, answers: Answers) -> Draft:
     """The declaration as it would be written. Raises `WrongUsage`, `NotUnderstood`."""
-    if not _NAME.match(answers.name):
-        raise WrongUsage(
-            f"'{answers.name}' can't be a project's name",
-            because=["it takes letters, digits, '.', '_' and '-', with a letter or digit at both ends"],
-        )
-    before = None if existing(folder) is None else read_text(folder / DECLARATION)
+    present = existing(folder)
+    if present is not None:
+        _refuse_others(present, answers)
+    before = None if present is None else read_text(folder / DECLARATION, by_hand=True)
     after = complete(
         before or "",
-        name=answers.name,
+        name=checked_name(answers.name),
         python=answers.python,
         sources=[SourceEntry(name="main", url=answers.source)] if answers.source else [],
         requirements=answers.requirements,
     )
     return Draft(path=folder / DECLARATION, before=before, after=after)
+
+
+def checked_name(name: str) -> str:
+    """A project's name. Raises `WrongUsage` for what can't be one."""
+    if not _NAME.match(name):
+        raise WrongUsage(
+            f"'{name}' can't be a project's name",
+            because=["it takes letters, digits, '.', '_' and '-', with a letter or digit at both ends"],
+        )
+    return name
+
+
+def _refuse_others(present: Declaration, answers: Answers) -> None:
+    """Raise `WrongUsage` for answers that an existing declaration gives otherwise, and would keep."""
+    because, options = [], []
+    if answers.named and answers.name != present.name:
+        because.append(f"its name is {present.name}, not {answers.name}: only you can change that there")
+    if answers.python and present.python and answers.python != specifiers_text(present.python):
+        because.append(f"it declares python{specifiers_text(present.python)}")
+        options.append(f"--runtime {shlex.quote('python' + answers.python)}")
+    if answers.source and present.sources and answers.source not in {one.url for one in present.sources}:
+        because.append(f"it declares the source {', '.join(one.name for one in present.sources)}")
+        options.append(f"--source {shlex.quote('other=' + answers.source)}")
+    if because:
+        remedy = f"rabbet declare {' '.join(options)}" if options else "rabbet declare"
+        raise WrongUsage(
+            "pyproject.toml is there already, and says otherwise", because=because, remedy=remedy
+        )
 
 
 def save(written: Draft) -> None:

@@ -2,10 +2,12 @@
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from functools import partial
 from typing import TypeGuard
 
 from packaging.utils import NormalizedName
 
+from rabbet.core.corrections import corrected
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, LockedCheckout, LockedCommit
 from rabbet.core.model.target import Target
@@ -13,7 +15,7 @@ from rabbet.core.solve.policy import Policy
 from rabbet.formats.address import Address
 from rabbet.formats.requirement import is_file
 from rabbet.sources.base import Source
-from rabbet.sources.catalogue import Catalogue
+from rabbet.sources.catalogue import Catalogue, Reading
 from rabbet.sources.direct import DirectSource, direct_addresses
 from rabbet.sources.file_reader import FileReader
 from rabbet.sources.git import FarRepository
@@ -60,7 +62,7 @@ class Sources:
         return Catalogue(
             sources,
             target,
-            self.store.metadata,
+            Reading(self.store.metadata, partial(corrected, declaration=declaration)),
             policy=policy,
             locked_from={one.name: one.index for lock in earlier for one in lock.libraries if one.index},
             waiting=observer.waiting,

@@ -6,6 +6,8 @@ from concurrent.futures import Future, ThreadPoolExecutor
 
 from packaging.utils import NormalizedName, canonicalize_name
 
+from rabbet.core.corrections import corrected
+from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Needed
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.environment.install import Prepared, prepare_wheel
@@ -38,13 +40,14 @@ def coming(
     is Rabbet's own. Raises `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
     """
     store, by_wheel = machine.store(), {one.wheel: one for one in needed}
-    declared = {canonicalize_name(one.requirement.name) for one in project.declaration().declared()}
+    declaration = project.declaration()
+    declared = {canonicalize_name(one.requirement.name) for one in declaration.declared()}
     layout = Layout(root=project.environment, site_packages=runtime.site_packages)
 
     def arriving() -> Iterator[tuple[Needed, Unpacked]]:
         wheels = list(by_wheel)
         for wheel, unpacked in fetched_wheels(wheels, project=project, machine=machine, observer=observer):
-            _check_metadata(by_wheel[wheel], unpacked, store, own_lock=own_lock)
+            _check_metadata(by_wheel[wheel], unpacked, store, declaration if own_lock else None)
             yield by_wheel[wheel], unpacked
 
     for one, unpacked, compiled in _compiled(arriving(), store, runtime, observer):
@@ -75,13 +78,18 @@ def _compiled(
                     yield (*waiting.pop(job), job.result())
             observer.stage("compiling", len(waiting))
             for job in as_finished(waiting):
-                observer.step(waiting[job][0].locked.name)
-                yield (*waiting.pop(job), job.result())
+                one, unpacked = waiting.pop(job)
+                observer.step(one.locked.name)
+                if waiting:
+                    observer.waiting(f"the modules of {next(iter(waiting.values()))[0].locked.name}")
+                yield one, unpacked, job.result()
         finally:
             pool.shutdown(wait=False, cancel_futures=True)
 
 
-def _check_metadata(needed: Needed, unpacked: Unpacked, store: Store, *, own_lock: bool) -> None:
+def _check_metadata(
+    needed: Needed, unpacked: Unpacked, store: Store, declaration: Declaration | None
+) -> None:
     """Hold what a wheel itself says of its needs against the lock, which was made from what a source said.
 
     It may need neither more than the lock knows, nor less. Needs under a marker are left out of the first:
@@ -99,7 +107,8 @@ def _check_metadata(needed: Needed, unpacked: Unpacked, store: Store, *, own_loc
     wrong = []
     if (metadata.name, metadata.version) != (library.name, library.version):
         wrong.append(f"it is {metadata.name} {metadata.version}, locked is {library.name} {library.version}")
-    if own_lock:
+    if declaration is not None:
+        metadata = corrected(metadata, declaration)
         always = {canonicalize_name(one.name) for one in metadata.requirements if one.marker is None}
         ever = {canonicalize_name(one.name) for one in metadata.requirements}
         unknown = sorted(always - {library.name, *library.dependencies})

@@ -10,8 +10,9 @@ from rabbet.errors import NoLock, RabbetError
 from rabbet.formats.pylock import read_lock
 from rabbet.formats.pyproject import read_declaration
 from rabbet.sources.git import file_at
+from rabbet.tasks.explain import remembered_needs
 from rabbet.tasks.machine import Machine
-from rabbet.tasks.project import DECLARATION, LOCK, Project, read_text
+from rabbet.tasks.project import DECLARATION, Project, read_text
 
 __all__ = ["Compared", "compare"]
 
@@ -40,12 +41,14 @@ def compare(project: Project, machine: Machine, old: str, new: str | None) -> Co
     """
     before = _side(project, machine, old)
     after = _side(project, machine, new if new is not None else str(project.lock_file))
+    present = after.declaration or project.declaration()
+    needs = remembered_needs(machine.store().metadata, present)
     declared = declared_changes(before.declaration, after.declaration)
     return Compared(
         old=before.name,
         new=after.name,
         declared=declared,
-        differences=differences(before.lock, after.lock, declared),
+        differences=differences(before.lock, after.lock, declared, needs, present),
     )
 
 
@@ -56,16 +59,15 @@ def _side(project: Project, machine: Machine, named: str) -> _Side:
     if path == project.lock_file:
         project.lock()
     environ = machine.helpers_environ()
-    lock = file_at(project.folder, named, LOCK, environ)
+    file = project.lock_file.name
+    lock = file_at(project.folder, named, file, environ)
     if lock is None:
-        raise NoLock(
-            f"there is no {LOCK} at the revision '{named}'", remedy="rabbet compare ANOTHER_REVISION"
-        )
+        raise NoLock(f"there is no {file} at the revision '{named}'", remedy=f"git log --oneline -- {file}")
     declaration = file_at(project.folder, named, DECLARATION, environ)
     return _Side(
         name=named,
-        lock=read_lock(lock, f"{LOCK} at {named}"),
-        declaration=_declaration(declaration, project.folder.name),
+        lock=read_lock(lock, f"{file} at {named}"),
+        declaration=_declaration(declaration, project.folder.name, project.variant),
     )
 
 
@@ -78,13 +80,16 @@ def _file(project: Project, path: Path, named: str) -> _Side:
     text = read_text(beside) if belongs and beside.is_file() else None
     name = path.name if path.name == named or Path(named).is_absolute() else named
     return _Side(
-        name=name, lock=read_lock(read_text(path), named), declaration=_declaration(text, path.parent.name)
+        name=name,
+        lock=read_lock(read_text(path), named),
+        declaration=_declaration(text, path.parent.name, project.variant),
     )
 
 
-def _declaration(text: str | None, folder_name: str) -> Declaration | None:
+def _declaration(text: str | None, folder_name: str, variant: str | None) -> Declaration | None:
     """An old declaration that can't be read only means that no causes can be told."""
     try:
-        return None if text is None else read_declaration(text, folder_name=folder_name)
+        whole = None if text is None else read_declaration(text, folder_name=folder_name)
     except RabbetError:
         return None
+    return whole.varied(variant) if whole and variant and variant in whole.variants else whole

@@ -1,32 +1,32 @@
-"""Changing what a project declares: requirements and the runtime's constraint."""
+"""Changing what a project declares, and telling what it does."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
-from rabbet.core.model.declaration import Section
-from rabbet.core.targets import PLATFORMS
-from rabbet.core.wording import specifiers_text
-from rabbet.errors import WrongUsage
-from rabbet.formats.pyproject import read_declaration
-from rabbet.formats.pyproject_edit import (
-    Change,
-    put_requirement,
-    put_runtime,
-    put_targets,
-    take_requirement,
-)
-from rabbet.formats.requirement import parse_requirement, parse_runtime
-from rabbet.store.atomic import write_text
-from rabbet.tasks.project import Project, read_text
+from packaging.version import Version
 
-__all__ = ["Edited", "declare", "retract"]
+from rabbet.core.lock.serving import places_of
+from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.edit import Change, Edit
+from rabbet.core.targets import BASELINES, PLATFORMS, target_of
+from rabbet.core.wording import requirement_text, specifiers_text
+from rabbet.errors import NoLock, WrongUsage
+from rabbet.formats.pyproject import read_declaration
+from rabbet.formats.pyproject_edit import apply
+from rabbet.store.atomic import write_text
+from rabbet.tasks.machine import Machine
+from rabbet.tasks.project import Project, read_text
+from rabbet.tasks.runtime import chosen_runtime, found_runtimes
+
+__all__ = ["Edited", "change", "entries_of"]
 
 
 @dataclass(frozen=True, slots=True)
 class Edited:
-    """What became of each entry that was named."""
+    """What became of each entry that was named, and of those that were `kept` by naming them as well."""
 
     changes: tuple[Change, ...]
+    kept: tuple[str, ...] = ()
 
     @property
     def changed(self) -> bool:
@@ -34,66 +34,79 @@ class Edited:
         return any(change.happened for change in self.changes)
 
 
-def declare(
-    project: Project,
-    requirements: Sequence[str],
-    *,
-    section: Section | None = None,
-    runtime: str | None = None,
-    targets: Sequence[str] = (),
-) -> Edited:
-    """Add or change requirements, the runtime's constraint, targets; all of them or, on an error, nothing.
+def change(project: Project, machine: Machine, edits: Sequence[Edit]) -> Edited:
+    """Carry out edits of the declaration; all of them or, on an error, none.
 
-    Raises `NotUnderstood` for what does not parse, `WrongUsage` for an unknown target, `CannotWrite`.
+    Where the first platforms or versions of Python to serve are named, those that are served without being
+    named are kept: the lock's, and this machine's.
+
+    Raises `NotUnderstood` for what does not parse, `WrongUsage` for what is no target or is not there,
+    `CannotWrite`.
     """
-    for target in targets:
-        if target not in PLATFORMS:
-            raise WrongUsage(f"'{target}' is no target", because=[f"known are: {', '.join(PLATFORMS)}"])
-    parsed = [parse_requirement(text) for text in requirements]
-    project.declaration()
-    before = text = read_text(project.declaration_file)
-    changes = []
-    if runtime is not None:
-        text, change = put_runtime(text, specifiers_text(parse_runtime(runtime)))
-        changes.append(change)
-    if targets:
-        text, added = put_targets(text, targets)
-        changes += added
-    for requirement in parsed:
-        text, change = put_requirement(text, requirement, section=section)
-        changes.append(change)
-    _save(project, before, text)
-    return Edited(tuple(changes))
-
-
-def retract(project: Project, names: Sequence[str], *, section: Section | None) -> Edited:
-    """Take libraries out of the declaration; all of them or, on an error, nothing.
-
-    Without a section a library is taken out of wherever it is declared.
-    Raises `WrongUsage` for one that is not declared, `CannotWrite`.
-    """
+    for edit in edits:
+        _check(edit)
     declaration = project.declaration()
-    before = text = read_text(project.declaration_file)
-    places = [one for one in (None, *declaration.sections) if section is None or one == section]
-    changes: list[Change] = []
-    for name in names:
-        taken: list[Change] = []
-        for place in places:
-            text, removed = take_requirement(text, parse_requirement(name).name, section=place)
-            taken += removed
-        if not taken:
-            declared = sorted({one.requirement.name for one in declaration.declared()})
-            raise WrongUsage(
-                f"'{name}' is not declared" + (f" in the {section}" if section else ""),
-                because=[f"declared are: {', '.join(declared) or 'no libraries'}"],
-            )
-        changes += taken
-    _save(project, before, text)
-    return Edited(tuple(changes))
-
-
-def _save(project: Project, before: str, after: str) -> None:
-    """Write what was changed, if it can be read again. Raises `NotUnderstood`, as for a nameless group."""
+    served = list(_served_unnamed(project, machine, declaration, edits))
+    before = read_text(project.declaration_file, by_hand=True)
+    after, changes = apply(before, [*served, *edits])
     if after != before:
         read_declaration(after, folder_name=project.folder.name)
         write_text(project.declaration_file, after)
+    return Edited(changes, tuple(edit.value for edit in served))
+
+
+def _check(edit: Edit) -> None:
+    """Raise `WrongUsage` for a platform or a baseline that there is none of."""
+    if edit.verb == "declare" and edit.what == "target" and edit.value not in PLATFORMS:
+        raise WrongUsage(f"'{edit.value}' is no target", because=[f"known are: {', '.join(PLATFORMS)}"])
+    if edit.verb == "declare" and edit.what == "baseline" and edit.value.partition("=")[0] not in BASELINES:
+        raise WrongUsage(
+            f"'{edit.value}' is no baseline",
+            because=[f"known are: {', '.join(f'{key}={value}' for key, value in BASELINES.items())}"],
+        )
+
+
+def _served_unnamed(
+    project: Project, machine: Machine, declaration: Declaration, edits: Sequence[Edit]
+) -> Iterator[Edit]:
+    """What has to be named so that it stays served, now that others are."""
+    platforms = [edit.value for edit in edits if (edit.verb, edit.what) == ("declare", "target")]
+    pythons = [edit.value for edit in edits if (edit.verb, edit.what) == ("declare", "python")]
+    first = (platforms and not declaration.targets, pythons and not declaration.pythons)
+    if not any(first):
+        return
+    try:
+        lock = project.lock()
+    except NoLock:
+        lock = None
+    here = target_of(chosen_runtime(declaration, found_runtimes(machine), lock))
+    places = tuple(places_of(lock).values()) if lock else ()
+    if first[0]:
+        own = {here.platform} & PLATFORMS.keys()
+        for platform in sorted((own | {one for one, _ in places}) - {*platforms}):
+            yield Edit(verb="declare", what="target", value=platform)
+    if first[1]:
+        minors = {minor for _, minor in places} or {here.minor}
+        for minor in sorted(minors - {*pythons}, key=Version):
+            yield Edit(verb="declare", what="python", value=minor)
+
+
+def entries_of(declaration: Declaration) -> tuple[tuple[str, str], ...]:
+    """All that is declared: what it is, and the entry as people write it."""
+    found = [("runtime", f"python{specifiers_text(declaration.python)}")]
+    found += [
+        (str(one.section or "library"), requirement_text(one.requirement)) for one in declaration.declared()
+    ]
+    found += [("limit", requirement_text(one)) for one in declaration.limits]
+    found += [("without", name) for name in sorted(declaration.without)]
+    found += [("correction", str(one)) for one in declaration.corrections]
+    found += [("target", one) for one in declaration.targets]
+    found += [("python", one) for one in declaration.pythons]
+    found += [("baseline", f"{key}={value}") for key, value in declaration.baselines.items()]
+    for name, variant in sorted(declaration.variants.items()):
+        if variant.python:
+            found.append((f"variant {name}", f"python{specifiers_text(variant.python)}"))
+        found += [(f"variant {name}", requirement_text(one)) for one in variant.requirements]
+    found += [("checkout", f"{name} in {path}") for name, path in sorted(declaration.local.items())]
+    found += [("source", f"{one.name}={one.url}") for one in declaration.sources]
+    return tuple(found)

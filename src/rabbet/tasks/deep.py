@@ -6,6 +6,7 @@ against the wheel first, or fetched anew.
 """
 
 import hashlib
+import os
 from collections.abc import Sequence
 from contextlib import closing
 from dataclasses import replace
@@ -23,7 +24,7 @@ from rabbet.environment.stamp import Stamp
 from rabbet.store.trees import is_sound
 from rabbet.tasks.coming import coming
 from rabbet.tasks.machine import Machine
-from rabbet.tasks.progress import Observer
+from rabbet.tasks.progress import Observer, reading_files
 from rabbet.tasks.project import Project
 
 __all__ = ["deep_inventory"]
@@ -48,7 +49,7 @@ def deep_inventory(
     for one in wanted:
         store.hold_against_wheel(one.wheel)
         observer.step(one.locked.name)
-    whole = take_inventory(project.environment, stamp)
+    whole = take_inventory(project.environment, stamp, begin=reading_files(observer))
     libraries = dict(whole.libraries)
     with closing(coming(project, machine, observer, wanted, runtime, own_lock=False)) as arriving:
         for name, prepared in arriving:
@@ -65,4 +66,9 @@ def _held_against(installed: Installed, prepared: Prepared, layout: Layout) -> I
     altered = [
         layout.in_record(place) for place, sha256 in expected if not is_sound(layout.root / place, sha256)
     ]
-    return replace(installed, altered=tuple(dict.fromkeys((*installed.altered, *altered))))
+    gone = [layout.in_record(place) for place, _ in expected if not os.path.lexists(layout.root / place)]
+    return replace(
+        installed,
+        altered=tuple(dict.fromkeys((*installed.altered, *altered))),
+        gone=tuple(dict.fromkeys((*installed.gone, *gone))),
+    )

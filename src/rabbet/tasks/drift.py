@@ -1,23 +1,27 @@
 """What is installed here, against the lock."""
 
 import os
+from collections.abc import Iterable, Iterator
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from rabbet.core.corrections import corrected
 from rabbet.core.drift.compare import Expected, find_drift
 from rabbet.core.lock.select import needed
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.finding import Finding, Kind, Weight
+from rabbet.core.model.inventory import Installed
 from rabbet.core.model.lock import Lock, Needed, Selection
 from rabbet.core.model.target import Target
 from rabbet.core.targets import target_of
 from rabbet.environment.inspect import read_configuration, take_inventory
 from rabbet.environment.stamp import own_stamp
+from rabbet.formats.pylock import edited_by_hand
 from rabbet.tasks.deep import deep_inventory
 from rabbet.tasks.interpreter import interpreter_trouble
 from rabbet.tasks.machine import Machine
-from rabbet.tasks.progress import Observer
+from rabbet.tasks.progress import Observer, reading_files
 from rabbet.tasks.project import Project
 from rabbet.tasks.runtime import chosen_runtime, found_runtimes
 from rabbet.tasks.selection import Wish, selected
@@ -28,10 +32,11 @@ __all__ = ["Drift", "drift"]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Drift:
-    """All findings, and how many libraries were compared."""
+    """All findings, and how many libraries were compared, for the project or a variant of it."""
 
     findings: tuple[Finding, ...]
     compared: int
+    variant: str | None = None
 
     @property
     def differs(self) -> bool:
@@ -50,23 +55,29 @@ def drift(project: Project, machine: Machine, observer: Observer, *, deep: bool 
     runtime = chosen_runtime(declaration, runtimes, lock)
     target = target_of(runtime)
     stamp = own_stamp(project.environment, machine.environments())
-    selection = selected(lock, stamp, Wish())
-    wanted = needed(lock, target, selection)
+    selection = selected(lock, stamp, Wish(), declaration)
+    wanted = needed(lock, target, selection, declaration)
     expected = _expected(declaration, lock, wanted, target, selection)
     state = environment_state(project.environment)
     if deep:
         found = deep_inventory(project, machine, observer, stamp, wanted, runtime)
     else:
-        found = take_inventory(project.environment, stamp, sound=recall_sound(state, machine))
+        sound, begin = recall_sound(state, machine), reading_files(observer)
+        found = take_inventory(project.environment, stamp, sound=sound, begin=begin)
     if stamp is not None and found.is_sound:
         remember_fit(project, machine, state, None)
     trouble = interpreter_trouble(project.environment, runtimes)
     inventory = replace(
-        found, trouble=trouble.reason if trouble else "", usable=trouble is None or trouble.usable
+        found,
+        libraries={name: _corrected(one, declaration) for name, one in found.libraries.items()},
+        trouble=trouble.reason if trouble else "",
+        usable=trouble is None or trouble.usable,
     )
+    expected = replace(expected, origins_known=stamp is not None)
     findings = tuple(_with_sharers(one, project, machine) for one in find_drift(expected, inventory))
     if stamp is None:
         findings += (_of_a_stranger(project),)
+    findings += (*_edited(lock), *_yanked(wanted))
     if lock.fingerprint != declaration.fingerprint():
         findings += (
             Finding(
@@ -76,7 +87,13 @@ def drift(project: Project, machine: Machine, observer: Observer, *, deep: bool 
                 detail="declaration changed",
             ),
         )
-    return Drift(findings=findings, compared=len(wanted))
+    return Drift(findings=findings, compared=len(wanted), variant=project.variant)
+
+
+def _corrected(installed: Installed, declaration: Declaration) -> Installed:
+    """A library whose metadata is as the declaration corrects it."""
+    metadata = installed.metadata
+    return installed if metadata is None else replace(installed, metadata=corrected(metadata, declaration))
 
 
 def _expected(
@@ -105,6 +122,29 @@ def _of_a_stranger(project: Project) -> Finding:
         weight=Weight.DIFFERS,
         detail=f"{project.environment.name} was not made here by your Rabbet, so its notes are not believed",
     )
+
+
+def _edited(lock: Lock) -> Iterator[Finding]:
+    for name in edited_by_hand(lock):
+        yield Finding(
+            kind=Kind.UNRESOLVED, name=name, weight=Weight.NOTE, detail="edited by hand in the lock"
+        )
+
+
+def _yanked(wanted: Iterable[Needed]) -> Iterator[Finding]:
+    for one in wanted:
+        reason = one.locked.yanked
+        if reason is not None:
+            version = str(one.locked.version)
+            detail = f"{version} was yanked: {reason or 'no reason is given'}"
+            yield Finding(
+                kind=Kind.VERSION,
+                name=one.locked.name,
+                locked=version,
+                installed=version,
+                weight=Weight.NOTE,
+                detail=detail,
+            )
 
 
 def _with_sharers(finding: Finding, project: Project, machine: Machine) -> Finding:

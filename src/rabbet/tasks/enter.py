@@ -21,7 +21,9 @@ def shell_inside(project: Project, machine: Machine) -> tuple[list[str], dict[st
     active = machine.environ.get(ACTIVE)
     if active:
         raise WrongUsage(
-            f"this shell is inside {active} already", remedy="exit  (or leave, if you sourced its file)"
+            f"this shell is inside {active} already",
+            note="if you sourced its file, it is `leave`",
+            remedy="exit",
         )
     variables = inside(project, machine)
     files = project.environment / "bin"

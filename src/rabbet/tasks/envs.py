@@ -1,5 +1,6 @@
 """All environments of this machine that Rabbet made, and discarding one."""
 
+import shlex
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -48,12 +49,23 @@ def known_environments(machine: Machine, observer: Observer) -> tuple[Known, ...
 
 
 def discard(machine: Machine, named: str) -> Path:
-    """Remove an environment: its folder, or the project that it belongs to. The store keeps what it holds.
+    """Remove an environment: its folder, or the project that it belongs to, by its folder or its name.
 
-    Raises `EnvironmentFailed` for a folder that Rabbet did not make, `CannotWrite`.
+    The store keeps what it holds. Raises `EnvironmentFailed` for a folder that Rabbet did not make and for a
+    name that several have, `CannotWrite`.
     """
     folder, environments = machine.folder / Path(named).expanduser(), machine.environments()
     root = next((one for one in (folder, folder / ENVIRONMENT) if environments.owns(one)), None)
+    if root is None:
+        called = [one for one in environments.known() if one.parent.name == named]
+        if len(called) > 1:
+            raise EnvironmentFailed(
+                f"several environments belong to a project in a folder named {named}",
+                because=[str(one) for one in called],
+                remedy=f"rabbet envs discard {shlex.quote(str(called[0]))}",
+                or_else=[f"rabbet envs discard {shlex.quote(str(one))}" for one in called[1:]],
+            )
+        root = called[0] if called else None
     if root is None:
         raise EnvironmentFailed(
             f"{folder} is no environment that Rabbet made here, so it is left alone",

@@ -1,21 +1,26 @@
 """Why a library is in the lock, and what holds it back."""
 
-from collections.abc import Callable, Iterable
-from contextlib import suppress
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, replace
 
 from packaging.requirements import Requirement
 from packaging.utils import NormalizedName, canonicalize_name
 from packaging.version import Version
 
+from rabbet.core.corrections import corrected, corrections_of
 from rabbet.core.lock.graph import Graph, Holder, build_graph, held_back
 from rabbet.core.lock.select import libraries_for
+from rabbet.core.lock.serving import refuse_unserved
+from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, LockedLibrary
 from rabbet.core.model.release import SetAside
 from rabbet.core.model.target import Target
+from rabbet.core.near_names import near_names
 from rabbet.core.solve.policy import Policy
 from rabbet.core.targets import target_of
-from rabbet.errors import WrongUsage
+from rabbet.core.wording import requirement_text
+from rabbet.errors import SourceFailed, WrongUsage
 from rabbet.formats.metadata import MetadataBroken, parse_metadata
 from rabbet.sources.catalogue import Catalogue, told_key
 from rabbet.store.memory import Memory
@@ -25,30 +30,39 @@ from rabbet.tasks.progress import Observer
 from rabbet.tasks.project import Project
 from rabbet.tasks.runtime import chosen_runtime, found_runtimes
 
-__all__ = ["Explained", "explain", "explain_all"]
+__all__ = ["Explained", "Needs", "explain", "explain_all", "remembered_needs"]
+
+Needs = Callable[[LockedLibrary], Iterable[Requirement]]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Explained:
-    """The graph of the lock, and of the libraries that were asked about, what holds each back."""
+    """The graph of the lock, and of the libraries that were asked about, what holds each back.
+
+    `notes` tell what else the declaration says of these. `unasked` is why sources could not be asked: then
+    only the lock's own edges are known, as far as nothing more is remembered, and nothing of what holds back.
+    """
 
     graph: Graph
     holders: tuple[Holder, ...]
+    notes: tuple[str, ...]
     outdated: bool
+    unasked: str = ""
 
 
 def explain(project: Project, machine: Machine, observer: Observer, name: str) -> Explained:
     """Explain one library.
 
-    Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `SourceFailed`; `WrongUsage` for one that is not locked.
+    Raises `NoLock`, `NotUnderstood`, `NoRuntime`; `WrongUsage` for one that is not locked.
     """
     wanted = canonicalize_name(name)
     known = [library.name for library in project.lock().libraries]
     if wanted not in known:
+        near = near_names(wanted, known)
         raise WrongUsage(
             f"'{name}' is not in the lock",
-            because=[f"locked are: {', '.join(known)}"],
-            remedy="rabbet explain",
+            because=[f"near names: {', '.join(near)}"] if near else [f"it holds {len(known)} libraries"],
+            remedy=f"rabbet explain {near[0]}" if near else "rabbet explain",
         )
     return _explained(project, machine, observer, [wanted])
 
@@ -60,65 +74,150 @@ def explain_all(project: Project, machine: Machine, observer: Observer, *, holde
 
 
 def _explained(
-    project: Project, machine: Machine, observer: Observer, names: Iterable[NormalizedName]
+    project: Project, machine: Machine, observer: Observer, names: Sequence[NormalizedName]
 ) -> Explained:
     declaration, lock = project.declaration(), project.lock()
     target = target_of(chosen_runtime(declaration, found_runtimes(machine), lock))
+    refuse_unserved(lock, target, declaration)
     lock = replace(lock, libraries=libraries_for(lock, target, lock.everything))
-    policy = Policy(preferred={name: (version,) for name, version in lock.versions.items()})
-    sources = open_sources(project, machine, declaration)
-    with sources.catalogue(declaration, target, policy, observer) as catalogue:
-        observer.stage("reading what releases need")
-        needs = _needs_of(lock, machine.store().metadata, catalogue)
-        graph = build_graph(declaration, lock, target, needs)
-        catalogue.expect(Requirement(name) for name in names)
-        found = [_holder(graph, name, catalogue, target) for name in names if name in graph.libraries]
+    memory = machine.store().metadata
+    outdated = lock.fingerprint != declaration.fingerprint()
+    observer.stage("reading what releases need")
+    try:
+        with _catalogue(project, machine, declaration, lock, target, observer) as catalogue:
+            graph = build_graph(declaration, lock, target, _asked_needs(lock, memory, catalogue, declaration))
+            catalogue.expect(Requirement(name) for name in names)
+            held = _Held(graph, catalogue, declaration, target)
+            found = [held.holder(name) for name in names if name in graph.libraries]
+            unasked = ""
+    except SourceFailed as error:
+        if names and len(names) == len(lock.libraries):
+            raise
+        graph = build_graph(declaration, lock, target, remembered_needs(memory, declaration))
+        found, unasked = [], "; ".join([str(error), *error.because])
     return Explained(
         graph=graph,
         holders=tuple(one for one in found if one is not None),
-        outdated=lock.fingerprint != declaration.fingerprint(),
+        notes=tuple(_notes(declaration, graph, names)),
+        outdated=outdated,
+        unasked=unasked,
     )
 
 
-def _holder(graph: Graph, name: NormalizedName, catalogue: Catalogue, target: Target) -> Holder | None:
-    candidates = catalogue.candidates(name)
+@contextmanager
+def _catalogue(
+    project: Project,
+    machine: Machine,
+    declaration: Declaration,
+    lock: Lock,
+    target: Target,
+    observer: Observer,
+) -> Iterator[Catalogue]:
+    policy = Policy(preferred={name: (version,) for name, version in lock.versions.items()})
+    with open_sources(project, machine, declaration).catalogue(declaration, target, policy, observer) as one:
+        yield one
 
-    def needs(version: Version) -> Iterable[Requirement]:
-        release = next(one for one in candidates.releases if one.version == version)
-        metadata = catalogue.metadata(release)
-        return () if isinstance(metadata, SetAside) else metadata.requirements
 
-    return held_back(graph, name, candidates, needs, target)
+def _notes(declaration: Declaration, graph: Graph, names: Iterable[NormalizedName]) -> Iterator[str]:
+    """What the declaration's limits and corrections have to do with these libraries, and what was yanked."""
+    for name in names:
+        library = graph.libraries.get(name)
+        if library is None:
+            continue
+        for one in declaration.limits:
+            if canonicalize_name(one.name) == name:
+                yield f"{graph.project} sets the limit {requirement_text(one)}."
+        for correction in corrections_of(declaration, name, library.version):
+            yield f"Corrected in pyproject.toml: {correction}."
+        if library.yanked is not None:
+            yield f"{name} {library.version} was yanked: {library.yanked or 'no reason is given'}."
 
 
-def _needs_of(
-    lock: Lock, memory: Memory, catalogue: Catalogue
-) -> Callable[[LockedLibrary], Iterable[Requirement]]:
-    """Requirements from what was remembered of the locked wheels; only what is missing is asked for anew."""
+class _Held:
+    """Tells what holds libraries back: asks for the newest release, and looks at what does not go with it."""
+
+    def __init__(self, graph: Graph, catalogue: Catalogue, declaration: Declaration, target: Target) -> None:
+        self._graph = graph
+        self._catalogue = catalogue
+        self._declaration = declaration
+        self._target = target
+
+    def holder(self, name: NormalizedName) -> Holder | None:
+        """What holds one library back, if anything does."""
+
+        def own_reasons(version: Version) -> Iterator[str]:
+            return self._own_reasons(name, version)
+
+        candidates = self._catalogue.candidates(name)
+        return held_back(self._graph, name, candidates, self._declaration.limits, own_reasons)
+
+    def _own_reasons(self, name: NormalizedName, version: Version) -> Iterator[str]:
+        """Why a release does not go with what is locked: it can't be used, or needs what is not to be had."""
+        release = next(one for one in self._catalogue.candidates(name).releases if one.version == version)
+        metadata = self._catalogue.metadata(release)
+        if isinstance(metadata, SetAside):
+            yield f"{name} {version} can't be used: {metadata.reason}"
+            return
+        if not metadata.requires_python.contains(self._target.python, prereleases=True):
+            yield f"{name} {version} needs Python {metadata.requires_python}"
+        asked = self._graph.asking_for(name)
+        extras = {"", *(canonicalize_name(extra) for ask in asked for extra in ask.requirement.extras)}
+        for need in metadata.requirements:
+            if any(self._target.admits(need.marker, extra) for extra in extras):
+                reason = self._unmet(need)
+                if reason:
+                    yield f"{name} {version} needs {requirement_text(need, marker=False)}, {reason}"
+
+    def _unmet(self, need: Requirement) -> str:
+        """Why a need is not met by what is locked, nor by what could come in; empty if it is."""
+        other = canonicalize_name(need.name)
+        locked = self._graph.libraries.get(other)
+        if locked is not None:
+            met = need.specifier.contains(locked.version, prereleases=True)
+            return "" if met else f"locked is {locked.version}"
+        found = self._catalogue.candidates(other)
+        if not found.known:
+            return "which no source knows"
+        return "" if found.masks.admitted(need.specifier) else "of which no release can be used here"
+
+
+def remembered_needs(memory: Memory, declaration: Declaration) -> Needs:
+    """Requirements from what was remembered of the locked wheels; of others the lock's own edges."""
 
     def needs(library: LockedLibrary) -> Iterable[Requirement]:
-        for wheel in library.wheels:
-            content = _recalled(memory, library, wheel.sha256)
-            if content is not None:
-                with suppress(MetadataBroken):
-                    return parse_metadata(content).requirements
+        found = _remembered(memory, library, declaration)
+        return [Requirement(name) for name in library.dependencies] if found is None else found
+
+    return needs
+
+
+def _remembered(
+    memory: Memory, library: LockedLibrary, declaration: Declaration
+) -> Sequence[Requirement] | None:
+    for wheel in library.wheels:
+        content = memory.recall(wheel.sha256)
+        if content is None and library.index is not None:  # what its source told of it
+            content = memory.recall(told_key(library.index, wheel.sha256))
+        if content is not None:
+            with suppress(MetadataBroken):
+                return corrected(parse_metadata(content), declaration).requirements
+    return None
+
+
+def _asked_needs(lock: Lock, memory: Memory, catalogue: Catalogue, declaration: Declaration) -> Needs:
+    """What is remembered; only what is missing is asked for anew."""
+    remembered = {one.name: _remembered(memory, one, declaration) for one in lock.libraries}
+
+    def needs(library: LockedLibrary) -> Iterable[Requirement]:
+        known = remembered[library.name]
+        if known is not None:
+            return known
         for release in catalogue.candidates(library.name).releases:
             if release.version == library.version:
                 metadata = catalogue.metadata(release)
                 return () if isinstance(metadata, SetAside) else metadata.requirements
-        return (Requirement(name) for name in library.dependencies)
+        return [Requirement(name) for name in library.dependencies]
 
-    versions = lock.versions
-    catalogue_needed = [
-        one for one in lock.libraries if not any(_recalled(memory, one, w.sha256) for w in one.wheels)
-    ]
-    catalogue.expect(Requirement(f"{one.name}=={versions[one.name]}") for one in catalogue_needed)
+    missing = [one for one in lock.libraries if remembered[one.name] is None]
+    catalogue.expect(Requirement(f"{one.name}=={one.version}") for one in missing)
     return needs
-
-
-def _recalled(memory: Memory, library: LockedLibrary, sha256: str) -> bytes | None:
-    """What a locked wheel says itself, if it was seen, else what its source told of it."""
-    content = memory.recall(sha256)
-    if content is not None or library.index is None:
-        return content
-    return memory.recall(told_key(library.index, sha256))

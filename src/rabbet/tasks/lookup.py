@@ -46,7 +46,8 @@ def lookup(project: Project, machine: Machine, observer: Observer, name: str) ->
             raise NoSolution(
                 f"no source knows a library named '{wanted}'",
                 because=[f"near names: {', '.join(near)}"] if near else [],
-                remedy=f"rabbet lookup {near[0]}" if near else "check its spelling",
+                note="" if near else "check its spelling",
+                remedy=f"rabbet lookup {near[0]}" if near else "",
             )
     each = tuple(one for target in targets for one in target.each)
     requirements = [one.requirement for one in declaration.declared()]

@@ -1,8 +1,9 @@
 """How a task reports progress: through this one interface."""
 
+from collections.abc import Callable, Sequence
 from typing import Protocol
 
-__all__ = ["Observer", "Silent"]
+__all__ = ["Observer", "Silent", "reading_files"]
 
 
 class Observer(Protocol):
@@ -17,8 +18,21 @@ class Observer(Protocol):
     def step(self, text: str) -> None:
         """One step of the stage is done, such as a file by its name."""
 
+    def told(self, message: str, because: Sequence[str]) -> bool:
+        """The command will fail for these reasons once it has looked for remedies; says if that was shown."""
+
     def waiting(self, text: str) -> None:
         """What the stage waits for at the moment, such as `the listing of combframe`."""
+
+
+def reading_files(observer: Observer) -> Callable[[int], Callable[[int], None]]:
+    """Reports how much of an environment was read, as a stage."""
+
+    def begin(size: int) -> Callable[[int], None]:
+        observer.stage("reading the environment's files", size=size)
+        return lambda read: observer.received(read, "", 0)
+
+    return begin
 
 
 class Silent:
@@ -32,6 +46,10 @@ class Silent:
 
     def step(self, text: str) -> None:
         """Nothing happens."""
+
+    def told(self, message: str, because: Sequence[str]) -> bool:  # noqa: ARG002 - as the protocol has it
+        """Nothing is shown."""
+        return False
 
     def waiting(self, text: str) -> None:
         """Nothing happens."""

@@ -1,7 +1,7 @@
 """Making the environment match the lock."""
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
-from contextlib import closing
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
@@ -26,14 +26,15 @@ from rabbet.environment.layout import Layout
 from rabbet.environment.linking import Linking
 from rabbet.environment.remove import recorded_places, remove_library, remove_strays
 from rabbet.environment.stamp import STAMP, Origin, Stamp, own_stamp, stamp_content
-from rabbet.errors import EnvironmentFailed, IntegrityFailed
+from rabbet.errors import EnvironmentFailed, ExitCode, IntegrityFailed, RabbetError, Way
+from rabbet.formats.pylock import edited_by_hand
 from rabbet.store.atomic import cannot_write
 from rabbet.store.environments import Environments
 from rabbet.tasks.coming import coming
 from rabbet.tasks.deep import deep_inventory
 from rabbet.tasks.interpreter import interpreter_trouble
 from rabbet.tasks.machine import Machine
-from rabbet.tasks.progress import Observer, Silent
+from rabbet.tasks.progress import Observer, Silent, reading_files
 from rabbet.tasks.project import DECLARATION, Project
 from rabbet.tasks.remake import remember_pattern
 from rabbet.tasks.runtime import chosen_runtime, found_runtimes
@@ -42,6 +43,10 @@ from rabbet.tasks.stranger import stranger
 from rabbet.tasks.unchanged import Fit, environment_state, recall_sound, remember_fit
 
 __all__ = ["Outlook", "prepare", "recreate"]
+
+
+# Failures that an entry of the lock may have brought about.
+_OF_THE_LOCK = (ExitCode.SOURCE, ExitCode.INTEGRITY, ExitCode.ENVIRONMENT)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -60,6 +65,7 @@ class Outlook:
     state: str
     outdated: bool
     own_lock: bool
+    variant: str | None
 
     @property
     def fit(self) -> Fit:
@@ -88,14 +94,15 @@ def prepare(
     found = found_runtimes(machine)
     runtime = chosen_runtime(declaration, found, lock)
     stamp = own_stamp(project.environment, machine.environments())
-    selection = selected(lock, stamp, wish)
-    wanted = needed(lock, target_of(runtime), selection)
+    selection = selected(lock, stamp, wish, declaration)
+    wanted = needed(lock, target_of(runtime), selection, declaration)
     rebuild = _unfit(project, machine, stamp, runtime, found)
     inventory, state = None, ""
     if not rebuild:
         root = project.environment
         state = environment_state(root)
-        look = partial(take_inventory, root, stamp, sound=sound or recall_sound(state, machine))
+        sound = sound or recall_sound(state, machine)
+        look = partial(take_inventory, root, stamp, sound=sound, begin=reading_files(observer))
         if wish.verify:
             look = partial(deep_inventory, project, machine, observer, stamp, wanted, runtime)
         inventory, rebuild = _looked(look)
@@ -103,11 +110,12 @@ def prepare(
         rebuild = "asked for"
     return Outlook(
         environment=project.environment.name,
-        plan=plan_steps(wanted, inventory, rebuild=rebuild),
+        plan=plan_steps(wanted, inventory, rebuild=rebuild, not_chosen=lock.versions.keys()),
         runtime=runtime,
         selection=None if selection == lock.everything else selection,
         state=state,
         own_lock=lock.fingerprint is not None,
+        variant=project.variant,
         outdated=lock.fingerprint != declaration.fingerprint(),
     )
 
@@ -121,6 +129,24 @@ def recreate(project: Project, machine: Machine, observer: Observer, wish: Wish)
 
     Raises what `prepare` raises, and `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
     """
+    with _edits_named(project):
+        return _recreated(project, machine, observer, wish)
+
+
+@contextmanager
+def _edits_named(project: Project) -> Iterator[None]:
+    """What fails because of a lock that was edited by hand says so."""
+    try:
+        yield
+    except RabbetError as error:
+        edited = edited_by_hand(project.lock()) if error.exit_code in _OF_THE_LOCK else ()
+        if edited:
+            error.because = (*error.because, f"the lock was edited by hand: {', '.join(edited)}")
+            error.note, error.ways = "resolving writes it whole again", (Way("rabbet resolve"),)
+        raise
+
+
+def _recreated(project: Project, machine: Machine, observer: Observer, wish: Wish) -> Outlook:
     home, environments = project.environment, machine.environments()
     with machine.store().claimed(str(home)):
         clear_up(home, environments)

@@ -1,22 +1,23 @@
 """Settling every version: declaration and sources → a lock, and one more for each variant."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cache
 
 from packaging.utils import NormalizedName
 
 from rabbet.core.lock.moves import Move
-from rabbet.core.lock.select import serves
+from rabbet.core.lock.serving import places_of, serves, serving_too
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.target import Target, targets_text
 from rabbet.errors import NotUnderstood, WrongUsage
 from rabbet.formats.merge import merge_sides
-from rabbet.formats.pylock import read_lock, write_lock
+from rabbet.formats.pylock import edited_by_hand, read_lock, write_lock
 from rabbet.store.atomic import write_text
 from rabbet.tasks.catalogue import Sources, open_sources
+from rabbet.tasks.clashes import file_clash
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer
 from rabbet.tasks.project import Project, read_text
@@ -31,12 +32,15 @@ __all__ = ["Resolved", "Verdict", "resolve", "up_to_date_lock", "verify"]
 class Resolved:
     """One lock, what moved against the one before, and whether the file was left as it was.
 
-    `declaration` is what was resolved: for a `variant`, as that sees it.
-    `new_pins` are libraries that the declaration pins by hand since the lock before, if it does so for a few.
-    `passed_over` are releases and files that would have been chosen, had they been of use.
-    `also_known` tells of names that since the lock before another source knows as well. `merged` tells
-    whether the file before was an unfinished merge. `idle_checkouts` are checkouts of libraries that nothing
-    requires, `unhashed` sources that list files without a digest that can be trusted.
+    `declaration` is what was resolved: for a `variant`, as that sees it. `new_pins` are libraries that the
+    declaration pins by hand since the lock before, if it does so for a few. `passed_over` are releases and
+    files that would have been chosen, had they been of use. `also_known` tells of names that since the lock
+    before another source knows as well. `merged` tells whether the file before was an unfinished merge.
+    `idle_checkouts` are checkouts of libraries that nothing requires, `unhashed` sources that list files
+    without a digest that can be trusted. `edited` is what was changed by hand in the lock before,
+    `idle_corrections` what the declaration corrects in vain. `lost` are
+    targets that only the lock before served, though nobody changed what is to be served, and `serving_too` is
+    the command that makes the lock serve both.
     """
 
     variant: str | None
@@ -52,6 +56,12 @@ class Resolved:
     also_known: tuple[str, ...] = ()
     idle_checkouts: tuple[NormalizedName, ...] = ()
     unhashed: tuple[str, ...] = ()
+    edited: tuple[str, ...] = ()
+    idle_corrections: tuple[str, ...] = ()
+    unknown_extras: tuple[str, ...] = ()
+    file_clash: str = ""
+    lost: tuple[str, ...] = ()
+    serving_too: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -65,10 +75,13 @@ class Verdict:
     moves: tuple[Move, ...]
 
 
-def resolve(project: Project, machine: Machine, observer: Observer, aim: Aim) -> tuple[Resolved, ...]:
+def resolve(
+    project: Project, machine: Machine, observer: Observer, aim: Aim, *, writing: bool = True
+) -> tuple[Resolved, ...]:
     """Write the locks that the declaration asks for: its own and one for each variant.
 
-    Nothing is written unless all of them have a solution.
+    Of a project that is a variant, only that one's. Nothing is written unless all of them have a solution,
+    nor without `writing`.
 
     A lock that is up to date is left alone, byte for byte. Of one with the marks of an unfinished merge, the
     versions of both sides are kept where they can be.
@@ -79,9 +92,14 @@ def resolve(project: Project, machine: Machine, observer: Observer, aim: Aim) ->
     earlier = {variant: work.earlier(variant, must_be_readable=not aim.afresh) for variant in work.variants}
     _check_raised([lock for locks in earlier.values() for lock in locks], aim)
     resolved = [work.resolved(variant, locks, aim) for variant, locks in earlier.items()]
-    if aim.plain and all(one.untouched and not one.declaration.local for one in resolved):
+    if (
+        writing
+        and aim.plain
+        and project.variant is None
+        and all(one.untouched and not one.declaration.local for one in resolved)
+    ):
         remember_unchanged(project, machine, [up_to_date_lock(one) for one in resolved])
-    for one in resolved:
+    for one in resolved if writing else ():
         if not one.untouched:
             write_text(project.of(one.variant).lock_file, write_lock(one.lock))
     return tuple(resolved)
@@ -108,14 +126,16 @@ class _Work:
         self._project = project
         self._machine = machine
         self._observer = observer
-        self._declaration = project.declaration()
+        self._declaration = project.of(None).declaration()
         self._sources: Callable[[], Sources] = cache(
             lambda: open_sources(project, machine, self._declaration)
         )
 
     @property
     def variants(self) -> tuple[str | None, ...]:
-        """The declaration itself (`None`) and its variants."""
+        """The declaration itself (`None`) and its variants, or the one that is asked for."""
+        if self._project.variant is not None:
+            return (self._project.variant,)
         return (None, *sorted(self._declaration.variants))
 
     def earlier(self, variant: str | None, *, must_be_readable: bool) -> tuple[Lock, ...]:
@@ -134,7 +154,9 @@ class _Work:
         declaration, runtime, targets = self._question(variant, earlier if aim.keeps else ())
         file = self._project.of(variant).lock_file.name
         before = earlier[0] if len(earlier) == 1 else None
-        if before is not None and aim.plain and _up_to_date(before, declaration, targets):
+        edited = edited_by_hand(before) if before is not None else ()
+        earlier = [_without_edited(before)] if before is not None else earlier
+        if before is not None and aim.plain and not edited and _up_to_date(before, declaration, targets):
             return Resolved(
                 variant=variant,
                 file=file,
@@ -144,6 +166,7 @@ class _Work:
                 untouched=True,
             )
         settled = settle(self._settling(variant, (declaration, runtime, targets), earlier), aim)
+        project = self._project.of(variant)
         return Resolved(
             variant=variant,
             file=file,
@@ -151,7 +174,7 @@ class _Work:
             lock=settled.lock,
             targets=targets,
             moves=settled.moves,
-            untouched=before is not None and write_lock(before) == write_lock(settled.lock),
+            untouched=before is not None and not edited and write_lock(before) == write_lock(settled.lock),
             merged=len(earlier) > 1,
             new_pins=_new_pins(earlier, settled.lock),
             passed_over=settled.passed_over,
@@ -162,14 +185,22 @@ class _Work:
             ),
             idle_checkouts=settled.idle_checkouts,
             unhashed=settled.unhashed,
+            edited=edited,
+            idle_corrections=settled.idle_corrections,
+            unknown_extras=settled.unknown_extras,
+            file_clash=file_clash(project, self._machine, settled.lock, declaration, runtime),
+            lost=(lost := _lost(before, declaration, settled.lock)),
+            serving_too=serving_too(before, targets[0], declaration) if lost and before else "",
         )
 
     def verdict(self, variant: str | None) -> Verdict:
         """Compare one lock with what settling anew gives."""
         before = self._project.of(variant).lock()
         declaration, runtime, targets = self._question(variant, [before])
-        settled = settle(self._settling(variant, (declaration, runtime, targets), [before]), Aim())
-        reasons = []
+        earlier = [_without_edited(before)]
+        settled = settle(self._settling(variant, (declaration, runtime, targets), earlier), Aim())
+        edited = ", ".join(edited_by_hand(before))
+        reasons = [f"edited by hand since it was resolved: {edited}"] if edited else []
         if before.fingerprint != declaration.fingerprint():
             reasons.append("the declaration changed since the lock was made")
         reasons += [f"the lock does not serve {target}" for target in targets if not serves(before, target)]
@@ -210,6 +241,25 @@ class _Work:
             targets=targets,
             earlier=tuple(earlier),
         )
+
+
+def _without_edited(lock: Lock) -> Lock:
+    """A lock whose hand-edited entries say nothing of where they come from; versions stay if they can."""
+    edited = set(edited_by_hand(lock))
+    libraries = (
+        replace(one, index=None, tree=None) if f"{one.name} {one.version}" in edited else one
+        for one in lock.libraries
+    )
+    return replace(lock, libraries=tuple(libraries)) if edited else lock
+
+
+def _lost(before: Lock | None, declaration: Declaration, after: Lock) -> tuple[str, ...]:
+    """The targets that only the lock before served, where the declaration leaves that to the machine."""
+    if before is None or declaration.targets or declaration.pythons:
+        return ()
+    gone = set(before.environments) - set(after.environments)
+    places = places_of(before)
+    return tuple(f"{places[one][0]} with Python {places[one][1]}" for one in sorted(gone) if one in places)
 
 
 def _new_pins(earlier: Sequence[Lock], lock: Lock) -> tuple[str, ...]:

@@ -65,11 +65,10 @@ def refuse_unfit(project: Project, machine: Machine, *, going_on: str) -> None:
     because = [plan.rebuild] if plan.rebuild else [f"{step.action} {step.name}" for step in steps[:_SHOWN]]
     if not plan.rebuild and len(steps) > _SHOWN:
         because.append(f"and {len(steps) - _SHOWN} more")
-    variant = f" --variant {project.variant}" if project.variant else ""
     raise EnvironmentFailed(
         f"{root.name} does not fit the lock",
         because=because,
-        remedy=f"rabbet recreate{variant}",
+        remedy="rabbet recreate",
         or_else=[going_on],
     )
 
@@ -84,7 +83,9 @@ def _environment(project: Project, machine: Machine) -> Path:
     return root
 
 
-def become(command: Sequence[str], variables: dict[str, str]) -> NoReturn:
+def become(
+    command: Sequence[str], variables: dict[str, str], *, project: Project, machine: Machine
+) -> NoReturn:
     """Let the command take this process's place, so that its exit code and all signals are its own.
 
     Returns only by raising `EnvironmentFailed`, when the command can't be started.
@@ -95,5 +96,22 @@ def become(command: Sequence[str], variables: dict[str, str]) -> NoReturn:
         raise EnvironmentFailed(
             f"'{command[0]}' can't be run",
             because=[error.strerror or str(error)],
-            remedy="declare the library that brings this command, then: rabbet resolve && rabbet recreate",
+            note=_bringing(project, machine)[0],
+            remedy=_bringing(project, machine)[1],
         ) from error
+
+
+def _bringing(project: Project, machine: Machine) -> tuple[str, str]:
+    """What may be done for a command that is not there, in words and as a command."""
+    from rabbet.environment.stamp import own_stamp
+
+    stamp = own_stamp(project.environment, machine.environments())
+    if stamp is not None and (stamp.groups is not None or stamp.extras is not None):
+        return (
+            "the environment holds a part of the lock: what was not chosen may bring it",
+            "rabbet recreate --everything",
+        )
+    return (
+        "a library that brings it has to be declared; what the environment holds, explain tells",
+        "rabbet explain",
+    )

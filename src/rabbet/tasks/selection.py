@@ -1,11 +1,13 @@
 """Which groups and extras an environment holds: what was asked for now, else what was chosen before."""
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from typing import NamedTuple
 
 from packaging.utils import canonicalize_name
 
+from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, Selection
+from rabbet.core.near_names import near_names
 from rabbet.environment.stamp import Stamp
 from rabbet.errors import WrongUsage
 
@@ -26,7 +28,7 @@ class Wish(NamedTuple):
     extras: Sequence[str] | None = None
 
 
-def selected(lock: Lock, stamp: Stamp | None, wish: Wish) -> Selection:
+def selected(lock: Lock, stamp: Stamp | None, wish: Wish, declaration: Declaration) -> Selection:
     """The groups and extras that count; of a new environment, and without a choice, all of them.
 
     Raises `WrongUsage` for one that the lock does not have.
@@ -34,8 +36,8 @@ def selected(lock: Lock, stamp: Stamp | None, wish: Wish) -> Selection:
     everything = lock.everything
     if wish.groups is not None or wish.extras is not None:
         return Selection(
-            _known("group", wish.groups or (), everything.groups),
-            _known("extra", wish.extras or (), everything.extras),
+            _known("group", wish.groups or (), everything.groups, declaration.groups),
+            _known("extra", wish.extras or (), everything.extras, declaration.extras),
         )
     if stamp is None or stamp.groups is None or stamp.extras is None or wish.everything:
         return everything
@@ -44,12 +46,17 @@ def selected(lock: Lock, stamp: Stamp | None, wish: Wish) -> Selection:
     )
 
 
-def _known(kind: str, names: Sequence[str], known: frozenset[str]) -> frozenset[str]:
+def _known(
+    kind: str, names: Sequence[str], known: frozenset[str], declared: Collection[str]
+) -> frozenset[str]:
     wanted = frozenset(canonicalize_name(name) for name in names)
     for name in sorted(wanted - known):
+        near = near_names(name, known)
+        remedy = f"rabbet recreate --{kind} {near[0]}" if near else ""
         raise WrongUsage(
             f"the lock has no {kind} '{name}'",
             because=[f"it has: {', '.join(sorted(known)) or 'none'}"],
-            remedy="rabbet resolve  (if it was declared since)",
+            note="it was declared since the lock was made" if name in declared else "",
+            remedy="rabbet resolve" if name in declared else remedy,
         )
     return wanted

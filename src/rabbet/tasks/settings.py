@@ -32,7 +32,8 @@ def known_sources(declaration: Declaration, machine: Machine) -> tuple[SourceEnt
             f"the variable {SOURCE_VARIABLE} is not set",
             f"{machine.settings_file()} names no source",
         ],
-        remedy="rabbet begin --source URL_OR_FOLDER  (the address of an index, or a folder of wheels)",
+        note="declare --source takes the address of an index, or a folder of wheels",
+        remedy="rabbet help declare",
     )
 
 

@@ -9,12 +9,14 @@ from typing import TYPE_CHECKING
 from packaging.utils import NormalizedName, canonicalize_name
 from packaging.version import Version
 
+from rabbet.core.corrections import idle_corrections
 from rabbet.core.lock.build import Solved, build_lock
 from rabbet.core.lock.moves import Move, explained_moves
-from rabbet.core.lock.select import libraries_for, serves
+from rabbet.core.lock.select import libraries_for
+from rabbet.core.lock.serving import serves
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, LockedRuntime
-from rabbet.core.model.release import Candidate
+from rabbet.core.model.release import Candidate, Metadata, SetAside
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.solution import Solution
 from rabbet.core.model.target import Target
@@ -93,6 +95,8 @@ class Settlement:
     idle_checkouts: tuple[NormalizedName, ...]
     unhashed: tuple[str, ...]
     taken_from: Mapping[NormalizedName, str]
+    idle_corrections: tuple[str, ...]
+    unknown_extras: tuple[str, ...]
 
 
 def settle(work: Settling, aim: Aim) -> Settlement:
@@ -120,6 +124,8 @@ def settle(work: Settling, aim: Aim) -> Settlement:
             idle_checkouts=tuple(sorted(set(work.declaration.local) - set(lock.versions))),
             unhashed=tuple(sorted(_unhashed(catalogue, chosen.values()))),
             taken_from={name: one.source for (name, _), one in chosen.items()},
+            unknown_extras=tuple(sorted(_unknown_extras(catalogue, settled))),
+            idle_corrections=_idle_corrections(work.declaration, catalogue, chosen.values()),
         )
 
 
@@ -139,6 +145,26 @@ def _passed_over(
             yield f"{double}: the same release, build and tags as {candidate.wheels[0].filename}"
 
 
+def _unknown_extras(catalogue: Catalogue, settled: Iterable[Solved]) -> set[str]:
+    """Extras that somebody asks for and the chosen release does not have."""
+    found = set()
+    for solved in settled:
+        for name, extra in solved.solution.needs:
+            stated = catalogue.stated(solved.solution.chosen[name]) if extra else None
+            if isinstance(stated, Metadata) and extra not in {canonicalize_name(x) for x in stated.extras}:
+                found.add(f"{solved.solution.chosen[name]} has no extra '{extra}'")
+    return found
+
+
+def _idle_corrections(
+    declaration: Declaration, catalogue: Catalogue, chosen: Iterable[Candidate]
+) -> tuple[str, ...]:
+    """Corrections of chosen releases that change nothing in what these say."""
+    stated = [] if not declaration.corrections else [catalogue.stated(one) for one in chosen]
+    idle = idle_corrections(declaration, [one for one in stated if not isinstance(one, SetAside)])
+    return tuple(sorted({str(one) for one in idle}))
+
+
 def _unhashed(catalogue: Catalogue, chosen: Iterable[Candidate]) -> set[str]:
     """The indexes that list chosen files without a digest that can be trusted."""
     files = [file for candidate in chosen for file in candidate.files]
@@ -154,13 +180,13 @@ def _settle_all(work: Settling, catalogue: Catalogue, aim: Aim) -> tuple[list[So
 
     chosen: dict[NormalizedName, Version] = {}
     settled: list[Solved] = []
-    moves: dict[tuple[object, ...], Move] = {}
+    moves: dict[tuple[object, ...], tuple[Move, Target]] = {}
     for target in work.targets:
         answering = catalogue if target is work.targets[0] else catalogue.for_target(target)
         policy = _policy(work, target, aim, chosen)
-        answer = solve(answering, target, list(work.declaration.declared()), policy=policy)
+        answer = solve(answering, target, work.declaration.asked(), policy=policy)
         if isinstance(answer, Refutation):
-            raise _no_solution(work, answer, answering, target)
+            raise _no_solution(work, answer, answering, target, aim)
         settled.append(_with_files(answer, answering))
         versions = [_versions(lock, target) for lock in work.earlier]
         moved = explained_moves(
@@ -171,13 +197,21 @@ def _settle_all(work: Settling, catalogue: Catalogue, aim: Aim) -> tuple[list[So
             intended=partial(_intention, aim, answer, versions[1:]),
         )
         for move in moved:
-            moves.setdefault((move.name, move.before, move.after), move)
+            moves.setdefault((move.name, move.before, move.after), (move, target))
         chosen = {**{name: one.version for name, one in answer.chosen.items()}, **chosen}
-    return settled, tuple(sorted(moves.values(), key=lambda move: move.name))
+    told = [_only_there(move, target, chosen) for move, target in moves.values()]
+    return settled, tuple(sorted(told, key=lambda move: move.name))
+
+
+def _only_there(move: Move, target: Target, chosen: Mapping[NormalizedName, Version]) -> Move:
+    """A library that one target alone does without is no longer needed there."""
+    if move.after is None and move.name in chosen:
+        return replace(move, reason=f"{move.reason} for {target}")
+    return move
 
 
 def _no_solution(
-    work: Settling, refutation: "Refutation", catalogue: Catalogue, target: Target
+    work: Settling, refutation: "Refutation", catalogue: Catalogue, target: Target, aim: Aim
 ) -> "NoSolution":
     from rabbet.tasks.unsolved import Unsolved, no_solution  # here: most declarations have a solution
 
@@ -187,18 +221,27 @@ def _no_solution(
         refutation=refutation,
         catalogue=catalogue,
         target=target,
+        targets=work.targets,
+        project=work.sources.project,
+        on_date=f"{aim.as_of:%Y-%m-%d}" if aim.as_of else "",
     )
-    return no_solution(unsolved, work.machine, work.observer)
+    if aim.as_of is None:
+        return no_solution(unsolved, work.machine, work.observer)
+    policy = replace(_policy(work, target, aim), as_of=None)
+    with work.sources.catalogue(work.declaration, target, policy, work.observer) as undated:
+        return no_solution(replace(unsolved, undated=undated), work.machine, work.observer)
 
 
 def _with_files(solution: Solution, catalogue: Catalogue) -> Solved:
     """A solution with the files of its libraries as they are locked; a source archive is the last."""
     files = catalogue.locked(solution.chosen.values())
+    stated = {name: catalogue.stated(one) for name, one in solution.chosen.items()}
     with_sdist = {name for name, one in solution.chosen.items() if one.sdist is not None}
     return Solved(
         solution=solution,
         wheels={name: found[:-1] if name in with_sdist else found for name, found in files.items()},
         sdists={name: found[-1] for name, found in files.items() if name in with_sdist},
+        pythons={name: one.requires_python for name, one in stated.items() if isinstance(one, Metadata)},
     )
 
 

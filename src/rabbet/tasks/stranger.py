@@ -17,9 +17,8 @@ def stranger(project: Project) -> EnvironmentFailed:
         else "your store knows nothing of it: it may have come from elsewhere"
     )
     there, aside = shlex.quote(str(root)), shlex.quote(f"{root}-before")
-    variant = f" --variant {shlex.quote(project.variant)}" if project.variant else ""
     return EnvironmentFailed(
         f"{root} was not made here by your Rabbet, so it is left alone",
         because=[why, "nothing of it is run, and it may hold something that you want to keep"],
-        remedy=f"mv {there} {aside} && rabbet recreate{variant}",
+        remedy=f"mv {there} {aside} && rabbet recreate",
     )

@@ -1,99 +1,219 @@
 """What to say of a declaration without a solution: why, and which changes help."""
 
-from dataclasses import dataclass
+import time
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 from packaging.utils import canonicalize_name
 
 from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.edit import Edit
 from rabbet.core.model.target import Target
 from rabbet.core.near_names import near_names
-from rabbet.core.targets import target_of
-from rabbet.errors import NoSolution
+from rabbet.core.targets import baseline_needed, named_target, target_of
+from rabbet.core.wording import renamed, requirement_text
+from rabbet.errors import NoSolution, Way
+from rabbet.formats.pyproject_edit import places_of
 from rabbet.runtimes.choose import newest_first
 from rabbet.sources.catalogue import Catalogue
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer
+from rabbet.tasks.project import Project, read_text
 from rabbet.tasks.runtime import found_runtimes
 
 if TYPE_CHECKING:
+    from rabbet.core.solve.prose import Explanation
     from rabbet.core.solve.solver import Refutation
+    from rabbet.core.solve.suggest import Asked, Suggestion, Suggestions
 
 __all__ = ["Unsolved", "no_solution"]
 
 _MOST_OTHER_TARGETS = 4
+_SECONDS = 5.0  # for repairs: the reasons are told before
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Unsolved:
-    """A declaration, or a variant of it, without a solution for a target; the catalogue that was asked."""
+    """A declaration, or a variant of it, without a solution for a target; the catalogue for that one.
 
+    `on_date` tells that nothing uploaded later was to count, and `undated` answers as if it were not so.
+    """
+
+    project: Project
     declaration: Declaration
     variant: str | None
     refutation: "Refutation"
     catalogue: Catalogue
     target: Target
+    targets: Sequence[Target]
+    on_date: str = ""
+    undated: Catalogue | None = None
 
 
 def no_solution(unsolved: Unsolved, machine: Machine, observer: Observer) -> NoSolution:
     """The error with the reasons, and with changes that were tried and help."""
     from rabbet.core.solve.prose import explained
 
-    catalogue, target, declaration = unsolved.catalogue, unsolved.target, unsolved.declaration
-    for one in declaration.declared():
-        name = canonicalize_name(one.requirement.name)
-        if target.admits(one.requirement.marker) and not catalogue.candidates(name).known:
-            near = near_names(name, catalogue.all_names())
-            because = [f"near names: {', '.join(near)}"] if near else []
-            if unsolved.variant:
-                return NoSolution(
-                    f"no source knows a library named '{name}'",
-                    because=because,
-                    remedy=_by_hand(unsolved.variant),
-                )
-            where = f" --{one.section.kind} {one.section.name}" if one.section else ""
-            swap = f"rabbet retract{where} {name} && rabbet declare{where} "
-            return NoSolution(
-                f"no source knows a library named '{name}'",
-                because=because,
-                remedy=swap + near[0] if near else "check its spelling",
-            )
-    observer.stage("looking for what would help")
-    remedies = [_by_hand(unsolved.variant)] if unsolved.variant else _remedies(unsolved, machine)
+    unknown = _unknown(unsolved)
+    if unknown is not None:
+        return unknown
+    declaration, target = unsolved.declaration, unsolved.target
     explanation = explained(unsolved.refutation, declaration.name)
     where = f" for {target}" if declaration.targets or declaration.pythons else ""
     where += f" in the variant {unsolved.variant}" if unsolved.variant else ""
+    message = f"no set of releases meets all requirements{where}: they clash on {explanation.clash}"
+    told = observer.told(message, explanation.sentences)
+    observer.stage("trying what would help")
+    tried, ways = _ways(unsolved, machine)
+    notes = [_further(explained(one, declaration.name)) for one in tried.further]
+    if tried.cut_short:
+        notes.append(f"no more than {_SECONDS:g} seconds were spent on looking for what helps")
+    elif not ways:
+        notes.append("no change of one or two requirements helps")
     return NoSolution(
-        f"no set of releases meets all requirements{where}: they clash on {explanation.clash}",
+        message,
         because=explanation.sentences,
-        remedy=remedies[0] if remedies else "loosen one of these requirements with: rabbet declare",
-        or_else=remedies[1:],
+        note="\n".join(notes),
+        remedy=ways[0] if ways else "",
+        or_else=ways[1:],
+        told=told,
     )
 
 
-def _by_hand(variant: str) -> str:
-    """What to do about a variant: no command edits one, so none is suggested."""
-    return f"change tool.rabbet.variants.{variant} in pyproject.toml"
-
-
-def _remedies(unsolved: Unsolved, machine: Machine) -> list[str]:
-    """Commands that were tried and help, the smallest changes first."""
-    from rabbet.core.solve.suggest import suggestions
+def _unknown(unsolved: Unsolved) -> NoSolution | None:
+    """The error for names that no source knows, all of them at once."""
+    catalogue = unsolved.catalogue
+    text = read_text(unsolved.project.declaration_file, by_hand=True)
+    because: list[str] = []
+    known: list[str] = []
+    names: list[str] = []
+    edits: list[Edit] = []
+    for one in unsolved.declaration.declared():
+        name = canonicalize_name(one.requirement.name)
+        if name in names or not unsolved.target.admits(one.requirement.marker):
+            continue
+        if catalogue.candidates(name).known:
+            continue
+        names.append(name)
+        known = known or list(catalogue.all_names())
+        near = near_names(name, known)
+        because += [f"near {name}: {', '.join(near)}"] if near else []
+        places = places_of(text, one.requirement) or [one.section]
+        section = one.section if one.section in places else places[0]
+        edits.append(Edit(verb="retract", what="library", value=name, section=section))
+        if near:
+            meant = requirement_text(renamed(one.requirement, near[0]), whole=True)
+            edits.append(Edit(verb="declare", what="library", value=meant, section=section))
+    if not names:
+        return None
     from rabbet.tasks.advice import command_for
 
-    catalogue, target, declaration = unsolved.catalogue, unsolved.target, unsolved.declaration
-    others = ((other, catalogue.for_target(other)) for other in _other_targets(declaration, target, machine))
-    found = suggestions(unsolved.refutation, list(declaration.declared()), catalogue, target, others)
-    return [command_for(one) for one in found]
+    told = " or ".join(f"'{name}'" for name in names)
+    return NoSolution(
+        f"no source knows a library named {told}",
+        because=because,
+        note="" if because else "check its spelling, and whether the source that has it is declared",
+        remedy=command_for(edits),
+    )
+
+
+def _further(explanation: "Explanation") -> str:
+    return "\n".join([f"there is another clash, on {explanation.clash}:", *explanation.sentences])
+
+
+def _ways(unsolved: Unsolved, machine: Machine) -> "tuple[Suggestions, list[Way]]":
+    """What was tried, and the commands that help, the smallest changes first."""
+    from rabbet.core.solve.suggest import Question, suggestions
+    from rabbet.tasks.advice import command_for, edits_for, helps
+
+    until = time.monotonic() + _SECONDS
+    text = read_text(unsolved.project.declaration_file, by_hand=True)
+    declared = unsolved.declaration.asked()
+    tried = suggestions(
+        unsolved.refutation,
+        Question(
+            declared=declared,
+            targets=_asked(unsolved, unsolved.targets),
+            others=_others(unsolved, machine),
+            in_time=lambda: time.monotonic() < until,
+        ),
+    )
+    ways = _dated_ways(unsolved)
+    each = [(one, edits_for(one, text, declared, unsolved.variant)) for one in tried.found]
+    own = [pair for pair in each if all(_in_variant(edit, unsolved.variant) for edit in pair[1])]
+    for one, edits in own or each:  # what the variants share is changed only if nothing else helps
+        targets = _asked(unsolved, unsolved.targets) if one.changes else []
+        if helps(edits, text, targets, unsolved.variant):
+            ways.append(Way(command_for(edits), _gives(one)))
+    return tried, ways
+
+
+def _in_variant(edit: Edit, variant: str | None) -> bool:
+    return variant is None or (edit.section is not None and edit.section.kind == "variant")
+
+
+def _gives(suggestion: "Suggestion") -> str:
+    chosen = ", ".join(f"{name} {version}" for name, version in sorted(suggestion.chosen.items()))
+    return f"gives {chosen}:" if chosen else ""
+
+
+def _dated_ways(unsolved: Unsolved) -> list[Way]:
+    """Leaving out the date, if that is what there is no solution for."""
+    from rabbet.core.solve.solver import Refutation, solve
+
+    if unsolved.undated is None:
+        return []
+    answering = unsolved.undated.for_target(unsolved.target)
+    if isinstance(solve(answering, unsolved.target, unsolved.declaration.asked()), Refutation):
+        return []
+    return [Way("rabbet resolve", f"without --as-of {unsolved.on_date} there is a solution:")]
+
+
+def _asked(unsolved: Unsolved, targets: Sequence[Target]) -> "list[Asked]":
+    """Targets with what answers for each, the one without a solution first."""
+    ordered = sorted(targets, key=lambda one: one is not unsolved.target)
+    catalogue = unsolved.catalogue
+    return [(one, catalogue if one is unsolved.target else catalogue.for_target(one)) for one in ordered]
+
+
+def _others(unsolved: Unsolved, machine: Machine) -> "Iterator[tuple[Suggestion, list[Asked]]]":
+    """Newer systems than are assumed, this machine's other runtimes, fewer targets: whichever apply."""
+    from rabbet.core.solve.suggest import Suggestion
+
+    declaration, target = unsolved.declaration, unsolved.target
+    baseline = baseline_needed(target, _refused_tags(unsolved))
+    if baseline and target.named:
+        library, version = baseline
+        raised = {**declaration.baselines, library: version}
+        targets = [_with_baselines(one, raised) for one in unsolved.targets]
+        yield Suggestion(baseline=f"{library}={version}"), _asked(unsolved, targets)
+    if not declaration.targets and not declaration.pythons:
+        for other in _other_targets(declaration, target, machine):
+            yield Suggestion(runtime=other.minor), _asked(unsolved, [other])
+    rest = [one for one in unsolved.targets if one.platform != target.platform]
+    if rest and target.platform in declaration.targets:
+        yield Suggestion(left_out=target.platform), _asked(unsolved, rest)
+
+
+def _with_baselines(target: Target, baselines: Mapping[str, str]) -> Target:
+    each = [named_target(one.platform, one.minor, baselines) for one in target.each]
+    return replace(each[0], alike=tuple(each[1:]))
+
+
+def _refused_tags(unsolved: Unsolved) -> set[str]:
+    """The tags of all wheels that the clash's libraries have on offer, of whatever use."""
+    from rabbet.core.solve.proof import facts_of
+
+    names = {
+        name for fact in facts_of(unsolved.refutation) for name in (fact.about, fact.requirer.name) if name
+    }
+    listings = [unsolved.catalogue.listing(name) for name in sorted(names)]
+    return {tag for listing in listings if listing for file in listing.files for tag in file.tags or ()}
 
 
 def _other_targets(declaration: Declaration, target: Target, machine: Machine) -> list[Target]:
-    """The same machine with its other runtimes, those that the declaration allows first.
-
-    There are none where the declaration itself names what is to be served.
-    """
-    if declaration.targets or declaration.pythons:
-        return []
+    """The same machine with its other runtimes, those that the declaration allows first."""
     runtimes = {one.version.release[:2]: one for one in reversed(newest_first(found_runtimes(machine)))}
     others = [one for minor, one in runtimes.items() if minor != target.python.release[:2]]
     allowed = [one for one in others if declaration.python.contains(one.version, prereleases=True)]

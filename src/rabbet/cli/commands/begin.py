@@ -5,9 +5,14 @@ asks for what was not given and shows the file before it writes it.
 """
 
 from argparse import ArgumentParser, Namespace
+from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
 from rabbet.errors import ExitCode
+
+if TYPE_CHECKING:
+    from rabbet.core.model.declaration import Declaration
+    from rabbet.tasks.begin import Answers
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -41,6 +46,16 @@ def run(arguments: Namespace, context: Context) -> int:
             return ExitCode.NO
     save(written)
     verb = "Wrote" if written.before is None else "Completed"
-    following = "rabbet resolve" if answers.requirements else "rabbet declare LIBRARY, then: rabbet resolve"
-    context.show(f"{verb} {written.path.name}. Next: {following}")
+    context.show(f"{verb} {written.path.name}. Next: {_following(answers, present, context)}")
     return ExitCode.DONE
+
+
+def _following(answers: "Answers", present: "Declaration | None", context: Context) -> str:
+    """What is still missing before anything can be resolved."""
+    from rabbet.tasks.settings import users_source
+
+    known = answers.source or (present and present.sources) or users_source(context.machine)
+    if not known:
+        return "rabbet declare --source URL_OR_FOLDER, for no source of libraries is known yet"
+    declared = answers.requirements or (present and any(True for _ in present.declared()))
+    return "rabbet resolve" if declared else "rabbet declare LIBRARY, then: rabbet resolve"

@@ -6,7 +6,7 @@ Each of OLD and NEW is a lock file or a revision in git, such as HEAD~3; without
 from argparse import ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_json
+from rabbet.cli.options import add_json, add_variant
 from rabbet.errors import ExitCode
 
 
@@ -15,6 +15,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("old", metavar="OLD", help="a lock file, or a revision in git")
     parser.add_argument("new", metavar="NEW", nargs="?", help="another one (default: the present lock)")
     parser.add_argument("--markdown", action="store_true", help="in a form for a pull request's description")
+    add_variant(parser)
     add_json(parser)
 
 
@@ -23,7 +24,7 @@ def run(arguments: Namespace, context: Context) -> int:
     from rabbet.cli.views import compare as view
     from rabbet.tasks.compare import compare
 
-    compared = compare(context.project(), context.machine, arguments.old, arguments.new)
+    compared = compare(context.project(arguments.variant), context.machine, arguments.old, arguments.new)
     if arguments.json:
         context.show_json("compare", view.document(compared))
     elif arguments.markdown:

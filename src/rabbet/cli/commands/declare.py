@@ -1,47 +1,55 @@
 """Add or change runtimes and libraries.
 
-Writes requirements, the runtime's constraint and the platforms to lock for into pyproject.toml; its comments
-and order stay. A name alone is written as it is: loose.
+Writes requirements, the runtime's constraint, platforms and sources into pyproject.toml; its comments and
+order stay. A name alone is written as it is: loose. Of what is declared already, only what was given changes.
+Without arguments it shows what is declared.
 """
 
 from argparse import ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_json, add_section, section_of
-from rabbet.errors import WrongUsage
+from rabbet.cli.options import add_json, add_listed, add_now, add_section, edits_of
+from rabbet.errors import ExitCode
 
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
     parser.add_argument(
-        "requirement",
+        "libraries",
+        metavar="requirement",
         nargs="*",
         help="such as nectarplot, 'combframe[fast]>=2,<4', \"skepio; os_name == 'nt'\"",
     )
-    parser.add_argument("--runtime", metavar="CONSTRAINT", help="such as 'python>=3.11,<3.14'")
     parser.add_argument(
-        "--target",
-        metavar="PLATFORM",
-        nargs="+",
-        default=[],
-        help="platforms that the lock must serve too, such as linux-x86_64 macos-arm64",
+        "--exactly",
+        action="store_true",
+        help="write libraries as given, without bounds and extras that they had",
     )
-    add_section(parser, "put the libraries into")
+    parser.add_argument(
+        "--runtime", metavar="CONSTRAINT", nargs=1, default=[], help="such as 'python>=3.11,<3.14'"
+    )
+    add_listed(
+        parser,
+        target=("PLATFORM", "platforms to lock for too, such as macos-arm64"),
+        python=("VERSION", "versions of Python to lock for too, such as 3.13"),
+        baseline=("LIBC", "the oldest system to lock for, such as glibc=2.34"),
+        source=("WHERE", "an index's address or a folder of wheels, or NAME= and that"),
+        limit=("REQUIREMENT", "bounds of libraries that only come along"),
+        without=("LIBRARY", "libraries that must not come in, whoever asks for them"),
+    )
+    add_section(parser, "put libraries and the runtime into")
+    add_now(parser)
     add_json(parser)
 
 
 def run(arguments: Namespace, context: Context) -> int:
-    """Change the declaration and tell what changed."""
-    from rabbet.cli.views.changes import show_changes
-    from rabbet.tasks.declare import declare
+    """Change the declaration and tell what changed, or show what is declared."""
+    from rabbet.cli.views.changes import show_changes, show_entries
+    from rabbet.tasks.now import carried_out
 
-    if not (arguments.requirement or arguments.target) and arguments.runtime is None:
-        raise WrongUsage("nothing was given to declare", remedy="rabbet declare 'nectarplot>=2'")
-    edited = declare(
-        context.project(),
-        arguments.requirement,
-        section=section_of(arguments),
-        runtime=arguments.runtime,
-        targets=arguments.target,
-    )
-    return show_changes(context, edited, schema="declare", as_json=arguments.json)
+    edits, project = edits_of("declare", arguments), context.project()
+    if not edits and not arguments.now:
+        show_entries(context, project.declaration(), as_json=arguments.json)
+        return ExitCode.DONE
+    done = carried_out(project, context.machine, context.observer, edits, now=arguments.now)
+    return show_changes(context, done, schema="declare", as_json=arguments.json)

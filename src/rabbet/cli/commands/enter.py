@@ -28,4 +28,4 @@ def run(arguments: Namespace, context: Context) -> int:
         refuse_unfit(project, context.machine, going_on="rabbet enter --as-is")
     command, variables = shell_inside(project, context.machine)
     context.output.flush()
-    become(command, variables)
+    become(command, variables, project=project, machine=context.machine)

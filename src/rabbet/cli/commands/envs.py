@@ -26,7 +26,7 @@ def run(arguments: Namespace, context: Context) -> int:
 
     if arguments.action == "discard":
         if arguments.folder is None:
-            raise WrongUsage("no environment was named", remedy="rabbet envs discard FOLDER")
+            raise WrongUsage("no environment was named", remedy="rabbet envs")
         gone = discard(context.machine, arguments.folder)
         context.show(f"Discarded {gone}. To have it again, in its project: rabbet recreate")
         return ExitCode.DONE

@@ -7,7 +7,7 @@ Without: the whole graph as a tree.
 from argparse import ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_json, add_offline, add_quiet
+from rabbet.cli.options import add_json, add_offline, add_quiet, add_variant
 from rabbet.errors import ExitCode, WrongUsage
 
 
@@ -18,6 +18,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--held-back", action="store_true", help="every library that is not at its newest, and who holds it"
     )
+    add_variant(parser)
     add_offline(parser)
     add_json(parser)
     add_quiet(parser)
@@ -30,7 +31,7 @@ def run(arguments: Namespace, context: Context) -> int:
     from rabbet.cli.views import explain as view
     from rabbet.tasks.explain import explain, explain_all
 
-    project, machine, observer = context.project(), context.machine, context.observer
+    project, machine, observer = context.project(arguments.variant), context.machine, context.observer
     if arguments.name is not None:
         if arguments.sizes or arguments.held_back:
             raise WrongUsage("--sizes and --held-back go without a name", remedy="rabbet explain --held-back")

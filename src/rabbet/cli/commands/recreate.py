@@ -23,6 +23,11 @@ def add_arguments(parser: ArgumentParser) -> None:
         "--fresh", action="store_true", help="make the environment anew beside the old one, then swap"
     )
     parser.add_argument(
+        "--strict",
+        action="store_true",
+        help="for CI: do nothing, and exit 1, if the lock is behind the declaration",
+    )
+    parser.add_argument(
         "--verify",
         action="store_true",
         help="hold every file against the lock's hashes, not only its records",
@@ -45,11 +50,27 @@ def run(arguments: Namespace, context: Context) -> int:
             because=["--bare, --everything, or --group and --extra by name: one of the three"],
             remedy="rabbet recreate --help",
         )
+    if arguments.strict and _refused_as_behind(arguments, context):
+        return ExitCode.NO
     if not any((arguments.plan, arguments.fresh, arguments.verify, arguments.json, *_wished(arguments))):
         project = context.project(arguments.variant)
         if _known_to_fit(project, context) or _remade(project, context):
             return ExitCode.DONE
     return _recreate(arguments, context)
+
+
+def _refused_as_behind(arguments: Namespace, context: Context) -> bool:
+    """Tell that the lock is not what was resolved from the declaration, if so."""
+    from rabbet.tasks.behind import behind
+
+    project = context.project(arguments.variant)
+    reason = behind(project)
+    if reason and arguments.json:
+        context.show_json("recreate", {"done": False, "behind": reason})
+    elif reason:
+        name = project.lock_file.name
+        context.show(f"{name} is behind: {reason}. Nothing was recreated. To take it in: rabbet resolve")
+    return bool(reason)
 
 
 def _known_to_fit(project: "Project", context: Context) -> bool:

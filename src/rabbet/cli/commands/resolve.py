@@ -1,14 +1,15 @@
 """Settle every version, write the lock.
 
 Chooses the newest releases that meet every requirement on this machine, and writes them with their files and
-hashes into pylock.toml. What is locked already stays where the declaration allows it.
+hashes into pylock.toml. What is locked already stays wherever some solution lets it. --lowest and --as-of are
+questions: they write nothing without --keep, unless they are for a variant, which has a lock of its own.
 """
 
 from argparse import ArgumentParser, Namespace
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_ask_anew, add_json, add_offline, add_quiet
+from rabbet.cli.options import add_ask_anew, add_json, add_offline, add_quiet, add_variant
 from rabbet.errors import ExitCode, WrongUsage
 
 if TYPE_CHECKING:
@@ -34,6 +35,11 @@ def add_arguments(parser: ArgumentParser) -> None:
         help="the lowest allowed release of each declared library, to test its bounds",
     )
     parser.add_argument("--as-of", metavar="DATE", help="as it would have been then, such as 2026-05-01")
+    parser.add_argument("--plan", action="store_true", help="show what would be locked, and write nothing")
+    parser.add_argument(
+        "--keep", action="store_true", help="write what --lowest or --as-of found into the lock"
+    )
+    add_variant(parser)
     parser.add_argument(
         "--verify",
         action="store_true",
@@ -61,7 +67,8 @@ def run(arguments: Namespace, context: Context) -> int:
 def _plain(arguments: Namespace) -> bool:
     """Whether nothing but an up-to-date lock is asked for."""
     moving = (arguments.raised, arguments.raise_all, arguments.lowest, arguments.as_of, arguments.ask_anew)
-    return not (any(moving) or arguments.verify or arguments.json)
+    others = (arguments.verify, arguments.json, arguments.plan, arguments.variant)
+    return not (any(moving) or any(others))
 
 
 def _resolve(arguments: Namespace, context: Context) -> int:
@@ -71,7 +78,7 @@ def _resolve(arguments: Namespace, context: Context) -> int:
     from rabbet.tasks.resolve import resolve, verify
     from rabbet.tasks.settle import Aim
 
-    project = context.project()
+    project = context.project(arguments.variant)
     if arguments.verify:
         verdicts = verify(project, context.machine, context.observer)
         if arguments.json:
@@ -86,12 +93,17 @@ def _resolve(arguments: Namespace, context: Context) -> int:
         lowest=arguments.lowest,
         as_of=_moment(arguments.as_of) if arguments.as_of else None,
     )
-    resolved = resolve(project, context.machine, context.observer, aim)
+    asking = (aim.lowest or aim.as_of is not None) and not (arguments.keep or arguments.variant)
+    writing = not (arguments.plan or asking)
+    resolved = resolve(project, context.machine, context.observer, aim, writing=writing)
     if arguments.json:
-        context.show_json("resolve", view.with_variants(resolved, view.document))
-    else:
-        for one in resolved:
-            view.show(one, resolved[0].lock, context)
+        document = view.with_variants(resolved, view.document)
+        context.show_json("resolve", {"written": writing, **document})
+        return ExitCode.DONE
+    for one in resolved:
+        view.show(one, resolved[0].lock, context, written=writing)
+    if asking and not arguments.plan:
+        context.show("To lock so: the same command with --keep.")
     return ExitCode.DONE
 
 

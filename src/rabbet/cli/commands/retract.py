@@ -1,25 +1,44 @@
 """Take something out.
 
-Removes libraries from pyproject.toml, from wherever they are declared or from one group or extra.
+Removes libraries from pyproject.toml, from wherever they are declared or from one group, extra or variant; a
+group, an extra or a variant named alone goes with all that is in it. 'uvicorn[standard]' takes out the extra
+alone. What the options name is taken out likewise.
 """
 
 from argparse import ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_json, add_section, section_of
+from rabbet.cli.options import add_json, add_listed, add_now, add_section, edits_of
+from rabbet.errors import WrongUsage
 
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
-    parser.add_argument("libraries", metavar="library", nargs="+", help="the name of a declared library")
-    add_section(parser, "take them only out of")
+    parser.add_argument("libraries", metavar="library", nargs="*", help="the name of a declared library")
+    parser.add_argument(
+        "--runtime", action="store_const", const=[""], default=[], help="the constraint on Python"
+    )
+    add_listed(
+        parser,
+        target=("PLATFORM", "platforms to lock for"),
+        python=("VERSION", "versions of Python to lock for"),
+        baseline=("LIBC", "baselines, such as glibc"),
+        source=("NAME", "sources, by their names"),
+        limit=("LIBRARY", "limits"),
+        without=("LIBRARY", "libraries that may come in again"),
+    )
+    add_section(parser, "take libraries only out of")
+    add_now(parser)
     add_json(parser)
 
 
 def run(arguments: Namespace, context: Context) -> int:
     """Change the declaration and tell what changed."""
     from rabbet.cli.views.changes import show_changes
-    from rabbet.tasks.declare import retract
+    from rabbet.tasks.now import carried_out
 
-    edited = retract(context.project(), arguments.libraries, section=section_of(arguments))
-    return show_changes(context, edited, schema="retract", as_json=arguments.json)
+    edits = edits_of("retract", arguments)
+    if not edits:
+        raise WrongUsage("nothing was given to retract", remedy="rabbet declare")
+    done = carried_out(context.project(), context.machine, context.observer, edits, now=arguments.now)
+    return show_changes(context, done, schema="retract", as_json=arguments.json)

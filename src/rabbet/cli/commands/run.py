@@ -22,6 +22,8 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(arguments: Namespace, context: Context) -> int:
     """Become the command."""
+    import shlex
+
     from rabbet.tasks.run import become, inside, refuse_unfit
 
     command = arguments.command[1:] if arguments.command[:1] == ["--"] else arguments.command
@@ -29,7 +31,9 @@ def run(arguments: Namespace, context: Context) -> int:
         raise WrongUsage("no command was given to run", remedy="rabbet run python -c 'print(42)'")
     project = context.project(arguments.variant)
     if not arguments.as_is:
-        refuse_unfit(project, context.machine, going_on="rabbet run --as-is COMMAND")
+        refuse_unfit(
+            project, context.machine, going_on=shlex.join(["rabbet", "run", "--as-is", *arguments.command])
+        )
     variables = inside(project, context.machine)
     context.output.flush()
-    become(command, variables)
+    become(command, variables, project=project, machine=context.machine)

@@ -1,6 +1,7 @@
 """What `drift` found."""
 
 from rabbet.cli.context import Context
+from rabbet.cli.options import variant_option
 from rabbet.cli.style import count, table
 from rabbet.core.model.finding import Finding, Kind, Weight
 from rabbet.tasks.drift import Drift
@@ -52,7 +53,8 @@ def _outcome(found: Drift) -> str:
     breaking = sum(finding.weight is Weight.BREAKS for finding in found.findings)
     severity = f", {breaking} of them breaking something" if breaking else ", nothing breaks"
     unresolved = any(finding.kind is Kind.UNRESOLVED for finding in found.findings)
-    mend = "rabbet resolve && rabbet recreate" if unresolved else "rabbet recreate"
+    recreate = f"rabbet recreate{variant_option(found.variant)}"
+    mend = f"rabbet resolve && {recreate}" if unresolved else recreate
     return f"{count(len(found.findings), 'finding')}{severity}. To mend: {mend}"
 
 

@@ -1,5 +1,7 @@
 """What `explain` tells."""
 
+import re
+
 from packaging.utils import NormalizedName
 
 from rabbet.cli.context import Context
@@ -7,6 +9,9 @@ from rabbet.cli.style import count, size_text, table
 from rabbet.core.lock.graph import Ask, Branch, Graph, Holder, paths_to, sections_of, tree
 from rabbet.core.wording import requirement_text
 from rabbet.tasks.explain import Explained
+
+_SHOWN_PATHS = 8
+_ONLY_EXTRA = re.compile(r'extra == "[^"]*"\Z')
 
 __all__ = ["document", "library_document", "show_held_back", "show_library", "show_tree"]
 
@@ -18,11 +23,20 @@ def show_library(explained: Explained, name: NormalizedName, context: Context) -
     context.show(f"{name} {graph.libraries[name].version} is locked for {', '.join(sections) or 'nobody'}.")
     context.show()
     context.show("asked for:")
-    for path in paths_to(graph, name):
+    paths = paths_to(graph, name)
+    for path in paths[:_SHOWN_PATHS]:
         context.show(f"  {_path(graph, path)}")
+    if len(paths) > _SHOWN_PATHS:
+        context.show(f"  and along {len(paths) - _SHOWN_PATHS} further ways (see --json)")
+    for note in explained.notes:
+        context.show(note)
     context.show()
-    for line in _held(explained.holders[0]) if explained.holders else ["It is at its newest release."]:
-        context.show(line)
+    if explained.unasked:
+        context.show(f"What holds it back is not known: {explained.unasked}.")
+    else:
+        newest = ["It is at its newest release."]
+        for line in _held(explained.holders[0]) if explained.holders else newest:
+            context.show(line)
     _warn(explained, context)
 
 
@@ -99,8 +113,16 @@ def _path(graph: Graph, path: tuple[Ask, ...]) -> str:
     for ask in path:
         locked = graph.libraries.get(ask.name)
         text = requirement_text(ask.requirement, marker=False)
-        steps.append(text if ask is path[-1] or locked is None else f"{text} ({locked.version})")
+        if ask is not path[-1] and locked is not None:
+            text = f"{text} ({locked.version})"
+        steps.append(text + _condition(ask))
     return " → ".join(steps)
+
+
+def _condition(ask: Ask) -> str:
+    """Under which marker it is asked for; that an extra is asked for shows in the step before."""
+    marker = str(ask.requirement.marker or "")
+    return f" if {marker}" if marker and not (ask.extra and _ONLY_EXTRA.match(marker)) else ""
 
 
 def _held(holder: Holder) -> list[str]:
@@ -152,7 +174,9 @@ def library_document(explained: Explained, name: NormalizedName) -> dict[str, ob
         "groups": [one.name for one in sections if one and one.kind == "group"],
         "extras": [one.name for one in sections if one and one.kind == "extra"],
         "paths": [[_ask(ask) for ask in path] for path in paths_to(graph, name)],
+        "notes": list(explained.notes),
         "held_back": _holder(explained.holders[0]) if explained.holders else None,
+        "unasked": explained.unasked or None,
     }
 
 

@@ -3,6 +3,7 @@
 from collections.abc import Mapping
 
 from rabbet.cli.context import Context
+from rabbet.cli.options import variant_option
 from rabbet.cli.style import count
 from rabbet.cli.views.unchanged import fit_text, made_text, steps_table
 from rabbet.core.model.plan import Action, Plan, Step
@@ -42,7 +43,8 @@ def _outcome(outlook: Outlook, *, only_plan: bool) -> str:
         return fit_text(outlook.fit)
     if only_plan:
         anew = f"make {name} anew with {runtime} ({plan.rebuild}): " if plan.rebuild else f"change {name}: "
-        return f"Planned: {anew}{_summary(plan, _TO_DO)}. To do it: rabbet recreate"
+        command = f"rabbet recreate{variant_option(outlook.variant)}"
+        return f"Planned: {anew}{_summary(plan, _TO_DO)}. To do it: {command}"
     if plan.rebuild:
         return made_text(name, str(runtime), _summary(plan, _DONE))
     return f"Changed {name} to match the lock: {_summary(plan, _DONE)}."

@@ -1,11 +1,13 @@
 """What `resolve` settled."""
 
+from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import TypeVar
 
 from packaging.utils import NormalizedName, canonicalize_name
 
 from rabbet.cli.context import Context
+from rabbet.cli.options import variant_option
 from rabbet.cli.style import TableLine, count, table
 from rabbet.cli.views.unchanged import show_up_to_date
 from rabbet.core.lock.moves import Move
@@ -14,15 +16,20 @@ from rabbet.core.model.lock import Lock
 from rabbet.core.model.target import targets_text
 from rabbet.tasks.resolve import Resolved, Verdict, up_to_date_lock
 
-__all__ = ["document", "show", "show_verdict", "verdict_document", "with_variants"]
+__all__ = ["document", "show", "show_verdict", "verdict_document", "with_variants", "yanked_notes"]
 
 Answer = TypeVar("Answer", Resolved, Verdict)
 _SHOWN_REQUIRERS = 2
 _SHOWN_NOTES = 4
 
 
-def show(resolved: Resolved, own: Lock, context: Context) -> None:
-    """Print what moved and why, and what to do next; `own` is the lock of the declaration itself."""
+def show(
+    resolved: Resolved, own: Lock, context: Context, *, written: bool = True, going_on: bool = False
+) -> None:
+    """Print what moved and why, and what to do next (unless it is done at once).
+
+    `own` is the lock of the declaration itself.
+    """
     for name in resolved.idle_checkouts:
         context.show(f"The checkout {resolved.declaration.local[name]} is not used: nothing requires {name}.")
     if resolved.untouched:
@@ -35,21 +42,62 @@ def show(resolved: Resolved, own: Lock, context: Context) -> None:
         context.show(f"{resolved.file} was an unfinished merge: the versions of both sides were kept")
         context.show("where they could be, of two the newer one.")
         context.show()
+    if resolved.edited:
+        told = ", ".join(resolved.edited)
+        context.show(f"{resolved.file} was edited by hand since it was resolved: {told}.")
+        context.show("It is written whole again.")
+        context.show()
     if resolved.moves:
         for row in _moved(resolved, own, context):
             context.show(row)
         context.show()
     for line in _notes(resolved):
         context.show(line)
-    moved = "" if resolved.moves else ", no version moved"
+    _show_lost(resolved, context)
     into = f" in {resolved.file}" if resolved.variant else ""
-    following = "" if resolved.variant else " Next: rabbet recreate"
+    following = f" Next: rabbet recreate{variant_option(resolved.variant)}"
+    verb = "Locked"
+    if going_on:
+        following = ""
+    if not written:
+        verb, following = "Would lock", " Nothing was written."
     locked = count(len(resolved.lock.libraries), "library")
-    context.show(f"Locked {locked} for {targets_text(resolved.targets)}{into}{moved}.{following}")
+    targets = targets_text(resolved.targets)
+    context.show(f"{verb} {locked} for {targets}{into}{_against_before(resolved)}.{following}")
+
+
+def _against_before(resolved: Resolved) -> str:
+    """What changed against the lock before, in numbers."""
+    if not resolved.moves:
+        return ", no version moved"
+    if all(move.before is None for move in resolved.moves):
+        return ""
+    counts: Counter[str] = Counter()
+    for move in resolved.moves:
+        if move.before is None or move.after is None:
+            counts["added" if move.before is None else "removed"] += 1
+        else:
+            counts["raised" if move.after > move.before else "lowered"] += 1
+    return ": " + ", ".join(
+        f"{counts[one]} {one}" for one in ("raised", "lowered", "added", "removed") if counts[one]
+    )
+
+
+def _show_lost(resolved: Resolved, context: Context) -> None:
+    """Tell of targets that were served before, and no longer are."""
+    if resolved.lost:
+        context.show(f"No longer locked for {' and '.join(resolved.lost)}, but for this machine.")
+        if resolved.serving_too:
+            context.show(f"To lock for both: {resolved.serving_too}")
 
 
 def _notes(resolved: Resolved) -> Iterator[str]:
     """What is worth knowing besides what moved."""
+    yield from yanked_notes(resolved.lock)
+    for one in resolved.unknown_extras:
+        yield f"Beware: {one}, though it is asked for."
+    if resolved.file_clash:
+        yield f"Beware: {resolved.file_clash}. `rabbet recreate` will refuse that."
     for note in resolved.passed_over[:_SHOWN_NOTES]:
         yield f"Passed over: {note}"
     if len(resolved.passed_over) > _SHOWN_NOTES:
@@ -58,6 +106,8 @@ def _notes(resolved: Resolved) -> Iterator[str]:
         yield f"Beware: {risk}."
     if resolved.also_known:
         yield "To settle where they come from: only = [NAMES] under a source in pyproject.toml."
+    for one in resolved.idle_corrections:
+        yield f"No longer needed, for it changes nothing: the correction {one}."
     for source in resolved.unhashed:
         yield f"Beware: '{source}' lists files without sha256; they were fetched, and locked as they came."
     if resolved.new_pins:
@@ -65,8 +115,17 @@ def _notes(resolved: Resolved) -> Iterator[str]:
         yield "what these depend on. A few pins by hand age badly: better loosen them."
 
 
+def yanked_notes(lock: Lock) -> Iterator[str]:
+    """The locked releases that their source withdrew, which only a pin lets in."""
+    for one in lock.libraries:
+        if one.yanked is not None:
+            yield f"Beware: {one.name} {one.version} was yanked: {one.yanked or 'no reason is given'}."
+
+
 def show_verdict(verdict: Verdict, context: Context) -> None:
     """Print whether the lock is what the declaration asks for, and why not."""
+    for note in yanked_notes(verdict.lock):
+        context.show(note)
     if not verdict.reasons:
         locked = count(len(verdict.lock.libraries), "library")
         context.show(f"{verdict.file} is what the declaration asks for: {locked}.")
@@ -164,7 +223,12 @@ def document(resolved: Resolved) -> dict[str, object]:
         ],
         "untouched": resolved.untouched,
         "libraries": [
-            {"name": one.name, "version": str(one.version), "dependencies": list(one.dependencies)}
+            {
+                "name": one.name,
+                "version": str(one.version),
+                "dependencies": list(one.dependencies),
+                "yanked": one.yanked,
+            }
             for one in resolved.lock.libraries
         ],
         "moves": [_move(move) for move in resolved.moves],
@@ -172,6 +236,11 @@ def document(resolved: Resolved) -> dict[str, object]:
         "also_known": list(resolved.also_known),
         "idle_checkouts": list(resolved.idle_checkouts),
         "unhashed": list(resolved.unhashed),
+        "edited": list(resolved.edited),
+        "unknown_extras": list(resolved.unknown_extras),
+        "file_clash": resolved.file_clash or None,
+        "no_longer_served": list(resolved.lost),
+        "idle_corrections": list(resolved.idle_corrections),
     }
 
 

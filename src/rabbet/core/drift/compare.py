@@ -1,8 +1,8 @@
 """Lock × inventory → findings, the weightiest first."""
 
 from collections import defaultdict
-from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
 
 from packaging.requirements import Requirement
 from packaging.specifiers import SpecifierSet
@@ -13,6 +13,7 @@ from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import Lock, Needed
 from rabbet.core.model.solution import Part
 from rabbet.core.model.target import Target
+from rabbet.core.wording import requirement_text
 
 __all__ = ["Expected", "find_drift"]
 
@@ -23,7 +24,8 @@ _WEIGHTS = list(Weight)
 class Expected:
     """What should be installed on this machine, and what the project itself requires.
 
-    `needed` is the part of the lock that this machine needs.
+    `needed` is the part of the lock that this machine needs. Where nobody noted from which files an
+    environment was made, their `origins_known` is false.
     """
 
     project: str
@@ -32,18 +34,25 @@ class Expected:
     lock: Lock
     needed: tuple[Needed, ...]
     target: Target
+    origins_known: bool = True
 
 
 def find_drift(expected: Expected, inventory: Inventory) -> tuple[Finding, ...]:
     """Every difference between what is locked for this machine and what is installed."""
-    unmet = _unmet(expected, inventory)
+    unmet = list(_unmet(expected, inventory))
+    about: defaultdict[NormalizedName, set[str]] = defaultdict(set)
+    for one in unmet:
+        about[one.name].add(one.requirer)
+    breaks = {name: tuple(sorted(requirers)) for name, requirers in about.items()}
     findings = [
         *_runtime(expected, inventory),
-        *_libraries(expected, inventory, unmet),
-        *_surplus(expected, inventory, unmet),
+        *_libraries(expected, inventory, breaks),
+        *_surplus(expected, inventory, breaks),
         *_environment(expected, inventory),
     ]
-    return tuple(sorted(findings, key=lambda one: (_WEIGHTS.index(one.weight), one.name, one.kind)))
+    told = [_with_own_needs(finding, unmet) for finding in findings]
+    told += _untold(unmet, {finding.name for finding in findings})
+    return tuple(sorted(told, key=lambda one: (_WEIGHTS.index(one.weight), one.name, one.kind)))
 
 
 def _runtime(expected: Expected, inventory: Inventory) -> Iterator[Finding]:
@@ -99,15 +108,69 @@ def _libraries(
                 breaks=tuple(breaks),
             )
         elif installed.altered or installed.unfinished:
+            yield from _files(installed, str(locked))
+        elif expected.origins_known and installed.wheel_sha256 != one.wheel.sha256:
+            yield _another_file(one, installed)
+
+
+def _files(installed: Installed, locked: str) -> Iterator[Finding]:
+    """What became of a library's files: some are gone, some are altered."""
+    altered = tuple(file for file in installed.altered if file not in installed.gone)
+    for kind, files in ((Kind.MISSING, installed.gone), (Kind.ALTERED, altered)):
+        if files or (kind is Kind.ALTERED and installed.unfinished):
             yield Finding(
-                kind=Kind.ALTERED,
-                name=name,
-                locked=str(locked),
+                kind=kind,
+                name=installed.name,
+                locked=locked,
                 installed=str(installed.version),
                 weight=Weight.BREAKS,
-                breaks=(name,),
-                detail=_files(installed),
-                file=installed.altered[0] if installed.altered else "",
+                breaks=(installed.name,),
+                detail=_some(files) if files else "a run that was cut short was changing it",
+                file=files[0] if files else "",
+            )
+
+
+def _another_file(one: Needed, installed: Installed) -> Finding:
+    """The locked version, made from another file: of the same release, or one that is not locked."""
+    same = installed.wheel_sha256 in {wheel.sha256 for wheel in one.locked.wheels}
+    return Finding(
+        kind=Kind.BUILD if same else Kind.ORIGIN,
+        name=installed.name,
+        locked=str(one.locked.version),
+        installed=str(installed.version),
+        weight=Weight.DIFFERS,
+        detail="made from another file of this release" if same else "made from a file that is not locked",
+    )
+
+
+def _some(files: Sequence[str]) -> str:
+    return f"{files[0]} and {len(files) - 1} more" if len(files) > 1 else files[0]
+
+
+def _with_own_needs(finding: Finding, unmet: Iterable["_Unmet"]) -> Finding:
+    """A finding of another release than the locked one, with what it needs and does not find."""
+    if finding.kind not in (Kind.VERSION, Kind.SURPLUS):
+        return finding
+    own = [one for one in unmet if one.requirer == finding.name]
+    if not own:
+        return finding
+    needs = ", ".join(one.text for one in own)
+    detail = f"{finding.detail}; needs {needs}" if finding.detail else f"needs {needs}"
+    breaks = tuple(sorted({*finding.breaks, finding.name}))
+    return replace(finding, weight=Weight.BREAKS, breaks=breaks, detail=detail)
+
+
+def _untold(unmet: Iterable["_Unmet"], told: Collection[str]) -> Iterator[Finding]:
+    """Requirements that are not met, of which no other finding tells: what was locked does not meet them."""
+    for one in unmet:
+        if one.name not in told and one.requirer not in told:
+            yield Finding(
+                kind=Kind.VERSION if one.installed else Kind.MISSING,
+                name=one.name,
+                installed=one.installed,
+                weight=Weight.BREAKS,
+                breaks=(one.requirer,),
+                detail=f"{one.requirer} needs {one.text}",
             )
 
 
@@ -148,13 +211,6 @@ def _environment(expected: Expected, inventory: Inventory) -> Iterator[Finding]:
         )
 
 
-def _files(installed: Installed) -> str:
-    if installed.unfinished:
-        return "a run that was cut short was changing it"
-    first, more = installed.altered[0], len(installed.altered) - 1
-    return f"{first} and {more} more" if more else first
-
-
 def _dependents(expected: Expected, name: NormalizedName) -> Iterator[str]:
     """Who needs a library by the lock."""
     for one in expected.needed:
@@ -162,15 +218,30 @@ def _dependents(expected: Expected, name: NormalizedName) -> Iterator[str]:
             yield one.locked.name
 
 
-def _unmet(expected: Expected, inventory: Inventory) -> Mapping[NormalizedName, tuple[str, ...]]:
-    """For each library, who requires a version of it that is not there."""
-    found: defaultdict[NormalizedName, set[str]] = defaultdict(set)
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _Unmet:
+    """A requirement on a library that no installed version meets."""
+
+    requirer: str
+    name: NormalizedName
+    text: str
+    installed: str
+
+
+def _unmet(expected: Expected, inventory: Inventory) -> Iterator[_Unmet]:
+    """All requirements of what is installed, and of the project, that are not met."""
     for requirer, need in _needs(expected, inventory.libraries):
         name = canonicalize_name(need.name)
         installed = inventory.libraries.get(name)
-        if installed is None or not need.specifier.contains(installed.version, prereleases=True):
-            found[name].add(requirer)
-    return {name: tuple(sorted(requirers)) for name, requirers in found.items()}
+        if installed is not None and need.specifier.contains(installed.version, prereleases=True):
+            continue
+        there = f"installed is {installed.version}" if installed else "which is not there"
+        yield _Unmet(
+            requirer=requirer,
+            name=name,
+            text=f"{requirement_text(need, marker=False)}, {there}",
+            installed=str(installed.version) if installed else "",
+        )
 
 
 def _needs(

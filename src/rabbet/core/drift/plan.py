@@ -1,6 +1,8 @@
 """What an environment lacks and has too much of → the steps that make it match the lock."""
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
+
+from packaging.utils import NormalizedName
 
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import Needed
@@ -9,10 +11,17 @@ from rabbet.core.model.plan import Action, Plan, Step
 __all__ = ["plan_steps"]
 
 
-def plan_steps(needed: Sequence[Needed], inventory: Inventory | None, *, rebuild: str = "") -> Plan:
+def plan_steps(
+    needed: Sequence[Needed],
+    inventory: Inventory | None,
+    *,
+    rebuild: str = "",
+    not_chosen: Collection[NormalizedName] = (),
+) -> Plan:
     """One step for each library that is needed or installed, sorted by name.
 
-    Without an inventory, or when the environment is rebuilt, everything is added.
+    Without an inventory, or when the environment is rebuilt, everything is added. Libraries that are locked
+    for groups, extras or targets other than the chosen ones are `not_chosen`.
     """
     installed = {} if inventory is None or rebuild else inventory.libraries
     twins = () if inventory is None or rebuild else inventory.twins
@@ -21,6 +30,8 @@ def plan_steps(needed: Sequence[Needed], inventory: Inventory | None, *, rebuild
     for name in sorted({*wanted, *installed}):
         there = tuple(one for one in (installed.get(name), *twins) if one is not None and one.name == name)
         action, reason = _action(wanted.get(name), there)
+        if action is Action.REMOVE and name in not_chosen:
+            reason = "locked, but for what was not chosen"
         steps.append(Step(action=action, name=name, installed=there, needed=wanted.get(name), reason=reason))
     strays = () if inventory is None or rebuild else inventory.strays
     return Plan(steps=tuple(steps), rebuild=rebuild, strays=strays)

@@ -19,7 +19,7 @@ from rabbet.core.model.lock import Lock, LockedFile, LockedLibrary, LockedRuntim
 from rabbet.core.model.release import DECLARED_ADDRESS, Candidate
 from rabbet.core.model.solution import Part, Solution
 from rabbet.core.model.target import Target
-from rabbet.core.wording import specifiers_text
+from rabbet.core.wording import requirement_text, specifiers_text
 
 __all__ = ["Solved", "build_lock"]
 
@@ -28,12 +28,14 @@ __all__ = ["Solved", "build_lock"]
 class Solved:
     """A solution with the files of its libraries: wheels that its target could install, the best first.
 
-    `sdists` are the source archives, where these are allowed or needed.
+    `sdists` are the source archives, where these are allowed or needed. `pythons` is what the metadata says
+    of Python: some sources tell nothing of it with their files.
     """
 
     solution: Solution
     wheels: Mapping[NormalizedName, Sequence[LockedFile]]
     sdists: Mapping[NormalizedName, LockedFile] = field(default_factory=dict)
+    pythons: Mapping[NormalizedName, SpecifierSet] = field(default_factory=dict)
 
 
 def build_lock(
@@ -61,6 +63,9 @@ def build_lock(
         ),
         fingerprint=declaration.fingerprint(),
         runtime=runtime,
+        limits=tuple(sorted(requirement_text(one) for one in declaration.limits)),
+        without=tuple(sorted(declaration.without)),
+        corrections=tuple(sorted(str(one) for one in declaration.corrections)),
         pins=tuple(sorted({canonicalize_name(one.name) for one in requirements if _is_pin(one)})),
     )
 
@@ -84,22 +89,27 @@ def _entry(
         sdist=choosing[0].sdists.get(name),
         tree=chosen.tree.locked if chosen.tree else None,
         dependencies=tuple(sorted(edges)),
-        requires_python=_requires_python([one.solution.chosen[name] for one in choosing]),
+        requires_python=_requires_python(
+            [one.solution.chosen[name] for one in choosing], choosing[0].pythons.get(name)
+        ),
         marker=marker or None,
         index=indexes.get(chosen.source),
         direct=chosen.source == DECLARED_ADDRESS,
+        yanked=chosen.withdrawn,
     )
 
 
-def _requires_python(chosen: Sequence[Candidate]) -> str | None:
-    """What all its files say of Python, if they agree and the standard's reader takes it.
+def _requires_python(chosen: Sequence[Candidate], stated: SpecifierSet | None) -> str | None:
+    """What all its files say of Python, if they agree and the standard's reader takes it, else its metadata.
 
-    It is left out where they don't: each target was held against the files that serve it.
+    It is left out where they don't agree: each target was held against the files that serve it.
     """
     told = {file.requires_python for one in chosen for file in one.files}
+    if told <= {None}:
+        return specifiers_text(stated) or None if stated is not None else None
     text = told.pop() if len(told) == 1 else None
     try:
-        return text if text and SpecifierSet(text) else None
+        return specifiers_text(SpecifierSet(text)) or None if text else None
     except InvalidSpecifier:
         return None
 
@@ -114,25 +124,36 @@ def _marker(
     settled: Sequence[Solved],
     needed: Sequence[Mapping[NormalizedName, frozenset[Section] | None]],
 ) -> str:
-    """Targets that need the entry for the same sections share a part of its marker."""
+    """Where the project itself needs an entry, and for each section where that one does.
+
+    What a section asks for need not be told apart from where the entry is needed anyhow.
+    """
     targets: list[Target] = [one.solution.target for one in settled]
-    by_sections: dict[frozenset[Section] | None, set[int]] = {}
+    always: set[int] = set()
+    by_section: dict[Section, set[int]] = {}
     for position, one in enumerate(settled):
         if _chose(one.solution, name, version):
-            by_sections.setdefault(needed[position][name], set()).add(position)
-    parts = []
-    for sections, positions in sorted(by_sections.items(), key=lambda item: sorted(item[0] or ())):
-        where = separating_marker(targets, frozenset(positions))
-        who = " or ".join(section.marker for section in sorted(sections or ()))
-        parts.append(_joined(where, who, alone=len(by_sections) == 1))
+            sections = needed[position][name]
+            if sections is None:
+                always.add(position)
+            for section in sections or ():
+                by_section.setdefault(section, set()).add(position)
+    together: dict[frozenset[int], list[Section]] = {}
+    for section, positions in sorted(by_section.items()):
+        together.setdefault(frozenset(positions), []).append(section)
+    parts = [separating_marker(targets, frozenset(always))] if always else []
+    for where_asked, asking in sorted(together.items(), key=lambda item: item[1]):
+        where = separating_marker(targets, where_asked, frozenset(always))
+        who = " or ".join(section.marker for section in asking)
+        parts.append(_joined(where, who))
     return "" if "" in parts else " or ".join(parts)
 
 
-def _joined(where: str, who: str, *, alone: bool) -> str:
+def _joined(where: str, who: str) -> str:
     """Both conditions with `and`, in brackets where precedence asks for them."""
-    both = [f"({text})" if " or " in text else text for text in (where, who) if text]
-    if len(both) == 1:
-        return (where or who) if alone else both[0]
+    if not where:
+        return who
+    both = [f"({text})" if " or " in text else text for text in (where, who)]
     return " and ".join(both)
 
 

@@ -1,9 +1,10 @@
 """What differs between two locks, and which change of the declaration brought it about."""
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
+from packaging.requirements import Requirement
 from packaging.utils import NormalizedName, canonicalize_name
 from packaging.version import Version
 
@@ -59,8 +60,17 @@ def declared_changes(old: Declaration | None, new: Declaration | None) -> tuple[
     return tuple(change for change in changed if change.before != change.after)
 
 
-def differences(old: Lock, new: Lock, declared: tuple[DeclaredChange, ...]) -> tuple[Difference, ...]:
-    """Every library that differs, sorted by name."""
+def differences(
+    old: Lock,
+    new: Lock,
+    declared: tuple[DeclaredChange, ...],
+    needs: Callable[[LockedLibrary], Iterable[Requirement]],
+    declaration: Declaration,
+) -> tuple[Difference, ...]:
+    """Every library that differs, sorted by name.
+
+    `needs` gives what a library of the new lock requires, and the `declaration` what else was heeded.
+    """
     before, after = _by_name(old), _by_name(new)
     kinds = {name: _kind(before.get(name, ()), after.get(name, ())) for name in sorted({*before, *after})}
     differing = {name: kind for name, kind in kinds.items() if kind is not None}
@@ -71,7 +81,10 @@ def differences(old: Lock, new: Lock, declared: tuple[DeclaredChange, ...]) -> t
             name=name,
             before=tuple(one.version for one in before.get(name, ())),
             after=tuple(one.version for one in after.get(name, ())),
-            cause=_cause(name, kind, differing, causes, after if name in after else before),
+            cause=(
+                _requirer(name, before.get(name, ()), new, needs, declaration) if name not in causes else ""
+            )
+            or _cause(name, kind, differing, causes, after if name in after else before),
         )
         for name, kind in differing.items()
     )
@@ -86,6 +99,9 @@ def _declared(declaration: Declaration) -> dict[str, str]:
             requirement_text(one.requirement) + section
         )
     joined = {name: ", ".join(sorted(found)) for name, found in texts.items()}
+    joined |= {f"limit {canonicalize_name(one.name)}": requirement_text(one) for one in declaration.limits}
+    joined |= {f"without {name}": f"without {name}" for name in declaration.without}
+    joined |= {f"correction of {one.applies_to}": str(one) for one in declaration.corrections}
     python = specifiers_text(declaration.python)
     return {**joined, "python": f"python{python}"} if python else joined
 
@@ -113,6 +129,30 @@ def _content(entries: Sequence[LockedLibrary]) -> set[object]:
     """What is bit for bit the same where these are equal: digests of files, commits."""
     files = {file.sha256 for one in entries for file in (*one.wheels, one.sdist) if file is not None}
     return files | {one.tree for one in entries if one.tree is not None}
+
+
+def _requirer(
+    name: NormalizedName,
+    before: Sequence[LockedLibrary],
+    new: Lock,
+    needs: Callable[[LockedLibrary], Iterable[Requirement]],
+    declaration: Declaration,
+) -> str:
+    """Who asks for a library that was not there, or does not admit what it was; empty if nobody does."""
+    if name in declaration.without:
+        return f"{declaration.name} keeps it out"
+    old = max((one.version for one in before), default=None)
+    for one in declaration.limits:
+        admitted = old is None or one.specifier.contains(old, prereleases=True)
+        if canonicalize_name(one.name) == name and not admitted:
+            return f"{declaration.name} sets the limit {requirement_text(one, marker=False)}"
+    for library in new.libraries:
+        for need in needs(library) if name in library.dependencies else ():
+            if canonicalize_name(need.name) != name or not (need.specifier or old is None):
+                continue
+            if old is None or not need.specifier.contains(old, prereleases=True):
+                return f"{library.name} {library.version} needs {requirement_text(need, marker=False)}"
+    return ""
 
 
 def _cause(

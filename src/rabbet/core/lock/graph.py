@@ -14,21 +14,32 @@ from rabbet.core.model.target import Target
 from rabbet.core.solve.candidates import Candidates
 from rabbet.core.wording import requirement_text
 
+_MOST_PATHS = 2000
+
 __all__ = ["Ask", "Branch", "Graph", "Holder", "build_graph", "held_back", "paths_to", "sections_of", "tree"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Ask:
-    """A requirement and who makes it: a locked library, or (`requirer` is `None`) the project or section."""
+    """A requirement and who makes it: a locked library, or (`requirer` is `None`) the project or section.
+
+    A library may ask only where one `extra` of it is asked for.
+    """
 
     requirer: NormalizedName | None
     requirement: Requirement
     section: Section | None = None
+    extra: str = ""
 
     @property
     def name(self) -> NormalizedName:
         """The library that is asked for."""
         return canonicalize_name(self.requirement.name)
+
+    def asks_for(self, part: Part) -> bool:
+        """Whether a library, or that extra of it, is asked for."""
+        name, extra = part
+        return self.name == name and extra in ("", *map(canonicalize_name, self.requirement.extras))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -71,8 +82,8 @@ class Branch:
 class Holder:
     """Why a library is not at its newest release.
 
-    `by` are requirements that don't admit it (who makes them, and their text), or its own needs that the lock
-    does not meet. Where there are none, nothing holds it but the lock. `out_of_reach` are still newer
+    `by` are requirements that don't admit it (who makes them, and their text), or why it does not go with the
+    rest itself. Where there are none, nothing holds it but the lock. `out_of_reach` are still newer
     releases that can't be used on this target, with the reasons.
     """
 
@@ -106,7 +117,7 @@ def build_graph(
                 continue
             parts.add((ask.name, extra))
             asks += [
-                Ask(requirer=ask.name, requirement=need)
+                Ask(requirer=ask.name, requirement=need, extra=extra)
                 for need in needs(libraries[ask.name])
                 if target.admits(need.marker, extra) and not (extra and target.admits(need.marker))
             ]
@@ -114,30 +125,45 @@ def build_graph(
 
 
 def paths_to(graph: Graph, name: NormalizedName) -> tuple[tuple[Ask, ...], ...]:
-    """For everyone who asks for a library: the shortest way from the declaration to there."""
-    shortest: dict[NormalizedName, tuple[Ask, ...]] = {}
-    for ask in graph.asks:
-        if ask.requirer is None:
-            shortest.setdefault(ask.name, (ask,))
-        elif ask.requirer in shortest:
-            shortest.setdefault(ask.name, (*shortest[ask.requirer], ask))
-    return tuple(
-        (ask,) if ask.requirer is None else (*shortest[ask.requirer], ask) for ask in graph.asking_for(name)
-    )
+    """The ways from the declaration to a library: for everyone who asks the shortest, then further ones.
+
+    A way leads through an extra only where it asks for that extra. Of very many ways not all are found.
+    """
+    shortest: dict[Ask, tuple[Ask, ...]] = {}
+    further: list[tuple[Ask, ...]] = []
+    waiting: list[tuple[Ask, ...]] = [(ask,) for ask in graph.asking_for(name)]
+    for path in waiting:  # grows while it is walked, shorter ones first
+        first = path[0]
+        if first.requirer is None:
+            if shortest.setdefault(path[-1], path) is not path:
+                further.append(path)
+            continue
+        part = (first.requirer, first.extra)
+        inside = {ask.requirer for ask in path[1:]}
+        if len(waiting) < _MOST_PATHS:
+            waiting += [
+                (ask, *path)
+                for ask in graph.asking_for(first.requirer)
+                if ask.asks_for(part) and ask.requirer not in (*inside, first.requirer, name)
+            ]
+    return (*shortest.values(), *further)
 
 
 def sections_of(graph: Graph, name: NormalizedName) -> tuple[Section | None, ...]:
     """The sections that need a library, directly or not; `None` stands for the project itself."""
     found: set[Section | None] = set()
-    seen: set[NormalizedName] = set()
-    waiting = [name]
+    seen: set[Part] = set()
+    waiting: list[Part] = [(name, "")]
     while waiting:
-        for ask in graph.asking_for(waiting.pop()):
+        part = waiting.pop()
+        for ask in graph.asking_for(part[0]):
+            if not ask.asks_for(part):
+                continue
             if ask.requirer is None:
                 found.add(ask.section)
-            elif ask.requirer not in seen:
-                seen.add(ask.requirer)
-                waiting.append(ask.requirer)
+            elif (ask.requirer, ask.extra) not in seen:
+                seen.add((ask.requirer, ask.extra))
+                waiting.append((ask.requirer, ask.extra))
     return tuple(sorted(found, key=lambda section: str(section or "")))
 
 
@@ -156,12 +182,13 @@ def held_back(
     graph: Graph,
     name: NormalizedName,
     candidates: Candidates,
-    needs: Callable[[Version], Iterable[Requirement]],
-    target: Target,
+    limits: Iterable[Requirement],
+    own_reasons: Callable[[Version], Iterable[str]],
 ) -> Holder | None:
     """What keeps a library from its newest release; `None` when it is there and nothing newer exists.
 
-    `needs` gives the requirements of one of its releases.
+    `own_reasons` tells, where nobody's requirement does, what keeps that release itself from going with the
+    rest.
     """
     locked = graph.libraries[name].version
     early = locked.is_prerelease or all(one.version.is_prerelease for one in candidates.releases)
@@ -177,14 +204,13 @@ def held_back(
         for ask in graph.asking_for(name)
         if not ask.requirement.specifier.contains(newest, prereleases=True)
     ]
-    for need in needs(newest) if not by else ():
-        other = graph.libraries.get(canonicalize_name(need.name))
-        if other is None or not target.admits(need.marker):
-            continue
-        if not need.specifier.contains(other.version, prereleases=True):
-            text = requirement_text(need, marker=False)
-            by.append(f"{name} {newest} needs {text}, locked is {other.version}")
-    return Holder(name=name, locked=locked, newest=newest, by=tuple(by), out_of_reach=beyond)
+    by += [
+        f"{graph.project} sets the limit {requirement_text(one, marker=False)}"
+        for one in limits
+        if canonicalize_name(one.name) == name and not one.specifier.contains(newest, prereleases=True)
+    ]
+    reasons = tuple(by) or tuple(own_reasons(newest))
+    return Holder(name=name, locked=locked, newest=newest, by=reasons, out_of_reach=beyond)
 
 
 def _below(graph: Graph, ask: Ask, depth: int, seen: set[NormalizedName]) -> Iterator[Branch]:

@@ -3,6 +3,7 @@
 import heapq
 from collections.abc import Iterator, Sequence
 from itertools import combinations, count
+from typing import TypeAlias
 
 from rabbet.core.model.target import Target
 
@@ -10,39 +11,64 @@ __all__ = ["separating_marker"]
 
 _KEYS = ("sys_platform", "platform_machine", "python_version", "implementation_name")
 _MOST_JOINED = 3
+_MOST_COVERS = 5_000  # that are looked at for the shortest; then the next best will do
+Term: TypeAlias = tuple[int, str]
+"""The targets for which a conjunction holds, one bit each, and its text."""
 
 
-def separating_marker(targets: Sequence[Target], wanted: frozenset[int]) -> str:
-    """A marker that holds for exactly the wanted ones (by position), the shortest of its form.
+def separating_marker(
+    targets: Sequence[Target], wanted: frozenset[int], free: frozenset[int] = frozenset()
+) -> str:
+    """A marker that holds for all wanted ones (by position), perhaps for free ones, and for no others.
 
-    The form is comparisons joined by `and`, and these joined by `or`. It is empty when all are wanted.
-    Targets differ in at least one of the keys that are looked at, so there always is one.
+    It is the shortest of its form, or, for many targets without much in common, a short one: comparisons
+    joined by `and`, and these joined by `or`. It is empty when it has to exclude nobody. Targets differ in at
+    least one of the keys that are looked at, so there always is one.
     """
     everything = (1 << len(targets)) - 1
     goal = sum(1 << position for position in wanted)
-    if goal == everything:
+    allowed = goal | sum(1 << position for position in free)
+    if allowed == everything:
         return ""
-    terms = _terms(targets, everything, goal)
+    terms = _terms(targets, everything, goal, allowed)
+    return " or ".join(sorted(_shortest_cover(terms, goal) or _short_cover(terms, goal)))
+
+
+def _shortest_cover(terms: Sequence[Term], goal: int) -> tuple[str, ...]:
+    """The shortest texts whose terms hold together for all of the goal; empty if that takes too long."""
     waiting: list[tuple[int, int, int, tuple[str, ...]]] = [(0, 0, 0, ())]
     done: set[int] = set()
     ticket = count(1)
-    while waiting:
+    while waiting and len(done) < _MOST_COVERS:
         cost, _, covered, parts = heapq.heappop(waiting)
         if covered == goal:
-            return " or ".join(sorted(parts))
+            return parts
         if covered in done:
             continue
         done.add(covered)
+        lowest = (goal & ~covered) & -(goal & ~covered)  # whatever order: this one has to be covered once
         for truth, text in terms:
-            if truth & ~covered:
-                longer = cost + len(text) + 4
-                heapq.heappush(waiting, (longer, next(ticket), covered | truth, (*parts, text)))
-    msg = "targets that no marker tells apart"
-    raise AssertionError(msg)
+            if truth & lowest:
+                heapq.heappush(
+                    waiting,
+                    (cost + len(text) + 4, next(ticket), covered | truth & goal, (*parts, text)),
+                )
+    return ()
 
 
-def _terms(targets: Sequence[Target], everything: int, goal: int) -> list[tuple[int, str]]:
-    """Conjunctions that hold for wanted targets only; of those for the same ones, the shortest."""
+def _short_cover(terms: Sequence[Term], goal: int) -> list[str]:
+    """Step by step the term that covers most for its length."""
+    parts, left = [], goal
+    while left:
+        open_now = left
+        truth, text = max(terms, key=lambda term: ((term[0] & open_now).bit_count() / len(term[1]), term[1]))
+        parts.append(text)
+        left &= ~truth
+    return parts
+
+
+def _terms(targets: Sequence[Target], everything: int, goal: int, allowed: int) -> list[Term]:
+    """Conjunctions that hold for allowed targets only; of those for the same wanted ones, the shortest."""
     atoms = list(_atoms(targets, everything))
     best: dict[int, str] = {}
     for joined in range(1, min(_MOST_JOINED, len(atoms)) + 1):
@@ -50,9 +76,11 @@ def _terms(targets: Sequence[Target], everything: int, goal: int) -> list[tuple[
             truth = everything
             for mask, _ in chosen:
                 truth &= mask
+            if truth & ~allowed or not truth & goal:
+                continue
             text = " and ".join(text for _, text in chosen)
-            if truth and not truth & ~goal and (truth not in best or _length(text) < _length(best[truth])):
-                best[truth] = text
+            if truth & goal not in best or _length(text) < _length(best[truth & goal]):
+                best[truth & goal] = text
     for position, target in enumerate(targets):
         if goal >> position & 1:
             best.setdefault(1 << position, target.environment)

@@ -47,7 +47,9 @@ def explained_moves(
             name=name,
             before=before.get(name),
             after=after.get(name),
-            reason=_reason(name, before, solution, needs)
+            reason=(f"{declaration.name} keeps it out" if name in declaration.without else "")
+            or _reason(name, before, solution, needs)
+            or _own_wish(name, before, declaration)
             or intended(name)
             or _own_needs(name, before[name], solution, provider),
         )
@@ -81,6 +83,17 @@ def _reason(
     for who, need in asked:
         if need.url is not None or not need.specifier.contains(before[name], prereleases=True):
             return _says(who, need)
+    return ""
+
+
+def _own_wish(
+    name: NormalizedName, before: Mapping[NormalizedName, Version], declaration: Declaration
+) -> str:
+    """Which of the project's limits does not admit what was locked."""
+    for one in declaration.limits:
+        limited = canonicalize_name(one.name) == name and name in before
+        if limited and not one.specifier.contains(before[name], prereleases=True):
+            return f"{declaration.name} sets the limit {requirement_text(one, marker=False)}"
     return ""
 
 

@@ -10,7 +10,7 @@ from packaging.requirements import Requirement
 from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 
-__all__ = ["Declaration", "Declared", "Section", "SourceEntry", "Variant", "allows_minor"]
+__all__ = ["Correction", "Declaration", "Declared", "Section", "SourceEntry", "Variant", "allows_minor"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -29,10 +29,11 @@ class SourceEntry:
 class Section:
     """A part of the declaration with requirements of its own, by its normalized name.
 
-    `kind` is `group` (PEP 735) or `extra` (the optional dependencies of PEP 621).
+    `kind` is `group` (PEP 735) or `extra` (the optional dependencies of PEP 621); a named `variant` counts as
+    one where a declaration's text is changed.
     """
 
-    kind: Literal["extra", "group"]
+    kind: Literal["extra", "group", "variant"]
     name: str
 
     def __str__(self) -> str:
@@ -47,10 +48,28 @@ class Section:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Declared:
-    """One requirement and the section that makes it (`None`: the project itself)."""
+    """One requirement and the section that makes it (`None`: the project itself).
+
+    A `limit` asks for nothing, but bounds a library that others ask for.
+    """
 
     requirement: Requirement
     section: Section | None = None
+    limit: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Correction:
+    """What releases say of their needs is wrong: needs of the libraries in `drop` go, those in `add` come."""
+
+    applies_to: Requirement
+    drop: frozenset[NormalizedName] = frozenset()
+    add: tuple[Requirement, ...] = ()
+
+    def __str__(self) -> str:
+        """Such as `nectarplot==2.1: without combframe, with combframe>=2`."""
+        parts = [f"without {name}" for name in sorted(self.drop)] + [f"with {one}" for one in self.add]
+        return f"{self.applies_to}: {', '.join(parts)}"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -70,7 +89,8 @@ class Declaration:
     releases, and `build_from_source` the libraries whose build may run their code. `targets` are names of
     platforms and `pythons` versions such as `3.12` that the lock must serve; empty: those of the machine that
     resolves.
-    `baselines` are the oldest `glibc`, `macos` and `musl` among them.
+    `baselines` are the oldest `glibc`, `macos` and `musl` among them. `limits` bound libraries that only come
+    along, those in `without` never come in, and `corrections` mend what releases say of their needs.
     """
 
     name: str
@@ -85,6 +105,9 @@ class Declaration:
     targets: tuple[str, ...] = ()
     pythons: tuple[str, ...] = ()
     baselines: Mapping[str, str] = field(default_factory=dict)
+    limits: tuple[Requirement, ...] = ()
+    without: frozenset[NormalizedName] = frozenset()
+    corrections: tuple[Correction, ...] = ()
 
     def declared(self) -> Iterator[Declared]:
         """All requirements with the group that makes them, the project's own first."""
@@ -93,6 +116,10 @@ class Declaration:
         for section, requirements in self.sections.items():
             for requirement in requirements:
                 yield Declared(requirement=requirement, section=section)
+
+    def asked(self) -> list[Declared]:
+        """All that solving has to heed: the requirements, and the limits."""
+        return [*self.declared(), *(Declared(requirement=one, limit=True) for one in self.limits)]
 
     @property
     def sections(self) -> Mapping[Section, tuple[Requirement, ...]]:
@@ -128,6 +155,10 @@ class Declaration:
             content["build-from-source"] = sorted(self.build_from_source)
         if self.targets or self.pythons:
             content["targets"] = [sorted(self.targets), sorted(self.pythons), sorted(self.baselines.items())]
+        if self.limits or self.without or self.corrections:
+            content["limits"] = sorted(str(one) for one in self.limits)
+            content["without"] = sorted(self.without)
+            content["corrections"] = sorted(str(one) for one in self.corrections)
         text = json.dumps(content, sort_keys=True, separators=(",", ":"))
         return "sha256:" + hashlib.sha256(text.encode()).hexdigest()
 

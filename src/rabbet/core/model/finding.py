@@ -13,6 +13,8 @@ class Kind(StrEnum):
     SURPLUS = "surplus"
     VERSION = "version"
     ALTERED = "altered"
+    BUILD = "build"
+    ORIGIN = "origin"
     RUNTIME = "runtime"
     UNRESOLVED = "unresolved"
 

@@ -15,10 +15,10 @@ __all__ = ["Installed", "Inventory"]
 class Installed:
     """One installed library.
 
-    `folder` is its `.dist-info` folder's name. `metadata` is `None` when it can't be read. `wheel_sha256`
-    is the hash of the wheel it was made from, where Rabbet installed it. `altered` names the files
-    whose content is not what `RECORD` says, or that are gone. An `unfinished` one was being changed by a run
-    that was cut short.
+    `folder` is its `.dist-info` folder's name. `metadata` is `None` when it can't be read. `wheel_sha256` is
+    the hash of the wheel it was made from, where Rabbet installed it. `altered` names the files whose content
+    is not what `RECORD` says, `gone` those among them that are not there. An `unfinished` one was being
+    changed by a run that was cut short.
     """
 
     name: NormalizedName
@@ -27,6 +27,7 @@ class Installed:
     metadata: Metadata | None = None
     wheel_sha256: str | None = None
     altered: tuple[str, ...] = ()
+    gone: tuple[str, ...] = ()
     unfinished: bool = False
 
 

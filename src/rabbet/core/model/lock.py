@@ -1,7 +1,7 @@
 """The lock: what was resolved, exactly (PEP 751)."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from packaging.utils import NormalizedName
 from packaging.version import Version
@@ -53,7 +53,8 @@ class LockedLibrary:
     """One library at one version, with the names it depends on and the marker under which it is needed.
 
     It is there as wheels and perhaps a source archive, or as one file from an address that the declaration
-    names (then it is `direct`), or as a tree of sources.
+    names (then it is `direct`), or as a tree of sources. `yanked` is the reason, perhaps an empty one,
+    that its source gave for withdrawing it. The `seal` is the one that was read with it.
     """
 
     name: NormalizedName
@@ -66,6 +67,8 @@ class LockedLibrary:
     marker: str | None = None
     index: str | None = None
     direct: bool = False
+    yanked: str | None = None
+    seal: str | None = field(default=None, compare=False)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -102,7 +105,8 @@ class Lock:
     """Everything in `pylock.toml` that Rabbet reads or writes.
 
     `pins` are the libraries that the declaration itself pins to one version, `also_known` those that more
-    than one source knows.
+    than one source knows. `limits`, `without` and `corrections` tell which of the declaration's it was made
+    under. The `seal` is the one that was read with it.
     """
 
     requires_python: str | None
@@ -114,6 +118,10 @@ class Lock:
     pins: tuple[str, ...] = ()
     also_known: tuple[str, ...] = ()
     extras: tuple[str, ...] = ()
+    limits: tuple[str, ...] = ()
+    without: tuple[str, ...] = ()
+    corrections: tuple[str, ...] = ()
+    seal: str | None = field(default=None, compare=False)
 
     @property
     def everything(self) -> Selection:

@@ -136,6 +136,11 @@ class Candidate(NamedTuple):
         files = self.files
         return bool(files) and all(file.yanked is not None for file in files)
 
+    @property
+    def withdrawn(self) -> str | None:
+        """The reason that was given for yanking it, if it was."""
+        return self.files[0].yanked if self.yanked else None
+
     def __str__(self) -> str:
         """Name and version."""
         return f"{self.name} {self.version}"

@@ -13,9 +13,10 @@ __all__ = ["Target", "targets_text"]
 class Target:
     """A platform and a runtime version, with what markers and wheel tags mean there.
 
-    `tags` maps each compatibility tag (PEP 425), such as `cp312-cp312-manylinux_2_28_x86_64`, to its rank:
-    0 is the best. `alike` are other targets with the same markers: no lock can tell them apart, so what is
-    chosen has to serve them all.
+    `tags` maps each compatibility tag (PEP 425), such as `cp312-cp312-manylinux_2_28_x86_64`, to its rank: 0
+    is the best. `alike` are other targets with the same markers: no lock can tell them apart, so what is
+    chosen has to serve them all. `libc` is the C library (on macOS, `macos`) with its version: that of a
+    machine, or (`named`) the baseline that a declaration's target is assumed to have at least.
     """
 
     platform: str
@@ -23,6 +24,13 @@ class Target:
     markers: Mapping[str, str] = field(hash=False)
     tags: Mapping[str, int] = field(hash=False)
     alike: "tuple[Target, ...]" = ()
+    libc: tuple[str, str] = ("", "")
+    named: bool = False
+
+    @property
+    def minor(self) -> str:
+        """The first two numbers of Python's version."""
+        return f"{self.python.major}.{self.python.minor}"
 
     def admits(self, marker: Marker | None, extra: str = "") -> bool:
         """Whether a requirement under this marker (PEP 508) counts here, asked for by this extra."""
@@ -42,7 +50,7 @@ class Target:
     def __str__(self) -> str:
         """Such as `linux-x86_64 with Python 3.12`."""
         platforms = " and ".join(one.platform for one in (self, *self.alike))
-        return f"{platforms} with Python {self.python.major}.{self.python.minor}"
+        return f"{platforms} with Python {self.minor}"
 
 
 def targets_text(targets: Sequence[Target]) -> str:

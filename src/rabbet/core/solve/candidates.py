@@ -13,6 +13,7 @@ from rabbet.core.limits import LONGEST_TEXT
 from rabbet.core.model.release import Candidate, ListedFile, Listing, SetAside, SourceTree
 from rabbet.core.model.target import Target
 from rabbet.core.solve.masks import ReleaseMasks
+from rabbet.core.targets import baseline_needed
 
 __all__ = ["Candidates", "candidates_for"]
 
@@ -104,10 +105,12 @@ def _fitting(
     """The wheels for each of the targets, if it has some for each, and the names of doubles."""
     ranked: dict[str, tuple[tuple[int, int], ListedFile]] = {}
     for place, (target, rank_of) in enumerate(ranks):
-        fitting = [(rank, wheel) for wheel in wheels if isinstance(rank := rank_of(wheel), int)]
+        ranked_here = [(rank, wheel) for wheel in wheels if isinstance(rank := rank_of(wheel), int)]
+        fitting = [pair for pair in ranked_here if pair[1].yanked is None] or ranked_here
         if not fitting:
             refused = {str(rank_of(wheel)) for wheel in wheels}
-            reasons = sorted(f"{one} for {target}" if one == _NO_WHEEL else one for one in refused)
+            lacking = f"{_NO_WHEEL} for {target}{_too_old(target, wheels)}"
+            reasons = sorted(lacking if one == _NO_WHEEL else one for one in refused)
             return SetAside(version=str(version), reason=", ".join(reasons))
         for rank, wheel in fitting:
             ranked.setdefault(wheel.filename, ((place, rank), wheel))
@@ -118,6 +121,17 @@ def _fitting(
     chosen = tuple(wheel for wheel in ordered if kept[wheel.build, wheel.tags] is wheel)
     doubles = tuple(wheel.filename for wheel in ordered if wheel not in chosen)
     return chosen, doubles
+
+
+def _too_old(target: Target, wheels: Sequence[ListedFile]) -> str:
+    """That nothing but the age of the system stands in the way, if so."""
+    needed = baseline_needed(target, {tag for wheel in wheels for tag in wheel.tags or ()})
+    if needed is None:
+        return ""
+    library, version = needed
+    if not target.named:
+        return f": needs {library} {version}, this machine has {target.libc[1]}"
+    return f": needs {library} {version}, the baseline is {target.libc[1]}"
 
 
 def _best_first(ranked: list[tuple[tuple[int, int], ListedFile]]) -> tuple[ListedFile, ...]:

@@ -35,11 +35,15 @@ class Slot:
 
 @dataclass(frozen=True, slots=True)
 class Demand:
-    """A requirement that somebody makes: a release, an extra of it, or the project or a section of it."""
+    """A requirement that somebody makes: a release, an extra of it, or the project or a section of it.
+
+    A `limit` of the project holds only where the library comes in.
+    """
 
     requirer: Slot
     requirement: Requirement
     section: Section | None = None
+    limit: bool = False
 
 
 @dataclass(frozen=True, slots=True)

@@ -30,7 +30,7 @@ def polished(
     is dropped.
     """
     current = dict(chosen)
-    roots = [one.requirement for one in declared if problem.counts(one.requirement)]
+    roots = [one.requirement for one in declared if problem.counts(one.requirement) and not one.limit]
     while True:
         parts = parts_of(problem, roots, current)
         current = {name: current[name] for name in sorted({name for name, _ in parts})}
@@ -53,11 +53,11 @@ def better_alone(
     for name in sorted(chosen):
         if chosen[name].version in policy.likes(name):
             continue
-        releases = problem.candidates(name).releases
+        releases, allowed = problem.candidates(name).releases, admitted[name] & problem.limit(name)
         present = releases.index(chosen[name])
         better = range(present) if name in policy.lowest else range(len(releases) - 1, present, -1)
         for position in better:
-            if admitted[name] >> position & 1 and _fits(problem, releases[position], chosen, parts):
+            if allowed >> position & 1 and _fits(problem, releases[position], chosen, parts):
                 yield releases[position]
                 break
 

@@ -91,7 +91,7 @@ class Problem:
         for one in self._declared:
             self._grant(one.requirement)
         for one in self._declared:
-            self._demand((0, self.full[0]), Demand(ROOT, one.requirement, one.section))
+            self._demand((0, self.full[0]), Demand(ROOT, one.requirement, one.section, limit=one.limit))
         for name in self._wishes.first:
             number = self._number(Slot(name), depth=1)
             self._rule_out([(number, self.absent(number))], Kept(name))
@@ -145,6 +145,14 @@ class Problem:
             for one in self._declared
         )
 
+    def limit(self, name: NormalizedName) -> int:
+        """The candidates that the project's limits admit, as bits."""
+        admitted = -1
+        for one in self._declared:
+            if one.limit and canonicalize_name(one.requirement.name) == name:
+                admitted &= self.mask(one.requirement)
+        return admitted
+
     def counts(self, requirement: Requirement) -> bool:
         """Whether a requirement's marker holds on this target."""
         return self._target.admits(requirement.marker)
@@ -193,7 +201,8 @@ class Problem:
         admitted = self.mask(requirement)
         for extra in ("", *sorted(canonicalize_name(extra) for extra in requirement.extras)):
             number = self._number(Slot(name, extra), depth)
-            self._rule_out([requirer, (number, self.full[number] & ~admitted)], demand)
+            allowed = admitted | self.absent(number) if demand.limit else admitted
+            self._rule_out([requirer, (number, self.full[number] & ~allowed)], demand)
 
     def _number(self, slot: Slot, depth: int) -> int:
         if slot not in self._numbers:

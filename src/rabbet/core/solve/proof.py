@@ -30,12 +30,13 @@ class Fact:
     """All that one requirer's releases ask of the library `about`, or why they can't be used.
 
     `demands` maps a release's bit (0 for the project itself) to the releases that it admits and how it says
-    so; `unusable` maps bits to reasons.
+    so; `unusable` maps bits to reasons. A `limit` of the project counts where something needs the library.
     """
 
     requirer: Slot
     about: NormalizedName
     section: Section | None = None
+    limit: bool = False
     demands: Mapping[int, tuple[int, Requirement]] = field(default_factory=dict)
     unusable: Mapping[int, str] = field(default_factory=dict)
 
@@ -79,7 +80,8 @@ def facts_of(refutation: Refutation) -> tuple[Fact, ...]:
     """The facts that a refutation rests on, grouped, what is nearest to the project first."""
     problem = refutation.problem
     own: list[Fact] = []
-    demands: dict[tuple[Slot, NormalizedName], dict[int, tuple[int, Requirement]]] = {}
+    # one release may ask for a library more than once: the layers
+    demands: dict[tuple[Slot, NormalizedName, int], dict[int, tuple[int, Requirement]]] = {}
     unusable: dict[Slot, dict[int, str]] = {}
     depth: dict[Slot, int] = {}
     for stated in refutation.stated():
@@ -88,17 +90,19 @@ def facts_of(refutation: Refutation) -> tuple[Fact, ...]:
             name = canonicalize_name(cause.requirement.name)
             admitted = (problem.mask(cause.requirement), cause.requirement)
             if cause.requirer == ROOT:
-                own.append(Fact(ROOT, name, section=cause.section, demands={0: admitted}))
+                demanded = {0: admitted}
+                own.append(Fact(ROOT, name, section=cause.section, limit=cause.limit, demands=demanded))
                 continue
             slot, bit = next(term for term in stated.terms if problem.slots[term[0]] == cause.requirer)
             depth[cause.requirer] = problem.depth[slot]
-            demands.setdefault((cause.requirer, name), {})[bit] = admitted
+            layer = next(n for n in count() if bit not in demands.get((cause.requirer, name, n), {}))
+            demands.setdefault((cause.requirer, name, layer), {})[bit] = admitted
         elif isinstance(cause, Unusable):
             slot, bit = stated.terms[0]
             library = Slot(problem.slots[slot].name)
             depth[library] = problem.depth[slot]
             unusable.setdefault(library, {})[bit] = cause.reason
-    grouped = [Fact(requirer, name, demands=bits) for (requirer, name), bits in demands.items()]
+    grouped = [Fact(requirer, name, demands=bits) for (requirer, name, _), bits in demands.items()]
     grouped += [Fact(slot, slot.name, unusable=bits) for slot, bits in unusable.items()]
     own.sort(key=lambda fact: (str(fact.demands[0][1]), str(fact.section or "")))
     grouped.sort(key=lambda fact: (depth[fact.requirer], str(fact.requirer), fact.about))
@@ -122,9 +126,9 @@ def prove(refutation: Refutation) -> Proof | None:
 
 def _once(own: Sequence[Fact]) -> list[Fact]:
     """A requirement of the project that stands in sections too is told once, of the first that makes it."""
-    kept: dict[str, Fact] = {}
+    kept: dict[tuple[str, bool], Fact] = {}
     for fact in own:
-        kept.setdefault(str(fact.demands[0][1]), fact)
+        kept.setdefault((str(fact.demands[0][1]), fact.limit), fact)
     return list(kept.values())
 
 
@@ -218,6 +222,9 @@ class _State:
 
     def _applied(self, fact: Fact) -> Step | None:
         """What a fact says now, if that is news."""
+        if fact.limit:
+            bound = self._left[fact.about] & fact.demands[0][0]
+            return self._narrowed(fact, fact.about, bound) if Slot(fact.about) in self._required else None
         if fact.requirer == ROOT:
             return self._needed(fact, *fact.demands[0])
         if fact.requirer not in self._required:

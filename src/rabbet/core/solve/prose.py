@@ -88,6 +88,8 @@ class _Teller:
         """Who needs what."""
         if fact.requirer == ROOT:
             maker = f"{fact.section} of {self._project}" if fact.section else self._project
+            if fact.limit:
+                return f"{maker} sets the limit {requirement_text(fact.demands[0][1], marker=False)}"
             return f"{maker} needs {requirement_text(fact.demands[0][1], marker=False)}"
         name = str(fact.requirer)
         chosen = {bit: one for bit, (_, one) in sorted(fact.demands.items()) if bit & bits}

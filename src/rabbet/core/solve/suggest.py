@@ -1,8 +1,8 @@
-"""Small changes to a declaration that were tried with the solver, and do give a solution."""
+"""Small changes to a declaration that were tried with the solver, for all targets, and do help."""
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
-from itertools import combinations, islice
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from itertools import combinations
 
 from packaging.requirements import Requirement
 from packaging.specifiers import Specifier, SpecifierSet
@@ -18,13 +18,14 @@ from rabbet.core.solve.proof import facts_of, prove
 from rabbet.core.solve.provider import Provider
 from rabbet.core.solve.solver import Refutation, solve
 
-__all__ = ["Change", "Suggestion", "runtime_matters", "suggestions"]
+__all__ = ["Asked", "Change", "Question", "Suggestion", "Suggestions", "runtime_matters", "suggestions"]
 
-_MOST_TRIALS = 40
 _MOST_SHOWN = 4
-_MOST_RUNTIMES = 1
+_MOST_BREAKAGES = 3
 _LOWER = frozenset({">=", ">"})
 _UPPER = frozenset({"<", "<="})
+Asked = tuple[Target, Provider]
+"""A target, and what answers for it."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -37,39 +38,67 @@ class Change:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Suggestion:
-    """Changes that together give a solution, or a runtime that does.
+    """Changes that together give a solution, or other targets that do.
 
-    `chosen` are the versions that come of it.
+    A `runtime` is a version of Python such as `3.12`, a `baseline` such as `glibc=2.34`; of the targets that
+    are `left_out` the platform is named. `chosen` are the versions that come of it.
     """
 
     changes: tuple[Change, ...] = ()
     runtime: str = ""
-    chosen: Mapping[NormalizedName, Version]
+    baseline: str = ""
+    left_out: str = ""
+    chosen: Mapping[NormalizedName, Version] = field(default_factory=dict)
 
 
-def suggestions(
-    refutation: Refutation,
-    declared: Sequence[Declared],
-    provider: Provider,
-    target: Target,
-    others: Iterable[tuple[Target, Provider]],
-) -> tuple[Suggestion, ...]:
-    """The smallest changes first: loosening one requirement, another runtime, dropping one, pairs.
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Question:
+    """A declaration's requirements and limits for all of its targets, of which the first has no solution.
 
-    `others` are further targets with their providers, the likeliest first; where the runtime matters, the
-    first that helps is suggested. Every suggestion was solved. An empty result says that nothing so small
+    `others` are further ways to put it, each a suggestion with the targets that it leads to, the likeliest
+    first; they are asked only where the runtime or the system matters. `in_time` says whether there is time
+    left for another try.
+    """
+
+    declared: Sequence[Declared]
+    targets: Sequence[Asked]
+    others: Iterable[tuple[Suggestion, Sequence[Asked]]] = ()
+    in_time: Callable[[], bool] = lambda: True
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Suggestions:
+    """What helps, the smallest changes first; `cut_short`: there was no time for all tries.
+
+    `further` are clashes that have nothing to do with the first one, and stay when it is mended.
+    """
+
+    found: tuple[Suggestion, ...]
+    further: tuple[Refutation, ...] = ()
+    cut_short: bool = False
+
+
+def suggestions(refutation: Refutation, question: Question) -> Suggestions:
+    """Loosen one requirement, ask for another runtime, drop an extra or a requirement; else several of them.
+
+    Every suggestion was solved for all targets. Where nothing was found and not cut short, nothing so small
     helps.
     """
-    trial = _Trial(declared, provider, target)
-    involved = _involved(refutation, declared)
-    found = trial.all_of(trial.loosened, [(one,) for one in involved])
+    trial = _Trial(question)
+    clashes = _clashes(refutation, trial)
+    breakages = [involved for _, involved in clashes]
+    single = [(one,) for one in breakages[0]] if len(breakages) == 1 else []
+    found = trial.all_of(trial.loosened, single)
     if runtime_matters(refutation):
-        found += islice(_runtimes(declared, others), _MOST_RUNTIMES)
-    found += trial.all_of(trial.dropped, [(one,) for one in involved])
+        found += trial.elsewhere()
+    found += trial.all_of(trial.without_extras, single) + trial.all_of(trial.dropped, single)
+    if not found and not single:
+        found = _each_mended(breakages, trial)
     if not found:
-        pairs = list(combinations(involved, 2))
+        pairs = list(combinations([one for each in breakages for one in each], 2))
         found = trial.all_of(trial.loosened, pairs) or trial.all_of(trial.dropped, pairs)
-    return tuple(found[:_MOST_SHOWN])
+    further = tuple(clash for clash, _ in clashes[1:])
+    return Suggestions(found=tuple(found[:_MOST_SHOWN]), further=further, cut_short=trial.cut_short)
 
 
 def runtime_matters(refutation: Refutation) -> bool:
@@ -81,6 +110,45 @@ def runtime_matters(refutation: Refutation) -> bool:
     return aside or any("needs Python" in reason for fact in facts for reason in fact.unusable.values())
 
 
+def _clashes(refutation: Refutation, trial: "_Trial") -> list[tuple[Refutation, list[Declared]]]:
+    """Independent clashes, each with the requirements that it rests on: without these there is the next."""
+    found: list[tuple[Refutation, list[Declared]]] = []
+    current: Refutation | None = refutation
+    while current is not None and len(found) < _MOST_BREAKAGES:
+        known = [one for _, each in found for one in each]
+        involved = [one for one in _involved(current, trial.question.declared) if one not in known]
+        if found and not involved:
+            break
+        found.append((current, involved))
+        answer = trial.answer(dict.fromkeys([*known, *involved]))
+        current = answer if isinstance(answer, Refutation) else None
+    return found
+
+
+def _each_mended(breakages: Sequence[Sequence[Declared]], trial: "_Trial") -> list[Suggestion]:
+    """One change for each of several clashes: each is looked for where the others are out of the way."""
+    after: dict[Declared, Requirement | None] = {}
+    chosen: dict[NormalizedName, Version] = {}
+    for number, involved in enumerate(breakages):
+        aside = dict.fromkeys(one for each in breakages[number + 1 :] for one in each)
+        alone = _Trial(trial.question, {**aside, **after})
+        single = [(one,) for one in involved]
+        for kind in (alone.loosened, alone.without_extras, alone.dropped):
+            found = alone.all_of(kind, single)[:1]
+            if found:
+                break
+        trial.cut_short |= alone.cut_short
+        if not found:
+            return []
+        after |= {one.declared: one.after for one in found[0].changes}
+        chosen |= found[0].chosen
+    mended = _Trial(trial.question, after).answer({})
+    if mended is None or isinstance(mended, Refutation):
+        return []
+    changes = tuple(Change(declared=one, after=what) for one, what in after.items())
+    return [Suggestion(changes=changes, chosen=chosen)]
+
+
 def _involved(refutation: Refutation, declared: Sequence[Declared]) -> list[Declared]:
     """The declared requirements that the clash rests on."""
     proof = prove(refutation)
@@ -89,34 +157,32 @@ def _involved(refutation: Refutation, declared: Sequence[Declared]) -> list[Decl
         facts = tuple(step.fact for step in proof.steps) + tuple(
             step.fact for step in (proof.cases.relies_on if proof.cases else ())
         )
-    texts = {str(fact.demands[0][1]) for fact in facts if fact.requirer == ROOT}
-    return [one for one in declared if str(one.requirement) in texts]
-
-
-def _runtimes(
-    declared: Sequence[Declared], others: Iterable[tuple[Target, Provider]]
-) -> Iterator[Suggestion]:
-    for target, provider in others:
-        if isinstance(solve(provider, target, declared), Solution):
-            yield Suggestion(runtime=f"python=={target.python.major}.{target.python.minor}.*", chosen={})
+    texts = {(str(fact.demands[0][1]), fact.limit) for fact in facts if fact.requirer == ROOT}
+    return [one for one in declared if (str(one.requirement), one.limit) in texts]
 
 
 class _Trial:
-    """Tries changes with the solver, a limited number of times."""
+    """Tries changes with the solver, on top of those that are `given`, while there is time."""
 
-    def __init__(self, declared: Sequence[Declared], provider: Provider, target: Target) -> None:
-        self._declared = declared
-        self._provider = provider
-        self._target = target
-        self._left = _MOST_TRIALS
+    def __init__(
+        self, question: Question, given: Mapping[Declared, Requirement | None] | None = None
+    ) -> None:
+        self.question = question
+        self._given = given or {}
+        self.cut_short = False
 
     def all_of(
         self,
         trial: Callable[[Sequence[Declared]], Suggestion | None],
         choices: Iterable[Sequence[Declared]],
     ) -> list[Suggestion]:
-        """The choices for which a trial gives a solution."""
-        return [found for choice in choices if (found := trial(choice)) is not None]
+        """The choices for which a trial gives a solution, as many as are shown."""
+        found: dict[object, Suggestion] = {}
+        for choice in choices:
+            suggestion = trial(choice) if len(found) < _MOST_SHOWN else None
+            if suggestion is not None:
+                found.setdefault(_texts(suggestion), suggestion)
+        return list(found.values())
 
     def loosened(self, which: Sequence[Declared]) -> Suggestion | None:
         """Open the bounds of these just as far as it takes: downwards, else upwards, else on both sides."""
@@ -133,34 +199,87 @@ class _Trial:
             return None
         nearest = _names(which) if side == _UPPER else frozenset()
         free = self._solved(freed, Policy(lowest=nearest))
-        if free is None:
+        if free is None or not all(_versions(free, one) for one in which):
             return None
-        opened = {one: _opened(one.requirement.specifier, _version(free, one)) for one in which}
-        after = {one: _with(one.requirement, opened[one]) for one in which}
-        solution = self._solved(after)
-        if solution is None:
+        after = {one: _with(one.requirement, _opened(one, _versions(free, one))) for one in which}
+        solutions = self._solved(after)
+        if solutions is None:
             return None
         changes = tuple(Change(declared=one, after=after[one]) for one in which)
-        return Suggestion(changes=changes, chosen=_chosen(solution, which))
+        return Suggestion(changes=changes, chosen=_chosen(solutions, which))
+
+    def without_extras(self, which: Sequence[Declared]) -> Suggestion | None:
+        """Leave out the extras that these ask for."""
+        if not all(one.requirement.extras for one in which):
+            return None
+        after = {one: Requirement(str(one.requirement)) for one in which}
+        for bare in after.values():
+            bare.extras = set()
+        if self._solved(after) is None:
+            return None
+        return Suggestion(changes=tuple(Change(declared=one, after=after[one]) for one in which))
 
     def dropped(self, which: Sequence[Declared]) -> Suggestion | None:
-        """Take these out."""
-        solution = self._solved(dict.fromkeys(which))
-        if solution is None:
+        """Take these out, with all that is declared of the same libraries in the same place."""
+        gone = [one for one in self.question.declared if any(_goes_with(one, other) for other in which)]
+        if self._solved(dict.fromkeys(gone)) is None:
             return None
-        changes = tuple(Change(declared=one, after=None) for one in which)
-        return Suggestion(changes=changes, chosen={})
+        return Suggestion(changes=tuple(Change(declared=one, after=None) for one in which))
+
+    def elsewhere(self) -> list[Suggestion]:
+        """The first of the other ways to put the question that has a solution."""
+        for suggestion, targets in self.question.others:
+            if self._solved({}, targets=targets) is not None:
+                return [suggestion]
+        return []
+
+    def answer(
+        self,
+        after: Mapping[Declared, Requirement | None],
+        policy: Policy | None = None,
+        targets: Sequence[Asked] | None = None,
+    ) -> list[Solution] | Refutation | None:
+        """The solutions for all targets, or why one has none; `None` when the time is up."""
+        every = {**self._given, **after}
+        changed = [(one, every.get(one, one.requirement)) for one in self.question.declared]
+        kept = [
+            Declared(requirement=after, section=one.section, limit=one.limit)
+            for one, after in changed
+            if after is not None
+        ]
+        found = []
+        for target, provider in self.question.targets if targets is None else targets:
+            if not self.question.in_time():
+                self.cut_short = True
+                return None
+            answer = solve(provider, target, kept, policy=policy)
+            if isinstance(answer, Refutation):
+                return answer
+            found.append(answer)
+        return found
 
     def _solved(
-        self, after: Mapping[Declared, Requirement | None], policy: Policy | None = None
-    ) -> Solution | None:
-        if self._left <= 0:
-            return None
-        self._left -= 1
-        changed = [(one.section, after.get(one, one.requirement)) for one in self._declared]
-        kept = [Declared(requirement=one, section=section) for section, one in changed if one is not None]
-        answer = solve(self._provider, self._target, kept, policy=policy)
-        return answer if isinstance(answer, Solution) else None
+        self,
+        after: Mapping[Declared, Requirement | None],
+        policy: Policy | None = None,
+        targets: Sequence[Asked] | None = None,
+    ) -> list[Solution] | None:
+        answer = self.answer(after, policy, targets)
+        return None if isinstance(answer, Refutation) else answer
+
+
+def _texts(suggestion: Suggestion) -> object:
+    """What a suggestion comes to, whichever of several entries it was made for."""
+    return frozenset(
+        (one.declared.section, canonicalize_name(one.declared.requirement.name), str(one.after))
+        for one in suggestion.changes
+    )
+
+
+def _goes_with(one: Declared, other: Declared) -> bool:
+    """Whether a command that takes out the other takes out this one too."""
+    same = canonicalize_name(one.requirement.name) == canonicalize_name(other.requirement.name)
+    return same and one.limit == other.limit and other.section in (None, one.section)
 
 
 def _names(which: Iterable[Declared]) -> frozenset[NormalizedName]:
@@ -180,12 +299,16 @@ def _freed(specifiers: SpecifierSet, side: frozenset[str]) -> SpecifierSet:
     return SpecifierSet(",".join(kept))
 
 
-def _chosen(solution: Solution, which: Iterable[Declared]) -> dict[NormalizedName, Version]:
-    return {canonicalize_name(one.requirement.name): _version(solution, one) for one in which}
+def _chosen(solutions: Sequence[Solution], which: Iterable[Declared]) -> dict[NormalizedName, Version]:
+    """The highest version that comes of each on any target."""
+    return {canonicalize_name(one.requirement.name): max(_versions(solutions, one)) for one in which}
 
 
-def _version(solution: Solution, one: Declared) -> Version:
-    return solution.chosen[canonicalize_name(one.requirement.name)].version
+def _versions(solutions: Sequence[Solution], one: Declared) -> list[Version]:
+    """What is chosen of a library where this requirement counts; nothing if it comes in nowhere."""
+    name = canonicalize_name(one.requirement.name)
+    counting = [each for each in solutions if each.target.admits(one.requirement.marker)]
+    return [each.chosen[name].version for each in counting if name in each.chosen]
 
 
 def _with(requirement: Requirement, specifiers: SpecifierSet) -> Requirement:
@@ -194,10 +317,15 @@ def _with(requirement: Requirement, specifiers: SpecifierSet) -> Requirement:
     return changed
 
 
-def _opened(specifiers: SpecifierSet, version: Version) -> SpecifierSet:
-    """The specifiers, those that exclude the version opened as far as to it."""
-    clauses = [one if one.contains(version, prereleases=True) else _open(one, version) for one in specifiers]
-    return SpecifierSet(",".join(str(clause) for clause in clauses if clause is not None))
+def _opened(one: Declared, versions: Iterable[Version]) -> SpecifierSet:
+    """The specifiers, those that exclude a version opened as far as to it."""
+    opened = one.requirement.specifier
+    for version in versions:
+        clauses = [
+            each if each.contains(version, prereleases=True) else _open(each, version) for each in opened
+        ]
+        opened = SpecifierSet(",".join(str(clause) for clause in clauses if clause is not None))
+    return opened
 
 
 def _open(clause: Specifier, version: Version) -> Specifier | None:

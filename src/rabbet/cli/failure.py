@@ -1,0 +1,62 @@
+"""Failures as people read them: what, because, try."""
+
+import re
+import shlex
+from collections.abc import Sequence
+from typing import TextIO
+
+from rabbet.core.shown_text import visible, without_credentials
+from rabbet.errors import Way
+
+__all__ = ["for_variant", "plain", "reasons", "ways"]
+
+_ABOUT_ENVIRONMENTS = re.compile(r"\brabbet (?:recreate|run|enter|drift)\b(?!.* --variant)")
+
+
+def reasons(message: str, because: Sequence[str], stream: TextIO) -> list[str]:
+    """What could not be done, and why."""
+    told = [line for reason in because for line in _wrapped(plain(reason), stream)]
+    return [f"error: {plain(message)}", *_labelled("because", told)]
+
+
+def ways(note: str, commands: Sequence[Way], stream: TextIO) -> list[str]:
+    """What to do: behind `try` and `or` nothing but a command, explanations on lines of their own."""
+    lines = _noted(note, stream)
+    for number, way in enumerate(commands):
+        lines += [*_noted(way.gives, stream), f"  {'or ' if number else 'try'}     {plain(way.command)}"]
+    return lines
+
+
+def for_variant(commands: Sequence[Way], variant: str) -> tuple[Way, ...]:
+    """The same commands for a variant of the project, where they are about an environment."""
+    option = f" --variant {shlex.quote(variant)}"
+
+    def told(way: Way) -> Way:
+        return way._replace(command=_ABOUT_ENVIRONMENTS.sub(rf"\g<0>{option}", way.command))
+
+    return tuple(told(way) for way in commands)
+
+
+def _noted(text: str, stream: TextIO) -> list[str]:
+    told = [line for part in text.splitlines() for line in _wrapped(plain(part), stream)]
+    return _labelled("note", told)
+
+
+def _labelled(label: str, lines: Sequence[str]) -> list[str]:
+    return [f"{'' if number else '  ' + label:9} {line}" for number, line in enumerate(lines)]
+
+
+def plain(text: str) -> str:
+    """A line that may be shown: secrets go before it is wrapped, for a line break could hide one."""
+    return visible(without_credentials(text))
+
+
+def _wrapped(reason: str, stream: TextIO) -> list[str]:
+    """A reason in lines that fit a terminal; elsewhere, and for a position marked below a text, as it is."""
+    if not stream.isatty() or reason.startswith(" "):
+        return [reason]
+    from shutil import get_terminal_size
+    from textwrap import wrap
+
+    width = max(40, min(get_terminal_size().columns, 100) - 10)
+    return wrap(reason, width, subsequent_indent="  ", break_on_hyphens=False) or [reason]

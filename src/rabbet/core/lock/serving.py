@@ -1,0 +1,133 @@
+"""Which targets a lock serves, and what makes it serve this machine without taking it from others."""
+
+from collections.abc import Mapping
+from collections.abc import Set as AbstractSet
+
+from packaging.markers import Marker
+from packaging.version import Version
+
+from rabbet.core.model.declaration import Declaration, allows_minor
+from rabbet.core.model.lock import Lock, LockedCommit, LockedLibrary, Selection
+from rabbet.core.model.target import Target
+from rabbet.core.targets import BASELINES, PLATFORMS, named_target
+from rabbet.errors import EnvironmentFailed, NotUnderstood
+
+__all__ = ["holds", "places_of", "refuse_unserved", "serves", "serving_too", "without_wheel"]
+
+_MINORS = [f"3.{minor}" for minor in range(6, 30)]
+Place = tuple[str, str]
+"""A platform's name and the first two numbers of Python's version."""
+
+
+def serves(lock: Lock, target: Target) -> bool:
+    """Whether the lock was made for this target; one that names no environments serves all."""
+    return not lock.environments or any(holds(marker, target, Selection()) for marker in lock.environments)
+
+
+def places_of(lock: Lock) -> Mapping[str, Place]:
+    """The platforms and versions of Python that a lock was made for, by its markers, if they have names."""
+    known = {
+        named_target(platform, minor, {}).environment: (platform, minor)
+        for platform in reversed(PLATFORMS)
+        for minor in _MINORS
+    }
+    return {one: known[one] for one in lock.environments if one in known}
+
+
+def refuse_unserved(lock: Lock, target: Target, declaration: Declaration) -> None:
+    """Raise `EnvironmentFailed` where a lock was made for other targets, with what makes it serve both."""
+    if serves(lock, target):
+        return
+    places = places_of(lock).values()
+    elsewhere = sorted({minor for platform, minor in places if platform == target.platform}, key=Version)
+    made_for = [f"{platform} with Python {minor}" for platform, minor in places]
+    notes = ["resolving alone would lock for this machine in place of that"]
+    if elsewhere:
+        notes.append(f"with Python {' or '.join(elsewhere)} on this machine the lock would serve as it is")
+    command = serving_too(lock, target, declaration)
+    if command:
+        notes.append("what follows chooses every version so that it serves both:")
+    raise EnvironmentFailed(
+        f"the lock does not serve this machine: {target}",
+        because=[f"it was made for {text}" for text in made_for or lock.environments],
+        note="\n".join(notes),
+        remedy=command or "rabbet resolve",
+    )
+
+
+def serving_too(lock: Lock, target: Target, declaration: Declaration) -> str:
+    """The command that locks for a target as well as for those that the lock serves; empty if none does."""
+    if target.platform not in PLATFORMS or not allows_minor(declaration.python, target.minor):
+        return ""
+    places = (*places_of(lock).values(), (target.platform, target.minor))
+    platforms = {platform for platform, _ in places} | set(declaration.targets)
+    minors = {minor for _, minor in places} | set(declaration.pythons)
+    options = []
+    if platforms != set(declaration.targets) and platforms != {target.platform}:
+        options.append(f"--target {' '.join(sorted(platforms))}")
+    if minors != set(declaration.pythons) and minors != {target.minor}:
+        options.append(f"--python {' '.join(sorted(minors, key=Version))}")
+    return f"rabbet declare {' '.join(options)} && rabbet resolve" if options else ""
+
+
+def without_wheel(
+    library: LockedLibrary, lock: Lock, target: Target, declaration: Declaration
+) -> EnvironmentFailed:
+    """The failure for a library that is locked without a wheel for a target which the lock serves."""
+    if not library.wheels:
+        return EnvironmentFailed(
+            f"{library.name} {library.version} is locked as source code, and Rabbet can't build it yet",
+            because=[_place(library)],
+            note="only a release with wheels can be installed",
+            remedy=f"rabbet explain {library.name}",
+        )
+    command = _with_baseline(lock, target, declaration)
+    return EnvironmentFailed(
+        f"the lock holds no wheel of {library.name} {library.version} for {target}",
+        because=[wheel.filename for wheel in library.wheels],
+        note="what follows makes the lock serve this machine's system as well:" if command else "",
+        remedy=command or "rabbet resolve",
+    )
+
+
+def _with_baseline(lock: Lock, target: Target, declaration: Declaration) -> str:
+    """The command that locks for a system as old as the target's, too; empty where it is served by name."""
+    if target.platform not in PLATFORMS:
+        return ""
+    library, version = target.libc
+    assumed = {**BASELINES, **declaration.baselines}.get(library, "")
+    platforms = {platform for platform, _ in places_of(lock).values()} | {
+        target.platform,
+        *declaration.targets,
+    }
+    options = []
+    if target.platform not in declaration.targets:
+        options.append(f"--target {' '.join(sorted(platforms))}")
+    if version and assumed and Version(version) < Version(assumed):
+        options.append(f"--baseline {library}={version}")
+    return f"rabbet declare {' '.join(options)} && rabbet resolve" if options else ""
+
+
+def _place(library: LockedLibrary) -> str:
+    """Where a library's source code lies."""
+    if isinstance(library.tree, LockedCommit):
+        return f"{library.tree.url} at {library.tree.commit}"
+    if library.tree is not None:
+        return library.tree.path
+    return library.sdist.filename if library.sdist else ""
+
+
+def holds(marker: str, target: Target, selection: Selection) -> bool:
+    """Whether a lock's marker holds for a target with a selection. Raises `NotUnderstood`."""
+    environment: dict[str, str | AbstractSet[str]] = {
+        **target.markers,
+        "dependency_groups": selection.groups,
+        "extras": selection.extras,
+    }
+    try:
+        return Marker(marker).evaluate(environment, context="lock_file")
+    except (
+        ValueError,
+        KeyError,
+    ) as error:  # no marker, what it can't compare, or a number that Python refuses to read
+        raise NotUnderstood(f"the lock holds the marker '{marker}'", because=[str(error)]) from error

@@ -1,0 +1,18 @@
+"""Whether a lock is what was resolved from the declaration as it is now."""
+
+from rabbet.formats.pylock import edited_by_hand
+from rabbet.tasks.project import Project
+
+__all__ = ["behind"]
+
+
+def behind(project: Project) -> str:
+    """Why the lock is not up to date, as far as the two files tell; empty if nothing speaks against it.
+
+    Raises `NoLock`, `NotUnderstood`.
+    """
+    lock = project.lock()
+    if lock.fingerprint != project.declaration().fingerprint():
+        return "the declaration changed since it was made"
+    edited = edited_by_hand(lock)
+    return f"it was edited by hand ({', '.join(edited)})" if edited else ""

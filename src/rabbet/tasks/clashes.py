@@ -1,0 +1,38 @@
+"""Libraries of a lock that can't be installed together, as far as their wheels are in the store already."""
+
+from rabbet.core.lock.select import needed
+from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.lock import Lock
+from rabbet.core.model.runtime import PythonRuntime
+from rabbet.core.targets import target_of
+from rabbet.environment.conflicts import refuse_conflicts
+from rabbet.environment.install import prepare_wheel
+from rabbet.environment.layout import Layout
+from rabbet.errors import EnvironmentFailed, IntegrityFailed
+from rabbet.tasks.machine import Machine
+from rabbet.tasks.project import Project
+
+__all__ = ["file_clash"]
+
+
+def file_clash(
+    project: Project, machine: Machine, lock: Lock, declaration: Declaration, runtime: PythonRuntime
+) -> str:
+    """Which libraries bring the same file, each with other content; empty if none is known to.
+
+    Nothing is fetched for that: recreating looks again, and refuses.
+    """
+    store, layout = machine.store(), Layout(root=project.environment, site_packages=runtime.site_packages)
+    files = {}
+    try:
+        for one in needed(lock, target_of(runtime), lock.everything, declaration):
+            unpacked = store.known(one.wheel)
+            if unpacked is not None:
+                prepared = prepare_wheel(unpacked, layout, wheel_sha256=one.wheel.sha256, requested=False)
+                files[one.locked.name] = prepared.stated
+        refuse_conflicts(files, fold_case=False)
+    except EnvironmentFailed:
+        return ""  # the lock is for other machines
+    except IntegrityFailed as error:
+        return "; ".join([str(error), *error.because])
+    return ""
