@@ -67,6 +67,14 @@ class WhatFits(unittest.TestCase):
             self.assertEqual([one.filename for one in release.wheels], names[:1])
             self.assertEqual(release.doubles, tuple(names[1:]))
 
+    def test_partly_yanked(self) -> None:
+        """Of a release with a yanked file the other one is taken, though it fits less well."""
+        listing = _listing(f"combframe-1.0-cp312-cp312-{GLIBC}.whl", "combframe-1.0-py3-none-any.whl")
+        yanked = listing.files[0]._replace(yanked="broken")
+        files = Listing(name=listing.name, source="test", files=(yanked, listing.files[1]))
+        (release,) = candidates_for(files, TARGETS["glibc"][0]).releases
+        self.assertEqual((release.wheels, release.withdrawn), ((listing.files[1],), None))
+
     def test_only_what_no_marker_tells_apart_is_joined(self) -> None:
         platforms = ("linux-x86_64", "linux-x86_64-musl", "linux-aarch64")
         targets = [named_target(name, python, {}) for python in ("3.11", "3.12") for name in platforms]

@@ -27,7 +27,7 @@ def pasted(tried: Suggestions, wanted: list[Declared]) -> list[str]:
     """The commands, each behind what it gives."""
     lines = []
     for one in tried.found:
-        gives = ", ".join(f"{name} {version}" for name, version in one.chosen.items())
+        gives = ", ".join(f"{name} {', '.join(map(str, all_))}" for name, all_ in one.chosen.items())
         lines.append((f"{gives}: " if gives else "") + command_for(edits_for(one, "", wanted)))
     return lines
 
@@ -87,7 +87,7 @@ class Explanations(unittest.TestCase):
                     after = read_declaration(apply(before, edits)[0], folder_name="hivescale")
                     solution = solve(provider, TARGET, after.asked())
                     assert isinstance(solution, Solution)
-                    chosen = {name: solution.chosen[name].version for name in one.chosen}
+                    chosen = {name: (solution.chosen[name].version,) for name in one.chosen}
                     self.assertEqual(chosen, dict(one.chosen))
         self.assertGreater(seen, 80)
 

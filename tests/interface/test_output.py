@@ -9,6 +9,7 @@ import unittest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from rabbet.cli.style import Style, table
 from rabbet.core.shown_text import visible, without_credentials
 from tests.interface.test_far_sources import KIND, TALLYWAX, index
 from tests.support.hostile import Hostile, Reply
@@ -33,6 +34,16 @@ class Texts(unittest.TestCase):
         self.assertEqual(visible(visible(text)), visible(text))
         if text.isprintable():
             self.assertEqual(visible(text), text)
+
+    @given(st.lists(st.lists(st.text("ab >=", max_size=60), min_size=4, max_size=4)), st.integers(60, 120))
+    def test_tables_fit(self, rows: list[list[str]], width: int) -> None:
+        """A table never breaks a terminal's lines, and in a pipe nothing of it is cut."""
+        headings = ("library", "before", "locked", "because")
+        for line in table(headings, rows, Style(width=width)):
+            self.assertLessEqual(len(line), width)
+        whole = table(headings, rows, Style())
+        for row, line in zip(rows, whole[1:], strict=True):
+            self.assertTrue(all(cell in line for cell in map(str.rstrip, row)), line)
 
     def test_secrets(self) -> None:
         cases = {

@@ -102,7 +102,7 @@ class Elsewhere(ProgramCase):
         self.rabbet("recreate")
         self.assertIn("No drift", self.rabbet("drift").out)
         locks = []
-        for source in ("../tree", "../tree/files"):  # files alone tell of none that it was yanked
+        for source in ("../tree/files", "../tree"):  # files alone tell of none that it was yanked
             self.declare("royaljelly", "hivewire<2.2", source=source)
             locks.append(self.without_places(self.resolve("--raise-all")[0]))
         self.assertEqual(*locks)

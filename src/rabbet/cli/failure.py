@@ -1,10 +1,10 @@
 """Failures as people read them: what, because, try."""
 
 import re
-import shlex
 from collections.abc import Sequence
 from typing import TextIO
 
+from rabbet.core.shell import quoted
 from rabbet.core.shown_text import visible, without_credentials
 from rabbet.errors import Way
 
@@ -29,10 +29,12 @@ def ways(note: str, commands: Sequence[Way], stream: TextIO) -> list[str]:
 
 def for_variant(commands: Sequence[Way], variant: str) -> tuple[Way, ...]:
     """The same commands for a variant of the project, where they are about an environment."""
-    option = f" --variant {shlex.quote(variant)}"
+    option = f" --variant {quoted(variant)}"
 
     def told(way: Way) -> Way:
-        return way._replace(command=_ABOUT_ENVIRONMENTS.sub(rf"\g<0>{option}", way.command))
+        return way._replace(
+            command=_ABOUT_ENVIRONMENTS.sub(lambda found: found.group() + option, way.command)
+        )
 
     return tuple(told(way) for way in commands)
 

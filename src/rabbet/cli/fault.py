@@ -1,7 +1,6 @@
 """What nobody foresaw: one line for the user, and a report that is kept for whoever mends it."""
 
 import platform
-import shlex
 import tempfile
 import traceback
 from collections.abc import Sequence
@@ -10,6 +9,7 @@ from pathlib import Path
 import platformdirs
 
 from rabbet import __version__
+from rabbet.core.shell import joined_words, quoted
 from rabbet.core.shown_text import visible, without_credentials
 from rabbet.errors import Fault
 
@@ -26,14 +26,14 @@ def fault_of(error: Exception, arguments: Sequence[str]) -> Fault:
             "this is a mistake in Rabbet, not in your project; please report it",
             f"the report is kept in {kept}" if kept else "the report could not be kept",
         ],
-        remedy=f"cat {shlex.quote(str(kept))}" if kept else "",
+        remedy=f"cat {quoted(str(kept))}" if kept else "",
     )
 
 
 def _report(error: Exception, arguments: Sequence[str]) -> str:
     lines = [
         f"rabbet {__version__}, Python {platform.python_version()} on {platform.platform()}",
-        f"rabbet {shlex.join(arguments)}",
+        f"rabbet {joined_words(arguments)}",
         *"".join(traceback.format_exception(error)).splitlines(),
     ]
     return "".join(f"{visible(without_credentials(line))}\n" for line in lines)

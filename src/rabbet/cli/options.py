@@ -62,9 +62,9 @@ def add_now(parser: ArgumentParser) -> None:
 
 def variant_option(variant: str | None) -> str:
     """The option that names a variant, to be put behind a command; empty for the project itself."""
-    import shlex
+    from rabbet.core.shell import quoted
 
-    return f" --variant {shlex.quote(variant)}" if variant else ""
+    return f" --variant {quoted(variant)}" if variant else ""
 
 
 def add_section(parser: ArgumentParser, purpose: str) -> None:

@@ -4,13 +4,13 @@ Needs no network: a stand-in index with made-up libraries serves on the loopback
 played in a temporary folder with a store of its own.
 """
 
-import shlex
 import shutil
 import tempfile
 from argparse import ArgumentParser, Namespace
 from pathlib import Path
 
 from rabbet.cli.context import Context
+from rabbet.core.shell import quoted
 from rabbet.demo.play import Stage, play
 from rabbet.demo.stand_in import StandIn
 from rabbet.errors import CannotWrite, EnvironmentFailed, ExitCode
@@ -46,9 +46,7 @@ def run(arguments: Namespace, context: Context) -> int:
 
 def _keep(context: Context, folder: Path, port: int) -> int:
     if folder.exists():
-        raise CannotWrite(
-            f"{folder} is there already", remedy=f"rabbet demo --keep {shlex.quote(f'{folder}-2')}"
-        )
+        raise CannotWrite(f"{folder} is there already", remedy=f"rabbet demo --keep {quoted(f'{folder}-2')}")
     with cannot_write(folder):
         folder.mkdir(parents=True)
     _play(context, folder, port)

@@ -1,7 +1,6 @@
 """The example, step by step: each command is printed, then really run as a program of its own."""
 
 import platform
-import shlex
 import shutil
 import subprocess
 import sys
@@ -11,6 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TextIO
 
+from rabbet.core.shell import quoted
 from rabbet.demo.files import build_file
 from rabbet.demo.libraries import RELEASES
 from rabbet.errors import EnvironmentFailed
@@ -126,7 +126,7 @@ def _run(arguments: Sequence[str], stage: Stage) -> int:
 
 def _shown(argument: str) -> str:
     """As one would type it; a program of several lines is shown in short."""
-    return shlex.quote(argument) if "\n" not in argument else "'import pollencsv, nectarplot …'"
+    return quoted(argument) if "\n" not in argument else "'import pollencsv, nectarplot …'"
 
 
 def tamper(project: Path) -> None:

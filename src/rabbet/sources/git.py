@@ -1,11 +1,11 @@
 """The `git` program: files of earlier revisions, and commits of far repositories."""
 
 import hashlib
-import shlex
 import subprocess
 from collections.abc import Mapping
 from pathlib import Path
 
+from rabbet.core.shell import quoted
 from rabbet.errors import CannotWrite, SourceFailed
 from rabbet.formats.address import parse_address
 
@@ -85,7 +85,7 @@ class FarRepository:
         raise SourceFailed(
             f"git can't fetch '{revision}' from a repository",
             because=[self._url, *said[:2], "check the address, the revision and your rights there"],
-            remedy=f"git ls-remote {shlex.quote(self._url)}",
+            remedy=f"git ls-remote {quoted(self._url)}",
         )
 
     def has(self, commit: str) -> bool:

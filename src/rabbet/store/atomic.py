@@ -19,11 +19,12 @@ def write_text(path: Path, text: str) -> None:
 
     Raises `CannotWrite`.
     """
-    import shlex
     import tempfile  # here: the lightest runs write nothing
 
+    from rabbet.core.shell import quoted
+
     if path.is_symlink():
-        there, copy = shlex.quote(str(path)), shlex.quote(f"{path}.copy")
+        there, copy = quoted(str(path)), quoted(f"{path}.copy")
         raise CannotWrite(
             f"{path} is a link, and nothing is written through links",
             because=[f"it leads to {path.readlink()}"],

@@ -1,6 +1,5 @@
 """Suggestions as edits of the declaration's text, and edits as commands that can be pasted into a shell."""
 
-import shlex
 from collections.abc import Iterable, Sequence
 
 from packaging.requirements import Requirement
@@ -8,6 +7,7 @@ from packaging.utils import canonicalize_name
 
 from rabbet.core.model.declaration import Declared, Section
 from rabbet.core.model.edit import Edit
+from rabbet.core.shell import quoted
 from rabbet.core.solve.solver import Refutation, solve
 from rabbet.core.solve.suggest import Asked, Change, Suggestion
 from rabbet.core.wording import requirement_text
@@ -57,13 +57,13 @@ def command_for(edits: Iterable[Edit]) -> str:
 
 def section_option(section: Section | None) -> str:
     """Such as ` --group checks`, to be put behind a command; empty for the project itself."""
-    return f" --{section.kind} {shlex.quote(section.name)}" if section else ""
+    return f" --{section.kind} {quoted(section.name)}" if section else ""
 
 
 def _command(edit: Edit) -> str:
     option = "" if edit.what in ("library", "section") else f" --{edit.what}"
     exactly = " --exactly" if edit.exactly else ""
-    value = f" {shlex.quote(edit.value)}" if edit.value else ""
+    value = f" {quoted(edit.value)}" if edit.value else ""
     return f"rabbet {edit.verb}{section_option(edit.section)}{exactly}{option}{value}"
 
 

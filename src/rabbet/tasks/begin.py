@@ -1,7 +1,6 @@
 """Starting a declaration: a new `pyproject.toml`, or what an existing one lacks."""
 
 import re
-import shlex
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -10,6 +9,7 @@ from packaging.requirements import Requirement
 
 from rabbet.core.model.declaration import Declaration, SourceEntry
 from rabbet.core.model.runtime import PythonRuntime
+from rabbet.core.shell import quoted
 from rabbet.core.wording import specifiers_text
 from rabbet.errors import WrongUsage
 from rabbet.formats.pyproject import read_declaration
@@ -114,10 +114,10 @@ def _refuse_others(present: Declaration, answers: Answers) -> None:
         because.append(f"its name is {present.name}, not {answers.name}: only you can change that there")
     if answers.python and present.python and answers.python != specifiers_text(present.python):
         because.append(f"it declares python{specifiers_text(present.python)}")
-        options.append(f"--runtime {shlex.quote('python' + answers.python)}")
+        options.append(f"--runtime {quoted('python' + answers.python)}")
     if answers.source and present.sources and answers.source not in {one.url for one in present.sources}:
         because.append(f"it declares the source {', '.join(one.name for one in present.sources)}")
-        options.append(f"--source {shlex.quote('other=' + answers.source)}")
+        options.append(f"--source {quoted('other=' + answers.source)}")
     if because:
         remedy = f"rabbet declare {' '.join(options)}" if options else "rabbet declare"
         raise WrongUsage(

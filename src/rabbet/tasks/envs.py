@@ -1,10 +1,10 @@
 """All environments of this machine that Rabbet made, and discarding one."""
 
-import shlex
 from dataclasses import dataclass
 from pathlib import Path
 
 from rabbet.core.model.plan import Plan
+from rabbet.core.shell import quoted
 from rabbet.environment.beside import discard_environment
 from rabbet.environment.inspect import read_configuration
 from rabbet.environment.size import Size, size_of
@@ -62,8 +62,8 @@ def discard(machine: Machine, named: str) -> Path:
             raise EnvironmentFailed(
                 f"several environments belong to a project in a folder named {named}",
                 because=[str(one) for one in called],
-                remedy=f"rabbet envs discard {shlex.quote(str(called[0]))}",
-                or_else=[f"rabbet envs discard {shlex.quote(str(one))}" for one in called[1:]],
+                remedy=f"rabbet envs discard {quoted(str(called[0]))}",
+                or_else=[f"rabbet envs discard {quoted(str(one))}" for one in called[1:]],
             )
         root = called[0] if called else None
     if root is None:

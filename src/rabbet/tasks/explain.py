@@ -28,7 +28,7 @@ from rabbet.tasks.catalogue import open_sources
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer
 from rabbet.tasks.project import Project
-from rabbet.tasks.runtime import chosen_runtime, found_runtimes
+from rabbet.tasks.runtime import chosen_runtime, found_runtimes, targets_for
 
 __all__ = ["Explained", "Needs", "explain", "explain_all", "remembered_needs"]
 
@@ -77,8 +77,12 @@ def _explained(
     project: Project, machine: Machine, observer: Observer, names: Sequence[NormalizedName]
 ) -> Explained:
     declaration, lock = project.declaration(), project.lock()
-    target = target_of(chosen_runtime(declaration, found_runtimes(machine), lock))
+    runtime = chosen_runtime(declaration, found_runtimes(machine), lock)
+    target = target_of(runtime)
     refuse_unserved(lock, target, declaration)
+    # as it was resolved for: with the baselines in place of this machine's own age
+    alike = (one for one in targets_for(declaration, runtime) if one.environment == target.environment)
+    target = next(alike, target)
     lock = replace(lock, libraries=libraries_for(lock, target, lock.everything))
     memory = machine.store().metadata
     outdated = lock.fingerprint != declaration.fingerprint()

@@ -46,7 +46,7 @@ __all__ = ["Outlook", "prepare", "recreate"]
 
 
 # Failures that an entry of the lock may have brought about.
-_OF_THE_LOCK = (ExitCode.SOURCE, ExitCode.INTEGRITY, ExitCode.ENVIRONMENT)
+_OF_THE_LOCK = (ExitCode.SOURCE, ExitCode.INTEGRITY)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -9,8 +9,8 @@ from rabbet.core.model.lock import Lock
 from rabbet.core.model.runtime import PythonRuntime, Refusal
 from rabbet.core.model.target import Target
 from rabbet.core.targets import PLATFORMS, joined, named_target, target_of
-from rabbet.errors import WrongUsage
-from rabbet.runtimes.choose import choose
+from rabbet.errors import NoRuntime, WrongUsage
+from rabbet.runtimes.choose import choose, newest_first
 from rabbet.runtimes.probe import probe_all
 from rabbet.runtimes.search import find_executables
 from rabbet.tasks.machine import Machine
@@ -34,9 +34,24 @@ def chosen_runtime(
     if declaration.pythons:
         served = [one for one in found if isinstance(one, Refusal) or one.minor in declaration.pythons]
         others = [one for one in found if not isinstance(one, Refusal) and one not in served]
+        if all(isinstance(one, Refusal) for one in served):
+            raise _none_served(declaration, others)
         refused = [Refusal(executable=one.executable, reason=f"{one} is not served") for one in others]
         found = (*served, *refused)
     return choose(found, allowed, locked=lock.runtime if lock else None)
+
+
+def _none_served(declaration: Declaration, others: Sequence[PythonRuntime]) -> NoRuntime:
+    """The failure where none of the versions to serve is on this machine."""
+    pythons = ", ".join(declaration.pythons)
+    able = [one for one in newest_first(others) if declaration.python.contains(one.version)]
+    return NoRuntime(
+        f"none of the versions of Python that are to be served is on this machine: {pythons}",
+        because=[f"{one.executable}: {one}" for one in others] or ["no interpreter was found at all"],
+        note="one of these that is installed is taken at once"
+        + ("; what follows serves one that is here as well:" if able else ""),
+        remedy=f"rabbet declare --python {able[0].minor} && rabbet resolve" if able else "",
+    )
 
 
 def targets_for(declaration: Declaration, runtime: PythonRuntime) -> tuple[Target, ...]:

@@ -1,7 +1,6 @@
 """What to say of an environment that was not made here."""
 
-import shlex
-
+from rabbet.core.shell import quoted
 from rabbet.errors import EnvironmentFailed
 from rabbet.tasks.project import Project
 
@@ -16,7 +15,7 @@ def stranger(project: Project) -> EnvironmentFailed:
         if root.is_symlink()
         else "your store knows nothing of it: it may have come from elsewhere"
     )
-    there, aside = shlex.quote(str(root)), shlex.quote(f"{root}-before")
+    there, aside = quoted(str(root)), quoted(f"{root}-before")
     return EnvironmentFailed(
         f"{root} was not made here by your Rabbet, so it is left alone",
         because=[why, "nothing of it is run, and it may hold something that you want to keep"],

@@ -154,7 +154,9 @@ def _in_variant(edit: Edit, variant: str | None) -> bool:
 
 
 def _gives(suggestion: "Suggestion") -> str:
-    chosen = ", ".join(f"{name} {version}" for name, version in sorted(suggestion.chosen.items()))
+    chosen = ", ".join(
+        f"{name} {' and '.join(map(str, versions))}" for name, versions in sorted(suggestion.chosen.items())
+    )
     return f"gives {chosen}:" if chosen else ""
 
 

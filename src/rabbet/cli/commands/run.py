@@ -22,8 +22,7 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(arguments: Namespace, context: Context) -> int:
     """Become the command."""
-    import shlex
-
+    from rabbet.core.shell import joined_words
     from rabbet.tasks.run import become, inside, refuse_unfit
 
     command = arguments.command[1:] if arguments.command[:1] == ["--"] else arguments.command
@@ -32,7 +31,7 @@ def run(arguments: Namespace, context: Context) -> int:
     project = context.project(arguments.variant)
     if not arguments.as_is:
         refuse_unfit(
-            project, context.machine, going_on=shlex.join(["rabbet", "run", "--as-is", *arguments.command])
+            project, context.machine, going_on=joined_words(["rabbet", "run", "--as-is", *arguments.command])
         )
     variables = inside(project, context.machine)
     context.output.flush()

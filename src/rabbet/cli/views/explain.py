@@ -136,6 +136,8 @@ def _held(holder: Holder) -> list[str]:
     if holder.out_of_reach:
         lines.append("Newer, but not usable here:")
         lines += [f"  {reason}" for reason in holder.out_of_reach]
+    if holder.baseline:
+        lines.append(f"To raise the baseline: rabbet declare --baseline {holder.baseline}")
     return lines
 
 

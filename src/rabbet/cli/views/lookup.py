@@ -28,6 +28,10 @@ def show(found: LookedUp, context: Context, *, most: int | None) -> None:
     for line in table(("release", "uploaded", "python", "wheels for", ""), rows, context.style):
         context.show(line)
     context.show()
+    behind = next((one for one in shown if one.baseline), None)
+    if behind is not None:
+        command = f"rabbet declare --baseline {behind.baseline}"
+        context.show(f"A baseline stands in the way of {behind.version}. To raise it: {command}")
     hidden = f", {len(shown)} of them shown (--all for the rest)" if len(shown) < len(offers) else ""
     context.show(f"{found.name}: {count(len(offers), 'release')} in the source '{found.source}'{hidden}.")
 
@@ -47,6 +51,7 @@ def document(found: LookedUp) -> dict[str, object]:
                 "yanked": one.yanked,
                 "targets": [str(target) for target in one.serves],
                 "refused": one.refused or None,
+                "baseline": one.baseline or None,
                 "allowed": one.allowed,
                 "locked": one.locked,
             }

@@ -84,7 +84,7 @@ class Holder:
 
     `by` are requirements that don't admit it (who makes them, and their text), or why it does not go with the
     rest itself. Where there are none, nothing holds it but the lock. `out_of_reach` are still newer
-    releases that can't be used on this target, with the reasons.
+    releases that can't be used on this target, with the reasons; `baseline` stands in the way of one of them.
     """
 
     name: NormalizedName
@@ -92,6 +92,7 @@ class Holder:
     newest: Version
     by: tuple[str, ...]
     out_of_reach: tuple[str, ...] = ()
+    baseline: str = ""
 
 
 def build_graph(
@@ -197,8 +198,11 @@ def held_back(
     beyond = tuple(
         f"{one.version}: {one.reason}" for one in candidates.aside if one.newer_than(max(newest, locked))
     )
+    behind = (one for one in candidates.aside if one.baseline and one.newer_than(max(newest, locked)))
+    baseline = next((one.baseline for one in behind), "")
     if newest <= locked:
-        return Holder(name=name, locked=locked, newest=locked, by=(), out_of_reach=beyond) if beyond else None
+        same = Holder(name=name, locked=locked, newest=locked, by=(), out_of_reach=beyond, baseline=baseline)
+        return same if beyond else None
     by = [
         f"{graph.who(ask)} needs {requirement_text(ask.requirement, marker=False)}"
         for ask in graph.asking_for(name)
@@ -210,7 +214,7 @@ def held_back(
         if canonicalize_name(one.name) == name and not one.specifier.contains(newest, prereleases=True)
     ]
     reasons = tuple(by) or tuple(own_reasons(newest))
-    return Holder(name=name, locked=locked, newest=newest, by=reasons, out_of_reach=beyond)
+    return Holder(name=name, locked=locked, newest=newest, by=reasons, out_of_reach=beyond, baseline=baseline)
 
 
 def _below(graph: Graph, ask: Ask, depth: int, seen: set[NormalizedName]) -> Iterator[Branch]:

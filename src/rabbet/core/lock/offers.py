@@ -19,8 +19,9 @@ class Offer:
     """One release.
 
     `uploaded` is the day of its first file, in ISO form; `systems` are those that it has a wheel for (`any`:
-    all of them). `serves` are the targets that can use it, and `refused` says why the others can't, empty if
-    all can. `allowed` tells whether the declaration's own requirements admit it.
+    all of them). `baseline` is one, such as `glibc=2.34`, that stands in its way. `serves` are the targets
+    that can use it, and `refused` says why the others can't, empty if all can. `allowed` tells whether the
+    declaration's own requirements admit it.
     """
 
     version: Version
@@ -30,6 +31,7 @@ class Offer:
     yanked: str | None
     serves: tuple[Target, ...]
     refused: str
+    baseline: str
     allowed: bool
     locked: bool
 
@@ -58,6 +60,7 @@ def offers_of(
             yanked=_yanked(files[version]),
             serves=tuple(one for one in targets if any(version == r.version for r in found[one].releases)),
             refused=_refused(version, found.values()),
+            baseline=_baseline(version, found.values()),
             allowed=version in allowed,
             locked=version in locked,
         )
@@ -78,6 +81,12 @@ def _allowed(found: Candidates, target: Target, requirements: Sequence[Requireme
 def _refused(version: Version, found: Iterable[Candidates]) -> str:
     reasons = [one.reason for candidates in found for one in candidates.aside if one.version == str(version)]
     return "; ".join(dict.fromkeys(reasons))
+
+
+def _baseline(version: Version, found: Iterable[Candidates]) -> str:
+    """The first baseline that stands in a release's way, if one does."""
+    aside = (one for candidates in found for one in candidates.aside if one.version == str(version))
+    return next((one.baseline for one in aside if one.baseline), "")
 
 
 def _yanked(files: Sequence[ListedFile]) -> str | None:

@@ -57,11 +57,15 @@ class ListedFile(NamedTuple):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class SetAside:
-    """A release that can't be chosen, and why; `unbuilt`: it would have to be built from its source."""
+    """A release that can't be chosen, and why; `unbuilt`: it would have to be built from its source.
+
+    `baseline` is the one, such as `glibc=2.34`, that stands alone in its way.
+    """
 
     version: str
     reason: str
     unbuilt: bool = False
+    baseline: str = ""
 
     def newer_than(self, version: Version) -> bool:
         """Whether it would have been preferred; it may be known by its file's name only."""

@@ -109,9 +109,11 @@ def _fitting(
         fitting = [pair for pair in ranked_here if pair[1].yanked is None] or ranked_here
         if not fitting:
             refused = {str(rank_of(wheel)) for wheel in wheels}
-            lacking = f"{_NO_WHEEL} for {target}{_too_old(target, wheels)}"
+            too_old = _too_old(target, wheels)
+            lacking = f"{_NO_WHEEL} for {target}{too_old}"
             reasons = sorted(lacking if one == _NO_WHEEL else one for one in refused)
-            return SetAside(version=str(version), reason=", ".join(reasons))
+            needed = "=".join(_needed_baseline(target, wheels) or ()) if too_old and target.named else ""
+            return SetAside(version=str(version), reason=", ".join(reasons), baseline=needed)
         for rank, wheel in fitting:
             ranked.setdefault(wheel.filename, ((place, rank), wheel))
     if len(ranked) == 1:  # as with most releases: there is nothing to put in order
@@ -123,9 +125,13 @@ def _fitting(
     return chosen, doubles
 
 
+def _needed_baseline(target: Target, wheels: Sequence[ListedFile]) -> tuple[str, str] | None:
+    return baseline_needed(target, {tag for wheel in wheels for tag in wheel.tags or ()})
+
+
 def _too_old(target: Target, wheels: Sequence[ListedFile]) -> str:
     """That nothing but the age of the system stands in the way, if so."""
-    needed = baseline_needed(target, {tag for wheel in wheels for tag in wheel.tags or ()})
+    needed = _needed_baseline(target, wheels)
     if needed is None:
         return ""
     library, version = needed

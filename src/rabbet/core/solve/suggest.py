@@ -48,7 +48,7 @@ class Suggestion:
     runtime: str = ""
     baseline: str = ""
     left_out: str = ""
-    chosen: Mapping[NormalizedName, Version] = field(default_factory=dict)
+    chosen: Mapping[NormalizedName, tuple[Version, ...]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -128,7 +128,7 @@ def _clashes(refutation: Refutation, trial: "_Trial") -> list[tuple[Refutation, 
 def _each_mended(breakages: Sequence[Sequence[Declared]], trial: "_Trial") -> list[Suggestion]:
     """One change for each of several clashes: each is looked for where the others are out of the way."""
     after: dict[Declared, Requirement | None] = {}
-    chosen: dict[NormalizedName, Version] = {}
+    chosen: dict[NormalizedName, tuple[Version, ...]] = {}
     for number, involved in enumerate(breakages):
         aside = dict.fromkeys(one for each in breakages[number + 1 :] for one in each)
         alone = _Trial(trial.question, {**aside, **after})
@@ -299,9 +299,14 @@ def _freed(specifiers: SpecifierSet, side: frozenset[str]) -> SpecifierSet:
     return SpecifierSet(",".join(kept))
 
 
-def _chosen(solutions: Sequence[Solution], which: Iterable[Declared]) -> dict[NormalizedName, Version]:
-    """The highest version that comes of each on any target."""
-    return {canonicalize_name(one.requirement.name): max(_versions(solutions, one)) for one in which}
+def _chosen(
+    solutions: Sequence[Solution], which: Iterable[Declared]
+) -> dict[NormalizedName, tuple[Version, ...]]:
+    """The versions that come of each, the lowest first."""
+    return {
+        canonicalize_name(one.requirement.name): tuple(sorted(set(_versions(solutions, one))))
+        for one in which
+    }
 
 
 def _versions(solutions: Sequence[Solution], one: Declared) -> list[Version]:

@@ -1,0 +1,27 @@
+"""Words of a command line that mean the same in bash, zsh and fish."""
+
+import re
+from collections.abc import Iterable
+
+__all__ = ["joined_words", "quoted"]
+
+# A leading `=` or `~` means something to zsh, and `%` to some fish.
+_PLAIN = re.compile(r"[A-Za-z0-9_./:@+,-][A-Za-z0-9_./:@%+=,-]*\Z")
+_SPECIAL = re.compile(r"([\\'])")
+
+
+def quoted(word: str) -> str:
+    """A word as it is written on a command line.
+
+    Between single quotes all three shells take everything as it is, but for fish a backslash; so backslashes
+    and single quotes stand outside, behind a backslash each.
+    """
+    if _PLAIN.match(word):
+        return word
+    parts = [f"\\{part}" if _SPECIAL.match(part) else f"'{part}'" for part in _SPECIAL.split(word) if part]
+    return "".join(parts) or "''"
+
+
+def joined_words(words: Iterable[str]) -> str:
+    """Words as a command line."""
+    return " ".join(quoted(word) for word in words)
