@@ -11,7 +11,7 @@ demo: $(TOOLS)/ready
 	$(RUN) -m rabbet demo
 
 test: $(TOOLS)/ready
-	$(RUN) -W error -m unittest discover --start-directory tests --top-level-directory .
+	$(RUN) tools/run_tests.py
 
 lint: $(TOOLS)/ready
 	$(RUN) -m ruff check src tests bench tools

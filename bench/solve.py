@@ -87,6 +87,7 @@ def hard() -> None:
         "agreement": (agreement, (10, 20, 40, 80)),
         "one old release": (old_release, (25, 50, 100, 200)),
         "pigeonhole": (pigeonhole, (3, 4, 5, 6, 7)),
+        "own pins": (own_pins, (300, 600, 1200, 2400)),
     }
     for title, (make, sizes) in families.items():
         print(f"\n{title}: {(make.__doc__ or '').splitlines()[0]}")
@@ -101,6 +102,16 @@ def _index(releases: dict[str, dict[str, list[str]]]) -> MadeUpIndex:
     return MadeUpIndex(
         {name: [Release(v, 0, tuple(needs)) for v, needs in all_.items()] for name, all_ in releases.items()}
     )
+
+
+def own_pins(size: int) -> tuple[MadeUpIndex, list[str]]:
+    """Two libraries whose releases each pin a release of a third one, never the same."""
+    releases = {
+        "left": {f"1.{i}": [f"shared==1.{2 * i}"] for i in range(size)},
+        "right": {f"1.{i}": [f"shared==1.{2 * i + 1}"] for i in range(size)},
+        "shared": {f"1.{i}": [] for i in range(2 * size)},
+    }
+    return _index(releases), ["left", "right"]
 
 
 def diamonds(size: int) -> tuple[MadeUpIndex, list[str]]:

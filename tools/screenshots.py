@@ -70,6 +70,20 @@ def take_all(project: Path, address: str) -> None:
         "rabbet compare HEAD",
         "rabbet resolve --verify",
     )
+    shoot(
+        "limits",
+        "rabbet declare --limit 'combframe<1.5' --without tallywax",
+        "rabbet resolve",
+        "rabbet explain combframe",
+    )
+    shoot(
+        "edited",
+        "sed -i '0,/sha256 = \"..../s//sha256 = \"0000/' pylock.toml",
+        "rabbet recreate --strict",
+        "rabbet recreate --fresh",
+        "rabbet resolve",
+        "rabbet declare",
+    )
     shoot("help", "rabbet --help")
 
 

@@ -1,5 +1,6 @@
 """Findings, weights and plans, from a table."""
 
+import random
 import tomllib
 import unittest
 from pathlib import Path
@@ -16,6 +17,8 @@ from rabbet.core.model.release import Metadata
 from tests.support.catalogue import TARGET, requirement
 
 TABLE = tomllib.loads((Path(__file__).parent.parent / "data" / "drift.toml").read_text())
+
+NAMES = ["nectarplot", "combframe", "honeyflow", "tallywax"]
 
 
 def wheel(name: str, version: str) -> LockedFile:
@@ -68,12 +71,7 @@ class Drift(unittest.TestCase):
                 ]
                 libraries: dict = {}
                 twins = tuple(one for one in there if libraries.setdefault(one.name, one) is not one)
-                inventory = Inventory(
-                    python=Version(case.get("python", "3.12.1")),
-                    implementation="cpython",
-                    libraries=libraries,
-                    twins=twins,
-                )
+                inventory = self.inventory(libraries, twins, case.get("python", "3.12.1"))
                 found = find_drift(self.expected(lock), inventory)
                 shown = [
                     f"{one.kind} {one.name} {one.weight} {','.join(one.breaks)}".strip() for one in found
@@ -83,6 +81,31 @@ class Drift(unittest.TestCase):
                 self.assertEqual(
                     [f"{one.action} {one.name}" for one in steps if one.action != "keep"], case["plan"]
                 )
+
+    def test_nothing_is_untold(self) -> None:
+        """Whatever is installed: everybody whose requirement is not met stands in some finding."""
+        lock, dice = [needed(entry) for entry in TABLE["lock"]], random.Random(12)
+        for _ in range(300):
+            there = [installed(self.any_release(dice, name)) for name in NAMES if dice.random() < 0.8]
+            libraries = {one.name: one for one in there}
+            found = find_drift(self.expected(lock), self.inventory(libraries))
+            told = {name for one in found for name in one.breaks}
+            for one in there:
+                for need in one.metadata.requirements if one.metadata else ():
+                    other = libraries.get(canonicalize_name(need.name))
+                    if other is None or not need.specifier.contains(other.version):
+                        self.assertIn(one.name, told, (there, found))
+
+    @staticmethod
+    def any_release(dice: random.Random, name: str) -> dict:
+        """Some release with some needs, as a line of the table."""
+        bounds = ["", ">=2", "<2", ">=1.1"]
+        needs = [dice.choice(NAMES) + dice.choice(bounds) for _ in range(dice.randint(0, 2))]
+        return {"name": name, "version": dice.choice(["1.0", "1.2", "2.1"]), "needs": needs}
+
+    @staticmethod
+    def inventory(libraries: dict, twins: tuple[Installed, ...] = (), python: str = "3.12.1") -> Inventory:
+        return Inventory(python=Version(python), implementation="cpython", libraries=libraries, twins=twins)
 
     @staticmethod
     def expected(lock: list[Needed]) -> Expected:

@@ -6,19 +6,21 @@ from itertools import combinations
 
 from packaging.markers import Marker
 from packaging.specifiers import SpecifierSet
+from packaging.utils import canonicalize_name
 from packaging.version import Version
 
 from rabbet.core.lock.build import Solved, build_lock
 from rabbet.core.lock.marker import separating_marker
 from rabbet.core.lock.select import needed
 from rabbet.core.model.declaration import Declaration
-from rabbet.core.model.lock import LockedFile, Selection
+from rabbet.core.model.lock import Lock, LockedFile, LockedLibrary, Selection
 from rabbet.core.model.solution import Solution
 from rabbet.core.solve.solver import solve
 from rabbet.core.targets import joined, named_target
+from rabbet.errors import EnvironmentFailed
 from rabbet.formats.pylock import read_lock, write_lock
 from tests.core.test_solver import random_instance
-from tests.support.catalogue import DictProvider, declared
+from tests.support.catalogue import EMPTY, DictProvider, declared
 
 PLATFORMS = ("linux-aarch64", "linux-x86_64", "linux-x86_64-musl", "macos-arm64", "windows-x86_64")
 PYTHONS = ("3.9", "3.11", "3.12")
@@ -32,6 +34,31 @@ MARKS = [
 ROUNDS = 120
 
 
+class OlderSystems(unittest.TestCase):
+    """A lock that was made on a newer system."""
+
+    def test_what_helps(self) -> None:
+        """It is widened by naming the target, and the baseline where that is too new as well."""
+        wheel = LockedFile(filename="skepio-1.0-cp312-cp312-manylinux_2_36_x86_64.whl", sha256="", path="")
+        library = LockedLibrary(name=canonicalize_name("skepio"), version=Version("1.0"), wheels=(wheel,))
+        lock = Lock(
+            requires_python=None,
+            environments=(),
+            groups=(),
+            libraries=(library,),
+            fingerprint=None,
+            runtime=None,
+        )
+        for version, command in {
+            "2.31": "rabbet declare --target linux-x86_64 && rabbet resolve",
+            "2.17": "rabbet declare --target linux-x86_64 --baseline glibc=2.17 && rabbet resolve",
+        }.items():
+            target = named_target("linux-x86_64", "3.12", {"glibc": version})
+            with self.assertRaises(EnvironmentFailed) as raised:
+                needed(lock, target, lock.everything, EMPTY)
+            self.assertEqual([way.command for way in raised.exception.ways], [command])
+
+
 class Markers(unittest.TestCase):
     """The shortest marker for some of the targets."""
 
@@ -40,14 +67,26 @@ class Markers(unittest.TestCase):
         dice = random.Random(7)
         for _ in range(150):
             wanted = frozenset(dice.sample(range(len(TARGETS)), dice.randint(1, len(TARGETS))))
-            text = separating_marker(TARGETS, wanted)
-            with self.subTest(wanted=sorted(wanted), marker=text):
+            free = frozenset(dice.sample(range(len(TARGETS)), dice.choice([0, 0, 3]))) - wanted
+            text = separating_marker(TARGETS, wanted, free)
+            with self.subTest(wanted=sorted(wanted), free=sorted(free), marker=text):
                 found = {
                     i for i, one in enumerate(TARGETS) if not text or Marker(text).evaluate(dict(one.markers))
                 }
-                self.assertEqual(found, wanted)
+                self.assertEqual(found - free, wanted)
                 whole = " or ".join(TARGETS[position].environment for position in wanted)
                 self.assertLessEqual(len(text), len(whole))
+
+    def test_many_irregular_ones(self) -> None:
+        """Where the search for the shortest would take too long, a short one does."""
+        minors = [f"3.{minor}" for minor in range(6, 14)]
+        targets = [
+            named_target(name, minor, {}) for name in PLATFORMS if "musl" not in name for minor in minors
+        ]
+        wanted = frozenset(random.Random(5).sample(range(len(targets)), 15))
+        marker = Marker(separating_marker(targets, wanted))
+        found = {place for place, one in enumerate(targets) if marker.evaluate(dict(one.markers))}
+        self.assertEqual(found, wanted)
 
     def test_shortest(self) -> None:
         """What one comparison can say is said by one comparison."""

@@ -56,11 +56,14 @@ class Terminal(ProgramCase):
         """What was not given is asked for, a bad answer again; the file is shown and confirmed."""
         index = self.serve(StandIn())
         answers = [
-            ("name of the project", "swarm"),
-            ("number, or your own", "python>=3.9"),
-            ("wheels", index.address),
+            ("name of the project", "-swarm"),
+            ("can't be a project's name", "swarm"),
+            ("number, or your own", "perl>=5"),
+            ("can't provide the runtime", ">=3.9"),
+            ("wheels", "http://["),
+            ("is no address", index.address),
             ("first libraries (empty: none): ", "nectarplot=>2"),
-            ("is not a requirement", "nectarplot>=2 skepio"),
+            ("is not a requirement", "'nectarplot>=2, <3', skepio"),
             ("Write this file?", ""),
         ]
         code, screen = self.converse("begin", answers=answers)
@@ -69,7 +72,7 @@ class Terminal(ProgramCase):
         declared = tomllib.loads((self.project / "pyproject.toml").read_text())
         self.assertEqual(declared["project"]["name"], "swarm")
         self.assertEqual(declared["project"]["requires-python"], ">=3.9")
-        self.assertEqual(declared["project"]["dependencies"], ["nectarplot>=2", "skepio"])
+        self.assertEqual(declared["project"]["dependencies"], ["nectarplot>=2,<3", "skepio"])
         self.assertEqual(declared["tool"]["rabbet"]["sources"][0]["url"], index.address)
 
     def test_progress(self) -> None:

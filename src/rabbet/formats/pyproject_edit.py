@@ -159,10 +159,15 @@ def _declare_runtime(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Cha
     return [_set(table, key, python, place) for table, key, place in places]
 
 
-def _retract_runtime(document: tomlkit.TOMLDocument, _: Edit) -> Iterable[Change]:
+def _retract_runtime(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
     places = _runtime_places(document)
+    if edit.section is not None:
+        name = f"tool.rabbet.variants.{edit.section.name}.runtimes"
+        table = _inside(document, _TABLES["variant"])
+        runtimes = table.get(_written_name(table, edit.section.name), {}).get("runtimes", {})
+        places = [(runtimes, "python", name)] if "python" in runtimes else []
     if not places:
-        raise _absent("no runtime is declared")
+        raise _absent("no runtime is declared" + (f" for the {edit.section}" if edit.section else ""))
     return [_unset(table, key, place) for table, key, place in places]
 
 

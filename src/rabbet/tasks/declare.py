@@ -10,7 +10,7 @@ from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.edit import Change, Edit
 from rabbet.core.targets import BASELINES, PLATFORMS, target_of
 from rabbet.core.wording import requirement_text, specifiers_text
-from rabbet.errors import NoLock, WrongUsage
+from rabbet.errors import NoLock, NoRuntime, WrongUsage
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import apply
 from rabbet.store.atomic import write_text
@@ -79,14 +79,19 @@ def _served_unnamed(
         lock = project.lock()
     except NoLock:
         lock = None
-    here = target_of(chosen_runtime(declaration, found_runtimes(machine), lock))
-    places = tuple(places_of(lock).values()) if lock else ()
+    places = set(places_of(lock).values()) if lock else set()
+    try:
+        here = target_of(chosen_runtime(declaration, found_runtimes(machine), lock))
+    except NoRuntime:
+        pass  # then nothing is resolved on this machine that has to stay served
+    else:
+        if here.platform in PLATFORMS and not (places and first[1]):
+            places.add((here.platform, here.minor))
     if first[0]:
-        own = {here.platform} & PLATFORMS.keys()
-        for platform in sorted((own | {one for one, _ in places}) - {*platforms}):
+        for platform in sorted({one for one, _ in places} - {*platforms}):
             yield Edit(verb="declare", what="target", value=platform)
     if first[1]:
-        minors = {minor for _, minor in places} or {here.minor}
+        minors = {minor for _, minor in places}
         for minor in sorted(minors - {*pythons}, key=Version):
             yield Edit(verb="declare", what="python", value=minor)
 

@@ -12,12 +12,14 @@ from rabbet.core.corrections import corrected, corrections_of
 from rabbet.core.lock.graph import Graph, Holder, build_graph, held_back
 from rabbet.core.lock.select import libraries_for
 from rabbet.core.lock.serving import refuse_unserved
-from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.declaration import Declaration, Declared
 from rabbet.core.model.lock import Lock, LockedLibrary
 from rabbet.core.model.release import SetAside
 from rabbet.core.model.target import Target
 from rabbet.core.near_names import near_names
 from rabbet.core.solve.policy import Policy
+from rabbet.core.solve.prose import explained
+from rabbet.core.solve.solver import Refutation, solve
 from rabbet.core.targets import target_of
 from rabbet.core.wording import requirement_text
 from rabbet.errors import SourceFailed, WrongUsage
@@ -164,13 +166,26 @@ class _Held:
             return
         if not metadata.requires_python.contains(self._target.python, prereleases=True):
             yield f"{name} {version} needs Python {metadata.requires_python}"
+        told = False
         asked = self._graph.asking_for(name)
         extras = {"", *(canonicalize_name(extra) for ask in asked for extra in ask.requirement.extras)}
         for need in metadata.requirements:
             if any(self._target.admits(need.marker, extra) for extra in extras):
                 reason = self._unmet(need)
                 if reason:
+                    told = True
                     yield f"{name} {version} needs {requirement_text(need, marker=False)}, {reason}"
+
+        if not told:
+            yield from self._clash(name, version)
+
+    def _clash(self, name: NormalizedName, version: Version) -> Iterator[str]:
+        """Why there is no solution with that release, if there is none: what comes along may clash."""
+        wish = Declared(requirement=Requirement(f"{name}=={version}"), limit=True)
+        answer = solve(self._catalogue, self._target, [*self._declaration.asked(), wish])
+        if isinstance(answer, Refutation):
+            for sentence in explained(answer, self._graph.project).sentences:
+                yield sentence.replace(f"{self._graph.project} sets the limit {name}=={version}", "Take it")
 
     def _unmet(self, need: Requirement) -> str:
         """Why a need is not met by what is locked, nor by what could come in; empty if it is."""

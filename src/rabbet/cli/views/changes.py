@@ -20,9 +20,10 @@ def show_changes(context: Context, done: Done, *, schema: str, as_json: bool) ->
         context.show_json(schema, _document(done))
         return ExitCode.DONE
     rows = [(_verb(change), _what(change), change.place) for change in edited.changes]
-    for line in table(("change", "entry", "in"), rows, context.style):
-        context.show(line)
-    context.show()
+    if rows:
+        for line in table(("change", "entry", "in"), rows, context.style):
+            context.show(line)
+        context.show()
     if edited.kept:
         context.show(f"Named as well, so that it stays served: {', '.join(edited.kept)}.")
     if done.recreated is not None:

@@ -33,7 +33,8 @@ def show(
     for name in resolved.idle_checkouts:
         context.show(f"The checkout {resolved.declaration.local[name]} is not used: nothing requires {name}.")
     if resolved.untouched:
-        show_up_to_date(up_to_date_lock(resolved), context)
+        if not going_on:
+            show_up_to_date(up_to_date_lock(resolved), context)
         return
     if resolved.variant:
         context.show()

@@ -31,4 +31,4 @@ class Policy:
 
     def likes(self, name: NormalizedName) -> tuple[Version, ...]:
         """The versions of a library that are tried before all others."""
-        return self.kept.get(name, ()) or self.preferred.get(name, ())
+        return (*self.kept.get(name, ()), *self.preferred.get(name, ()))
