@@ -75,6 +75,7 @@ def take_all(project: Path, address: str) -> None:
         "rabbet declare --limit 'combframe<1.5' --without tallywax",
         "rabbet resolve",
         "rabbet explain combframe",
+        "rabbet declare",
     )
     shoot(
         "edited",
@@ -82,7 +83,6 @@ def take_all(project: Path, address: str) -> None:
         "rabbet recreate --strict",
         "rabbet recreate --fresh",
         "rabbet resolve",
-        "rabbet declare",
     )
     shoot("help", "rabbet --help")
 

@@ -157,7 +157,7 @@ class WaysOut(ProgramCase):
         self.rabbet("retract", "skepio", "--now")
         self.assertNotIn("skepio", self.installed())
         self.rabbet("declare", "nectarplot[maps]")
-        self.assertIn("is behind", self.rabbet("recreate", "--strict", code=1).out)
+        self.assertIn("is out of date", self.rabbet("recreate", "--strict", code=1).out)
         self.assertIn("has no extra 'maps'", self.rabbet("resolve").out)
 
     def test_what_others_get_wrong(self) -> None:

@@ -47,9 +47,22 @@ class Context(NamedTuple):
     def show(self, text: str = "") -> None:
         """Print a line of the result, without any secret; progress still on the screen goes first.
 
-        Whatever it holds, it stays one line, and does nothing to the terminal (`visible`).
+        Whatever it holds, it does nothing to the terminal (`visible`), and anywhere else stays one line.
         """
-        self._print(text if isinstance(text, TableLine) else visible(text))
+        if isinstance(text, TableLine):
+            self._print(text)
+            return
+        for line in self._wrapped(visible(text)):
+            self._print(line)
+
+    def _wrapped(self, text: str) -> list[str]:
+        """A line as it fits the terminal, broken between words; a command to paste stays in one piece."""
+        if not self.style.width or len(text) <= self.style.width or "rabbet " in text:
+            return [text]
+        from textwrap import wrap
+
+        indent = " " * (len(text) - len(text.lstrip()))
+        return wrap(text, self.style.width, subsequent_indent=f"{indent}  ", break_on_hyphens=False)
 
     def show_json(self, schema: str, content: Mapping[str, object]) -> None:
         """Print the one document of `--json`."""

@@ -69,7 +69,7 @@ def _refused_as_behind(arguments: Namespace, context: Context) -> bool:
         context.show_json("recreate", {"done": False, "behind": reason})
     elif reason:
         name = project.lock_file.name
-        context.show(f"{name} is behind: {reason}. Nothing was recreated. To take it in: rabbet resolve")
+        context.show(f"{name} is out of date: {reason}. Nothing was recreated. Next: rabbet resolve")
     return bool(reason)
 
 
