@@ -46,6 +46,13 @@ def imports(path: Path) -> set[str]:
     return found
 
 
+def _literal(node: ast.expr) -> str:
+    """A text as it is written, `rabbet` for what is put in; empty for what is no text."""
+    if isinstance(node, ast.JoinedStr):
+        return "".join(_literal(part) or "rabbet" for part in node.values)
+    return node.value if isinstance(node, ast.Constant) and isinstance(node.value, str) else ""
+
+
 def modules(folder: str = "") -> list[Path]:
     """The modules below a folder of the package (those inside made-up wheels are no modules of Rabbet)."""
     return [path for path in sorted((SOURCE / folder).rglob("*.py")) if "modules" not in path.parts]
@@ -104,6 +111,17 @@ class Structure(unittest.TestCase):
                     [], [one for one in calls if one in ("msgspec.json.decode", "msgspec.msgpack.decode")]
                 )
                 self.assertEqual(len(made), sum(one.endswith(".Decoder") for one in calls))
+
+    def test_remedies_are_commands(self) -> None:
+        """What stands behind `try` begins like a command, and holds no prose and no place to fill in."""
+        programs = ("rabbet", "git", "cd", "exit", "mv", "cp", "cat", "env")
+        for path in modules():
+            for node in ast.walk(ast.parse(path.read_text())):
+                if isinstance(node, ast.keyword) and node.arg == "remedy":
+                    text = _literal(node.value)
+                    with self.subTest(module=path.name, remedy=text):
+                        self.assertIn((text.split() or ["rabbet"])[0], programs)
+                        self.assertNotRegex(text, r"…| #|  \(|\b(?!HEAD|RABBET)[A-Z]{4,}")
 
     def test_exports_exist_and_are_sorted(self) -> None:
         """`__all__` names what is there, in order."""

@@ -12,6 +12,7 @@ from tomlkit.items import AbstractTable, AoT, Array, Table
 
 from rabbet.core.model.declaration import Section, SourceEntry
 from rabbet.core.model.edit import Change, Edit
+from rabbet.core.shell import quoted
 from rabbet.core.wording import requirement_text, specifiers_text
 from rabbet.errors import NotUnderstood, WrongUsage
 from rabbet.formats.requirement import parse_requirement, parse_runtime
@@ -245,6 +246,14 @@ def _declare_source(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Chan
     """Add a source, or change where the one of that name lies: `NAME=URL_OR_FOLDER`, by itself `main`."""
     named = _NAMED.match(edit.value)
     name, url = named.groups() if named else ("main", edit.value)
+    present = [one.get("url") for one in _settings(document).get("sources", [])]
+    if present and not named and edit.value not in present:
+        raise WrongUsage(
+            "a source is declared already, so another one needs a name",
+            because=[f"there are: {', '.join(str(one) for one in present)}"],
+            note="of several sources the first one that knows a library gives it",
+            remedy=f"rabbet declare --source {quoted(f'other={url}')}",
+        )
     settings = _made_settings(document)
     for entry in settings.get("sources", []):
         if entry.get("name") == name:

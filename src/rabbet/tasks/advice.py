@@ -15,7 +15,7 @@ from rabbet.errors import RabbetError
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import apply, places_of
 
-__all__ = ["command_for", "edits_for", "helps", "section_option"]
+__all__ = ["command_for", "edits_for", "helps", "place_of", "section_option"]
 
 
 def edits_for(
@@ -74,14 +74,14 @@ def _edits(change: Change, text: str, declared: Sequence[Declared], variant: str
         if after is None or not after.specifier:
             return [Edit(verb="retract", what="limit", value=one.requirement.name)]
         return [Edit(verb="declare", what="limit", value=requirement_text(after))]
-    section = _place(one, text, variant)
+    section = place_of(one, text, variant)
     if after is None:
         return [Edit(verb="retract", what="library", value=one.requirement.name, section=section)]
     lost = one.requirement.extras - after.extras
     if lost:
         bare = f"{after.name}[{','.join(sorted(lost))}]"
         return [Edit(verb="retract", what="library", value=bare, section=section)]
-    beside = (other for other in _alike(one, declared) if _place(other, text, variant) == section)
+    beside = (other for other in _alike(one, declared) if place_of(other, text, variant) == section)
     together = _joined(after, [other.requirement for other in beside])
     exactly = together != after or not after.specifier
     return [
@@ -95,7 +95,7 @@ def _edits(change: Change, text: str, declared: Sequence[Declared], variant: str
     ]
 
 
-def _place(one: Declared, text: str, variant: str | None) -> Section | None:
+def place_of(one: Declared, text: str, variant: str | None) -> Section | None:
     """The section whose list holds the entry: the one that requires it, else one that this includes."""
     places = [
         place

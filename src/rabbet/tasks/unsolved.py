@@ -14,7 +14,6 @@ from rabbet.core.near_names import near_names
 from rabbet.core.targets import baseline_needed, named_target, target_of
 from rabbet.core.wording import renamed, requirement_text
 from rabbet.errors import NoSolution, Way
-from rabbet.formats.pyproject_edit import places_of
 from rabbet.runtimes.choose import newest_first
 from rabbet.sources.catalogue import Catalogue
 from rabbet.tasks.machine import Machine
@@ -83,6 +82,8 @@ def no_solution(unsolved: Unsolved, machine: Machine, observer: Observer) -> NoS
 
 def _unknown(unsolved: Unsolved) -> NoSolution | None:
     """The error for names that no source knows, all of them at once."""
+    from rabbet.tasks.advice import command_for, place_of
+
     catalogue = unsolved.catalogue
     text = read_text(unsolved.project.declaration_file, by_hand=True)
     because: list[str] = []
@@ -99,16 +100,13 @@ def _unknown(unsolved: Unsolved) -> NoSolution | None:
         known = known or list(catalogue.all_names())
         near = near_names(name, known)
         because += [f"near {name}: {', '.join(near)}"] if near else []
-        places = places_of(text, one.requirement) or [one.section]
-        section = one.section if one.section in places else places[0]
+        section = place_of(one, text, unsolved.variant)
         edits.append(Edit(verb="retract", what="library", value=name, section=section))
         if near:
             meant = requirement_text(renamed(one.requirement, near[0]), whole=True)
             edits.append(Edit(verb="declare", what="library", value=meant, section=section))
     if not names:
         return None
-    from rabbet.tasks.advice import command_for
-
     told = " or ".join(f"'{name}'" for name in names)
     return NoSolution(
         f"no source knows a library named {told}",

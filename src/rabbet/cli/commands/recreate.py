@@ -93,7 +93,7 @@ def _remade(project: "Project", context: Context) -> bool:
 
     pattern = remake(project, context.machine, context.observer)
     if pattern is not None:
-        show_remade(project.environment.name, pattern, context)
+        show_remade(project.environment.name, pattern, project.variant, context)
     return pattern is not None
 
 

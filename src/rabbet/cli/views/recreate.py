@@ -46,7 +46,7 @@ def _outcome(outlook: Outlook, *, only_plan: bool) -> str:
         command = f"rabbet recreate{variant_option(outlook.variant)}"
         return f"Planned: {anew}{_summary(plan, _TO_DO)}. To do it: {command}"
     if plan.rebuild:
-        return made_text(name, str(runtime), _summary(plan, _DONE))
+        return made_text(name, str(runtime), _summary(plan, _DONE), outlook.variant)
     return f"Changed {name} to match the lock: {_summary(plan, _DONE)}."
 
 

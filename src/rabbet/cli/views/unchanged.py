@@ -4,6 +4,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
+from rabbet.cli.options import variant_option
 from rabbet.cli.style import count, table
 from rabbet.tasks.unchanged import Fit, UpToDate
 
@@ -35,12 +36,13 @@ def steps_table(rows: Sequence[tuple[str, str, str, str]], context: Context) -> 
     context.show()
 
 
-def made_text(environment: str, runtime: str, summary: str) -> str:
+def made_text(environment: str, runtime: str, summary: str, variant: str | None) -> str:
     """One sentence on an environment that was made anew."""
-    return f"Made {environment} with {runtime}: {summary}. Next: rabbet run COMMAND"
+    following = f"rabbet run{variant_option(variant)} COMMAND"
+    return f"Made {environment} with {runtime}: {summary}. Next: {following}"
 
 
-def show_remade(environment: str, pattern: "Pattern", context: Context) -> None:
+def show_remade(environment: str, pattern: "Pattern", variant: str | None, context: Context) -> None:
     """Print what was added, as where it had to be worked out."""
     steps_table([("add", name, version, "") for name, version in pattern.libraries], context)
-    context.show(made_text(environment, pattern.runtime, f"{len(pattern.libraries)} added"))
+    context.show(made_text(environment, pattern.runtime, f"{len(pattern.libraries)} added", variant))
