@@ -152,6 +152,9 @@ class WaysOut(ProgramCase):
         before = self.tree()
         self.rabbet("declare", "--limit", "combframe<2", "--now", code=4)
         self.rabbet("retract", "skepio", "nectarplod", "--now", code=2)
+        # the declaration can be written, and the lock cannot
+        error = self.rabbet("declare", "pollencsv", "--now", code=7, before=["prlimit", "--fsize=1500"]).err
+        self.assertIn("can't be written", error)
         self.assertEqual(self.tree(), before)
         self.assertEqual(self.rabbet("recreate", "--strict").code, 0)
         self.rabbet("retract", "skepio", "--now")

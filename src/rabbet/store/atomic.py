@@ -1,13 +1,13 @@
 """The one way in which files are written: whole or not at all."""
 
 import os
-from collections.abc import Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from rabbet.errors import CannotWrite
 
-__all__ = ["cannot_write", "write_text"]
+__all__ = ["cannot_write", "put_back_on_failure", "write_text"]
 
 
 def write_text(path: Path, text: str) -> None:
@@ -44,6 +44,33 @@ def write_text(path: Path, text: str) -> None:
             with suppress(OSError):
                 Path(temporary).unlink()
             raise
+
+
+@contextmanager
+def put_back_on_failure(files: Iterable[Path], new: Callable[[], Iterable[Path]]) -> Iterator[None]:
+    """Keep files aside under a second name, and give them their first one back when something is raised.
+
+    That takes no space, so a full disk does not prevent it. `new` tells the files that may have come into
+    being: those go. What is killed leaves the second names, which the next run takes over. Raises
+    `CannotWrite`.
+    """
+    aside = {path: path.with_name(f".{path.name}.before") for path in files if path.is_file()}
+    try:
+        for path, kept in aside.items():
+            with cannot_write(kept):
+                kept.unlink(missing_ok=True)
+                kept.hardlink_to(path)
+        yield
+    except BaseException:
+        for path, kept in aside.items():
+            if kept.exists() and not kept.samefile(path):
+                kept.replace(path)
+        for path in set(new()) - aside.keys():
+            path.unlink()
+        raise
+    finally:
+        for kept in aside.values():
+            kept.unlink(missing_ok=True)
 
 
 @contextmanager

@@ -1,17 +1,15 @@
 """From a changed declaration on to its lock and its environment, in one step."""
 
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Sequence
 from dataclasses import dataclass
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rabbet.core.model.edit import Edit
-from rabbet.store.atomic import write_text
+from rabbet.store.atomic import put_back_on_failure
 from rabbet.tasks.declare import Edited, change
 from rabbet.tasks.machine import Machine
 from rabbet.tasks.progress import Observer
-from rabbet.tasks.project import Project, read_text
+from rabbet.tasks.project import Project
 
 if TYPE_CHECKING:
     from rabbet.tasks.recreate import Outlook
@@ -43,30 +41,9 @@ def carried_out(
     from rabbet.tasks.selection import Wish
     from rabbet.tasks.settle import Aim
 
-    with _put_back_on_failure(project):
+    # The environment needs no such care: it is changed last, and either whole or not at all.
+    files = [project.declaration_file, *project.folder.glob("pylock*.toml")]
+    with put_back_on_failure(files, new=lambda: project.folder.glob("pylock*.toml")):
         edited = change(project, machine, edits)
         resolved = resolve(project, machine, observer, Aim())
         return Done(edited, resolved, recreate(project, machine, observer, Wish()))
-
-
-@contextmanager
-def _put_back_on_failure(project: Project) -> Iterator[None]:
-    """The declaration and the locks stay as they were when something is raised.
-
-    The environment needs no care: it is changed last, and either whole or not at all.
-    """
-    files = [project.declaration_file, *project.folder.glob("pylock*.toml")]
-    before = {path: read_text(path) for path in files if path.is_file()}
-    try:
-        yield
-    except BaseException:
-        for path in {*files, *project.folder.glob("pylock*.toml")}:
-            _put_back(path, before.get(path))
-        raise
-
-
-def _put_back(path: Path, text: str | None) -> None:
-    if text is None:
-        path.unlink(missing_ok=True)
-    elif read_text(path) != text:
-        write_text(path, text)
