@@ -156,7 +156,7 @@ class Deceitful(ProgramCase):
             error = self.rabbet("recreate", code=6, RABBET_STORE=store).err
             self.assertIn("needs tallywax", error)
             self.assertEqual(self.tree(), before)
-        self.rabbet("resolve", "--raise-all")
+        self.rabbet("resolve", "--ask-anew")
         self.assertEqual(self.locked(), {"combframe": "2.1", "tallywax": "1.2"})
         self.rabbet("recreate")
 

@@ -1,6 +1,7 @@
 """Where releases come from besides an index: repositories, checkouts, source archives, written-down pages."""
 
 import hashlib
+import re
 import subprocess
 import tomllib
 
@@ -106,6 +107,15 @@ class Elsewhere(ProgramCase):
             self.declare("royaljelly", "hivewire<2.2", source=source)
             locks.append(self.without_places(self.resolve("--raise-all")[0]))
         self.assertEqual(*locks)
+        self.declare("hivewire==2.1", source="../tree")
+        self.resolve()
+        page = tree / "Hivewire" / "index.html"
+        page.write_text(re.sub(r"(hivewire-2.1-[^>]*)>", r"\1 data-yanked='it stings'>", page.read_text()))
+        told = self.rabbet("resolve", "--verify", code=1).out
+        self.assertIn("hivewire 2.1 was yanked since the lock was made: it stings", told)
+        self.rabbet(*re.findall("To mend: rabbet (.*)", told)[0].split())
+        self.assertIn("was yanked: it stings", self.rabbet("resolve", "--verify").out)
+        self.assertIn("was yanked: it stings", self.rabbet("explain", "hivewire").out)
         self.assertIn("near names: hivewire", self.rabbet("lookup", "hivewite", code=4).err)
         (tree / "Hivewire" / "index.html").write_text("no page")
         self.assertIn("can't be read", self.rabbet("lookup", "hivewire", code=5).err)

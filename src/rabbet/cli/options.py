@@ -40,7 +40,9 @@ def add_offline(parser: ArgumentParser) -> None:
 def add_ask_anew(parser: ArgumentParser) -> None:
     """`--ask-anew`."""
     parser.add_argument(
-        "--ask-anew", action="store_true", help="ask sources again for listings that are said to be fresh"
+        "--ask-anew",
+        action="store_true",
+        help="ask sources again, also for what is said to be fresh or up to date",
     )
 
 

@@ -240,7 +240,7 @@ class Store:
                     f"received: sha256 {digest.hexdigest()}, {size} bytes from {wheel.url or wheel.path}",
                 ],
                 note="find out why it changed before you lock it anew",
-                remedy="rabbet resolve --raise-all",
+                remedy="rabbet resolve --ask-anew",
             )
 
     def _whole_entry(self, wheel: LockedFile) -> Unpacked | None:

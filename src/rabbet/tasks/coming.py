@@ -120,5 +120,5 @@ def _check_metadata(
         raise IntegrityFailed(
             f"{needed.wheel.filename} is not what its source said of it when the lock was made",
             because=[*wrong, "whoever runs the source should know of it; this machine knows better now"],
-            remedy="rabbet resolve --raise-all",
+            remedy="rabbet resolve --ask-anew",
         )

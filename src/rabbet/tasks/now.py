@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rabbet.core.model.edit import Edit
@@ -41,9 +42,12 @@ def carried_out(
     from rabbet.tasks.selection import Wish
     from rabbet.tasks.settle import Aim
 
-    # The environment needs no such care: it is changed last, and either whole or not at all.
-    files = [project.declaration_file, *project.folder.glob("pylock*.toml")]
-    with put_back_on_failure(files, new=lambda: project.folder.glob("pylock*.toml")):
+    def locks() -> list[Path]:
+        return list(project.folder.glob("pylock*.toml"))
+
+    # One at a time. The environment needs no such care: it is changed last, and either whole or not at all.
+    claim = machine.store().claimed(str(project.declaration_file))
+    with claim, put_back_on_failure([project.declaration_file, *locks()], new=locks):
         edited = change(project, machine, edits)
         resolved = resolve(project, machine, observer, Aim())
         return Done(edited, resolved, recreate(project, machine, observer, Wish()))

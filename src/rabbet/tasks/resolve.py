@@ -66,13 +66,19 @@ class Resolved:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Verdict:
-    """Whether a lock is what the declaration asks for (then there are no reasons), and what would move."""
+    """Whether a lock is what the declaration asks for (then there are no reasons), and what would move.
+
+    `settled` is the lock that resolving would write. What differs is `noticed` by resolving where the two
+    files and this machine tell it, and else only by asking the sources anew.
+    """
 
     variant: str | None
     file: str
     lock: Lock
     reasons: tuple[str, ...]
     moves: tuple[Move, ...]
+    settled: Lock
+    noticed: bool
 
 
 def resolve(
@@ -156,7 +162,8 @@ class _Work:
         before = earlier[0] if len(earlier) == 1 else None
         edited = edited_by_hand(before) if before is not None else ()
         earlier = [_without_edited(before)] if before is not None else earlier
-        if before is not None and aim.plain and not edited and _up_to_date(before, declaration, targets):
+        at_once = aim.plain and not edited and not self._machine.ask_anew
+        if before is not None and at_once and _up_to_date(before, declaration, targets):
             return Resolved(
                 variant=variant,
                 file=file,
@@ -205,6 +212,7 @@ class _Work:
             reasons.append("the declaration changed since the lock was made")
         reasons += [f"the lock does not serve {target}" for target in targets if not serves(before, target)]
         reasons += [_would_move(move) for move in settled.moves]
+        reasons += _yanked_since(before, settled.lock)
         if not reasons and write_lock(before) != write_lock(settled.lock):
             reasons.append("its files or other entries are not what resolving would write")
         return Verdict(
@@ -213,6 +221,8 @@ class _Work:
             lock=before,
             reasons=tuple(reasons),
             moves=settled.moves,
+            settled=settled.lock,
+            noticed=bool(edited) or not _up_to_date(before, declaration, targets),
         )
 
     def _question(
@@ -267,6 +277,16 @@ def _new_pins(earlier: Sequence[Lock], lock: Lock) -> tuple[str, ...]:
     if len(lock.pins) == len(lock.libraries):
         return ()
     return tuple(name for name in lock.pins if not any(name in before.pins for before in earlier))
+
+
+def _yanked_since(before: Lock, after: Lock) -> list[str]:
+    """Releases that stay because they are pinned, and were yanked since the lock was made."""
+    known = {(one.name, one.version) for one in before.libraries if one.yanked is None}
+    return [
+        f"{one.name} {one.version} was yanked since the lock was made: {one.yanked or 'no reason is given'}"
+        for one in after.libraries
+        if one.yanked is not None and (one.name, one.version) in known
+    ]
 
 
 def _would_move(move: Move) -> str:

@@ -125,7 +125,7 @@ def yanked_notes(lock: Lock) -> Iterator[str]:
 
 def show_verdict(verdict: Verdict, context: Context) -> None:
     """Print whether the lock is what the declaration asks for, and why not."""
-    for note in yanked_notes(verdict.lock):
+    for note in yanked_notes(verdict.settled):
         context.show(note)
     if not verdict.reasons:
         locked = count(len(verdict.lock.libraries), "library")
@@ -134,7 +134,8 @@ def show_verdict(verdict: Verdict, context: Context) -> None:
     for reason in verdict.reasons:
         context.show(f"  {reason}")
     context.show()
-    context.show(f"{verdict.file} is not what the declaration asks for. To mend: rabbet resolve")
+    command = "rabbet resolve" if verdict.noticed else "rabbet resolve --ask-anew"
+    context.show(f"{verdict.file} is not what the declaration asks for. To mend: {command}")
 
 
 def _moved(resolved: Resolved, own: Lock, context: Context) -> list[TableLine]:
