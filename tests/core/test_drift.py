@@ -9,10 +9,11 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import canonicalize_name
 from packaging.version import Version
 
-from rabbet.core.drift.compare import Expected, find_drift
-from rabbet.core.drift.plan import plan_steps
+from rabbet.core.drift.compare import Wanted, compare
+from rabbet.core.drift.plan import plan_changes, reason_to_rebuild
+from rabbet.core.model.finding import Kind
 from rabbet.core.model.inventory import Installed, Inventory
-from rabbet.core.model.lock import Lock, LockedFile, LockedLibrary, LockedRuntime, Needed
+from rabbet.core.model.lock import LockedFile, LockedLibrary, LockedRuntime, Needed
 from rabbet.core.model.release import Metadata
 from tests.support.catalogue import TARGET, requirement
 
@@ -72,12 +73,12 @@ class Drift(unittest.TestCase):
                 libraries: dict = {}
                 twins = tuple(one for one in there if libraries.setdefault(one.name, one) is not one)
                 inventory = self.inventory(libraries, twins, case.get("python", "3.12.1"))
-                found = find_drift(self.expected(lock), inventory)
+                found = compare(self.wanted(lock), inventory)
                 shown = [
                     f"{one.kind} {one.name} {one.weight} {','.join(one.breaks)}".strip() for one in found
                 ]
                 self.assertEqual(shown, case["findings"])
-                steps = plan_steps(lock, inventory).steps
+                steps = plan_changes(lock, inventory, found).steps
                 self.assertEqual(
                     [f"{one.action} {one.name}" for one in steps if one.action != "keep"], case["plan"]
                 )
@@ -88,7 +89,10 @@ class Drift(unittest.TestCase):
         for _ in range(300):
             there = [installed(self.any_release(dice, name)) for name in NAMES if dice.random() < 0.8]
             libraries = {one.name: one for one in there}
-            found = find_drift(self.expected(lock), self.inventory(libraries))
+            found = compare(self.wanted(lock), self.inventory(libraries))
+            idle = not reason_to_rebuild(found) and plan_changes(lock, self.inventory(libraries), found).idle
+            mended = [one for one in found if one.locked or one.kind is Kind.SURPLUS]
+            self.assertEqual(idle, not mended, (there, found))
             told = {name for one in found for name in one.breaks}
             for one in there:
                 for need in one.metadata.requirements if one.metadata else ():
@@ -108,20 +112,13 @@ class Drift(unittest.TestCase):
         return Inventory(python=Version(python), implementation="cpython", libraries=libraries, twins=twins)
 
     @staticmethod
-    def expected(lock: list[Needed]) -> Expected:
+    def wanted(lock: list[Needed]) -> Wanted:
         """The project, its requirements and its lock."""
-        return Expected(
+        return Wanted(
             project="hivescale",
             python=SpecifierSet(">=3.11"),
             requirements=tuple(requirement(text) for text in TABLE["requirements"]),
-            lock=Lock(
-                requires_python=">=3.11",
-                environments=(),
-                groups=(),
-                libraries=tuple(one.locked for one in lock),
-                fingerprint=None,
-                runtime=LockedRuntime(language="python", implementation="cpython", version=Version("3.12.1")),
-            ),
+            runtime=LockedRuntime(language="python", implementation="cpython", version=Version("3.12.1")),
             needed=tuple(lock),
             target=TARGET,
         )

@@ -98,6 +98,7 @@ def take_inventory(
         twins=tuple(twins),
         strays=strays,
         damage=damage,
+        made_with=stamp.executable if stamp else "",
     )
 
 

@@ -6,26 +6,16 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from rabbet.core.corrections import corrected
-from rabbet.core.drift.compare import Expected, find_drift
-from rabbet.core.lock.select import needed
-from rabbet.core.model.declaration import Declaration
-from rabbet.core.model.finding import Finding, Kind, Weight
-from rabbet.core.model.inventory import Installed
-from rabbet.core.model.lock import Lock, Needed, Selection
-from rabbet.core.model.target import Target
-from rabbet.core.targets import target_of
-from rabbet.environment.inspect import read_configuration, take_inventory
-from rabbet.environment.stamp import own_stamp
+from rabbet.core.model.finding import ENVIRONMENT, Finding, Kind, Reason, Weight
+from rabbet.core.model.lock import Lock, Needed
+from rabbet.environment.inspect import read_configuration
 from rabbet.formats.pylock import edited_by_hand
-from rabbet.tasks.deep import deep_inventory
-from rabbet.tasks.interpreter import interpreter_trouble
+from rabbet.tasks.comparison import compared, question
 from rabbet.tasks.machine import Machine
-from rabbet.tasks.progress import Observer, reading_files
+from rabbet.tasks.progress import Observer
 from rabbet.tasks.project import Project
-from rabbet.tasks.runtime import chosen_runtime, found_runtimes
-from rabbet.tasks.selection import Wish, selected
-from rabbet.tasks.unchanged import environment_state, recall_sound, remember_fit
+from rabbet.tasks.selection import Wish
+from rabbet.tasks.unchanged import remember_fit
 
 __all__ = ["Drift", "drift"]
 
@@ -50,109 +40,54 @@ def drift(project: Project, machine: Machine, observer: Observer, *, deep: bool 
     Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `EnvironmentFailed`; a deep look what fetching raises too.
     """
     observer.stage("comparing the environment with the lock")
-    declaration, lock = project.declaration(), project.lock()
-    runtimes = found_runtimes(machine)
-    runtime = chosen_runtime(declaration, runtimes, lock)
-    target = target_of(runtime)
-    stamp = own_stamp(project.environment, machine.environments())
-    selection = selected(lock, stamp, Wish(), declaration)
-    wanted = needed(lock, target, selection, declaration)
-    expected = _expected(declaration, lock, wanted, target, selection)
-    state = environment_state(project.environment)
-    if deep:
-        found = deep_inventory(project, machine, observer, stamp, wanted, runtime)
-    else:
-        sound, begin = recall_sound(state, machine), reading_files(observer)
-        found = take_inventory(project.environment, stamp, sound=sound, begin=begin)
-    if stamp is not None and found.is_sound:
-        remember_fit(project, machine, state, None)
-    trouble = interpreter_trouble(project.environment, runtimes)
-    inventory = replace(
-        found,
-        libraries={name: _corrected(one, declaration) for name, one in found.libraries.items()},
-        trouble=trouble.reason if trouble else "",
-        usable=trouble is None or trouble.usable,
-    )
-    expected = replace(expected, origins_known=stamp is not None)
-    findings = tuple(_with_sharers(one, project, machine) for one in find_drift(expected, inventory))
-    if stamp is None:
-        findings += (_of_a_stranger(project),)
-    findings += (*_edited(lock), *_yanked(wanted))
-    if lock.fingerprint != declaration.fingerprint():
-        findings += (
-            Finding(
-                kind=Kind.UNRESOLVED,
-                name=declaration.name,
-                weight=Weight.DIFFERS,
-                detail="declaration changed",
-            ),
-        )
-    return Drift(findings=findings, compared=len(wanted), variant=project.variant)
+    asked = question(project, machine, Wish())
+    found = compared(asked, project, machine, observer, deep=deep)
+    if asked.stamp is not None and found.inventory.is_sound:
+        remember_fit(project, machine, found.state, None)
+    findings = tuple(_with_sharers(one, project, machine) for one in found.findings)
+    if asked.stamp is None:
+        findings += (_of_a_stranger(),)
+    findings += (*_edited(asked.lock), *_yanked(asked.needed))
+    if asked.outdated:
+        findings += (_outdated(asked.declaration.name),)
+    return Drift(findings=findings, compared=len(asked.needed), variant=project.variant)
 
 
-def _corrected(installed: Installed, declaration: Declaration) -> Installed:
-    """A library whose metadata is as the declaration corrects it."""
-    metadata = installed.metadata
-    return installed if metadata is None else replace(installed, metadata=corrected(metadata, declaration))
-
-
-def _expected(
-    declaration: Declaration, lock: Lock, wanted: tuple[Needed, ...], target: Target, selection: Selection
-) -> Expected:
-    """What should be installed, and what the project requires of the chosen sections."""
-    requirements = (
-        one.requirement
-        for one in declaration.declared()
-        if one.section is None or selection.holds(one.section)
-    )
-    return Expected(
-        project=declaration.name,
-        python=declaration.python,
-        requirements=tuple(requirements),
-        lock=lock,
-        needed=wanted,
-        target=target,
-    )
-
-
-def _of_a_stranger(project: Project) -> Finding:
+def _outdated(project: str) -> Finding:
     return Finding(
-        kind=Kind.ALTERED,
-        name="(environment)",
-        weight=Weight.DIFFERS,
-        detail=f"{project.environment.name} was not made here by your Rabbet, so its notes are not believed",
+        kind=Kind.UNRESOLVED, name=project, weight=Weight.DIFFERS, reason=Reason.DECLARATION_CHANGED
     )
+
+
+def _of_a_stranger() -> Finding:
+    return Finding(kind=Kind.ALTERED, name=ENVIRONMENT, weight=Weight.DIFFERS, reason=Reason.NOT_MADE_HERE)
 
 
 def _edited(lock: Lock) -> Iterator[Finding]:
     for name in edited_by_hand(lock):
-        yield Finding(
-            kind=Kind.UNRESOLVED, name=name, weight=Weight.NOTE, detail="edited by hand in the lock"
-        )
+        yield Finding(kind=Kind.UNRESOLVED, name=name, weight=Weight.NOTE, reason=Reason.EDITED_LOCK)
 
 
 def _yanked(wanted: Iterable[Needed]) -> Iterator[Finding]:
     for one in wanted:
-        reason = one.locked.yanked
-        if reason is not None:
-            version = str(one.locked.version)
-            detail = f"{version} was yanked: {reason or 'no reason is given'}"
+        if one.locked.yanked is not None:
             yield Finding(
                 kind=Kind.VERSION,
                 name=one.locked.name,
-                locked=version,
-                installed=version,
+                locked=one.locked.version,
+                installed=one.locked.version,
                 weight=Weight.NOTE,
-                detail=detail,
+                reason=Reason.YANKED,
+                told=one.locked.yanked,
             )
 
 
 def _with_sharers(finding: Finding, project: Project, machine: Machine) -> Finding:
     """A finding of an altered file, with the other environments that share this very file (a hard link)."""
-    if finding.kind is not Kind.ALTERED or not finding.file:
+    if finding.kind is not Kind.ALTERED or not finding.files:
         return finding
     site = read_configuration(project.environment).site_packages
-    place = os.path.normpath(f"{site}/{finding.file}")
+    place = os.path.normpath(f"{site}/{finding.files[0]}")
     with suppress(OSError):
         altered = os.lstat(project.environment / place)
         sharers = [
@@ -160,8 +95,7 @@ def _with_sharers(finding: Finding, project: Project, machine: Machine) -> Findi
             for root in machine.environments().known()
             if root != project.environment and _is_same(root / place, altered)
         ]
-        if sharers:
-            return replace(finding, detail=f"{finding.detail}, a file shared with {', '.join(sharers)}")
+        return replace(finding, shared_with=tuple(sharers))
     return finding
 
 

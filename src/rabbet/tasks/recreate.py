@@ -1,25 +1,20 @@
 """Making the environment match the lock."""
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
 from dataclasses import dataclass
-from functools import partial
 from pathlib import Path
 
 from packaging.utils import NormalizedName
 
-from rabbet.core.drift.plan import plan_steps
-from rabbet.core.lock.select import needed
-from rabbet.core.model.inventory import Inventory
+from rabbet.core.drift.plan import plan_anew, plan_changes, reason_to_rebuild
 from rabbet.core.model.lock import Selection
 from rabbet.core.model.plan import Action, Plan
-from rabbet.core.model.runtime import PythonRuntime, Refusal
-from rabbet.core.targets import target_of
+from rabbet.core.model.runtime import PythonRuntime
 from rabbet.environment.beside import clear_up, taking_place_of
 from rabbet.environment.conflicts import folds_case, refuse_conflicts
 from rabbet.environment.create import create_environment, own_parts
 from rabbet.environment.guarded import GuardedEnvironment
-from rabbet.environment.inspect import read_configuration, take_inventory
 from rabbet.environment.install import Placed, Prepared, install_wheel
 from rabbet.environment.journal import close_journal, open_journal
 from rabbet.environment.layout import Layout
@@ -31,16 +26,14 @@ from rabbet.formats.pylock import edited_by_hand
 from rabbet.store.atomic import cannot_write
 from rabbet.store.environments import Environments
 from rabbet.tasks.coming import coming
-from rabbet.tasks.deep import deep_inventory
-from rabbet.tasks.interpreter import interpreter_trouble
+from rabbet.tasks.comparison import Question, compared, question
 from rabbet.tasks.machine import Machine
-from rabbet.tasks.progress import Observer, Silent, reading_files
+from rabbet.tasks.progress import Observer, Silent
 from rabbet.tasks.project import DECLARATION, Project
 from rabbet.tasks.remake import remember_pattern
-from rabbet.tasks.runtime import chosen_runtime, found_runtimes
-from rabbet.tasks.selection import Wish, selected
+from rabbet.tasks.selection import Wish
 from rabbet.tasks.stranger import stranger
-from rabbet.tasks.unchanged import Fit, environment_state, recall_sound, remember_fit
+from rabbet.tasks.unchanged import Fit, remember_fit
 
 __all__ = ["Outlook", "prepare", "recreate"]
 
@@ -89,34 +82,29 @@ def prepare(
 
     Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `EnvironmentFailed`, `WrongUsage`.
     """
-    declaration, lock = project.declaration(), project.lock()
     observer.stage("comparing the environment with the lock")
-    found = found_runtimes(machine)
-    runtime = chosen_runtime(declaration, found, lock)
-    stamp = own_stamp(project.environment, machine.environments())
-    selection = selected(lock, stamp, wish, declaration)
-    wanted = needed(lock, target_of(runtime), selection, declaration)
-    rebuild = _unfit(project, machine, stamp, runtime, found)
-    inventory, state = None, ""
+    asked = question(project, machine, wish)
+    rebuild, found = _absent(project, machine, asked), None
     if not rebuild:
-        root = project.environment
-        state = environment_state(root)
-        sound = sound or recall_sound(state, machine)
-        look = partial(take_inventory, root, stamp, sound=sound, begin=reading_files(observer))
-        if wish.verify:
-            look = partial(deep_inventory, project, machine, observer, stamp, wanted, runtime)
-        inventory, rebuild = _looked(look)
-    if wish.fresh and not rebuild:
-        rebuild = "asked for"
+        try:
+            found = compared(asked, project, machine, observer, deep=wish.verify, sound=sound)
+            rebuild = reason_to_rebuild(found.findings) or ("asked for" if wish.fresh else "")
+        except EnvironmentFailed as error:
+            rebuild = str(error)
+    lock = asked.lock
+    if rebuild or found is None:
+        plan = plan_anew(asked.needed, rebuild)
+    else:
+        plan = plan_changes(asked.needed, found.inventory, found.findings, not_chosen=lock.versions.keys())
     return Outlook(
         environment=project.environment.name,
-        plan=plan_steps(wanted, inventory, rebuild=rebuild, not_chosen=lock.versions.keys()),
-        runtime=runtime,
-        selection=None if selection == lock.everything else selection,
-        state=state,
+        plan=plan,
+        runtime=asked.runtime,
+        selection=None if asked.selection == lock.everything else asked.selection,
+        state=found.state if found else "",
         own_lock=lock.fingerprint is not None,
         variant=project.variant,
-        outdated=lock.fingerprint != declaration.fingerprint(),
+        outdated=asked.outdated,
     )
 
 
@@ -170,7 +158,7 @@ def _at_rest(project: Project, machine: Machine) -> Outlook:
     after = prepare(project, machine, Silent(), Wish(), sound=True)
     if not after.plan.idle:
         steps = (step for step in after.plan.steps if step.action is not Action.KEEP)
-        because = [f"{step.name}: {step.reason or step.action}" for step in steps]
+        because = [f"{step.name}: {step.action}" for step in steps]
         raise IntegrityFailed(
             f"{after.environment} can't be made to match the lock",
             because=[after.plan.rebuild] if after.plan.rebuild else because,
@@ -275,14 +263,8 @@ def _remembered(home: Path, environments: Environments, outlook: Outlook) -> boo
     return stamp.groups == sorted(chosen.groups) and stamp.extras == sorted(chosen.extras)
 
 
-def _unfit(
-    project: Project,
-    machine: Machine,
-    stamp: Stamp | None,
-    runtime: PythonRuntime,
-    found: Sequence[PythonRuntime | Refusal],
-) -> str:
-    """Why the environment has to be made anew, whatever is installed; empty: it need not be.
+def _absent(project: Project, machine: Machine, asked: Question) -> str:
+    """Why there is nothing that could be changed; empty where there is an environment that was made here.
 
     Raises `EnvironmentFailed` for something in its place that was not made here.
     """
@@ -291,23 +273,4 @@ def _unfit(
         return "there is none yet"
     if not machine.environments().owns(root):
         raise stranger(project)
-    if stamp is None:
-        return "what Rabbet noted of it can't be read"
-    try:
-        python, trouble = read_configuration(root).python, interpreter_trouble(root, found)
-    except EnvironmentFailed as error:
-        return str(error)
-    if trouble is not None:
-        return trouble.reason
-    if (stamp.executable, python) != (runtime.executable, runtime.version):
-        return f"it was made with Python {python} of {stamp.executable}"
-    return ""
-
-
-def _looked(look: Callable[[], Inventory]) -> tuple[Inventory | None, str]:
-    """What is installed, and why the environment has to be made anew after all (empty: it need not be)."""
-    try:
-        inventory = look()
-    except EnvironmentFailed as error:
-        return None, str(error)
-    return inventory, inventory.damage[0] if inventory.damage else ""
+    return "what Rabbet noted of it can't be read" if asked.stamp is None else ""

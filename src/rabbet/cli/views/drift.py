@@ -1,9 +1,13 @@
 """What `drift` found."""
 
+from packaging.version import Version
+
 from rabbet.cli.context import Context
 from rabbet.cli.options import variant_option
 from rabbet.cli.style import count, table
-from rabbet.core.model.finding import Finding, Kind, Weight
+from rabbet.cli.views.finding import detail
+from rabbet.core.model.finding import Finding, Kind, Reason, Weight
+from rabbet.core.wording import requirement_text
 from rabbet.tasks.drift import Drift
 
 __all__ = ["document", "show"]
@@ -17,14 +21,14 @@ def show(found: Drift, context: Context) -> None:
         style = context.style
         tones = {"breaks": style.bad, "differs": style.warning, "note": style.faint}
         headings = ("finding", "library", "locked", "installed", "weight", "breaks")
-        strays = [one.file for one in found.findings if one.kind is Kind.SURPLUS and one.file]
-        others = [one for one in found.findings if not (one.kind is Kind.SURPLUS and one.file)]
+        strays = [one.files[0] for one in found.findings if one.reason is Reason.UNRECORDED]
+        others = [one for one in found.findings if one.reason is not Reason.UNRECORDED]
         if others:
             for line in table(headings, [_row(finding) for finding in others], style, tones=tones):
                 context.show(line)
         for finding in others:
-            if finding.detail:
-                context.show(f"  {finding.name}: {finding.detail}")
+            if detail(finding):
+                context.show(f"  {finding.name}: {detail(finding)}")
         if strays:
             context.show("Files that nobody recorded, where Python would load or start them:")
         for place in strays[:_SHOWN_STRAYS]:
@@ -39,11 +43,15 @@ def _row(finding: Finding) -> tuple[str, ...]:
     return (
         str(finding.kind),
         finding.name,
-        finding.locked or "-",
-        finding.installed or "-",
+        _version(finding.locked) or "-",
+        _version(finding.installed) or "-",
         str(finding.weight),
         ", ".join(finding.breaks),
     )
+
+
+def _version(version: Version | None) -> str:
+    return "" if version is None else str(version)
 
 
 def _outcome(found: Drift) -> str:
@@ -67,12 +75,14 @@ def document(found: Drift) -> dict[str, object]:
             {
                 "kind": str(finding.kind),
                 "name": finding.name,
-                "locked": finding.locked or None,
-                "installed": finding.installed or None,
+                "locked": _version(finding.locked) or None,
+                "installed": _version(finding.installed) or None,
                 "weight": str(finding.weight),
                 "breaks": list(finding.breaks),
-                "detail": finding.detail,
-                "file": finding.file or None,
+                "detail": detail(finding),
+                "file": finding.files[0] if finding.files else None,
+                "files": list(finding.files),
+                "unmet": [requirement_text(one.need) for one in finding.unmet],
             }
             for finding in found.findings
         ],

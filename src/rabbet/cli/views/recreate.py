@@ -5,6 +5,7 @@ from collections.abc import Mapping
 from rabbet.cli.context import Context
 from rabbet.cli.options import variant_option
 from rabbet.cli.style import count
+from rabbet.cli.views.finding import step_reason
 from rabbet.cli.views.unchanged import fit_text, made_text, steps_table
 from rabbet.core.model.plan import Action, Plan, Step
 from rabbet.tasks.recreate import Outlook
@@ -59,7 +60,7 @@ def _summary(plan: Plan, words: Mapping[Action, str]) -> str:
 
 def _row(step: Step) -> tuple[str, str, str, str]:
     version = step.needed.locked.version if step.needed else step.installed[0].version
-    return str(step.action), step.name, str(version), step.reason
+    return str(step.action), step.name, str(version), step_reason(step)
 
 
 def document(outlook: Outlook, *, done: bool) -> dict[str, object]:
@@ -78,7 +79,7 @@ def document(outlook: Outlook, *, done: bool) -> dict[str, object]:
                 "name": step.name,
                 "installed": [str(one.version) for one in step.installed],
                 "locked": str(step.needed.locked.version) if step.needed else None,
-                "reason": step.reason,
+                "reason": step_reason(step),
             }
             for step in outlook.plan.steps
         ],

@@ -1,258 +1,262 @@
-"""Lock × inventory → findings, the weightiest first."""
+"""What is wanted × what is installed → every difference, once: findings and the plan both follow from these.
+
+Each check is a function that finds differences of its own kind; a new kind is a new check in `CHECKS`.
+"""
 
 from collections import defaultdict
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 from packaging.requirements import Requirement
 from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName, canonicalize_name
+from packaging.version import Version
 
-from rabbet.core.model.finding import Finding, Kind, Weight
+from rabbet.core.model.finding import ENVIRONMENT, RUNTIME, Finding, Kind, Reason, Unmet, Weight
 from rabbet.core.model.inventory import Installed, Inventory
-from rabbet.core.model.lock import Lock, Needed
+from rabbet.core.model.lock import LockedRuntime, Needed
 from rabbet.core.model.solution import Part
 from rabbet.core.model.target import Target
-from rabbet.core.wording import requirement_text
 
-__all__ = ["Expected", "find_drift"]
+__all__ = ["Wanted", "compare"]
 
 _WEIGHTS = list(Weight)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Expected:
+@dataclass(frozen=True, kw_only=True)
+class Wanted:
     """What should be installed on this machine, and what the project itself requires.
 
-    `needed` is the part of the lock that this machine needs. Where nobody noted from which files an
-    environment was made, their `origins_known` is false.
+    `needed` is the part of the lock that this machine needs, `runtime` the one that the lock was made with,
+    and `chosen` the version and the place of the interpreter that an environment made now would get. Where
+    nobody noted from which files an environment was made, their `origins_known` is false. It has no slots,
+    for it keeps who depends on what.
     """
 
     project: str
     python: SpecifierSet
     requirements: tuple[Requirement, ...]
-    lock: Lock
+    runtime: LockedRuntime | None
     needed: tuple[Needed, ...]
     target: Target
+    chosen: tuple[Version, str] | None = None
     origins_known: bool = True
 
+    @cached_property
+    def names(self) -> frozenset[NormalizedName]:
+        """The libraries that are needed."""
+        return frozenset(one.locked.name for one in self.needed)
 
-def find_drift(expected: Expected, inventory: Inventory) -> tuple[Finding, ...]:
-    """Every difference between what is locked for this machine and what is installed."""
-    unmet = list(_unmet(expected, inventory))
-    about: defaultdict[NormalizedName, set[str]] = defaultdict(set)
-    for one in unmet:
-        about[one.name].add(one.requirer)
-    breaks = {name: tuple(sorted(requirers)) for name, requirers in about.items()}
-    findings = [
-        *_runtime(expected, inventory),
-        *_libraries(expected, inventory, breaks),
-        *_surplus(expected, inventory, breaks),
-        *_environment(expected, inventory),
-    ]
-    told = [_with_own_needs(finding, unmet) for finding in findings]
-    told += _untold(unmet, {finding.name for finding in findings})
-    return tuple(sorted(told, key=lambda one: (_WEIGHTS.index(one.weight), one.name, one.kind)))
+    @cached_property
+    def dependents(self) -> Mapping[NormalizedName, set[str]]:
+        """Who needs each library by the lock."""
+        found: defaultdict[NormalizedName, set[str]] = defaultdict(set)
+        for one in self.needed:
+            for name in one.locked.dependencies:
+                found[name].add(one.locked.name)
+        return found
 
 
-def _runtime(expected: Expected, inventory: Inventory) -> Iterator[Finding]:
-    locked = expected.lock.runtime
+def compare(wanted: Wanted, inventory: Inventory) -> tuple[Finding, ...]:
+    """Every difference between what is wanted here and what is installed, the weightiest first."""
+    unmet = tuple(_unmet(wanted, inventory))
+    found = [finding for check in CHECKS for finding in check(wanted, inventory)]
+    found = [_with_requirements(finding, unmet) for finding in found]
+    found += _untold(unmet, {finding.name for finding in found})
+    return tuple(sorted(found, key=lambda one: (_WEIGHTS.index(one.weight), one.name, one.kind)))
+
+
+def _runtime(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
+    """An interpreter that is gone, was changed, no longer serves, or is another one than would be taken.
+
+    That another machine made the lock with another version is worth a note, where the lock serves this one
+    too.
+    """
+    locked = wanted.runtime.version if wanted.runtime else None
+    there = inventory.python
     if inventory.trouble:
         yield Finding(
             kind=Kind.RUNTIME,
-            name="python",
-            locked=str(locked.version) if locked else "",
-            installed=str(inventory.python) if inventory.usable else "",
+            name=RUNTIME,
+            locked=locked,
+            installed=there if inventory.usable else None,
             weight=Weight.DIFFERS if inventory.usable else Weight.BREAKS,
-            breaks=() if inventory.usable else (expected.project,),
-            detail=inventory.trouble,
+            breaks=() if inventory.usable else (wanted.project,),
+            told=inventory.trouble,
         )
         return
-    if locked is None or (locked.version, locked.implementation) == (
-        inventory.python,
-        inventory.implementation,
-    ):
-        return
-    fits = expected.python.contains(inventory.python, prereleases=True)
-    same = locked.version.release[:2] == inventory.python.release[:2]
-    serves = fits and same and locked.implementation == inventory.implementation
-    yield Finding(
-        kind=Kind.RUNTIME,
-        name="python",
-        locked=str(locked.version),
-        installed=str(inventory.python),
-        weight=Weight.NOTE if serves else Weight.BREAKS,
-        breaks=() if serves else (expected.project,),
-    )
+    same = there.release[:2] == wanted.target.python.release[:2]
+    alike = inventory.implementation == wanted.target.markers["implementation_name"]
+    serves = same and alike and wanted.python.contains(there, prereleases=True)
+    other = inventory.made_with and wanted.chosen not in (None, (there, inventory.made_with))
+    noted = locked is not None and locked != there
+    if noted or other or not serves:
+        yield Finding(
+            kind=Kind.RUNTIME,
+            name=RUNTIME,
+            locked=locked,
+            installed=there,
+            weight=Weight.BREAKS if not serves else Weight.DIFFERS if other else Weight.NOTE,
+            breaks=() if serves else (wanted.project,),
+            told=f"it was made with Python {there} of {inventory.made_with}" if other else "",
+        )
 
 
-def _libraries(
-    expected: Expected, inventory: Inventory, unmet: Mapping[NormalizedName, tuple[str, ...]]
-) -> Iterator[Finding]:
-    for one in expected.needed:
-        name, locked = one.locked.name, one.locked.version
-        installed = inventory.libraries.get(name)
-        if installed is None:
-            breaks = sorted({*unmet.get(name, ()), *_dependents(expected, name)})
+def _missing(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
+    for one in wanted.needed:
+        name = one.locked.name
+        if name not in inventory.libraries:
+            breaks = tuple(sorted(wanted.dependents.get(name, ())))
             yield Finding(
-                kind=Kind.MISSING, name=name, locked=str(locked), weight=Weight.BREAKS, breaks=tuple(breaks)
-            )
-        elif installed.version != locked:
-            breaks = list(unmet.get(name, ()))
-            yield Finding(
-                kind=Kind.VERSION,
+                kind=Kind.MISSING,
                 name=name,
-                locked=str(locked),
-                installed=str(installed.version),
-                weight=Weight.BREAKS if breaks else Weight.DIFFERS,
-                breaks=tuple(breaks),
-            )
-        elif installed.altered or installed.unfinished:
-            yield from _files(installed, str(locked))
-        elif expected.origins_known and installed.wheel_sha256 != one.wheel.sha256:
-            yield _another_file(one, installed)
-
-
-def _files(installed: Installed, locked: str) -> Iterator[Finding]:
-    """What became of a library's files: some are gone, some are altered."""
-    altered = tuple(file for file in installed.altered if file not in installed.gone)
-    for kind, files in ((Kind.MISSING, installed.gone), (Kind.ALTERED, altered)):
-        if files or (kind is Kind.ALTERED and installed.unfinished):
-            yield Finding(
-                kind=kind,
-                name=installed.name,
-                locked=locked,
-                installed=str(installed.version),
+                locked=one.locked.version,
                 weight=Weight.BREAKS,
-                breaks=(installed.name,),
-                detail=_some(files) if files else "a run that was cut short was changing it",
-                file=files[0] if files else "",
+                breaks=breaks,
             )
 
 
-def _another_file(one: Needed, installed: Installed) -> Finding:
-    """The locked version, made from another file: of the same release, or one that is not locked."""
-    same = installed.wheel_sha256 in {wheel.sha256 for wheel in one.locked.wheels}
-    return Finding(
-        kind=Kind.BUILD if same else Kind.ORIGIN,
-        name=installed.name,
-        locked=str(one.locked.version),
-        installed=str(installed.version),
-        weight=Weight.DIFFERS,
-        detail="made from another file of this release" if same else "made from a file that is not locked",
-    )
-
-
-def _some(files: Sequence[str]) -> str:
-    return f"{files[0]} and {len(files) - 1} more" if len(files) > 1 else files[0]
-
-
-def _with_own_needs(finding: Finding, unmet: Iterable["_Unmet"]) -> Finding:
-    """A finding of another release than the locked one, with what it needs and does not find."""
-    if finding.kind not in (Kind.VERSION, Kind.SURPLUS):
-        return finding
-    own = [one for one in unmet if one.requirer == finding.name]
-    if not own:
-        return finding
-    needs = ", ".join(one.text for one in own)
-    detail = f"{finding.detail}; needs {needs}" if finding.detail else f"needs {needs}"
-    breaks = tuple(sorted({*finding.breaks, finding.name}))
-    return replace(finding, weight=Weight.BREAKS, breaks=breaks, detail=detail)
-
-
-def _untold(unmet: Iterable["_Unmet"], told: Collection[str]) -> Iterator[Finding]:
-    """Requirements that are not met, of which no other finding tells: what was locked does not meet them."""
-    for one in unmet:
-        if one.name not in told and one.requirer not in told:
-            yield Finding(
-                kind=Kind.VERSION if one.installed else Kind.MISSING,
-                name=one.name,
-                installed=one.installed,
-                weight=Weight.BREAKS,
-                breaks=(one.requirer,),
-                detail=f"{one.requirer} needs {one.text}",
-            )
-
-
-def _surplus(
-    expected: Expected, inventory: Inventory, unmet: Mapping[NormalizedName, tuple[str, ...]]
-) -> Iterator[Finding]:
-    wanted = {one.locked.name for one in expected.needed}
-    extra = [one for name, one in inventory.libraries.items() if name not in wanted]
+def _surplus(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
+    """Libraries that nobody wants, and second copies of those that are wanted."""
+    extra = [one for name, one in inventory.libraries.items() if name not in wanted.names]
     for one in [*extra, *inventory.twins]:
-        breaks = unmet.get(one.name, ())
         yield Finding(
             kind=Kind.SURPLUS,
             name=one.name,
-            installed=str(one.version),
-            weight=Weight.BREAKS if breaks else Weight.DIFFERS,
-            breaks=breaks,
-            detail="a second copy" if one in inventory.twins else "",
+            installed=one.version,
+            weight=Weight.DIFFERS,
+            reason=Reason.SECOND_COPY if one in inventory.twins else None,
         )
 
 
-def _environment(expected: Expected, inventory: Inventory) -> Iterator[Finding]:
+def _versions(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
+    for one, installed in _both(wanted, inventory):
+        if installed.version != one.locked.version:
+            yield Finding(
+                kind=Kind.VERSION,
+                name=installed.name,
+                locked=one.locked.version,
+                installed=installed.version,
+                weight=Weight.DIFFERS,
+            )
+
+
+def _files(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
+    """What became of a library's files: some are gone, some are altered."""
+    for one, installed in _both(wanted, inventory):
+        if installed.version != one.locked.version:
+            continue
+        altered = tuple(file for file in installed.altered if file not in installed.gone)
+        for kind, files in ((Kind.MISSING, installed.gone), (Kind.ALTERED, altered)):
+            unfinished = kind is Kind.ALTERED and installed.unfinished
+            if files or unfinished:
+                yield Finding(
+                    kind=kind,
+                    name=installed.name,
+                    locked=one.locked.version,
+                    installed=installed.version,
+                    weight=Weight.BREAKS,
+                    breaks=(installed.name,),
+                    files=files,
+                    reason=Reason.UNFINISHED if unfinished and not files else None,
+                )
+
+
+def _origins(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
+    """The locked version, made from another file: of the same release, or one that is not locked."""
+    for one, installed in _both(wanted, inventory) if wanted.origins_known else ():
+        whole = not (installed.altered or installed.unfinished)
+        other = installed.wheel_sha256 != one.wheel.sha256
+        if whole and other and installed.version == one.locked.version:
+            same = installed.wheel_sha256 in {wheel.sha256 for wheel in one.locked.wheels}
+            yield Finding(
+                kind=Kind.BUILD if same else Kind.ORIGIN,
+                name=installed.name,
+                locked=one.locked.version,
+                installed=installed.version,
+                weight=Weight.DIFFERS,
+            )
+
+
+def _environment(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
     """What was altered of the environment itself, and what nobody put into it."""
     for damage in inventory.damage:
         yield Finding(
-            kind=Kind.ALTERED,
-            name="(environment)",
-            weight=Weight.BREAKS,
-            breaks=(expected.project,),
-            detail=damage,
+            kind=Kind.ALTERED, name=ENVIRONMENT, weight=Weight.BREAKS, breaks=(wanted.project,), told=damage
         )
     for place in inventory.strays:
         yield Finding(
             kind=Kind.SURPLUS,
-            name="(environment)",
+            name=ENVIRONMENT,
             weight=Weight.DIFFERS,
-            detail="a file that nobody recorded",
-            file=place,
+            files=(place,),
+            reason=Reason.UNRECORDED,
         )
 
 
-def _dependents(expected: Expected, name: NormalizedName) -> Iterator[str]:
-    """Who needs a library by the lock."""
-    for one in expected.needed:
-        if name in one.locked.dependencies:
-            yield one.locked.name
+CHECKS: Sequence[Callable[[Wanted, Inventory], Iterable[Finding]]] = (
+    _runtime,
+    _missing,
+    _surplus,
+    _versions,
+    _files,
+    _origins,
+    _environment,
+)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class _Unmet:
-    """A requirement on a library that no installed version meets."""
-
-    requirer: str
-    name: NormalizedName
-    text: str
-    installed: str
+def _both(wanted: Wanted, inventory: Inventory) -> Iterator[tuple[Needed, Installed]]:
+    """What is wanted and there."""
+    for one in wanted.needed:
+        installed = inventory.libraries.get(one.locked.name)
+        if installed is not None:
+            yield one, installed
 
 
-def _unmet(expected: Expected, inventory: Inventory) -> Iterator[_Unmet]:
+def _with_requirements(finding: Finding, unmet: Iterable[Unmet]) -> Finding:
+    """A finding with those whose requirement on it is not met, and with its own that are not."""
+    if finding.kind not in (Kind.MISSING, Kind.VERSION, Kind.SURPLUS) or finding.files:
+        return finding
+    asking = {one.requirer for one in unmet if canonicalize_name(one.need.name) == finding.name}
+    own = tuple(one for one in unmet if one.requirer == finding.name)
+    breaks = {*finding.breaks, *asking, *([finding.name] if own else [])}
+    weight = Weight.BREAKS if breaks else finding.weight
+    return replace(finding, weight=weight, breaks=tuple(sorted(breaks)), unmet=own)
+
+
+def _untold(unmet: Iterable[Unmet], told: set[str]) -> Iterator[Finding]:
+    """Requirements that are not met, of which no other finding tells: what was locked does not meet them."""
+    for one in unmet:
+        name = canonicalize_name(one.need.name)
+        if name not in told and one.requirer not in told:
+            yield Finding(
+                kind=Kind.VERSION if one.installed else Kind.MISSING,
+                name=name,
+                installed=one.installed,
+                weight=Weight.BREAKS,
+                breaks=(one.requirer,),
+                unmet=(one,),
+            )
+
+
+def _unmet(wanted: Wanted, inventory: Inventory) -> Iterator[Unmet]:
     """All requirements of what is installed, and of the project, that are not met."""
-    for requirer, need in _needs(expected, inventory.libraries):
-        name = canonicalize_name(need.name)
-        installed = inventory.libraries.get(name)
-        if installed is not None and need.specifier.contains(installed.version, prereleases=True):
-            continue
-        there = f"installed is {installed.version}" if installed else "which is not there"
-        yield _Unmet(
-            requirer=requirer,
-            name=name,
-            text=f"{requirement_text(need, marker=False)}, {there}",
-            installed=str(installed.version) if installed else "",
-        )
+    for requirer, need in _needs(wanted, inventory.libraries):
+        installed = inventory.libraries.get(canonicalize_name(need.name))
+        if installed is None or not need.specifier.contains(installed.version, prereleases=True):
+            yield Unmet(requirer=requirer, need=need, installed=installed.version if installed else None)
 
 
 def _needs(
-    expected: Expected, libraries: Mapping[NormalizedName, Installed]
+    wanted: Wanted, libraries: Mapping[NormalizedName, Installed]
 ) -> Iterator[tuple[str, Requirement]]:
     """All requirements that count here: the project's, and those of everything installed with its extras."""
     waiting: list[tuple[str, Requirement]] = [
-        (expected.project, need) for need in expected.requirements if expected.target.admits(need.marker)
+        (wanted.project, need) for need in wanted.requirements if wanted.target.admits(need.marker)
     ]
     parts: set[Part] = {(name, "") for name in libraries}
-    waiting += [(name, need) for name in libraries for need in _active(expected, libraries[name], "")]
+    waiting += [(name, need) for name in libraries for need in _active(wanted, libraries[name], "")]
     while waiting:
         requirer, need = waiting.pop()
         yield requirer, need
@@ -261,9 +265,9 @@ def _needs(
             part = (name, canonicalize_name(extra))
             if part not in parts and name in libraries:
                 parts.add(part)
-                waiting += [(name, inner) for inner in _active(expected, libraries[name], part[1])]
+                waiting += [(name, inner) for inner in _active(wanted, libraries[name], part[1])]
 
 
-def _active(expected: Expected, installed: Installed, extra: str) -> Sequence[Requirement]:
+def _active(wanted: Wanted, installed: Installed, extra: str) -> Sequence[Requirement]:
     needs: Iterable[Requirement] = installed.metadata.requirements if installed.metadata else ()
-    return [need for need in needs if expected.target.admits(need.marker, extra)]
+    return [need for need in needs if wanted.target.admits(need.marker, extra)]

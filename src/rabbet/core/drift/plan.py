@@ -1,56 +1,73 @@
-"""What an environment lacks and has too much of → the steps that make it match the lock."""
+"""Differences → the steps that make an environment match the lock."""
 
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Iterable, Sequence
 
 from packaging.utils import NormalizedName
 
-from rabbet.core.model.inventory import Installed, Inventory
+from rabbet.core.model.finding import ENVIRONMENT, RUNTIME, Finding, Kind, Reason, Weight
+from rabbet.core.model.inventory import Inventory
 from rabbet.core.model.lock import Needed
 from rabbet.core.model.plan import Action, Plan, Step
 
-__all__ = ["plan_steps"]
+__all__ = ["plan_anew", "plan_changes", "reason_to_rebuild"]
 
 
-def plan_steps(
+def plan_anew(needed: Sequence[Needed], reason: str) -> Plan:
+    """The plan that adds everything, because the environment is made anew for this reason."""
+    steps = [Step(action=Action.ADD, name=one.locked.name, needed=one) for one in needed]
+    return Plan(steps=tuple(sorted(steps, key=lambda step: step.name)), rebuild=reason)
+
+
+def reason_to_rebuild(findings: Iterable[Finding]) -> str:
+    """Which difference no change in place mends, the interpreter's before others; empty if none."""
+    weighty = [one for one in findings if one.weight is not Weight.NOTE]
+    interpreter = [one for one in weighty if one.name == RUNTIME]
+    damage = [one for one in weighty if one.name == ENVIRONMENT and one.kind is Kind.ALTERED]
+    first = next(iter(interpreter + damage), None)
+    return "" if first is None else first.told or f"it has Python {first.installed}"
+
+
+def plan_changes(
     needed: Sequence[Needed],
-    inventory: Inventory | None,
+    inventory: Inventory,
+    findings: Sequence[Finding],
     *,
-    rebuild: str = "",
     not_chosen: Collection[NormalizedName] = (),
 ) -> Plan:
-    """One step for each library that is needed or installed, sorted by name.
+    """One step for each library that is needed or installed, sorted by name: those that differ change.
 
-    Without an inventory, or when the environment is rebuilt, everything is added. Libraries that are locked
-    for groups, extras or targets other than the chosen ones are `not_chosen`.
+    Libraries that are locked for groups, extras or targets other than the chosen ones are `not_chosen`.
     """
-    installed = {} if inventory is None or rebuild else inventory.libraries
-    twins = () if inventory is None or rebuild else inventory.twins
     wanted = {one.locked.name: one for one in needed}
+    differing: dict[str, Finding] = {}
+    for finding in findings:
+        if (
+            finding.locked is not None or finding.kind is Kind.SURPLUS
+        ):  # else what is locked needs something else
+            differing.setdefault(finding.name, finding)
     steps = []
-    for name in sorted({*wanted, *installed}):
-        there = tuple(one for one in (installed.get(name), *twins) if one is not None and one.name == name)
-        action, reason = _action(wanted.get(name), there)
-        if action is Action.REMOVE and name in not_chosen:
-            reason = "locked, but for what was not chosen"
-        steps.append(Step(action=action, name=name, installed=there, needed=wanted.get(name), reason=reason))
-    strays = () if inventory is None or rebuild else inventory.strays
-    return Plan(steps=tuple(steps), rebuild=rebuild, strays=strays)
+    for name in sorted({*wanted, *inventory.libraries}):
+        installed = inventory.libraries.get(name)
+        there = tuple(one for one in (installed, *inventory.twins) if one is not None and one.name == name)
+        difference = differing.get(name)
+        action = _action(wanted=name in wanted, there=bool(there), differs=difference is not None)
+        steps.append(
+            Step(
+                action=action,
+                name=name,
+                installed=there,
+                needed=wanted.get(name),
+                finding=difference,
+                not_chosen=action is Action.REMOVE and name in not_chosen,
+            )
+        )
+    strays = (place for one in findings if one.reason is Reason.UNRECORDED for place in one.files)
+    return Plan(steps=tuple(steps), strays=tuple(strays))
 
 
-def _action(wanted: Needed | None, there: Sequence[Installed]) -> tuple[Action, str]:
-    if wanted is None:
-        return Action.REMOVE, "not in the lock"
+def _action(*, wanted: bool, there: bool, differs: bool) -> Action:
+    if not wanted:
+        return Action.REMOVE
     if not there:
-        return Action.ADD, ""
-    installed = there[0]
-    if len(there) > 1:
-        return Action.REPLACE, "installed more than once"
-    if installed.version != wanted.locked.version:
-        return Action.REPLACE, f"was {installed.version}"
-    if installed.unfinished:
-        return Action.REPLACE, "a run that was cut short was changing it"
-    if installed.altered:
-        return Action.REPLACE, f"{installed.altered[0]} was altered"
-    if installed.wheel_sha256 != wanted.wheel.sha256:
-        return Action.REPLACE, "came from another file"
-    return Action.KEEP, ""
+        return Action.ADD
+    return Action.REPLACE if differs else Action.KEEP

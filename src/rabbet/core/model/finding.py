@@ -3,7 +3,13 @@
 from dataclasses import dataclass
 from enum import StrEnum
 
-__all__ = ["Finding", "Kind", "Weight"]
+from packaging.requirements import Requirement
+from packaging.version import Version
+
+__all__ = ["ENVIRONMENT", "RUNTIME", "Finding", "Kind", "Reason", "Unmet", "Weight"]
+
+ENVIRONMENT = "(environment)"  # the name of findings about the environment itself
+RUNTIME = "python"  # and of those about its interpreter
 
 
 class Kind(StrEnum):
@@ -27,18 +33,45 @@ class Weight(StrEnum):
     NOTE = "note"
 
 
+class Reason(StrEnum):
+    """Why a finding is one, where its kind does not say it."""
+
+    SECOND_COPY = "second-copy"
+    UNFINISHED = "unfinished"
+    UNRECORDED = "unrecorded"
+    NOT_MADE_HERE = "not-made-here"
+    EDITED_LOCK = "edited-lock"
+    DECLARATION_CHANGED = "declaration-changed"
+    YANKED = "yanked"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Unmet:
+    """A requirement of somebody who is installed, or of the project, and what is installed in its place."""
+
+    requirer: str
+    need: Requirement
+    installed: Version | None
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Finding:
     """One difference: what was locked, what is there, and whose requirement is no longer met.
 
-    `file` is the first altered file, as `RECORD` names it, or the place of one that nobody recorded.
+    `unmet` are requirements of the very release that is installed. `files` are those that it is about, as
+    `RECORD` names them, or the places of those that nobody recorded. `told` is what somebody else said of it:
+    the system of an interpreter, a source of a release. Environments that are `shared_with` hold the same
+    file.
     """
 
     kind: Kind
     name: str
-    locked: str = ""
-    installed: str = ""
     weight: Weight
+    locked: Version | None = None
+    installed: Version | None = None
     breaks: tuple[str, ...] = ()
-    detail: str = ""
-    file: str = ""
+    unmet: tuple[Unmet, ...] = ()
+    files: tuple[str, ...] = ()
+    reason: Reason | None = None
+    told: str = ""
+    shared_with: tuple[str, ...] = ()

@@ -37,8 +37,8 @@ class Inventory:
 
     `twins` are further copies of a library that is installed more than once. `strays` are files that nobody
     recorded, where Python would load or start them, by their places; `damage` is what is wrong with the
-    environment's own files. `trouble` says what became of
-    the runtime since the environment was made; `usable`: whether it can still be run.
+    environment's own files. `made_with` is the interpreter that Rabbet made it from. `trouble` says what
+    became of the runtime since the environment was made; `usable`: whether it can still be run.
     """
 
     python: Version
@@ -47,6 +47,7 @@ class Inventory:
     twins: tuple[Installed, ...] = ()
     strays: tuple[str, ...] = ()
     damage: tuple[str, ...] = ()
+    made_with: str = ""
     trouble: str = ""
     usable: bool = True
 

@@ -5,6 +5,7 @@ from enum import StrEnum
 
 from packaging.utils import NormalizedName
 
+from rabbet.core.model.finding import Finding
 from rabbet.core.model.inventory import Installed
 from rabbet.core.model.lock import Needed
 
@@ -22,13 +23,17 @@ class Action(StrEnum):
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Step:
-    """What happens to one library: what is there now, what comes, and why."""
+    """What happens to one library: what is there now, what comes, and the difference that makes it necessary.
+
+    One that is `not_chosen` is locked, but for groups, extras or targets that are not installed here.
+    """
 
     action: Action
     name: NormalizedName
     installed: tuple[Installed, ...] = ()
     needed: Needed | None = None
-    reason: str = ""
+    finding: Finding | None = None
+    not_chosen: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -1,0 +1,63 @@
+"""What a finding says, in words: for `drift`, and as the reason of a plan's step."""
+
+from rabbet.core.model.finding import Finding, Kind, Reason, Unmet
+from rabbet.core.model.plan import Step
+from rabbet.core.wording import requirement_text
+
+__all__ = ["detail", "step_reason"]
+
+_REASONS = {
+    Reason.SECOND_COPY: "a second copy",
+    Reason.UNFINISHED: "a run that was cut short was changing it",
+    Reason.UNRECORDED: "a file that nobody recorded",
+    Reason.NOT_MADE_HERE: "it was not made here by your Rabbet, so its notes are not believed",
+    Reason.EDITED_LOCK: "edited by hand in the lock",
+    Reason.DECLARATION_CHANGED: "declaration changed",
+}
+_KINDS = {
+    Kind.BUILD: "made from another file of this release",
+    Kind.ORIGIN: "made from a file that is not locked",
+}
+
+
+def detail(finding: Finding) -> str:
+    """What its kind and its versions don't say; may be empty."""
+    parts = [_why(finding)]
+    if finding.files and finding.reason is not Reason.UNRECORDED:
+        more = len(finding.files) - 1
+        parts.append(f"{finding.files[0]} and {more} more" if more else finding.files[0])
+    if finding.shared_with:
+        parts.append(f"a file shared with {', '.join(finding.shared_with)}")
+    if finding.unmet:
+        own = all(one.requirer == finding.name for one in finding.unmet)
+        who = "" if own else f"{finding.unmet[0].requirer} "
+        parts.append(f"{who}needs {', '.join(_unmet(one) for one in finding.unmet)}")
+    return "; ".join(part for part in parts if part)
+
+
+def _why(finding: Finding) -> str:
+    if finding.reason is Reason.YANKED:
+        return f"{finding.locked} was yanked: {finding.told or 'no reason is given'}"
+    known = _REASONS.get(finding.reason, "") if finding.reason else _KINDS.get(finding.kind, "")
+    return known or finding.told
+
+
+def _unmet(one: Unmet) -> str:
+    there = f"installed is {one.installed}" if one.installed else "which is not there"
+    return f"{requirement_text(one.need, marker=False)}, {there}"
+
+
+def step_reason(step: Step) -> str:
+    """Why a library is changed or removed; empty for one that is added or kept."""
+    finding = step.finding
+    if step.needed is None:
+        return "locked, but for what was not chosen" if step.not_chosen else "not in the lock"
+    if finding is None or not step.installed:
+        return ""
+    if finding.reason is Reason.SECOND_COPY:
+        return "installed more than once"
+    if finding.kind is Kind.VERSION:
+        return f"was {finding.installed}"
+    if finding.files:
+        return f"{finding.files[0]} {'is gone' if finding.kind is Kind.MISSING else 'was altered'}"
+    return "came from another file" if finding.kind in _KINDS else detail(finding)

@@ -1,0 +1,140 @@
+"""The environment held against the lock: looked at once, for `drift`, `recreate` and `run` alike."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+
+from packaging.utils import NormalizedName
+
+from rabbet.core.corrections import corrected
+from rabbet.core.drift.compare import Wanted, compare
+from rabbet.core.lock.select import needed
+from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.finding import Finding
+from rabbet.core.model.inventory import Installed, Inventory
+from rabbet.core.model.lock import Lock, Needed, Selection
+from rabbet.core.model.runtime import PythonRuntime, Refusal
+from rabbet.core.targets import target_of
+from rabbet.environment.inspect import take_inventory
+from rabbet.environment.stamp import Stamp, own_stamp
+from rabbet.tasks.deep import deep_inventory
+from rabbet.tasks.interpreter import interpreter_trouble
+from rabbet.tasks.machine import Machine
+from rabbet.tasks.progress import Observer, reading_files
+from rabbet.tasks.project import Project
+from rabbet.tasks.runtime import chosen_runtime, found_runtimes
+from rabbet.tasks.selection import Wish, selected
+from rabbet.tasks.unchanged import environment_state, recall_sound
+
+__all__ = ["Comparison", "Question", "compared", "question"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Question:
+    """What an environment is held against: what the lock wants on this machine, for the chosen sections.
+
+    `found` are this machine's interpreters, and `stamp` what Rabbet noted of an environment that it made
+    here.
+    """
+
+    declaration: Declaration
+    lock: Lock
+    found: Sequence[PythonRuntime | Refusal]
+    runtime: PythonRuntime
+    stamp: Stamp | None
+    selection: Selection
+    needed: tuple[Needed, ...]
+
+    @property
+    def outdated(self) -> bool:
+        """Whether the declaration changed since the lock was made."""
+        return self.lock.fingerprint != self.declaration.fingerprint()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Comparison:
+    """What is installed, and how it differs; `state` is the one that its files were in before the look."""
+
+    inventory: Inventory
+    findings: tuple[Finding, ...]
+    state: str
+
+
+def question(project: Project, machine: Machine, wish: Wish) -> Question:
+    """Read what is declared, locked and noted.
+
+    Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `EnvironmentFailed`, `WrongUsage`.
+    """
+    declaration, lock = project.declaration(), project.lock()
+    found = found_runtimes(machine)
+    runtime = chosen_runtime(declaration, found, lock)
+    stamp = own_stamp(project.environment, machine.environments())
+    selection = selected(lock, stamp, wish, declaration)
+    return Question(
+        declaration=declaration,
+        lock=lock,
+        found=found,
+        runtime=runtime,
+        stamp=stamp,
+        selection=selection,
+        needed=needed(lock, target_of(runtime), selection, declaration),
+    )
+
+
+def compared(
+    asked: Question,
+    project: Project,
+    machine: Machine,
+    observer: Observer,
+    *,
+    deep: bool = False,
+    sound: bool = False,
+) -> Comparison:
+    """Look at the environment; nothing of it is run.
+
+    A `deep` look takes the lock's hashes alone. Of one that is `sound` no file is read. Raises
+    `EnvironmentFailed` where there is no environment; a deep look what fetching raises too.
+    """
+    root = project.environment
+    state = environment_state(root)
+    if deep:
+        found = deep_inventory(project, machine, observer, asked.stamp, asked.needed, asked.runtime)
+    else:
+        known = sound or recall_sound(state, machine)
+        found = take_inventory(root, asked.stamp, sound=known, begin=reading_files(observer))
+    trouble = interpreter_trouble(root, asked.found)
+    inventory = replace(
+        found,
+        libraries=_corrected(found.libraries, asked.declaration),
+        trouble=trouble.reason if trouble else "",
+        usable=trouble is None or trouble.usable,
+    )
+    return Comparison(inventory=inventory, findings=compare(_wanted(asked), inventory), state=state)
+
+
+def _wanted(asked: Question) -> Wanted:
+    """What should be installed, and what the project requires of the chosen sections."""
+    requirements = (
+        one.requirement
+        for one in asked.declaration.declared()
+        if one.section is None or asked.selection.holds(one.section)
+    )
+    return Wanted(
+        project=asked.declaration.name,
+        python=asked.declaration.python,
+        requirements=tuple(requirements),
+        runtime=asked.lock.runtime,
+        needed=asked.needed,
+        target=target_of(asked.runtime),
+        chosen=(asked.runtime.version, asked.runtime.executable),
+        origins_known=asked.stamp is not None,
+    )
+
+
+def _corrected(
+    libraries: Mapping[NormalizedName, Installed], declaration: Declaration
+) -> dict[NormalizedName, Installed]:
+    """Libraries whose metadata is as the declaration corrects it."""
+    return {
+        name: one if one.metadata is None else replace(one, metadata=corrected(one.metadata, declaration))
+        for name, one in libraries.items()
+    }
