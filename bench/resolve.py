@@ -19,7 +19,7 @@ from pathlib import Path
 from bench.in_turn import compared, line, put_aside
 from bench.made_up_index import MadeUpIndex, declaration_for, generate
 from rabbet.demo.stand_in import Manner, StandIn
-from rabbet.store.memory import LAYOUT
+from rabbet.store.blob_cache import LAYOUT
 
 LOCKED = 100
 LATENCY = 0.020  # seconds

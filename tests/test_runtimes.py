@@ -16,8 +16,8 @@ from rabbet.formats.pyproject import read_declaration
 from rabbet.runtimes.choose import choose
 from rabbet.runtimes.probe import probe_all
 from rabbet.runtimes.search import find_executables
-from rabbet.store.memory import Memory
-from rabbet.tasks.runtime import targets_for
+from rabbet.store.blob_cache import Memory
+from rabbet.workspace.runtime import targets_for
 from tests.support.catalogue import MARKERS
 
 

@@ -23,6 +23,7 @@ LAYERS = [
     "store",
     "runtimes",
     "environment",
+    "workspace",
     "tasks",
     "cli",
     "demo",

@@ -24,7 +24,7 @@ from rabbet.environment.pattern import (
     read_pattern,
     write_pattern,
 )
-from rabbet.store.memory import Memory
+from rabbet.store.blob_cache import Memory
 from rabbet.store.trees import write_tree
 from rabbet.store.unpack import stored_files
 

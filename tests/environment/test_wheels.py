@@ -25,13 +25,13 @@ from rabbet.environment.create import create_environment, own_parts
 from rabbet.environment.guarded import GuardedEnvironment
 from rabbet.environment.inspect import take_inventory
 from rabbet.environment.install import install_wheel, prepare_wheel
+from rabbet.environment.install_state import Stamp
 from rabbet.environment.layout import Layout
 from rabbet.environment.linking import Linking
 from rabbet.environment.remove import remove_library
-from rabbet.environment.stamp import Stamp
 from rabbet.errors import IntegrityFailed
 from rabbet.runtimes.probe import probe_all
-from rabbet.store.memory import Memory
+from rabbet.store.blob_cache import Memory
 from rabbet.store.store import Store, Unpacked
 
 INFO = "hivewire-1.0.dist-info"

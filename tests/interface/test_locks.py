@@ -13,7 +13,7 @@ from rabbet.core.targets import named_target
 from rabbet.demo.files import write_files
 from rabbet.demo.libraries import RELEASES, MadeUp
 from rabbet.demo.stand_in import StandIn
-from rabbet.store.memory import LAYOUT
+from rabbet.store.blob_cache import LAYOUT
 from tests.support.program import ProgramCase
 
 

@@ -12,7 +12,7 @@ from pathlib import Path
 
 from rabbet.demo.libraries import RELEASES
 from rabbet.demo.stand_in import Manner, StandIn
-from rabbet.store.memory import LAYOUT
+from rabbet.store.blob_cache import LAYOUT
 from tests.support.program import ProgramCase
 
 TABLE = tomllib.loads((Path(__file__).parent.parent / "data" / "trust.toml").read_text())

@@ -16,8 +16,8 @@ from rabbet.core.targets import named_target
 from rabbet.demo.files import build_file, metadata_of
 from rabbet.demo.libraries import RELEASES, MadeUp
 from rabbet.environment.inspect import take_inventory
+from rabbet.environment.install_state import STAMP, own_stamp
 from rabbet.environment.pattern import read_pattern
-from rabbet.environment.stamp import STAMP, own_stamp
 from rabbet.errors import RabbetError
 from rabbet.formats.address import NotAnAddress, parse_address
 from rabbet.formats.entry_points import read_commands
@@ -38,8 +38,8 @@ from rabbet.formats.static_metadata import metadata_of_tree
 from rabbet.sources.archive_metadata import metadata_in, sdist_metadata_in
 from rabbet.sources.credentials import Credentials
 from rabbet.sources.pages import Pages
+from rabbet.store.blob_cache import Memory
 from rabbet.store.environments import NAME_FILE, Environments
-from rabbet.store.memory import Memory
 from rabbet.store.unpack import digests_in, unpack_wheel
 from tests.support.catalogue import EMPTY
 

@@ -16,10 +16,10 @@ from rabbet.cli.output import write_line
 from rabbet.cli.style import Style, TableLine, style_for
 from rabbet.core.shown_text import visible, without_credentials
 from rabbet.errors import WrongUsage
-from rabbet.tasks.machine import Machine
+from rabbet.workspace.machine import Machine
 
 if TYPE_CHECKING:
-    from rabbet.tasks.project import Project
+    from rabbet.workspace.project import Project
 
 __all__ = ["Context", "make_context"]
 
@@ -40,7 +40,7 @@ class Context(NamedTuple):
 
     def project(self, variant: str | None = None) -> "Project":
         """The project of the current folder, or a variant of it. Raises `NoDeclaration`."""
-        from rabbet.tasks.project import find_project
+        from rabbet.workspace.project import find_project
 
         return find_project(self.machine.folder).of(variant)
 

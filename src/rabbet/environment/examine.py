@@ -17,8 +17,8 @@ from pathlib import Path
 from typing import NamedTuple, TypeAlias
 
 from rabbet.core.model.inventory import Installed
+from rabbet.environment.install_state import STAMP, Stamp
 from rabbet.environment.layout import Layout
-from rabbet.environment.stamp import STAMP, Stamp
 from rabbet.formats.record import RecordRow
 from rabbet.regular_file import open_regular
 

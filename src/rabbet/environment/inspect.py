@@ -12,9 +12,9 @@ from rabbet.core.limits import MOST_METADATA, MOST_TEXT_FILE
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.release import Metadata
 from rabbet.environment.examine import Begin, Recorded, examine, unobserved
+from rabbet.environment.install_state import Stamp
 from rabbet.environment.journal import unfinished_libraries
 from rabbet.environment.layout import CONFIGURATION, Layout
-from rabbet.environment.stamp import Stamp
 from rabbet.errors import EnvironmentFailed
 from rabbet.formats.metadata import MetadataBroken, parse_metadata
 from rabbet.formats.record import read_record

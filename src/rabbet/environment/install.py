@@ -11,9 +11,9 @@ from typing import NamedTuple
 
 from rabbet.core.limits import MOST_METADATA
 from rabbet.environment.guarded import GuardedEnvironment
+from rabbet.environment.install_state import Origin
 from rabbet.environment.layout import Layout
 from rabbet.environment.scripts import command_script, with_head
-from rabbet.environment.stamp import Origin
 from rabbet.errors import IntegrityFailed
 from rabbet.formats.entry_points import read_commands
 from rabbet.formats.record import RecordRow, write_record

@@ -21,7 +21,7 @@ from rabbet.store.trees import is_sound_tree, note_state
 if TYPE_CHECKING:
     from rabbet.environment.guarded import GuardedEnvironment
     from rabbet.environment.install import Placed
-    from rabbet.store.memory import Memory
+    from rabbet.store.blob_cache import Memory
 
 __all__ = ["Pattern", "StoreChanged", "Tree", "follow_pattern", "pattern_of", "read_pattern", "write_pattern"]
 

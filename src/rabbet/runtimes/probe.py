@@ -10,7 +10,7 @@ from pathlib import Path
 from packaging.version import Version
 
 from rabbet.core.model.runtime import PythonRuntime, Refusal
-from rabbet.store.memory import Memory
+from rabbet.store.blob_cache import Memory
 
 __all__ = ["probe_all"]
 

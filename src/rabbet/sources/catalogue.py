@@ -23,7 +23,7 @@ from rabbet.core.solve.policy import Policy
 from rabbet.errors import SourceFailed
 from rabbet.formats.metadata import MetadataBroken, parse_metadata, parse_static_metadata
 from rabbet.sources.base import Source
-from rabbet.sources.waiting import awaited
+from rabbet.sources.interruptible import awaited
 
 __all__ = ["Catalogue", "MetadataMemory", "Reading", "told_key"]
 

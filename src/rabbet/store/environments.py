@@ -10,7 +10,7 @@ from contextlib import suppress
 from pathlib import Path
 
 from rabbet.regular_file import read_regular
-from rabbet.store.memory import Memory
+from rabbet.store.blob_cache import Memory
 
 __all__ = ["NAME_FILE", "Environments", "new_name"]
 

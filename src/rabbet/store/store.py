@@ -37,10 +37,10 @@ from rabbet.core.model.runtime import PythonRuntime
 from rabbet.errors import IntegrityFailed
 from rabbet.regular_file import read_regular
 from rabbet.store.atomic import cannot_write
-from rabbet.store.claims import claimed
+from rabbet.store.blob_cache import Memory
 from rabbet.store.compile import Compilation, Compiler
 from rabbet.store.folder import make_folder
-from rabbet.store.memory import Memory
+from rabbet.store.process_lock import claimed
 from rabbet.store.trees import StoredFile, is_sound, note_state, read_tree, sound_tree, write_tree
 from rabbet.store.unpack import digests_in, stored_files, unpack_wheel
 

@@ -19,8 +19,8 @@ from typing import NamedTuple
 
 from rabbet.core.limits import MOST_NOTES
 from rabbet.regular_file import open_regular, read_regular
+from rabbet.store.blob_cache import FORGOTTEN, Memory, sealed, unsealed
 from rabbet.store.file_states import state_of
-from rabbet.store.memory import FORGOTTEN, Memory, sealed, unsealed
 
 __all__ = ["StoredFile", "is_sound", "is_sound_tree", "note_state", "read_tree", "sound_tree", "write_tree"]
 

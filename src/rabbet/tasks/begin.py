@@ -16,9 +16,9 @@ from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import complete
 from rabbet.runtimes.choose import newest_first
 from rabbet.store.atomic import write_text
-from rabbet.tasks.machine import Machine
-from rabbet.tasks.project import DECLARATION, read_text
-from rabbet.tasks.runtime import found_runtimes
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.project import DECLARATION, read_text
+from rabbet.workspace.runtime import found_runtimes
 
 __all__ = [
     "Answers",

@@ -9,8 +9,8 @@ from rabbet.environment.conflicts import refuse_conflicts
 from rabbet.environment.install import prepare_wheel
 from rabbet.environment.layout import Layout
 from rabbet.errors import EnvironmentFailed, IntegrityFailed
-from rabbet.tasks.machine import Machine
-from rabbet.tasks.project import Project
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.project import Project
 
 __all__ = ["file_clash"]
 

@@ -14,13 +14,13 @@ from rabbet.environment.install import Prepared, prepare_wheel
 from rabbet.environment.layout import Layout
 from rabbet.errors import IntegrityFailed
 from rabbet.formats.metadata import MetadataBroken, parse_metadata
-from rabbet.sources.waiting import as_finished
+from rabbet.sources.interruptible import as_finished
 from rabbet.store.compile import Compiler
 from rabbet.store.store import Store, Unpacked
 from rabbet.tasks.fetch import fetched_wheels
-from rabbet.tasks.machine import Machine
-from rabbet.tasks.progress import Observer
-from rabbet.tasks.project import Project
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.progress import Observer
+from rabbet.workspace.project import Project
 
 __all__ = ["coming"]
 

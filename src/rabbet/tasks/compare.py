@@ -11,8 +11,8 @@ from rabbet.formats.pylock import read_lock
 from rabbet.formats.pyproject import read_declaration
 from rabbet.sources.git import file_at
 from rabbet.tasks.explain import remembered_needs
-from rabbet.tasks.machine import Machine
-from rabbet.tasks.project import DECLARATION, Project, read_text
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.project import DECLARATION, Project, read_text
 
 __all__ = ["Compared", "compare"]
 

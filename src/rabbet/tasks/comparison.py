@@ -15,15 +15,15 @@ from rabbet.core.model.lock import Lock, Needed, Selection
 from rabbet.core.model.runtime import PythonRuntime, Refusal
 from rabbet.core.targets import target_of
 from rabbet.environment.inspect import take_inventory
-from rabbet.environment.stamp import Stamp, own_stamp
+from rabbet.environment.install_state import Stamp, own_stamp
 from rabbet.tasks.deep import deep_inventory
-from rabbet.tasks.interpreter import interpreter_trouble
-from rabbet.tasks.machine import Machine
-from rabbet.tasks.progress import Observer, reading_files
-from rabbet.tasks.project import Project
-from rabbet.tasks.runtime import chosen_runtime, found_runtimes
-from rabbet.tasks.selection import Wish, selected
-from rabbet.tasks.unchanged import environment_state, recall_sound
+from rabbet.workspace.interpreter import interpreter_trouble
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.progress import Observer, reading_files
+from rabbet.workspace.project import Project
+from rabbet.workspace.result_cache import environment_state, recall_sound
+from rabbet.workspace.runtime import chosen_runtime, found_runtimes
+from rabbet.workspace.selection import Wish, selected
 
 __all__ = ["Comparison", "Question", "compared", "question"]
 

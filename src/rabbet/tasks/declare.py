@@ -14,9 +14,9 @@ from rabbet.errors import NoLock, NoRuntime, WrongUsage
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import apply
 from rabbet.store.atomic import write_text
-from rabbet.tasks.machine import Machine
-from rabbet.tasks.project import Project, read_text
-from rabbet.tasks.runtime import chosen_runtime, found_runtimes
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.project import Project, read_text
+from rabbet.workspace.runtime import chosen_runtime, found_runtimes
 
 __all__ = ["Edited", "change", "entries_of"]
 

@@ -19,13 +19,13 @@ from rabbet.core.model.runtime import PythonRuntime
 from rabbet.environment.create import own_parts
 from rabbet.environment.inspect import take_inventory
 from rabbet.environment.install import Prepared, record_content
+from rabbet.environment.install_state import Stamp
 from rabbet.environment.layout import Layout
-from rabbet.environment.stamp import Stamp
 from rabbet.store.trees import is_sound
 from rabbet.tasks.coming import coming
-from rabbet.tasks.machine import Machine
-from rabbet.tasks.progress import Observer, reading_files
-from rabbet.tasks.project import Project
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.progress import Observer, reading_files
+from rabbet.workspace.project import Project
 
 __all__ = ["deep_inventory"]
 

@@ -11,11 +11,11 @@ from rabbet.core.model.lock import Lock, Needed
 from rabbet.environment.inspect import read_configuration
 from rabbet.formats.pylock import edited_by_hand
 from rabbet.tasks.comparison import compared, question
-from rabbet.tasks.machine import Machine
-from rabbet.tasks.progress import Observer
-from rabbet.tasks.project import Project
-from rabbet.tasks.selection import Wish
-from rabbet.tasks.unchanged import remember_fit
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.progress import Observer
+from rabbet.workspace.project import Project
+from rabbet.workspace.result_cache import remember_fit
+from rabbet.workspace.selection import Wish
 
 __all__ = ["Drift", "drift"]
 

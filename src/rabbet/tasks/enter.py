@@ -4,9 +4,9 @@ import os
 from pathlib import PurePath
 
 from rabbet.errors import EnvironmentFailed, WrongUsage
-from rabbet.tasks.machine import Machine
-from rabbet.tasks.project import Project
 from rabbet.tasks.run import ACTIVE, inside
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.project import Project
 
 __all__ = ["shell_inside"]
 

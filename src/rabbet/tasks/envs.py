@@ -5,18 +5,18 @@ from pathlib import Path
 
 from rabbet.core.model.plan import Plan
 from rabbet.core.shell import quoted
-from rabbet.environment.beside import discard_environment
 from rabbet.environment.inspect import read_configuration
+from rabbet.environment.install_state import own_stamp
 from rabbet.environment.size import Size, size_of
-from rabbet.environment.stamp import own_stamp
+from rabbet.environment.staging import discard_environment
 from rabbet.errors import EnvironmentFailed, RabbetError
-from rabbet.tasks.machine import Machine
-from rabbet.tasks.progress import Observer, Silent
-from rabbet.tasks.project import DECLARATION, ENVIRONMENT, Project
 from rabbet.tasks.recreate import prepare
 from rabbet.tasks.run import ACTIVE
-from rabbet.tasks.selection import Wish
-from rabbet.tasks.unchanged import recall_fit
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.progress import Observer, Silent
+from rabbet.workspace.project import DECLARATION, ENVIRONMENT, Project
+from rabbet.workspace.result_cache import recall_fit
+from rabbet.workspace.selection import Wish
 
 __all__ = ["Known", "discard", "known_environments"]
 

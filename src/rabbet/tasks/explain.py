@@ -25,12 +25,12 @@ from rabbet.core.wording import requirement_text
 from rabbet.errors import SourceFailed, WrongUsage
 from rabbet.formats.metadata import MetadataBroken, parse_metadata
 from rabbet.sources.catalogue import Catalogue, told_key
-from rabbet.store.memory import Memory
-from rabbet.tasks.catalogue import open_sources
-from rabbet.tasks.machine import Machine
-from rabbet.tasks.progress import Observer
-from rabbet.tasks.project import Project
-from rabbet.tasks.runtime import chosen_runtime, found_runtimes, targets_for
+from rabbet.store.blob_cache import Memory
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.progress import Observer
+from rabbet.workspace.project import Project
+from rabbet.workspace.runtime import chosen_runtime, found_runtimes, targets_for
+from rabbet.workspace.sources import open_sources
 
 __all__ = ["Explained", "Needs", "explain", "explain_all", "remembered_needs"]
 

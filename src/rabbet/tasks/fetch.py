@@ -7,12 +7,12 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rabbet.core.model.lock import LockedFile
+from rabbet.sources.interruptible import as_finished
 from rabbet.sources.local_file import local_path, read_pieces
-from rabbet.sources.waiting import as_finished
 from rabbet.store.store import Unpacked
-from rabbet.tasks.machine import Machine
-from rabbet.tasks.progress import Observer
-from rabbet.tasks.project import Project
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.progress import Observer
+from rabbet.workspace.project import Project
 
 if TYPE_CHECKING:
     from rabbet.sources.http import HttpClient
@@ -85,7 +85,7 @@ class _Client:
 
     @property
     def opened(self) -> "HttpClient":
-        from rabbet.tasks.network import open_client
+        from rabbet.workspace.sources import open_client
 
         with self._guard:
             if self._opened is None:

@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING
 from rabbet.core.model.edit import Edit
 from rabbet.store.atomic import put_back_on_failure
 from rabbet.tasks.declare import Edited, change
-from rabbet.tasks.machine import Machine
-from rabbet.tasks.progress import Observer
-from rabbet.tasks.project import Project
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.progress import Observer
+from rabbet.workspace.project import Project
 
 if TYPE_CHECKING:
     from rabbet.tasks.recreate import Outlook
@@ -39,8 +39,8 @@ def carried_out(
         return Done(change(project, machine, edits))
     from rabbet.tasks.recreate import recreate
     from rabbet.tasks.resolve import resolve
-    from rabbet.tasks.selection import Wish
-    from rabbet.tasks.settle import Aim
+    from rabbet.tasks.resolve_targets import Aim
+    from rabbet.workspace.selection import Wish
 
     def locks() -> list[Path]:
         return list(project.folder.glob("pylock*.toml"))

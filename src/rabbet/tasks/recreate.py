@@ -11,29 +11,29 @@ from rabbet.core.drift.plan import plan_anew, plan_changes, reason_to_rebuild
 from rabbet.core.model.lock import Selection
 from rabbet.core.model.plan import Action, Plan
 from rabbet.core.model.runtime import PythonRuntime
-from rabbet.environment.beside import clear_up, taking_place_of
 from rabbet.environment.conflicts import folds_case, refuse_conflicts
 from rabbet.environment.create import create_environment, own_parts
 from rabbet.environment.guarded import GuardedEnvironment
 from rabbet.environment.install import Placed, Prepared, install_wheel
+from rabbet.environment.install_state import STAMP, Origin, Stamp, own_stamp, stamp_content
 from rabbet.environment.journal import close_journal, open_journal
 from rabbet.environment.layout import Layout
 from rabbet.environment.linking import Linking
 from rabbet.environment.remove import recorded_places, remove_library, remove_strays
-from rabbet.environment.stamp import STAMP, Origin, Stamp, own_stamp, stamp_content
+from rabbet.environment.staging import clear_up, taking_place_of
 from rabbet.errors import EnvironmentFailed, ExitCode, IntegrityFailed, RabbetError, Way
 from rabbet.formats.pylock import edited_by_hand
 from rabbet.store.atomic import cannot_write
 from rabbet.store.environments import Environments
 from rabbet.tasks.coming import coming
 from rabbet.tasks.comparison import Question, compared, question
-from rabbet.tasks.machine import Machine
-from rabbet.tasks.progress import Observer, Silent
-from rabbet.tasks.project import DECLARATION, Project
 from rabbet.tasks.remake import remember_pattern
-from rabbet.tasks.selection import Wish
 from rabbet.tasks.stranger import stranger
-from rabbet.tasks.unchanged import Fit, remember_fit
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.progress import Observer, Silent
+from rabbet.workspace.project import DECLARATION, Project
+from rabbet.workspace.result_cache import Fit, remember_fit
+from rabbet.workspace.selection import Wish
 
 __all__ = ["Outlook", "prepare", "recreate"]
 

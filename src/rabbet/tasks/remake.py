@@ -10,7 +10,6 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from rabbet.environment.beside import leftovers, taking_place_of
 from rabbet.environment.guarded import GuardedEnvironment
 from rabbet.environment.layout import Layout
 from rabbet.environment.linking import Linking
@@ -22,13 +21,14 @@ from rabbet.environment.pattern import (
     read_pattern,
     write_pattern,
 )
+from rabbet.environment.staging import leftovers, taking_place_of
 from rabbet.store.atomic import cannot_write
-from rabbet.store.claims import claimed
-from rabbet.store.memory import Memory
-from rabbet.tasks.machine import Machine
-from rabbet.tasks.progress import Observer
-from rabbet.tasks.project import Project
-from rabbet.tasks.unchanged import digest_of
+from rabbet.store.blob_cache import Memory
+from rabbet.store.process_lock import claimed
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.progress import Observer
+from rabbet.workspace.project import Project
+from rabbet.workspace.result_cache import digest_of
 
 if TYPE_CHECKING:
     from rabbet.environment.install import Placed

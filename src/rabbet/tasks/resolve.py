@@ -6,8 +6,8 @@ from functools import cache
 
 from packaging.utils import NormalizedName
 
-from rabbet.core.lock.moves import Move
 from rabbet.core.lock.serving import places_of, serves, serving_too
+from rabbet.core.lock.version_changes import Move
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock
 from rabbet.core.model.runtime import PythonRuntime
@@ -16,14 +16,14 @@ from rabbet.errors import NotUnderstood, WrongUsage
 from rabbet.formats.merge import merge_sides
 from rabbet.formats.pylock import edited_by_hand, read_lock, write_lock
 from rabbet.store.atomic import write_text
-from rabbet.tasks.catalogue import Sources, open_sources
 from rabbet.tasks.clashes import file_clash
-from rabbet.tasks.machine import Machine
-from rabbet.tasks.progress import Observer
-from rabbet.tasks.project import Project, read_text
-from rabbet.tasks.runtime import chosen_runtime, found_runtimes, targets_for
-from rabbet.tasks.settle import Aim, Settling, settle
-from rabbet.tasks.unchanged import UpToDate, remember_unchanged
+from rabbet.tasks.resolve_targets import Aim, Settling, settle
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.progress import Observer
+from rabbet.workspace.project import Project, read_text
+from rabbet.workspace.result_cache import UpToDate, remember_unchanged
+from rabbet.workspace.runtime import chosen_runtime, found_runtimes, targets_for
+from rabbet.workspace.sources import Sources, open_sources
 
 __all__ = ["Resolved", "Verdict", "resolve", "up_to_date_lock", "verify"]
 

@@ -6,10 +6,10 @@ from pathlib import Path
 from typing import NoReturn
 
 from rabbet.errors import EnvironmentFailed
-from rabbet.tasks.machine import Machine
-from rabbet.tasks.project import Project
 from rabbet.tasks.stranger import stranger
-from rabbet.tasks.unchanged import recall_fit, remember_fit
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.project import Project
+from rabbet.workspace.result_cache import recall_fit, remember_fit
 
 __all__ = ["ACTIVE", "become", "inside", "refuse_unfit"]
 
@@ -52,9 +52,9 @@ def refuse_unfit(project: Project, machine: Machine, *, going_on: str) -> None:
     if recall_fit(project, machine) is not None:
         return
     from rabbet.core.model.plan import Action
-    from rabbet.tasks.progress import Silent
     from rabbet.tasks.recreate import prepare
-    from rabbet.tasks.selection import Wish
+    from rabbet.workspace.progress import Silent
+    from rabbet.workspace.selection import Wish
 
     outlook = prepare(project, machine, Silent(), Wish())
     plan = outlook.plan
@@ -103,7 +103,7 @@ def become(
 
 def _bringing(project: Project, machine: Machine) -> tuple[str, str]:
     """What may be done for a command that is not there, in words and as a command."""
-    from rabbet.environment.stamp import own_stamp
+    from rabbet.environment.install_state import own_stamp
 
     stamp = own_stamp(project.environment, machine.environments())
     if stamp is not None and (stamp.groups is not None or stamp.extras is not None):

@@ -4,15 +4,15 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
-from rabbet.environment.stamp import own_stamp
+from rabbet.environment.install_state import own_stamp
 from rabbet.errors import RabbetError
 from rabbet.formats.pylock import read_lock
 from rabbet.store.atomic import cannot_write
 from rabbet.store.environments import Environments
-from rabbet.store.keeping import Holding, Removed, check, holdings, sweep
-from rabbet.tasks.machine import Machine
-from rabbet.tasks.progress import Observer
-from rabbet.tasks.project import read_text
+from rabbet.store.maintenance import Holding, Removed, check, holdings, sweep
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.progress import Observer
+from rabbet.workspace.project import read_text
 
 __all__ = ["Overview", "check_store", "overview", "sweep_store"]
 

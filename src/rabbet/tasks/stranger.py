@@ -2,7 +2,7 @@
 
 from rabbet.core.shell import quoted
 from rabbet.errors import EnvironmentFailed
-from rabbet.tasks.project import Project
+from rabbet.workspace.project import Project
 
 __all__ = ["stranger"]
 

@@ -13,7 +13,7 @@ from rabbet.cli.options import add_json, add_offline, add_quiet, add_variant
 from rabbet.errors import ExitCode, WrongUsage
 
 if TYPE_CHECKING:
-    from rabbet.tasks.project import Project
+    from rabbet.workspace.project import Project
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -61,7 +61,7 @@ def run(arguments: Namespace, context: Context) -> int:
 
 def _refused_as_behind(arguments: Namespace, context: Context) -> bool:
     """Tell that the lock is not what was resolved from the declaration, if so."""
-    from rabbet.tasks.behind import behind
+    from rabbet.workspace.behind import behind
 
     project = context.project(arguments.variant)
     reason = behind(project)
@@ -76,7 +76,7 @@ def _refused_as_behind(arguments: Namespace, context: Context) -> bool:
 def _known_to_fit(project: "Project", context: Context) -> bool:
     """Tell of an environment that an earlier run found to fit, if nothing has changed since."""
     from rabbet.cli.views.unchanged import fit_text
-    from rabbet.tasks.unchanged import recall_fit
+    from rabbet.workspace.result_cache import recall_fit
 
     known = recall_fit(project, context.machine)
     if known is not None:
@@ -105,7 +105,7 @@ def _wished(arguments: Namespace) -> tuple[object, ...]:
 def _recreate(arguments: Namespace, context: Context) -> int:
     from rabbet.cli.views.recreate import document, show
     from rabbet.tasks.recreate import prepare, recreate
-    from rabbet.tasks.selection import Wish
+    from rabbet.workspace.selection import Wish
 
     wish = Wish(
         fresh=arguments.fresh,

@@ -55,7 +55,7 @@ def run(arguments: Namespace, context: Context) -> int:
     """Resolve and tell what moved, or verify."""
     if _plain(arguments):
         from rabbet.cli.views.unchanged import show_up_to_date
-        from rabbet.tasks.unchanged import recall_unchanged
+        from rabbet.workspace.result_cache import recall_unchanged
 
         for lock in (known := recall_unchanged(context.project(), context.machine)):
             show_up_to_date(lock, context)
@@ -76,7 +76,7 @@ def _resolve(arguments: Namespace, context: Context) -> int:
 
     from rabbet.cli.views import resolve as view
     from rabbet.tasks.resolve import resolve, verify
-    from rabbet.tasks.settle import Aim
+    from rabbet.tasks.resolve_targets import Aim
 
     project = context.project(arguments.variant)
     if arguments.verify:

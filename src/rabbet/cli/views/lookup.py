@@ -4,7 +4,7 @@ from collections.abc import Sequence
 
 from rabbet.cli.context import Context
 from rabbet.cli.style import count, table
-from rabbet.core.lock.offers import Offer
+from rabbet.core.lock.release_overview import Offer
 from rabbet.core.model.target import Target
 from rabbet.tasks.lookup import LookedUp
 

@@ -6,7 +6,7 @@ from dataclasses import asdict
 from rabbet.cli.context import Context
 from rabbet.cli.style import count, size_text, table
 from rabbet.errors import ExitCode
-from rabbet.store.keeping import Removed
+from rabbet.store.maintenance import Removed
 from rabbet.tasks.store import Overview
 
 __all__ = ["show_damaged", "show_overview", "show_removed"]

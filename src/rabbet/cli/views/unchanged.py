@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 from rabbet.cli.context import Context
 from rabbet.cli.options import variant_option
 from rabbet.cli.style import count, table
-from rabbet.tasks.unchanged import Fit, UpToDate
+from rabbet.workspace.result_cache import Fit, UpToDate
 
 if TYPE_CHECKING:
     from rabbet.environment.pattern import Pattern

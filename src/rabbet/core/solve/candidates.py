@@ -12,7 +12,7 @@ from packaging.version import Version
 from rabbet.core.limits import LONGEST_TEXT
 from rabbet.core.model.release import Candidate, ListedFile, Listing, SetAside, SourceTree
 from rabbet.core.model.target import Target
-from rabbet.core.solve.masks import ReleaseMasks
+from rabbet.core.solve.version_sets import ReleaseMasks
 from rabbet.core.targets import baseline_needed
 
 __all__ = ["Candidates", "candidates_for"]

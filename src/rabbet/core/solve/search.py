@@ -10,7 +10,7 @@ learned incompatibility follows from known ones, and each rules out the state th
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from rabbet.core.solve.agenda import Agenda
+from rabbet.core.solve.decision_queue import DecisionQueue
 from rabbet.core.solve.incompatibility import Incompatibility
 from rabbet.core.solve.policy import Policy
 from rabbet.core.solve.problem import Problem
@@ -37,7 +37,7 @@ class Search:
         self._policy = policy
         self._trail = Trail()
         self._propagator = Propagator(self._trail)
-        self._agenda = Agenda(problem, self._trail)
+        self._queue = DecisionQueue(problem, self._trail)
 
     def run(self) -> Mapping[int, int] | Incompatibility:
         """The bit chosen for each slot that gets a release, or the refutation (it has no terms)."""
@@ -51,7 +51,7 @@ class Search:
                     return learned
                 conflict = self._propagator.add(learned)
                 continue
-            slot = self._agenda.next()
+            slot = self._queue.next()
             if slot is None:
                 return self._selection()
             conflict = self._choose(slot)
@@ -63,7 +63,7 @@ class Search:
 
     def _put_touched(self) -> None:
         for slot in self._propagator.touched:
-            self._agenda.put(slot)
+            self._queue.put(slot)
         self._propagator.touched.clear()
 
     def _admit(self, incompatibilities: Sequence[Incompatibility]) -> Incompatibility | None:
@@ -100,9 +100,9 @@ class Search:
         """Go back, and note which slots are open again and which were contested."""
         for slot in self._trail.backjump(level):
             self._propagator.widened(slot)
-            self._agenda.put(slot)
+            self._queue.put(slot)
         for slot, _ in learned.terms:
-            self._agenda.contested(slot)
+            self._queue.contested(slot)
 
     def _choose(self, slot: int) -> Incompatibility | None:
         """Decide on a release, unless taking in what it needs already forces something.
@@ -120,7 +120,7 @@ class Search:
             self.effort.decisions += 1
             self._trail.decide(slot, bit)
             self._propagator.narrowed(slot)
-        self._agenda.put(slot)
+        self._queue.put(slot)
         return conflict
 
     def _best(self, slot: int) -> int:

@@ -16,10 +16,10 @@ from rabbet.core.wording import renamed, requirement_text
 from rabbet.errors import NoSolution, Way
 from rabbet.runtimes.choose import newest_first
 from rabbet.sources.catalogue import Catalogue
-from rabbet.tasks.machine import Machine
-from rabbet.tasks.progress import Observer
-from rabbet.tasks.project import Project, read_text
-from rabbet.tasks.runtime import found_runtimes
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.progress import Observer
+from rabbet.workspace.project import Project, read_text
+from rabbet.workspace.runtime import found_runtimes
 
 if TYPE_CHECKING:
     from rabbet.core.solve.prose import Explanation
@@ -82,7 +82,7 @@ def no_solution(unsolved: Unsolved, machine: Machine, observer: Observer) -> NoS
 
 def _unknown(unsolved: Unsolved) -> NoSolution | None:
     """The error for names that no source knows, all of them at once."""
-    from rabbet.tasks.advice import command_for, place_of
+    from rabbet.tasks.suggested_commands import command_for, place_of
 
     catalogue = unsolved.catalogue
     text = read_text(unsolved.project.declaration_file, by_hand=True)
@@ -123,7 +123,7 @@ def _further(explanation: "Explanation") -> str:
 def _ways(unsolved: Unsolved, machine: Machine) -> "tuple[Suggestions, list[Way]]":
     """What was tried, and the commands that help, the smallest changes first."""
     from rabbet.core.solve.suggest import Question, suggestions
-    from rabbet.tasks.advice import command_for, edits_for, helps
+    from rabbet.tasks.suggested_commands import command_for, edits_for, helps
 
     until = time.monotonic() + _SECONDS
     text = read_text(unsolved.project.declaration_file, by_hand=True)

@@ -14,13 +14,13 @@ from typing import NamedTuple
 
 from rabbet import __version__
 from rabbet.core.limits import MOST_TEXT_FILE
-from rabbet.environment.beside import leftovers
+from rabbet.environment.staging import leftovers
 from rabbet.regular_file import read_regular
 from rabbet.runtimes.search import find_executables
+from rabbet.store.blob_cache import Memory
 from rabbet.store.file_states import state_of
-from rabbet.store.memory import Memory
-from rabbet.tasks.machine import Machine
-from rabbet.tasks.project import Project
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.project import Project
 
 __all__ = [
     "Fit",

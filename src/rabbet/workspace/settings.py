@@ -7,8 +7,8 @@ from rabbet.errors import NotUnderstood, SourceFailed
 from rabbet.formats.address import hidden
 from rabbet.formats.pyproject import wrong_source
 from rabbet.formats.toml import parse_toml
-from rabbet.tasks.machine import Machine
-from rabbet.tasks.project import read_text
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.project import read_text
 
 __all__ = ["Settings", "known_sources", "read_settings", "users_source"]
 

@@ -8,8 +8,8 @@ from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
+from rabbet.store.blob_cache import Memory
 from rabbet.store.folder import make_folder
-from rabbet.store.memory import Memory
 from rabbet.store.store import Store
 from rabbet.store.trees import is_sound
 

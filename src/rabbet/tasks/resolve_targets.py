@@ -11,9 +11,9 @@ from packaging.version import Version
 
 from rabbet.core.corrections import idle_corrections
 from rabbet.core.lock.build import Solved, build_lock
-from rabbet.core.lock.moves import Move, explained_moves
 from rabbet.core.lock.select import libraries_for
 from rabbet.core.lock.serving import serves
+from rabbet.core.lock.version_changes import Move, explained_moves
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, LockedRuntime
 from rabbet.core.model.release import Candidate, Metadata, SetAside
@@ -22,9 +22,9 @@ from rabbet.core.model.solution import Solution
 from rabbet.core.model.target import Target
 from rabbet.core.solve.policy import Policy
 from rabbet.sources.catalogue import Catalogue
-from rabbet.tasks.catalogue import Sources
-from rabbet.tasks.machine import Machine
-from rabbet.tasks.progress import Observer
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.progress import Observer
+from rabbet.workspace.sources import Sources
 
 if TYPE_CHECKING:
     from rabbet.core.solve.solver import Refutation
@@ -213,7 +213,7 @@ def _only_there(move: Move, target: Target, chosen: Mapping[NormalizedName, Vers
 def _no_solution(
     work: Settling, refutation: "Refutation", catalogue: Catalogue, target: Target, aim: Aim
 ) -> "NoSolution":
-    from rabbet.tasks.unsolved import Unsolved, no_solution  # here: most declarations have a solution
+    from rabbet.tasks.conflict_report import Unsolved, no_solution  # here: most declarations have a solution
 
     unsolved = Unsolved(
         declaration=work.declaration,

@@ -8,7 +8,7 @@ from packaging.utils import canonicalize_name
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, Selection
 from rabbet.core.near_names import near_names
-from rabbet.environment.stamp import Stamp
+from rabbet.environment.install_state import Stamp
 from rabbet.errors import WrongUsage
 
 __all__ = ["Wish", "selected"]

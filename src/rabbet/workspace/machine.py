@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
-from rabbet.store.memory import LAYOUT
+from rabbet.store.blob_cache import LAYOUT
 
 if TYPE_CHECKING:
     from rabbet.store.environments import Environments
@@ -70,7 +70,7 @@ class Machine(NamedTuple):
             return named != "0"
         if not self.settings_file().is_file():
             return True
-        from rabbet.tasks.settings import read_settings
+        from rabbet.workspace.settings import read_settings
 
         return read_settings(self).share_files
 

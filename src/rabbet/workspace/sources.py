@@ -3,12 +3,13 @@
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import partial
+from pathlib import Path
 from typing import TypeGuard
 
 from packaging.utils import NormalizedName
 
 from rabbet.core.corrections import corrected
-from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.declaration import Declaration, SourceEntry
 from rabbet.core.model.lock import Lock, LockedCheckout, LockedCommit
 from rabbet.core.model.target import Target
 from rabbet.core.solve.policy import Policy
@@ -16,6 +17,7 @@ from rabbet.formats.address import Address
 from rabbet.formats.requirement import is_file
 from rabbet.sources.base import Source
 from rabbet.sources.catalogue import Catalogue, Reading
+from rabbet.sources.credentials import Credentials
 from rabbet.sources.direct import DirectSource, direct_addresses
 from rabbet.sources.file_reader import FileReader
 from rabbet.sources.git import FarRepository
@@ -23,13 +25,12 @@ from rabbet.sources.http import HttpClient
 from rabbet.sources.opening import open_source
 from rabbet.sources.trees import CheckoutSource, RepositorySource
 from rabbet.store.store import Store
-from rabbet.tasks.machine import Machine
-from rabbet.tasks.network import open_client
-from rabbet.tasks.progress import Observer
-from rabbet.tasks.project import Project
-from rabbet.tasks.settings import known_sources
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.progress import Observer
+from rabbet.workspace.project import Project
+from rabbet.workspace.settings import known_sources, users_source
 
-__all__ = ["Sources", "open_sources"]
+__all__ = ["Sources", "open_client", "open_sources"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -119,6 +120,18 @@ def open_sources(
         for entry in (known_sources(declaration, machine) if wanted else ())
     ]
     return Sources(opened=tuple(opened), client=client, project=project, machine=machine, store=store)
+
+
+def open_client(declaration: Declaration, machine: Machine) -> HttpClient:
+    """A client that knows the credentials for the declared sources, or for the user's."""
+    entries = declaration.sources
+    if not entries:
+        address = users_source(machine)
+        entries = (SourceEntry(name="default", url=address),) if address else ()
+    netrc_file = Path(machine.environ.get("NETRC") or machine.home / ".netrc")
+    addresses = [one.requirement.url for one in declaration.declared() if one.requirement.url is not None]
+    credentials = Credentials(entries, machine.environ, netrc_file, addresses=addresses)
+    return HttpClient(machine.environ, credentials, offline=machine.offline)
 
 
 def _is_commit(tree: LockedCommit | LockedCheckout | None) -> TypeGuard[LockedCommit]:

@@ -1,7 +1,7 @@
 """Whether a lock is what was resolved from the declaration as it is now."""
 
 from rabbet.formats.pylock import edited_by_hand
-from rabbet.tasks.project import Project
+from rabbet.workspace.project import Project
 
 __all__ = ["behind"]
 

@@ -13,7 +13,7 @@ from rabbet.errors import NoRuntime, WrongUsage
 from rabbet.runtimes.choose import choose, newest_first
 from rabbet.runtimes.probe import probe_all
 from rabbet.runtimes.search import find_executables
-from rabbet.tasks.machine import Machine
+from rabbet.workspace.machine import Machine
 
 __all__ = ["chosen_runtime", "found_runtimes", "targets_for"]
 

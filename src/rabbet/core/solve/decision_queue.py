@@ -1,4 +1,4 @@
-"""The agenda: which slot that needs a release is looked at next."""
+"""The queue of decisions: which slot that needs a release is looked at next."""
 
 import heapq
 from typing import TypeAlias
@@ -6,12 +6,12 @@ from typing import TypeAlias
 from rabbet.core.solve.problem import Problem
 from rabbet.core.solve.trail import Trail
 
-__all__ = ["Agenda"]
+__all__ = ["DecisionQueue"]
 
 _Urgency: TypeAlias = tuple[bool, int, int, int, str]
 
 
-class Agenda:
+class DecisionQueue:
     """A queue by urgency.
 
     Slots with a single release left come first: what they need has to be taken in before the next free

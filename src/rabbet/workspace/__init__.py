@@ -1,0 +1,1 @@
+"""The project, the machine, settings, sources opened for a project, and cached results."""
