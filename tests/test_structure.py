@@ -23,6 +23,7 @@ LAYERS = [
     "store",
     "runtimes",
     "environment",
+    "compose",
     "workspace",
     "tasks",
     "cli",

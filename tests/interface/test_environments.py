@@ -140,15 +140,15 @@ class Environments(ProgramCase):
         site, whole = self.site, self.tree()
         store = self.root / "store" / LAYOUT
         stored = next((store / "unpacked").glob("*/tree/tallywax.py"))
-        pattern, declaration = next((store / "patterns").iterdir()), self.project / "pyproject.toml"
+        manifest, declaration = next((store / "manifests").iterdir()), self.project / "pyproject.toml"
         changes: list[tuple[bool, Callable[[], object]]] = [
             (True, lambda: None),
-            (True, lambda: os.utime(pattern)),
+            (True, lambda: os.utime(manifest)),
             (False, lambda: (stored.chmod(0o644), stored.write_text("x = 'edited in place'\n"))),
             (True, lambda: None),
             (False, lambda: shutil.rmtree(store / "unpacked")),
-            (False, lambda: pattern.write_bytes(b"damaged")),
-            (False, pattern.unlink),
+            (False, lambda: manifest.write_bytes(b"damaged")),
+            (False, manifest.unlink),
             (False, lambda: declaration.write_text(declaration.read_text() + "# other\n")),
         ]
         for number, (at_once, change) in enumerate(changes):

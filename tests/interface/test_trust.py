@@ -213,7 +213,7 @@ class DamageIsNoticed(Trust):
         self.rabbet("recreate")
         lock, installed = (self.project / "pylock.toml").read_text(), self.installed()
         store = self.root / "store" / LAYOUT
-        parts = ("listings", "metadata", "runtimes", "unchanged", "patterns", "states")
+        parts = ("listings", "metadata", "runtimes", "unchanged", "manifests", "states")
         for way in TABLE["damages"]:
             with self.subTest(way):
                 for path in (one for part in parts for one in (store / part).iterdir()):

@@ -17,7 +17,7 @@ from rabbet.demo.files import build_file, metadata_of
 from rabbet.demo.libraries import RELEASES, MadeUp
 from rabbet.environment.inspect import take_inventory
 from rabbet.environment.install_state import STAMP, own_stamp
-from rabbet.environment.pattern import read_pattern
+from rabbet.environment.manifest import read_manifest
 from rabbet.errors import RabbetError
 from rabbet.formats.address import NotAnAddress, parse_address
 from rabbet.formats.entry_points import read_commands
@@ -290,9 +290,9 @@ READERS: Mapping[str, Reader] = {
         stamped,
         (),
     ),
-    "pattern": Reader(
+    "manifest": Reader(
         b'[3, [["x", "1"]], "P", ["lib"], [["a", "b"]], [["k", "p", [["f", "s", "n"]]]], [["w", "c", true]]]',
-        lambda c, _: read_pattern(c),
+        lambda c, _: read_manifest(c),
         (),
     ),
     "memory": Reader(b"0123456789abcdef and more", remembered, ()),

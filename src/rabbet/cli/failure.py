@@ -1,4 +1,4 @@
-"""Failures as people read them: what, because, try."""
+"""Format errors for people: the message, the reasons, and commands to try."""
 
 import re
 from collections.abc import Sequence

@@ -1,4 +1,4 @@
-"""What nobody foresaw: one line for the user, and a report that is kept for whoever mends it."""
+"""Unexpected errors: one line for the user, and a crash report kept on disk."""
 
 import platform
 import tempfile

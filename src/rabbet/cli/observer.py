@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING, NamedTuple, Protocol, TextIO
 
 from rabbet.cli.failure import reasons
 from rabbet.cli.style import size_text
+from rabbet.core.progress import Observer, Silent
 from rabbet.core.shown_text import visible, without_credentials
-from rabbet.workspace.progress import Observer, Silent
 
 if TYPE_CHECKING:
     from rich.progress import Progress, TaskID

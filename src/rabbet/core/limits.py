@@ -1,4 +1,4 @@
-"""The bounds of all that comes from elsewhere, which no honest project comes near; each with its reason.
+"""Upper bounds for all input from outside, each with the reason for its value.
 
 Beyond a bound a command ends with a clear message, in seconds and without taking up the memory.
 """

@@ -1,4 +1,4 @@
-"""Names that somebody may have meant who wrote another one."""
+"""Suggest known names close to a mistyped one."""
 
 import difflib
 from collections.abc import Iterable

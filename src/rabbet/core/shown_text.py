@@ -1,4 +1,4 @@
-"""What may be shown and written down: text without secrets, and without characters that act on a terminal.
+"""Sanitise text for display: no credentials, no control characters.
 
 It stands alone, for all output passes through.
 """

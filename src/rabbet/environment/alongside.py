@@ -1,4 +1,4 @@
-"""A second process for a part of the work: two make links faster than one, and two threads do not."""
+"""Fork a helper process: two processes create links faster than one, two threads do not."""
 
 import os
 import threading

@@ -1,4 +1,4 @@
-"""Two libraries that would write the same file of an environment."""
+"""Detect libraries that would install the same file with different content."""
 
 from collections.abc import Iterable, Mapping
 from pathlib import Path

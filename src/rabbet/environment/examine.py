@@ -1,4 +1,4 @@
-"""Every file of an environment: whether it is what somebody recorded, and whether anybody recorded it at all.
+"""Check every file of an environment against the records of what was installed.
 
 Python loads what lies in `lib` and starts what lies in `bin`, so nothing there may be unknown: neither a
 module in a library's folder, nor a `.pth` file, a link or a command. Elsewhere in an environment only what

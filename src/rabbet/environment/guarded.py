@@ -1,4 +1,4 @@
-"""The one object through which anything inside an environment is written or deleted.
+"""The only object that writes or deletes inside an environment; it follows no link.
 
 It opens each folder from the one above it and follows no link, so whatever stands in an environment, nothing
 outside of it is touched (openat(2), `O_NOFOLLOW`). It knows which places belong to the environment itself: a

@@ -1,4 +1,4 @@
-"""What Rabbet noted when it last changed an environment: a file inside it."""
+"""The state file inside an environment: its interpreter, wheels and chosen groups."""
 
 from pathlib import Path
 

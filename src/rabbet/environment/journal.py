@@ -1,4 +1,4 @@
-"""The note of a change that is under way: there before the first file is touched, gone after the last.
+"""A journal of the change in progress: written before the first file is touched, removed after the last.
 
 A run that is killed leaves it inside the environment, and whoever looks next knows which libraries may be
 half there.

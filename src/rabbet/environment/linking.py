@@ -1,4 +1,4 @@
-"""Putting the store's files into an environment, in the cheapest way that the file systems allow.
+"""Place files of the store into an environment: reflink, hard link or copy.
 
 A reflink shares the content until one of the two is written to: an edit stays in the environment. A hard link
 shares it for good: an edit reaches the store, which notices (`store.Unpacked.intact`). A copy shares nothing;

@@ -1,4 +1,4 @@
-"""How much room an environment takes: of its own, and shared with the store."""
+"""Disk usage of an environment: its own files, and those shared with the store."""
 
 import os
 from typing import NamedTuple

@@ -1,4 +1,4 @@
-"""Making an environment beside the present one: until it is complete it has another name.
+"""Build a new environment in a staging folder and swap it in when it is complete.
 
 A run that is killed leaves what it was making, or both environments in the midst of the change of names; the
 next run finishes that or undoes it. This module imports little: looking for such leftovers is a part of the

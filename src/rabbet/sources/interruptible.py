@@ -1,4 +1,4 @@
-"""Waiting for other threads so that the user can always interrupt.
+"""Wait for futures in a way that Ctrl-C can interrupt.
 
 A signal that arrives in the moment before Python begins to wait for a lock is noticed when the wait ends:
 so no wait here is long.

@@ -1,4 +1,4 @@
-"""The one way in which files are written: whole or not at all."""
+"""Atomic file writes: the old content or the new, never half of it."""
 
 import os
 from collections.abc import Callable, Iterable, Iterator

@@ -1,4 +1,4 @@
-"""Small things that are remembered between runs, a file each; losing one costs time, never truth.
+"""A cache of small blobs, one file a key; losing an entry costs time only.
 
 Each carries a digest of its key and its content, which is checked when it is read: what was damaged on the
 disk, or lies under another's name, is forgotten and worked out anew. `--trace` tells of it.

@@ -1,4 +1,4 @@
-"""Which environments were made here: a note for each, so that they can be told from strangers' and listed.
+"""A registry of the environments that were created on this machine.
 
 An environment holds a random name of its own, which only this store knows beside it; the note of that name
 tells which folder it is, by its inode and its place. A folder that came with a clone holds no name that is

@@ -1,4 +1,4 @@
-"""The state of all files below a folder in one short text, without reading any of them.
+"""A fingerprint of a tree from its files' metadata (inode, size, ctime), without reading them.
 
 Two equal states mean that nobody has touched a file between. Its content, permissions and time can be changed
 so that size and time are as before, but then the kernel notes when that was (`ctime`), which nobody can set.

@@ -1,4 +1,4 @@
-"""What the store holds, what of it can go, and whether it is still what it was."""
+"""Size, clean-up and integrity checks of the store."""
 
 import os
 import shutil
@@ -22,11 +22,11 @@ _PURPOSES = {
     "metadata": "what releases need",
     "listings": "what indexes offer",
     "repositories": "what was fetched of git repositories",
-    "patterns": "how to make environments again at once",
+    "manifests": "how to make environments again at once",
 }
 
 
-_REMEMBERED = ("environments", "listings", "metadata", "patterns", "runtimes", "states", "unchanged")
+_REMEMBERED = ("environments", "listings", "metadata", "manifests", "runtimes", "states", "unchanged")
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -79,9 +79,9 @@ def sweep(store: Store, folder: Path, used: frozenset[str], *, older: int = 0) -
                 size = _size(entry)
                 _remove(entry, folder)
             removed.append(Removed(part=part, sha256=entry.name, size=size))
-    for pattern in _entries(folder / "patterns"):
-        if pattern.stat().st_mtime <= limit:
-            pattern.unlink(missing_ok=True)  # a short cut, and it may lead to what was just removed
+    for manifest in _entries(folder / "manifests"):
+        if manifest.stat().st_mtime <= limit:
+            manifest.unlink(missing_ok=True)  # a short cut, and it may lead to what was just removed
     states = Memory(folder / "states")
     for key in states.keys():  # noqa: SIM118 - no mapping
         if not (folder / "unpacked" / key.partition("-")[0]).exists():

@@ -1,4 +1,4 @@
-"""Claims: who changes something that several processes share keeps the others from it meanwhile."""
+"""Locks between processes; the kernel frees the lock of a process that died."""
 
 import fcntl
 import hashlib

@@ -12,7 +12,7 @@
     LAYOUT/unchanged/<digest>               which locks and environments were found up to date
     LAYOUT/environments/<name>              which environments were made here
     LAYOUT/unfinished/<name>                folders in which environments are being made
-    LAYOUT/patterns/<digest>                what an environment of certain inputs consists of
+    LAYOUT/manifests/<digest>                what an environment of certain inputs consists of
     LAYOUT/claims/<digest>                  who changes an environment holds a lock here
     LAYOUT/partial/…                        what is being written; nothing here is ever taken for whole
 

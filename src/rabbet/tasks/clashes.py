@@ -1,4 +1,4 @@
-"""Libraries of a lock that can't be installed together, as far as their wheels are in the store already."""
+"""Detect file conflicts between locked libraries whose wheels are in the store."""
 
 from rabbet.core.lock.select import needed
 from rabbet.core.model.declaration import Declaration

@@ -13,13 +13,13 @@ from rabbet.core.model.finding import Finding
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import Lock, Needed, Selection
 from rabbet.core.model.runtime import PythonRuntime, Refusal
+from rabbet.core.progress import Observer, reading_files
 from rabbet.core.targets import target_of
 from rabbet.environment.inspect import take_inventory
 from rabbet.environment.install_state import Stamp, own_stamp
 from rabbet.tasks.deep import deep_inventory
 from rabbet.workspace.interpreter import interpreter_trouble
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.progress import Observer, reading_files
 from rabbet.workspace.project import Project
 from rabbet.workspace.result_cache import environment_state, recall_sound
 from rabbet.workspace.runtime import chosen_runtime, found_runtimes

@@ -11,13 +11,13 @@ from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.edit import Edit
 from rabbet.core.model.target import Target
 from rabbet.core.near_names import near_names
+from rabbet.core.progress import Observer
 from rabbet.core.targets import baseline_needed, named_target, target_of
 from rabbet.core.wording import renamed, requirement_text
 from rabbet.errors import NoSolution, Way
 from rabbet.runtimes.choose import newest_first
 from rabbet.sources.catalogue import Catalogue
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.progress import Observer
 from rabbet.workspace.project import Project, read_text
 from rabbet.workspace.runtime import found_runtimes
 

@@ -1,4 +1,4 @@
-"""An environment against the lock's own hashes: what nothing inside the environment could tell.
+"""Verify an environment against the wheel hashes in the lock.
 
 Who changes a module, its `RECORD` and Rabbet's notes together leaves an environment that agrees with itself.
 Here every file is held against the wheel that the lock names, by its hash: from the store, where that is held
@@ -13,19 +13,20 @@ from dataclasses import replace
 
 import msgspec
 
+from rabbet.compose.wheels import prepared_wheels
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import Needed
 from rabbet.core.model.runtime import PythonRuntime
+from rabbet.core.progress import Observer, reading_files
 from rabbet.environment.create import own_parts
 from rabbet.environment.inspect import take_inventory
 from rabbet.environment.install import Prepared, record_content
 from rabbet.environment.install_state import Stamp
 from rabbet.environment.layout import Layout
 from rabbet.store.trees import is_sound
-from rabbet.tasks.coming import coming
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.progress import Observer, reading_files
 from rabbet.workspace.project import Project
+from rabbet.workspace.supply import intent_of, supply_for
 
 __all__ = ["deep_inventory"]
 
@@ -51,8 +52,10 @@ def deep_inventory(
         observer.step(one.locked.name)
     whole = take_inventory(project.environment, stamp, begin=reading_files(observer))
     libraries = dict(whole.libraries)
-    with closing(coming(project, machine, observer, wanted, runtime, own_lock=False)) as arriving:
-        for name, prepared in arriving:
+    supply, intent = supply_for(project, machine, observer), intent_of(project, own_lock=False)
+    with closing(prepared_wheels(wanted, project.environment, runtime, supply, intent)) as arriving:
+        for one, prepared in arriving:
+            name = one.locked.name
             if name in libraries:
                 libraries[name] = _held_against(libraries[name], prepared, layout)
     return replace(whole, libraries=libraries)

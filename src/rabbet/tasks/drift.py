@@ -8,11 +8,11 @@ from pathlib import Path
 
 from rabbet.core.model.finding import ENVIRONMENT, Finding, Kind, Reason, Weight
 from rabbet.core.model.lock import Lock, Needed
+from rabbet.core.progress import Observer
 from rabbet.environment.inspect import read_configuration
 from rabbet.formats.pylock import edited_by_hand
 from rabbet.tasks.comparison import compared, question
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.progress import Observer
 from rabbet.workspace.project import Project
 from rabbet.workspace.result_cache import remember_fit
 from rabbet.workspace.selection import Wish

@@ -4,6 +4,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from rabbet.core.model.plan import Plan
+from rabbet.core.progress import Observer, Silent
 from rabbet.core.shell import quoted
 from rabbet.environment.inspect import read_configuration
 from rabbet.environment.install_state import own_stamp
@@ -13,7 +14,6 @@ from rabbet.errors import EnvironmentFailed, RabbetError
 from rabbet.tasks.recreate import prepare
 from rabbet.tasks.run import ACTIVE
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.progress import Observer, Silent
 from rabbet.workspace.project import DECLARATION, ENVIRONMENT, Project
 from rabbet.workspace.result_cache import recall_fit
 from rabbet.workspace.selection import Wish

@@ -17,6 +17,7 @@ from rabbet.core.model.lock import Lock, LockedLibrary
 from rabbet.core.model.release import SetAside
 from rabbet.core.model.target import Target
 from rabbet.core.near_names import near_names
+from rabbet.core.progress import Observer
 from rabbet.core.solve.policy import Policy
 from rabbet.core.solve.prose import explained
 from rabbet.core.solve.solver import Refutation, solve
@@ -27,7 +28,6 @@ from rabbet.formats.metadata import MetadataBroken, parse_metadata
 from rabbet.sources.catalogue import Catalogue, told_key
 from rabbet.store.blob_cache import Memory
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.progress import Observer
 from rabbet.workspace.project import Project
 from rabbet.workspace.runtime import chosen_runtime, found_runtimes, targets_for
 from rabbet.workspace.sources import open_sources

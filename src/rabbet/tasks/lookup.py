@@ -7,10 +7,10 @@ from packaging.utils import NormalizedName, canonicalize_name
 from rabbet.core.lock.release_overview import Offer, offers_of
 from rabbet.core.model.target import Target
 from rabbet.core.near_names import near_names
+from rabbet.core.progress import Observer
 from rabbet.core.solve.policy import Policy
 from rabbet.errors import NoSolution
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.progress import Observer
 from rabbet.workspace.project import Project
 from rabbet.workspace.runtime import chosen_runtime, found_runtimes, targets_for
 from rabbet.workspace.sources import open_sources

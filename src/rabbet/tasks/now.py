@@ -6,10 +6,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rabbet.core.model.edit import Edit
+from rabbet.core.progress import Observer
 from rabbet.store.atomic import put_back_on_failure
 from rabbet.tasks.declare import Edited, change
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.progress import Observer
 from rabbet.workspace.project import Project
 
 if TYPE_CHECKING:

@@ -1,39 +1,30 @@
 """Making the environment match the lock."""
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterator
 from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
-from packaging.utils import NormalizedName
-
+from rabbet.compose.changes import Site, change_in_place, finish, make_anew
+from rabbet.compose.wheels import prepared_wheels
 from rabbet.core.drift.plan import plan_anew, plan_changes, reason_to_rebuild
 from rabbet.core.model.lock import Selection
 from rabbet.core.model.plan import Action, Plan
 from rabbet.core.model.runtime import PythonRuntime
-from rabbet.environment.conflicts import folds_case, refuse_conflicts
-from rabbet.environment.create import create_environment, own_parts
-from rabbet.environment.guarded import GuardedEnvironment
-from rabbet.environment.install import Placed, Prepared, install_wheel
-from rabbet.environment.install_state import STAMP, Origin, Stamp, own_stamp, stamp_content
-from rabbet.environment.journal import close_journal, open_journal
-from rabbet.environment.layout import Layout
-from rabbet.environment.linking import Linking
-from rabbet.environment.remove import recorded_places, remove_library, remove_strays
-from rabbet.environment.staging import clear_up, taking_place_of
+from rabbet.core.progress import Observer, Silent
+from rabbet.environment.install_state import own_stamp
+from rabbet.environment.staging import clear_up
 from rabbet.errors import EnvironmentFailed, ExitCode, IntegrityFailed, RabbetError, Way
 from rabbet.formats.pylock import edited_by_hand
-from rabbet.store.atomic import cannot_write
 from rabbet.store.environments import Environments
-from rabbet.tasks.coming import coming
 from rabbet.tasks.comparison import Question, compared, question
-from rabbet.tasks.remake import remember_pattern
 from rabbet.tasks.stranger import stranger
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.progress import Observer, Silent
-from rabbet.workspace.project import DECLARATION, Project
+from rabbet.workspace.project import Project
+from rabbet.workspace.restore import remember_manifest
 from rabbet.workspace.result_cache import Fit, remember_fit
 from rabbet.workspace.selection import Wish
+from rabbet.workspace.supply import intent_of, supply_for
 
 __all__ = ["Outlook", "prepare", "recreate"]
 
@@ -143,8 +134,7 @@ def _recreated(project: Project, machine: Machine, observer: Observer, wish: Wis
             _apply(project, machine, observer, outlook)
             after = _at_rest(project, machine)
         else:
-            with _opened(home, outlook, machine) as guarded:
-                close_journal(guarded)  # whoever left it had come to the end but for that
+            finish(_site(project, machine, outlook))
         remember_fit(project, machine, after.state, None if after.outdated else after.fit)
         environments.note(home)  # it may have been moved here
     return outlook
@@ -167,92 +157,30 @@ def _at_rest(project: Project, machine: Machine) -> Outlook:
     return after
 
 
-def _opened(root: Path, outlook: Outlook, machine: Machine) -> GuardedEnvironment:
-    """An environment, opened for changes. Raises `CannotWrite`."""
-    layout = Layout(root=root, site_packages=outlook.runtime.site_packages)
-    with cannot_write(root):
-        return GuardedEnvironment(layout, Linking(share=machine.shares_files()))
+def _site(project: Project, machine: Machine, outlook: Outlook) -> Site:
+    return Site(
+        root=project.environment,
+        runtime=outlook.runtime,
+        environments=machine.environments(),
+        share_files=machine.shares_files(),
+        selection=outlook.selection,
+    )
 
 
 def _apply(project: Project, machine: Machine, observer: Observer, outlook: Outlook) -> None:
-    plan = outlook.plan
+    plan, site = outlook.plan, _site(project, machine, outlook)
     needed = [step.needed for step in plan.of(Action.ADD, Action.REPLACE) if step.needed]
-    arriving = coming(project, machine, observer, needed, outlook.runtime, own_lock=outlook.own_lock)
-    with closing(arriving):
+    supply, intent = supply_for(project, machine, observer), intent_of(project, own_lock=outlook.own_lock)
+    with closing(prepared_wheels(needed, site.root, site.runtime, supply, intent)) as arriving:
         if plan.rebuild:
-            placed = _make_anew(project.environment, machine, outlook, arriving)
+            placed = make_anew(site, arriving)
             if outlook.selection is None and not outlook.outdated:
-                versions = [
-                    (step.name, str(step.needed.locked.version)) for step in plan.steps if step.needed
-                ]
-                trees = machine.store().trees([one.wheel for one in needed], outlook.runtime)
-                remember_pattern(project, machine, placed, trees, versions, str(outlook.runtime))
+                versions = [(one.locked.name, str(one.locked.version)) for one in needed]
+                trees = supply.store.trees([one.wheel for one in needed], outlook.runtime)
+                remember_manifest(project, machine, placed, trees, versions, str(outlook.runtime))
         else:
-            _change_in_place(project.environment, machine, outlook, dict(arriving), observer)
-    machine.store().note_linked((one.wheel for one in needed), outlook.runtime)
-
-
-def _make_anew(
-    home: Path, machine: Machine, outlook: Outlook, arriving: Iterable[tuple[NormalizedName, Prepared]]
-) -> list[Placed]:
-    """Make the environment beside the old one from what arrives; it takes its place when it is complete."""
-    origins, arrived = {}, {}
-    with taking_place_of(home, machine.environments()) as root, _opened(root, outlook, machine) as guarded:
-        create_environment(guarded, outlook.runtime)
-        for name, prepared in arriving:
-            origins[name] = install_wheel(prepared, guarded)
-            arrived[name] = prepared
-        _refuse_conflicts(home, {name: prepared.stated for name, prepared in arrived.items()})
-        with cannot_write(root):
-            guarded.replace(STAMP, stamp_content(_stamp(outlook, origins)))
-    return [placed for prepared in arrived.values() for placed in prepared.placed]
-
-
-def _change_in_place(
-    home: Path,
-    machine: Machine,
-    outlook: Outlook,
-    arrived: Mapping[NormalizedName, Prepared],
-    observer: Observer,
-) -> None:
-    """Change the environment when everything that comes into it is there."""
-    stamp = own_stamp(home, machine.environments())
-    origins = {NormalizedName(name): one for name, one in stamp.libraries.items()} if stamp else {}
-    with _opened(home, outlook, machine) as guarded:
-        kept = {step.name: step.installed[0].folder for step in outlook.plan.of(Action.KEEP)}
-        places = {name: recorded_places(guarded.layout, folder) for name, folder in kept.items()}
-        places.update((name, prepared.stated) for name, prepared in arrived.items())
-        _refuse_conflicts(home, places)
-        shared = {place for placed in places.values() for place, _ in placed}
-        steps = outlook.plan.of(Action.ADD, Action.REPLACE, Action.REMOVE)
-        observer.stage("installing", len(steps))
-        open_journal(guarded, [step.name for step in steps])
-        remove_strays(guarded, outlook.plan.strays)
-        for step in steps:
-            for installed in step.installed:
-                remove_library(guarded, installed.folder, spared=shared)
-            origins.pop(step.name, None)
-            if step.name in arrived:
-                origins[step.name] = install_wheel(arrived[step.name], guarded)
-            observer.step(step.name)
-        with cannot_write(home):
-            guarded.replace(STAMP, stamp_content(_stamp(outlook, origins)))
-        close_journal(guarded)
-
-
-def _refuse_conflicts(home: Path, places: Mapping[NormalizedName, Sequence[tuple[str, str | None]]]) -> None:
-    refuse_conflicts(places, fold_case=folds_case(home.parent, DECLARATION))
-
-
-def _stamp(outlook: Outlook, origins: Mapping[NormalizedName, Origin]) -> Stamp:
-    chosen = outlook.selection
-    return Stamp(
-        executable=outlook.runtime.executable,
-        libraries={str(name): one for name, one in origins.items()},
-        own=dict(own_parts(outlook.runtime)),
-        groups=sorted(chosen.groups) if chosen else None,
-        extras=sorted(chosen.extras) if chosen else None,
-    )
+            change_in_place(site, plan, arriving, observer)
+    supply.store.note_linked((one.wheel for one in needed), outlook.runtime)
 
 
 def _remembered(home: Path, environments: Environments, outlook: Outlook) -> bool:

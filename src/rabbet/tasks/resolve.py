@@ -12,6 +12,7 @@ from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.target import Target, targets_text
+from rabbet.core.progress import Observer
 from rabbet.errors import NotUnderstood, WrongUsage
 from rabbet.formats.merge import merge_sides
 from rabbet.formats.pylock import edited_by_hand, read_lock, write_lock
@@ -19,7 +20,6 @@ from rabbet.store.atomic import write_text
 from rabbet.tasks.clashes import file_clash
 from rabbet.tasks.resolve_targets import Aim, Settling, settle
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.progress import Observer
 from rabbet.workspace.project import Project, read_text
 from rabbet.workspace.result_cache import UpToDate, remember_unchanged
 from rabbet.workspace.runtime import chosen_runtime, found_runtimes, targets_for

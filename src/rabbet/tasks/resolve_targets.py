@@ -20,10 +20,10 @@ from rabbet.core.model.release import Candidate, Metadata, SetAside
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.solution import Solution
 from rabbet.core.model.target import Target
+from rabbet.core.progress import Observer
 from rabbet.core.solve.policy import Policy
 from rabbet.sources.catalogue import Catalogue
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.progress import Observer
 from rabbet.workspace.sources import Sources
 
 if TYPE_CHECKING:

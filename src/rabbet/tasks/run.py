@@ -52,8 +52,8 @@ def refuse_unfit(project: Project, machine: Machine, *, going_on: str) -> None:
     if recall_fit(project, machine) is not None:
         return
     from rabbet.core.model.plan import Action
+    from rabbet.core.progress import Silent
     from rabbet.tasks.recreate import prepare
-    from rabbet.workspace.progress import Silent
     from rabbet.workspace.selection import Wish
 
     outlook = prepare(project, machine, Silent(), Wish())

@@ -4,6 +4,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
+from rabbet.core.progress import Observer
 from rabbet.environment.install_state import own_stamp
 from rabbet.errors import RabbetError
 from rabbet.formats.pylock import read_lock
@@ -11,7 +12,6 @@ from rabbet.store.atomic import cannot_write
 from rabbet.store.environments import Environments
 from rabbet.store.maintenance import Holding, Removed, check, holdings, sweep
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.progress import Observer
 from rabbet.workspace.project import read_text
 
 __all__ = ["Overview", "check_store", "overview", "sweep_store"]

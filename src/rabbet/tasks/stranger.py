@@ -1,4 +1,4 @@
-"""What to say of an environment that was not made here."""
+"""The error for an environment that this user's Rabbet did not create."""
 
 from rabbet.core.shell import quoted
 from rabbet.errors import EnvironmentFailed

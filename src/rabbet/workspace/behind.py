@@ -1,4 +1,4 @@
-"""Whether a lock is what was resolved from the declaration as it is now."""
+"""Whether a lock is up to date with the declaration."""
 
 from rabbet.formats.pylock import edited_by_hand
 from rabbet.workspace.project import Project

@@ -1,4 +1,4 @@
-"""What became of the interpreter that an environment was made from; it is never started to find out."""
+"""Check whether an environment's interpreter is gone or was replaced, without running it."""
 
 import os
 from collections.abc import Sequence

@@ -1,4 +1,4 @@
-"""Knowing at once that nothing has to be done, because an earlier run found so from the very same inputs.
+"""A cache of results for identical inputs: locks that are up to date, environments that match.
 
 Whether locks are up to date follows from the texts of the declaration and of the locks, from the interpreters
 on this machine and from Rabbet's version, and from nothing else. Whether an environment fits follows from

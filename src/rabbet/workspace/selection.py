@@ -1,4 +1,4 @@
-"""Which groups and extras an environment holds: what was asked for now, else what was chosen before."""
+"""Which groups and extras an environment installs: the command's choice, else the last one."""
 
 from collections.abc import Collection, Sequence
 from typing import NamedTuple

@@ -12,6 +12,7 @@ from rabbet.core.corrections import corrected
 from rabbet.core.model.declaration import Declaration, SourceEntry
 from rabbet.core.model.lock import Lock, LockedCheckout, LockedCommit
 from rabbet.core.model.target import Target
+from rabbet.core.progress import Observer
 from rabbet.core.solve.policy import Policy
 from rabbet.formats.address import Address
 from rabbet.formats.requirement import is_file
@@ -26,7 +27,6 @@ from rabbet.sources.opening import open_source
 from rabbet.sources.trees import CheckoutSource, RepositorySource
 from rabbet.store.store import Store
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.progress import Observer
 from rabbet.workspace.project import Project
 from rabbet.workspace.settings import known_sources, users_source
 

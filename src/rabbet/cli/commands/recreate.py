@@ -54,7 +54,7 @@ def run(arguments: Namespace, context: Context) -> int:
         return ExitCode.NO
     if not any((arguments.plan, arguments.fresh, arguments.verify, arguments.json, *_wished(arguments))):
         project = context.project(arguments.variant)
-        if _known_to_fit(project, context) or _remade(project, context):
+        if _known_to_fit(project, context) or _restored(project, context):
             return ExitCode.DONE
     return _recreate(arguments, context)
 
@@ -84,17 +84,17 @@ def _known_to_fit(project: "Project", context: Context) -> bool:
     return known is not None
 
 
-def _remade(project: "Project", context: Context) -> bool:
+def _restored(project: "Project", context: Context) -> bool:
     """Make an environment again that was made of the same inputs before, if there is none now."""
     if project.environment.exists():
         return False
-    from rabbet.cli.views.unchanged import show_remade
-    from rabbet.tasks.remake import remake
+    from rabbet.cli.views.unchanged import show_restored
+    from rabbet.workspace.restore import restore
 
-    pattern = remake(project, context.machine, context.observer)
-    if pattern is not None:
-        show_remade(project.environment.name, pattern, project.variant, context)
-    return pattern is not None
+    manifest = restore(project, context.machine, context.observer)
+    if manifest is not None:
+        show_restored(project.environment.name, manifest, project.variant, context)
+    return manifest is not None
 
 
 def _wished(arguments: Namespace) -> tuple[object, ...]:

@@ -1,4 +1,4 @@
-"""What `resolve` says of a lock that is up to date, and `recreate` where nothing had to be worked out."""
+"""One-line results of `resolve` and `recreate` when nothing had to be worked out."""
 
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
@@ -9,9 +9,9 @@ from rabbet.cli.style import count, table
 from rabbet.workspace.result_cache import Fit, UpToDate
 
 if TYPE_CHECKING:
-    from rabbet.environment.pattern import Pattern
+    from rabbet.environment.manifest import Manifest
 
-__all__ = ["fit_text", "made_text", "show_remade", "show_up_to_date", "steps_table"]
+__all__ = ["fit_text", "made_text", "show_restored", "show_up_to_date", "steps_table"]
 
 
 def show_up_to_date(found: UpToDate, context: Context) -> None:
@@ -42,7 +42,7 @@ def made_text(environment: str, runtime: str, summary: str, variant: str | None)
     return f"Made {environment} with {runtime}: {summary}. Next: {following}"
 
 
-def show_remade(environment: str, pattern: "Pattern", variant: str | None, context: Context) -> None:
+def show_restored(environment: str, manifest: "Manifest", variant: str | None, context: Context) -> None:
     """Print what was added, as where it had to be worked out."""
-    steps_table([("add", name, version, "") for name, version in pattern.libraries], context)
-    context.show(made_text(environment, pattern.runtime, f"{len(pattern.libraries)} added", variant))
+    steps_table([("add", name, version, "") for name, version in manifest.libraries], context)
+    context.show(made_text(environment, manifest.runtime, f"{len(manifest.libraries)} added", variant))

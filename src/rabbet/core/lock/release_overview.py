@@ -1,4 +1,4 @@
-"""The releases of one library as a person wants to see them: what each is, and whether it could be had."""
+"""An overview of one library's releases: versions, files, and which targets can use each."""
 
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass

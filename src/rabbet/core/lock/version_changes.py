@@ -1,4 +1,4 @@
-"""What moved from one lock to the next solution, and why each library moved."""
+"""Which versions changed between a lock and the next solution, and why."""
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass

@@ -1,4 +1,4 @@
-"""The queue of decisions: which slot that needs a release is looked at next."""
+"""A priority queue of the slots that still need a release."""
 
 import heapq
 from typing import TypeAlias

@@ -1,4 +1,4 @@
-"""Which locked libraries have to move: as few as possible, found by attempts that keep all the others.
+"""Find the smallest set of locked libraries that has to move.
 
 An attempt that keeps too much is refuted, and its refutation names kept libraries of which at least one has
 to move. The smallest set that holds one of each such group is let go next (the implicit hitting sets of

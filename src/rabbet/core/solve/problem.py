@@ -1,4 +1,4 @@
-"""The question put to the solver: requirements become incompatibilities, one release at a time, on demand.
+"""Turn requirements into incompatibilities, one release at a time, on demand.
 
 Which releases a requirement admits is decided here and only here (`Problem.mask`):
 

@@ -1,4 +1,4 @@
-"""What the solver asks of the world: an interface that sources fulfil, and tests with a dictionary."""
+"""The interface through which the solver reads candidates and metadata."""
 
 from collections.abc import Iterable
 from typing import Protocol

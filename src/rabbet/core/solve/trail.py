@@ -1,4 +1,4 @@
-"""The trail: what is known of each slot's value, in the order it became known."""
+"""The trail: the domain of each slot, and the order in which domains were narrowed."""
 
 from bisect import bisect_left
 from dataclasses import dataclass

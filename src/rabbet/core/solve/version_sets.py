@@ -1,4 +1,4 @@
-"""Specifiers → masks over one library's releases, each clause evaluated once.
+"""Evaluate specifiers to bit masks over one library's releases.
 
 Releases are sorted, and a clause such as `>=2` holds for all of them from some place on, or up to some
 place (what PEP 440 excludes next to the bound, such as pre-releases of it, lies next to the bound too). What

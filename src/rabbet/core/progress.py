@@ -1,4 +1,4 @@
-"""How a task reports progress: through this one interface."""
+"""The observer interface through which work reports its progress."""
 
 from collections.abc import Callable, Sequence
 from typing import Protocol

@@ -1,7 +1,7 @@
-"""What a finished environment consists of, so that the same one can be put together again at once.
+"""A cached manifest of a finished environment, from which it can be restored.
 
 Most files are linked from the store, whose trees are held against the state that they were last found right
-in; the others are small and come with the pattern.
+in; the others are small and come with the manifest.
 """
 
 import json
@@ -23,7 +23,15 @@ if TYPE_CHECKING:
     from rabbet.environment.install import Placed
     from rabbet.store.blob_cache import Memory
 
-__all__ = ["Pattern", "StoreChanged", "Tree", "follow_pattern", "pattern_of", "read_pattern", "write_pattern"]
+__all__ = [
+    "Manifest",
+    "StoreChanged",
+    "Tree",
+    "build_from_manifest",
+    "manifest_of",
+    "read_manifest",
+    "write_manifest",
+]
 
 
 _FORMAT = 3  # 1: first form, without this number. 2: linked files in texts. 3: by trees of the store
@@ -32,7 +40,7 @@ _WORTH_TWO = 2000  # files: to link so many takes longer than to begin a second 
 
 
 class StoreChanged(Exception):
-    """A tree of the store is gone, or is not what it was: the pattern can't be followed."""
+    """A tree of the store is gone, or is not what it was: the manifest can't be followed."""
 
 
 class Tree(NamedTuple):
@@ -47,7 +55,7 @@ class Tree(NamedTuple):
     linked: list[_Linked]
 
 
-class Pattern(NamedTuple):
+class Manifest(NamedTuple):
     """An environment by its folders, its symbolic links and its files; places are relative to its folder.
 
     `libraries` are the names and versions of what it holds, `runtime` is what it was made with. A written
@@ -62,36 +70,36 @@ class Pattern(NamedTuple):
     written: list[tuple[str, str, bool]]
 
 
-def pattern_of(
+def manifest_of(
     root: Path,
     placed: "Iterable[Placed]",
     trees: Sequence[tuple[str, Path]],
     libraries: Iterable[tuple[str, str]],
     runtime: str,
-) -> Pattern:
-    """The pattern of an environment that was just made of these files and trees. Raises `OSError`."""
-    pattern = Pattern(list(libraries), runtime, [], [], [], [])
+) -> Manifest:
+    """The manifest of an environment that was just made of these files and trees. Raises `OSError`."""
+    manifest = Manifest(list(libraries), runtime, [], [], [], [])
     stored = {one.place: one.linked for one in placed if one.linked is not None}
     linked: defaultdict[tuple[str, str], list[str]] = defaultdict(list)
     for entry in _entries(str(root)):
         place = entry.path[len(str(root)) + 1 :]
         if entry.is_symlink():
-            pattern.links.append((place, str(Path(entry.path).readlink())))
+            manifest.links.append((place, str(Path(entry.path).readlink())))
         elif entry.is_dir():
-            pattern.folders.append(place)
+            manifest.folders.append(place)
         elif place in stored:
             linked[place.rpartition("/")[0], stored[place].rpartition("/")[0]].append(entry.name)
         elif place != NAME_FILE:  # each environment has a name of its own
             content = Path(entry.path).read_bytes().decode("latin-1")
-            pattern.written.append((place, content, bool(entry.stat().st_mode & 0o100)))
+            manifest.written.append((place, content, bool(entry.stat().st_mode & 0o100)))
     for key, tree in trees:
         rows = [
             (folder, there, "/".join(names))
             for (folder, there), names in linked.items()
             if f"{there}/".startswith(f"{tree}/")
         ]
-        pattern.trees.append(Tree(key, str(tree.parent), rows))
-    return pattern
+        manifest.trees.append(Tree(key, str(tree.parent), rows))
+    return manifest
 
 
 def _entries(folder: str) -> Iterator["os.DirEntry[str]"]:
@@ -103,21 +111,23 @@ def _entries(folder: str) -> Iterator["os.DirEntry[str]"]:
                 yield from _entries(entry.path)
 
 
-def follow_pattern(pattern: Pattern, opened: "Callable[[], GuardedEnvironment]", states: "Memory") -> None:
+def build_from_manifest(
+    manifest: Manifest, opened: "Callable[[], GuardedEnvironment]", states: "Memory"
+) -> None:
     """Put the same environment into an empty folder, which `opened` opens. Raises `StoreChanged`, `OSError`.
 
     `states` are the states that trees of the store were last found right in.
     """
-    first, second = _halves(pattern.trees)
+    first, second = _halves(manifest.trees)
     with opened() as guarded:
-        for folder in pattern.folders:
+        for folder in manifest.folders:
             guarded.folder(folder, make=True)
-        for place, target in pattern.links:
+        for place, target in manifest.links:
             guarded.link(place, target)
     with alongside(partial(_link, second, opened, states)) if second else nullcontext():
         _link(first, opened, states)
         with opened() as guarded:
-            for place, content, executable in pattern.written:
+            for place, content, executable in manifest.written:
                 guarded.write(place, content.encode("latin-1"), executable=executable)
 
 
@@ -144,17 +154,17 @@ def _halves(trees: list[Tree]) -> tuple[list[Tree], list[Tree]]:
     return trees[:middle], trees[middle:]
 
 
-def read_pattern(content: bytes) -> Pattern | None:
-    """A pattern that was kept, if it can still be read."""
+def read_manifest(content: bytes) -> Manifest | None:
+    """A manifest that was kept, if it can still be read."""
     try:
         number, libraries, runtime, folders, links, trees, written = json.loads(content)
         if number != _FORMAT:
             return None
-        return Pattern(libraries, runtime, folders, links, [Tree(*tree) for tree in trees], written)
+        return Manifest(libraries, runtime, folders, links, [Tree(*tree) for tree in trees], written)
     except (ValueError, TypeError, RecursionError):
         return None
 
 
-def write_pattern(pattern: Pattern) -> bytes:
-    """A pattern in the form in which it is kept."""
-    return json.dumps([_FORMAT, *pattern], ensure_ascii=False).encode(errors="surrogatepass")
+def write_manifest(manifest: Manifest) -> bytes:
+    """A manifest in the form in which it is kept."""
+    return json.dumps([_FORMAT, *manifest], ensure_ascii=False).encode(errors="surrogatepass")

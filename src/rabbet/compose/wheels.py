@@ -1,14 +1,16 @@
-"""What comes into an environment: each library as soon as it is fetched, verified, unpacked and compiled."""
+"""Prepared wheels: fetched, verified, unpacked and compiled, each as soon as it is ready."""
 
 import os
-from collections.abc import Generator, Iterable, Iterator
+from collections.abc import Callable, Collection, Generator, Iterable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
 
 from packaging.utils import NormalizedName, canonicalize_name
 
-from rabbet.core.corrections import corrected
-from rabbet.core.model.declaration import Declaration
+from rabbet.compose.fetch import Supply, fetched_wheels
 from rabbet.core.model.lock import Needed
+from rabbet.core.model.release import Metadata
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.environment.install import Prepared, prepare_wheel
 from rabbet.environment.layout import Layout
@@ -17,57 +19,58 @@ from rabbet.formats.metadata import MetadataBroken, parse_metadata
 from rabbet.sources.interruptible import as_finished
 from rabbet.store.compile import Compiler
 from rabbet.store.store import Store, Unpacked
-from rabbet.tasks.fetch import fetched_wheels
-from rabbet.workspace.machine import Machine
-from rabbet.workspace.progress import Observer
-from rabbet.workspace.project import Project
 
-__all__ = ["coming"]
+__all__ = ["Intent", "prepared_wheels"]
 
 
-def coming(
-    project: Project,
-    machine: Machine,
-    observer: Observer,
-    needed: Iterable[Needed],
-    runtime: PythonRuntime,
-    *,
-    own_lock: bool,
-) -> Generator[tuple[NormalizedName, Prepared], None, None]:
-    """Each needed library, ready to be put into its place, while others still arrive.
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Intent:
+    """What a declaration says of the libraries that are installed.
 
-    What a wheel says of itself is held against the lock: its name and version always, its needs if the lock
-    is Rabbet's own. Raises `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
+    It names those that are `requested`. `correct` mends what a wheel says of its needs, which is then held
+    against the lock; without it that is not looked at, for locks of other tools need not note what depends on
+    what.
     """
-    store, by_wheel = machine.store(), {one.wheel: one for one in needed}
-    declaration = project.declaration()
-    declared = {canonicalize_name(one.requirement.name) for one in declaration.declared()}
-    layout = Layout(root=project.environment, site_packages=runtime.site_packages)
+
+    requested: Collection[NormalizedName] = ()
+    correct: Callable[[Metadata], Metadata] | None = None
+
+
+def prepared_wheels(
+    needed: Iterable[Needed], place: Path, runtime: PythonRuntime, supply: Supply, intent: Intent
+) -> Generator[tuple[Needed, Prepared], None, None]:
+    """Each needed library, ready to be put into an environment at this place, while others still arrive.
+
+    What a wheel says of itself is held against the lock. Raises `SourceFailed`, `IntegrityFailed`,
+    `CannotWrite`.
+    """
+    by_wheel = {one.wheel: one for one in needed}
+    layout = Layout(root=place, site_packages=runtime.site_packages)
 
     def arriving() -> Iterator[tuple[Needed, Unpacked]]:
-        wheels = list(by_wheel)
-        for wheel, unpacked in fetched_wheels(wheels, project=project, machine=machine, observer=observer):
-            _check_metadata(by_wheel[wheel], unpacked, store, declaration if own_lock else None)
+        for wheel, unpacked in fetched_wheels(list(by_wheel), supply):
+            _check_metadata(by_wheel[wheel], unpacked, supply.store, intent.correct)
             yield by_wheel[wheel], unpacked
 
-    for one, unpacked, compiled in _compiled(arriving(), store, runtime, observer):
+    for one, unpacked, compiled in _compiled(arriving(), supply, runtime):
         yield (
-            one.locked.name,
+            one,
             prepare_wheel(
                 unpacked,
                 layout,
                 compiled=compiled,
                 wheel_sha256=one.wheel.sha256,
-                requested=one.locked.name in declared,
+                requested=one.locked.name in intent.requested,
                 direct_url=one.wheel.url if one.locked.direct else None,
             ),
         )
 
 
 def _compiled(
-    arriving: Iterator[tuple[Needed, Unpacked]], store: Store, runtime: PythonRuntime, observer: Observer
+    arriving: Iterator[tuple[Needed, Unpacked]], supply: Supply, runtime: PythonRuntime
 ) -> Iterator[tuple[Needed, Unpacked, Unpacked]]:
     """Each library's files, and its compiled modules: made by all cores while others arrive."""
+    store, observer = supply.store, supply.observer
     pool = ThreadPoolExecutor(os.cpu_count() or 1, thread_name_prefix="compile")
     with Compiler(runtime.executable) as compiler:
         waiting: dict[Future[Unpacked], tuple[Needed, Unpacked]] = {}
@@ -88,7 +91,7 @@ def _compiled(
 
 
 def _check_metadata(
-    needed: Needed, unpacked: Unpacked, store: Store, declaration: Declaration | None
+    needed: Needed, unpacked: Unpacked, store: Store, correct: Callable[[Metadata], Metadata] | None
 ) -> None:
     """Hold what a wheel itself says of its needs against the lock, which was made from what a source said.
 
@@ -107,8 +110,8 @@ def _check_metadata(
     wrong = []
     if (metadata.name, metadata.version) != (library.name, library.version):
         wrong.append(f"it is {metadata.name} {metadata.version}, locked is {library.name} {library.version}")
-    if declaration is not None:
-        metadata = corrected(metadata, declaration)
+    if correct is not None:
+        metadata = correct(metadata)
         always = {canonicalize_name(one.name) for one in metadata.requirements if one.marker is None}
         ever = {canonicalize_name(one.name) for one in metadata.requirements}
         unknown = sorted(always - {library.name, *library.dependencies})

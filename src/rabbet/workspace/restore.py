@@ -1,4 +1,4 @@
-"""Making an environment again that was made from the very same inputs before, without working it out anew.
+"""Restore an environment from its cached manifest.
 
 It serves who deletes an environment and wants it back, and who has one project in many folders. This module
 imports little; whatever is not as it was leads to the long way (`rabbet.tasks.recreate`).
@@ -10,63 +10,63 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from rabbet.core.progress import Observer
 from rabbet.environment.guarded import GuardedEnvironment
 from rabbet.environment.layout import Layout
 from rabbet.environment.linking import Linking
-from rabbet.environment.pattern import (
-    Pattern,
+from rabbet.environment.manifest import (
+    Manifest,
     StoreChanged,
-    follow_pattern,
-    pattern_of,
-    read_pattern,
-    write_pattern,
+    build_from_manifest,
+    manifest_of,
+    read_manifest,
+    write_manifest,
 )
 from rabbet.environment.staging import leftovers, taking_place_of
 from rabbet.store.atomic import cannot_write
 from rabbet.store.blob_cache import Memory
 from rabbet.store.process_lock import claimed
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.progress import Observer
 from rabbet.workspace.project import Project
 from rabbet.workspace.result_cache import digest_of
 
 if TYPE_CHECKING:
     from rabbet.environment.install import Placed
 
-__all__ = ["remake", "remember_pattern"]
+__all__ = ["remember_manifest", "restore"]
 
 
-def remake(project: Project, machine: Machine, observer: Observer) -> Pattern | None:
-    """Make the environment by its pattern, unless there is one already, or no pattern that can be followed.
+def restore(project: Project, machine: Machine, observer: Observer) -> Manifest | None:
+    """Make the environment by its manifest, unless there is one already, or no manifest that can be followed.
 
     Raises `CannotWrite`.
     """
     home, environments = project.environment, machine.environments()
     with suppress(OSError):
         content = _memory(machine).recall(_key(project, machine))
-        pattern = read_pattern(content) if content else None
-        if pattern is None:
+        manifest = read_manifest(content) if content else None
+        if manifest is None:
             return None
         with claimed(machine.store_folder(), str(home)):
             if home.exists() or home.is_symlink() or leftovers(home, environments):
                 return None
-            observer.stage("installing", len(pattern.libraries))
+            observer.stage("installing", len(manifest.libraries))
             try:
                 with taking_place_of(home, environments) as root, cannot_write(home):
                     opened = partial(_opened, root, machine)
-                    follow_pattern(pattern, opened, Memory(machine.store_folder() / "states"))
+                    build_from_manifest(manifest, opened, Memory(machine.store_folder() / "states"))
             except StoreChanged:
                 return None
-        return pattern
+        return manifest
     return None
 
 
 def _opened(root: Path, machine: Machine) -> GuardedEnvironment:
-    layout = Layout(root=root, site_packages="lib")  # a pattern names all folders, and makes them
+    layout = Layout(root=root, site_packages="lib")  # a manifest names all folders, and makes them
     return GuardedEnvironment(layout, Linking(share=machine.shares_files()))
 
 
-def remember_pattern(
+def remember_manifest(
     project: Project,
     machine: Machine,
     placed: "Iterable[Placed]",
@@ -74,14 +74,14 @@ def remember_pattern(
     libraries: Iterable[tuple[str, str]],
     runtime: str,
 ) -> None:
-    """Keep the pattern of the environment that was just made."""
+    """Keep the manifest of the environment that was just made."""
     with suppress(OSError):
-        pattern = pattern_of(project.environment, placed, trees, libraries, runtime)
-        _memory(machine).remember(_key(project, machine), write_pattern(pattern))
+        manifest = manifest_of(project.environment, placed, trees, libraries, runtime)
+        _memory(machine).remember(_key(project, machine), write_manifest(manifest))
 
 
 def _memory(machine: Machine) -> Memory:
-    return Memory(machine.store_folder() / "patterns")
+    return Memory(machine.store_folder() / "manifests")
 
 
 def _key(project: Project, machine: Machine) -> str:

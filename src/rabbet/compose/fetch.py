@@ -1,42 +1,51 @@
-"""Getting the locked wheels into the store, several at once."""
+"""Fetch the locked wheels into the store, several at once."""
 
 import threading
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rabbet.core.model.lock import LockedFile
+from rabbet.core.progress import Observer
 from rabbet.sources.interruptible import as_finished
 from rabbet.sources.local_file import local_path, read_pieces
-from rabbet.store.store import Unpacked
-from rabbet.workspace.machine import Machine
-from rabbet.workspace.progress import Observer
-from rabbet.workspace.project import Project
+from rabbet.store.store import Store, Unpacked
 
 if TYPE_CHECKING:
     from rabbet.sources.http import HttpClient
 
-__all__ = ["fetched_wheels"]
+__all__ = ["Supply", "fetched_wheels"]
 
 _THREADS = 16
 
 
-def fetched_wheels(
-    wheels: Sequence[LockedFile], *, project: Project, machine: Machine, observer: Observer
-) -> Iterator[tuple[LockedFile, Unpacked]]:
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Supply:
+    """Where wheels come from: the store, else the places that the lock names.
+
+    `folder` is the one that relative paths are relative to. The client is opened when something has to be
+    fetched: mostly nothing has.
+    """
+
+    store: Store
+    folder: Path
+    open_client: Callable[[], "HttpClient"]
+    observer: Observer
+
+
+def fetched_wheels(wheels: Sequence[LockedFile], supply: Supply) -> Iterator[tuple[LockedFile, Unpacked]]:
     """Fetch and unpack what the store lacks; each wheel as soon as it is there.
 
     The first failure ends it; what was fetched whole until then stays in the store.
     Raises `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
     """
-    store = machine.store()
-    client = _Client(project, machine)
+    store, observer = supply.store, supply.observer
+    client = _Client(supply.open_client)
 
     def get(wheel: LockedFile) -> Unpacked:
-        return store.obtain(
-            wheel, lambda: _observed(_content(wheel, project.folder, client), wheel, observer)
-        )
+        return store.obtain(wheel, lambda: _observed(_content(wheel, supply.folder, client), wheel, observer))
 
     missing = [wheel for wheel in wheels if not store.has(wheel)]
     size = sum(wheel.size or 0 for wheel in missing)
@@ -75,19 +84,16 @@ def _content(wheel: LockedFile, folder: Path, client: "_Client") -> Iterator[byt
 
 
 class _Client:
-    """The project's HTTP client, opened when something has to be fetched: mostly nothing has."""
+    """The HTTP client, opened once, by whichever thread needs it first."""
 
-    def __init__(self, project: Project, machine: Machine) -> None:
-        self._project = project
-        self._machine = machine
+    def __init__(self, open_client: "Callable[[], HttpClient]") -> None:
+        self._open = open_client
         self._guard = threading.Lock()
         self._opened: HttpClient | None = None
 
     @property
     def opened(self) -> "HttpClient":
-        from rabbet.workspace.sources import open_client
-
         with self._guard:
             if self._opened is None:
-                self._opened = open_client(self._project.declaration(), self._machine)
+                self._opened = self._open()
             return self._opened

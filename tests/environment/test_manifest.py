@@ -15,14 +15,14 @@ from rabbet.environment.alongside import alongside
 from rabbet.environment.guarded import GuardedEnvironment
 from rabbet.environment.layout import Layout
 from rabbet.environment.linking import Linking
-from rabbet.environment.pattern import (
-    Pattern,
+from rabbet.environment.manifest import (
+    Manifest,
     StoreChanged,
     Tree,
-    follow_pattern,
-    pattern_of,
-    read_pattern,
-    write_pattern,
+    build_from_manifest,
+    manifest_of,
+    read_manifest,
+    write_manifest,
 )
 from rabbet.store.blob_cache import Memory
 from rabbet.store.trees import write_tree
@@ -54,15 +54,17 @@ class Followed(unittest.TestCase):
             trees.append(Tree(str(number), str(entry), [(f"lib/{number}", str(folder), "/".join(names))]))
         folders = ["lib", *(f"lib/{number}" for number in range(FOLDERS))]
         written = [("lib/stamp", "täg", True)]
-        self.pattern = Pattern([("combframe", "1.0")], "Python", folders, [("lib64", "lib")], trees, written)
+        self.manifest = Manifest(
+            [("combframe", "1.0")], "Python", folders, [("lib64", "lib")], trees, written
+        )
 
     def follow(self) -> Path:
-        """Follow the pattern as it is kept, into a new folder."""
+        """Follow the manifest as it is kept, into a new folder."""
         home = Path(tempfile.mkdtemp(dir=self.root))
-        pattern = read_pattern(write_pattern(self.pattern))
-        assert pattern is not None
+        manifest = read_manifest(write_manifest(self.manifest))
+        assert manifest is not None
         layout = Layout(root=home, site_packages="lib")
-        follow_pattern(pattern, lambda: GuardedEnvironment(layout, Linking()), self.states)
+        build_from_manifest(manifest, lambda: GuardedEnvironment(layout, Linking()), self.states)
         return home
 
     def test_whole(self) -> None:
@@ -81,7 +83,7 @@ class Followed(unittest.TestCase):
                         self.assertEqual((made / name).read_bytes(), (there / name).read_bytes())
                 stamp = home / "lib" / "stamp"
                 self.assertEqual((stamp.read_bytes(), stamp.stat().st_mode & 0o777), (b"t\xe4g", 0o755))
-                self.assertEqual(pattern_of(home, [], [], [], "").folders[0], "lib")
+                self.assertEqual(manifest_of(home, [], [], [], "").folders[0], "lib")
 
     def test_changed(self) -> None:
         """Whichever process has to do with it, a store that is not what it was is noticed."""

@@ -1,0 +1,124 @@
+"""Build an environment in a staging folder, or change one in place under a journal."""
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+from packaging.utils import NormalizedName
+
+from rabbet.core.model.lock import Needed, Selection
+from rabbet.core.model.plan import Action, Plan
+from rabbet.core.model.runtime import PythonRuntime
+from rabbet.core.progress import Observer
+from rabbet.environment.conflicts import folds_case, refuse_conflicts
+from rabbet.environment.create import create_environment, own_parts
+from rabbet.environment.guarded import GuardedEnvironment
+from rabbet.environment.install import Placed, Prepared, install_wheel
+from rabbet.environment.install_state import STAMP, Origin, Stamp, own_stamp, stamp_content
+from rabbet.environment.journal import close_journal, open_journal
+from rabbet.environment.layout import CONFIGURATION, Layout
+from rabbet.environment.linking import Linking
+from rabbet.environment.remove import recorded_places, remove_library, remove_strays
+from rabbet.environment.staging import taking_place_of
+from rabbet.store.atomic import cannot_write
+from rabbet.store.environments import Environments
+
+__all__ = ["Site", "change_in_place", "finish", "make_anew"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Site:
+    """Where an environment is, or is to be, and its interpreter; it may `share_files` with the store.
+
+    `environments` are those that were made on this machine. Of the lock's groups and extras it holds a
+    `selection`, or all (`None`).
+    """
+
+    root: Path
+    runtime: PythonRuntime
+    environments: Environments
+    share_files: bool
+    selection: Selection | None = None
+
+
+def make_anew(site: Site, arriving: Iterable[tuple[Needed, Prepared]]) -> list[Placed]:
+    """Make it beside the old one from what arrives; it takes its place when it is complete.
+
+    Raises `IntegrityFailed`, `CannotWrite`.
+    """
+    origins: dict[NormalizedName, Origin] = {}
+    arrived: dict[NormalizedName, Prepared] = {}
+    with taking_place_of(site.root, site.environments) as root, _opened(root, site) as guarded:
+        create_environment(guarded, site.runtime)
+        for one, prepared in arriving:
+            origins[one.locked.name] = install_wheel(prepared, guarded)
+            arrived[one.locked.name] = prepared
+        _refuse_conflicts(root, {name: prepared.stated for name, prepared in arrived.items()})
+        with cannot_write(root):
+            guarded.replace(STAMP, stamp_content(_state(site, origins)))
+    return [placed for prepared in arrived.values() for placed in prepared.placed]
+
+
+def change_in_place(
+    site: Site, plan: Plan, arriving: Iterable[tuple[Needed, Prepared]], observer: Observer
+) -> None:
+    """Carry out a plan when everything that comes is there; a journal names what is being changed meanwhile.
+
+    Raises `IntegrityFailed`, `CannotWrite`.
+    """
+    arrived = {one.locked.name: prepared for one, prepared in arriving}
+    stamp = own_stamp(site.root, site.environments)
+    origins = {NormalizedName(name): one for name, one in stamp.libraries.items()} if stamp else {}
+    with _opened(site.root, site) as guarded:
+        kept = {step.name: step.installed[0].folder for step in plan.of(Action.KEEP)}
+        places = {name: recorded_places(guarded.layout, folder) for name, folder in kept.items()}
+        places.update((name, prepared.stated) for name, prepared in arrived.items())
+        _refuse_conflicts(site.root, places)
+        shared = {place for placed in places.values() for place, _ in placed}
+        steps = plan.of(Action.ADD, Action.REPLACE, Action.REMOVE)
+        observer.stage("installing", len(steps))
+        open_journal(guarded, [step.name for step in steps])
+        remove_strays(guarded, plan.strays)
+        for step in steps:
+            for installed in step.installed:
+                remove_library(guarded, installed.folder, spared=shared)
+            origins.pop(step.name, None)
+            if step.name in arrived:
+                origins[step.name] = install_wheel(arrived[step.name], guarded)
+            observer.step(step.name)
+        with cannot_write(site.root):
+            guarded.replace(STAMP, stamp_content(_state(site, origins)))
+        close_journal(guarded)
+
+
+def finish(site: Site) -> None:
+    """Close the journal of an environment that matches: whoever left it had come to the end but for that."""
+    with _opened(site.root, site) as guarded:
+        close_journal(guarded)
+
+
+@contextmanager
+def _opened(root: Path, site: Site) -> Iterator[GuardedEnvironment]:
+    """An environment, opened for changes. Raises `CannotWrite`."""
+    layout = Layout(root=root, site_packages=site.runtime.site_packages)
+    with cannot_write(root):
+        guarded = GuardedEnvironment(layout, Linking(share=site.share_files))
+    with guarded as opened:
+        yield opened
+
+
+def _refuse_conflicts(root: Path, places: Mapping[NormalizedName, Sequence[tuple[str, str | None]]]) -> None:
+    refuse_conflicts(places, fold_case=folds_case(root, CONFIGURATION))
+
+
+def _state(site: Site, origins: Mapping[NormalizedName, Origin]) -> Stamp:
+    """What is noted in an environment of how it was made."""
+    chosen = site.selection
+    return Stamp(
+        executable=site.runtime.executable,
+        libraries={str(name): one for name, one in origins.items()},
+        own=dict(own_parts(site.runtime)),
+        groups=sorted(chosen.groups) if chosen else None,
+        extras=sorted(chosen.extras) if chosen else None,
+    )
