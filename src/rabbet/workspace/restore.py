@@ -28,15 +28,15 @@ from rabbet.store.blob_cache import Memory
 from rabbet.store.process_lock import claimed
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
-from rabbet.workspace.result_cache import digest_of
+from rabbet.workspace.result_cache import Fit, digest_of, recall_fit
 
 if TYPE_CHECKING:
     from rabbet.environment.install import Placed
 
-__all__ = ["remember_manifest", "restore"]
+__all__ = ["at_once", "remember_manifest"]
 
 
-def restore(project: Project, machine: Machine, observer: Observer) -> Manifest | None:
+def _restored(project: Project, machine: Machine, observer: Observer) -> Manifest | None:
     """Make the environment by its manifest, unless there is one already, or no manifest that can be followed.
 
     Raises `CannotWrite`.
@@ -64,6 +64,17 @@ def restore(project: Project, machine: Machine, observer: Observer) -> Manifest 
 def _opened(root: Path, machine: Machine) -> GuardedEnvironment:
     layout = Layout(root=root, site_packages="lib")  # a manifest names all folders, and makes them
     return GuardedEnvironment(layout, Linking(share=machine.shares_files()))
+
+
+def at_once(project: Project, machine: Machine, observer: Observer) -> Fit | Manifest | None:
+    """What an earlier run found of the very same inputs: that the environment fits, or how to restore it.
+
+    `None` where it has to be worked out. Raises `CannotWrite`.
+    """
+    known = recall_fit(project, machine)
+    if known is not None or project.environment.exists():
+        return known
+    return _restored(project, machine, observer)
 
 
 def remember_manifest(

@@ -54,7 +54,7 @@ def run(arguments: Namespace, context: Context) -> int:
         return ExitCode.NO
     if not any((arguments.plan, arguments.fresh, arguments.verify, arguments.json, *_wished(arguments))):
         project = context.project(arguments.variant)
-        if _known_to_fit(project, context) or _restored(project, context):
+        if _done_at_once(project, context):
             return ExitCode.DONE
     return _recreate(arguments, context)
 
@@ -73,28 +73,15 @@ def _refused_as_behind(arguments: Namespace, context: Context) -> bool:
     return bool(reason)
 
 
-def _known_to_fit(project: "Project", context: Context) -> bool:
-    """Tell of an environment that an earlier run found to fit, if nothing has changed since."""
-    from rabbet.cli.views.unchanged import fit_text
-    from rabbet.workspace.result_cache import recall_fit
+def _done_at_once(project: "Project", context: Context) -> bool:
+    """Tell what an earlier run makes known, if nothing has changed since."""
+    from rabbet.cli.views.unchanged import show_at_once
+    from rabbet.workspace.restore import at_once
 
-    known = recall_fit(project, context.machine)
+    known = at_once(project, context.machine, context.observer)
     if known is not None:
-        context.show(fit_text(known))
+        show_at_once(project.environment.name, known, project.variant, context)
     return known is not None
-
-
-def _restored(project: "Project", context: Context) -> bool:
-    """Make an environment again that was made of the same inputs before, if there is none now."""
-    if project.environment.exists():
-        return False
-    from rabbet.cli.views.unchanged import show_restored
-    from rabbet.workspace.restore import restore
-
-    manifest = restore(project, context.machine, context.observer)
-    if manifest is not None:
-        show_restored(project.environment.name, manifest, project.variant, context)
-    return manifest is not None
 
 
 def _wished(arguments: Namespace) -> tuple[object, ...]:

@@ -6,7 +6,17 @@ from packaging.utils import NormalizedName
 
 from rabbet.cli.context import Context
 from rabbet.cli.style import count, size_text, table
-from rabbet.core.lock.graph import Ask, Branch, Graph, Holder, paths_to, sections_of, tree
+from rabbet.core.lock.graph import (
+    Ask,
+    Branch,
+    Graph,
+    Holder,
+    own_size,
+    paths_to,
+    sections_of,
+    size_with_needs,
+    tree,
+)
 from rabbet.core.wording import requirement_text
 from rabbet.tasks.explain import Explained
 
@@ -70,7 +80,7 @@ def show_tree(explained: Explained, context: Context, *, sizes: bool) -> None:
     for line in table(headings, rows, context.style):
         context.show(line)
     context.show()
-    total = f", {size_text(sum(_own(graph, name) for name in graph.libraries))}" if sizes else ""
+    total = f", {size_text(sum(own_size(graph, name) for name in graph.libraries))}" if sizes else ""
     context.show(
         f"{count(len(graph.libraries), 'library')} for {len(declared)} that {graph.project} declares{total}."
     )
@@ -85,26 +95,8 @@ def _branch(graph: Graph, branch: Branch, declared: set[NormalizedName], *, size
     text = "  " * branch.depth + requirement_text(branch.ask.requirement, marker=False)
     notes = ["declared"] if name in declared and branch.ask.requirer is not None else []
     notes += ["see above"] if branch.seen else []
-    weights = (size_text(_own(graph, name)), size_text(_whole(graph, name))) if sizes else ()
+    weights = (size_text(own_size(graph, name)), size_text(size_with_needs(graph, name))) if sizes else ()
     return (text, str(library.version) if library else "-", *weights, ", ".join(notes))
-
-
-def _own(graph: Graph, name: NormalizedName) -> int:
-    """The size of a library's best wheel, or source archive, in bytes."""
-    library = graph.libraries.get(name)
-    files = (*library.wheels, library.sdist) if library else ()
-    return next((file.size or 0 for file in files if file is not None), 0)
-
-
-def _whole(graph: Graph, name: NormalizedName) -> int:
-    """The size of a library and all that it needs."""
-    reached, waiting = {name}, [name]
-    while waiting:
-        for ask in graph.asked_by(waiting.pop()):
-            if ask.name not in reached:
-                reached.add(ask.name)
-                waiting.append(ask.name)
-    return sum(_own(graph, one) for one in reached)
 
 
 def _path(graph: Graph, path: tuple[Ask, ...]) -> str:
@@ -155,8 +147,8 @@ def document(explained: Explained) -> dict[str, object]:
             {
                 "name": name,
                 "version": str(library.version),
-                "size": _own(graph, name),
-                "size_with_needs": _whole(graph, name),
+                "size": own_size(graph, name),
+                "size_with_needs": size_with_needs(graph, name),
             }
             for name, library in graph.libraries.items()
         ],

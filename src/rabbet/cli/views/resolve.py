@@ -4,14 +4,12 @@ from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import TypeVar
 
-from packaging.utils import NormalizedName, canonicalize_name
-
 from rabbet.cli.context import Context
 from rabbet.cli.options import variant_option
 from rabbet.cli.style import TableLine, count, table
 from rabbet.cli.views.unchanged import show_up_to_date
+from rabbet.core.lock.graph import asked_for_by
 from rabbet.core.lock.version_changes import Move
-from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock
 from rabbet.core.model.target import targets_text
 from rabbet.tasks.resolve import Resolved, Verdict, up_to_date_lock
@@ -162,7 +160,7 @@ def _versions(lock: Lock) -> Mapping[str, str]:
 
 
 def _first_lock(resolved: Resolved, context: Context) -> list[TableLine]:
-    asked = _asked_by(resolved, resolved.declaration)
+    asked = asked_for_by(resolved.lock.libraries, resolved.declaration)
     where = {
         one.name: one.marker for one in resolved.lock.libraries if one.marker and "' in " not in one.marker
     }
@@ -170,7 +168,7 @@ def _first_lock(resolved: Resolved, context: Context) -> list[TableLine]:
         (
             move.name,
             _text(move.after),
-            asked.get(move.name, "") + (f", where {where[move.name]}" if move.name in where else ""),
+            _some(asked.get(move.name, [])) + (f", where {where[move.name]}" if move.name in where else ""),
         )
         for move in resolved.moves
     ]
@@ -184,21 +182,6 @@ def _moves(moves: Sequence[Move], context: Context) -> list[TableLine]:
 
 def _text(version: object) -> str:
     return "-" if version is None else str(version)
-
-
-def _asked_by(resolved: Resolved, declaration: Declaration) -> Mapping[NormalizedName, str]:
-    """For each locked library: the declaration (with the section), else the libraries that need it."""
-    asked: dict[NormalizedName, str] = {}
-    for library in resolved.lock.libraries:
-        needed_by = [one.name for one in resolved.lock.libraries if library.name in one.dependencies]
-        asked[library.name] = _some(needed_by)
-    for one in declaration.declared():
-        name = canonicalize_name(one.requirement.name)
-        if one.section is None:
-            asked[name] = declaration.name
-        elif asked.get(name) != declaration.name:
-            asked[name] = f"{declaration.name}, {one.section}"
-    return asked
 
 
 def _some(names: Sequence[str]) -> str:

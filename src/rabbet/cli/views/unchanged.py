@@ -11,7 +11,7 @@ from rabbet.workspace.result_cache import Fit, UpToDate
 if TYPE_CHECKING:
     from rabbet.environment.manifest import Manifest
 
-__all__ = ["fit_text", "made_text", "show_restored", "show_up_to_date", "steps_table"]
+__all__ = ["fit_text", "made_text", "show_at_once", "show_up_to_date", "steps_table"]
 
 
 def show_up_to_date(found: UpToDate, context: Context) -> None:
@@ -42,7 +42,10 @@ def made_text(environment: str, runtime: str, summary: str, variant: str | None)
     return f"Made {environment} with {runtime}: {summary}. Next: {following}"
 
 
-def show_restored(environment: str, manifest: "Manifest", variant: str | None, context: Context) -> None:
-    """Print what was added, as where it had to be worked out."""
-    steps_table([("add", name, version, "") for name, version in manifest.libraries], context)
-    context.show(made_text(environment, manifest.runtime, f"{len(manifest.libraries)} added", variant))
+def show_at_once(environment: str, known: "Fit | Manifest", variant: str | None, context: Context) -> None:
+    """Print that an environment fits, or what was added to one that was restored, as if it was worked out."""
+    if isinstance(known, Fit):
+        context.show(fit_text(known))
+        return
+    steps_table([("add", name, version, "") for name, version in known.libraries], context)
+    context.show(made_text(environment, known.runtime, f"{len(known.libraries)} added", variant))

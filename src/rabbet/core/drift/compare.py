@@ -18,6 +18,7 @@ from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import LockedRuntime, Needed
 from rabbet.core.model.solution import Part
 from rabbet.core.model.target import Target
+from rabbet.core.needs.walk import walk
 
 __all__ = ["Wanted", "compare"]
 
@@ -252,22 +253,14 @@ def _needs(
     wanted: Wanted, libraries: Mapping[NormalizedName, Installed]
 ) -> Iterator[tuple[str, Requirement]]:
     """All requirements that count here: the project's, and those of everything installed with its extras."""
-    waiting: list[tuple[str, Requirement]] = [
-        (wanted.project, need) for need in wanted.requirements if wanted.target.admits(need.marker)
-    ]
-    parts: set[Part] = {(name, "") for name in libraries}
-    waiting += [(name, need) for name in libraries for need in _active(wanted, libraries[name], "")]
-    while waiting:
-        requirer, need = waiting.pop()
-        yield requirer, need
-        name = canonicalize_name(need.name)
-        for extra in need.extras:
-            part = (name, canonicalize_name(extra))
-            if part not in parts and name in libraries:
-                parts.add(part)
-                waiting += [(name, inner) for inner in _active(wanted, libraries[name], part[1])]
 
+    def needs_of(part: Part) -> Iterator[Requirement]:
+        name, extra = part
+        metadata = libraries[name].metadata if name in libraries else None
+        for need in metadata.requirements if metadata else ():
+            if wanted.target.admits(need.marker, extra):
+                yield need
 
-def _active(wanted: Wanted, installed: Installed, extra: str) -> Sequence[Requirement]:
-    needs: Iterable[Requirement] = installed.metadata.requirements if installed.metadata else ()
-    return [need for need in needs if wanted.target.admits(need.marker, extra)]
+    own = ((None, need) for need in wanted.requirements if wanted.target.admits(need.marker))
+    for requirer, need in walk(own, needs_of, ((name, "") for name in libraries)):
+        yield (wanted.project if requirer is None else requirer[0]), need

@@ -17,8 +17,9 @@ from rabbet.core.lock.marker import separating_marker
 from rabbet.core.model.declaration import Declaration, Section
 from rabbet.core.model.lock import Lock, LockedFile, LockedLibrary, LockedRuntime
 from rabbet.core.model.release import DECLARED_ADDRESS, Candidate
-from rabbet.core.model.solution import Part, Solution
+from rabbet.core.model.solution import Solution
 from rabbet.core.model.target import Target
+from rabbet.core.needs.walk import parts_reached
 from rabbet.core.wording import requirement_text, specifiers_text
 
 __all__ = ["Solved", "build_lock"]
@@ -178,16 +179,8 @@ def _is_pin(requirement: Requirement) -> bool:
 
 def _reached(solution: Solution, roots: Iterable[Requirement]) -> frozenset[NormalizedName]:
     """The libraries that these requirements need on the solution's target, directly or not."""
-    reached: set[Part] = set()
-    waiting = [root for root in roots if solution.target.admits(root.marker)]
-    while waiting:
-        need = waiting.pop()
-        name = canonicalize_name(need.name)
-        for extra in ("", *(canonicalize_name(extra) for extra in need.extras)):
-            if (name, extra) not in reached:
-                reached.add((name, extra))
-                waiting.extend(solution.needs[name, extra])
-    return frozenset(name for name, _ in reached)
+    counting = (root for root in roots if solution.target.admits(root.marker))
+    return frozenset(name for name, _ in parts_reached(counting, lambda part: solution.needs[part]))
 
 
 def _dependencies(solution: Solution, name: NormalizedName) -> tuple[NormalizedName, ...]:

@@ -7,16 +7,30 @@ from packaging.requirements import Requirement
 from packaging.utils import NormalizedName, canonicalize_name
 from packaging.version import Version
 
-from rabbet.core.model.declaration import Declaration, Section
+from rabbet.core.model.declaration import Declaration, Declared, Section
 from rabbet.core.model.lock import Lock, LockedLibrary
 from rabbet.core.model.solution import Part
 from rabbet.core.model.target import Target
+from rabbet.core.needs.walk import walk
 from rabbet.core.solve.candidates import Candidates
 from rabbet.core.wording import requirement_text
 
 _MOST_PATHS = 2000
 
-__all__ = ["Ask", "Branch", "Graph", "Holder", "build_graph", "held_back", "paths_to", "sections_of", "tree"]
+__all__ = [
+    "Ask",
+    "Branch",
+    "Graph",
+    "Holder",
+    "asked_for_by",
+    "build_graph",
+    "held_back",
+    "own_size",
+    "paths_to",
+    "sections_of",
+    "size_with_needs",
+    "tree",
+]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -106,22 +120,20 @@ def build_graph(
     `needs` gives the requirements of a locked library's metadata, whatever their markers.
     """
     libraries = {library.name: library for library in lock.libraries}
+
+    def needs_of(part: Part) -> Iterator[Requirement]:
+        name, extra = part
+        for need in needs(libraries[name]) if name in libraries else ():
+            if target.admits(need.marker, extra) and not (extra and target.admits(need.marker)):
+                yield need
+
+    declared = [one for one in declaration.declared() if target.admits(one.requirement.marker)]
     asks = [
-        Ask(requirer=None, requirement=one.requirement, section=one.section)
-        for one in declaration.declared()
-        if target.admits(one.requirement.marker)
+        Ask(requirer=None, requirement=need, section=requirer.section)
+        if isinstance(requirer, Declared)
+        else Ask(requirer=requirer[0], requirement=need, extra=requirer[1])
+        for requirer, need in walk(((one, one.requirement) for one in declared), needs_of)
     ]
-    parts: set[Part] = set()
-    for ask in asks:  # grows while it is walked
-        for extra in ("", *sorted(canonicalize_name(extra) for extra in ask.requirement.extras)):
-            if (ask.name, extra) in parts or ask.name not in libraries:
-                continue
-            parts.add((ask.name, extra))
-            asks += [
-                Ask(requirer=ask.name, requirement=need, extra=extra)
-                for need in needs(libraries[ask.name])
-                if target.admits(need.marker, extra) and not (extra and target.admits(need.marker))
-            ]
     return Graph(project=declaration.name, libraries=libraries, asks=tuple(asks))
 
 
@@ -166,6 +178,42 @@ def sections_of(graph: Graph, name: NormalizedName) -> tuple[Section | None, ...
                 seen.add((ask.requirer, ask.extra))
                 waiting.append((ask.requirer, ask.extra))
     return tuple(sorted(found, key=lambda section: str(section or "")))
+
+
+def own_size(graph: Graph, name: NormalizedName) -> int:
+    """The size of a library's best wheel, or source archive, in bytes."""
+    library = graph.libraries.get(name)
+    files = (*library.wheels, library.sdist) if library else ()
+    return next((file.size or 0 for file in files if file is not None), 0)
+
+
+def size_with_needs(graph: Graph, name: NormalizedName) -> int:
+    """The size of a library and of all that it needs, in bytes."""
+    reached, waiting = {name}, [name]
+    while waiting:
+        for ask in graph.asked_by(waiting.pop()):
+            if ask.name not in reached:
+                reached.add(ask.name)
+                waiting.append(ask.name)
+    return sum(own_size(graph, one) for one in reached)
+
+
+def asked_for_by(
+    libraries: Sequence[LockedLibrary], declaration: Declaration
+) -> dict[NormalizedName, list[str]]:
+    """For each locked library the declaration (with the section), else the libraries that need it."""
+    asked: dict[NormalizedName, list[str]] = {
+        one.name: [other.name for other in libraries if one.name in other.dependencies] for one in libraries
+    }
+    own: set[NormalizedName] = set()
+    for declared in declaration.declared():
+        name = canonicalize_name(declared.requirement.name)
+        if declared.section is None:
+            own.add(name)
+            asked[name] = [declaration.name]
+        elif name not in own:
+            asked[name] = [f"{declaration.name}, {declared.section}"]
+    return asked
 
 
 def tree(graph: Graph) -> Iterator[Branch]:

@@ -1,4 +1,4 @@
-"""Polishing: raise (or lower) single libraries until none can be while all the others stay.
+"""A final pass that raises (or lowers) single libraries while all others stay.
 
 The search takes the newest release whenever it chooses, yet after a jump back a library may be left lower
 than it has to be. Polishing needs no search: a release may take another's place if everyone who asks for the
@@ -13,6 +13,7 @@ from packaging.utils import NormalizedName, canonicalize_name
 from rabbet.core.model.declaration import Declared
 from rabbet.core.model.release import Candidate, SetAside
 from rabbet.core.model.solution import Part
+from rabbet.core.needs.walk import parts_reached
 from rabbet.core.solve.policy import Policy
 from rabbet.core.solve.problem import Problem
 
@@ -64,16 +65,7 @@ def better_alone(
 
 def parts_of(problem: Problem, roots: Iterable[Requirement], chosen: Chosen) -> frozenset[Part]:
     """The libraries and extras reached from these requirements."""
-    parts: set[Part] = set()
-    waiting = list(roots)
-    while waiting:
-        need = waiting.pop()
-        name = canonicalize_name(need.name)
-        for part in [(name, ""), *((name, canonicalize_name(extra)) for extra in need.extras)]:
-            if part not in parts:
-                parts.add(part)
-                waiting.extend(problem.needs(part, chosen[name]))
-    return frozenset(parts)
+    return parts_reached(roots, lambda part: problem.needs(part, chosen[part[0]]))
 
 
 def _fits(problem: Problem, release: Candidate, chosen: Chosen, parts: frozenset[Part]) -> bool:

@@ -1,0 +1,1 @@
+"""Needs: what requires what, with extras and markers."""
