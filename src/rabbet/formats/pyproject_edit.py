@@ -1,14 +1,16 @@
 """Changing a declaration's text while its comments, order and formatting stay."""
 
 import re
+import tomllib
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from typing import Any
+from typing import Any, TypeAlias
 
 import tomlkit
 from packaging.requirements import Requirement
 from packaging.utils import canonicalize_name
+from tomlkit.container import OutOfOrderTableProxy
 from tomlkit.exceptions import TOMLKitError
-from tomlkit.items import AbstractTable, AoT, Array, Table
+from tomlkit.items import AbstractTable, AoT, Array, InlineTable
 
 from rabbet.core.model.declaration import Section, SourceEntry
 from rabbet.core.model.edit import Change, Edit
@@ -24,6 +26,7 @@ _TABLES = {
     "extra": ("project", "optional-dependencies"),
     "variant": ("tool", "rabbet", "variants"),
 }
+AnyTable: TypeAlias = AbstractTable | OutOfOrderTableProxy
 _NAMED = re.compile(r"([A-Za-z0-9][A-Za-z0-9._-]*)=(.+)\Z")
 _LISTS = {"target": "targets", "python": "pythons", "without": "without"}
 
@@ -37,8 +40,26 @@ def apply(text: str, edits: Iterable[Edit]) -> tuple[str, tuple[Change, ...]]:
     document, changes = _parse(text), []
     for edit in edits:
         changes += list(_WAYS[edit.verb, edit.what](document, edit))
-    changed = any(change.happened for change in changes)
-    return (tomlkit.dumps(document) if changed else text), tuple(changes)
+    if not any(change.happened for change in changes):
+        return text, tuple(changes)
+    edited = tomlkit.dumps(document)
+    try:
+        kept = _pruned(tomllib.loads(edited)) == _pruned(document.unwrap())
+    except ValueError:
+        kept = False
+    if not kept:  # some ways of writing tables are no match for the library that keeps comments and order
+        raise NotUnderstood(
+            "pyproject.toml is written in a way that can't be changed without harm to it",
+            because=["tables with dotted keys or in braces stand before others there"],
+            note="write them as [project], [dependency-groups] and [tool.rabbet], or change the file by hand",
+        )
+    return edited, tuple(changes)
+
+
+def _pruned(table: Mapping[str, object]) -> dict[str, object]:
+    """A table's content without empty tables, which may or may not be written."""
+    content = {key: _pruned(one) if isinstance(one, Mapping) else one for key, one in table.items()}
+    return {key: one for key, one in content.items() if one != {}}
 
 
 def complete(
@@ -49,11 +70,11 @@ def complete(
     project = _table(document, "project")
     project.setdefault("name", name)
     if "version" not in project and "version" not in project.get("dynamic", []):
-        project.add("version", "0.0.0")
+        _put(project, "version", "0.0.0")
     if python:
         project.setdefault("requires-python", python)
     if "dependencies" not in project:
-        project.add("dependencies", tomlkit.array())
+        _put(project, "dependencies", tomlkit.array())
     completed = tomlkit.dumps(document)
     if sources and "sources" not in document.get("tool", {}).get("rabbet", {}):
         completed = completed.rstrip("\n") + "\n\n" + tomlkit.dumps(_source_tables(sources))
@@ -172,7 +193,7 @@ def _retract_runtime(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Cha
     return [_unset(table, key, place) for table, key, place in places]
 
 
-def _runtime_places(document: tomlkit.TOMLDocument) -> list[tuple[AbstractTable, str, str]]:
+def _runtime_places(document: tomlkit.TOMLDocument) -> list[tuple[AnyTable, str, str]]:
     project, runtimes = document.get("project", {}), _settings(document).get("runtimes", {})
     places = [(project, "requires-python", "project"), (runtimes, "python", "tool.rabbet.runtimes")]
     return [(table, key, place) for table, key, place in places if key in table]
@@ -261,7 +282,7 @@ def _declare_source(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Chan
             entry["url"] = url
             return [change]
     if "sources" not in settings:
-        settings.add("sources", tomlkit.aot())
+        _put(settings, "sources", tomlkit.array() if isinstance(settings, InlineTable) else tomlkit.aot())
     sources = settings["sources"]
     entry = tomlkit.table() if isinstance(sources, AoT) else tomlkit.inline_table()
     entry.update({"name": name, "url": url})
@@ -333,11 +354,11 @@ def _parse(text: str) -> tomlkit.TOMLDocument:
         raise NotUnderstood("pyproject.toml is not valid TOML", because=[str(error)]) from error
 
 
-def _table(document: tomlkit.TOMLDocument, key: str) -> Table:
+def _table(document: tomlkit.TOMLDocument, key: str) -> AnyTable:
     if key not in document:
         document.add(key, tomlkit.table())
     table = document[key]
-    if not isinstance(table, Table):
+    if not isinstance(table, AbstractTable | OutOfOrderTableProxy):
         raise NotUnderstood(f"pyproject.toml: {key} must be a table")
     return table
 
@@ -347,16 +368,22 @@ def _settings(document: tomlkit.TOMLDocument) -> Any:  # noqa: ANN401 - tomlkit 
     return document.get("tool", {}).get("rabbet", {})
 
 
-def _made_settings(document: tomlkit.TOMLDocument) -> AbstractTable:
-    tool = document.setdefault("tool", tomlkit.table(is_super_table=True))
-    settings: AbstractTable = tool.setdefault("rabbet", tomlkit.table())
-    return settings
+def _made_settings(document: tomlkit.TOMLDocument) -> AnyTable:
+    return _made(document.setdefault("tool", tomlkit.table(is_super_table=True)), "rabbet")
 
 
-def _made(table: AbstractTable, key: str) -> AbstractTable:
-    if key not in table:
-        table.add(key, tomlkit.table())
-    made: AbstractTable = table[key]
+def _put(table: AnyTable, key: str, value: object) -> None:
+    """Add what is not there yet; a table whose parts stand apart has no `add`."""
+    if isinstance(table, OutOfOrderTableProxy):
+        table[key] = value
+    else:
+        table.add(key, value)
+
+
+def _made(table: AnyTable, key: str) -> AnyTable:
+    if key not in table:  # an inline table can hold no other ones
+        _put(table, key, tomlkit.inline_table() if isinstance(table, InlineTable) else tomlkit.table())
+    made: AnyTable = table[key]
     return made
 
 
@@ -370,12 +397,12 @@ def _settings_list(document: tomlkit.TOMLDocument, key: str) -> Array:
         for value in settings.values():
             if isinstance(value, Array):
                 value.trivia.trail = "\n"
-        settings.add(key, array)
+        _put(settings, key, array)
     found: Array = settings[key]
     return found
 
 
-def _variant(document: tomlkit.TOMLDocument, section: Section) -> AbstractTable:
+def _variant(document: tomlkit.TOMLDocument, section: Section) -> AnyTable:
     variants = _made(_made_settings(document), "variants")
     return _made(variants, _written_name(variants, section.name))
 
@@ -386,14 +413,14 @@ def _written_name(table: Mapping[str, object], name: str) -> str:
     return same[0] if same else name
 
 
-def _set(table: AbstractTable, key: str, value: str, place: str) -> Change:
+def _set(table: AnyTable, key: str, value: str, place: str) -> Change:
     before = str(table.get(key, ""))
     if before != value:
         table[key] = value
     return Change(place=f"{place}.{key}", before=before, after=value)
 
 
-def _unset(table: AbstractTable, key: str, place: str) -> Change:
+def _unset(table: AnyTable, key: str, place: str) -> Change:
     before = str(table[key])
     del table[key]
     return Change(place=f"{place}.{key}", before=before)
@@ -436,7 +463,7 @@ def _requirements(
     if key not in table:
         if not make:
             return tomlkit.array(), place
-        table.add(key, tomlkit.array())
+        _put(table, key, tomlkit.array())
     array = table[key]
     if not isinstance(array, Array):
         raise NotUnderstood(f"pyproject.toml: {place} must be a list")
