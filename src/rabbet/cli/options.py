@@ -88,7 +88,7 @@ def section_of(arguments: Namespace) -> "Section | None":
         ("variant", arguments.variant),
         ("group", arguments.group),
     ):
-        if name:
+        if name is not None:
             return Section(kind, canonicalize_name(name))  # type: ignore[arg-type]
     return None
 

@@ -330,7 +330,8 @@ def _lock_seal(lock: Lock) -> str:
     """A digest of what stands around the entries, and of which there are."""
     around = [lock.environments, lock.requires_python, lock.extras, lock.groups]
     entries = [f"{one.name} {one.version}" for one in lock.libraries]
-    text = repr([*around, lock.fingerprint, lock.runtime, entries])
+    heeded = [lock.pins, lock.also_known, lock.limits, lock.without, lock.corrections]
+    text = repr([*around, lock.fingerprint, lock.runtime, entries, *heeded])
     return hashlib.blake2b(text.encode(), digest_size=8).hexdigest()
 
 

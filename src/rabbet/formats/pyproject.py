@@ -63,8 +63,8 @@ def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.tom
         targets=_known(settings, "targets", lambda text: text in PLATFORMS, ", ".join(PLATFORMS)),
         pythons=_known(settings, "pythons", lambda text: bool(_MINOR.match(text)), "versions such as 3.12"),
         baselines=_baselines(settings.table("baselines")),
-        limits=_requirements(settings, "limits"),
-        without=frozenset(canonicalize_name(name) for name in settings.texts("without")),
+        limits=_limits(settings),
+        without=_without(settings),
         corrections=_corrections(settings.table("corrections")),
     )
     _check_without(declaration, document.problems)
@@ -206,6 +206,24 @@ def _variants(table: Table, own: _OwnExtras) -> Mapping[str, Variant]:
             requirements=own.put_in_place(_requirements(entry, "requirements")),
         )
     return variants
+
+
+def _limits(settings: Table) -> tuple[Requirement, ...]:
+    """Bounds of libraries that others ask for: names and versions, and nothing that would bring one in."""
+    found = _requirements(settings, "limits")
+    for one in found:
+        if not one.specifier or one.extras or one.url:
+            problem = f"'{one.name}' must be a library with versions, such as 'combframe<3'"
+            settings.problems.add(settings.place("limits"), problem)
+    return found
+
+
+def _without(settings: Table) -> frozenset[NormalizedName]:
+    names = settings.texts("without")
+    for name in names:
+        if not _NAME.match(name):
+            settings.problems.add(settings.place("without"), f"'{name[:60]}' is no library's name")
+    return frozenset(canonicalize_name(name) for name in names)
 
 
 def _corrections(table: Table) -> tuple[Correction, ...]:

@@ -59,7 +59,8 @@ def _check(edit: Edit) -> None:
     """Raise `WrongUsage` for a platform or a baseline that there is none of."""
     if edit.verb == "declare" and edit.what == "target" and edit.value not in PLATFORMS:
         raise WrongUsage(f"'{edit.value}' is no target", because=[f"known are: {', '.join(PLATFORMS)}"])
-    if edit.verb == "declare" and edit.what == "baseline" and edit.value.partition("=")[0] not in BASELINES:
+    library, _, version = edit.value.partition("=")
+    if edit.verb == "declare" and edit.what == "baseline" and not (library in BASELINES and version):
         raise WrongUsage(
             f"'{edit.value}' is no baseline",
             because=[f"known are: {', '.join(f'{key}={value}' for key, value in BASELINES.items())}"],

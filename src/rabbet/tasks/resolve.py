@@ -132,6 +132,8 @@ class _Work:
         self._project = project
         self._machine = machine
         self._observer = observer
+        if project.variant is not None:
+            project.declaration()  # which refuses a variant that there is not
         self._declaration = project.of(None).declaration()
         self._sources: Callable[[], Sources] = cache(
             lambda: open_sources(project, machine, self._declaration)

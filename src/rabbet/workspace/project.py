@@ -50,7 +50,11 @@ class Project(NamedTuple):
             return whole
         if self.variant not in whole.variants:
             known = ", ".join(sorted(whole.variants)) or "none"
-            raise WrongUsage(f"the project has no variant '{self.variant}'", because=[f"it has: {known}"])
+            raise WrongUsage(
+                f"the project has no variant '{self.variant}'",
+                because=[f"it has: {known}"],
+                remedy="rabbet declare",
+            )
         return whole.varied(self.variant)
 
     def lock(self) -> "Lock":
@@ -59,6 +63,8 @@ class Project(NamedTuple):
 
         path = self.lock_file
         if not path.exists():
+            if self.variant is not None:
+                self.declaration()  # which refuses a variant that there is not
             raise NoLock(f"there is no {path.name} in {self.folder}", remedy="rabbet resolve")
         return read_lock(read_text(path), path.name)
 
