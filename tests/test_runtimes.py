@@ -16,7 +16,7 @@ from rabbet.formats.pyproject import read_declaration
 from rabbet.runtimes.choose import choose
 from rabbet.runtimes.probe import probe_all
 from rabbet.runtimes.search import find_executables
-from rabbet.store.blob_cache import Memory
+from rabbet.store.blob_cache import BlobCache
 from rabbet.workspace.runtime import targets_for
 from tests.support.catalogue import MARKERS
 
@@ -127,7 +127,7 @@ class Finding(unittest.TestCase):
         broken = self.program("broken", b"\x7fELF")
         failing = self.program("failing", b"#!/bin/sh\necho it hurts >&2; exit 3\n")
         silly = self.program("silly", b"#!/bin/sh\necho '{}'\n")
-        found = probe_all([broken, failing, silly], Memory(self.root / "memory"))
+        found = probe_all([broken, failing, silly], BlobCache(self.root / "memory"))
         reasons = [one.reason for one in found if isinstance(one, Refusal)]
         self.assertEqual(len(reasons), 3)
         for reason, words in zip(reasons, ("does not start", "it hurts", "makes no sense"), strict=True):

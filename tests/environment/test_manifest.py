@@ -24,7 +24,7 @@ from rabbet.environment.manifest import (
     read_manifest,
     write_manifest,
 )
-from rabbet.store.blob_cache import Memory
+from rabbet.store.blob_cache import BlobCache
 from rabbet.store.trees import write_tree
 from rabbet.store.unpack import stored_files
 
@@ -41,7 +41,7 @@ class Followed(unittest.TestCase):
 
     def setUp(self) -> None:
         self.root = Path(self.enterContext(tempfile.TemporaryDirectory()))
-        self.states = Memory(self.root / "states")
+        self.states = BlobCache(self.root / "states")
         trees = []
         for number in range(FOLDERS):
             entry = self.root / "store" / str(number)

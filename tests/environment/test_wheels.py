@@ -31,7 +31,7 @@ from rabbet.environment.linking import Linking
 from rabbet.environment.remove import remove_library
 from rabbet.errors import IntegrityFailed
 from rabbet.runtimes.probe import probe_all
-from rabbet.store.blob_cache import Memory
+from rabbet.store.blob_cache import BlobCache
 from rabbet.store.store import Store, Unpacked
 
 INFO = "hivewire-1.0.dist-info"
@@ -108,7 +108,7 @@ class Case(unittest.TestCase):
         self.addCleanup(holder.cleanup)
         self.root = Path(holder.name).resolve()
         self.store = Store(self.root / "store")
-        found = probe_all([Path(os.path.realpath(sys.executable))], Memory(self.root / "probes"))[0]
+        found = probe_all([Path(os.path.realpath(sys.executable))], BlobCache(self.root / "probes"))[0]
         assert isinstance(found, PythonRuntime)
         self.runtime = found
         self.layout = self.environment("env")

@@ -38,7 +38,7 @@ from rabbet.formats.static_metadata import metadata_of_tree
 from rabbet.sources.archive_metadata import metadata_in, sdist_metadata_in
 from rabbet.sources.credentials import Credentials
 from rabbet.sources.pages import Pages
-from rabbet.store.blob_cache import Memory
+from rabbet.store.blob_cache import BlobCache
 from rabbet.store.environments import NAME_FILE, Environments
 from rabbet.store.unpack import digests_in, unpack_wheel
 from tests.support.catalogue import EMPTY
@@ -215,7 +215,7 @@ def stamped(content: bytes, folder: Path) -> None:
 def remembered(content: bytes, folder: Path) -> None:
     """Recall what was damaged."""
     (folder / "key").write_bytes(content)
-    Memory(folder).recall("key")
+    BlobCache(folder).recall("key")
 
 
 def wheel(read: Callable[[Path, Path], object]) -> Callable[[bytes, Path], object]:

@@ -21,7 +21,7 @@ from rabbet.store.trees import is_sound_tree, note_state
 if TYPE_CHECKING:
     from rabbet.environment.guarded import GuardedEnvironment
     from rabbet.environment.install import Placed
-    from rabbet.store.blob_cache import Memory
+    from rabbet.store.blob_cache import BlobCache
 
 __all__ = [
     "Manifest",
@@ -112,7 +112,7 @@ def _entries(folder: str) -> Iterator["os.DirEntry[str]"]:
 
 
 def build_from_manifest(
-    manifest: Manifest, opened: "Callable[[], GuardedEnvironment]", states: "Memory"
+    manifest: Manifest, opened: "Callable[[], GuardedEnvironment]", states: "BlobCache"
 ) -> None:
     """Put the same environment into an empty folder, which `opened` opens. Raises `StoreChanged`, `OSError`.
 
@@ -131,7 +131,7 @@ def build_from_manifest(
                 guarded.write(place, content.encode("latin-1"), executable=executable)
 
 
-def _link(trees: list[Tree], opened: "Callable[[], GuardedEnvironment]", states: "Memory") -> None:
+def _link(trees: list[Tree], opened: "Callable[[], GuardedEnvironment]", states: "BlobCache") -> None:
     """Link what is as it was; the store is told of the links, for they change its state."""
     with opened() as guarded:
         for key, place, linked in trees:

@@ -10,7 +10,7 @@ from pathlib import Path
 from packaging.version import Version
 
 from rabbet.core.model.runtime import PythonRuntime, Refusal
-from rabbet.store.blob_cache import Memory
+from rabbet.store.blob_cache import BlobCache
 
 __all__ = ["probe_all"]
 
@@ -57,13 +57,13 @@ print(json.dumps({
 """
 
 
-def probe_all(executables: Sequence[Path], memory: Memory) -> tuple[PythonRuntime | Refusal, ...]:
+def probe_all(executables: Sequence[Path], memory: BlobCache) -> tuple[PythonRuntime | Refusal, ...]:
     """What each interpreter tells of itself, or why it can't be used; in the order given."""
     with ThreadPoolExecutor(_THREADS) as pool:
         return tuple(pool.map(lambda executable: _probe(executable, memory), executables))
 
 
-def _probe(executable: Path, memory: Memory) -> PythonRuntime | Refusal:
+def _probe(executable: Path, memory: BlobCache) -> PythonRuntime | Refusal:
     key = _key(executable)
     known = memory.recall(key) if key else None
     if known is not None:

@@ -16,7 +16,7 @@ from rabbet.core.limits import MOST_NOTES
 from rabbet.regular_file import read_regular
 from rabbet.store.folder import make_folder
 
-__all__ = ["FORGOTTEN", "LAYOUT", "Memory", "sealed", "unsealed", "write_at_once"]
+__all__ = ["FORGOTTEN", "LAYOUT", "BlobCache", "sealed", "unsealed", "write_at_once"]
 
 # The folder of the store that holds everything in its present form.
 # 1: first form. 2: with digests of everything that is kept; files are read-only.
@@ -25,7 +25,7 @@ FORGOTTEN = "rabbet.forgotten"  # the audit event (PEP 578) of something damaged
 _DIGEST = 16  # bytes
 
 
-class Memory:
+class BlobCache:
     """A folder of remembered contents. Keys are names of files: digests and the like."""
 
     def __init__(self, folder: Path) -> None:

@@ -10,7 +10,7 @@ from contextlib import suppress
 from pathlib import Path
 
 from rabbet.regular_file import read_regular
-from rabbet.store.blob_cache import Memory
+from rabbet.store.blob_cache import BlobCache
 
 __all__ = ["NAME_FILE", "Environments", "new_name"]
 
@@ -27,8 +27,8 @@ class Environments:
 
     def __init__(self, store: Path) -> None:
         self.folder = store / "environments"
-        self._notes = Memory(self.folder)
-        self._unfinished = Memory(store / "unfinished")
+        self._notes = BlobCache(self.folder)
+        self._unfinished = BlobCache(store / "unfinished")
 
     def note(self, root: Path, *, place: Path | None = None) -> None:
         """Remember an environment, which holds its name; `place` is where it will lie, if not there yet."""

@@ -8,7 +8,7 @@ from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
-from rabbet.store.blob_cache import Memory
+from rabbet.store.blob_cache import BlobCache
 from rabbet.store.folder import make_folder
 from rabbet.store.store import Store
 from rabbet.store.trees import is_sound
@@ -82,7 +82,7 @@ def sweep(store: Store, folder: Path, used: frozenset[str], *, older: int = 0) -
     for manifest in _entries(folder / "manifests"):
         if manifest.stat().st_mtime <= limit:
             manifest.unlink(missing_ok=True)  # a short cut, and it may lead to what was just removed
-    states = Memory(folder / "states")
+    states = BlobCache(folder / "states")
     for key in states.keys():  # noqa: SIM118 - no mapping
         if not (folder / "unpacked" / key.partition("-")[0]).exists():
             states.forget(key)
@@ -108,7 +108,7 @@ def check(store: Store, folder: Path) -> Iterator[str]:
                 _remove(entry, folder)
             yield damaged[0]
     for part in _REMEMBERED:
-        memory = Memory(folder / part)
+        memory = BlobCache(folder / part)
         yield from (f"{part}/{key}" for key in memory.keys() if memory.recall(key) is None)  # noqa: SIM118
 
 

@@ -37,7 +37,7 @@ from rabbet.core.model.runtime import PythonRuntime
 from rabbet.errors import IntegrityFailed
 from rabbet.regular_file import read_regular
 from rabbet.store.atomic import cannot_write
-from rabbet.store.blob_cache import Memory
+from rabbet.store.blob_cache import BlobCache
 from rabbet.store.compile import Compilation, Compiler
 from rabbet.store.folder import make_folder
 from rabbet.store.process_lock import claimed
@@ -68,10 +68,10 @@ class Store:
     def __init__(self, folder: Path) -> None:
         self._folder = folder
         self._unpacking = threading.BoundedSemaphore(os.cpu_count() or 1)  # more would hinder each other
-        self._states = Memory(self._folder / "states")
-        self.metadata = Memory(self._folder / "metadata")
-        self.listings = Memory(self._folder / "listings")
-        self.runtimes = Memory(self._folder / "runtimes")
+        self._states = BlobCache(self._folder / "states")
+        self.metadata = BlobCache(self._folder / "metadata")
+        self.listings = BlobCache(self._folder / "listings")
+        self.runtimes = BlobCache(self._folder / "runtimes")
         self.repositories = self._folder / "repositories"
 
     def has(self, wheel: LockedFile) -> bool:

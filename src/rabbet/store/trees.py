@@ -19,7 +19,7 @@ from typing import NamedTuple
 
 from rabbet.core.limits import MOST_NOTES
 from rabbet.regular_file import open_regular, read_regular
-from rabbet.store.blob_cache import FORGOTTEN, Memory, sealed, unsealed
+from rabbet.store.blob_cache import FORGOTTEN, BlobCache, sealed, unsealed
 from rabbet.store.file_states import state_of
 
 __all__ = ["StoredFile", "is_sound", "is_sound_tree", "note_state", "read_tree", "sound_tree", "write_tree"]
@@ -36,7 +36,7 @@ class StoredFile(NamedTuple):
     size: int
 
 
-def sound_tree(entry: str, key: str, states: Memory) -> tuple[StoredFile, ...] | None:
+def sound_tree(entry: str, key: str, states: BlobCache) -> tuple[StoredFile, ...] | None:
     """A tree's files, if they are what they were; `None` where there is none, or one that was damaged.
 
     `key` names the tree in the digest of its list, and in the remembered `states`.
@@ -44,7 +44,7 @@ def sound_tree(entry: str, key: str, states: Memory) -> tuple[StoredFile, ...] |
     return read_tree(entry, key) if is_sound_tree(entry, key, states) else None
 
 
-def is_sound_tree(entry: str, key: str, states: Memory) -> bool:
+def is_sound_tree(entry: str, key: str, states: BlobCache) -> bool:
     """Whether a tree is there, and its files are what they were."""
     try:
         state = state_of(f"{entry}/tree").encode()
@@ -68,7 +68,7 @@ def _is_sound_file(tree: str, file: StoredFile) -> bool:
     return mode in _MODES and is_sound(f"{tree}/{file.path}", file.sha256)
 
 
-def note_state(entry: str, key: str, states: Memory) -> None:
+def note_state(entry: str, key: str, states: BlobCache) -> None:
     """A tree is right as it is: it was just made, or its files were linked, which changes their state.
 
     Only whoever has found it right before may say so. Raises `OSError`.
@@ -76,7 +76,7 @@ def note_state(entry: str, key: str, states: Memory) -> None:
     _remember(key, state_of(f"{entry}/tree").encode(), states)
 
 
-def _remember(key: str, state: bytes, states: Memory) -> None:
+def _remember(key: str, state: bytes, states: BlobCache) -> None:
     """Keep a state. The old one goes first: ext4 takes a millisecond to put a file in another one's place."""
     states.forget(key)
     states.remember(key, state)

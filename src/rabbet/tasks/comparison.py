@@ -23,7 +23,7 @@ from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.result_cache import environment_state, recall_sound
 from rabbet.workspace.runtime import chosen_runtime, found_runtimes
-from rabbet.workspace.selection import Wish, selected
+from rabbet.workspace.selection import RecreateOptions, selected
 
 __all__ = ["Comparison", "Question", "compared", "question"]
 
@@ -59,7 +59,7 @@ class Comparison:
     state: str
 
 
-def question(project: Project, machine: Machine, wish: Wish) -> Question:
+def question(project: Project, machine: Machine, options: RecreateOptions) -> Question:
     """Read what is declared, locked and noted.
 
     Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `EnvironmentFailed`, `WrongUsage`.
@@ -68,7 +68,7 @@ def question(project: Project, machine: Machine, wish: Wish) -> Question:
     found = found_runtimes(machine)
     runtime = chosen_runtime(declaration, found, lock)
     stamp = own_stamp(project.environment, machine.environments())
-    selection = selected(lock, stamp, wish, declaration)
+    selection = selected(lock, stamp, options, declaration)
     return Question(
         declaration=declaration,
         lock=lock,

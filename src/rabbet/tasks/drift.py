@@ -15,7 +15,7 @@ from rabbet.tasks.comparison import compared, question
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.result_cache import remember_fit
-from rabbet.workspace.selection import Wish
+from rabbet.workspace.selection import RecreateOptions
 
 __all__ = ["Drift", "drift"]
 
@@ -40,7 +40,7 @@ def drift(project: Project, machine: Machine, observer: Observer, *, deep: bool 
     Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `EnvironmentFailed`; a deep look what fetching raises too.
     """
     observer.stage("comparing the environment with the lock")
-    asked = question(project, machine, Wish())
+    asked = question(project, machine, RecreateOptions())
     found = compared(asked, project, machine, observer, deep=deep)
     if asked.stamp is not None and found.inventory.is_sound:
         remember_fit(project, machine, found.state, None)

@@ -16,7 +16,7 @@ from rabbet.tasks.run import ACTIVE
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import DECLARATION, ENVIRONMENT, Project
 from rabbet.workspace.result_cache import recall_fit
-from rabbet.workspace.selection import Wish
+from rabbet.workspace.selection import RecreateOptions
 
 __all__ = ["Known", "discard", "known_environments"]
 
@@ -106,7 +106,7 @@ def _state(root: Path, machine: Machine) -> str:
     if recall_fit(project, machine) is not None:
         return "fits"
     try:
-        plan = prepare(project, machine, Silent(), Wish()).plan
+        plan = prepare(project, machine, Silent(), RecreateOptions()).plan
     except RabbetError as error:
         return str(error)
     return "fits" if plan.idle else _difference(plan)

@@ -26,7 +26,7 @@ from rabbet.core.wording import requirement_text
 from rabbet.errors import SourceFailed, WrongUsage
 from rabbet.formats.metadata import MetadataBroken, parse_metadata
 from rabbet.sources.catalogue import Catalogue, told_key
-from rabbet.store.blob_cache import Memory
+from rabbet.store.blob_cache import BlobCache
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.runtime import chosen_runtime, found_runtimes, targets_for
@@ -200,7 +200,7 @@ class _Held:
         return "" if found.masks.admitted(need.specifier) else "of which no release can be used here"
 
 
-def remembered_needs(memory: Memory, declaration: Declaration) -> Needs:
+def remembered_needs(memory: BlobCache, declaration: Declaration) -> Needs:
     """Requirements from what was remembered of the locked wheels; of others the lock's own edges."""
 
     def needs(library: LockedLibrary) -> Iterable[Requirement]:
@@ -211,7 +211,7 @@ def remembered_needs(memory: Memory, declaration: Declaration) -> Needs:
 
 
 def _remembered(
-    memory: Memory, library: LockedLibrary, declaration: Declaration
+    memory: BlobCache, library: LockedLibrary, declaration: Declaration
 ) -> Sequence[Requirement] | None:
     for wheel in library.wheels:
         content = memory.recall(wheel.sha256)
@@ -223,7 +223,7 @@ def _remembered(
     return None
 
 
-def _asked_needs(lock: Lock, memory: Memory, catalogue: Catalogue, declaration: Declaration) -> Needs:
+def _asked_needs(lock: Lock, memory: BlobCache, catalogue: Catalogue, declaration: Declaration) -> Needs:
     """What is remembered; only what is missing is asked for anew."""
     remembered = {one.name: _remembered(memory, one, declaration) for one in lock.libraries}
 

@@ -13,7 +13,7 @@ from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 
 if TYPE_CHECKING:
-    from rabbet.tasks.recreate import Outlook
+    from rabbet.tasks.recreate import RecreateReport
     from rabbet.tasks.resolve import Resolved
 
 __all__ = ["Done", "carried_out"]
@@ -25,7 +25,7 @@ class Done:
 
     edited: Edited
     resolved: "tuple[Resolved, ...]" = ()
-    recreated: "Outlook | None" = None
+    recreated: "RecreateReport | None" = None
 
 
 def carried_out(
@@ -39,8 +39,8 @@ def carried_out(
         return Done(change(project, machine, edits))
     from rabbet.tasks.recreate import recreate
     from rabbet.tasks.resolve import resolve
-    from rabbet.tasks.resolve_targets import Aim
-    from rabbet.workspace.selection import Wish
+    from rabbet.tasks.resolve_targets import ResolveOptions
+    from rabbet.workspace.selection import RecreateOptions
 
     def locks() -> list[Path]:
         return list(project.folder.glob("pylock*.toml"))
@@ -49,5 +49,5 @@ def carried_out(
     claim = machine.store().claimed(str(project.declaration_file))
     with claim, put_back_on_failure([project.declaration_file, *locks()], new=locks):
         edited = change(project, machine, edits)
-        resolved = resolve(project, machine, observer, Aim())
-        return Done(edited, resolved, recreate(project, machine, observer, Wish()))
+        resolved = resolve(project, machine, observer, ResolveOptions())
+        return Done(edited, resolved, recreate(project, machine, observer, RecreateOptions()))

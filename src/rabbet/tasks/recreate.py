@@ -23,10 +23,10 @@ from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.restore import remember_manifest
 from rabbet.workspace.result_cache import Fit, remember_fit
-from rabbet.workspace.selection import Wish
+from rabbet.workspace.selection import RecreateOptions
 from rabbet.workspace.supply import intent_of, supply_for
 
-__all__ = ["Outlook", "prepare", "recreate"]
+__all__ = ["RecreateReport", "prepare", "recreate"]
 
 
 # Failures that an entry of the lock may have brought about.
@@ -34,7 +34,7 @@ _OF_THE_LOCK = (ExitCode.SOURCE, ExitCode.INTEGRITY)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Outlook:
+class RecreateReport:
     """What it takes to recreate the environment; `outdated`: the declaration changed since the lock.
 
     `environment` is its folder's name; `selection` the groups and extras that were chosen, `None` for all.
@@ -67,19 +67,19 @@ def _chosen(selection: Selection | None) -> str:
 
 
 def prepare(
-    project: Project, machine: Machine, observer: Observer, wish: Wish, *, sound: bool = False
-) -> Outlook:
+    project: Project, machine: Machine, observer: Observer, options: RecreateOptions, *, sound: bool = False
+) -> RecreateReport:
     """Compare the environment with the lock; nothing is changed. `sound`: its files need not be read.
 
     Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `EnvironmentFailed`, `WrongUsage`.
     """
     observer.stage("comparing the environment with the lock")
-    asked = question(project, machine, wish)
+    asked = question(project, machine, options)
     rebuild, found = _absent(project, machine, asked), None
     if not rebuild:
         try:
-            found = compared(asked, project, machine, observer, deep=wish.verify, sound=sound)
-            rebuild = reason_to_rebuild(found.findings) or ("asked for" if wish.fresh else "")
+            found = compared(asked, project, machine, observer, deep=options.verify, sound=sound)
+            rebuild = reason_to_rebuild(found.findings) or ("asked for" if options.fresh else "")
         except EnvironmentFailed as error:
             rebuild = str(error)
     lock = asked.lock
@@ -87,7 +87,7 @@ def prepare(
         plan = plan_anew(asked.needed, rebuild)
     else:
         plan = plan_changes(asked.needed, found.inventory, found.findings, not_chosen=lock.versions.keys())
-    return Outlook(
+    return RecreateReport(
         environment=project.environment.name,
         plan=plan,
         runtime=asked.runtime,
@@ -99,7 +99,9 @@ def prepare(
     )
 
 
-def recreate(project: Project, machine: Machine, observer: Observer, wish: Wish) -> Outlook:
+def recreate(
+    project: Project, machine: Machine, observer: Observer, options: RecreateOptions
+) -> RecreateReport:
     """Make the environment match the lock; what fits already is left alone.
 
     First everything is fetched and verified; until then the environment is as it was. A new environment is
@@ -109,7 +111,7 @@ def recreate(project: Project, machine: Machine, observer: Observer, wish: Wish)
     Raises what `prepare` raises, and `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
     """
     with _edits_named(project):
-        return _recreated(project, machine, observer, wish)
+        return _recreated(project, machine, observer, options)
 
 
 @contextmanager
@@ -125,27 +127,29 @@ def _edits_named(project: Project) -> Iterator[None]:
         raise
 
 
-def _recreated(project: Project, machine: Machine, observer: Observer, wish: Wish) -> Outlook:
+def _recreated(
+    project: Project, machine: Machine, observer: Observer, options: RecreateOptions
+) -> RecreateReport:
     home, environments = project.environment, machine.environments()
     with machine.store().claimed(str(home)):
         clear_up(home, environments)
-        outlook = after = prepare(project, machine, observer, wish)
-        if not outlook.plan.idle or not _remembered(home, environments, outlook):
-            _apply(project, machine, observer, outlook)
+        report = after = prepare(project, machine, observer, options)
+        if not report.plan.idle or not _remembered(home, environments, report):
+            _apply(project, machine, observer, report)
             after = _at_rest(project, machine)
         else:
-            finish(_site(project, machine, outlook))
+            finish(_site(project, machine, report))
         remember_fit(project, machine, after.state, None if after.outdated else after.fit)
         environments.note(home)  # it may have been moved here
-    return outlook
+    return report
 
 
-def _at_rest(project: Project, machine: Machine) -> Outlook:
+def _at_rest(project: Project, machine: Machine) -> RecreateReport:
     """Hold what was just made against the lock once more: an environment is at rest now, or the run fails.
 
     Its files are not read again, for they were verified before they were put there. Raises `IntegrityFailed`.
     """
-    after = prepare(project, machine, Silent(), Wish(), sound=True)
+    after = prepare(project, machine, Silent(), RecreateOptions(), sound=True)
     if not after.plan.idle:
         steps = (step for step in after.plan.steps if step.action is not Action.KEEP)
         because = [f"{step.name}: {step.action}" for step in steps]
@@ -157,35 +161,35 @@ def _at_rest(project: Project, machine: Machine) -> Outlook:
     return after
 
 
-def _site(project: Project, machine: Machine, outlook: Outlook) -> Site:
+def _site(project: Project, machine: Machine, report: RecreateReport) -> Site:
     return Site(
         root=project.environment,
-        runtime=outlook.runtime,
+        runtime=report.runtime,
         environments=machine.environments(),
         share_files=machine.shares_files(),
-        selection=outlook.selection,
+        selection=report.selection,
     )
 
 
-def _apply(project: Project, machine: Machine, observer: Observer, outlook: Outlook) -> None:
-    plan, site = outlook.plan, _site(project, machine, outlook)
+def _apply(project: Project, machine: Machine, observer: Observer, report: RecreateReport) -> None:
+    plan, site = report.plan, _site(project, machine, report)
     needed = [step.needed for step in plan.of(Action.ADD, Action.REPLACE) if step.needed]
-    supply, intent = supply_for(project, machine, observer), intent_of(project, own_lock=outlook.own_lock)
+    supply, intent = supply_for(project, machine, observer), intent_of(project, own_lock=report.own_lock)
     with closing(prepared_wheels(needed, site.root, site.runtime, supply, intent)) as arriving:
         if plan.rebuild:
             placed = make_anew(site, arriving)
-            if outlook.selection is None and not outlook.outdated:
+            if report.selection is None and not report.outdated:
                 versions = [(one.locked.name, str(one.locked.version)) for one in needed]
-                trees = supply.store.trees([one.wheel for one in needed], outlook.runtime)
-                remember_manifest(project, machine, placed, trees, versions, str(outlook.runtime))
+                trees = supply.store.trees([one.wheel for one in needed], report.runtime)
+                remember_manifest(project, machine, placed, trees, versions, str(report.runtime))
         else:
             change_in_place(site, plan, arriving, observer)
-    supply.store.note_linked((one.wheel for one in needed), outlook.runtime)
+    supply.store.note_linked((one.wheel for one in needed), report.runtime)
 
 
-def _remembered(home: Path, environments: Environments, outlook: Outlook) -> bool:
+def _remembered(home: Path, environments: Environments, report: RecreateReport) -> bool:
     """Whether the environment's stamp notes the present choice already."""
-    stamp, chosen = own_stamp(home, environments), outlook.selection
+    stamp, chosen = own_stamp(home, environments), report.selection
     if stamp is None or chosen is None:
         return stamp is not None and stamp.groups is None and stamp.extras is None
     return stamp.groups == sorted(chosen.groups) and stamp.extras == sorted(chosen.extras)

@@ -1,4 +1,4 @@
-"""Settling every version: declaration and sources → a lock, and one more for each variant."""
+"""ResolveRequest every version: declaration and sources → a lock, and one more for each variant."""
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
@@ -18,7 +18,7 @@ from rabbet.formats.merge import merge_sides
 from rabbet.formats.pylock import edited_by_hand, read_lock, write_lock
 from rabbet.store.atomic import write_text
 from rabbet.tasks.clashes import file_clash
-from rabbet.tasks.resolve_targets import Aim, Settling, settle
+from rabbet.tasks.resolve_targets import ResolveOptions, ResolveRequest, resolve_targets
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project, read_text
 from rabbet.workspace.result_cache import UpToDate, remember_unchanged
@@ -82,7 +82,7 @@ class Verdict:
 
 
 def resolve(
-    project: Project, machine: Machine, observer: Observer, aim: Aim, *, writing: bool = True
+    project: Project, machine: Machine, observer: Observer, options: ResolveOptions, *, writing: bool = True
 ) -> tuple[Resolved, ...]:
     """Write the locks that the declaration asks for: its own and one for each variant.
 
@@ -95,12 +95,14 @@ def resolve(
     Raises `NoSolution`, `SourceFailed`, `NoRuntime`, `NotUnderstood`, `CannotWrite`.
     """
     work = _Work(project, machine, observer)
-    earlier = {variant: work.earlier(variant, must_be_readable=not aim.afresh) for variant in work.variants}
-    _check_raised([lock for locks in earlier.values() for lock in locks], aim)
-    resolved = [work.resolved(variant, locks, aim) for variant, locks in earlier.items()]
+    earlier = {
+        variant: work.earlier(variant, must_be_readable=not options.afresh) for variant in work.variants
+    }
+    _check_raised([lock for locks in earlier.values() for lock in locks], options)
+    resolved = [work.resolved(variant, locks, options) for variant, locks in earlier.items()]
     if (
         writing
-        and aim.plain
+        and options.plain
         and project.variant is None
         and all(one.untouched and not one.declaration.local for one in resolved)
     ):
@@ -157,14 +159,14 @@ class _Work:
                 raise
             return ()
 
-    def resolved(self, variant: str | None, earlier: Sequence[Lock], aim: Aim) -> Resolved:
+    def resolved(self, variant: str | None, earlier: Sequence[Lock], options: ResolveOptions) -> Resolved:
         """Settle one variant; nothing is written."""
-        declaration, runtime, targets = self._question(variant, earlier if aim.keeps else ())
+        declaration, runtime, targets = self._question(variant, earlier if options.keeps else ())
         file = self._project.of(variant).lock_file.name
         before = earlier[0] if len(earlier) == 1 else None
         edited = edited_by_hand(before) if before is not None else ()
         earlier = [_without_edited(before)] if before is not None else earlier
-        at_once = aim.plain and not edited and not self._machine.ask_anew
+        at_once = options.plain and not edited and not self._machine.ask_anew
         if before is not None and at_once and _up_to_date(before, declaration, targets):
             return Resolved(
                 variant=variant,
@@ -174,7 +176,7 @@ class _Work:
                 targets=targets,
                 untouched=True,
             )
-        settled = settle(self._settling(variant, (declaration, runtime, targets), earlier), aim)
+        settled = resolve_targets(self._request(variant, (declaration, runtime, targets), earlier), options)
         project = self._project.of(variant)
         return Resolved(
             variant=variant,
@@ -207,7 +209,9 @@ class _Work:
         before = self._project.of(variant).lock()
         declaration, runtime, targets = self._question(variant, [before])
         earlier = [_without_edited(before)]
-        settled = settle(self._settling(variant, (declaration, runtime, targets), earlier), Aim())
+        settled = resolve_targets(
+            self._request(variant, (declaration, runtime, targets), earlier), ResolveOptions()
+        )
         edited = ", ".join(edited_by_hand(before))
         reasons = [f"edited by hand since it was resolved: {edited}"] if edited else []
         if before.fingerprint != declaration.fingerprint():
@@ -236,14 +240,14 @@ class _Work:
         runtime = chosen_runtime(declaration, found_runtimes(self._machine), earlier[0] if earlier else None)
         return declaration, runtime, targets_for(declaration, runtime)
 
-    def _settling(
+    def _request(
         self,
         variant: str | None,
         question: tuple[Declaration, PythonRuntime, tuple[Target, ...]],
         earlier: Sequence[Lock],
-    ) -> Settling:
+    ) -> ResolveRequest:
         declaration, runtime, targets = question
-        return Settling(
+        return ResolveRequest(
             declaration=declaration,
             variant=variant,
             sources=self._sources(),
@@ -299,9 +303,9 @@ def _would_move(move: Move) -> str:
     return f"{move.name} {move.before} would become {move.after}: {move.reason}"
 
 
-def _check_raised(earlier: Sequence[Lock], aim: Aim) -> None:
+def _check_raised(earlier: Sequence[Lock], options: ResolveOptions) -> None:
     known = {library.name for lock in earlier for library in lock.libraries}
-    unknown = sorted(set(aim.raised) - known)
+    unknown = sorted(set(options.raised) - known)
     if unknown:
         raise WrongUsage(f"'{unknown[0]}' is not in the lock, so it can't be raised", remedy="rabbet resolve")
 

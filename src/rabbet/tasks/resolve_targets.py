@@ -30,11 +30,11 @@ if TYPE_CHECKING:
     from rabbet.core.solve.solver import Refutation
     from rabbet.errors import NoSolution
 
-__all__ = ["Aim", "Settlement", "Settling", "settle"]
+__all__ = ["ResolveOptions", "ResolveRequest", "ResolveResult", "resolve_targets"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Aim:
+class ResolveOptions:
     """What is wanted besides the declaration.
 
     `raised` libraries get the newest release that can be had, the first of them before others; `afresh` frees
@@ -68,7 +68,7 @@ class Aim:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Settling:
+class ResolveRequest:
     """What is to be settled: a declaration for targets, with an interpreter of this machine.
 
     `earlier` are the locks whose versions are kept: usually one, two for an unfinished merge (ours first).
@@ -85,7 +85,7 @@ class Settling:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class Settlement:
+class ResolveResult:
     """What resolving came to, before anything is written."""
 
     lock: Lock
@@ -99,24 +99,24 @@ class Settlement:
     unknown_extras: tuple[str, ...]
 
 
-def settle(work: Settling, aim: Aim) -> Settlement:
+def resolve_targets(work: ResolveRequest, options: ResolveOptions) -> ResolveResult:
     """Solve every target, and put the solutions into one lock; nothing is written.
 
     Raises `NoSolution` with the reasons and with changes that help, `SourceFailed`, `IntegrityFailed`.
     """
-    policy = _policy(work, work.targets[0], aim)
-    kept = [_without(lock, aim.raised) for lock in work.earlier] if aim.keeps else []
+    policy = _policy(work, work.targets[0], options)
+    kept = [_without(lock, options.raised) for lock in work.earlier] if options.keeps else []
     with work.sources.catalogue(work.declaration, work.targets[0], policy, work.observer, kept) as catalogue:
         work.observer.stage("reading listings and metadata")
         declared = [one.requirement for one in work.declaration.declared()]
         catalogue.expect(one for one in declared if work.targets[0].admits(one.marker))
-        settled, moves = _settle_all(work, catalogue, aim)
+        settled, moves = _resolve_all(work, catalogue, options)
         chosen = {(name, one.version): one for part in settled for name, one in part.solution.chosen.items()}
         also_known = catalogue.also_known(chosen.values())
-        before = work.earlier[0] if work.earlier and aim.keeps else None
+        before = work.earlier[0] if work.earlier and options.keeps else None
         runtime = _locked_runtime(work.runtime, before)
         lock = build_lock(work.declaration, runtime, settled, catalogue.indexes)
-        return Settlement(
+        return ResolveResult(
             lock=replace(lock, also_known=tuple(sorted(also_known))),
             moves=moves,
             passed_over=tuple(_passed_over(catalogue, lock.versions, chosen.values())),
@@ -171,7 +171,9 @@ def _unhashed(catalogue: Catalogue, chosen: Iterable[Candidate]) -> set[str]:
     return {file.source for file in files if file.sha256 is None and file.source in catalogue.indexes}
 
 
-def _settle_all(work: Settling, catalogue: Catalogue, aim: Aim) -> tuple[list[Solved], tuple[Move, ...]]:
+def _resolve_all(
+    work: ResolveRequest, catalogue: Catalogue, options: ResolveOptions
+) -> tuple[list[Solved], tuple[Move, ...]]:
     """Solve each target, preferring what is locked for it and then what was chosen for the others."""
     from rabbet.core.solve.solver import (  # here: the first answers are on their way meanwhile
         Refutation,
@@ -183,10 +185,10 @@ def _settle_all(work: Settling, catalogue: Catalogue, aim: Aim) -> tuple[list[So
     moves: dict[tuple[object, ...], tuple[Move, Target]] = {}
     for target in work.targets:
         answering = catalogue if target is work.targets[0] else catalogue.for_target(target)
-        policy = _policy(work, target, aim, chosen)
+        policy = _policy(work, target, options, chosen)
         answer = solve(answering, target, work.declaration.asked(), policy=policy)
         if isinstance(answer, Refutation):
-            raise _no_solution(work, answer, answering, target, aim)
+            raise _no_solution(work, answer, answering, target, options)
         settled.append(_with_files(answer, answering))
         versions = [_versions(lock, target) for lock in work.earlier]
         moved = explained_moves(
@@ -194,7 +196,7 @@ def _settle_all(work: Settling, catalogue: Catalogue, aim: Aim) -> tuple[list[So
             answer,
             work.declaration,
             answering,
-            intended=partial(_intention, aim, answer, versions[1:]),
+            intended=partial(_intention, options, answer, versions[1:]),
         )
         for move in moved:
             moves.setdefault((move.name, move.before, move.after), (move, target))
@@ -211,7 +213,11 @@ def _only_there(move: Move, target: Target, chosen: Mapping[NormalizedName, Vers
 
 
 def _no_solution(
-    work: Settling, refutation: "Refutation", catalogue: Catalogue, target: Target, aim: Aim
+    work: ResolveRequest,
+    refutation: "Refutation",
+    catalogue: Catalogue,
+    target: Target,
+    options: ResolveOptions,
 ) -> "NoSolution":
     from rabbet.tasks.conflict_report import Unsolved, no_solution  # here: most declarations have a solution
 
@@ -223,11 +229,11 @@ def _no_solution(
         target=target,
         targets=work.targets,
         project=work.sources.project,
-        on_date=f"{aim.as_of:%Y-%m-%d}" if aim.as_of else "",
+        on_date=f"{options.as_of:%Y-%m-%d}" if options.as_of else "",
     )
-    if aim.as_of is None:
+    if options.as_of is None:
         return no_solution(unsolved, work.machine, work.observer)
-    policy = replace(_policy(work, target, aim), as_of=None)
+    policy = replace(_policy(work, target, options), as_of=None)
     with work.sources.catalogue(work.declaration, target, policy, work.observer) as undated:
         return no_solution(replace(unsolved, undated=undated), work.machine, work.observer)
 
@@ -250,15 +256,18 @@ def _without(lock: Lock, names: Collection[NormalizedName]) -> Lock:
 
 
 def _intention(
-    aim: Aim, solution: Solution, others: Sequence[Mapping[NormalizedName, Version]], name: NormalizedName
+    options: ResolveOptions,
+    solution: Solution,
+    others: Sequence[Mapping[NormalizedName, Version]],
+    name: NormalizedName,
 ) -> str:
     """Why a library moved, if nobody's requirement made it; `others` are the other sides of a merge."""
-    if name in aim.raised:
+    if name in options.raised:
         return "raised on purpose"
     chosen = solution.chosen.get(name)
     if chosen is not None and any(side.get(name) == chosen.version for side in others):
         return "the merged side has it"
-    return aim.reason
+    return options.reason
 
 
 def _versions(lock: Lock, target: Target) -> Mapping[NormalizedName, Version]:
@@ -278,14 +287,17 @@ def _locked_runtime(runtime: PythonRuntime, before: Lock | None) -> LockedRuntim
 
 
 def _policy(
-    work: Settling, target: Target, aim: Aim, chosen: Mapping[NormalizedName, Version] | None = None
+    work: ResolveRequest,
+    target: Target,
+    options: ResolveOptions,
+    chosen: Mapping[NormalizedName, Version] | None = None,
 ) -> Policy:
     """The policy for one target; `chosen` are the versions that other targets have got already.
 
     Where the sides of a merge have different versions, the newer one is tried first.
     """
     kept: dict[NormalizedName, set[Version]] = {}
-    for lock in work.earlier if aim.keeps else ():
+    for lock in work.earlier if options.keeps else ():
         for name, version in _versions(lock, target).items():
             kept.setdefault(name, set()).add(version)
     names = frozenset(canonicalize_name(one.requirement.name) for one in work.declaration.declared())
@@ -293,11 +305,11 @@ def _policy(
         kept={
             name: tuple(sorted(versions, reverse=True))
             for name, versions in kept.items()
-            if name not in aim.raised
+            if name not in options.raised
         },
-        raised=tuple(name for name in aim.raised if name in kept),
+        raised=tuple(name for name in options.raised if name in kept),
         preferred={name: (version,) for name, version in (chosen or {}).items()},
-        lowest=names if aim.lowest else frozenset(),
-        as_of=aim.as_of,
+        lowest=names if options.lowest else frozenset(),
+        as_of=options.as_of,
         may_build=work.declaration.build_from_source,
     )

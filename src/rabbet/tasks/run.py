@@ -54,12 +54,12 @@ def refuse_unfit(project: Project, machine: Machine, *, going_on: str) -> None:
     from rabbet.core.model.plan import Action
     from rabbet.core.progress import Silent
     from rabbet.tasks.recreate import prepare
-    from rabbet.workspace.selection import Wish
+    from rabbet.workspace.selection import RecreateOptions
 
-    outlook = prepare(project, machine, Silent(), Wish())
-    plan = outlook.plan
+    report = prepare(project, machine, Silent(), RecreateOptions())
+    plan = report.plan
     if plan.idle:
-        remember_fit(project, machine, outlook.state, None if outlook.outdated else outlook.fit)
+        remember_fit(project, machine, report.state, None if report.outdated else report.fit)
         return
     steps = [step for step in plan.steps if step.action is not Action.KEEP]
     because = [plan.rebuild] if plan.rebuild else [f"{step.action} {step.name}" for step in steps[:_SHOWN]]

@@ -24,7 +24,7 @@ from rabbet.environment.manifest import (
 )
 from rabbet.environment.staging import leftovers, taking_place_of
 from rabbet.store.atomic import cannot_write
-from rabbet.store.blob_cache import Memory
+from rabbet.store.blob_cache import BlobCache
 from rabbet.store.process_lock import claimed
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
@@ -54,7 +54,7 @@ def _restored(project: Project, machine: Machine, observer: Observer) -> Manifes
             try:
                 with taking_place_of(home, environments) as root, cannot_write(home):
                     opened = partial(_opened, root, machine)
-                    build_from_manifest(manifest, opened, Memory(machine.store_folder() / "states"))
+                    build_from_manifest(manifest, opened, BlobCache(machine.store_folder() / "states"))
             except StoreChanged:
                 return None
         return manifest
@@ -91,8 +91,8 @@ def remember_manifest(
         _memory(machine).remember(_key(project, machine), write_manifest(manifest))
 
 
-def _memory(machine: Machine) -> Memory:
-    return Memory(machine.store_folder() / "manifests")
+def _memory(machine: Machine) -> BlobCache:
+    return BlobCache(machine.store_folder() / "manifests")
 
 
 def _key(project: Project, machine: Machine) -> str:

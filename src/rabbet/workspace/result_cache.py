@@ -17,7 +17,7 @@ from rabbet.core.limits import MOST_TEXT_FILE
 from rabbet.environment.staging import leftovers
 from rabbet.regular_file import read_regular
 from rabbet.runtimes.search import find_executables
-from rabbet.store.blob_cache import Memory
+from rabbet.store.blob_cache import BlobCache
 from rabbet.store.file_states import state_of
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
@@ -119,8 +119,8 @@ def _fit_key(project: Project, machine: Machine, state: str) -> str:
     return hashlib.sha256(fit.encode(errors="surrogateescape")).hexdigest()
 
 
-def _memory(machine: Machine) -> Memory:
-    return Memory(machine.store_folder() / "unchanged")
+def _memory(machine: Machine) -> BlobCache:
+    return BlobCache(machine.store_folder() / "unchanged")
 
 
 def digest_of(project: Project, machine: Machine) -> str:

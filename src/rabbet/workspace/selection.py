@@ -11,10 +11,10 @@ from rabbet.core.near_names import near_names
 from rabbet.environment.install_state import Stamp
 from rabbet.errors import WrongUsage
 
-__all__ = ["Wish", "selected"]
+__all__ = ["RecreateOptions", "selected"]
 
 
-class Wish(NamedTuple):
+class RecreateOptions(NamedTuple):
     """What a command asks for: `everything`, or these groups and extras and no others; else nothing new.
 
     A `fresh` environment is made anew, whatever state the old one is in. To `verify`, every file is held
@@ -28,18 +28,20 @@ class Wish(NamedTuple):
     extras: Sequence[str] | None = None
 
 
-def selected(lock: Lock, stamp: Stamp | None, wish: Wish, declaration: Declaration) -> Selection:
+def selected(
+    lock: Lock, stamp: Stamp | None, options: RecreateOptions, declaration: Declaration
+) -> Selection:
     """The groups and extras that count; of a new environment, and without a choice, all of them.
 
     Raises `WrongUsage` for one that the lock does not have.
     """
     everything = lock.everything
-    if wish.groups is not None or wish.extras is not None:
+    if options.groups is not None or options.extras is not None:
         return Selection(
-            _known("group", wish.groups or (), everything.groups, declaration.groups),
-            _known("extra", wish.extras or (), everything.extras, declaration.extras),
+            _known("group", options.groups or (), everything.groups, declaration.groups),
+            _known("extra", options.extras or (), everything.extras, declaration.extras),
         )
-    if stamp is None or stamp.groups is None or stamp.extras is None or wish.everything:
+    if stamp is None or stamp.groups is None or stamp.extras is None or options.everything:
         return everything
     return Selection(
         everything.groups.intersection(stamp.groups), everything.extras.intersection(stamp.extras)

@@ -92,9 +92,9 @@ def _wished(arguments: Namespace) -> tuple[object, ...]:
 def _recreate(arguments: Namespace, context: Context) -> int:
     from rabbet.cli.views.recreate import document, show
     from rabbet.tasks.recreate import prepare, recreate
-    from rabbet.workspace.selection import Wish
+    from rabbet.workspace.selection import RecreateOptions
 
-    wish = Wish(
+    options = RecreateOptions(
         fresh=arguments.fresh,
         verify=arguments.verify,
         everything=arguments.everything,
@@ -103,9 +103,9 @@ def _recreate(arguments: Namespace, context: Context) -> int:
     )
     act = prepare if arguments.plan else recreate
     project = context.project(arguments.variant)
-    outlook = act(project, context.machine, context.observer, wish)
+    report = act(project, context.machine, context.observer, options)
     if arguments.json:
-        context.show_json("recreate", document(outlook, done=not arguments.plan))
+        context.show_json("recreate", document(report, done=not arguments.plan))
     else:
-        show(outlook, context, only_plan=arguments.plan)
+        show(report, context, only_plan=arguments.plan)
     return ExitCode.DONE

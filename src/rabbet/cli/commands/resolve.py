@@ -76,7 +76,7 @@ def _resolve(arguments: Namespace, context: Context) -> int:
 
     from rabbet.cli.views import resolve as view
     from rabbet.tasks.resolve import resolve, verify
-    from rabbet.tasks.resolve_targets import Aim
+    from rabbet.tasks.resolve_targets import ResolveOptions
 
     project = context.project(arguments.variant)
     if arguments.verify:
@@ -87,15 +87,15 @@ def _resolve(arguments: Namespace, context: Context) -> int:
             for verdict in verdicts:
                 view.show_verdict(verdict, context)
         return ExitCode.NO if any(verdict.reasons for verdict in verdicts) else ExitCode.DONE
-    aim = Aim(
+    options = ResolveOptions(
         raised=tuple(canonicalize_name(name) for name in arguments.raised),
         afresh=arguments.raise_all,
         lowest=arguments.lowest,
         as_of=_moment(arguments.as_of) if arguments.as_of else None,
     )
-    asking = (aim.lowest or aim.as_of is not None) and not (arguments.keep or arguments.variant)
+    asking = (options.lowest or options.as_of is not None) and not (arguments.keep or arguments.variant)
     writing = not (arguments.plan or asking)
-    resolved = resolve(project, context.machine, context.observer, aim, writing=writing)
+    resolved = resolve(project, context.machine, context.observer, options, writing=writing)
     if arguments.json:
         document = view.with_variants(resolved, view.document)
         context.show_json("resolve", {"written": writing, **document})

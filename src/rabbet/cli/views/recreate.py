@@ -8,7 +8,7 @@ from rabbet.cli.style import count
 from rabbet.cli.views.finding import step_reason
 from rabbet.cli.views.unchanged import fit_text, made_text, steps_table
 from rabbet.core.model.plan import Action, Plan, Step
-from rabbet.tasks.recreate import Outlook
+from rabbet.tasks.recreate import RecreateReport
 
 __all__ = ["document", "show"]
 
@@ -26,28 +26,28 @@ _TO_DO = {
 }
 
 
-def show(outlook: Outlook, context: Context, *, only_plan: bool) -> None:
+def show(report: RecreateReport, context: Context, *, only_plan: bool) -> None:
     """Print the steps, and the outcome."""
-    plan = outlook.plan
+    plan = report.plan
     rows = [_row(step) for step in plan.steps if step.action is not Action.KEEP]
     rows += [("remove", place, "-", "nobody recorded it") for place in plan.strays]
     if rows:
         steps_table(rows, context)
-    if outlook.outdated:
+    if report.outdated:
         context.show("The declaration changed since the lock; to take it in: rabbet resolve")
-    context.show(_outcome(outlook, only_plan=only_plan))
+    context.show(_outcome(report, only_plan=only_plan))
 
 
-def _outcome(outlook: Outlook, *, only_plan: bool) -> str:
-    plan, runtime, name = outlook.plan, outlook.runtime, outlook.fit.environment
+def _outcome(report: RecreateReport, *, only_plan: bool) -> str:
+    plan, runtime, name = report.plan, report.runtime, report.fit.environment
     if plan.idle:
-        return fit_text(outlook.fit)
+        return fit_text(report.fit)
     if only_plan:
         anew = f"make {name} anew with {runtime} ({plan.rebuild}): " if plan.rebuild else f"change {name}: "
-        command = f"rabbet recreate{variant_option(outlook.variant)}"
+        command = f"rabbet recreate{variant_option(report.variant)}"
         return f"Planned: {anew}{_summary(plan, _TO_DO)}. To do it: {command}"
     if plan.rebuild:
-        return made_text(name, str(runtime), _summary(plan, _DONE), outlook.variant)
+        return made_text(name, str(runtime), _summary(plan, _DONE), report.variant)
     return f"Changed {name} to match the lock: {_summary(plan, _DONE)}."
 
 
@@ -63,16 +63,16 @@ def _row(step: Step) -> tuple[str, str, str, str]:
     return str(step.action), step.name, str(version), step_reason(step)
 
 
-def document(outlook: Outlook, *, done: bool) -> dict[str, object]:
+def document(report: RecreateReport, *, done: bool) -> dict[str, object]:
     """The content of the JSON document."""
     return {
         "done": done,
-        "environment": outlook.environment,
-        "groups": sorted(outlook.selection.groups) if outlook.selection else None,
-        "extras": sorted(outlook.selection.extras) if outlook.selection else None,
-        "runtime": {"version": str(outlook.runtime.version), "executable": outlook.runtime.executable},
-        "rebuild": outlook.plan.rebuild or None,
-        "outdated": outlook.outdated,
+        "environment": report.environment,
+        "groups": sorted(report.selection.groups) if report.selection else None,
+        "extras": sorted(report.selection.extras) if report.selection else None,
+        "runtime": {"version": str(report.runtime.version), "executable": report.runtime.executable},
+        "rebuild": report.plan.rebuild or None,
+        "outdated": report.outdated,
         "steps": [
             {
                 "action": str(step.action),
@@ -81,7 +81,7 @@ def document(outlook: Outlook, *, done: bool) -> dict[str, object]:
                 "locked": str(step.needed.locked.version) if step.needed else None,
                 "reason": step_reason(step),
             }
-            for step in outlook.plan.steps
+            for step in report.plan.steps
         ],
-        "strays": list(outlook.plan.strays),
+        "strays": list(report.plan.strays),
     }
