@@ -70,6 +70,12 @@ CLASHES = [
         "",
         "",
     ),
+    (
+        "a correction",
+        "dependencies = ['nectarplot>=2', 'combframe']",
+        "",
+        "corrections.'nectarplot==2.0' = { drop = ['combframe'], add = ['combframe<2', 'combframe>=2'] }",
+    ),
     ("two clashes", "dependencies = ['nectarplot[fast]>=2', 'foragemap>=3']", "", ""),
     ("a variant", "dependencies = ['nectarplot>=2']", "", "variants.old.requirements = ['combframe<2']"),
     ("names that nobody knows", "dependencies = ['nectarplod>=1', 'combframer']", "", ""),

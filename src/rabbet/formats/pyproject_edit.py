@@ -247,6 +247,19 @@ def _retract_limit(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Chang
     return changes
 
 
+def _retract_correction(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
+    """Take out a correction by what it applies to, such as `nectarplot==2.1`."""
+    table = _settings(document).get("corrections", {})
+    wanted = parse_requirement(edit.value)
+    keys = [key for key in table if parse_requirement(key) == wanted]
+    if not keys:
+        raise _absent(f"there is no correction of '{edit.value}'", table)
+    del table[keys[0]]
+    if not table:
+        del _settings(document)["corrections"]
+    return [Change(place="tool.rabbet.corrections", before=keys[0])]
+
+
 def _declare_baseline(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
     library, _, version = edit.value.partition("=")
     table = _made(_made_settings(document), "baselines")
@@ -311,6 +324,7 @@ _WAYS: Mapping[tuple[str, str], Callable[[tomlkit.TOMLDocument, Edit], Iterable[
     ("retract", "runtime"): _retract_runtime,
     ("declare", "limit"): _declare_limit,
     ("retract", "limit"): _retract_limit,
+    ("retract", "correction"): _retract_correction,
     ("declare", "baseline"): _declare_baseline,
     ("retract", "baseline"): _retract_baseline,
     ("declare", "source"): _declare_source,

@@ -1,13 +1,13 @@
 """What to say of a declaration without a solution: why, and which changes help."""
 
 import time
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
 from packaging.utils import canonicalize_name
 
-from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.declaration import Correction, Declaration
 from rabbet.core.model.edit import Edit
 from rabbet.core.model.target import Target
 from rabbet.core.near_names import near_names
@@ -36,6 +36,8 @@ _SECONDS = 5.0  # for repairs: the reasons are told before
 class Unsolved:
     """A declaration, or a variant of it, without a solution for a target; the catalogue for that one.
 
+    Another one, for a changed declaration, is `reopened`.
+
     `on_date` tells that nothing uploaded later was to count, and `undated` answers as if it were not so.
     """
 
@@ -46,6 +48,7 @@ class Unsolved:
     catalogue: Catalogue
     target: Target
     targets: Sequence[Target]
+    reopened: Callable[[Declaration], Catalogue]
     on_date: str = ""
     undated: Catalogue | None = None
 
@@ -62,7 +65,11 @@ def no_solution(unsolved: Unsolved, machine: Machine, observer: Observer) -> NoS
     where = f" for {target}" if declaration.targets or declaration.pythons else ""
     where += f" in the variant {unsolved.variant}" if unsolved.variant else ""
     message = f"no set of releases meets all requirements{where}: they clash on {explanation.clash}"
-    told = observer.told(message, explanation.sentences)
+    because = (
+        *explanation.sentences,
+        *(f"corrected in pyproject.toml: {one}" for one in _involved(unsolved)),
+    )
+    told = observer.told(message, because)
     observer.stage("trying what would help")
     tried, ways = _ways(unsolved, machine)
     notes = [_further(explained(one, declaration.name)) for one in tried.further]
@@ -72,7 +79,7 @@ def no_solution(unsolved: Unsolved, machine: Machine, observer: Observer) -> NoS
         notes.append("no change of one or two requirements helps")
     return NoSolution(
         message,
-        because=explanation.sentences,
+        because=because,
         note="\n".join(notes),
         remedy=ways[0] if ways else "",
         or_else=ways[1:],
@@ -137,7 +144,7 @@ def _ways(unsolved: Unsolved, machine: Machine) -> "tuple[Suggestions, list[Way]
             in_time=lambda: time.monotonic() < until,
         ),
     )
-    ways = _dated_ways(unsolved)
+    ways = [*_dated_ways(unsolved), *_ways_without_correction(unsolved)]
     each = [(one, edits_for(one, text, declared, unsolved.variant)) for one in tried.found]
     own = [pair for pair in each if all(_in_variant(edit, unsolved.variant) for edit in pair[1])]
     for one, edits in own or each:  # what the variants share is changed only if nothing else helps
@@ -156,6 +163,36 @@ def _gives(suggestion: "Suggestion") -> str:
         f"{name} {' and '.join(map(str, versions))}" for name, versions in sorted(suggestion.chosen.items())
     )
     return f"gives {chosen}:" if chosen else ""
+
+
+def _involved(unsolved: Unsolved) -> list[Correction]:
+    """The corrections of releases that the clash is about."""
+    from rabbet.core.solve.proof import facts_of
+
+    requirers = {fact.requirer.name for fact in facts_of(unsolved.refutation)}
+    return [
+        one for one in unsolved.declaration.corrections if canonicalize_name(one.applies_to.name) in requirers
+    ]
+
+
+def _ways_without_correction(unsolved: Unsolved) -> list[Way]:
+    """Retracting a correction that brings the clash about."""
+    from rabbet.core.solve.solver import Refutation, solve
+    from rabbet.tasks.suggested_commands import command_for
+
+    ways = []
+    for one in _involved(unsolved):
+        others = tuple(other for other in unsolved.declaration.corrections if other is not one)
+        declaration = replace(unsolved.declaration, corrections=others)
+        with unsolved.reopened(declaration) as catalogue:
+            answers = (
+                solve(catalogue.for_target(target), target, declaration.asked())
+                for target in unsolved.targets
+            )
+            if not any(isinstance(answer, Refutation) for answer in answers):
+                text = requirement_text(one.applies_to)
+                ways.append(Way(command_for([Edit(verb="retract", what="correction", value=text)])))
+    return ways
 
 
 def _dated_ways(unsolved: Unsolved) -> list[Way]:

@@ -221,6 +221,7 @@ def _no_solution(
 ) -> "NoSolution":
     from rabbet.tasks.conflict_report import Unsolved, no_solution  # here: most declarations have a solution
 
+    policy = _policy(work, target, options)
     unsolved = Unsolved(
         declaration=work.declaration,
         variant=work.variant,
@@ -229,12 +230,13 @@ def _no_solution(
         target=target,
         targets=work.targets,
         project=work.sources.project,
+        reopened=lambda changed: work.sources.catalogue(changed, target, policy, work.observer),
         on_date=f"{options.as_of:%Y-%m-%d}" if options.as_of else "",
     )
     if options.as_of is None:
         return no_solution(unsolved, work.machine, work.observer)
-    policy = replace(_policy(work, target, options), as_of=None)
-    with work.sources.catalogue(work.declaration, target, policy, work.observer) as undated:
+    later = replace(policy, as_of=None)
+    with work.sources.catalogue(work.declaration, target, later, work.observer) as undated:
         return no_solution(replace(unsolved, undated=undated), work.machine, work.observer)
 
 

@@ -26,6 +26,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         source=("NAME", "sources, by their names"),
         limit=("LIBRARY", "limits"),
         without=("LIBRARY", "libraries that may come in again"),
+        correction=("RELEASES", "corrections, by what they apply to, such as nectarplot==2.1"),
     )
     add_section(parser, "take libraries only out of")
     add_now(parser)

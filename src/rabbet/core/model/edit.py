@@ -8,7 +8,16 @@ from rabbet.core.model.declaration import Section
 __all__ = ["Change", "Edit", "What"]
 
 What: TypeAlias = Literal[
-    "library", "runtime", "target", "python", "baseline", "source", "limit", "without", "section"
+    "library",
+    "runtime",
+    "target",
+    "python",
+    "baseline",
+    "source",
+    "limit",
+    "without",
+    "correction",
+    "section",
 ]
 
 
