@@ -1,7 +1,7 @@
 """Take something out.
 
 Removes libraries from pyproject.toml, from wherever they are declared or from one group, extra or variant; a
-group, an extra or a variant named alone goes with all that is in it. 'uvicorn[standard]' takes out the extra
+group, an extra or a variant named alone goes with all that is in it. 'combframe[fast]' takes out the extra
 alone. What the options name is taken out likewise.
 """
 
