@@ -13,12 +13,12 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
-from packaging.requirements import Requirement
 from packaging.specifiers import SpecifierSet
-from packaging.utils import NormalizedName, canonicalize_name
+from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.model.release import Candidate, ListedFile, Metadata, SetAside
+from rabbet.core.needs.need import Need, library_name
 from rabbet.core.solve.candidates import Candidates
 from rabbet.demo.files import write_files
 from rabbet.demo.libraries import MadeUp
@@ -78,12 +78,12 @@ class MadeUpIndex:
                 name=candidate.name,
                 version=candidate.version,
                 requires_python=SpecifierSet(),
-                requirements=tuple(Requirement(need) for need in release.needs),
-                extras=frozenset(canonicalize_name(extra) for extra in release.extras),
+                needs=tuple(Need.parse(need) for need in release.needs),
+                extras=frozenset(library_name(extra) for extra in release.extras),
             )
         return self._metadata[key]
 
-    def expect(self, requirements: Iterable[Requirement]) -> None:
+    def expect(self, requirements: Iterable[Need]) -> None:
         """Nothing has to be fetched ahead."""
 
     def made_up(self) -> list[MadeUp]:
@@ -207,5 +207,5 @@ def _reached(index: MadeUpIndex, name: str) -> set[str]:
         one = waiting.pop()
         if one not in reached:
             reached.add(one)
-            waiting += [Requirement(n).name for n in index.releases[one][-1].needs if "extra" not in n]
+            waiting += [Need.parse(n).name for n in index.releases[one][-1].needs if "extra" not in n]
     return reached

@@ -10,11 +10,11 @@ import tracemalloc
 from collections.abc import Callable
 from pathlib import Path
 
-from packaging.requirements import Requirement
 from tests.support.catalogue import TARGET
 
 from bench.made_up_index import MadeUpIndex, Release, declaration_for, generate
 from rabbet.core.model.declaration import Declared
+from rabbet.core.needs.need import Need
 from rabbet.core.solve.search import Effort
 from rabbet.core.solve.solver import Refutation, solve
 
@@ -62,7 +62,7 @@ def growth(index: MadeUpIndex) -> None:
 
 def measure(index: MadeUpIndex, wanted: list[str]) -> tuple[float, int, Effort, int]:
     """Seconds, locked libraries (0: no solution), effort, metadata reads."""
-    declared = [Declared(requirement=Requirement(name)) for name in wanted]
+    declared = [Declared(need=Need.parse(name)) for name in wanted]
     effort = Effort()
     begun = time.perf_counter()
     answer = solve(index, TARGET, declared, effort=effort)

@@ -97,6 +97,14 @@ class Structure(unittest.TestCase):
                 with self.subTest(module=path.name):
                     self.assertNotRegex(path.read_text(), r"\burl(split|parse|join)\b")
 
+    def test_names_are_normalized_where_text_is_read(self) -> None:
+        """Requirements and names become `Need` and `NormalizedName` at the edge; nobody else parses them."""
+        for path in modules():
+            if path.parts[-2] != "needs":
+                with self.subTest(module=path.name):
+                    self.assertNotIn("canonicalize_name", path.read_text())
+                    self.assertNotRegex(path.read_text(), r"import .*\bRequirement\b")
+
     def test_decoders_are_made_once(self) -> None:
         """What is read in several threads is read by decoders that were made at import.
 

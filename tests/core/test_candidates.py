@@ -2,10 +2,9 @@
 
 import unittest
 
-from packaging.utils import canonicalize_name
-
 from rabbet.core.file_name import parse_wheel_name
 from rabbet.core.model.release import ListedFile, Listing
+from rabbet.core.needs.need import library_name
 from rabbet.core.solve.candidates import candidates_for
 from rabbet.core.targets import joined, named_target
 
@@ -40,7 +39,7 @@ def _wheel(filename: str) -> ListedFile:
 
 def _listing(*filenames: str) -> Listing:
     wheels = tuple(_wheel(filename) for filename in filenames)
-    return Listing(name=canonicalize_name("combframe"), source="test", files=wheels)
+    return Listing(name=library_name("combframe"), source="test", files=wheels)
 
 
 class WhatFits(unittest.TestCase):

@@ -6,7 +6,6 @@ import unittest
 from pathlib import Path
 
 from packaging.specifiers import SpecifierSet
-from packaging.utils import canonicalize_name
 from packaging.version import Version
 
 from rabbet.core.drift.compare import Wanted, compare
@@ -15,6 +14,7 @@ from rabbet.core.model.finding import Kind
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import LockedFile, LockedLibrary, LockedRuntime, Needed
 from rabbet.core.model.release import Metadata
+from rabbet.core.needs.need import library_name
 from tests.support.catalogue import TARGET, requirement
 
 TABLE = tomllib.loads((Path(__file__).parent.parent / "data" / "drift.toml").read_text())
@@ -30,17 +30,17 @@ def wheel(name: str, version: str) -> LockedFile:
 def needed(entry: dict) -> Needed:
     """A line of the table's lock."""
     library = LockedLibrary(
-        name=canonicalize_name(entry["name"]),
+        name=library_name(entry["name"]),
         version=Version(entry["version"]),
         wheels=(wheel(entry["name"], entry["version"]),),
-        dependencies=tuple(canonicalize_name(name) for name in entry.get("needs", [])),
+        dependencies=tuple(library_name(name) for name in entry.get("needs", [])),
     )
     return Needed(locked=library, wheel=library.wheels[0])
 
 
 def installed(entry: dict) -> Installed:
     """A line of a case's inventory."""
-    name, version = canonicalize_name(entry["name"]), Version(entry["version"])
+    name, version = library_name(entry["name"]), Version(entry["version"])
     return Installed(
         name=name,
         version=version,
@@ -49,7 +49,7 @@ def installed(entry: dict) -> Installed:
             name=name,
             version=version,
             requires_python=SpecifierSet(),
-            requirements=tuple(requirement(text) for text in entry.get("needs", [])),
+            needs=tuple(requirement(text) for text in entry.get("needs", [])),
             extras=frozenset(),
         ),
         wheel_sha256=entry.get("wheel", f"{name}-{version}"),
@@ -95,8 +95,8 @@ class Drift(unittest.TestCase):
             self.assertEqual(idle, not mended, (there, found))
             told = {name for one in found for name in one.breaks}
             for one in there:
-                for need in one.metadata.requirements if one.metadata else ():
-                    other = libraries.get(canonicalize_name(need.name))
+                for need in one.metadata.needs if one.metadata else ():
+                    other = libraries.get(library_name(need.name))
                     if other is None or not need.specifier.contains(other.version):
                         self.assertIn(one.name, told, (there, found))
 
@@ -117,7 +117,7 @@ class Drift(unittest.TestCase):
         return Wanted(
             project="hivescale",
             python=SpecifierSet(">=3.11"),
-            requirements=tuple(requirement(text) for text in TABLE["requirements"]),
+            needs=tuple(requirement(text) for text in TABLE["requirements"]),
             runtime=LockedRuntime(language="python", implementation="cpython", version=Version("3.12.1")),
             needed=tuple(lock),
             target=TARGET,

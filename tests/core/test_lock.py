@@ -7,17 +7,17 @@ from urllib.parse import quote
 from hypothesis import given
 from hypothesis import strategies as st
 from packaging.pylock import Pylock
-from packaging.utils import canonicalize_name
 from packaging.version import Version
 
 from rabbet.core.lock.select import needed
 from rabbet.core.model.lock import Lock, LockedFile, LockedLibrary, LockedRuntime, Selection
+from rabbet.core.needs.need import library_name
 from rabbet.formats.pylock import read_lock, write_lock
 from tests.support.catalogue import EMPTY, TARGET
 
 texts = st.text(st.characters(exclude_categories=["Cs"]), max_size=12)
 digests = st.text("0123456789abcdef", min_size=64, max_size=64)
-names = st.sampled_from(["combframe", "pollencsv", "skepio"]).map(canonicalize_name)
+names = st.sampled_from(["combframe", "pollencsv", "skepio"]).map(library_name)
 versions = st.builds(Version, st.sampled_from(["1.0", "2.0rc1", "1!3.post1", "1.0+local.1"]))
 markers = st.sampled_from(
     [None, "'checks' in dependency_groups", "'plots' in extras", "sys_platform == 'linux'"]

@@ -4,13 +4,13 @@ import itertools
 import random
 import unittest
 from collections.abc import Iterator, Mapping
+from dataclasses import replace
 
-from packaging.requirements import Requirement
 from packaging.specifiers import SpecifierSet
-from packaging.utils import canonicalize_name
 from packaging.version import Version
 
 from rabbet.core.model.solution import Solution
+from rabbet.core.needs.need import Need, library_name
 from rabbet.core.solve.policy import Policy
 from rabbet.core.solve.prose import explained
 from rabbet.core.solve.solver import Refutation, solve
@@ -46,7 +46,7 @@ class AgainstExhaustiveSearch(unittest.TestCase):
 
     def check_lowest(self, releases: Releases, wanted: list[str], answers: list[dict[str, str]]) -> None:
         """With the declared ones at their lowest, none of them can be lowered and no other one raised."""
-        lowest = frozenset(canonicalize_name(one.requirement.name) for one in declared(*wanted))
+        lowest = frozenset(one.need.name for one in declared(*wanted))
         answer = solve(DictProvider(releases), TARGET, declared(*wanted), policy=Policy(lowest=lowest))
         assert isinstance(answer, Solution)
         chosen = {name: str(one.version) for name, one in answer.chosen.items()}
@@ -64,8 +64,8 @@ class AgainstExhaustiveSearch(unittest.TestCase):
         before = {name: dice.choice(list(versions)).rstrip("!") for name, versions in releases.items()}
         raised = dice.sample(sorted(before), dice.randint(0, 2))
         policy = Policy(
-            kept={canonicalize_name(n): (Version(v),) for n, v in before.items() if n not in raised},
-            raised=tuple(canonicalize_name(name) for name in raised),
+            kept={library_name(n): (Version(v),) for n, v in before.items() if n not in raised},
+            raised=tuple(library_name(name) for name in raised),
         )
         solution = solve(DictProvider(releases), TARGET, declared(*wanted), policy=policy)
         assert isinstance(solution, Solution)
@@ -126,7 +126,7 @@ def _single_raise(chosen: Mapping[str, str], other: Mapping[str, str]) -> bool:
 def _all_answers(releases: Releases, wanted: list[str]) -> Iterator[dict[str, str]]:
     """Every valid set of releases in which nothing is superfluous, by trying all combinations."""
     options = [[None, *versions] for versions in releases.values()]
-    roots = [Requirement(text) for text in wanted]
+    roots = [Need.parse(text) for text in wanted]
     for combination in itertools.product(*options):
         chosen = {name: one for name, one in zip(releases, combination, strict=True) if one is not None}
         reached: set[str] = set()
@@ -136,8 +136,8 @@ def _all_answers(releases: Releases, wanted: list[str]) -> Iterator[dict[str, st
 
 def _holds(
     releases: Releases,
-    roots: list[Requirement],
-    needs: list[Requirement],
+    roots: list[Need],
+    needs: list[Need],
     chosen: Mapping[str, str],
     reached: set[str],
     parts: set[tuple[str, str]],
@@ -156,23 +156,21 @@ def _holds(
             if (need.name, extra) in parts:
                 continue
             parts.add((need.name, extra))
-            inner = [Requirement(text) for text in texts]
+            inner = [Need.parse(text) for text in texts]
             active = [
-                one
+                replace(one, marker=None)
                 for one in inner
                 if not one.marker or one.marker.evaluate({**TARGET.markers, "extra": extra})
             ]
-            for one in active:
-                one.marker = None
             if not _holds(releases, roots, active, chosen, reached, parts):
                 return False
     return True
 
 
-def _admits(releases: Releases, roots: list[Requirement], need: Requirement, version: str | None) -> bool:
+def _admits(releases: Releases, roots: list[Need], need: Need, version: str | None) -> bool:
     """The rule for pre-releases and yanked releases, spelt out for one requirement and one release."""
 
-    def by_itself(one: Requirement) -> bool:
+    def by_itself(one: Need) -> bool:
         offered = [text.rstrip("!") for text in releases[one.name] if not text.endswith("!")]
         if version is not None and version.endswith("!"):
             pinned = str(one.specifier).startswith("==") and "*" not in str(one.specifier)

@@ -6,7 +6,6 @@ from itertools import combinations
 
 from packaging.markers import Marker
 from packaging.specifiers import SpecifierSet
-from packaging.utils import canonicalize_name
 from packaging.version import Version
 
 from rabbet.core.lock.build import Solved, build_lock
@@ -15,6 +14,7 @@ from rabbet.core.lock.select import needed
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, LockedFile, LockedLibrary, Selection
 from rabbet.core.model.solution import Solution
+from rabbet.core.needs.need import library_name
 from rabbet.core.solve.solver import solve
 from rabbet.core.targets import joined, named_target
 from rabbet.errors import EnvironmentFailed
@@ -40,7 +40,7 @@ class OlderSystems(unittest.TestCase):
     def test_what_helps(self) -> None:
         """It is widened by naming the target, and the baseline where that is too new as well."""
         wheel = LockedFile(filename="skepio-1.0-cp312-cp312-manylinux_2_36_x86_64.whl", sha256="", path="")
-        library = LockedLibrary(name=canonicalize_name("skepio"), version=Version("1.0"), wheels=(wheel,))
+        library = LockedLibrary(name=library_name("skepio"), version=Version("1.0"), wheels=(wheel,))
         lock = Lock(
             requires_python=None,
             environments=(),
@@ -125,9 +125,9 @@ class Merging(unittest.TestCase):
         declaration = Declaration(
             name="hivescale",
             python=SpecifierSet(),
-            requirements=tuple(one.requirement for one in declared(own[0])),
-            groups={"checks": tuple(one.requirement for one in declared(*groups["checks"]))},
-            extras={"docs": tuple(one.requirement for one in declared(*groups["docs"]))},
+            needs=tuple(one.need for one in declared(own[0])),
+            groups={"checks": tuple(one.need for one in declared(*groups["checks"]))},
+            extras={"docs": tuple(one.need for one in declared(*groups["docs"]))},
             sources=(),
         )
         settled = [
@@ -150,9 +150,7 @@ class Merging(unittest.TestCase):
     def reached(solution: Solution, root: str) -> set[str]:
         """What the project's own requirement needs on a target."""
         parts: set[tuple[str, str]] = set()
-        waiting = [
-            one.requirement for one in declared(root) if solution.target.admits(one.requirement.marker)
-        ]
+        waiting = [one.need for one in declared(root) if solution.target.admits(one.need.marker)]
         while waiting:
             need = waiting.pop()
             for part in [(need.name, ""), *((need.name, extra) for extra in need.extras)]:

@@ -5,10 +5,10 @@ import unittest
 from hypothesis import given
 from hypothesis import strategies as st
 from packaging.specifiers import SpecifierSet
-from packaging.utils import canonicalize_name
 from packaging.version import Version
 
 from rabbet.core.model.release import Candidate, ListedFile
+from rabbet.core.needs.need import library_name
 from rabbet.core.solve.version_sets import ReleaseMasks
 
 TEXTS = [
@@ -22,7 +22,7 @@ def candidate(version: Version, *, yanked: bool) -> Candidate:
     """A release with one wheel."""
     wheel = ListedFile(
         filename="",
-        name=canonicalize_name("combframe"),
+        name=library_name("combframe"),
         version=version,
         build=(0, ""),
         tags=frozenset(),

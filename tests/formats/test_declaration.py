@@ -7,10 +7,10 @@ from pathlib import Path
 
 from hypothesis import given
 from hypothesis import strategies as st
-from packaging.requirements import Requirement
 
 from rabbet.core.model.declaration import Section
 from rabbet.core.model.edit import Change, Edit
+from rabbet.core.needs.need import Need
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import apply
 
@@ -18,7 +18,7 @@ TABLE = tomllib.loads((Path(__file__).parent.parent / "data" / "declarations.tom
 
 names = st.sampled_from(["combframe", "pollen-csv", "Hive.Wire", "skepio", "tallywax"])
 versions = st.sampled_from(["", ">=2", "<4,>=2", "==1.*", "~=1.4"])
-requirements = st.builds(lambda n, v: Requirement(n + v), names, versions)
+requirements = st.builds(lambda n, v: Need.parse(n + v), names, versions)
 comments = st.sampled_from(["", "  # why not", "\n    # a line of its own"])
 
 
@@ -34,14 +34,14 @@ def declarations(draw: st.DrawFn) -> str:
     return f"# bees\n[project]\n{name}\ndependencies = {array}\n\n[tool.other]\nx = 1 # y\n"
 
 
-def declared(text: str, section: Section | None = None) -> dict[str, Requirement]:
+def declared(text: str, section: Section | None = None) -> dict[str, Need]:
     """What the project, or a section, requires by that text."""
     declaration = read_declaration(text, folder_name="folder")
-    found = declaration.requirements if section is None else declaration.sections.get(section, ())
+    found = declaration.needs if section is None else declaration.sections.get(section, ())
     return {one.name: one for one in found}
 
 
-def put(text: str, requirement: Requirement, section: Section | None) -> tuple[str, Change]:
+def put(text: str, requirement: Need, section: Section | None) -> tuple[str, Change]:
     """The text with a requirement declared, and what became of it."""
     after, changes = apply(
         text, [Edit(verb="declare", what="library", value=str(requirement), section=section)]
@@ -74,7 +74,7 @@ class Changing(unittest.TestCase):
         requirements,
         st.sampled_from([None, Section("group", "checks"), Section("extra", "plots")]),
     )
-    def test_put(self, text: str, requirement: Requirement, section: Section | None) -> None:
+    def test_put(self, text: str, requirement: Need, section: Section | None) -> None:
         """What was given is there, all else is as before, and giving it again changes nothing."""
         after, change = put(text, requirement, section)
         known = declared(text, section)
@@ -85,7 +85,7 @@ class Changing(unittest.TestCase):
         self.assertEqual(re.findall(r"#.*", after), re.findall(r"#.*", text))
 
     @given(declarations(), requirements)
-    def test_take_undoes_put(self, text: str, requirement: Requirement) -> None:
+    def test_take_undoes_put(self, text: str, requirement: Need) -> None:
         """Taking out what was just added gives the same declaration and keeps all comments."""
         if requirement.name in declared(text):
             return
@@ -101,8 +101,8 @@ class Changing(unittest.TestCase):
             with self.subTest(case["title"]):
                 declaration = read_declaration(case["text"], folder_name="x")
                 found = {str(section): needs for section, needs in declaration.sections.items()}
-                found |= {f"variant {name}": one.requirements for name, one in declaration.variants.items()}
-                found["project"] = declaration.requirements
+                found |= {f"variant {name}": one.needs for name, one in declaration.variants.items()}
+                found["project"] = declaration.needs
                 texts = {name: [str(one) for one in needs] for name, needs in found.items()}
                 self.assertEqual(texts, {"project": [], **case["holds"]})
 

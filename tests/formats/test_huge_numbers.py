@@ -4,10 +4,9 @@ import json
 import unittest
 from collections.abc import Callable
 
-from packaging.utils import canonicalize_name
-
 from rabbet.core.lock.serving import serves
 from rabbet.core.model.lock import Lock
+from rabbet.core.needs.need import library_name
 from rabbet.core.solve.candidates import candidates_for
 from rabbet.core.targets import named_target
 from rabbet.errors import NotUnderstood
@@ -48,6 +47,6 @@ class Refused(unittest.TestCase):
                 read()
 
     def test_listing(self) -> None:
-        page, name = json.dumps({"files": [FILE]}).encode(), canonicalize_name("combframe")
+        page, name = json.dumps({"files": [FILE]}).encode(), library_name("combframe")
         listing = parse_json(page, name=name, source="s", address="https://apiary.example/simple/")
         self.assertEqual(len(candidates_for(listing, TARGET).releases), 1)

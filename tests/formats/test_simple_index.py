@@ -6,15 +6,16 @@ from pathlib import Path
 
 from hypothesis import given
 from hypothesis import strategies as st
-from packaging.utils import InvalidWheelFilename, canonicalize_name, parse_wheel_filename
+from packaging.utils import InvalidWheelFilename, parse_wheel_filename
 
 from rabbet.core.file_name import parse_wheel_name
+from rabbet.core.needs.need import library_name
 from rabbet.demo.stand_in import Manner, StandIn
 from rabbet.formats.simple_index import NotAnIndexPage, parse_html, parse_json
 from rabbet.sources.credentials import Credentials
 from rabbet.sources.http import HttpClient
 
-NAME = canonicalize_name("combframe")
+NAME = library_name("combframe")
 WHEEL = {"filename": "combframe-1.0-py3-none-any.whl", "url": "combframe-1.0-py3-none-any.whl"}
 DIGEST = "ab" * 32
 

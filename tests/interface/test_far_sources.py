@@ -7,8 +7,7 @@ import time
 import unittest
 from pathlib import Path
 
-from packaging.utils import canonicalize_name
-
+from rabbet.core.needs.need import library_name
 from rabbet.demo.files import build_file, metadata_of
 from rabbet.demo.libraries import MadeUp
 from rabbet.demo.stand_in import Manner, StandIn
@@ -233,11 +232,11 @@ class Bounds(unittest.TestCase):
         with self.assertRaises(NotAnIndexPage):
             parse_html(
                 f"<html>{links}".encode(),
-                name=canonicalize_name("x"),
+                name=library_name("x"),
                 source="s",
                 address="https://x.example/",
             )
         more = "-".join(".".join(f"{letter}{one}" for one in range(9)) for letter in "abc")
         page = f"<html><a href='x-1-{more}.whl'>x</a>".encode()
-        listing = parse_html(page, name=canonicalize_name("x"), source="s", address="https://x.example/")
+        listing = parse_html(page, name=library_name("x"), source="s", address="https://x.example/")
         self.assertEqual((len(listing.files), len(listing.aside)), (0, 1))

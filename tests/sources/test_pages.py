@@ -4,8 +4,7 @@ import json
 import unittest
 from pathlib import Path
 
-from packaging.utils import canonicalize_name
-
+from rabbet.core.needs.need import library_name
 from rabbet.demo.stand_in import Manner, StandIn
 from rabbet.formats.simple_index import parse_json
 from rabbet.sources.credentials import Credentials
@@ -14,7 +13,7 @@ from rabbet.sources.index import IndexSource
 from rabbet.sources.pages import Pages
 from tests.formats.test_simple_index import ENTRIES, WHEEL
 
-NAME = canonicalize_name("combframe")
+NAME = library_name("combframe")
 
 
 class DictMemory(dict[str, bytes]):

@@ -3,14 +3,14 @@
 from collections.abc import Iterable, Mapping
 from functools import cache
 
-from packaging.requirements import Requirement
 from packaging.specifiers import SpecifierSet
-from packaging.utils import NormalizedName, canonicalize_name
+from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.model.declaration import Declaration, Declared, Section
 from rabbet.core.model.release import Candidate, ListedFile, Metadata, SetAside
 from rabbet.core.model.target import Target
+from rabbet.core.needs.need import Need, library_name
 from rabbet.core.solve.candidates import Candidates
 
 MARKERS = {
@@ -27,17 +27,17 @@ MARKERS = {
     "sys_platform": "linux",
 }
 TARGET = Target(platform="linux-x86_64", python=Version("3.12.1"), markers=MARKERS, tags={"py3-none-any": 0})
-EMPTY = Declaration(name="hivescale", python=SpecifierSet(), requirements=(), groups={}, sources=())
-requirement = cache(Requirement)
+EMPTY = Declaration(name="hivescale", python=SpecifierSet(), needs=(), groups={}, sources=())
+requirement = cache(Need.parse)
 
 
 def declared(*texts: str) -> list[Declared]:
     """Requirements of the project; `group: requirement` for those of a group, `limit: ` before a limit."""
     parts = [text.rpartition(": ") for text in texts]
     return [
-        Declared(requirement=requirement(text), limit=True)
+        Declared(need=requirement(text), limit=True)
         if group == "limit"
-        else Declared(requirement=requirement(text), section=Section("group", group) if group else None)
+        else Declared(need=requirement(text), section=Section("group", group) if group else None)
         for group, _, text in parts
     ]
 
@@ -57,13 +57,13 @@ class DictProvider:
                 (_candidate(name, text.rstrip("!"), yanked=text.endswith("!")) for text in versions),
                 key=lambda one: one.version,
             )
-            self._candidates[name] = Candidates(name=canonicalize_name(name), releases=tuple(chosen))
+            self._candidates[name] = Candidates(name=library_name(name), releases=tuple(chosen))
             for text, needs in versions.items():
                 self._needs[name, Version(text.rstrip("!"))] = needs
 
     def know(self, name: str, aside: tuple[SetAside, ...]) -> None:
         """Let a library be known of which no release can be used."""
-        known = canonicalize_name(name)
+        known = library_name(name)
         self._candidates[known] = Candidates(name=known, releases=(), aside=aside)
 
     def candidates(self, name: NormalizedName) -> Candidates:
@@ -78,18 +78,18 @@ class DictProvider:
             name=candidate.name,
             version=candidate.version,
             requires_python=SpecifierSet(),
-            requirements=tuple(requirement(need) for need in needs),
+            needs=tuple(requirement(need) for need in needs),
             extras=frozenset(),
         )
 
-    def expect(self, requirements: Iterable[Requirement]) -> None:
+    def expect(self, requirements: Iterable[Need]) -> None:
         pass
 
 
 def _candidate(name: str, version: str, *, yanked: bool) -> Candidate:
     wheel = ListedFile(
         filename=f"{name}-{version}-py3-none-any.whl",
-        name=canonicalize_name(name),
+        name=library_name(name),
         version=Version(version),
         build=(0, ""),
         tags=frozenset({"py3-none-any"}),

@@ -8,10 +8,9 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from packaging.utils import canonicalize_name
-
 from rabbet.core.file_name import parse_file_name
 from rabbet.core.lock.select import needed
+from rabbet.core.needs.need import library_name
 from rabbet.core.targets import named_target
 from rabbet.demo.files import build_file, metadata_of
 from rabbet.demo.libraries import RELEASES, MadeUp
@@ -44,7 +43,7 @@ from rabbet.store.unpack import digests_in, unpack_wheel
 from tests.support.catalogue import EMPTY
 
 TARGET = named_target("linux-x86_64", "3.12", {})
-NAME = canonicalize_name("nectarplot")
+NAME = library_name("nectarplot")
 MITEWATCH = next(one for one in RELEASES if one.name == "mitewatch")
 WHEEL = build_file(MITEWATCH)
 SDIST = MadeUp(name="combframe", version="1.0", code="", sdist=True, metadata_version="2.2")

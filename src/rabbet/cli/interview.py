@@ -2,12 +2,11 @@
 
 from argparse import Namespace
 
-from packaging.requirements import Requirement
-
 from rabbet.cli.context import Context
 from rabbet.cli.prompt import ask, ask_choice
 from rabbet.core.model.declaration import Declaration
-from rabbet.core.wording import specifiers_text
+from rabbet.core.needs.need import Need
+from rabbet.core.needs.wording import specifiers_text
 from rabbet.errors import NotUnderstood
 from rabbet.formats.pyproject import wrong_source
 from rabbet.formats.requirement import parse_requirement, parse_runtime, split_requirements
@@ -27,7 +26,7 @@ def given(arguments: Namespace, context: Context, present: Declaration | None) -
         named=arguments.name is not None,
         python=_versions(runtime),
         source=arguments.source,
-        requirements=[parse_requirement(library) for library in arguments.libraries],
+        needs=[parse_requirement(library) for library in arguments.libraries],
     )
 
 
@@ -56,7 +55,7 @@ def asked(arguments: Namespace, context: Context, present: Declaration | None) -
         named=arguments.name is not None,
         python=python,
         source=source,
-        requirements=libraries or ask(context, "first libraries (empty: none)", "", _libraries),
+        needs=libraries or ask(context, "first libraries (empty: none)", "", _libraries),
     )
 
 
@@ -77,7 +76,7 @@ def _choices(context: Context) -> list[str]:
     return [f"python>={runtime.minor}" for runtime in runtimes]
 
 
-def _libraries(answer: str) -> list[Requirement]:
+def _libraries(answer: str) -> list[Need]:
     return [parse_requirement(text) for text in split_requirements(answer)]
 
 

@@ -79,9 +79,8 @@ def add_section(parser: ArgumentParser, purpose: str) -> None:
 
 def section_of(arguments: Namespace) -> "Section | None":
     """The section that was named, if one was."""
-    from packaging.utils import canonicalize_name
-
     from rabbet.core.model.declaration import Section
+    from rabbet.core.needs.need import library_name
 
     for kind, name in (
         ("extra", arguments.extra),
@@ -89,7 +88,7 @@ def section_of(arguments: Namespace) -> "Section | None":
         ("group", arguments.group),
     ):
         if name is not None:
-            return Section(kind, canonicalize_name(name))  # type: ignore[arg-type]
+            return Section(kind, library_name(name))  # type: ignore[arg-type]
     return None
 
 

@@ -6,7 +6,7 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 
-from packaging.utils import NormalizedName, canonicalize_name
+from packaging.utils import NormalizedName
 
 from rabbet.compose.fetch import Supply, fetched_wheels
 from rabbet.core.model.lock import Needed
@@ -112,8 +112,8 @@ def _check_metadata(
         wrong.append(f"it is {metadata.name} {metadata.version}, locked is {library.name} {library.version}")
     if correct is not None:
         metadata = correct(metadata)
-        always = {canonicalize_name(one.name) for one in metadata.requirements if one.marker is None}
-        ever = {canonicalize_name(one.name) for one in metadata.requirements}
+        always = {one.name for one in metadata.needs if one.marker is None}
+        ever = {one.name for one in metadata.needs}
         unknown = sorted(always - {library.name, *library.dependencies})
         untrue = sorted(set(library.dependencies) - ever)
         wrong += [f"it needs {', '.join(unknown)} too"] if unknown else []

@@ -11,10 +11,11 @@ from math import prod
 from typing import NamedTuple
 
 from packaging.tags import InvalidTag, parse_tag
-from packaging.utils import NormalizedName, canonicalize_name
+from packaging.utils import NormalizedName
 from packaging.version import InvalidVersion, Version
 
 from rabbet.core.limits import MOST_TAGS
+from rabbet.core.needs.need import library_name
 
 __all__ = ["FileName", "parse_file_name", "parse_wheel_name"]
 
@@ -86,7 +87,7 @@ def _too_long(filename: str) -> str:
 
 @lru_cache(maxsize=1024)
 def _canonical(name: str) -> NormalizedName:
-    return canonicalize_name(name)
+    return library_name(name)
 
 
 @lru_cache(maxsize=8192)

@@ -6,7 +6,7 @@ What a library does stands in `modules/NAME.py`; its releases differ in their ve
 from dataclasses import dataclass
 from importlib.resources import files
 
-from packaging.utils import canonicalize_name
+from rabbet.core.needs.need import library_name
 
 __all__ = ["RELEASES", "MadeUp"]
 
@@ -43,7 +43,7 @@ class MadeUp:
     @property
     def stem(self) -> str:
         """Name and version as file names join them (PEP 427)."""
-        return f"{canonicalize_name(self.name).replace('-', '_')}-{self.version}"
+        return f"{library_name(self.name).replace('-', '_')}-{self.version}"
 
     def source(self) -> str:
         """The module's code, which begins with its version."""

@@ -23,8 +23,7 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from types import TracebackType
 from typing import ClassVar, Self
 
-from packaging.utils import canonicalize_name
-
+from rabbet.core.needs.need import library_name
 from rabbet.demo.files import build_file, metadata_of
 from rabbet.demo.libraries import RELEASES, MadeUp
 
@@ -157,7 +156,7 @@ class _Server(ThreadingHTTPServer):
         self.by_metadata_path = {f"/files/{release.filename}.metadata": release for release in releases}
         self.by_name: dict[str, list[MadeUp]] = {}
         for release in releases:
-            self.by_name.setdefault(canonicalize_name(release.name), []).append(release)
+            self.by_name.setdefault(library_name(release.name), []).append(release)
         super().__init__(address, _Handler)
 
     def note(self, method: str, path: str) -> int:

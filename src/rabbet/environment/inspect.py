@@ -5,12 +5,13 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from packaging.utils import NormalizedName, canonicalize_name
+from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.limits import MOST_METADATA, MOST_TEXT_FILE
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.release import Metadata
+from rabbet.core.needs.need import library_name
 from rabbet.environment.examine import Begin, Recorded, examine, unobserved
 from rabbet.environment.install_state import Stamp
 from rabbet.environment.journal import unfinished_libraries
@@ -161,6 +162,6 @@ def _identity(folder: Path, metadata: Metadata | None) -> tuple[NormalizedName, 
         return metadata.name, metadata.version
     name, _, version = folder.stem.partition("-")
     try:
-        return canonicalize_name(name), Version(version.partition("-")[0])
+        return library_name(name), Version(version.partition("-")[0])
     except ValueError:
         return None

@@ -6,13 +6,13 @@ from email.message import Message
 from email.parser import HeaderParser
 from email.policy import compat32
 
-from packaging.requirements import InvalidRequirement, Requirement
+from packaging.requirements import InvalidRequirement
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
-from packaging.utils import canonicalize_name
 from packaging.version import InvalidVersion, Version
 
 from rabbet.core.limits import LONGEST_LINE, MOST_METADATA, MOST_NEEDS, beyond
 from rabbet.core.model.release import Metadata
+from rabbet.core.needs.need import Need, library_name
 from rabbet.formats.requirement import read_requirement
 
 __all__ = ["MetadataBroken", "bounded", "is_name", "needs_of", "parse_metadata", "parse_static_metadata"]
@@ -43,7 +43,7 @@ def bounded(text: str) -> str:
     return text
 
 
-def needs_of(texts: Sequence[str]) -> tuple[Requirement, ...]:
+def needs_of(texts: Sequence[str]) -> tuple[Need, ...]:
     """The requirements that metadata lists. Raises `MetadataBroken`."""
     if len(texts) > MOST_NEEDS:
         raise MetadataBroken(f"its metadata lists {len(texts)} requirements, more than any library has")
@@ -76,11 +76,11 @@ def _metadata(header: "Message[str, str]") -> Metadata:
         raise MetadataBroken(f"'{header['name'][:60]}' in its metadata is no name")
     try:
         return Metadata(
-            name=canonicalize_name(header["name"]),
+            name=library_name(header["name"]),
             version=Version(bounded(header["version"])),
             requires_python=SpecifierSet(bounded(header.get("requires-python", ""))),
-            requirements=needs_of(header.get_all("requires-dist", [])),
-            extras=frozenset(canonicalize_name(extra) for extra in header.get_all("provides-extra", [])),
+            needs=needs_of(header.get_all("requires-dist", [])),
+            extras=frozenset(library_name(extra) for extra in header.get_all("provides-extra", [])),
         )
     except (InvalidSpecifier, InvalidVersion) as error:
         raise MetadataBroken(f"its metadata can't be read: {error}") from error

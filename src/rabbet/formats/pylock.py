@@ -8,7 +8,7 @@ import hashlib
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from packaging.markers import Marker
-from packaging.utils import NormalizedName, canonicalize_name
+from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.file_name import parse_wheel_name
@@ -21,6 +21,7 @@ from rabbet.core.model.lock import (
     LockedLibrary,
     LockedRuntime,
 )
+from rabbet.core.needs.need import library_name
 from rabbet.errors import NotUnderstood
 from rabbet.formats.address import NotAnAddress, parse_address
 from rabbet.formats.metadata import is_name
@@ -110,7 +111,7 @@ def _name(entry: Table) -> NormalizedName:
     text = entry.need("name")
     if text and not is_name(text):
         entry.problems.add(entry.place("name"), f"'{text[:60]}' is no name")
-    return canonicalize_name(text)
+    return library_name(text)
 
 
 def _constraint(entry: Table, key: str) -> str | None:

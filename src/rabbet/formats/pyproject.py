@@ -2,14 +2,15 @@
 
 import re
 from collections.abc import Callable, Iterable, Mapping
+from dataclasses import replace
 
 from packaging.markers import Marker
-from packaging.requirements import Requirement
 from packaging.specifiers import SpecifierSet
-from packaging.utils import NormalizedName, canonicalize_name
+from packaging.utils import NormalizedName
 
 from rabbet.core.limits import DEEPEST, LONGEST_LINE, MOST_TARGETS
 from rabbet.core.model.declaration import Correction, Declaration, SourceEntry, Variant, allows_minor
+from rabbet.core.needs.need import Need, library_name
 from rabbet.core.targets import BASELINES, PLATFORMS
 from rabbet.errors import NotUnderstood
 from rabbet.formats.address import NotAnAddress, hidden, is_address, parse_address
@@ -53,12 +54,12 @@ def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.tom
     declaration = Declaration(
         name=project.text("name") or folder_name,
         python=_python((project, "requires-python"), (settings.table("runtimes", "python"), "python")),
-        requirements=own.put_in_place(_requirements(project, "dependencies")),
+        needs=own.put_in_place(_requirements(project, "dependencies")),
         groups={name: own.put_in_place(needs) for name, needs in groups.items()},
         extras={name: own.put_in_place(needs) for name, needs in extras.items()},
         variants=_variants(settings.table("variants"), own),
         local=_local(settings.table("local")),
-        build_from_source=frozenset(canonicalize_name(name) for name in settings.texts("build-from-source")),
+        build_from_source=frozenset(library_name(name) for name in settings.texts("build-from-source")),
         sources=tuple(_source(entry) for entry in settings.tables("sources")),
         targets=_known(settings, "targets", lambda text: text in PLATFORMS, ", ".join(PLATFORMS)),
         pythons=_known(settings, "pythons", lambda text: bool(_MINOR.match(text)), "versions such as 3.12"),
@@ -114,11 +115,11 @@ def _python(*places: tuple[Table, str]) -> SpecifierSet:
     return specifiers
 
 
-def _requirements(table: Table, key: str) -> tuple[Requirement, ...]:
+def _requirements(table: Table, key: str) -> tuple[Need, ...]:
     return tuple(_parsed(table.texts(key), table.problems, table.place(key)))
 
 
-def _parsed(texts: list[str], problems: Problems, place: str) -> list[Requirement]:
+def _parsed(texts: list[str], problems: Problems, place: str) -> list[Need]:
     found = []
     for number, text in enumerate(texts):
         try:
@@ -128,7 +129,7 @@ def _parsed(texts: list[str], problems: Problems, place: str) -> list[Requiremen
     return found
 
 
-def _sections(table: Table) -> Mapping[str, tuple[Requirement, ...]]:
+def _sections(table: Table) -> Mapping[str, tuple[Need, ...]]:
     """All lists of requirements in a table, by their normalized names."""
     return {name: _requirements(table, key) for key, name in _names(table).items()}
 
@@ -139,10 +140,10 @@ def _names(table: Table) -> Mapping[str, str]:
     for key in table.keys():  # noqa: SIM118 - Table is no mapping
         if not _NAME.match(key):
             table.problems.add(table.place(key), "is no name: letters, digits, '-', '_' and '.' make one")
-        elif canonicalize_name(key) in found.values():
+        elif library_name(key) in found.values():
             table.problems.add(table.place(key), "is there already, written in another way")
         else:
-            found[key] = canonicalize_name(key)
+            found[key] = library_name(key)
     return found
 
 
@@ -150,34 +151,34 @@ class _OwnExtras:
     """The project's own extras, which its requirements may name in place of what these hold."""
 
     def __init__(
-        self, project: str | None, extras: Mapping[str, tuple[Requirement, ...]], problems: Problems
+        self, project: str | None, extras: Mapping[str, tuple[Need, ...]], problems: Problems
     ) -> None:
-        self._project = canonicalize_name(project) if project else None
+        self._project = library_name(project) if project else None
         self._extras = extras
         self._problems = problems
 
-    def put_in_place(self, requirements: Iterable[Requirement]) -> tuple[Requirement, ...]:
+    def put_in_place(self, requirements: Iterable[Need]) -> tuple[Need, ...]:
         """Requirements with `PROJECT[EXTRA]` replaced by what that extra requires, under the same marker.
 
         An extra is visited once for each marker, not once for each way that leads to it; what includes itself
         adds nothing.
         """
-        found: dict[str, Requirement] = {}
+        found: dict[str, Need] = {}
         seen: set[tuple[str, str]] = set()
-        waiting: list[tuple[Requirement, tuple[str, ...]]] = [(one, ()) for one in requirements]
+        waiting: list[tuple[Need, tuple[str, ...]]] = [(one, ()) for one in requirements]
         while waiting:
             one, above = waiting.pop(0)
-            if canonicalize_name(one.name) != self._project:
+            if one.name != self._project:
                 found[str(one)] = one
                 continue
-            for extra in sorted(canonicalize_name(extra) for extra in one.extras):
+            for extra in sorted(one.extras):
                 if extra in above or (extra, str(one.marker)) in seen or not self._known(extra, one, above):
                     continue
                 seen.add((extra, str(one.marker)))
                 waiting += [(_under(one.marker, need), (*above, extra)) for need in self._extras[extra]]
         return tuple(found.values())
 
-    def _known(self, extra: str, requirement: Requirement, above: tuple[str, ...]) -> bool:
+    def _known(self, extra: str, requirement: Need, above: tuple[str, ...]) -> bool:
         if extra not in self._extras:
             self._problems.add(str(requirement), f"the project has no extra '{extra}'")
         elif len(above) > DEEPEST:
@@ -185,13 +186,12 @@ class _OwnExtras:
         return extra in self._extras and len(above) <= DEEPEST
 
 
-def _under(marker: Marker | None, requirement: Requirement) -> Requirement:
+def _under(marker: Marker | None, need: Need) -> Need:
     """A requirement that counts only where this marker holds too."""
     if marker is None:
-        return requirement
-    changed = Requirement(str(requirement))
-    changed.marker = Marker(f"({marker}) and ({requirement.marker})") if requirement.marker else marker
-    return changed
+        return need
+    both = Marker(f"({marker}) and ({need.marker})") if need.marker else marker
+    return replace(need, marker=both)
 
 
 def _variants(table: Table, own: _OwnExtras) -> Mapping[str, Variant]:
@@ -203,12 +203,12 @@ def _variants(table: Table, own: _OwnExtras) -> Mapping[str, Variant]:
             table.problems.add(table.place(key), "can't be part of a file's name: it may hold no dot")
         variants[key] = Variant(
             python=_python((entry.table("runtimes", "python"), "python")),
-            requirements=own.put_in_place(_requirements(entry, "requirements")),
+            needs=own.put_in_place(_requirements(entry, "requirements")),
         )
     return variants
 
 
-def _limits(settings: Table) -> tuple[Requirement, ...]:
+def _limits(settings: Table) -> tuple[Need, ...]:
     """Bounds of libraries that others ask for: names and versions, and nothing that would bring one in."""
     found = _requirements(settings, "limits")
     for one in found:
@@ -223,7 +223,7 @@ def _without(settings: Table) -> frozenset[NormalizedName]:
     for name in names:
         if not _NAME.match(name):
             settings.problems.add(settings.place("without"), f"'{name[:60]}' is no library's name")
-    return frozenset(canonicalize_name(name) for name in names)
+    return frozenset(library_name(name) for name in names)
 
 
 def _corrections(table: Table) -> tuple[Correction, ...]:
@@ -239,7 +239,7 @@ def _corrections(table: Table) -> tuple[Correction, ...]:
             found.append(
                 Correction(
                     applies_to=applies_to,
-                    drop=frozenset(canonicalize_name(name) for name in entry.texts("drop")),
+                    drop=frozenset(library_name(name) for name in entry.texts("drop")),
                     add=_requirements(entry, "add"),
                 )
             )
@@ -249,14 +249,14 @@ def _corrections(table: Table) -> tuple[Correction, ...]:
 def _check_without(declaration: Declaration, problems: Problems) -> None:
     """What the project itself requires can't be kept out."""
     for one in declaration.declared():
-        if canonicalize_name(one.requirement.name) in declaration.without:
+        if one.need.name in declaration.without:
             who = f"the {one.section}" if one.section else "the project"
-            problems.add("tool.rabbet.without", f"'{one.requirement.name}' is required by {who} itself")
+            problems.add("tool.rabbet.without", f"'{one.need.name}' is required by {who} itself")
 
 
 def _local(table: Table) -> Mapping[NormalizedName, str]:
     """Libraries and the folders of their checkouts."""
-    return {canonicalize_name(key): table.need(key) for key in table.keys()}  # noqa: SIM118 - no mapping
+    return {library_name(key): table.need(key) for key in table.keys()}  # noqa: SIM118 - no mapping
 
 
 class _Groups:
@@ -267,16 +267,16 @@ class _Groups:
         self._raw: dict[str, list[object]] = {
             name: table.get(key, list, []) for key, name in _names(table).items()
         }
-        self._done: dict[str, tuple[Requirement, ...]] = {}
+        self._done: dict[str, tuple[Need, ...]] = {}
 
-    def all(self) -> Mapping[str, tuple[Requirement, ...]]:
+    def all(self) -> Mapping[str, tuple[Need, ...]]:
         """All groups by their normalized names, with `include-group` entries replaced by what they name."""
         return {name: self._members(name, ()) for name in sorted(self._raw)}
 
-    def _members(self, name: str, above: tuple[str, ...]) -> tuple[Requirement, ...]:
+    def _members(self, name: str, above: tuple[str, ...]) -> tuple[Need, ...]:
         """One group's requirements; `above` are the groups that include it, to notice a circle."""
         if name not in self._done:
-            found: dict[str, Requirement] = {}
+            found: dict[str, Need] = {}
             for number, entry in enumerate(self._raw[name]):
                 place = f"{self._table.place(name)}[{number}]"
                 for one in self._entry(entry, place, (*above, name)):
@@ -284,9 +284,9 @@ class _Groups:
             self._done[name] = tuple(found.values())
         return self._done[name]
 
-    def _entry(self, entry: object, place: str, above: tuple[str, ...]) -> Iterable[Requirement]:
+    def _entry(self, entry: object, place: str, above: tuple[str, ...]) -> Iterable[Need]:
         included = entry.get("include-group") if isinstance(entry, dict) else None
-        group = canonicalize_name(included) if isinstance(included, str) else ""
+        group = library_name(included) if isinstance(included, str) else ""
         if isinstance(entry, str):
             return _parsed([entry], self._table.problems, place)
         if group not in self._raw:

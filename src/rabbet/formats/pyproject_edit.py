@@ -3,19 +3,20 @@
 import re
 import tomllib
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import replace
 from typing import Any, TypeAlias
 
 import tomlkit
-from packaging.requirements import Requirement
-from packaging.utils import canonicalize_name
+from packaging.utils import NormalizedName
 from tomlkit.container import OutOfOrderTableProxy
 from tomlkit.exceptions import TOMLKitError
 from tomlkit.items import AbstractTable, AoT, Array, InlineTable
 
 from rabbet.core.model.declaration import Section, SourceEntry
 from rabbet.core.model.edit import Change, Edit
+from rabbet.core.needs.need import Need, library_name
+from rabbet.core.needs.wording import need_text, specifiers_text
 from rabbet.core.shell import quoted
-from rabbet.core.wording import requirement_text, specifiers_text
 from rabbet.errors import NotUnderstood, WrongUsage
 from rabbet.formats.requirement import parse_requirement, parse_runtime
 
@@ -63,7 +64,7 @@ def _pruned(table: Mapping[str, object]) -> dict[str, object]:
 
 
 def complete(
-    text: str, *, name: str, python: str, sources: Sequence[SourceEntry], requirements: Sequence[Requirement]
+    text: str, *, name: str, python: str, sources: Sequence[SourceEntry], needs: Sequence[Need]
 ) -> str:
     """Add what a declaration lacks; what is there already stays as it is."""
     document = _parse(text)
@@ -78,25 +79,19 @@ def complete(
     completed = tomlkit.dumps(document)
     if sources and "sources" not in document.get("tool", {}).get("rabbet", {}):
         completed = completed.rstrip("\n") + "\n\n" + tomlkit.dumps(_source_tables(sources))
-    edits = [
-        Edit(verb="declare", what="library", value=requirement_text(one, whole=True)) for one in requirements
-    ]
+    edits = [Edit(verb="declare", what="library", value=need_text(one, whole=True)) for one in needs]
     return apply(completed, edits)[0]
 
 
-def places_of(text: str, requirement: Requirement) -> list[Section | None]:
+def places_of(text: str, need: Need) -> list[Section | None]:
     """Where an entry stands that makes this requirement; `None` is the project's own list."""
     document = _parse(text)
     found = []
     for section in _sections(document):
         array, _ = _requirements(document, section)
-        for number in _entries_of(array, requirement.name):
+        for number in _entries_of(array, need.name):
             entry = parse_requirement(str(array[number]))
-            if (entry.specifier, entry.extras, entry.url) == (
-                requirement.specifier,
-                requirement.extras,
-                requirement.url,
-            ):
+            if (entry.specifier, entry.extras, entry.url) == (need.specifier, need.extras, need.url):
                 found.append(section)
     return found
 
@@ -112,18 +107,18 @@ def _declare_library(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Cha
     entries = _entries_of(array, given.name)
     if len(entries) > 1:
         alike = [i for i in entries if parse_requirement(str(array[i])).marker == given.marker]
-        entries = entries if _is_bare(given) and not edit.exactly else alike
+        entries = entries if given.is_bare and not edit.exactly else alike
     if not entries:
         if not array:
             array.multiline(multiline=True)
-        written = requirement_text(given, whole=True)
+        written = need_text(given, whole=True)
         array.append(written)
         yield Change(place=place, after=written)
-    for number in entries[: None if _is_bare(given) and not edit.exactly else 1]:
+    for number in entries[: None if given.is_bare and not edit.exactly else 1]:
         before = str(array[number])
         known = parse_requirement(before)
         wanted = given if edit.exactly else _merged(known, given)
-        written = before if wanted == known else requirement_text(wanted, whole=True)
+        written = before if wanted == known else need_text(wanted, whole=True)
         if written != before:
             array[number] = written
         yield Change(place=place, before=before, after=written)
@@ -144,8 +139,8 @@ def _retract_library(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Cha
             before = str(array[number])
             kept = parse_requirement(before)
             if given.extras:
-                kept.extras = kept.extras - {one for one in kept.extras if _in(one, given.extras)}
-                written = requirement_text(kept, whole=True) if kept != parse_requirement(before) else before
+                left = replace(kept, extras=kept.extras - given.extras)
+                written = need_text(left, whole=True) if left != kept else before
                 if written != before:
                     array[number] = written
                     changes.append(Change(place=place, before=before, after=written))
@@ -226,7 +221,7 @@ def _declare_limit(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Chang
     array = _settings_list(document, "limits")
     entries = _entries_of(array, given.name)
     before = str(array[entries[0]]) if entries else ""
-    written = requirement_text(given)
+    written = need_text(given)
     if entries:
         array[entries[0]] = written
     else:
@@ -334,25 +329,16 @@ _WAYS: Mapping[tuple[str, str], Callable[[tomlkit.TOMLDocument, Edit], Iterable[
 }
 
 
-def _is_bare(given: Requirement) -> bool:
-    """Whether nothing but a name was given."""
-    return not (given.extras or given.specifier or given.url or given.marker)
-
-
-def _merged(known: Requirement, given: Requirement) -> Requirement:
+def _merged(known: Need, given: Need) -> Need:
     """A declared requirement with what was given of it."""
-    merged = Requirement(str(given))
-    merged.extras = given.extras | {one for one in known.extras if not _in(one, given.extras)}
-    if not given.specifier and given.url is None:
-        merged.specifier, merged.url = known.specifier, known.url
-    merged.marker = given.marker or known.marker
-    if _is_bare(given):
-        merged.name = known.name
-    return merged
-
-
-def _in(extra: str, extras: Iterable[str]) -> bool:
-    return canonicalize_name(extra) in {canonicalize_name(one) for one in extras}
+    place = given if given.specifier or given.url is not None else known
+    return replace(
+        known if given.is_bare else given,
+        extras=given.extras | known.extras,
+        specifier=place.specifier,
+        url=place.url,
+        marker=given.marker or known.marker,
+    )
 
 
 def _absent(message: str, known: Iterable[object] = ()) -> WrongUsage:
@@ -423,7 +409,7 @@ def _variant(document: tomlkit.TOMLDocument, section: Section) -> AnyTable:
 
 def _written_name(table: Mapping[str, object], name: str) -> str:
     """The key that stands for a name, in whatever form it is written."""
-    same = [key for key in table if canonicalize_name(key) == canonicalize_name(name)]
+    same = [key for key in table if library_name(key) == library_name(name)]
     return same[0] if same else name
 
 
@@ -444,7 +430,7 @@ def _sections(document: tomlkit.TOMLDocument) -> list[Section | None]:
     """The project itself, and all groups, extras and variants of a document."""
     found: list[Section | None] = [None]
     for kind, path in _TABLES.items():
-        found += [Section(kind, canonicalize_name(name)) for name in _inside(document, path)]  # type: ignore[arg-type]
+        found += [Section(kind, library_name(name)) for name in _inside(document, path)]  # type: ignore[arg-type]
     return found
 
 
@@ -504,7 +490,7 @@ def _remove_section(document: tomlkit.TOMLDocument, section: Section) -> None:
         for number in reversed(range(len(array))):
             entry = array[number]
             if section.kind == "group" and isinstance(entry, Mapping):
-                if canonicalize_name(str(entry.get("include-group"))) == section.name:
+                if library_name(str(entry.get("include-group"))) == section.name:
                     del array[number]
             elif section.kind == "extra" and isinstance(entry, str):
                 _leave_out_own_extra(document, array, number, section.name)
@@ -513,21 +499,20 @@ def _remove_section(document: tomlkit.TOMLDocument, section: Section) -> None:
 def _leave_out_own_extra(document: tomlkit.TOMLDocument, array: Array, number: int, extra: str) -> None:
     """Change an entry that names an extra of the project itself, which is gone."""
     entry = parse_requirement(str(array[number]))
-    own = canonicalize_name(str(document.get("project", {}).get("name", "")))
-    if canonicalize_name(entry.name) != own or not _in(extra, entry.extras):
+    own = library_name(str(document.get("project", {}).get("name", "")))
+    if entry.name != own or extra not in entry.extras:
         return
-    entry.extras = {one for one in entry.extras if canonicalize_name(one) != extra}
-    if entry.extras:
-        array[number] = requirement_text(entry, whole=True)
+    left = replace(entry, extras=entry.extras - {extra})
+    if left.extras:
+        array[number] = need_text(left, whole=True)
     else:
         del array[number]
 
 
-def _entries_of(array: Array, name: str) -> list[int]:
+def _entries_of(array: Array, name: NormalizedName) -> list[int]:
     """The positions of a library's entries."""
-    wanted = canonicalize_name(name)
     texts = [(number, entry) for number, entry in enumerate(array) if isinstance(entry, str)]
-    return [number for number, entry in texts if canonicalize_name(parse_requirement(entry).name) == wanted]
+    return [number for number, entry in texts if parse_requirement(entry).name == name]
 
 
 def _source_tables(sources: Sequence[SourceEntry]) -> Mapping[str, object]:

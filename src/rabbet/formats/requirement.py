@@ -3,10 +3,11 @@
 import re
 
 from packaging.markers import Marker, UndefinedComparison, UndefinedEnvironmentName
-from packaging.requirements import InvalidRequirement, Requirement
+from packaging.requirements import InvalidRequirement
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
 
 from rabbet.core.limits import beyond
+from rabbet.core.needs.need import Need
 from rabbet.errors import NotUnderstood
 from rabbet.formats.address import NotAnAddress, parse_address, shown
 
@@ -30,7 +31,7 @@ __all__ = [
 ]
 
 
-def read_requirement(text: str) -> Requirement:
+def read_requirement(text: str) -> Need:
     """One requirement, whose marker can be evaluated.
 
     Raises `InvalidRequirement`, with the position of the error; `ValueError` for what is beyond a bound, and
@@ -39,10 +40,10 @@ def read_requirement(text: str) -> Requirement:
     reason = beyond(text)
     if reason:
         raise ValueError(reason)
-    requirement = Requirement(text)
-    if requirement.marker is not None and any(one in text for one in _DOUBTFUL):
-        check_marker(requirement.marker)
-    return requirement
+    need = Need.parse(text)
+    if need.marker is not None and any(one in text for one in _DOUBTFUL):
+        check_marker(need.marker)
+    return need
 
 
 def check_marker(marker: Marker, *, in_lock: bool = False) -> None:
@@ -57,13 +58,13 @@ def check_marker(marker: Marker, *, in_lock: bool = False) -> None:
         raise ValueError(f"its marker can't be evaluated: {' '.join(map(str, error.args))}") from error
 
 
-def parse_requirement(text: str) -> Requirement:
+def parse_requirement(text: str) -> Need:
     """One requirement on a library, as people write it.
 
     Raises `NotUnderstood`, with the position of the error marked below the text.
     """
     try:
-        requirement = read_requirement(text)
+        need = read_requirement(text)
     except InvalidRequirement as error:
         message, *marked = str(error).splitlines()
         raise NotUnderstood(
@@ -73,9 +74,9 @@ def parse_requirement(text: str) -> Requirement:
         ) from error
     except ValueError as error:
         raise NotUnderstood(f"'{text[:60]}' is not a requirement", because=[str(error)]) from error
-    if requirement.url is not None:
-        _check_address(requirement.name, requirement.url)
-    return requirement
+    if need.url is not None:
+        _check_address(need.written_name, need.url)
+    return need
 
 
 def split_requirements(line: str) -> list[str]:
@@ -162,15 +163,15 @@ def parse_runtime(text: str) -> SpecifierSet:
         text = f"python=={digits}" if digits.count(".") > 1 else f"python=={digits}.*"
     elif text.lstrip()[:1] in ("=", "<", ">", "~", "!"):
         text = f"python{text}"
-    requirement = parse_requirement(text)
-    if requirement.extras or requirement.marker:
+    need = parse_requirement(text)
+    if need.extras or need.marker:
         raise NotUnderstood(f"'{text}' is not a runtime", remedy="rabbet declare --runtime 'python>=3.11'")
-    if requirement.name.lower() != "python":
+    if need.name != "python":
         raise NotUnderstood(
-            f"Rabbet can't provide the runtime '{requirement.name}'",
+            f"Rabbet can't provide the runtime '{need.written_name}'",
             because=["it knows one language: python"],
         )
-    return requirement.specifier
+    return need.specifier
 
 
 def parse_specifiers(text: str) -> SpecifierSet:

@@ -1,13 +1,15 @@
 """What a tree of sources says of itself in `pyproject.toml`, without anything of it being run (PEP 621)."""
 
 from collections.abc import Iterator, Mapping
+from dataclasses import replace
 
-from packaging.requirements import Requirement
+from packaging.markers import Marker
 from packaging.specifiers import SpecifierSet
-from packaging.utils import NormalizedName, canonicalize_name
+from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.model.release import Metadata
+from rabbet.core.needs.need import Need, library_name
 from rabbet.formats.metadata import MetadataBroken, bounded, is_name, needs_of
 from rabbet.formats.toml import parse_content
 
@@ -42,7 +44,7 @@ def metadata_of_tree(pyproject: str | None) -> Metadata:
             name=_name(bounded(project["name"])),
             version=Version(bounded(project["version"])),
             requires_python=SpecifierSet(bounded(project.get("requires-python", ""))),
-            requirements=tuple(_requirements(project)),
+            needs=tuple(_requirements(project)),
             extras=frozenset(_extras(project)),
         )
     except KeyError as error:
@@ -56,23 +58,22 @@ def metadata_of_tree(pyproject: str | None) -> Metadata:
 def _name(text: str) -> NormalizedName:
     if not is_name(text):
         raise MetadataBroken(f"'{text[:60]}' in its pyproject.toml is no name")
-    return canonicalize_name(text)
+    return library_name(text)
 
 
-def _requirements(project: Mapping[str, object]) -> Iterator[Requirement]:
+def _requirements(project: Mapping[str, object]) -> Iterator[Need]:
     dependencies = project.get("dependencies", [])
     if not isinstance(dependencies, list):
         raise TypeError("project.dependencies must be a list")
     yield from needs_of(dependencies)
     for extra, texts in _extras(project).items():
-        for requirement in needs_of(texts):
-            where = f"({requirement.marker}) and " if requirement.marker else ""
-            requirement.marker = Requirement(f"x; {where}extra == '{extra}'").marker
-            yield requirement
+        for need in needs_of(texts):
+            where = f"({need.marker}) and " if need.marker else ""
+            yield replace(need, marker=Marker(f"{where}extra == '{extra}'"))
 
 
 def _extras(project: Mapping[str, object]) -> Mapping[NormalizedName, list[str]]:
     optional = project.get("optional-dependencies", {})
     if not isinstance(optional, dict):
         raise TypeError("project.optional-dependencies must be a table")
-    return {canonicalize_name(name): texts for name, texts in optional.items()}
+    return {library_name(name): texts for name, texts in optional.items()}

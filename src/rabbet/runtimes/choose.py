@@ -7,7 +7,7 @@ from packaging.version import Version
 
 from rabbet.core.model.lock import LockedRuntime
 from rabbet.core.model.runtime import PythonRuntime, Refusal
-from rabbet.core.wording import specifiers_text
+from rabbet.core.needs.wording import specifiers_text
 from rabbet.errors import NoRuntime
 
 __all__ = ["choose", "newest_first"]

@@ -11,13 +11,13 @@ from fnmatch import fnmatchcase
 from functools import partial
 from typing import NamedTuple, Protocol, Self, TypeVar
 
-from packaging.requirements import Requirement
-from packaging.utils import NormalizedName, canonicalize_name
+from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.model.lock import LockedFile
 from rabbet.core.model.release import Candidate, ListedFile, Listing, Metadata, SetAside
 from rabbet.core.model.target import Target
+from rabbet.core.needs.need import Need, library_name
 from rabbet.core.solve.candidates import Candidates, candidates_for
 from rabbet.core.solve.policy import Policy
 from rabbet.errors import SourceFailed
@@ -126,12 +126,11 @@ class Catalogue:
         """The address of each source that is an index, by the source's name."""
         return {name: source.index for name, source in self._sources.items() if source.index is not None}
 
-    def expect(self, requirements: Iterable[Requirement]) -> None:
+    def expect(self, needs: Iterable[Need]) -> None:
         """Begin to read the listings that these ask for, the metadata of the likely choices, and so on."""
-        for requirement in requirements:
-            name = canonicalize_name(requirement.name)
-            if name not in self._found:
-                self._listing(name).add_done_callback(partial(self._expect_choice, requirement))
+        for need in needs:
+            if need.name not in self._found:
+                self._listing(need.name).add_done_callback(partial(self._expect_choice, need))
 
     def candidates(self, name: NormalizedName) -> Candidates:
         """All releases of a library that fit the target. Raises `SourceFailed`."""
@@ -180,27 +179,27 @@ class Catalogue:
                 self._metadata[key] = self._pool.submit(self._read_metadata, candidate)
             return self._metadata[key]
 
-    def _expect_choice(self, requirement: Requirement, listing: "Future[Candidates]") -> None:
+    def _expect_choice(self, need: Need, listing: "Future[Candidates]") -> None:
         """Read ahead the metadata of what the solver will try first."""
         if listing.cancelled() or listing.exception() is not None:
             return
         releases = {one.version: one for one in listing.result().releases if not one.yanked}
-        admitted = list(requirement.specifier.filter(releases))
+        admitted = list(need.specifier.filter(releases))
         if admitted:
-            liked = self._policy.likes(canonicalize_name(requirement.name))
+            liked = self._policy.likes(need.name)
             choice = next((version for version in liked if version in admitted), max(admitted))
             with suppress(RuntimeError):  # the pool was closed meanwhile: the answer is no longer wanted
                 reading = self._reading_metadata(releases[choice])
-                reading.add_done_callback(partial(self._expect_needs, requirement))
+                reading.add_done_callback(partial(self._expect_needs, need))
 
-    def _expect_needs(self, requirement: Requirement, reading: "Future[Metadata | SetAside]") -> None:
+    def _expect_needs(self, need: Need, reading: "Future[Metadata | SetAside]") -> None:
         """Read ahead what the probable choice needs for itself and for the extras that are asked for."""
         if reading.cancelled() or reading.exception() is not None:
             return
         metadata = reading.result()
         if not isinstance(metadata, SetAside):
-            extras = ["", *(canonicalize_name(extra) for extra in requirement.extras)]
-            needs = metadata.requirements
+            extras = ["", *need.extras]
+            needs = metadata.needs
             with suppress(RuntimeError):
                 self.expect(
                     one for one in needs if any(self._target.admits(one.marker, extra) for extra in extras)
@@ -258,7 +257,7 @@ class Catalogue:
         return [
             source
             for source, only in self._given
-            if any(fnmatchcase(name, canonicalize_name(pattern)) for pattern in only)
+            if any(fnmatchcase(name, library_name(pattern)) for pattern in only)
         ]
 
     def _read(self, name: NormalizedName) -> Candidates:

@@ -2,12 +2,12 @@
 
 from collections.abc import Iterable, Mapping, Sequence
 
-from packaging.requirements import Requirement
-from packaging.utils import NormalizedName, canonicalize_name
+from packaging.utils import NormalizedName
 
 from rabbet.core.file_name import parse_file_name
 from rabbet.core.model.lock import LockedFile
 from rabbet.core.model.release import DECLARED_ADDRESS, ListedFile, Listing
+from rabbet.core.needs.need import Need
 from rabbet.errors import NotUnderstood
 from rabbet.formats.address import parse_address, shown
 from rabbet.formats.requirement import is_file
@@ -16,27 +16,27 @@ from rabbet.sources.file_reader import FileReader
 __all__ = ["DirectSource", "direct_addresses"]
 
 
-def direct_addresses(requirements: Iterable[Requirement]) -> Mapping[NormalizedName, str]:
+def direct_addresses(needs: Iterable[Need]) -> Mapping[NormalizedName, str]:
     """The address of each library that is required from one, of a file or a repository.
 
     Raises `NotUnderstood` for two addresses of one library, and for a file of another library.
     """
     found: dict[NormalizedName, str] = {}
-    for requirement in requirements:
-        if requirement.url is None:
+    for need in needs:
+        if need.url is None:
             continue
-        name = canonicalize_name(requirement.name)
-        if found.setdefault(name, requirement.url) != requirement.url:
+        name = need.name
+        if found.setdefault(name, need.url) != need.url:
             raise NotUnderstood(
                 f"{name} is declared from two addresses",
-                because=[shown(one) for one in (found[name], requirement.url)],
+                because=[shown(one) for one in (found[name], need.url)],
             )
-        if is_file(requirement.url):
-            parsed = parse_file_name(parse_address(requirement.url).filename, name)
+        if is_file(need.url):
+            parsed = parse_file_name(parse_address(need.url).filename, name)
             if isinstance(parsed, str) or parsed.name != name:
                 raise NotUnderstood(
                     f"what {name} is declared from is no wheel or source archive of that name",
-                    because=[shown(requirement.url)],
+                    because=[shown(need.url)],
                 )
     return found
 

@@ -3,11 +3,12 @@
 from collections.abc import Sequence
 from pathlib import Path
 
-from packaging.utils import NormalizedName, canonicalize_name
+from packaging.utils import NormalizedName
 
 from rabbet.core.limits import MOST_PAGE
 from rabbet.core.model.lock import LockedFile
 from rabbet.core.model.release import ListedFile, Listing
+from rabbet.core.needs.need import library_name
 from rabbet.errors import SourceFailed
 from rabbet.formats.simple_index import NotAnIndexPage, parse_html
 from rabbet.regular_file import read_regular
@@ -63,4 +64,4 @@ class StaticPagesSource:
         return sorted(self._pages())
 
     def _pages(self) -> dict[NormalizedName, Path]:
-        return {canonicalize_name(path.parent.name): path for path in self._folder.glob(f"*/{_PAGE}")}
+        return {library_name(path.parent.name): path for path in self._folder.glob(f"*/{_PAGE}")}

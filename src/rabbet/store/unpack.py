@@ -11,11 +11,11 @@ from contextlib import contextmanager
 from pathlib import Path, PurePosixPath
 from typing import BinaryIO
 
-from packaging.utils import canonicalize_name
 from packaging.version import InvalidVersion, Version
 
 from rabbet.core.file_name import parse_wheel_name
 from rabbet.core.limits import LONGEST_LINE, MOST_METADATA, MOST_ROWS
+from rabbet.core.needs.need import library_name
 from rabbet.errors import IntegrityFailed
 from rabbet.formats.record import STRONG, RecordRow, read_record
 from rabbet.formats.zip_directory import check_directory
@@ -167,7 +167,7 @@ def _check_name(info: str, wheel: str) -> None:
     named = parse_wheel_name(wheel)
     name, _, version = info.removesuffix(".dist-info").rpartition("-")
     try:
-        found = canonicalize_name(name), Version(version)
+        found = library_name(name), Version(version)
     except InvalidVersion:
         found = None
     if isinstance(named, str) or found != (named.name, named.version):

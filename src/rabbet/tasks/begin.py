@@ -5,12 +5,11 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from packaging.requirements import Requirement
-
 from rabbet.core.model.declaration import Declaration, SourceEntry
 from rabbet.core.model.runtime import PythonRuntime
+from rabbet.core.needs.need import Need
+from rabbet.core.needs.wording import specifiers_text
 from rabbet.core.shell import quoted
-from rabbet.core.wording import specifiers_text
 from rabbet.errors import WrongUsage
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import complete
@@ -44,7 +43,7 @@ class Answers:
     name: str
     python: str
     source: str | None
-    requirements: Sequence[Requirement] = ()
+    needs: Sequence[Need] = ()
     named: bool = False
 
 
@@ -92,7 +91,7 @@ def draft(folder: Path, answers: Answers) -> Draft:
         name=checked_name(answers.name),
         python=answers.python,
         sources=[SourceEntry(name="main", url=answers.source)] if answers.source else [],
-        requirements=answers.requirements,
+        needs=answers.needs,
     )
     return Draft(path=folder / DECLARATION, before=before, after=after)
 

@@ -5,7 +5,6 @@ from dataclasses import dataclass, replace
 
 from packaging.utils import NormalizedName
 
-from rabbet.core.corrections import corrected
 from rabbet.core.drift.compare import Wanted, compare
 from rabbet.core.lock.select import needed
 from rabbet.core.model.declaration import Declaration
@@ -13,6 +12,7 @@ from rabbet.core.model.finding import Finding
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import Lock, Needed, Selection
 from rabbet.core.model.runtime import PythonRuntime, Refusal
+from rabbet.core.needs.corrections import corrected
 from rabbet.core.progress import Observer, reading_files
 from rabbet.core.targets import target_of
 from rabbet.environment.inspect import take_inventory
@@ -113,15 +113,15 @@ def compared(
 
 def _wanted(asked: Question) -> Wanted:
     """What should be installed, and what the project requires of the chosen sections."""
-    requirements = (
-        one.requirement
+    needs = (
+        one.need
         for one in asked.declaration.declared()
         if one.section is None or asked.selection.holds(one.section)
     )
     return Wanted(
         project=asked.declaration.name,
         python=asked.declaration.python,
-        requirements=tuple(requirements),
+        needs=tuple(needs),
         runtime=asked.lock.runtime,
         needed=asked.needed,
         target=target_of(asked.runtime),

@@ -5,15 +5,14 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
-from packaging.utils import canonicalize_name
-
 from rabbet.core.model.declaration import Correction, Declaration
 from rabbet.core.model.edit import Edit
 from rabbet.core.model.target import Target
 from rabbet.core.near_names import near_names
+from rabbet.core.needs.need import library_name
+from rabbet.core.needs.wording import need_text
 from rabbet.core.progress import Observer
 from rabbet.core.targets import baseline_needed, named_target, target_of
-from rabbet.core.wording import renamed, requirement_text
 from rabbet.errors import NoSolution, Way
 from rabbet.runtimes.choose import newest_first
 from rabbet.sources.catalogue import Catalogue
@@ -98,8 +97,8 @@ def _unknown(unsolved: Unsolved) -> NoSolution | None:
     names: list[str] = []
     edits: list[Edit] = []
     for one in unsolved.declaration.declared():
-        name = canonicalize_name(one.requirement.name)
-        if name in names or not unsolved.target.admits(one.requirement.marker):
+        name = one.need.name
+        if name in names or not unsolved.target.admits(one.need.marker):
             continue
         if catalogue.candidates(name).known:
             continue
@@ -110,7 +109,7 @@ def _unknown(unsolved: Unsolved) -> NoSolution | None:
         section = place_of(one, text, unsolved.variant)
         edits.append(Edit(verb="retract", what="library", value=name, section=section))
         if near:
-            meant = requirement_text(renamed(one.requirement, near[0]), whole=True)
+            meant = need_text(replace(one.need, name=library_name(near[0]), spelling=near[0]), whole=True)
             edits.append(Edit(verb="declare", what="library", value=meant, section=section))
     if not names:
         return None
@@ -170,9 +169,7 @@ def _involved(unsolved: Unsolved) -> list[Correction]:
     from rabbet.core.solve.proof import facts_of
 
     requirers = {fact.requirer.name for fact in facts_of(unsolved.refutation)}
-    return [
-        one for one in unsolved.declaration.corrections if canonicalize_name(one.applies_to.name) in requirers
-    ]
+    return [one for one in unsolved.declaration.corrections if one.applies_to.name in requirers]
 
 
 def _ways_without_correction(unsolved: Unsolved) -> list[Way]:
@@ -190,7 +187,7 @@ def _ways_without_correction(unsolved: Unsolved) -> list[Way]:
                 for target in unsolved.targets
             )
             if not any(isinstance(answer, Refutation) for answer in answers):
-                text = requirement_text(one.applies_to)
+                text = need_text(one.applies_to)
                 ways.append(Way(command_for([Edit(verb="retract", what="correction", value=text)])))
     return ways
 

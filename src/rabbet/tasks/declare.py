@@ -8,8 +8,8 @@ from packaging.version import Version
 from rabbet.core.lock.serving import places_of
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.edit import Change, Edit
+from rabbet.core.needs.wording import need_text, specifiers_text
 from rabbet.core.targets import BASELINES, PLATFORMS, target_of
-from rabbet.core.wording import requirement_text, specifiers_text
 from rabbet.errors import NoLock, NoRuntime, WrongUsage
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import apply
@@ -100,10 +100,8 @@ def _served_unnamed(
 def entries_of(declaration: Declaration) -> tuple[tuple[str, str], ...]:
     """All that is declared: what it is, and the entry as people write it."""
     found = [("runtime", f"python{specifiers_text(declaration.python)}")]
-    found += [
-        (str(one.section or "library"), requirement_text(one.requirement)) for one in declaration.declared()
-    ]
-    found += [("limit", requirement_text(one)) for one in declaration.limits]
+    found += [(str(one.section or "library"), need_text(one.need)) for one in declaration.declared()]
+    found += [("limit", need_text(one)) for one in declaration.limits]
     found += [("without", name) for name in sorted(declaration.without)]
     found += [("correction", str(one)) for one in declaration.corrections]
     found += [("target", one) for one in declaration.targets]
@@ -112,7 +110,7 @@ def entries_of(declaration: Declaration) -> tuple[tuple[str, str], ...]:
     for name, variant in sorted(declaration.variants.items()):
         if variant.python:
             found.append((f"variant {name}", f"python{specifiers_text(variant.python)}"))
-        found += [(f"variant {name}", requirement_text(one)) for one in variant.requirements]
+        found += [(f"variant {name}", need_text(one)) for one in variant.needs]
     found += [("checkout", f"{name} in {path}") for name, path in sorted(declaration.local.items())]
     found += [("source", f"{one.name}={one.url}") for one in declaration.sources]
     return tuple(found)

@@ -4,11 +4,10 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, replace
 
-from packaging.requirements import Requirement
-from packaging.utils import NormalizedName, canonicalize_name
+from packaging.specifiers import SpecifierSet
+from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.corrections import corrected, corrections_of
 from rabbet.core.lock.graph import Graph, Holder, build_graph, held_back
 from rabbet.core.lock.select import libraries_for
 from rabbet.core.lock.serving import refuse_unserved
@@ -17,12 +16,14 @@ from rabbet.core.model.lock import Lock, LockedLibrary
 from rabbet.core.model.release import SetAside
 from rabbet.core.model.target import Target
 from rabbet.core.near_names import near_names
+from rabbet.core.needs.corrections import corrected, corrections_of
+from rabbet.core.needs.need import Need
+from rabbet.core.needs.wording import need_text
 from rabbet.core.progress import Observer
 from rabbet.core.solve.policy import Policy
 from rabbet.core.solve.prose import explained
 from rabbet.core.solve.solver import Refutation, solve
 from rabbet.core.targets import target_of
-from rabbet.core.wording import requirement_text
 from rabbet.errors import SourceFailed, WrongUsage
 from rabbet.formats.metadata import MetadataBroken, parse_metadata
 from rabbet.sources.catalogue import Catalogue, told_key
@@ -34,7 +35,7 @@ from rabbet.workspace.sources import open_sources
 
 __all__ = ["Explained", "Needs", "explain", "explain_all", "remembered_needs"]
 
-Needs = Callable[[LockedLibrary], Iterable[Requirement]]
+Needs = Callable[[LockedLibrary], Iterable[Need]]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -52,21 +53,20 @@ class Explained:
     unasked: str = ""
 
 
-def explain(project: Project, machine: Machine, observer: Observer, name: str) -> Explained:
+def explain(project: Project, machine: Machine, observer: Observer, name: NormalizedName) -> Explained:
     """Explain one library.
 
     Raises `NoLock`, `NotUnderstood`, `NoRuntime`; `WrongUsage` for one that is not locked.
     """
-    wanted = canonicalize_name(name)
     known = [library.name for library in project.lock().libraries]
-    if wanted not in known:
-        near = near_names(wanted, known)
+    if name not in known:
+        near = near_names(name, known)
         raise WrongUsage(
             f"'{name}' is not in the lock",
             because=[f"near names: {', '.join(near)}"] if near else [f"it holds {len(known)} libraries"],
             remedy=f"rabbet explain {near[0]}" if near else "rabbet explain",
         )
-    return _explained(project, machine, observer, [wanted])
+    return _explained(project, machine, observer, [name])
 
 
 def explain_all(project: Project, machine: Machine, observer: Observer, *, holders: bool) -> Explained:
@@ -92,7 +92,7 @@ def _explained(
     try:
         with _catalogue(project, machine, declaration, lock, target, observer) as catalogue:
             graph = build_graph(declaration, lock, target, _asked_needs(lock, memory, catalogue, declaration))
-            catalogue.expect(Requirement(name) for name in names)
+            catalogue.expect(Need(name) for name in names)
             held = _Held(graph, catalogue, declaration, target)
             found = [held.holder(name) for name in names if name in graph.libraries]
             unasked = ""
@@ -131,8 +131,8 @@ def _notes(declaration: Declaration, graph: Graph, names: Iterable[NormalizedNam
         if library is None:
             continue
         for one in declaration.limits:
-            if canonicalize_name(one.name) == name:
-                yield f"{graph.project} sets the limit {requirement_text(one)}."
+            if one.name == name:
+                yield f"{graph.project} sets the limit {need_text(one)}."
         for correction in corrections_of(declaration, name, library.version):
             yield f"Corrected in pyproject.toml: {correction}."
         if library.yanked is not None:
@@ -168,28 +168,28 @@ class _Held:
             yield f"{name} {version} needs Python {metadata.requires_python}"
         told = False
         asked = self._graph.asking_for(name)
-        extras = {"", *(canonicalize_name(extra) for ask in asked for extra in ask.requirement.extras)}
-        for need in metadata.requirements:
+        extras = {"", *(extra for ask in asked for extra in ask.need.extras)}
+        for need in metadata.needs:
             if any(self._target.admits(need.marker, extra) for extra in extras):
                 reason = self._unmet(need)
                 if reason:
                     told = True
-                    yield f"{name} {version} needs {requirement_text(need, marker=False)}, {reason}"
+                    yield f"{name} {version} needs {need_text(need, marker=False)}, {reason}"
 
         if not told:
             yield from self._clash(name, version)
 
     def _clash(self, name: NormalizedName, version: Version) -> Iterator[str]:
         """Why there is no solution with that release, if there is none: what comes along may clash."""
-        wish = Declared(requirement=Requirement(f"{name}=={version}"), limit=True)
+        wish = Declared(need=Need(name, SpecifierSet(f"=={version}")), limit=True)
         answer = solve(self._catalogue, self._target, [*self._declaration.asked(), wish])
         if isinstance(answer, Refutation):
             for sentence in explained(answer, self._graph.project).sentences:
                 yield sentence.replace(f"{self._graph.project} sets the limit {name}=={version}", "Take it")
 
-    def _unmet(self, need: Requirement) -> str:
+    def _unmet(self, need: Need) -> str:
         """Why a need is not met by what is locked, nor by what could come in; empty if it is."""
-        other = canonicalize_name(need.name)
+        other = need.name
         locked = self._graph.libraries.get(other)
         if locked is not None:
             met = need.specifier.contains(locked.version, prereleases=True)
@@ -203,23 +203,21 @@ class _Held:
 def remembered_needs(memory: BlobCache, declaration: Declaration) -> Needs:
     """Requirements from what was remembered of the locked wheels; of others the lock's own edges."""
 
-    def needs(library: LockedLibrary) -> Iterable[Requirement]:
+    def needs(library: LockedLibrary) -> Iterable[Need]:
         found = _remembered(memory, library, declaration)
-        return [Requirement(name) for name in library.dependencies] if found is None else found
+        return [Need(name) for name in library.dependencies] if found is None else found
 
     return needs
 
 
-def _remembered(
-    memory: BlobCache, library: LockedLibrary, declaration: Declaration
-) -> Sequence[Requirement] | None:
+def _remembered(memory: BlobCache, library: LockedLibrary, declaration: Declaration) -> Sequence[Need] | None:
     for wheel in library.wheels:
         content = memory.recall(wheel.sha256)
         if content is None and library.index is not None:  # what its source told of it
             content = memory.recall(told_key(library.index, wheel.sha256))
         if content is not None:
             with suppress(MetadataBroken):
-                return corrected(parse_metadata(content), declaration).requirements
+                return corrected(parse_metadata(content), declaration).needs
     return None
 
 
@@ -227,16 +225,16 @@ def _asked_needs(lock: Lock, memory: BlobCache, catalogue: Catalogue, declaratio
     """What is remembered; only what is missing is asked for anew."""
     remembered = {one.name: _remembered(memory, one, declaration) for one in lock.libraries}
 
-    def needs(library: LockedLibrary) -> Iterable[Requirement]:
+    def needs(library: LockedLibrary) -> Iterable[Need]:
         known = remembered[library.name]
         if known is not None:
             return known
         for release in catalogue.candidates(library.name).releases:
             if release.version == library.version:
                 metadata = catalogue.metadata(release)
-                return () if isinstance(metadata, SetAside) else metadata.requirements
-        return [Requirement(name) for name in library.dependencies]
+                return () if isinstance(metadata, SetAside) else metadata.needs
+        return [Need(name) for name in library.dependencies]
 
     missing = [one for one in lock.libraries if remembered[one.name] is None]
-    catalogue.expect(Requirement(f"{one.name}=={one.version}") for one in missing)
+    catalogue.expect(Need(one.name, SpecifierSet(f"=={one.version}")) for one in missing)
     return needs

@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 
-from packaging.utils import NormalizedName, canonicalize_name
+from packaging.utils import NormalizedName
 
 from rabbet.core.lock.release_overview import Offer, offers_of
 from rabbet.core.model.target import Target
@@ -28,7 +28,7 @@ class LookedUp:
     offers: tuple[Offer, ...]
 
 
-def lookup(project: Project, machine: Machine, observer: Observer, name: str) -> LookedUp:
+def lookup(project: Project, machine: Machine, observer: Observer, name: NormalizedName) -> LookedUp:
     """List the releases of a library.
 
     Raises `NoSolution`, with near names, for one that no source knows; `SourceFailed`, `NoRuntime`.
@@ -36,30 +36,29 @@ def lookup(project: Project, machine: Machine, observer: Observer, name: str) ->
     declaration = project.declaration()
     lock = project.lock() if project.lock_file.exists() else None
     targets = targets_for(declaration, chosen_runtime(declaration, found_runtimes(machine), lock))
-    wanted = canonicalize_name(name)
     sources = open_sources(project, machine, declaration, always=True)
     with sources.catalogue(declaration, targets[0], Policy(), observer) as catalogue:
         observer.stage("reading the listing")
-        listing = catalogue.listing(wanted)
+        listing = catalogue.listing(name)
         if listing is None:
-            near = near_names(wanted, catalogue.all_names())
+            near = near_names(name, catalogue.all_names())
             raise NoSolution(
-                f"no source knows a library named '{wanted}'",
+                f"no source knows a library named '{name}'",
                 because=[f"near names: {', '.join(near)}"] if near else [],
                 note="" if near else "check its spelling",
                 remedy=f"rabbet lookup {near[0]}" if near else "",
             )
     each = tuple(one for target in targets for one in target.each)
-    requirements = [one.requirement for one in declaration.declared()]
+    needs = [one.need for one in declaration.declared()]
     return LookedUp(
-        name=wanted,
+        name=name,
         source=listing.source,
         targets=each,
         offers=offers_of(
             listing,
             each,
-            requirements=[one for one in requirements if canonicalize_name(one.name) == wanted],
-            locked=[one.version for one in lock.libraries if one.name == wanted] if lock else [],
-            may_build=wanted in declaration.build_from_source,
+            needs=[one for one in needs if one.name == name],
+            locked=[one.version for one in lock.libraries if one.name == name] if lock else [],
+            may_build=name in declaration.build_from_source,
         ),
     )

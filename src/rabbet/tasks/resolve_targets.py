@@ -6,10 +6,9 @@ from datetime import datetime
 from functools import partial
 from typing import TYPE_CHECKING
 
-from packaging.utils import NormalizedName, canonicalize_name
+from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.corrections import idle_corrections
 from rabbet.core.lock.build import Solved, build_lock
 from rabbet.core.lock.select import libraries_for
 from rabbet.core.lock.serving import serves
@@ -20,6 +19,7 @@ from rabbet.core.model.release import Candidate, Metadata, SetAside
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.solution import Solution
 from rabbet.core.model.target import Target
+from rabbet.core.needs.corrections import idle_corrections
 from rabbet.core.progress import Observer
 from rabbet.core.solve.policy import Policy
 from rabbet.sources.catalogue import Catalogue
@@ -108,7 +108,7 @@ def resolve_targets(work: ResolveRequest, options: ResolveOptions) -> ResolveRes
     kept = [_without(lock, options.raised) for lock in work.earlier] if options.keeps else []
     with work.sources.catalogue(work.declaration, work.targets[0], policy, work.observer, kept) as catalogue:
         work.observer.stage("reading listings and metadata")
-        declared = [one.requirement for one in work.declaration.declared()]
+        declared = [one.need for one in work.declaration.declared()]
         catalogue.expect(one for one in declared if work.targets[0].admits(one.marker))
         settled, moves = _resolve_all(work, catalogue, options)
         chosen = {(name, one.version): one for part in settled for name, one in part.solution.chosen.items()}
@@ -151,7 +151,7 @@ def _unknown_extras(catalogue: Catalogue, settled: Iterable[Solved]) -> set[str]
     for solved in settled:
         for name, extra in solved.solution.needs:
             stated = catalogue.stated(solved.solution.chosen[name]) if extra else None
-            if isinstance(stated, Metadata) and extra not in {canonicalize_name(x) for x in stated.extras}:
+            if isinstance(stated, Metadata) and extra not in stated.extras:
                 found.add(f"{solved.solution.chosen[name]} has no extra '{extra}'")
     return found
 
@@ -302,7 +302,7 @@ def _policy(
     for lock in work.earlier if options.keeps else ():
         for name, version in _versions(lock, target).items():
             kept.setdefault(name, set()).add(version)
-    names = frozenset(canonicalize_name(one.requirement.name) for one in work.declaration.declared())
+    names = frozenset(one.need.name for one in work.declaration.declared())
     return Policy(
         kept={
             name: tuple(sorted(versions, reverse=True))

@@ -1,16 +1,15 @@
 """Suggestions as edits of the declaration's text, and edits as commands that can be pasted into a shell."""
 
 from collections.abc import Iterable, Sequence
-
-from packaging.requirements import Requirement
-from packaging.utils import canonicalize_name
+from dataclasses import replace
 
 from rabbet.core.model.declaration import Declared, Section
 from rabbet.core.model.edit import Edit
+from rabbet.core.needs.need import Need
+from rabbet.core.needs.wording import need_text
 from rabbet.core.shell import quoted
 from rabbet.core.solve.solver import Refutation, solve
 from rabbet.core.solve.suggest import Asked, Change, Suggestion
-from rabbet.core.wording import requirement_text
 from rabbet.errors import RabbetError
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import apply, places_of
@@ -72,23 +71,23 @@ def _edits(change: Change, text: str, declared: Sequence[Declared], variant: str
     one, after = change.declared, change.after
     if one.limit:
         if after is None or not after.specifier:
-            return [Edit(verb="retract", what="limit", value=one.requirement.name)]
-        return [Edit(verb="declare", what="limit", value=requirement_text(after))]
+            return [Edit(verb="retract", what="limit", value=one.need.written_name)]
+        return [Edit(verb="declare", what="limit", value=need_text(after))]
     section = place_of(one, text, variant)
     if after is None:
-        return [Edit(verb="retract", what="library", value=one.requirement.name, section=section)]
-    lost = one.requirement.extras - after.extras
+        return [Edit(verb="retract", what="library", value=one.need.written_name, section=section)]
+    lost = one.need.extras - after.extras
     if lost:
-        bare = f"{after.name}[{','.join(sorted(lost))}]"
+        bare = f"{after.written_name}[{','.join(sorted(lost))}]"
         return [Edit(verb="retract", what="library", value=bare, section=section)]
     beside = (other for other in _alike(one, declared) if place_of(other, text, variant) == section)
-    together = _joined(after, [other.requirement for other in beside])
+    together = _joined(after, [other.need for other in beside])
     exactly = together != after or not after.specifier
     return [
         Edit(
             verb="declare",
             what="library",
-            value=requirement_text(together, whole=True),
+            value=need_text(together, whole=True),
             section=section,
             exactly=exactly,
         )
@@ -99,7 +98,7 @@ def place_of(one: Declared, text: str, variant: str | None) -> Section | None:
     """The section whose list holds the entry: the one that requires it, else one that this includes."""
     places = [
         place
-        for place in places_of(text, one.requirement)
+        for place in places_of(text, one.need)
         if place is None or place.kind != "variant" or place.name == variant
     ]
     return one.section if one.section in places or not places else places[0]
@@ -107,20 +106,20 @@ def place_of(one: Declared, text: str, variant: str | None) -> Section | None:
 
 def _alike(one: Declared, declared: Sequence[Declared]) -> list[Declared]:
     """Whatever else is required of the same library under the same marker."""
-    name, marker = canonicalize_name(one.requirement.name), one.requirement.marker
+    name, marker = one.need.name, one.need.marker
     return [
         other
         for other in declared
-        if canonicalize_name(other.requirement.name) == name
-        and (other.requirement.marker, other.section, other.limit) == (marker, one.section, False)
-        and other.requirement != one.requirement
+        if other.need.name == name
+        and (other.need.marker, other.section, other.limit) == (marker, one.section, False)
+        and other.need != one.need
     ]
 
 
-def _joined(after: Requirement, others: Sequence[Requirement]) -> Requirement:
+def _joined(after: Need, others: Sequence[Need]) -> Need:
     """Several requirements on one library as one."""
-    joined = Requirement(str(after))
     for other in others:
-        joined.specifier &= other.specifier
-        joined.extras |= other.extras
-    return joined
+        after = replace(
+            after, specifier=after.specifier & other.specifier, extras=after.extras | other.extras
+        )
+    return after

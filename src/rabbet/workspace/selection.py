@@ -3,11 +3,10 @@
 from collections.abc import Collection, Sequence
 from typing import NamedTuple
 
-from packaging.utils import canonicalize_name
-
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, Selection
 from rabbet.core.near_names import near_names
+from rabbet.core.needs.need import library_name
 from rabbet.environment.install_state import Stamp
 from rabbet.errors import WrongUsage
 
@@ -51,7 +50,7 @@ def selected(
 def _known(
     kind: str, names: Sequence[str], known: frozenset[str], declared: Collection[str]
 ) -> frozenset[str]:
-    wanted = frozenset(canonicalize_name(name) for name in names)
+    wanted = frozenset(library_name(name) for name in names)
     for name in sorted(wanted - known):
         near = near_names(name, known)
         remedy = f"rabbet recreate --{kind} {near[0]}" if near else ""

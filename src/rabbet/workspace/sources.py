@@ -8,10 +8,10 @@ from typing import TypeGuard
 
 from packaging.utils import NormalizedName
 
-from rabbet.core.corrections import corrected
 from rabbet.core.model.declaration import Declaration, SourceEntry
 from rabbet.core.model.lock import Lock, LockedCheckout, LockedCommit
 from rabbet.core.model.target import Target
+from rabbet.core.needs.corrections import corrected
 from rabbet.core.progress import Observer
 from rabbet.core.solve.policy import Policy
 from rabbet.formats.address import Address
@@ -74,7 +74,7 @@ class Sources:
     ) -> list[tuple[Source, Sequence[str]]]:
         """Checkouts and addresses that the declaration names, as far as they count for a target."""
         addresses = direct_addresses(
-            one.requirement for one in declaration.declared() if target.admits(one.requirement.marker)
+            one.need for one in declaration.declared() if target.admits(one.need.marker)
         )
         files = {name: address for name, address in addresses.items() if is_file(address)}
         repositories = {name: address for name, address in addresses.items() if name not in files}
@@ -129,7 +129,7 @@ def open_client(declaration: Declaration, machine: Machine) -> HttpClient:
         address = users_source(machine)
         entries = (SourceEntry(name="default", url=address),) if address else ()
     netrc_file = Path(machine.environ.get("NETRC") or machine.home / ".netrc")
-    addresses = [one.requirement.url for one in declaration.declared() if one.requirement.url is not None]
+    addresses = [one.need.url for one in declaration.declared() if one.need.url is not None]
     credentials = Credentials(entries, machine.environ, netrc_file, addresses=addresses)
     return HttpClient(machine.environ, credentials, offline=machine.offline)
 

@@ -3,11 +3,9 @@
 from functools import partial
 from typing import TYPE_CHECKING
 
-from packaging.utils import canonicalize_name
-
 from rabbet.compose.fetch import Supply
 from rabbet.compose.wheels import Intent
-from rabbet.core.corrections import corrected
+from rabbet.core.needs.corrections import corrected
 from rabbet.core.progress import Observer
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
@@ -33,6 +31,6 @@ def intent_of(project: Project, *, own_lock: bool) -> Intent:
     """What the declaration names, and how it corrects wheels, if the lock is Rabbet's own."""
     declaration = project.declaration()
     return Intent(
-        requested={canonicalize_name(one.requirement.name) for one in declaration.declared()},
+        requested={one.need.name for one in declaration.declared()},
         correct=partial(corrected, declaration=declaration) if own_lock else None,
     )

@@ -57,5 +57,5 @@ def _following(answers: "Answers", present: "Declaration | None", context: Conte
     known = answers.source or (present and present.sources) or users_source(context.machine)
     if not known:
         return "rabbet declare --source URL_OR_FOLDER, for no source of libraries is known yet"
-    declared = answers.requirements or (present and any(True for _ in present.declared()))
+    declared = answers.needs or (present and any(True for _ in present.declared()))
     return "rabbet resolve" if declared else "rabbet declare LIBRARY, then: rabbet resolve"

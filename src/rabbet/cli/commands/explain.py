@@ -26,17 +26,16 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(arguments: Namespace, context: Context) -> int:
     """Explain one library, or all."""
-    from packaging.utils import canonicalize_name
-
     from rabbet.cli.views import explain as view
+    from rabbet.core.needs.need import library_name
     from rabbet.tasks.explain import explain, explain_all
 
     project, machine, observer = context.project(arguments.variant), context.machine, context.observer
     if arguments.name is not None:
         if arguments.sizes or arguments.held_back:
             raise WrongUsage("--sizes and --held-back go without a name", remedy="rabbet explain --held-back")
-        explained = explain(project, machine, observer, arguments.name)
-        name = canonicalize_name(arguments.name)
+        name = library_name(arguments.name)
+        explained = explain(project, machine, observer, name)
         if arguments.json:
             context.show_json("explain", view.library_document(explained, name))
         else:

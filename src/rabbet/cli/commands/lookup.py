@@ -30,9 +30,10 @@ def add_arguments(parser: ArgumentParser) -> None:
 def run(arguments: Namespace, context: Context) -> int:
     """List the releases."""
     from rabbet.cli.views.lookup import document, show
+    from rabbet.core.needs.need import library_name
     from rabbet.tasks.lookup import lookup
 
-    found = lookup(context.project(), context.machine, context.observer, arguments.name)
+    found = lookup(context.project(), context.machine, context.observer, library_name(arguments.name))
     if arguments.json:
         context.show_json("lookup", document(found))
     else:

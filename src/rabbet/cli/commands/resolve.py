@@ -72,9 +72,8 @@ def _plain(arguments: Namespace) -> bool:
 
 
 def _resolve(arguments: Namespace, context: Context) -> int:
-    from packaging.utils import canonicalize_name
-
     from rabbet.cli.views import resolve as view
+    from rabbet.core.needs.need import library_name
     from rabbet.tasks.resolve import resolve, verify
     from rabbet.tasks.resolve_targets import ResolveOptions
 
@@ -88,7 +87,7 @@ def _resolve(arguments: Namespace, context: Context) -> int:
                 view.show_verdict(verdict, context)
         return ExitCode.NO if any(verdict.reasons for verdict in verdicts) else ExitCode.DONE
     options = ResolveOptions(
-        raised=tuple(canonicalize_name(name) for name in arguments.raised),
+        raised=tuple(library_name(name) for name in arguments.raised),
         afresh=arguments.raise_all,
         lowest=arguments.lowest,
         as_of=_moment(arguments.as_of) if arguments.as_of else None,

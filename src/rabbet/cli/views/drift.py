@@ -7,7 +7,7 @@ from rabbet.cli.options import variant_option
 from rabbet.cli.style import count, table
 from rabbet.cli.views.finding import detail
 from rabbet.core.model.finding import Finding, Kind, Reason, Weight
-from rabbet.core.wording import requirement_text
+from rabbet.core.needs.wording import need_text
 from rabbet.tasks.drift import Drift
 
 __all__ = ["document", "show"]
@@ -82,7 +82,7 @@ def document(found: Drift) -> dict[str, object]:
                 "detail": detail(finding),
                 "file": finding.files[0] if finding.files else None,
                 "files": list(finding.files),
-                "unmet": [requirement_text(one.need) for one in finding.unmet],
+                "unmet": [need_text(one.need) for one in finding.unmet],
             }
             for finding in found.findings
         ],

@@ -17,7 +17,7 @@ from rabbet.core.lock.graph import (
     size_with_needs,
     tree,
 )
-from rabbet.core.wording import requirement_text
+from rabbet.core.needs.wording import need_text
 from rabbet.tasks.explain import Explained
 
 _SHOWN_PATHS = 8
@@ -92,7 +92,7 @@ def _branch(graph: Graph, branch: Branch, declared: set[NormalizedName], *, size
         return (str(branch.section), "", *(("", "") if sizes else ()), "")
     name = branch.ask.name
     library = graph.libraries.get(name)
-    text = "  " * branch.depth + requirement_text(branch.ask.requirement, marker=False)
+    text = "  " * branch.depth + need_text(branch.ask.need, marker=False)
     notes = ["declared"] if name in declared and branch.ask.requirer is not None else []
     notes += ["see above"] if branch.seen else []
     weights = (size_text(own_size(graph, name)), size_text(size_with_needs(graph, name))) if sizes else ()
@@ -104,7 +104,7 @@ def _path(graph: Graph, path: tuple[Ask, ...]) -> str:
     steps = [graph.who(path[0])]
     for ask in path:
         locked = graph.libraries.get(ask.name)
-        text = requirement_text(ask.requirement, marker=False)
+        text = need_text(ask.need, marker=False)
         if ask is not path[-1] and locked is not None:
             text = f"{text} ({locked.version})"
         steps.append(text + _condition(ask))
@@ -113,7 +113,7 @@ def _path(graph: Graph, path: tuple[Ask, ...]) -> str:
 
 def _condition(ask: Ask) -> str:
     """Under which marker it is asked for; that an extra is asked for shows in the step before."""
-    marker = str(ask.requirement.marker or "")
+    marker = str(ask.need.marker or "")
     return f" if {marker}" if marker and not (ask.extra and _ONLY_EXTRA.match(marker)) else ""
 
 
@@ -176,7 +176,7 @@ def library_document(explained: Explained, name: NormalizedName) -> dict[str, ob
 
 def _ask(ask: Ask) -> dict[str, str | None]:
     section: dict[str, str] = {ask.section.kind: ask.section.name} if ask.section else {}
-    return {"requirer": ask.requirer, **section, "requirement": requirement_text(ask.requirement)}
+    return {"requirer": ask.requirer, **section, "requirement": need_text(ask.need)}
 
 
 def _holder(holder: Holder) -> dict[str, object]:

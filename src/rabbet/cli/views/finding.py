@@ -2,7 +2,7 @@
 
 from rabbet.core.model.finding import Finding, Kind, Reason, Unmet
 from rabbet.core.model.plan import Step
-from rabbet.core.wording import requirement_text
+from rabbet.core.needs.wording import need_text
 
 __all__ = ["detail", "step_reason"]
 
@@ -44,7 +44,7 @@ def _why(finding: Finding) -> str:
 
 def _unmet(one: Unmet) -> str:
     there = f"installed is {one.installed}" if one.installed else "which is not there"
-    return f"{requirement_text(one.need, marker=False)}, {there}"
+    return f"{need_text(one.need, marker=False)}, {there}"
 
 
 def step_reason(step: Step) -> str:

@@ -8,16 +8,15 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 
-from packaging.requirements import Requirement
 from packaging.specifiers import SpecifierSet
-from packaging.utils import NormalizedName, canonicalize_name
+from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.model.finding import ENVIRONMENT, RUNTIME, Finding, Kind, Reason, Unmet, Weight
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import LockedRuntime, Needed
-from rabbet.core.model.solution import Part
 from rabbet.core.model.target import Target
+from rabbet.core.needs.need import Need, Part
 from rabbet.core.needs.walk import walk
 
 __all__ = ["Wanted", "compare"]
@@ -37,7 +36,7 @@ class Wanted:
 
     project: str
     python: SpecifierSet
-    requirements: tuple[Requirement, ...]
+    needs: tuple[Need, ...]
     runtime: LockedRuntime | None
     needed: tuple[Needed, ...]
     target: Target
@@ -219,7 +218,7 @@ def _with_requirements(finding: Finding, unmet: Iterable[Unmet]) -> Finding:
     """A finding with those whose requirement on it is not met, and with its own that are not."""
     if finding.kind not in (Kind.MISSING, Kind.VERSION, Kind.SURPLUS) or finding.files:
         return finding
-    asking = {one.requirer for one in unmet if canonicalize_name(one.need.name) == finding.name}
+    asking = {one.requirer for one in unmet if one.need.name == finding.name}
     own = tuple(one for one in unmet if one.requirer == finding.name)
     breaks = {*finding.breaks, *asking, *([finding.name] if own else [])}
     weight = Weight.BREAKS if breaks else finding.weight
@@ -229,7 +228,7 @@ def _with_requirements(finding: Finding, unmet: Iterable[Unmet]) -> Finding:
 def _untold(unmet: Iterable[Unmet], told: set[str]) -> Iterator[Finding]:
     """Requirements that are not met, of which no other finding tells: what was locked does not meet them."""
     for one in unmet:
-        name = canonicalize_name(one.need.name)
+        name = one.need.name
         if name not in told and one.requirer not in told:
             yield Finding(
                 kind=Kind.VERSION if one.installed else Kind.MISSING,
@@ -244,23 +243,21 @@ def _untold(unmet: Iterable[Unmet], told: set[str]) -> Iterator[Finding]:
 def _unmet(wanted: Wanted, inventory: Inventory) -> Iterator[Unmet]:
     """All requirements of what is installed, and of the project, that are not met."""
     for requirer, need in _needs(wanted, inventory.libraries):
-        installed = inventory.libraries.get(canonicalize_name(need.name))
+        installed = inventory.libraries.get(need.name)
         if installed is None or not need.specifier.contains(installed.version, prereleases=True):
             yield Unmet(requirer=requirer, need=need, installed=installed.version if installed else None)
 
 
-def _needs(
-    wanted: Wanted, libraries: Mapping[NormalizedName, Installed]
-) -> Iterator[tuple[str, Requirement]]:
+def _needs(wanted: Wanted, libraries: Mapping[NormalizedName, Installed]) -> Iterator[tuple[str, Need]]:
     """All requirements that count here: the project's, and those of everything installed with its extras."""
 
-    def needs_of(part: Part) -> Iterator[Requirement]:
+    def needs_of(part: Part) -> Iterator[Need]:
         name, extra = part
         metadata = libraries[name].metadata if name in libraries else None
-        for need in metadata.requirements if metadata else ():
+        for need in metadata.needs if metadata else ():
             if wanted.target.admits(need.marker, extra):
                 yield need
 
-    own = ((None, need) for need in wanted.requirements if wanted.target.admits(need.marker))
+    own = ((None, need) for need in wanted.needs if wanted.target.admits(need.marker))
     for requirer, need in walk(own, needs_of, ((name, "") for name in libraries)):
         yield (wanted.project if requirer is None else requirer[0]), need

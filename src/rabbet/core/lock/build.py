@@ -8,9 +8,8 @@ marked with the groups and extras that do.
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from packaging.requirements import Requirement
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
-from packaging.utils import NormalizedName, canonicalize_name
+from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.lock.marker import separating_marker
@@ -19,8 +18,9 @@ from rabbet.core.model.lock import Lock, LockedFile, LockedLibrary, LockedRuntim
 from rabbet.core.model.release import DECLARED_ADDRESS, Candidate
 from rabbet.core.model.solution import Solution
 from rabbet.core.model.target import Target
+from rabbet.core.needs.need import Need
 from rabbet.core.needs.walk import parts_reached
-from rabbet.core.wording import requirement_text, specifiers_text
+from rabbet.core.needs.wording import need_text, specifiers_text
 
 __all__ = ["Solved", "build_lock"]
 
@@ -49,7 +49,6 @@ def build_lock(
 
     `indexes` gives the address of each source that is an index, by its name.
     """
-    requirements = [one.requirement for one in declaration.declared()]
     needed = [_needed_by(declaration, one.solution) for one in settled]
     entries = sorted({(n, c.version) for one in settled for n, c in one.solution.chosen.items()})
     targets = [one.solution.target for one in settled]
@@ -64,10 +63,10 @@ def build_lock(
         ),
         fingerprint=declaration.fingerprint(),
         runtime=runtime,
-        limits=tuple(sorted(requirement_text(one) for one in declaration.limits)),
+        limits=tuple(sorted(need_text(one) for one in declaration.limits)),
         without=tuple(sorted(declaration.without)),
         corrections=tuple(sorted(str(one) for one in declaration.corrections)),
-        pins=tuple(sorted({canonicalize_name(one.name) for one in requirements if _is_pin(one)})),
+        pins=tuple(sorted({one.need.name for one in declaration.declared() if one.need.is_pin})),
     )
 
 
@@ -162,7 +161,7 @@ def _needed_by(
     declaration: Declaration, solution: Solution
 ) -> Mapping[NormalizedName, frozenset[Section] | None]:
     """For each chosen library the sections that need it; `None` for what the project itself needs."""
-    default = _reached(solution, declaration.requirements)
+    default = _reached(solution, declaration.needs)
     by_section = {section: _reached(solution, needs) for section, needs in declaration.sections.items()}
     return {
         name: None
@@ -172,12 +171,7 @@ def _needed_by(
     }
 
 
-def _is_pin(requirement: Requirement) -> bool:
-    pinning = [one for one in requirement.specifier if one.operator in ("==", "===")]
-    return any(not one.version.endswith(".*") for one in pinning)
-
-
-def _reached(solution: Solution, roots: Iterable[Requirement]) -> frozenset[NormalizedName]:
+def _reached(solution: Solution, roots: Iterable[Need]) -> frozenset[NormalizedName]:
     """The libraries that these requirements need on the solution's target, directly or not."""
     counting = (root for root in roots if solution.target.admits(root.marker))
     return frozenset(name for name, _ in parts_reached(counting, lambda part: solution.needs[part]))
@@ -186,4 +180,4 @@ def _reached(solution: Solution, roots: Iterable[Requirement]) -> frozenset[Norm
 def _dependencies(solution: Solution, name: NormalizedName) -> tuple[NormalizedName, ...]:
     """What a library needs with all extras that were asked for, itself left out."""
     needs = (need for (library, _), part in solution.needs.items() if library == name for need in part)
-    return tuple(sorted({canonicalize_name(need.name) for need in needs} - {name}))
+    return tuple(sorted({need.name for need in needs} - {name}))

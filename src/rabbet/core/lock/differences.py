@@ -4,13 +4,13 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
-from packaging.requirements import Requirement
-from packaging.utils import NormalizedName, canonicalize_name
+from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, LockedLibrary
-from rabbet.core.wording import requirement_text, specifiers_text
+from rabbet.core.needs.need import Need
+from rabbet.core.needs.wording import need_text, specifiers_text
 
 __all__ = ["DeclaredChange", "Difference", "DifferenceKind", "declared_changes", "differences"]
 
@@ -64,7 +64,7 @@ def differences(
     old: Lock,
     new: Lock,
     declared: tuple[DeclaredChange, ...],
-    needs: Callable[[LockedLibrary], Iterable[Requirement]],
+    needs: Callable[[LockedLibrary], Iterable[Need]],
     declaration: Declaration,
 ) -> tuple[Difference, ...]:
     """Every library that differs, sorted by name.
@@ -95,11 +95,9 @@ def _declared(declaration: Declaration) -> dict[str, str]:
     texts: dict[str, list[str]] = {}
     for one in declaration.declared():
         section = f" ({one.section})" if one.section else ""
-        texts.setdefault(canonicalize_name(one.requirement.name), []).append(
-            requirement_text(one.requirement) + section
-        )
+        texts.setdefault(one.need.name, []).append(need_text(one.need) + section)
     joined = {name: ", ".join(sorted(found)) for name, found in texts.items()}
-    joined |= {f"limit {canonicalize_name(one.name)}": requirement_text(one) for one in declaration.limits}
+    joined |= {f"limit {one.name}": need_text(one) for one in declaration.limits}
     joined |= {f"without {name}": f"without {name}" for name in declaration.without}
     joined |= {f"correction of {one.applies_to}": str(one) for one in declaration.corrections}
     python = specifiers_text(declaration.python)
@@ -135,7 +133,7 @@ def _requirer(
     name: NormalizedName,
     before: Sequence[LockedLibrary],
     new: Lock,
-    needs: Callable[[LockedLibrary], Iterable[Requirement]],
+    needs: Callable[[LockedLibrary], Iterable[Need]],
     declaration: Declaration,
 ) -> str:
     """Who asks for a library that was not there, or does not admit what it was; empty if nobody does."""
@@ -144,14 +142,14 @@ def _requirer(
     old = max((one.version for one in before), default=None)
     for one in declaration.limits:
         admitted = old is None or one.specifier.contains(old, prereleases=True)
-        if canonicalize_name(one.name) == name and not admitted:
-            return f"{declaration.name} sets the limit {requirement_text(one, marker=False)}"
+        if one.name == name and not admitted:
+            return f"{declaration.name} sets the limit {need_text(one, marker=False)}"
     for library in new.libraries:
         for need in needs(library) if name in library.dependencies else ():
-            if canonicalize_name(need.name) != name or not (need.specifier or old is None):
+            if need.name != name or not (need.specifier or old is None):
                 continue
             if old is None or not need.specifier.contains(old, prereleases=True):
-                return f"{library.name} {library.version} needs {requirement_text(need, marker=False)}"
+                return f"{library.name} {library.version} needs {need_text(need, marker=False)}"
     return ""
 
 

@@ -3,17 +3,16 @@
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
-from packaging.requirements import Requirement
-from packaging.utils import NormalizedName, canonicalize_name
+from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.model.declaration import Declaration, Declared, Section
 from rabbet.core.model.lock import Lock, LockedLibrary
-from rabbet.core.model.solution import Part
 from rabbet.core.model.target import Target
+from rabbet.core.needs.need import Need, Part, library_name
 from rabbet.core.needs.walk import walk
+from rabbet.core.needs.wording import need_text
 from rabbet.core.solve.candidates import Candidates
-from rabbet.core.wording import requirement_text
 
 _MOST_PATHS = 2000
 
@@ -41,19 +40,19 @@ class Ask:
     """
 
     requirer: NormalizedName | None
-    requirement: Requirement
+    need: Need
     section: Section | None = None
     extra: str = ""
 
     @property
     def name(self) -> NormalizedName:
         """The library that is asked for."""
-        return canonicalize_name(self.requirement.name)
+        return self.need.name
 
     def asks_for(self, part: Part) -> bool:
         """Whether a library, or that extra of it, is asked for."""
         name, extra = part
-        return self.name == name and extra in ("", *map(canonicalize_name, self.requirement.extras))
+        return self.name == name and extra in ("", *map(library_name, self.need.extras))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -113,7 +112,7 @@ def build_graph(
     declaration: Declaration,
     lock: Lock,
     target: Target,
-    needs: Callable[[LockedLibrary], Iterable[Requirement]],
+    needs: Callable[[LockedLibrary], Iterable[Need]],
 ) -> Graph:
     """Walk from the declaration along the requirements that count on this target.
 
@@ -121,18 +120,18 @@ def build_graph(
     """
     libraries = {library.name: library for library in lock.libraries}
 
-    def needs_of(part: Part) -> Iterator[Requirement]:
+    def needs_of(part: Part) -> Iterator[Need]:
         name, extra = part
         for need in needs(libraries[name]) if name in libraries else ():
             if target.admits(need.marker, extra) and not (extra and target.admits(need.marker)):
                 yield need
 
-    declared = [one for one in declaration.declared() if target.admits(one.requirement.marker)]
+    declared = [one for one in declaration.declared() if target.admits(one.need.marker)]
     asks = [
-        Ask(requirer=None, requirement=need, section=requirer.section)
+        Ask(requirer=None, need=need, section=requirer.section)
         if isinstance(requirer, Declared)
-        else Ask(requirer=requirer[0], requirement=need, extra=requirer[1])
-        for requirer, need in walk(((one, one.requirement) for one in declared), needs_of)
+        else Ask(requirer=requirer[0], need=need, extra=requirer[1])
+        for requirer, need in walk(((one, one.need) for one in declared), needs_of)
     ]
     return Graph(project=declaration.name, libraries=libraries, asks=tuple(asks))
 
@@ -207,7 +206,7 @@ def asked_for_by(
     }
     own: set[NormalizedName] = set()
     for declared in declaration.declared():
-        name = canonicalize_name(declared.requirement.name)
+        name = declared.need.name
         if declared.section is None:
             own.add(name)
             asked[name] = [declaration.name]
@@ -231,7 +230,7 @@ def held_back(
     graph: Graph,
     name: NormalizedName,
     candidates: Candidates,
-    limits: Iterable[Requirement],
+    limits: Iterable[Need],
     own_reasons: Callable[[Version], Iterable[str]],
 ) -> Holder | None:
     """What keeps a library from its newest release; `None` when it is there and nothing newer exists.
@@ -252,14 +251,14 @@ def held_back(
         same = Holder(name=name, locked=locked, newest=locked, by=(), out_of_reach=beyond, baseline=baseline)
         return same if beyond else None
     by = [
-        f"{graph.who(ask)} needs {requirement_text(ask.requirement, marker=False)}"
+        f"{graph.who(ask)} needs {need_text(ask.need, marker=False)}"
         for ask in graph.asking_for(name)
-        if not ask.requirement.specifier.contains(newest, prereleases=True)
+        if not ask.need.specifier.contains(newest, prereleases=True)
     ]
     by += [
-        f"{graph.project} sets the limit {requirement_text(one, marker=False)}"
+        f"{graph.project} sets the limit {need_text(one, marker=False)}"
         for one in limits
-        if canonicalize_name(one.name) == name and not one.specifier.contains(newest, prereleases=True)
+        if one.name == name and not one.specifier.contains(newest, prereleases=True)
     ]
     reasons = tuple(by) or tuple(own_reasons(newest))
     return Holder(name=name, locked=locked, newest=newest, by=reasons, out_of_reach=beyond, baseline=baseline)
@@ -275,4 +274,4 @@ def _below(graph: Graph, ask: Ask, depth: int, seen: set[NormalizedName]) -> Ite
 
 
 def _by_name(asks: Sequence[Ask]) -> list[Ask]:
-    return sorted(asks, key=lambda ask: (ask.name, str(ask.requirement)))
+    return sorted(asks, key=lambda ask: (ask.name, str(ask.need)))

@@ -3,12 +3,12 @@
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
-from packaging.requirements import Requirement
 from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
 from rabbet.core.model.release import ListedFile, Listing
 from rabbet.core.model.target import Target
+from rabbet.core.needs.need import Need
 from rabbet.core.solve.candidates import Candidates, candidates_for
 
 __all__ = ["Offer", "offers_of"]
@@ -40,13 +40,13 @@ def offers_of(
     listing: Listing,
     targets: Sequence[Target],
     *,
-    requirements: Sequence[Requirement],
+    needs: Sequence[Need],
     locked: Collection[Version],
     may_build: bool = False,
 ) -> tuple[Offer, ...]:
     """All releases of a listing, the newest first."""
     found = {target: candidates_for(listing, target, may_build=may_build) for target in targets}
-    allowed = {version for target in targets for version in _allowed(found[target], target, requirements)}
+    allowed = {version for target in targets for version in _allowed(found[target], target, needs)}
     files: dict[Version, list[ListedFile]] = {tree.version: [] for tree in listing.trees}
     for wheels, archives in listing.by_version:
         together = [*wheels, *archives]
@@ -68,10 +68,10 @@ def offers_of(
     )
 
 
-def _allowed(found: Candidates, target: Target, requirements: Sequence[Requirement]) -> Iterator[Version]:
+def _allowed(found: Candidates, target: Target, needs: Sequence[Need]) -> Iterator[Version]:
     """The releases that the requirements which count on a target admit together."""
     masks = found.masks
-    counting = [one.specifier for one in requirements if target.admits(one.marker)]
+    counting = [one.specifier for one in needs if target.admits(one.marker)]
     admitted = -1 if counting else masks.admitted(SpecifierSet())
     for specifier in counting:
         admitted &= masks.admitted(specifier)

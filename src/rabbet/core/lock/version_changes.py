@@ -3,15 +3,15 @@
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
-from packaging.requirements import Requirement
-from packaging.utils import NormalizedName, canonicalize_name
+from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.release import SetAside
 from rabbet.core.model.solution import Solution
+from rabbet.core.needs.need import Need
+from rabbet.core.needs.wording import need_text
 from rabbet.core.solve.provider import Provider
-from rabbet.core.wording import requirement_text
 
 __all__ = ["Move", "explained_moves"]
 
@@ -58,11 +58,11 @@ def explained_moves(
     )
 
 
-def _needs(solution: Solution, declaration: Declaration) -> Iterator[tuple[str, Requirement]]:
+def _needs(solution: Solution, declaration: Declaration) -> Iterator[tuple[str, Need]]:
     """Who needs what in this solution, the project first."""
     for one in declaration.declared():
-        if solution.target.admits(one.requirement.marker):
-            yield declaration.name + (f", {one.section}," if one.section else ""), one.requirement
+        if solution.target.admits(one.need.marker):
+            yield declaration.name + (f", {one.section}," if one.section else ""), one.need
     for (name, _), needs in solution.needs.items():
         for need in needs:
             yield str(solution.chosen[name]), need
@@ -72,12 +72,12 @@ def _reason(
     name: NormalizedName,
     before: Mapping[NormalizedName, Version],
     solution: Solution,
-    needs: Sequence[tuple[str, Requirement]],
+    needs: Sequence[tuple[str, Need]],
 ) -> str:
     """Who asks for a change; empty when nobody does."""
     if name not in solution.chosen:
         return "no longer needed"
-    asked = [(who, need) for who, need in needs if canonicalize_name(need.name) == name]
+    asked = [(who, need) for who, need in needs if need.name == name]
     if name not in before:
         return _says(*asked[0])
     for who, need in asked:
@@ -91,9 +91,9 @@ def _own_wish(
 ) -> str:
     """Which of the project's limits does not admit what was locked."""
     for one in declaration.limits:
-        limited = canonicalize_name(one.name) == name and name in before
+        limited = one.name == name and name in before
         if limited and not one.specifier.contains(before[name], prereleases=True):
-            return f"{declaration.name} sets the limit {requirement_text(one, marker=False)}"
+            return f"{declaration.name} sets the limit {need_text(one, marker=False)}"
     return ""
 
 
@@ -105,8 +105,8 @@ def _own_needs(name: NormalizedName, old: Version, solution: Solution, provider:
     metadata = provider.metadata(release)
     if isinstance(metadata, SetAside):
         return f"{old} can't be used: {metadata.reason}"
-    for need in metadata.requirements:
-        chosen = solution.chosen.get(canonicalize_name(need.name))
+    for need in metadata.needs:
+        chosen = solution.chosen.get(need.name)
         if chosen is None or not solution.target.admits(need.marker):
             continue
         if not need.specifier.contains(chosen.version, prereleases=True):
@@ -114,5 +114,5 @@ def _own_needs(name: NormalizedName, old: Version, solution: Solution, provider:
     return "goes with the others"
 
 
-def _says(who: str, need: Requirement) -> str:
-    return f"{who} needs {requirement_text(need, marker=False)}"
+def _says(who: str, need: Need) -> str:
+    return f"{who} needs {need_text(need, marker=False)}"

@@ -6,9 +6,10 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Literal
 
-from packaging.requirements import Requirement
 from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
+
+from rabbet.core.needs.need import Need
 
 __all__ = ["Correction", "Declaration", "Declared", "Section", "SourceEntry", "Variant", "allows_minor"]
 
@@ -53,7 +54,7 @@ class Declared:
     A `limit` asks for nothing, but bounds a library that others ask for.
     """
 
-    requirement: Requirement
+    need: Need
     section: Section | None = None
     limit: bool = False
 
@@ -62,9 +63,9 @@ class Declared:
 class Correction:
     """What releases say of their needs is wrong: needs of the libraries in `drop` go, those in `add` come."""
 
-    applies_to: Requirement
+    applies_to: Need
     drop: frozenset[NormalizedName] = frozenset()
-    add: tuple[Requirement, ...] = ()
+    add: tuple[Need, ...] = ()
 
     def __str__(self) -> str:
         """Such as `nectarplot==2.1: without combframe, with combframe>=2`."""
@@ -77,7 +78,7 @@ class Variant:
     """What a named variant adds to a declaration: a constraint on Python, and requirements."""
 
     python: SpecifierSet
-    requirements: tuple[Requirement, ...]
+    needs: tuple[Need, ...]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -95,34 +96,34 @@ class Declaration:
 
     name: str
     python: SpecifierSet
-    requirements: tuple[Requirement, ...]
-    groups: Mapping[str, tuple[Requirement, ...]]
+    needs: tuple[Need, ...]
+    groups: Mapping[str, tuple[Need, ...]]
     sources: tuple[SourceEntry, ...]
-    extras: Mapping[str, tuple[Requirement, ...]] = field(default_factory=dict)
+    extras: Mapping[str, tuple[Need, ...]] = field(default_factory=dict)
     variants: Mapping[str, Variant] = field(default_factory=dict)
     local: Mapping[NormalizedName, str] = field(default_factory=dict)
     build_from_source: frozenset[NormalizedName] = frozenset()
     targets: tuple[str, ...] = ()
     pythons: tuple[str, ...] = ()
     baselines: Mapping[str, str] = field(default_factory=dict)
-    limits: tuple[Requirement, ...] = ()
+    limits: tuple[Need, ...] = ()
     without: frozenset[NormalizedName] = frozenset()
     corrections: tuple[Correction, ...] = ()
 
     def declared(self) -> Iterator[Declared]:
         """All requirements with the group that makes them, the project's own first."""
-        for requirement in self.requirements:
-            yield Declared(requirement=requirement)
-        for section, requirements in self.sections.items():
-            for requirement in requirements:
-                yield Declared(requirement=requirement, section=section)
+        for need in self.needs:
+            yield Declared(need=need)
+        for section, needs in self.sections.items():
+            for need in needs:
+                yield Declared(need=need, section=section)
 
     def asked(self) -> list[Declared]:
         """All that solving has to heed: the requirements, and the limits."""
-        return [*self.declared(), *(Declared(requirement=one, limit=True) for one in self.limits)]
+        return [*self.declared(), *(Declared(need=one, limit=True) for one in self.limits)]
 
     @property
-    def sections(self) -> Mapping[Section, tuple[Requirement, ...]]:
+    def sections(self) -> Mapping[Section, tuple[Need, ...]]:
         """All groups and extras with what they require."""
         extras = {Section("extra", name): needs for name, needs in sorted(self.extras.items())}
         return extras | {Section("group", name): needs for name, needs in sorted(self.groups.items())}
@@ -134,7 +135,7 @@ class Declaration:
         return replace(
             self,
             python=python,
-            requirements=(*self.requirements, *variant.requirements),
+            needs=(*self.needs, *variant.needs),
             variants={},
             pythons=tuple(one for one in self.pythons if allows_minor(python, one)),
         )
@@ -143,7 +144,7 @@ class Declaration:
         """A digest of all that bears on the lock, and of nothing else (order and comments do not)."""
         content: dict[str, object] = {
             "python": str(self.python),
-            "requirements": sorted({str(r) for r in self.requirements}),
+            "requirements": sorted({str(r) for r in self.needs}),
             "groups": _texts(self.groups),
             "sources": [[source.name, source.url, *sorted(source.only)] for source in self.sources],
         }
@@ -168,5 +169,5 @@ def allows_minor(python: SpecifierSet, minor: str) -> bool:
     return python.contains(f"{minor}.99", prereleases=True)
 
 
-def _texts(requirements: Mapping[str, tuple[Requirement, ...]]) -> dict[str, list[str]]:
+def _texts(requirements: Mapping[str, tuple[Need, ...]]) -> dict[str, list[str]]:
     return {name: sorted({str(one) for one in content}) for name, content in requirements.items()}

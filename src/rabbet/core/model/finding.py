@@ -3,8 +3,9 @@
 from dataclasses import dataclass
 from enum import StrEnum
 
-from packaging.requirements import Requirement
 from packaging.version import Version
+
+from rabbet.core.needs.need import Need
 
 __all__ = ["ENVIRONMENT", "RUNTIME", "Finding", "Kind", "Reason", "Unmet", "Weight"]
 
@@ -50,7 +51,7 @@ class Unmet:
     """A requirement of somebody who is installed, or of the project, and what is installed in its place."""
 
     requirer: str
-    need: Requirement
+    need: Need
     installed: Version | None
 
 

@@ -5,13 +5,13 @@ from dataclasses import dataclass
 from functools import cached_property
 from typing import NamedTuple
 
-from packaging.requirements import Requirement
 from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.file_name import FileName
 from rabbet.core.model.lock import LockedCheckout, LockedCommit
+from rabbet.core.needs.need import Need
 
 # The name, as of a source, of what comes from an address that a requirement itself names.
 DECLARED_ADDRESS = "declared address"
@@ -157,5 +157,5 @@ class Metadata:
     name: NormalizedName
     version: Version
     requires_python: SpecifierSet
-    requirements: tuple[Requirement, ...]
-    extras: frozenset[str]
+    needs: tuple[Need, ...]
+    extras: frozenset[NormalizedName]

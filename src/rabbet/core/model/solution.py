@@ -2,18 +2,14 @@
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import TypeAlias
 
-from packaging.requirements import Requirement
 from packaging.utils import NormalizedName
 
 from rabbet.core.model.release import Candidate
 from rabbet.core.model.target import Target
+from rabbet.core.needs.need import Need, Part
 
-__all__ = ["Part", "Solution"]
-
-Part: TypeAlias = tuple[NormalizedName, str]
-"""A library and one of its extras; the extra is empty for the library itself."""
+__all__ = ["Solution"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -22,4 +18,4 @@ class Solution:
 
     target: Target
     chosen: Mapping[NormalizedName, Candidate]
-    needs: Mapping[Part, tuple[Requirement, ...]]
+    needs: Mapping[Part, tuple[Need, ...]]

@@ -4,27 +4,24 @@ from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from typing import TypeVar
 
-from packaging.requirements import Requirement
-from packaging.utils import canonicalize_name
+from rabbet.core.needs.need import Need, Part
 
-from rabbet.core.model.solution import Part
-
-__all__ = ["parts_asked_for", "parts_reached", "walk"]
+__all__ = ["parts_reached", "walk"]
 
 Root = TypeVar("Root")
 
 
 def walk(
-    roots: Iterable[tuple[Root, Requirement]],
-    needs_of: Callable[[Part], Iterable[Requirement]],
+    roots: Iterable[tuple[Root, Need]],
+    needs_of: Callable[[Part], Iterable[Need]],
     parts: Iterable[Part] = (),
-) -> Iterator[tuple[Root | Part, Requirement]]:
+) -> Iterator[tuple[Root | Part, Need]]:
     """Each requirement that is reached with who makes it, nearest to the roots first; each part once.
 
     `needs_of` gives the requirements of a part that count, nothing for one that is not there. The walk begins
     at the roots, and at `parts` that are there without being asked for.
     """
-    waiting: deque[tuple[Root | Part, Requirement]] = deque(roots)
+    waiting: deque[tuple[Root | Part, Need]] = deque(roots)
     seen: set[Part] = set()
 
     def visit(part: Part) -> None:
@@ -37,19 +34,11 @@ def walk(
     while waiting:
         requirer, need = waiting.popleft()
         yield requirer, need
-        for part in parts_asked_for(need):
+        for part in need.parts:
             visit(part)
 
 
-def parts_asked_for(need: Requirement) -> list[Part]:
-    """The library that a requirement asks for, and its extras."""
-    name = canonicalize_name(need.name)
-    return [(name, extra) for extra in ("", *sorted(canonicalize_name(extra) for extra in need.extras))]
-
-
-def parts_reached(
-    roots: Iterable[Requirement], needs_of: Callable[[Part], Iterable[Requirement]]
-) -> frozenset[Part]:
+def parts_reached(roots: Iterable[Need], needs_of: Callable[[Part], Iterable[Need]]) -> frozenset[Part]:
     """All libraries and extras that these requirements reach."""
     walked = walk(((None, root) for root in roots), needs_of)
-    return frozenset(part for _, need in walked for part in parts_asked_for(need))
+    return frozenset(part for _, need in walked for part in need.parts)

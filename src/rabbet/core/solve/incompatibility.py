@@ -10,10 +10,10 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import TypeAlias
 
-from packaging.requirements import Requirement
 from packaging.utils import NormalizedName
 
 from rabbet.core.model.declaration import Section
+from rabbet.core.needs.need import Need
 
 __all__ = ["Cause", "Demand", "Incompatibility", "Kept", "Learned", "OneRelease", "Slot", "Term", "Unusable"]
 
@@ -41,7 +41,7 @@ class Demand:
     """
 
     requirer: Slot
-    requirement: Requirement
+    need: Need
     section: Section | None = None
     limit: bool = False
 

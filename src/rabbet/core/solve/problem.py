@@ -12,14 +12,13 @@ Which releases a requirement admits is decided here and only here (`Problem.mask
 from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from packaging.requirements import Requirement
-from packaging.utils import NormalizedName, canonicalize_name
+from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.model.declaration import Declared
 from rabbet.core.model.release import Candidate, Metadata, SetAside
-from rabbet.core.model.solution import Part
 from rabbet.core.model.target import Target
+from rabbet.core.needs.need import Need, Part
 from rabbet.core.solve.candidates import Candidates
 from rabbet.core.solve.incompatibility import (
     Demand,
@@ -34,7 +33,7 @@ from rabbet.core.solve.provider import Provider
 
 __all__ = ["ROOT", "Problem", "Wishes"]
 
-ROOT = Slot(canonicalize_name(""))
+ROOT = Slot(NormalizedName(""))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -70,9 +69,9 @@ class Problem:
         self._numbers: dict[Slot, int] = {}
         self._granted: dict[NormalizedName, int] = {}
         self._expansions: dict[Term, list[Incompatibility]] = {}
-        self._active_needs: dict[tuple[NormalizedName, Version, str], tuple[Requirement, ...]] = {}
+        self._active_needs: dict[tuple[NormalizedName, Version, str], tuple[Need, ...]] = {}
         self._fresh: list[Incompatibility] = []
-        self._declared = [one for one in declared if target.admits(one.requirement.marker)]
+        self._declared = [one for one in declared if target.admits(one.need.marker)]
         self._add_slot(ROOT, (), depth=0)
 
     def absent(self, slot: int) -> int:
@@ -86,12 +85,12 @@ class Problem:
 
     def start(self) -> list[Incompatibility]:
         """What the project's own requirements rule out."""
-        self._declared.sort(key=lambda one: (str(one.requirement), str(one.section or "")))
-        self._provider.expect(one.requirement for one in self._declared)
+        self._declared.sort(key=lambda one: (str(one.need), str(one.section or "")))
+        self._provider.expect(one.need for one in self._declared)
         for one in self._declared:
-            self._grant(one.requirement)
+            self._grant(one.need)
         for one in self._declared:
-            self._demand((0, self.full[0]), Demand(ROOT, one.requirement, one.section, limit=one.limit))
+            self._demand((0, self.full[0]), Demand(ROOT, one.need, one.section, limit=one.limit))
         for name in self._wishes.first:
             number = self._number(Slot(name), depth=1)
             self._rule_out([(number, self.absent(number))], Kept(name))
@@ -132,36 +131,34 @@ class Problem:
         reason = ""
         if not metadata.requires_python.contains(self._target.python, prereleases=True):
             reason = f"needs Python {metadata.requires_python}"
-        for need in metadata.requirements:
+        for need in metadata.needs:
             if self.counts(need) and not self._may_come(need):
                 reason = _from_address(need)
         return SetAside(version=str(candidate.version), reason=reason) if reason else metadata
 
-    def _may_come(self, need: Requirement) -> bool:
+    def _may_come(self, need: Need) -> bool:
         """Whether a need names no address, or one that the project requires the same library from."""
         return need.url is None or any(
-            one.requirement.url == need.url
-            and canonicalize_name(one.requirement.name) == canonicalize_name(need.name)
-            for one in self._declared
+            one.need.url == need.url and one.need.name == need.name for one in self._declared
         )
 
     def limit(self, name: NormalizedName) -> int:
         """The candidates that the project's limits admit, as bits."""
         admitted = -1
         for one in self._declared:
-            if one.limit and canonicalize_name(one.requirement.name) == name:
-                admitted &= self.mask(one.requirement)
+            if one.limit and one.need.name == name:
+                admitted &= self.mask(one.need)
         return admitted
 
-    def counts(self, requirement: Requirement) -> bool:
-        """Whether a requirement's marker holds on this target."""
-        return self._target.admits(requirement.marker)
+    def counts(self, need: Need) -> bool:
+        """Whether a need's marker holds on this target."""
+        return self._target.admits(need.marker)
 
     def candidate(self, slot: int, bit: int) -> Candidate:
         """The candidate that a bit stands for."""
         return self.releases[slot][bit.bit_length() - 1]
 
-    def needs(self, part: Part, candidate: Candidate) -> tuple[Requirement, ...]:
+    def needs(self, part: Part, candidate: Candidate) -> tuple[Need, ...]:
         """The requirements of one part of a release that count on this target."""
         metadata = self._provider.metadata(candidate)
         return () if isinstance(metadata, SetAside) else self._active(metadata, part[1])
@@ -170,36 +167,33 @@ class Problem:
         """All candidates of a library."""
         return self._provider.candidates(name)
 
-    def mask(self, requirement: Requirement) -> int:
-        """The candidates that a requirement admits, as bits."""
-        name = canonicalize_name(requirement.name)
-        masks = self.candidates(name).masks
-        granted = masks.contained(requirement.specifier) & self._granted.get(name, 0)
-        return masks.admitted(requirement.specifier) | granted
+    def mask(self, need: Need) -> int:
+        """The candidates that a need admits, as bits."""
+        masks = self.candidates(need.name).masks
+        granted = masks.contained(need.specifier) & self._granted.get(need.name, 0)
+        return masks.admitted(need.specifier) | granted
 
-    def _active(self, metadata: Metadata, extra: str) -> tuple[Requirement, ...]:
+    def _active(self, metadata: Metadata, extra: str) -> tuple[Need, ...]:
         """A part's requirements under their markers; those that hold without the extra are the library's."""
         key = (metadata.name, metadata.version, extra)
         if key not in self._active_needs:
             self._active_needs[key] = tuple(
                 need
-                for need in metadata.requirements
+                for need in metadata.needs
                 if self._target.admits(need.marker, extra) and not (extra and self.counts(need))
             )
         return self._active_needs[key]
 
-    def _grant(self, requirement: Requirement) -> None:
-        name = canonicalize_name(requirement.name)
-        admitted = self.candidates(name).masks.admitted(requirement.specifier)
-        self._granted[name] = self._granted.get(name, 0) | admitted
+    def _grant(self, need: Need) -> None:
+        admitted = self.candidates(need.name).masks.admitted(need.specifier)
+        self._granted[need.name] = self._granted.get(need.name, 0) | admitted
 
     def _demand(self, requirer: Term, demand: Demand) -> None:
         """Rule out the requirer together with every value of the required slots that is not admitted."""
-        requirement = demand.requirement
-        name = canonicalize_name(requirement.name)
+        need = demand.need
         depth = self.depth[requirer[0]] + 1
-        admitted = self.mask(requirement)
-        for extra in ("", *sorted(canonicalize_name(extra) for extra in requirement.extras)):
+        admitted = self.mask(need)
+        for name, extra in need.parts:
             number = self._number(Slot(name, extra), depth)
             allowed = admitted | self.absent(number) if demand.limit else admitted
             self._rule_out([requirer, (number, self.full[number] & ~allowed)], demand)
@@ -245,5 +239,5 @@ class Problem:
         return fresh
 
 
-def _from_address(need: Requirement) -> str:
+def _from_address(need: Need) -> str:
     return f"needs {need.name} from an address that the project does not declare"

@@ -11,10 +11,10 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import count
 
-from packaging.requirements import Requirement
-from packaging.utils import NormalizedName, canonicalize_name
+from packaging.utils import NormalizedName
 
 from rabbet.core.model.declaration import Section
+from rabbet.core.needs.need import Need, library_name
 from rabbet.core.solve.incompatibility import Demand, Slot, Unusable
 from rabbet.core.solve.problem import ROOT
 from rabbet.core.solve.refutation import Refutation
@@ -37,7 +37,7 @@ class Fact:
     about: NormalizedName
     section: Section | None = None
     limit: bool = False
-    demands: Mapping[int, tuple[int, Requirement]] = field(default_factory=dict)
+    demands: Mapping[int, tuple[int, Need]] = field(default_factory=dict)
     unusable: Mapping[int, str] = field(default_factory=dict)
 
 
@@ -81,14 +81,14 @@ def facts_of(refutation: Refutation) -> tuple[Fact, ...]:
     problem = refutation.problem
     own: list[Fact] = []
     # one release may ask for a library more than once: the layers
-    demands: dict[tuple[Slot, NormalizedName, int], dict[int, tuple[int, Requirement]]] = {}
+    demands: dict[tuple[Slot, NormalizedName, int], dict[int, tuple[int, Need]]] = {}
     unusable: dict[Slot, dict[int, str]] = {}
     depth: dict[Slot, int] = {}
     for stated in refutation.stated():
         cause = stated.cause
         if isinstance(cause, Demand):
-            name = canonicalize_name(cause.requirement.name)
-            admitted = (problem.mask(cause.requirement), cause.requirement)
+            name = cause.need.name
+            admitted = (problem.mask(cause.need), cause.need)
             if cause.requirer == ROOT:
                 demanded = {0: admitted}
                 own.append(Fact(ROOT, name, section=cause.section, limit=cause.limit, demands=demanded))
@@ -244,9 +244,9 @@ class _State:
                 admitted, requirement = admitted | mask, one
         return None if requirement is None else self._needed(fact, admitted, requirement)
 
-    def _needed(self, fact: Fact, admitted: int, requirement: Requirement) -> Step | None:
+    def _needed(self, fact: Fact, admitted: int, requirement: Need) -> Step | None:
         """The library is needed, in one of the admitted releases."""
-        parts = {Slot(fact.about, extra) for extra in ("", *map(canonicalize_name, requirement.extras))}
+        parts = {Slot(fact.about, extra) for extra in ("", *map(library_name, requirement.extras))}
         news = not parts <= self._required
         self._required |= parts
         return self._narrowed(fact, fact.about, self._left[fact.about] & admitted, news=news)

@@ -8,10 +8,10 @@ from packaging.utils import NormalizedName
 from packaging.version import InvalidVersion
 
 from rabbet.core.model.release import SetAside
+from rabbet.core.needs.wording import need_text
 from rabbet.core.solve.problem import ROOT, Problem
 from rabbet.core.solve.proof import Fact, Proof, Step, contested, facts_of, prove
 from rabbet.core.solve.solver import Refutation
-from rabbet.core.wording import requirement_text
 
 __all__ = ["Explanation", "explained"]
 
@@ -89,11 +89,11 @@ class _Teller:
         if fact.requirer == ROOT:
             maker = f"{fact.section} of {self._project}" if fact.section else self._project
             if fact.limit:
-                return f"{maker} sets the limit {requirement_text(fact.demands[0][1], marker=False)}"
-            return f"{maker} needs {requirement_text(fact.demands[0][1], marker=False)}"
+                return f"{maker} sets the limit {need_text(fact.demands[0][1], marker=False)}"
+            return f"{maker} needs {need_text(fact.demands[0][1], marker=False)}"
         name = str(fact.requirer)
         chosen = {bit: one for bit, (_, one) in sorted(fact.demands.items()) if bit & bits}
-        texts = list(dict.fromkeys(requirement_text(one, marker=False) for one in chosen.values()))
+        texts = list(dict.fromkeys(need_text(one, marker=False) for one in chosen.values()))
         who = f"{name} {self._versions(fact.requirer.name, sum(chosen))}"
         if len(texts) == 1:
             return f"{who} {'need' if len(chosen) > 1 else 'needs'} {texts[0]}"
@@ -103,7 +103,7 @@ class _Teller:
 
     def _saying(self, fact: Fact, text: str) -> int:
         """The releases that make a requirement in these words."""
-        return sum(b for b, (_, one) in fact.demands.items() if requirement_text(one, marker=False) == text)
+        return sum(b for b, (_, one) in fact.demands.items() if need_text(one, marker=False) == text)
 
     def _leaves(self, step: Step, joint: str = ", which") -> str:
         """What is left, where that is news."""

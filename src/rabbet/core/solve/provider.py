@@ -3,10 +3,10 @@
 from collections.abc import Iterable
 from typing import Protocol
 
-from packaging.requirements import Requirement
 from packaging.utils import NormalizedName
 
 from rabbet.core.model.release import Candidate, Metadata, SetAside
+from rabbet.core.needs.need import Need
 from rabbet.core.solve.candidates import Candidates
 
 __all__ = ["Provider"]
@@ -21,5 +21,5 @@ class Provider(Protocol):
     def metadata(self, candidate: Candidate) -> Metadata | SetAside:
         """The needs of one release, or why they can't be known."""
 
-    def expect(self, requirements: Iterable[Requirement]) -> None:
-        """A hint that what these requirements ask for is about to be looked at."""
+    def expect(self, needs: Iterable[Need]) -> None:
+        """A hint that what these ask for is about to be looked at."""

@@ -1,17 +1,17 @@
 """Small changes to a declaration that were tried with the solver, for all targets, and do help."""
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import combinations
 
-from packaging.requirements import Requirement
 from packaging.specifiers import Specifier, SpecifierSet
-from packaging.utils import NormalizedName, canonicalize_name
+from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.model.declaration import Declared
 from rabbet.core.model.solution import Solution
 from rabbet.core.model.target import Target
+from rabbet.core.needs.need import Need
 from rabbet.core.solve.policy import Policy
 from rabbet.core.solve.problem import ROOT
 from rabbet.core.solve.proof import facts_of, prove
@@ -33,7 +33,7 @@ class Change:
     """One declared requirement becomes another one, or (`after` is `None`) is dropped."""
 
     declared: Declared
-    after: Requirement | None
+    after: Need | None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -127,7 +127,7 @@ def _clashes(refutation: Refutation, trial: "_Trial") -> list[tuple[Refutation, 
 
 def _each_mended(breakages: Sequence[Sequence[Declared]], trial: "_Trial") -> list[Suggestion]:
     """One change for each of several clashes: each is looked for where the others are out of the way."""
-    after: dict[Declared, Requirement | None] = {}
+    after: dict[Declared, Need | None] = {}
     chosen: dict[NormalizedName, tuple[Version, ...]] = {}
     for number, involved in enumerate(breakages):
         aside = dict.fromkeys(one for each in breakages[number + 1 :] for one in each)
@@ -158,15 +158,13 @@ def _involved(refutation: Refutation, declared: Sequence[Declared]) -> list[Decl
             step.fact for step in (proof.cases.relies_on if proof.cases else ())
         )
     texts = {(str(fact.demands[0][1]), fact.limit) for fact in facts if fact.requirer == ROOT}
-    return [one for one in declared if (str(one.requirement), one.limit) in texts]
+    return [one for one in declared if (str(one.need), one.limit) in texts]
 
 
 class _Trial:
     """Tries changes with the solver, on top of those that are `given`, while there is time."""
 
-    def __init__(
-        self, question: Question, given: Mapping[Declared, Requirement | None] | None = None
-    ) -> None:
+    def __init__(self, question: Question, given: Mapping[Declared, Need | None] | None = None) -> None:
         self.question = question
         self._given = given or {}
         self.cut_short = False
@@ -194,14 +192,14 @@ class _Trial:
 
     def _opened(self, which: Sequence[Declared], side: frozenset[str]) -> Suggestion | None:
         """Free one side to see which releases would do, then open it as far as to these."""
-        freed = {one: _with(one.requirement, _freed(one.requirement.specifier, side)) for one in which}
-        if any(freed[one] == one.requirement for one in which):
+        freed = {one: replace(one.need, specifier=_freed(one.need.specifier, side)) for one in which}
+        if any(freed[one] == one.need for one in which):
             return None
         nearest = _names(which) if side == _UPPER else frozenset()
         free = self._solved(freed, Policy(lowest=nearest))
         if free is None or not all(_versions(free, one) for one in which):
             return None
-        after = {one: _with(one.requirement, _opened(one, _versions(free, one))) for one in which}
+        after = {one: replace(one.need, specifier=_opened(one, _versions(free, one))) for one in which}
         solutions = self._solved(after)
         if solutions is None:
             return None
@@ -210,11 +208,9 @@ class _Trial:
 
     def without_extras(self, which: Sequence[Declared]) -> Suggestion | None:
         """Leave out the extras that these ask for."""
-        if not all(one.requirement.extras for one in which):
+        if not all(one.need.extras for one in which):
             return None
-        after = {one: Requirement(str(one.requirement)) for one in which}
-        for bare in after.values():
-            bare.extras = set()
+        after = {one: replace(one.need, extras=frozenset()) for one in which}
         if self._solved(after) is None:
             return None
         return Suggestion(changes=tuple(Change(declared=one, after=after[one]) for one in which))
@@ -235,15 +231,15 @@ class _Trial:
 
     def answer(
         self,
-        after: Mapping[Declared, Requirement | None],
+        after: Mapping[Declared, Need | None],
         policy: Policy | None = None,
         targets: Sequence[Asked] | None = None,
     ) -> list[Solution] | Refutation | None:
         """The solutions for all targets, or why one has none; `None` when the time is up."""
         every = {**self._given, **after}
-        changed = [(one, every.get(one, one.requirement)) for one in self.question.declared]
+        changed = [(one, every.get(one, one.need)) for one in self.question.declared]
         kept = [
-            Declared(requirement=after, section=one.section, limit=one.limit)
+            Declared(need=after, section=one.section, limit=one.limit)
             for one, after in changed
             if after is not None
         ]
@@ -260,7 +256,7 @@ class _Trial:
 
     def _solved(
         self,
-        after: Mapping[Declared, Requirement | None],
+        after: Mapping[Declared, Need | None],
         policy: Policy | None = None,
         targets: Sequence[Asked] | None = None,
     ) -> list[Solution] | None:
@@ -271,19 +267,18 @@ class _Trial:
 def _texts(suggestion: Suggestion) -> object:
     """What a suggestion comes to, whichever of several entries it was made for."""
     return frozenset(
-        (one.declared.section, canonicalize_name(one.declared.requirement.name), str(one.after))
-        for one in suggestion.changes
+        (one.declared.section, one.declared.need.name, str(one.after)) for one in suggestion.changes
     )
 
 
 def _goes_with(one: Declared, other: Declared) -> bool:
     """Whether a command that takes out the other takes out this one too."""
-    same = canonicalize_name(one.requirement.name) == canonicalize_name(other.requirement.name)
+    same = one.need.name == other.need.name
     return same and one.limit == other.limit and other.section in (None, one.section)
 
 
 def _names(which: Iterable[Declared]) -> frozenset[NormalizedName]:
-    return frozenset(canonicalize_name(one.requirement.name) for one in which)
+    return frozenset(one.need.name for one in which)
 
 
 def _freed(specifiers: SpecifierSet, side: frozenset[str]) -> SpecifierSet:
@@ -303,28 +298,19 @@ def _chosen(
     solutions: Sequence[Solution], which: Iterable[Declared]
 ) -> dict[NormalizedName, tuple[Version, ...]]:
     """The versions that come of each, the lowest first."""
-    return {
-        canonicalize_name(one.requirement.name): tuple(sorted(set(_versions(solutions, one))))
-        for one in which
-    }
+    return {one.need.name: tuple(sorted(set(_versions(solutions, one)))) for one in which}
 
 
 def _versions(solutions: Sequence[Solution], one: Declared) -> list[Version]:
     """What is chosen of a library where this requirement counts; nothing if it comes in nowhere."""
-    name = canonicalize_name(one.requirement.name)
-    counting = [each for each in solutions if each.target.admits(one.requirement.marker)]
+    name = one.need.name
+    counting = [each for each in solutions if each.target.admits(one.need.marker)]
     return [each.chosen[name].version for each in counting if name in each.chosen]
-
-
-def _with(requirement: Requirement, specifiers: SpecifierSet) -> Requirement:
-    changed = Requirement(str(requirement))
-    changed.specifier = specifiers
-    return changed
 
 
 def _opened(one: Declared, versions: Iterable[Version]) -> SpecifierSet:
     """The specifiers, those that exclude a version opened as far as to it."""
-    opened = one.requirement.specifier
+    opened = one.need.specifier
     for version in versions:
         clauses = [
             each if each.contains(version, prereleases=True) else _open(each, version) for each in opened

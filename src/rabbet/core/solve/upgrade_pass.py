@@ -7,12 +7,11 @@ library admits it, and what it needs is already chosen. Each step moves a versio
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
-from packaging.requirements import Requirement
-from packaging.utils import NormalizedName, canonicalize_name
+from packaging.utils import NormalizedName
 
 from rabbet.core.model.declaration import Declared
 from rabbet.core.model.release import Candidate, SetAside
-from rabbet.core.model.solution import Part
+from rabbet.core.needs.need import Need, Part
 from rabbet.core.needs.walk import parts_reached
 from rabbet.core.solve.policy import Policy
 from rabbet.core.solve.problem import Problem
@@ -31,7 +30,7 @@ def polished(
     is dropped.
     """
     current = dict(chosen)
-    roots = [one.requirement for one in declared if problem.counts(one.requirement) and not one.limit]
+    roots = [one.need for one in declared if problem.counts(one.need) and not one.limit]
     while True:
         parts = parts_of(problem, roots, current)
         current = {name: current[name] for name in sorted({name for name, _ in parts})}
@@ -42,14 +41,14 @@ def polished(
 
 
 def better_alone(
-    problem: Problem, roots: Sequence[Requirement], chosen: Chosen, policy: Policy
+    problem: Problem, roots: Sequence[Need], chosen: Chosen, policy: Policy
 ) -> Iterator[Candidate]:
     """Each release that the policy likes better and that could be chosen while all the others stay."""
     parts = parts_of(problem, roots, chosen)
     asked = [*roots, *(need for part in sorted(parts) for need in problem.needs(part, chosen[part[0]]))]
     admitted: dict[NormalizedName, int] = {}
     for need in asked:
-        name = canonicalize_name(need.name)
+        name = need.name
         admitted[name] = admitted.get(name, -1) & problem.mask(need)
     for name in sorted(chosen):
         if chosen[name].version in policy.likes(name):
@@ -63,7 +62,7 @@ def better_alone(
                 break
 
 
-def parts_of(problem: Problem, roots: Iterable[Requirement], chosen: Chosen) -> frozenset[Part]:
+def parts_of(problem: Problem, roots: Iterable[Need], chosen: Chosen) -> frozenset[Part]:
     """The libraries and extras reached from these requirements."""
     return parts_reached(roots, lambda part: problem.needs(part, chosen[part[0]]))
 
@@ -77,10 +76,8 @@ def _fits(problem: Problem, release: Candidate, chosen: Chosen, parts: frozenset
     return all(_met(problem, need, replaced, parts) for part in own for need in problem.needs(part, release))
 
 
-def _met(problem: Problem, need: Requirement, chosen: Chosen, parts: frozenset[Part]) -> bool:
-    name = canonicalize_name(need.name)
-    if need.url is not None or name not in chosen:
+def _met(problem: Problem, need: Need, chosen: Chosen, parts: frozenset[Part]) -> bool:
+    if need.url is not None or need.name not in chosen:
         return False
-    position = problem.candidates(name).releases.index(chosen[name])
-    extras = {(name, canonicalize_name(extra)) for extra in need.extras}
-    return bool(problem.mask(need) >> position & 1) and extras <= parts
+    position = problem.candidates(need.name).releases.index(chosen[need.name])
+    return bool(problem.mask(need) >> position & 1) and parts.issuperset(need.parts)

@@ -3,12 +3,12 @@
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
 
-from packaging.requirements import Requirement
-from packaging.utils import NormalizedName, canonicalize_name
+from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.model.declaration import Correction, Declaration
 from rabbet.core.model.release import Metadata
+from rabbet.core.needs.need import Need
 
 __all__ = ["corrected", "corrections_of", "idle_corrections"]
 
@@ -16,7 +16,7 @@ __all__ = ["corrected", "corrections_of", "idle_corrections"]
 def corrections_of(declaration: Declaration, name: NormalizedName, version: Version) -> Iterator[Correction]:
     """Those that apply to a release."""
     for one in declaration.corrections:
-        applies = canonicalize_name(one.applies_to.name) == name
+        applies = one.applies_to.name == name
         if applies and one.applies_to.specifier.contains(version, prereleases=True):
             yield one
 
@@ -24,21 +24,21 @@ def corrections_of(declaration: Declaration, name: NormalizedName, version: Vers
 def corrected(metadata: Metadata, declaration: Declaration) -> Metadata:
     """Metadata with the needs that the declaration adds, without those that it drops or keeps out."""
     drop = set(declaration.without)
-    add: list[Requirement] = []
+    add: list[Need] = []
     for one in corrections_of(declaration, metadata.name, metadata.version):
         drop |= one.drop
         add += one.add
     if not drop and not add:
         return metadata
-    kept = [need for need in metadata.requirements if canonicalize_name(need.name) not in drop]
-    return replace(metadata, requirements=(*kept, *add))
+    kept = [need for need in metadata.needs if need.name not in drop]
+    return replace(metadata, needs=(*kept, *add))
 
 
 def idle_corrections(declaration: Declaration, chosen: Iterable[Metadata]) -> Iterator[Correction]:
     """Corrections that change nothing in what these releases say: it may have been mended there."""
     for metadata in chosen:
-        said = {str(need) for need in metadata.requirements}
+        said = {str(need) for need in metadata.needs}
         for one in corrections_of(declaration, metadata.name, metadata.version):
-            kept = [need for need in metadata.requirements if canonicalize_name(need.name) not in one.drop]
+            kept = [need for need in metadata.needs if need.name not in one.drop]
             if {str(need) for need in (*kept, *one.add)} == said:
                 yield one

@@ -1,0 +1,76 @@
+"""A need: one requirement on a library, parsed once where its text is read (PEP 508)."""
+
+from dataclasses import dataclass, field
+from typing import TypeAlias
+
+from packaging.markers import Marker
+from packaging.requirements import Requirement
+from packaging.specifiers import SpecifierSet
+from packaging.utils import NormalizedName, canonicalize_name
+
+__all__ = ["Need", "Part", "library_name"]
+
+Part: TypeAlias = tuple[NormalizedName, str]
+"""A library and one of its extras; the extra is empty for the library itself."""
+
+
+@dataclass(frozen=True, slots=True)
+class Need:
+    """What somebody needs of a library: which of its extras, in which versions, under which marker.
+
+    Names are normalized (PEP 503, 685); `spelling` is the library's name as it was written, which makes no
+    difference. A need with a `url` asks for what lies there, in place of versions.
+    """
+
+    name: NormalizedName
+    specifier: SpecifierSet = field(default_factory=SpecifierSet)
+    extras: frozenset[NormalizedName] = frozenset()
+    marker: Marker | None = None
+    url: str | None = None
+    spelling: str = field(default="", compare=False)
+
+    @classmethod
+    def parse(cls, text: str) -> "Need":
+        """Read a requirement. Raises `packaging.requirements.InvalidRequirement`."""
+        read = Requirement(text)
+        return cls(
+            name=library_name(read.name),
+            specifier=read.specifier,
+            extras=frozenset(library_name(extra) for extra in read.extras),
+            marker=read.marker,
+            url=read.url,
+            spelling=read.name,
+        )
+
+    @property
+    def written_name(self) -> str:
+        """The library's name as it was written."""
+        return self.spelling or self.name
+
+    @property
+    def parts(self) -> list[Part]:
+        """The library that is asked for, and those of its extras."""
+        return [(self.name, extra) for extra in ("", *sorted(self.extras))]
+
+    @property
+    def is_bare(self) -> bool:
+        """Whether it is nothing but a name."""
+        return not (self.extras or self.specifier or self.url or self.marker)
+
+    @property
+    def is_pin(self) -> bool:
+        """Whether it leaves a single version to choose from."""
+        exact = (one.version for one in self.specifier if one.operator in ("==", "==="))
+        return any(not version.endswith(".*") for version in exact)
+
+    def __str__(self) -> str:
+        """As the standard writes it, by the name that was written."""
+        extras = f"[{','.join(sorted(self.extras))}]" if self.extras else ""
+        place = f" @ {self.url}" + (" " if self.marker else "") if self.url else ""
+        marker = f"; {self.marker}" if self.marker else ""
+        return f"{self.written_name}{extras}{self.specifier}{place}{marker}"
+
+
+def library_name(text: str) -> NormalizedName:
+    """The one form of a library's, an extra's or a group's name (PEP 503, 685, 735)."""
+    return canonicalize_name(text)
