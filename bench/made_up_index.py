@@ -181,7 +181,7 @@ def _candidate(name: NormalizedName, version: str) -> Candidate:
         location="",
         source="made-up",
     )
-    return Candidate(name=name, version=wheel.version, source=wheel.source, wheels=(wheel,))
+    return Candidate(name=name, version=wheel.version, source=wheel.source, offered=(wheel,))
 
 
 def declaration_for(index: MadeUpIndex, size: int, seed: int = 1) -> list[str]:

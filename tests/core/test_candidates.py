@@ -55,7 +55,7 @@ class WhatFits(unittest.TestCase):
                     self.assertEqual(found.releases, ())
                 else:
                     (release,) = found.releases
-                    kept = [one.filename.removeprefix("combframe-1.0-")[:-4] for one in release.wheels]
+                    kept = [one.filename.removeprefix("combframe-1.0-")[:-4] for one in release.files]
                     self.assertEqual(kept, expected)
 
     def test_doubles(self) -> None:
@@ -63,7 +63,7 @@ class WhatFits(unittest.TestCase):
         names = ["Comb.Frame-1.0-py3-none-any.whl", "comb_frame-1.0-py3-none-any.whl"]
         for files in (names, names[::-1]):
             (release,) = candidates_for(_listing(*files), TARGETS["glibc"][0]).releases
-            self.assertEqual([one.filename for one in release.wheels], names[:1])
+            self.assertEqual([one.filename for one in release.files], names[:1])
             self.assertEqual(release.doubles, tuple(names[1:]))
 
     def test_partly_yanked(self) -> None:
@@ -72,7 +72,7 @@ class WhatFits(unittest.TestCase):
         yanked = listing.files[0]._replace(yanked="broken")
         files = Listing(name=listing.name, source="test", files=(yanked, listing.files[1]))
         (release,) = candidates_for(files, TARGETS["glibc"][0]).releases
-        self.assertEqual((release.wheels, release.withdrawn), ((listing.files[1],), None))
+        self.assertEqual((release.files, release.withdrawn), ((listing.files[1],), None))
 
     def test_only_what_no_marker_tells_apart_is_joined(self) -> None:
         platforms = ("linux-x86_64", "linux-x86_64-musl", "linux-aarch64")

@@ -12,7 +12,7 @@ from rabbet.core.drift.compare import Wanted, compare
 from rabbet.core.drift.plan import plan_changes, reason_to_rebuild
 from rabbet.core.model.finding import Kind
 from rabbet.core.model.inventory import Installed, Inventory
-from rabbet.core.model.lock import LockedFile, LockedLibrary, LockedRuntime, Needed
+from rabbet.core.model.lock import LockedLibrary, LockedRuntime, LockedWheel, Needed
 from rabbet.core.model.release import Metadata
 from rabbet.core.needs.need import library_name
 from tests.support.catalogue import TARGET, requirement
@@ -22,9 +22,9 @@ TABLE = tomllib.loads((Path(__file__).parent.parent / "data" / "drift.toml").rea
 NAMES = ["nectarplot", "combframe", "honeyflow", "tallywax"]
 
 
-def wheel(name: str, version: str) -> LockedFile:
+def wheel(name: str, version: str) -> LockedWheel:
     """A made-up wheel whose hash stands for its name and version."""
-    return LockedFile(filename=f"{name}-{version}.whl", sha256=f"{name}-{version}", url="")
+    return LockedWheel(filename=f"{name}-{version}.whl", sha256=f"{name}-{version}", url="")
 
 
 def needed(entry: dict) -> Needed:
@@ -32,10 +32,10 @@ def needed(entry: dict) -> Needed:
     library = LockedLibrary(
         name=library_name(entry["name"]),
         version=Version(entry["version"]),
-        wheels=(wheel(entry["name"], entry["version"]),),
+        artifacts=(wheel(entry["name"], entry["version"]),),
         dependencies=tuple(library_name(name) for name in entry.get("needs", [])),
     )
-    return Needed(locked=library, wheel=library.wheels[0])
+    return Needed(locked=library, artifact=library.wheels[0])
 
 
 def installed(entry: dict) -> Installed:

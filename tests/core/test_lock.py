@@ -9,11 +9,19 @@ from hypothesis import strategies as st
 from packaging.pylock import Pylock
 from packaging.version import Version
 
-from rabbet.core.lock.select import needed
-from rabbet.core.model.lock import Lock, LockedFile, LockedLibrary, LockedRuntime, Selection
+from rabbet.core.lock.select import libraries_for
+from rabbet.core.model.lock import (
+    Lock,
+    LockedArchive,
+    LockedLibrary,
+    LockedRuntime,
+    LockedSdist,
+    LockedWheel,
+    Selection,
+)
 from rabbet.core.needs.need import library_name
 from rabbet.formats.pylock import read_lock, write_lock
-from tests.support.catalogue import EMPTY, TARGET
+from tests.support.catalogue import TARGET
 
 texts = st.text(st.characters(exclude_categories=["Cs"]), max_size=12)
 digests = st.text("0123456789abcdef", min_size=64, max_size=64)
@@ -26,11 +34,18 @@ markers = st.sampled_from(
 
 @st.composite
 def libraries(draw: st.DrawFn) -> LockedLibrary:
-    """A library with a wheel at an address or a path."""
+    """A library with a file at an address or a path."""
     name, version = draw(names), draw(versions)
-    place = {draw(st.sampled_from(["url", "path"])): "https://apiary.example/" + quote(draw(texts))}
-    wheel = LockedFile(
-        filename=f"{name}-{version}-py3-none-any.whl",
+    kind, ending = draw(
+        st.sampled_from(
+            [(LockedWheel, "-py3-none-any.whl"), (LockedSdist, ".tar.gz"), (LockedArchive, ".zip")]
+        )
+    )
+    filename = f"{name}-{version}{ending}"  # which the standard has no key for beside an archive
+    last = filename if kind is LockedArchive else quote(draw(texts))
+    place = {draw(st.sampled_from(["url", "path"])): f"https://apiary.example/{last}"}
+    artifact = kind(
+        filename=filename,
         sha256=draw(digests),
         size=draw(st.none() | st.integers(0, 10**9)),
         **place,
@@ -38,7 +53,7 @@ def libraries(draw: st.DrawFn) -> LockedLibrary:
     return LockedLibrary(
         name=name,
         version=version,
-        wheels=(wheel,),
+        artifacts=(artifact,),
         dependencies=tuple(draw(st.lists(names, max_size=2, unique=True))),
         requires_python=draw(st.sampled_from([None, ">=3.8"])),
         marker=draw(markers),
@@ -83,5 +98,5 @@ class LockText(unittest.TestCase):
             extras=sorted(selection.extras),
         )
         expected = sorted(package.name for package, _ in chosen)
-        found = needed(lock, TARGET, selection, EMPTY)
-        self.assertEqual(sorted(one.locked.name for one in found), expected)
+        found = libraries_for(lock, TARGET, selection)
+        self.assertEqual(sorted(one.name for one in found), expected)

@@ -12,7 +12,7 @@ from rabbet.core.lock.build import Solved, build_lock
 from rabbet.core.lock.marker import separating_marker
 from rabbet.core.lock.select import needed
 from rabbet.core.model.declaration import Declaration
-from rabbet.core.model.lock import Lock, LockedFile, LockedLibrary, Selection
+from rabbet.core.model.lock import Lock, LockedLibrary, LockedWheel, Selection
 from rabbet.core.model.solution import Solution
 from rabbet.core.needs.need import library_name
 from rabbet.core.solve.solver import solve
@@ -39,8 +39,8 @@ class OlderSystems(unittest.TestCase):
 
     def test_what_helps(self) -> None:
         """It is widened by naming the target, and the baseline where that is too new as well."""
-        wheel = LockedFile(filename="skepio-1.0-cp312-cp312-manylinux_2_36_x86_64.whl", sha256="", path="")
-        library = LockedLibrary(name=library_name("skepio"), version=Version("1.0"), wheels=(wheel,))
+        wheel = LockedWheel(filename="skepio-1.0-cp312-cp312-manylinux_2_36_x86_64.whl", sha256="", path="")
+        library = LockedLibrary(name=library_name("skepio"), version=Version("1.0"), artifacts=(wheel,))
         lock = Lock(
             requires_python=None,
             environments=(),
@@ -132,7 +132,8 @@ class Merging(unittest.TestCase):
         )
         settled = [
             Solved(
-                solution=one, wheels={name: [self.wheel(name, c.version)] for name, c in one.chosen.items()}
+                solution=one,
+                artifacts={name: [self.wheel(name, c.version)] for name, c in one.chosen.items()},
             )
             for one in solutions
         ]
@@ -160,7 +161,7 @@ class Merging(unittest.TestCase):
         return {name for name, _ in parts}
 
     @staticmethod
-    def wheel(name: str, version: Version) -> LockedFile:
-        return LockedFile(
+    def wheel(name: str, version: Version) -> LockedWheel:
+        return LockedWheel(
             filename=f"{name}-{version}-py3-none-any.whl", sha256="ab" * 32, url="https://x.example/"
         )

@@ -30,7 +30,7 @@ def candidate(version: Version, *, yanked: bool) -> Candidate:
         source="",
         yanked="" if yanked else None,
     )
-    return Candidate(name=wheel.name, version=version, source="", wheels=(wheel,))
+    return Candidate(name=wheel.name, version=version, source="", offered=(wheel,))
 
 
 @st.composite

@@ -17,7 +17,7 @@ from pathlib import Path
 from packaging.tags import sys_tags
 
 from rabbet.core.model.inventory import Inventory
-from rabbet.core.model.lock import LockedFile
+from rabbet.core.model.lock import LockedWheel
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.targets import target_of
 from rabbet.demo.files import build_archive
@@ -135,7 +135,7 @@ class Case(unittest.TestCase):
     def take(self, path: Path) -> Unpacked:
         """Take a wheel into the store."""
         digest = hashlib.sha256(path.read_bytes()).hexdigest()
-        wheel = LockedFile(filename="hivewire-1.0-py3-none-any.whl", sha256=digest, path="")
+        wheel = LockedWheel(filename="hivewire-1.0-py3-none-any.whl", sha256=digest, path="")
         self.store.fetch(wheel, [path.read_bytes()])
         return self.store.unpacked(wheel)
 

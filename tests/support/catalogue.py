@@ -97,4 +97,4 @@ def _candidate(name: str, version: str, *, yanked: bool) -> Candidate:
         source="test",
         yanked="" if yanked else None,
     )
-    return Candidate(name=wheel.name, version=wheel.version, source="test", wheels=(wheel,))
+    return Candidate(name=wheel.name, version=wheel.version, source="test", offered=(wheel,))

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from rabbet.core.model.lock import LockedFile
+from rabbet.core.model.lock import LockedFile, Needed
 from rabbet.core.progress import Observer
 from rabbet.sources.interruptible import as_finished
 from rabbet.sources.local_file import local_path, read_pieces
@@ -35,8 +35,8 @@ class Supply:
     observer: Observer
 
 
-def fetched_wheels(wheels: Sequence[LockedFile], supply: Supply) -> Iterator[tuple[LockedFile, Unpacked]]:
-    """Fetch and unpack what the store lacks; each wheel as soon as it is there.
+def fetched_wheels(needed: Sequence[Needed], supply: Supply) -> Iterator[tuple[Needed, Unpacked]]:
+    """Fetch and unpack what the store lacks; each library as soon as it is there.
 
     The first failure ends it; what was fetched whole until then stays in the store.
     Raises `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
@@ -47,27 +47,28 @@ def fetched_wheels(wheels: Sequence[LockedFile], supply: Supply) -> Iterator[tup
     def get(wheel: LockedFile) -> Unpacked:
         return store.obtain(wheel, lambda: _observed(_content(wheel, supply.folder, client), wheel, observer))
 
-    missing = [wheel for wheel in wheels if not store.has(wheel)]
+    missing = [one.artifact for one in needed if not store.has(one.artifact)]
     size = sum(wheel.size or 0 for wheel in missing)
-    observer.stage(f"fetching {len(missing)}" if missing else "unpacking", len(wheels), size=size)
+    observer.stage(f"fetching {len(missing)}" if missing else "unpacking", len(needed), size=size)
     pool = ThreadPoolExecutor(_THREADS, thread_name_prefix="fetch")
     try:
-        waiting = {pool.submit(get, wheel): wheel for wheel in _largest_first(wheels)}
+        waiting = {pool.submit(get, one.artifact): one for one in _largest_first(needed)}
         for future in as_finished(waiting):
-            wheel = waiting.pop(future)
+            one = waiting.pop(future)
             unpacked = future.result()
-            observer.step(wheel.filename)
+            observer.step(one.artifact.filename)
             if waiting:
                 more = f" and {len(waiting) - 1} more" if len(waiting) > 1 else ""
-                observer.waiting(" ".join(next(iter(waiting.values())).filename.split("-")[:2]) + more)
-            yield wheel, unpacked
+                next_one = next(iter(waiting.values())).locked
+                observer.waiting(f"{next_one.name} {next_one.version}{more}")
+            yield one, unpacked
     finally:
         pool.shutdown(wait=False, cancel_futures=True)
 
 
-def _largest_first(wheels: Sequence[LockedFile]) -> list[LockedFile]:
+def _largest_first(needed: Sequence[Needed]) -> list[Needed]:
     """A large file that begins last would keep everybody waiting."""
-    return sorted(wheels, key=lambda wheel: -(wheel.size or 0))
+    return sorted(needed, key=lambda one: -(one.artifact.size or 0))
 
 
 def _observed(content: Iterator[bytes], wheel: LockedFile, observer: Observer) -> Iterator[bytes]:

@@ -1,7 +1,7 @@
 """Prepared wheels: fetched, verified, unpacked and compiled, each as soon as it is ready."""
 
 import os
-from collections.abc import Callable, Collection, Generator, Iterable, Iterator
+from collections.abc import Callable, Collection, Generator, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
@@ -9,7 +9,7 @@ from pathlib import Path
 from packaging.utils import NormalizedName
 
 from rabbet.compose.fetch import Supply, fetched_wheels
-from rabbet.core.model.lock import Needed
+from rabbet.core.model.lock import LockedArchive, Needed
 from rabbet.core.model.release import Metadata
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.environment.install import Prepared, prepare_wheel
@@ -37,20 +37,19 @@ class Intent:
 
 
 def prepared_wheels(
-    needed: Iterable[Needed], place: Path, runtime: PythonRuntime, supply: Supply, intent: Intent
+    needed: Sequence[Needed], place: Path, runtime: PythonRuntime, supply: Supply, intent: Intent
 ) -> Generator[tuple[Needed, Prepared], None, None]:
     """Each needed library, ready to be put into an environment at this place, while others still arrive.
 
     What a wheel says of itself is held against the lock. Raises `SourceFailed`, `IntegrityFailed`,
     `CannotWrite`.
     """
-    by_wheel = {one.wheel: one for one in needed}
     layout = Layout(root=place, site_packages=runtime.site_packages)
 
     def arriving() -> Iterator[tuple[Needed, Unpacked]]:
-        for wheel, unpacked in fetched_wheels(list(by_wheel), supply):
-            _check_metadata(by_wheel[wheel], unpacked, supply.store, intent.correct)
-            yield by_wheel[wheel], unpacked
+        for one, unpacked in fetched_wheels(needed, supply):
+            _check_metadata(one, unpacked, supply.store, intent.correct)
+            yield one, unpacked
 
     for one, unpacked, compiled in _compiled(arriving(), supply, runtime):
         yield (
@@ -59,9 +58,9 @@ def prepared_wheels(
                 unpacked,
                 layout,
                 compiled=compiled,
-                wheel_sha256=one.wheel.sha256,
+                wheel_sha256=one.artifact.sha256,
                 requested=one.locked.name in intent.requested,
-                direct_url=one.wheel.url if one.locked.direct else None,
+                direct_url=one.artifact.url if isinstance(one.artifact, LockedArchive) else None,
             ),
         )
 
@@ -76,7 +75,7 @@ def _compiled(
         waiting: dict[Future[Unpacked], tuple[Needed, Unpacked]] = {}
         try:
             for one, unpacked in arriving:
-                waiting[pool.submit(store.compiled, one.wheel, compiler, runtime)] = (one, unpacked)
+                waiting[pool.submit(store.compiled, one.artifact, compiler, runtime)] = (one, unpacked)
                 for job in [job for job in waiting if job.done()]:
                     yield (*waiting.pop(job), job.result())
             observer.stage("compiling", len(waiting))
@@ -104,9 +103,9 @@ def _check_metadata(
         content = unpacked.metadata()
         metadata = parse_metadata(content)
     except (MetadataBroken, OSError) as error:
-        raise IntegrityFailed(f"{needed.wheel.filename} can't be used", because=[str(error)]) from error
-    if store.metadata.recall(needed.wheel.sha256) != content:
-        store.metadata.remember(needed.wheel.sha256, content)
+        raise IntegrityFailed(f"{needed.artifact.filename} can't be used", because=[str(error)]) from error
+    if store.metadata.recall(needed.artifact.sha256) != content:
+        store.metadata.remember(needed.artifact.sha256, content)
     wrong = []
     if (metadata.name, metadata.version) != (library.name, library.version):
         wrong.append(f"it is {metadata.name} {metadata.version}, locked is {library.name} {library.version}")
@@ -121,7 +120,7 @@ def _check_metadata(
             wrong.append(f"it does not need {', '.join(untrue)}")
     if wrong:
         raise IntegrityFailed(
-            f"{needed.wheel.filename} is not what its source said of it when the lock was made",
+            f"{needed.artifact.filename} is not what its source said of it when the lock was made",
             because=[*wrong, "whoever runs the source should know of it; this machine knows better now"],
             remedy="rabbet resolve --ask-anew",
         )

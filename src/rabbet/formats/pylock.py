@@ -6,6 +6,7 @@ small, and it is several times faster. Everything is sorted; nothing in it tells
 
 import hashlib
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from typing import TypeVar
 
 from packaging.markers import Marker
 from packaging.utils import NormalizedName
@@ -14,12 +15,16 @@ from packaging.version import Version
 from rabbet.core.file_name import parse_wheel_name
 from rabbet.core.limits import LONGEST_TEXT, beyond
 from rabbet.core.model.lock import (
+    Artifact,
     Lock,
+    LockedArchive,
     LockedCheckout,
     LockedCommit,
     LockedFile,
     LockedLibrary,
     LockedRuntime,
+    LockedSdist,
+    LockedWheel,
 )
 from rabbet.core.needs.need import library_name
 from rabbet.errors import NotUnderstood
@@ -30,6 +35,7 @@ from rabbet.formats.toml import Table, parse_toml
 
 __all__ = ["edited_by_hand", "read_lock", "write_lock"]
 
+File = TypeVar("File", LockedWheel, LockedSdist, LockedArchive)
 _SUPPORTED_MAJOR = "1"
 _HEADER = """\
 # The lock of this project, in the standard form of PEP 751.
@@ -78,31 +84,23 @@ def read_lock(text: str, where: str = "pylock.toml") -> Lock:
 
 
 def _library(entry: Table) -> LockedLibrary:
-    direct = "archive" in entry.keys()  # noqa: SIM118 - no mapping
-    wheels = [_file(file) for file in entry.tables("wheels")]
-    sdist = _file(entry.table("sdist")) if "sdist" in entry.keys() else None  # noqa: SIM118 - no mapping
-    if direct:
-        archive = _file(entry.table("archive"))
-        wheels, sdist = ([archive], None) if archive.filename.endswith(".whl") else ([], archive)
-    tree = _tree(entry)
-    if not (wheels or sdist or tree):
+    artifacts = tuple(_artifacts(entry))
+    if not artifacts:
         entry.problems.add(entry.place("wheels"), "is missing, and so is every other kind of source")
     kept = entry.table("tool").table("rabbet")  # of a checkout the standard keeps no version
+    checkout = any(isinstance(one, LockedCheckout) for one in artifacts)
     library = LockedLibrary(
         name=_name(entry),
-        version=_version(kept if isinstance(tree, LockedCheckout) else entry),
-        wheels=tuple(wheels),
-        sdist=sdist,
-        tree=tree,
+        version=_version(kept if checkout else entry),
+        artifacts=artifacts,
         dependencies=tuple(dict.fromkeys(_name(one) for one in entry.tables("dependencies"))),
         requires_python=_constraint(entry, "requires-python"),
         marker=_marker(entry, "marker"),
         index=_address(entry, "index"),
-        direct=direct,
         yanked=kept.text("yanked"),
         seal=kept.text("seal"),
     )
-    for number, wheel in enumerate(wheels):
+    for number, wheel in enumerate(library.wheels):
         _check_wheel(entry, number, wheel, library)
     return library
 
@@ -165,22 +163,33 @@ def _check_wheel(entry: Table, number: int, wheel: LockedFile, library: LockedLi
     entry.problems.add(f"{entry.place('wheels')}[{number}]", wrong)
 
 
-def _tree(entry: Table) -> LockedCommit | LockedCheckout | None:
+def _artifacts(entry: Table) -> Iterator[Artifact]:
+    """What an entry can be had from: one file from an address, or listed files, or a tree of sources."""
     keys = entry.keys()
+    if "archive" in keys:
+        yield _file(entry.table("archive"), LockedArchive)
+        return
+    yield from (_file(file, LockedWheel) for file in entry.tables("wheels"))
+    if "sdist" in keys:
+        yield _file(entry.table("sdist"), LockedSdist)
     if "vcs" in keys:
-        commit = entry.table("vcs")
-        if commit.need("type") not in ("git", ""):
-            commit.problems.add(commit.place("type"), "must be git: Rabbet knows no other")
-        return LockedCommit(
-            url=commit.need("url"),
-            commit=commit.need("commit-id"),
-            requested=commit.text("requested-revision"),
-            subdirectory=commit.text("subdirectory"),
-        )
-    return LockedCheckout(path=entry.table("directory").need("path")) if "directory" in keys else None
+        yield _commit(entry.table("vcs"))
+    elif "directory" in keys:
+        yield LockedCheckout(path=entry.table("directory").need("path"))
 
 
-def _file(entry: Table) -> LockedFile:
+def _commit(entry: Table) -> LockedCommit:
+    if entry.need("type") not in ("git", ""):
+        entry.problems.add(entry.place("type"), "must be git: Rabbet knows no other")
+    return LockedCommit(
+        url=entry.need("url"),
+        commit=entry.need("commit-id"),
+        requested=entry.text("requested-revision"),
+        subdirectory=entry.text("subdirectory"),
+    )
+
+
+def _file(entry: Table, kind: type[File]) -> File:
     url, path = _address(entry, "url"), entry.text("path")
     if url is None and path is None and "url" not in entry.keys():  # noqa: SIM118 - no mapping
         entry.problems.add(entry.place("url"), "is missing, and so is path")
@@ -196,7 +205,7 @@ def _file(entry: Table) -> LockedFile:
     size = entry.get("size", int, 0) if "size" in entry.keys() else None  # noqa: SIM118 - no mapping
     if size is not None and size < 0:
         entry.problems.add(entry.place("size"), "must be a number of bytes")
-    return LockedFile(filename=filename, sha256=sha256, size=size, url=url, path=path)
+    return kind(filename=filename, sha256=sha256, size=size, url=url, path=path)
 
 
 def _runtime(settings: Table) -> LockedRuntime | None:
@@ -295,18 +304,24 @@ def _entry_lines(
         yield from _list("dependencies", (_inline(edge) for edge in edges))
     if library.index:
         yield f"index = {_text(library.index)}"
-    if library.direct:
-        files = (*library.wheels, library.sdist) if library.sdist else library.wheels
-        yield f"archive = {_inline({**_file_fields(files[0]), 'name': None})}"
-        return
-    if library.sdist:
-        yield f"sdist = {_inline(_file_fields(library.sdist))}"
-    if library.wheels:
-        yield from _list("wheels", (_inline(_file_fields(wheel)) for wheel in library.wheels))
-    if isinstance(library.tree, LockedCommit):
-        yield f"vcs = {_inline(_commit_fields(library.tree))}"
-    elif library.tree:
-        yield f"directory = {_inline({'path': library.tree.path, 'editable': True})}"
+    wheels = [_inline(_file_fields(one)) for one in library.artifacts if isinstance(one, LockedWheel)]
+    others = [one for one in library.artifacts if not isinstance(one, LockedWheel)]
+    for artifact in others:
+        yield _artifact_line(artifact)
+    if wheels:
+        yield from _list("wheels", wheels)
+
+
+def _artifact_line(artifact: LockedSdist | LockedArchive | LockedCommit | LockedCheckout) -> str:
+    match artifact:
+        case LockedArchive():
+            return f"archive = {_inline({**_file_fields(artifact), 'name': None})}"
+        case LockedSdist():
+            return f"sdist = {_inline(_file_fields(artifact))}"
+        case LockedCommit():
+            return f"vcs = {_inline(_commit_fields(artifact))}"
+        case LockedCheckout():
+            return f"directory = {_inline({'path': artifact.path, 'editable': True})}"
 
 
 def edited_by_hand(lock: Lock) -> tuple[str, ...]:

@@ -5,7 +5,7 @@ from typing import Protocol
 
 from packaging.utils import NormalizedName
 
-from rabbet.core.model.lock import LockedFile
+from rabbet.core.model.lock import Artifact
 from rabbet.core.model.release import ListedFile, Listing
 
 __all__ = ["Source"]
@@ -32,7 +32,7 @@ class Source(Protocol):
         Raises `MetadataBroken` when it holds none, or none that can be trusted without a build.
         """
 
-    def locked(self, file: ListedFile) -> LockedFile:
+    def locked(self, file: ListedFile) -> Artifact:
         """How a file is written into the lock, with its hash and size."""
 
     def names(self) -> Sequence[str]:

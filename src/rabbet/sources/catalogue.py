@@ -14,8 +14,8 @@ from typing import NamedTuple, Protocol, Self, TypeVar
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.model.lock import LockedFile
-from rabbet.core.model.release import Candidate, ListedFile, Listing, Metadata, SetAside
+from rabbet.core.model.lock import Artifact
+from rabbet.core.model.release import Candidate, ListedFile, Listing, Metadata, SetAside, SourceTree
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need, library_name
 from rabbet.core.solve.candidates import Candidates, candidates_for
@@ -152,9 +152,9 @@ class Catalogue:
 
     def stated(self, candidate: Candidate) -> Metadata | SetAside:
         """What the best file of a release says itself, before it is corrected."""
-        if candidate.tree is not None:
-            return candidate.tree.metadata
-        file = candidate.files[0]
+        if isinstance(candidate.offered, SourceTree):
+            return candidate.offered.metadata
+        file = candidate.offered[0]
         key = (file.source, file.location)
         if key not in self._parsed:
             self._parsed[key] = self._parse_metadata(candidate, file)
@@ -214,14 +214,20 @@ class Catalogue:
             for older in releases[max(0, here - ahead) : here]:
                 self._reading_metadata(older)
 
-    def locked(self, candidates: Iterable[Candidate]) -> dict[NormalizedName, list[LockedFile]]:
-        """The files of the chosen releases as they are written into the lock, in their order."""
+    def locked(self, candidates: Iterable[Candidate]) -> dict[NormalizedName, list[Artifact]]:
+        """What the chosen releases can be had from, as it is written into the lock, in the same order."""
+        chosen = {one.name: one for one in candidates}
         asked = {
-            candidate.name: [self._pool.submit(self._locked, file) for file in candidate.files]
-            for candidate in candidates
+            name: [self._pool.submit(self._locked, file) for file in one.files]
+            for name, one in chosen.items()
         }
         what = "sizes and hashes of files"
-        return {name: [self._awaited(one, what) for one in answers] for name, answers in asked.items()}
+        return {
+            name: [one.offered.locked]
+            if isinstance(one.offered, SourceTree)
+            else [self._awaited(answer, what) for answer in asked[name]]
+            for name, one in chosen.items()
+        }
 
     def all_names(self) -> tuple[str, ...]:
         """All names that the sources list, as far as they do."""
@@ -319,5 +325,5 @@ class Catalogue:
         content = self._reading.memory.recall(seen)
         return content if content is not None else self._reading.memory.recall(told)
 
-    def _locked(self, file: ListedFile) -> LockedFile:
+    def _locked(self, file: ListedFile) -> Artifact:
         return self._sources[file.source].locked(file)

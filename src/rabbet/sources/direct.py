@@ -5,7 +5,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from packaging.utils import NormalizedName
 
 from rabbet.core.file_name import parse_file_name
-from rabbet.core.model.lock import LockedFile
+from rabbet.core.model.lock import LockedArchive
 from rabbet.core.model.release import DECLARED_ADDRESS, ListedFile, Listing
 from rabbet.core.needs.need import Need
 from rabbet.errors import NotUnderstood
@@ -67,9 +67,10 @@ class DirectSource:
         """Read from the file, or by ranges."""
         return self._reader.metadata(file)
 
-    def locked(self, file: ListedFile) -> LockedFile:
+    def locked(self, file: ListedFile) -> LockedArchive:
         """Hash and size come from the content."""
-        return self._reader.read_whole(file)
+        sha256, size = self._reader.measured(file)
+        return LockedArchive(filename=file.filename, sha256=sha256, size=size, url=file.location)
 
     def names(self) -> Sequence[str]:
         """The libraries that are required from an address."""

@@ -4,7 +4,7 @@ import hashlib
 from collections.abc import Iterator
 
 from rabbet.core.limits import MOST_UNANNOUNCED
-from rabbet.core.model.lock import LockedFile
+from rabbet.core.model.lock import LockedSdist, LockedWheel
 from rabbet.core.model.release import ListedFile
 from rabbet.errors import IntegrityFailed
 from rabbet.sources.archive_metadata import FarWheels, metadata_in, sdist_metadata_in
@@ -43,7 +43,7 @@ class FileReader:
         with open_file(path) as wheel:
             return metadata_in(wheel)
 
-    def locked(self, file: ListedFile) -> LockedFile:
+    def locked(self, file: ListedFile) -> LockedWheel | LockedSdist:
         """Hash and size as listed; what the listing leaves out, from the file itself.
 
         Raises `SourceFailed`; `IntegrityFailed` where the file that was read is not what is listed.
@@ -55,11 +55,12 @@ class FileReader:
             usable = head.status == 200 and length.isdecimal() and len(length) < _MOST_DIGITS
             size = int(length) if usable else None
         if sha256 is None or size is None:
-            return self.read_whole(file)
-        return LockedFile(filename=file.filename, sha256=sha256, size=size, url=file.location)
+            sha256, size = self.measured(file)
+        kind = LockedWheel if file.is_wheel else LockedSdist
+        return kind(filename=file.filename, sha256=sha256, size=size, url=file.location)
 
-    def read_whole(self, file: ListedFile) -> LockedFile:
-        """A file as it is, held against what is listed of it. Raises as `locked` does."""
+    def measured(self, file: ListedFile) -> tuple[str, int]:
+        """The SHA-256 and size of a file as it is, held against what is listed. Raises as `locked` does."""
         digest, size = hashlib.sha256(), 0
         for piece in self.content(file.location):
             digest.update(piece)
@@ -71,7 +72,7 @@ class FileReader:
                 )
         if file.sha256 not in (None, digest.hexdigest()):
             raise _other(file.filename, str(file.sha256), digest.hexdigest())
-        return LockedFile(filename=file.filename, sha256=digest.hexdigest(), size=size, url=file.location)
+        return digest.hexdigest(), size
 
     def content(self, address: str) -> Iterator[bytes]:
         """A file piece by piece. Raises `SourceFailed`."""

@@ -8,7 +8,7 @@ from pathlib import Path
 from packaging.utils import NormalizedName
 
 from rabbet.core.file_name import parse_file_name
-from rabbet.core.model.lock import LockedFile
+from rabbet.core.model.lock import LockedSdist, LockedWheel
 from rabbet.core.model.release import ListedFile, Listing
 from rabbet.errors import SourceFailed
 from rabbet.sources.file_reader import FileReader
@@ -36,7 +36,7 @@ class FolderSource:
         """Read from the archive."""
         return self._reader.metadata(file)
 
-    def locked(self, file: ListedFile) -> LockedFile:
+    def locked(self, file: ListedFile) -> LockedWheel | LockedSdist:
         """Hash and size come from the file; its path is absolute only if the declaration's is."""
         locked = self._reader.locked(file)
         place = f"{self._declared.rstrip('/')}/{file.filename}"

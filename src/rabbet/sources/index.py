@@ -5,7 +5,7 @@ from collections.abc import Sequence
 
 from packaging.utils import NormalizedName
 
-from rabbet.core.model.lock import LockedFile
+from rabbet.core.model.lock import LockedSdist, LockedWheel
 from rabbet.core.model.release import ListedFile, Listing
 from rabbet.errors import SourceFailed
 from rabbet.formats.simple_index import (
@@ -59,7 +59,7 @@ class IndexSource:
         """From the file beside it, else by ranges from its end, else from the whole of it."""
         return self._reader.metadata(file)
 
-    def locked(self, file: ListedFile) -> LockedFile:
+    def locked(self, file: ListedFile) -> LockedWheel | LockedSdist:
         """Hash and size as listed; what the listing leaves out, from the file itself."""
         return self._reader.locked(file)
 

@@ -6,7 +6,7 @@ from pathlib import Path
 from packaging.utils import NormalizedName
 
 from rabbet.core.limits import MOST_PAGE
-from rabbet.core.model.lock import LockedFile
+from rabbet.core.model.lock import LockedSdist, LockedWheel
 from rabbet.core.model.release import ListedFile, Listing
 from rabbet.core.needs.need import library_name
 from rabbet.errors import SourceFailed
@@ -55,7 +55,7 @@ class StaticPagesSource:
         """Read from the file."""
         return self._reader.metadata(file)
 
-    def locked(self, file: ListedFile) -> LockedFile:
+    def locked(self, file: ListedFile) -> LockedWheel | LockedSdist:
         """Hash and size as listed, else from the file."""
         return self._reader.locked(file)
 

@@ -11,7 +11,7 @@ from typing import NamedTuple
 from packaging.utils import NormalizedName
 
 from rabbet.core.limits import MOST_BY_HAND
-from rabbet.core.model.lock import LockedCheckout, LockedCommit, LockedFile
+from rabbet.core.model.lock import Artifact, LockedCheckout, LockedCommit
 from rabbet.core.model.release import ListedFile, Listing, SetAside, SourceTree
 from rabbet.errors import SourceFailed
 from rabbet.formats.address import Address, parse_address
@@ -40,7 +40,7 @@ class _TreeSource:
         """Never asked: a tree is listed together with its metadata."""
         raise AssertionError(file)
 
-    def locked(self, file: ListedFile) -> LockedFile:
+    def locked(self, file: ListedFile) -> Artifact:
         """Never asked: a tree is listed as it is locked."""
         raise AssertionError(file)
 

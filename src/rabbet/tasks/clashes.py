@@ -26,9 +26,9 @@ def file_clash(
     files = {}
     try:
         for one in needed(lock, target_of(runtime), lock.everything, declaration):
-            unpacked = store.known(one.wheel)
+            unpacked = store.known(one.artifact)
             if unpacked is not None:
-                prepared = prepare_wheel(unpacked, layout, wheel_sha256=one.wheel.sha256, requested=False)
+                prepared = prepare_wheel(unpacked, layout, wheel_sha256=one.artifact.sha256, requested=False)
                 files[one.locked.name] = prepared.stated
         refuse_conflicts(files, fold_case=False)
     except EnvironmentFailed:

@@ -48,7 +48,7 @@ def deep_inventory(
         stamp = msgspec.structs.replace(stamp, own=dict(own_parts(runtime)))
     observer.stage("holding the store against the wheels of the lock", len(wanted))
     for one in wanted:
-        store.hold_against_wheel(one.wheel)
+        store.hold_against_wheel(one.artifact)
         observer.step(one.locked.name)
     whole = take_inventory(project.environment, stamp, begin=reading_files(observer))
     libraries = dict(whole.libraries)

@@ -180,11 +180,11 @@ def _apply(project: Project, machine: Machine, observer: Observer, report: Recre
             placed = make_anew(site, arriving)
             if report.selection is None and not report.outdated:
                 versions = [(one.locked.name, str(one.locked.version)) for one in needed]
-                trees = supply.store.trees([one.wheel for one in needed], report.runtime)
+                trees = supply.store.trees([one.artifact for one in needed], report.runtime)
                 remember_manifest(project, machine, placed, trees, versions, str(report.runtime))
         else:
             change_in_place(site, plan, arriving, observer)
-    supply.store.note_linked((one.wheel for one in needed), report.runtime)
+    supply.store.note_linked((one.artifact for one in needed), report.runtime)
 
 
 def _remembered(home: Path, environments: Environments, report: RecreateReport) -> bool:

@@ -263,7 +263,7 @@ def _without_edited(lock: Lock) -> Lock:
     """A lock whose hand-edited entries say nothing of where they come from; versions stay if they can."""
     edited = set(edited_by_hand(lock))
     libraries = (
-        replace(one, index=None, tree=None) if f"{one.name} {one.version}" in edited else one
+        replace(one, index=None, artifacts=()) if f"{one.name} {one.version}" in edited else one
         for one in lock.libraries
     )
     return replace(lock, libraries=tuple(libraries)) if edited else lock

@@ -142,7 +142,7 @@ def _passed_over(
                 yield f"{name} {one.version}: {one.reason}"
     for candidate in chosen:
         for double in candidate.doubles:
-            yield f"{double}: the same release, build and tags as {candidate.wheels[0].filename}"
+            yield f"{double}: the same release, build and tags as {candidate.files[0].filename}"
 
 
 def _unknown_extras(catalogue: Catalogue, settled: Iterable[Solved]) -> set[str]:
@@ -241,14 +241,11 @@ def _no_solution(
 
 
 def _with_files(solution: Solution, catalogue: Catalogue) -> Solved:
-    """A solution with the files of its libraries as they are locked; a source archive is the last."""
-    files = catalogue.locked(solution.chosen.values())
+    """A solution with what its libraries can be had from, as it is locked."""
     stated = {name: catalogue.stated(one) for name, one in solution.chosen.items()}
-    with_sdist = {name for name, one in solution.chosen.items() if one.sdist is not None}
     return Solved(
         solution=solution,
-        wheels={name: found[:-1] if name in with_sdist else found for name, found in files.items()},
-        sdists={name: found[-1] for name, found in files.items() if name in with_sdist},
+        artifacts=catalogue.locked(solution.chosen.values()),
         pythons={name: one.requires_python for name, one in stated.items() if isinstance(one, Metadata)},
     )
 

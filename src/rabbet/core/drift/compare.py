@@ -167,7 +167,7 @@ def _origins(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
     """The locked version, made from another file: of the same release, or one that is not locked."""
     for one, installed in _both(wanted, inventory) if wanted.origins_known else ():
         whole = not (installed.altered or installed.unfinished)
-        other = installed.wheel_sha256 != one.wheel.sha256
+        other = installed.wheel_sha256 != one.artifact.sha256
         if whole and other and installed.version == one.locked.version:
             same = installed.wheel_sha256 in {wheel.sha256 for wheel in one.locked.wheels}
             yield Finding(

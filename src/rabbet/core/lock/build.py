@@ -14,8 +14,8 @@ from packaging.version import Version
 
 from rabbet.core.lock.marker import separating_marker
 from rabbet.core.model.declaration import Declaration, Section
-from rabbet.core.model.lock import Lock, LockedFile, LockedLibrary, LockedRuntime
-from rabbet.core.model.release import DECLARED_ADDRESS, Candidate
+from rabbet.core.model.lock import Artifact, Lock, LockedLibrary, LockedRuntime, LockedSdist
+from rabbet.core.model.release import Candidate
 from rabbet.core.model.solution import Solution
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need
@@ -27,15 +27,13 @@ __all__ = ["Solved", "build_lock"]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Solved:
-    """A solution with the files of its libraries: wheels that its target could install, the best first.
+    """A solution with what its libraries can be had from, as it is locked, the best for its target first.
 
-    `sdists` are the source archives, where these are allowed or needed. `pythons` is what the metadata says
-    of Python: some sources tell nothing of it with their files.
+    `pythons` is what the metadata says of Python: some sources tell nothing of it with their files.
     """
 
     solution: Solution
-    wheels: Mapping[NormalizedName, Sequence[LockedFile]]
-    sdists: Mapping[NormalizedName, LockedFile] = field(default_factory=dict)
+    artifacts: Mapping[NormalizedName, Sequence[Artifact]]
     pythons: Mapping[NormalizedName, SpecifierSet] = field(default_factory=dict)
 
 
@@ -80,21 +78,18 @@ def _entry(
     """One library at one version, with the files and edges of all targets that chose it."""
     choosing = [one for one in settled if _chose(one.solution, name, version)]
     chosen = choosing[0].solution.chosen[name]
-    wheels = {wheel.filename: wheel for one in choosing for wheel in one.wheels[name]}
+    artifacts = dict.fromkeys(artifact for one in choosing for artifact in one.artifacts[name])
     edges = {edge for one in choosing for edge in _dependencies(one.solution, name)}
     return LockedLibrary(
         name=name,
         version=version,
-        wheels=tuple(wheels.values()),
-        sdist=choosing[0].sdists.get(name),
-        tree=chosen.tree.locked if chosen.tree else None,
+        artifacts=tuple(sorted(artifacts, key=lambda one: isinstance(one, LockedSdist))),
         dependencies=tuple(sorted(edges)),
         requires_python=_requires_python(
             [one.solution.chosen[name] for one in choosing], choosing[0].pythons.get(name)
         ),
         marker=marker or None,
         index=indexes.get(chosen.source),
-        direct=chosen.source == DECLARED_ADDRESS,
         yanked=chosen.withdrawn,
     )
 

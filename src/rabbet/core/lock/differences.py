@@ -8,7 +8,7 @@ from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.model.declaration import Declaration
-from rabbet.core.model.lock import Lock, LockedLibrary
+from rabbet.core.model.lock import Lock, LockedFile, LockedLibrary
 from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text, specifiers_text
 
@@ -125,8 +125,11 @@ def _kind(before: Sequence[LockedLibrary], after: Sequence[LockedLibrary]) -> Di
 
 def _content(entries: Sequence[LockedLibrary]) -> set[object]:
     """What is bit for bit the same where these are equal: digests of files, commits."""
-    files = {file.sha256 for one in entries for file in (*one.wheels, one.sdist) if file is not None}
-    return files | {one.tree for one in entries if one.tree is not None}
+    return {
+        artifact.sha256 if isinstance(artifact, LockedFile) else artifact
+        for one in entries
+        for artifact in one.artifacts
+    }
 
 
 def _requirer(

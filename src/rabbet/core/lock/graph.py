@@ -182,8 +182,7 @@ def sections_of(graph: Graph, name: NormalizedName) -> tuple[Section | None, ...
 def own_size(graph: Graph, name: NormalizedName) -> int:
     """The size of a library's best wheel, or source archive, in bytes."""
     library = graph.libraries.get(name)
-    files = (*library.wheels, library.sdist) if library else ()
-    return next((file.size or 0 for file in files if file is not None), 0)
+    return next((file.size or 0 for file in library.files), 0) if library else 0
 
 
 def size_with_needs(graph: Graph, name: NormalizedName) -> int:

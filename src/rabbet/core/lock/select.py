@@ -8,7 +8,7 @@ from packaging.utils import NormalizedName
 from rabbet.core.file_name import parse_wheel_name
 from rabbet.core.lock.serving import holds, refuse_unserved, without_wheel
 from rabbet.core.model.declaration import Declaration
-from rabbet.core.model.lock import Lock, LockedFile, LockedLibrary, Needed, Selection
+from rabbet.core.model.lock import Lock, LockedArchive, LockedLibrary, LockedWheel, Needed, Selection
 from rabbet.core.model.target import Target
 from rabbet.errors import EnvironmentFailed, NotUnderstood
 
@@ -31,7 +31,7 @@ def needed(lock: Lock, target: Target, selection: Selection, declaration: Declar
         wheel = _best_wheel(library, target)
         if wheel is None:
             raise without_wheel(library, lock, target, declaration)
-        chosen.append(Needed(locked=library, wheel=wheel))
+        chosen.append(Needed(locked=library, artifact=wheel))
     return tuple(chosen)
 
 
@@ -68,7 +68,7 @@ def _check_python(library: LockedLibrary, target: Target) -> None:
         )
 
 
-def _best_wheel(library: LockedLibrary, target: Target) -> LockedFile | None:
+def _best_wheel(library: LockedLibrary, target: Target) -> LockedWheel | LockedArchive | None:
     ranked = []
     for wheel in sorted(library.wheels, key=lambda one: one.filename):
         parsed = parse_wheel_name(wheel.filename)

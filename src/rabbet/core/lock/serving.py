@@ -7,7 +7,7 @@ from packaging.markers import Marker
 from packaging.version import Version
 
 from rabbet.core.model.declaration import Declaration, allows_minor
-from rabbet.core.model.lock import Lock, LockedCommit, LockedLibrary, Selection
+from rabbet.core.model.lock import Lock, LockedCheckout, LockedCommit, LockedLibrary, Selection
 from rabbet.core.model.target import Target
 from rabbet.core.targets import BASELINES, PLATFORMS, named_target
 from rabbet.errors import EnvironmentFailed, NotUnderstood
@@ -110,11 +110,11 @@ def _with_baseline(lock: Lock, target: Target, declaration: Declaration) -> str:
 
 def _place(library: LockedLibrary) -> str:
     """Where a library's source code lies."""
-    if isinstance(library.tree, LockedCommit):
-        return f"{library.tree.url} at {library.tree.commit}"
-    if library.tree is not None:
-        return library.tree.path
-    return library.sdist.filename if library.sdist else ""
+    for one in library.artifacts:
+        if isinstance(one, LockedCommit):
+            return f"{one.url} at {one.commit}"
+        return one.path if isinstance(one, LockedCheckout) else one.filename
+    return ""
 
 
 def holds(marker: str, target: Target, selection: Selection) -> bool:

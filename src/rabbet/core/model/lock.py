@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import TypeAlias, final
 
 from packaging.utils import NormalizedName
 from packaging.version import Version
@@ -9,12 +10,16 @@ from packaging.version import Version
 from rabbet.core.model.declaration import Section
 
 __all__ = [
+    "Artifact",
     "Lock",
+    "LockedArchive",
     "LockedCheckout",
     "LockedCommit",
     "LockedFile",
     "LockedLibrary",
     "LockedRuntime",
+    "LockedSdist",
+    "LockedWheel",
     "Needed",
     "Selection",
 ]
@@ -30,7 +35,34 @@ class LockedFile:
     url: str | None = None
     path: str | None = None
 
+    @property
+    def installable(self) -> bool:
+        """Whether it is a wheel, which needs no build."""
+        return self.filename.endswith(".whl")
 
+
+@final
+class LockedWheel(LockedFile):
+    """A wheel that a source lists."""
+
+    __slots__ = ()
+
+
+@final
+class LockedSdist(LockedFile):
+    """A source archive that a source lists."""
+
+    __slots__ = ()
+
+
+@final
+class LockedArchive(LockedFile):
+    """A wheel or source archive from an address that the declaration names."""
+
+    __slots__ = ()
+
+
+@final
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LockedCommit:
     """A commit of a repository: its full id, what was asked for, and where in it the library lies."""
@@ -41,6 +73,7 @@ class LockedCommit:
     subdirectory: str | None = None
 
 
+@final
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LockedCheckout:
     """A folder of this machine that holds the library's sources; relative to the lock where it can be."""
@@ -48,27 +81,44 @@ class LockedCheckout:
     path: str
 
 
+Artifact: TypeAlias = LockedWheel | LockedSdist | LockedArchive | LockedCommit | LockedCheckout
+"""What a locked library can be had from."""
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LockedLibrary:
     """One library at one version, with the names it depends on and the marker under which it is needed.
 
-    It is there as wheels and perhaps a source archive, or as one file from an address that the declaration
-    names (then it is `direct`), or as a tree of sources. `yanked` is the reason, perhaps an empty one,
-    that its source gave for withdrawing it. The `seal` is the one that was read with it.
+    Its `artifacts` are the wheels of a source and perhaps its source archive, behind them; or a single one of
+    another kind. `yanked` is the reason, perhaps an empty one, that its source gave for withdrawing it. The
+    `seal` is the one that was read with it.
     """
 
     name: NormalizedName
     version: Version
-    wheels: tuple[LockedFile, ...] = ()
-    sdist: LockedFile | None = None
-    tree: LockedCommit | LockedCheckout | None = None
+    artifacts: tuple[Artifact, ...] = ()
     dependencies: tuple[NormalizedName, ...] = ()
     requires_python: str | None = None
     marker: str | None = None
     index: str | None = None
-    direct: bool = False
     yanked: str | None = None
     seal: str | None = field(default=None, compare=False)
+
+    @property
+    def files(self) -> tuple[LockedWheel | LockedSdist | LockedArchive, ...]:
+        """Those of its artifacts that are files."""
+        return tuple(one for one in self.artifacts if isinstance(one, LockedFile))
+
+    @property
+    def wheels(self) -> tuple[LockedWheel | LockedArchive, ...]:
+        """Those that can be installed as they are."""
+        able = (one for one in self.artifacts if isinstance(one, LockedWheel | LockedArchive))
+        return tuple(one for one in able if one.installable)
+
+    @property
+    def tree(self) -> LockedCommit | LockedCheckout | None:
+        """The sources that it is built from, where no archive holds them."""
+        return next((one for one in self.artifacts if isinstance(one, LockedCommit | LockedCheckout)), None)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -94,10 +144,10 @@ class Selection:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Needed:
-    """A library that this machine needs, and the locked wheel that serves it best."""
+    """A library that this machine needs, and the artifact that serves it best."""
 
     locked: LockedLibrary
-    wheel: LockedFile
+    artifact: LockedWheel | LockedArchive
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -115,24 +115,23 @@ def _two_lists() -> tuple[list[ListedFile], list[ListedFile]]:
 
 
 class Candidate(NamedTuple):
-    """One release that could be chosen; its wheels that fit the target, the best first.
+    """One release that could be chosen, and what it could be had from.
 
-    One without wheels has a source archive or is a tree of sources. `doubles` are files left out because
-    another one has the same version, build and tags. Like `ListedFile`, it is made by the thousands.
+    These are its wheels that fit the target, the best first, and behind them perhaps a source archive; or a
+    tree of sources. `doubles` are files left out because another one has the same version, build and tags.
+    Like `ListedFile`, it is made by the thousands.
     """
 
     name: NormalizedName
     version: Version
     source: str
-    wheels: tuple[ListedFile, ...] = ()
-    sdist: ListedFile | None = None
-    tree: SourceTree | None = None
+    offered: tuple[ListedFile, ...] | SourceTree
     doubles: tuple[str, ...] = ()
 
     @property
     def files(self) -> tuple[ListedFile, ...]:
-        """Its wheels and its source archive; that which tells its metadata comes first."""
-        return (*self.wheels, self.sdist) if self.sdist else self.wheels
+        """The files among what is offered; the one that tells its metadata comes first."""
+        return () if isinstance(self.offered, SourceTree) else self.offered
 
     @property
     def yanked(self) -> bool:

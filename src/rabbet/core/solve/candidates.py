@@ -66,8 +66,7 @@ def candidates_for(
                 name=listing.name,
                 version=version,
                 source=listing.source,
-                wheels=wheels[0],
-                sdist=sdist if may_build else None,
+                offered=(*wheels[0], sdist) if sdist and may_build else wheels[0],
                 doubles=wheels[1],
             )
         )
@@ -83,7 +82,7 @@ def _archive(archives: list[ListedFile], as_of: datetime | None) -> ListedFile |
 
 
 def _from_tree(tree: SourceTree, source: str) -> Candidate:
-    return Candidate(name=tree.name, version=tree.version, source=source, tree=tree)
+    return Candidate(name=tree.name, version=tree.version, source=source, offered=tree)
 
 
 def _unfit(wheels: SetAside, sdist: ListedFile | None, target: Target, *, may_build: bool) -> SetAside | None:
