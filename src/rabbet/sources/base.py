@@ -8,7 +8,17 @@ from packaging.utils import NormalizedName
 from rabbet.core.model.lock import Artifact
 from rabbet.core.model.release import ListedFile, Listing
 
-__all__ = ["Source"]
+__all__ = ["Memory", "Source"]
+
+
+class Memory(Protocol):
+    """Remembers contents between runs, by keys that are names of files; losing one costs time only."""
+
+    def recall(self, key: str) -> bytes | None:
+        """What was remembered under this key, if anything."""
+
+    def remember(self, key: str, content: bytes) -> None:
+        """Keep a content."""
 
 
 class Source(Protocol):

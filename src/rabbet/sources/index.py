@@ -15,9 +15,10 @@ from rabbet.formats.simple_index import (
     parse_names_html,
     parse_names_json,
 )
+from rabbet.sources.base import Memory
 from rabbet.sources.file_reader import FileReader
 from rabbet.sources.http import Answer, HttpClient, refused
-from rabbet.sources.pages import PageMemory, Pages
+from rabbet.sources.pages import Pages
 
 __all__ = ["IndexSource"]
 
@@ -30,7 +31,7 @@ class IndexSource:
     """One index; its address, which holds no credentials, is made to end with a slash."""
 
     def __init__(
-        self, name: str, address: str, client: HttpClient, memory: PageMemory, *, anew: bool = False
+        self, name: str, address: str, client: HttpClient, memory: Memory, *, anew: bool = False
     ) -> None:
         self.name = name
         self._anew = anew

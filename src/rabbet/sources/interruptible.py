@@ -1,24 +1,47 @@
-"""Wait for futures in a way that Ctrl-C can interrupt.
+"""Several threads that ask sources, and waiting for their answers in a way that Ctrl-C can interrupt.
 
 A signal that arrives in the moment before Python begins to wait for a lock is noticed when the wait ends:
 so no wait here is long.
 """
 
-from collections.abc import Iterable, Iterator
-from concurrent.futures import FIRST_COMPLETED, Future, wait
-from typing import TypeVar
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
+from typing import ParamSpec, Self, TypeVar
 
-__all__ = ["as_finished", "awaited"]
+__all__ = ["Asking", "as_finished"]
 
 Answer = TypeVar("Answer")
+Given = ParamSpec("Given")
 _AT_MOST = 0.2  # seconds
 
 
-def awaited(future: "Future[Answer]") -> Answer:
-    """What a future gives, when it does. Raises what it raises."""
-    while not future.done():
-        wait([future], timeout=_AT_MOST)
-    return future.result()
+class Asking:
+    """Threads for questions; `waiting` is told what an answer waits for."""
+
+    def __init__(self, threads: int, waiting: Callable[[str], None]) -> None:
+        self._pool = ThreadPoolExecutor(threads, thread_name_prefix="asking")
+        self._waiting = waiting
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        """End; questions that nobody has begun to answer are dropped."""
+        self._pool.shutdown(wait=False, cancel_futures=True)
+
+    def begin(
+        self, ask: Callable[Given, Answer], *args: Given.args, **kwargs: Given.kwargs
+    ) -> "Future[Answer]":
+        """Ask in some thread. Raises `RuntimeError` when the threads have ended."""
+        return self._pool.submit(ask, *args, **kwargs)
+
+    def awaited(self, answer: "Future[Answer]", what: str) -> Answer:
+        """An answer, when it is there. Raises what asking raised."""
+        if not answer.done():
+            self._waiting(what)
+        while not answer.done():
+            wait([answer], timeout=_AT_MOST)
+        return answer.result()
 
 
 def as_finished(futures: "Iterable[Future[Answer]]") -> "Iterator[Future[Answer]]":

@@ -5,20 +5,19 @@ from pathlib import Path
 from rabbet.core.model.declaration import SourceEntry
 from rabbet.errors import SourceFailed
 from rabbet.formats.address import is_address, parse_address
-from rabbet.sources.base import Source
+from rabbet.sources.base import Memory, Source
 from rabbet.sources.file_reader import FileReader
 from rabbet.sources.folder import FolderSource
 from rabbet.sources.http import HttpClient
 from rabbet.sources.index import IndexSource
 from rabbet.sources.local_file import local_path
-from rabbet.sources.pages import PageMemory
 from rabbet.sources.static_pages import StaticPagesSource, holds_pages
 
 __all__ = ["open_source"]
 
 
 def open_source(
-    entry: SourceEntry, *, project: Path, client: HttpClient, memory: PageMemory, anew: bool = False
+    entry: SourceEntry, *, project: Path, client: HttpClient, memory: Memory, anew: bool = False
 ) -> Source:
     """Open an index (`http`, `https`) or a folder (a path, relative to the project, or a `file` address).
 

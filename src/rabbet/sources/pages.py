@@ -11,7 +11,6 @@ import time
 from collections.abc import Mapping
 from itertools import repeat
 from operator import attrgetter
-from typing import Protocol
 
 import msgspec
 from packaging.utils import NormalizedName
@@ -19,21 +18,12 @@ from packaging.version import Version
 
 from rabbet.core.limits import LONGEST_FRESH
 from rabbet.core.model.release import ListedFile, Listing, SetAside
+from rabbet.sources.base import Memory
 
-__all__ = ["KeptPage", "PageMemory", "Pages"]
+__all__ = ["KeptPage", "Pages"]
 
 _FORMAT = 4  # 1: first form. 2: source archives too. 3: names of files taken apart. 4: in columns
 _MAX_AGE = re.compile(r"max-age=(\d{1,9})")
-
-
-class PageMemory(Protocol):
-    """Keeps contents by key; losing one costs time only."""
-
-    def recall(self, key: str) -> bytes | None:
-        """What was remembered, if anything."""
-
-    def remember(self, key: str, content: bytes) -> None:
-        """Keep it."""
 
 
 class _Files(msgspec.Struct, array_like=True):
@@ -110,7 +100,7 @@ _KEPT_PAGE = msgspec.msgpack.Decoder(KeptPage)
 class Pages:
     """The kept listings of one index."""
 
-    def __init__(self, memory: PageMemory) -> None:
+    def __init__(self, memory: Memory) -> None:
         self._memory = memory
 
     def recall(self, address: str) -> KeptPage | None:

@@ -2,6 +2,7 @@
 
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
@@ -47,7 +48,7 @@ class Unsolved:
     catalogue: Catalogue
     target: Target
     targets: Sequence[Target]
-    reopened: Callable[[Declaration], Catalogue]
+    reopened: Callable[[Declaration], AbstractContextManager[Catalogue]]
     on_date: str = ""
     undated: Catalogue | None = None
 
@@ -103,7 +104,7 @@ def _unknown(unsolved: Unsolved) -> NoSolution | None:
         if catalogue.candidates(name).known:
             continue
         names.append(name)
-        known = known or list(catalogue.all_names())
+        known = known or list(catalogue.routing.names())
         near = near_names(name, known)
         because += [f"near {name}: {', '.join(near)}"] if near else []
         section = place_of(one, text, unsolved.variant)

@@ -1,7 +1,7 @@
 """Why a library is in the lock, and what holds it back."""
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import contextmanager, suppress
+from contextlib import AbstractContextManager, suppress
 from dataclasses import dataclass, replace
 
 from packaging.specifiers import SpecifierSet
@@ -26,7 +26,8 @@ from rabbet.core.solve.solver import Refutation, solve
 from rabbet.core.targets import target_of
 from rabbet.errors import SourceFailed, WrongUsage
 from rabbet.formats.metadata import MetadataBroken, parse_metadata
-from rabbet.sources.catalogue import Catalogue, told_key
+from rabbet.sources.catalogue import Catalogue
+from rabbet.sources.release_reader import told_key
 from rabbet.store.blob_cache import BlobCache
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
@@ -110,7 +111,6 @@ def _explained(
     )
 
 
-@contextmanager
 def _catalogue(
     project: Project,
     machine: Machine,
@@ -118,10 +118,9 @@ def _catalogue(
     lock: Lock,
     target: Target,
     observer: Observer,
-) -> Iterator[Catalogue]:
+) -> AbstractContextManager[Catalogue]:
     policy = Policy(preferred={name: (version,) for name, version in lock.versions.items()})
-    with open_sources(project, machine, declaration).catalogue(declaration, target, policy, observer) as one:
-        yield one
+    return open_sources(project, machine, declaration).catalogue(declaration, target, policy, observer)
 
 
 def _notes(declaration: Declaration, graph: Graph, names: Iterable[NormalizedName]) -> Iterator[str]:

@@ -41,7 +41,7 @@ def lookup(project: Project, machine: Machine, observer: Observer, name: Normali
         observer.stage("reading the listing")
         listing = catalogue.listing(name)
         if listing is None:
-            near = near_names(name, catalogue.all_names())
+            near = near_names(name, catalogue.routing.names())
             raise NoSolution(
                 f"no source knows a library named '{name}'",
                 because=[f"near names: {', '.join(near)}"] if near else [],

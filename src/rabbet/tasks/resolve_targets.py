@@ -23,6 +23,7 @@ from rabbet.core.needs.corrections import idle_corrections
 from rabbet.core.progress import Observer
 from rabbet.core.solve.policy import Policy
 from rabbet.sources.catalogue import Catalogue
+from rabbet.sources.locking import also_known, locked_artifacts
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.sources import Sources
 
@@ -112,15 +113,15 @@ def resolve_targets(work: ResolveRequest, options: ResolveOptions) -> ResolveRes
         catalogue.expect(one for one in declared if work.targets[0].admits(one.marker))
         settled, moves = _resolve_all(work, catalogue, options)
         chosen = {(name, one.version): one for part in settled for name, one in part.solution.chosen.items()}
-        also_known = catalogue.also_known(chosen.values())
+        elsewhere = also_known(chosen.values(), catalogue.routing, catalogue.asking)
         before = work.earlier[0] if work.earlier and options.keeps else None
         runtime = _locked_runtime(work.runtime, before)
-        lock = build_lock(work.declaration, runtime, settled, catalogue.indexes)
+        lock = build_lock(work.declaration, runtime, settled, catalogue.routing.indexes)
         return ResolveResult(
-            lock=replace(lock, also_known=tuple(sorted(also_known))),
+            lock=replace(lock, also_known=tuple(sorted(elsewhere))),
             moves=moves,
             passed_over=tuple(_passed_over(catalogue, lock.versions, chosen.values())),
-            also_known=also_known,
+            also_known=elsewhere,
             idle_checkouts=tuple(sorted(set(work.declaration.local) - set(lock.versions))),
             unhashed=tuple(sorted(_unhashed(catalogue, chosen.values()))),
             taken_from={name: one.source for (name, _), one in chosen.items()},
@@ -168,7 +169,7 @@ def _idle_corrections(
 def _unhashed(catalogue: Catalogue, chosen: Iterable[Candidate]) -> set[str]:
     """The indexes that list chosen files without a digest that can be trusted."""
     files = [file for candidate in chosen for file in candidate.files]
-    return {file.source for file in files if file.sha256 is None and file.source in catalogue.indexes}
+    return {file.source for file in files if file.sha256 is None and file.source in catalogue.routing.indexes}
 
 
 def _resolve_all(
@@ -245,7 +246,7 @@ def _with_files(solution: Solution, catalogue: Catalogue) -> Solved:
     stated = {name: catalogue.stated(one) for name, one in solution.chosen.items()}
     return Solved(
         solution=solution,
-        artifacts=catalogue.locked(solution.chosen.values()),
+        artifacts=locked_artifacts(solution.chosen.values(), catalogue.routing, catalogue.asking),
         pythons={name: one.requires_python for name, one in stated.items() if isinstance(one, Metadata)},
     )
 

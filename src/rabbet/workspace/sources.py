@@ -1,6 +1,7 @@
 """A project's sources, opened once for a command, and asked for one target after the other."""
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping
+from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
@@ -17,13 +18,15 @@ from rabbet.core.solve.policy import Policy
 from rabbet.formats.address import Address
 from rabbet.formats.requirement import is_file
 from rabbet.sources.base import Source
-from rabbet.sources.catalogue import Catalogue, Reading
+from rabbet.sources.catalogue import Catalogue, opened_catalogue
 from rabbet.sources.credentials import Credentials
 from rabbet.sources.direct import DirectSource, direct_addresses
 from rabbet.sources.file_reader import FileReader
 from rabbet.sources.git import FarRepository
 from rabbet.sources.http import HttpClient
 from rabbet.sources.opening import open_source
+from rabbet.sources.release_reader import ReleaseReader
+from rabbet.sources.routing import Claim, Routing
 from rabbet.sources.trees import CheckoutSource, RepositorySource
 from rabbet.store.store import Store
 from rabbet.workspace.machine import Machine
@@ -37,7 +40,7 @@ __all__ = ["Sources", "open_client", "open_sources"]
 class Sources:
     """The sources in their order, each with the names it claims; what they read is read once."""
 
-    opened: tuple[tuple[Source, tuple[str, ...]], ...]
+    opened: tuple[Claim, ...]
     client: HttpClient
     project: Project
     machine: Machine
@@ -50,28 +53,24 @@ class Sources:
         policy: Policy,
         observer: Observer,
         earlier: Iterable[Lock] = (),
-    ) -> Catalogue:
+    ) -> AbstractContextManager[Catalogue]:
         """All of them for one target, before them checkouts and addresses that the declaration itself names.
 
         What is taken from a repository stays at the commit that an `earlier` lock has.
         """
         kept = {one.name: one.tree for lock in earlier for one in lock.libraries if _is_commit(one.tree)}
 
-        def sources(target: Target) -> list[tuple[Source, Sequence[str]]]:
-            return [*self._declared(declaration, target, kept), *self.opened]
+        locked_from = {one.name: one.index for lock in earlier for one in lock.libraries if one.index}
 
-        return Catalogue(
-            sources,
-            target,
-            Reading(self.store.metadata, partial(corrected, declaration=declaration)),
-            policy=policy,
-            locked_from={one.name: one.index for lock in earlier for one in lock.libraries if one.index},
-            waiting=observer.waiting,
-        )
+        def routes(target: Target) -> Routing:
+            return Routing([*self._declared(declaration, target, kept), *self.opened], locked_from)
+
+        reader = ReleaseReader(self.store.metadata, partial(corrected, declaration=declaration))
+        return opened_catalogue(target, routes, reader, policy, observer.waiting)
 
     def _declared(
         self, declaration: Declaration, target: Target, kept: Mapping[NormalizedName, LockedCommit]
-    ) -> list[tuple[Source, Sequence[str]]]:
+    ) -> list[Claim]:
         """Checkouts and addresses that the declaration names, as far as they count for a target."""
         addresses = direct_addresses(
             one.need for one in declaration.declared() if target.admits(one.need.marker)
@@ -83,8 +82,8 @@ class Sources:
             DirectSource(files, FileReader(self.client)),
             RepositorySource(repositories, kept, self._repository, offline=self.machine.offline),
         ]
-        claims = [(source, tuple(source.names())) for source in own]
-        return [(source, names) for source, names in claims if names]
+        claims = [Claim(source, tuple(source.names())) for source in own]
+        return [one for one in claims if one.only]
 
     def _repository(self, address: Address) -> FarRepository:
         return FarRepository(
@@ -107,7 +106,7 @@ def open_sources(
     all_ = (declaration, *(declaration.varied(name) for name in declaration.variants))
     wanted = always or any(True for one in all_ for _ in one.declared())
     opened = [
-        (
+        Claim(
             open_source(
                 entry,
                 project=project.folder,

@@ -1,0 +1,87 @@
+"""Which source a library comes from, and what stands in the way of taking it from another one."""
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from fnmatch import fnmatchcase
+
+from packaging.utils import NormalizedName
+
+from rabbet.core.model.release import Candidate, Listing
+from rabbet.core.needs.need import library_name
+from rabbet.errors import SourceFailed
+from rabbet.sources.base import Source
+
+__all__ = ["Claim", "Routing"]
+
+
+@dataclass(frozen=True, slots=True)
+class Claim:
+    """A source, and the names and patterns of the libraries that come from there and from nowhere else.
+
+    With none, it may serve every library that nobody claims.
+    """
+
+    source: Source
+    only: tuple[str, ...] = ()
+
+    def holds(self, name: NormalizedName) -> bool:
+        """Whether a library is claimed."""
+        return any(fnmatchcase(name, library_name(pattern)) for pattern in self.only)
+
+
+class Routing:
+    """The sources that count on one target, in their order.
+
+    A library comes from the sources that claim it; any other one from the first that claims nothing and knows
+    it. `locked_from` are the addresses of the indexes that locked libraries came from: from there they come
+    again, or the command fails.
+    """
+
+    def __init__(self, claims: Sequence[Claim], locked_from: Mapping[NormalizedName, str]) -> None:
+        self._claims = claims
+        self._locked_from = locked_from
+        self._by_name = {one.source.name: one.source for one in claims}
+
+    def source(self, name: str) -> Source:
+        """The source of this name."""
+        return self._by_name[name]
+
+    @property
+    def indexes(self) -> Mapping[str, str]:
+        """The address of each source that is an index, by the source's name."""
+        return {name: source.index for name, source in self._by_name.items() if source.index is not None}
+
+    def names(self) -> Iterator[str]:
+        """All names that the sources list, as far as they do."""
+        for source in self._by_name.values():
+            yield from source.names()
+
+    def sources_of(self, name: NormalizedName) -> list[Source]:
+        """The sources that may serve a library, in order."""
+        return self._claiming(name) or [one.source for one in self._claims if not one.only]
+
+    def sources_after(self, chosen: Candidate) -> list[Source]:
+        """The sources behind the one that a library is taken from; none where one claims its name."""
+        if self._claiming(chosen.name) or chosen.source not in self._by_name:
+            return []  # of another target, for which the declaration names an address
+        able = self.sources_of(chosen.name)
+        return able[able.index(self._by_name[chosen.source]) + 1 :]
+
+    def refuse_another_source(self, name: NormalizedName, listing: Listing | None) -> None:
+        """A locked library never moves to another source in silence. Raises `SourceFailed`."""
+        expected = self._locked_from.get(name)
+        able = {source.index: source.name for source in self.sources_of(name)}
+        if expected is None or expected not in able:
+            return  # it is not locked, or the declaration itself says now that it comes from elsewhere
+        found = self._by_name[listing.source] if listing is not None else None
+        if found is not None and found.index == expected:
+            return
+        now = f"'{found.name}' lists it now" if found is not None else "no source lists it now"
+        raise SourceFailed(
+            f"{name} is locked from the source '{able[expected]}', and would not come from there any more",
+            because=[f"{expected}{name}/", now],
+            remedy=f"rabbet resolve --raise {name}",
+        )
+
+    def _claiming(self, name: NormalizedName) -> list[Source]:
+        return [one.source for one in self._claims if one.holds(name)]
