@@ -25,6 +25,7 @@ LAYERS = [
     "environment",
     "compose",
     "workspace",
+    "resolving",
     "tasks",
     "cli",
     "demo",
@@ -145,6 +146,11 @@ class Structure(unittest.TestCase):
                     sorted(names, key=lambda n: (not n.isupper(), n[0].islower(), n)), list(names)
                 )
                 self.assertTrue(all(hasattr(loaded, name) for name in names))
+
+    def test_tasks_are_commands(self) -> None:
+        """The work of each command is in one module of its name; `retract` is the other way of `declare`."""
+        names = {path.stem for path in modules("tasks")} - {"__init__"}
+        self.assertEqual(names, {name for name in COMMANDS if name not in ("retract", "demo")})
 
     def test_commands(self) -> None:
         """Each command stands under a heading, and its summary is the first line of its module."""

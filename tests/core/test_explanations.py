@@ -15,7 +15,7 @@ from rabbet.core.solve.suggest import Question, Suggestion, Suggestions, suggest
 from rabbet.core.targets import named_target
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import apply
-from rabbet.tasks.suggested_commands import command_for, edits_for, helps
+from rabbet.resolving.suggested_commands import command_for, edits_for, helps
 from tests.core.test_solver import random_instance
 from tests.support.catalogue import TARGET, DictProvider, declared
 

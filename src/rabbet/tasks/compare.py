@@ -42,7 +42,7 @@ def compare(project: Project, machine: Machine, old: str, new: str | None) -> Co
     before = _side(project, machine, old)
     after = _side(project, machine, new if new is not None else str(project.lock_file))
     present = after.declaration or project.declaration()
-    needs = remembered_needs(machine.store().metadata, present)
+    needs = remembered_needs(machine.store.metadata, present)
     declared = declared_changes(before.declaration, after.declaration)
     return Compared(
         old=before.name,

@@ -1,7 +1,9 @@
-"""Changing what a project declares, and telling what it does."""
+"""Change what a project declares, tell what it does, and go on to its lock and its environment."""
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
 
 from packaging.version import Version
 
@@ -9,16 +11,21 @@ from rabbet.core.lock.serving import places_of
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.edit import Change, Edit
 from rabbet.core.needs.wording import need_text, specifiers_text
+from rabbet.core.progress import Observer
 from rabbet.core.targets import BASELINES, PLATFORMS, target_of
 from rabbet.errors import NoLock, NoRuntime, WrongUsage
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import apply
-from rabbet.store.atomic import write_text
+from rabbet.store.atomic import put_back_on_failure, write_text
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project, read_text
 from rabbet.workspace.runtime import chosen_runtime, found_runtimes
 
-__all__ = ["Edited", "change", "entries_of"]
+if TYPE_CHECKING:
+    from rabbet.tasks.recreate import RecreateReport
+    from rabbet.tasks.resolve import Resolved
+
+__all__ = ["Done", "Edited", "carried_out", "change", "entries_of"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,6 +39,40 @@ class Edited:
     def changed(self) -> bool:
         """Whether the declaration differs from before."""
         return any(change.happened for change in self.changes)
+
+
+@dataclass(frozen=True, slots=True)
+class Done:
+    """What became of the declaration and, where that was asked for, of the lock and the environment."""
+
+    edited: Edited
+    resolved: "tuple[Resolved, ...]" = ()
+    recreated: "RecreateReport | None" = None
+
+
+def carried_out(
+    project: Project, machine: Machine, observer: Observer, edits: Sequence[Edit], *, now: bool
+) -> Done:
+    """Change the declaration; `now` go on to resolve and recreate, and put all back if that fails.
+
+    Raises what these raise.
+    """
+    if not now:
+        return Done(change(project, machine, edits))
+    from rabbet.resolving.resolve_targets import ResolveOptions
+    from rabbet.tasks.recreate import recreate
+    from rabbet.tasks.resolve import resolve
+    from rabbet.workspace.selection import RecreateOptions
+
+    def locks() -> list[Path]:
+        return list(project.folder.glob("pylock*.toml"))
+
+    # One at a time. The environment needs no such care: it is changed last, and either whole or not at all.
+    claim = machine.store.claimed(str(project.declaration_file))
+    with claim, put_back_on_failure([project.declaration_file, *locks()], new=locks):
+        edited = change(project, machine, edits)
+        resolved = resolve(project, machine, observer, ResolveOptions())
+        return Done(edited, resolved, recreate(project, machine, observer, RecreateOptions()))
 
 
 def change(project: Project, machine: Machine, edits: Sequence[Edit]) -> Edited:

@@ -11,7 +11,7 @@ from rabbet.core.model.lock import Lock, Needed
 from rabbet.core.progress import Observer
 from rabbet.environment.inspect import read_configuration
 from rabbet.formats.pylock import edited_by_hand
-from rabbet.tasks.comparison import compared, question
+from rabbet.workspace.comparison import compared, question
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.result_cache import remember_fit

@@ -72,7 +72,7 @@ def discard(machine: Machine, named: str) -> Path:
             because=["nor does it hold one"],
             remedy="rabbet envs",
         )
-    with machine.store().claimed(str(root)):
+    with machine.store.claimed(str(root)):
         environments.forget(root)
         discard_environment(root, environments)
     return root

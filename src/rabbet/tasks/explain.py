@@ -87,7 +87,7 @@ def _explained(
     alike = (one for one in targets_for(declaration, runtime) if one.environment == target.environment)
     target = next(alike, target)
     lock = replace(lock, libraries=libraries_for(lock, target, lock.everything))
-    memory = machine.store().metadata
+    memory = machine.store.metadata
     outdated = lock.fingerprint != declaration.fingerprint()
     observer.stage("reading what releases need")
     try:

@@ -17,10 +17,9 @@ from rabbet.environment.staging import clear_up
 from rabbet.errors import EnvironmentFailed, ExitCode, IntegrityFailed, RabbetError, Way
 from rabbet.formats.pylock import edited_by_hand
 from rabbet.store.environments import Environments
-from rabbet.tasks.comparison import Question, compared, question
-from rabbet.tasks.stranger import stranger
+from rabbet.workspace.comparison import Question, compared, question
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.project import Project
+from rabbet.workspace.project import Project, not_made_here
 from rabbet.workspace.restore import remember_manifest
 from rabbet.workspace.result_cache import Fit, remember_fit
 from rabbet.workspace.selection import RecreateOptions
@@ -131,7 +130,7 @@ def _recreated(
     project: Project, machine: Machine, observer: Observer, options: RecreateOptions
 ) -> RecreateReport:
     home, environments = project.environment, machine.environments()
-    with machine.store().claimed(str(home)):
+    with machine.store.claimed(str(home)):
         clear_up(home, environments)
         report = after = prepare(project, machine, observer, options)
         if not report.plan.idle or not _remembered(home, environments, report):
@@ -204,5 +203,5 @@ def _absent(project: Project, machine: Machine, asked: Question) -> str:
     if not root.exists() and not root.is_symlink():
         return "there is none yet"
     if not machine.environments().owns(root):
-        raise stranger(project)
+        raise not_made_here(project)
     return "what Rabbet noted of it can't be read" if asked.stamp is None else ""

@@ -16,9 +16,9 @@ from rabbet.core.progress import Observer
 from rabbet.errors import NotUnderstood, WrongUsage
 from rabbet.formats.merge import merge_sides
 from rabbet.formats.pylock import edited_by_hand, read_lock, write_lock
+from rabbet.resolving.file_clashes import file_clash
+from rabbet.resolving.resolve_targets import ResolveOptions, ResolveRequest, resolve_targets
 from rabbet.store.atomic import write_text
-from rabbet.tasks.clashes import file_clash
-from rabbet.tasks.resolve_targets import ResolveOptions, ResolveRequest, resolve_targets
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project, read_text
 from rabbet.workspace.result_cache import UpToDate, remember_unchanged

@@ -6,9 +6,8 @@ from pathlib import Path
 from typing import NoReturn
 
 from rabbet.errors import EnvironmentFailed
-from rabbet.tasks.stranger import stranger
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.project import Project
+from rabbet.workspace.project import Project, not_made_here
 from rabbet.workspace.result_cache import recall_fit, remember_fit
 
 __all__ = ["ACTIVE", "become", "inside", "refuse_unfit"]
@@ -79,7 +78,7 @@ def _environment(project: Project, machine: Machine) -> Path:
     if not root.exists() and not root.is_symlink():
         raise EnvironmentFailed(f"there is no environment in {root}", remedy="rabbet recreate")
     if not machine.environments().owns(root):
-        raise stranger(project)
+        raise not_made_here(project)
     return root
 
 

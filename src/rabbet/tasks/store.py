@@ -28,27 +28,27 @@ class Overview:
 
 def overview(machine: Machine) -> Overview:
     """Measure the store."""
-    folder = machine.store_folder()
+    folder = machine.store_folder
     known = machine.environments().known()
     return Overview(folder=folder, holdings=holdings(folder), environments=len(known))
 
 
 def sweep_store(machine: Machine, observer: Observer, *, older: int) -> tuple[Removed, ...]:
     """Remove what no known environment or lock uses. Raises `CannotWrite`."""
-    store = machine.store()
+    store = machine.store
     observer.stage("looking for what is used")
     environments = machine.environments()
     used = frozenset(sha256 for root in environments.known() for sha256 in _used_by(root, environments))
     observer.stage("removing the rest")
-    with cannot_write(machine.store_folder()):
-        return sweep(store, machine.store_folder(), used, older=older)
+    with cannot_write(machine.store_folder):
+        return sweep(store, machine.store_folder, used, older=older)
 
 
 def check_store(machine: Machine, observer: Observer) -> tuple[str, ...]:
     """Read everything again and remove what is damaged; the names of the files. Raises `CannotWrite`."""
     observer.stage("reading every file of the store")
-    with cannot_write(machine.store_folder()):
-        return tuple(check(machine.store(), machine.store_folder()))
+    with cannot_write(machine.store_folder):
+        return tuple(check(machine.store, machine.store_folder))
 
 
 def _used_by(root: Path, environments: Environments) -> Iterator[str]:

@@ -1,10 +1,11 @@
 """The machine as tasks see it: the current folder, the user's variables and folders."""
 
 from collections.abc import Mapping
+from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING
 
-from rabbet.store.blob_cache import LAYOUT
+from rabbet.store.blob_cache import LAYOUT, BlobCache
 
 if TYPE_CHECKING:
     from rabbet.store.environments import Environments
@@ -13,17 +14,26 @@ if TYPE_CHECKING:
 __all__ = ["Machine"]
 
 
-class Machine(NamedTuple):
+class Machine:
     """Where a command runs. `environ` is the only access to environment variables below the interface.
 
     `offline` forbids to ask the network; `ask_anew` asks it for listings that are said to be fresh, too.
     """
 
-    folder: Path
-    environ: Mapping[str, str]
-    home: Path
-    offline: bool = False
-    ask_anew: bool = False
+    def __init__(
+        self,
+        folder: Path,
+        environ: Mapping[str, str],
+        home: Path,
+        *,
+        offline: bool = False,
+        ask_anew: bool = False,
+    ) -> None:
+        self.folder = folder
+        self.environ = environ
+        self.home = home
+        self.offline = offline
+        self.ask_anew = ask_anew
 
     def helpers_environ(self) -> Mapping[str, str]:
         """The variables for helpers such as git, which are not taken from environments and projects."""
@@ -40,17 +50,23 @@ class Machine(NamedTuple):
         from rabbet.store.environments import Environments
 
         if self.environ.get("RABBET_STORE"):
-            return Environments(self.store_folder())
+            return Environments(self.store_folder)
         import platformdirs
 
         return Environments(platformdirs.user_state_path("rabbet") / LAYOUT)
 
+    @cached_property
     def store(self) -> "Store":
         """The store."""
         from rabbet.store.store import Store
 
-        return Store(self.store_folder())
+        return Store(self.store_folder)
 
+    def memory(self, name: str) -> BlobCache:
+        """One of the store's memories, without all else that a store can do: many commands need no more."""
+        return BlobCache(self.store_folder / name)
+
+    @cached_property
     def store_folder(self) -> Path:
         """Where the store lies: `RABBET_STORE`, else the platform's folder for caches; its present layout."""
         named = self.environ.get("RABBET_STORE")

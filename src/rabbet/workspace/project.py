@@ -3,13 +3,23 @@
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
-from rabbet.errors import NoDeclaration, NoLock, NotUnderstood, WrongUsage
+from rabbet.core.shell import quoted
+from rabbet.errors import EnvironmentFailed, NoDeclaration, NoLock, NotUnderstood, WrongUsage
 
 if TYPE_CHECKING:
     from rabbet.core.model.declaration import Declaration
     from rabbet.core.model.lock import Lock
 
-__all__ = ["DECLARATION", "ENVIRONMENT", "LOCK", "Project", "find_project", "read_text"]
+__all__ = [
+    "DECLARATION",
+    "ENVIRONMENT",
+    "LOCK",
+    "Project",
+    "behind",
+    "find_project",
+    "not_made_here",
+    "read_text",
+]
 
 DECLARATION = "pyproject.toml"
 LOCK = "pylock.toml"
@@ -75,6 +85,39 @@ def find_project(folder: Path) -> Project:
         if (place / DECLARATION).is_file():
             return Project(place)
     raise NoDeclaration(f"no {DECLARATION} in {folder} or above it", remedy="rabbet begin")
+
+
+def behind(project: Project) -> str:
+    """Why the lock is not up to date, as far as the two files tell; empty if nothing speaks against it.
+
+    Raises `NoLock`, `NotUnderstood`.
+    """
+    from rabbet.formats.pylock import edited_by_hand
+
+    lock = project.lock()
+    if lock.fingerprint != project.declaration().fingerprint():
+        return "the declaration changed since it was made"
+    edited = edited_by_hand(lock)
+    return f"it was edited by hand ({', '.join(edited)})" if edited else ""
+
+
+def not_made_here(project: Project) -> EnvironmentFailed:
+    """The refusal to run, change or remove an environment that this user's Rabbet did not create.
+
+    It may have come with a clone, or hold somebody's work.
+    """
+    root = project.environment
+    why = (
+        "it is a link"
+        if root.is_symlink()
+        else "your store knows nothing of it: it may have come from elsewhere"
+    )
+    there, aside = quoted(str(root)), quoted(f"{root}-before")
+    return EnvironmentFailed(
+        f"{root} was not made here by your Rabbet, so it is left alone",
+        because=[why, "nothing of it is run, and it may hold something that you want to keep"],
+        remedy=f"mv {there} {aside} && rabbet recreate",
+    )
 
 
 def read_text(path: Path, *, by_hand: bool = False) -> str:

@@ -47,14 +47,14 @@ def _restored(project: Project, machine: Machine, observer: Observer) -> Manifes
         manifest = read_manifest(content) if content else None
         if manifest is None:
             return None
-        with claimed(machine.store_folder(), str(home)):
+        with claimed(machine.store_folder, str(home)):
             if home.exists() or home.is_symlink() or leftovers(home, environments):
                 return None
             observer.stage("installing", len(manifest.libraries))
             try:
                 with taking_place_of(home, environments) as root, cannot_write(home):
                     opened = partial(_opened, root, machine)
-                    build_from_manifest(manifest, opened, BlobCache(machine.store_folder() / "states"))
+                    build_from_manifest(manifest, opened, machine.memory("states"))
             except StoreChanged:
                 return None
         return manifest
@@ -92,7 +92,7 @@ def remember_manifest(
 
 
 def _memory(machine: Machine) -> BlobCache:
-    return BlobCache(machine.store_folder() / "manifests")
+    return machine.memory("manifests")
 
 
 def _key(project: Project, machine: Machine) -> str:

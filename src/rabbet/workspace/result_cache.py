@@ -120,7 +120,7 @@ def _fit_key(project: Project, machine: Machine, state: str) -> str:
 
 
 def _memory(machine: Machine) -> BlobCache:
-    return BlobCache(machine.store_folder() / "unchanged")
+    return machine.memory("unchanged")
 
 
 def digest_of(project: Project, machine: Machine) -> str:

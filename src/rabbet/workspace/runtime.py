@@ -1,6 +1,9 @@
-"""Which interpreter of this machine a project gets."""
+"""Which interpreter of this machine a project gets, and what became of the one it got."""
 
+import os
 from collections.abc import Sequence
+from pathlib import Path
+from typing import NamedTuple
 
 from packaging.version import Version
 
@@ -9,18 +12,19 @@ from rabbet.core.model.lock import Lock
 from rabbet.core.model.runtime import PythonRuntime, Refusal
 from rabbet.core.model.target import Target
 from rabbet.core.targets import PLATFORMS, joined, named_target, target_of
+from rabbet.environment.inspect import read_configuration
 from rabbet.errors import NoRuntime, WrongUsage
 from rabbet.runtimes.choose import choose, newest_first
 from rabbet.runtimes.probe import probe_all
 from rabbet.runtimes.search import find_executables
 from rabbet.workspace.machine import Machine
 
-__all__ = ["chosen_runtime", "found_runtimes", "targets_for"]
+__all__ = ["InterpreterTrouble", "chosen_runtime", "found_runtimes", "interpreter_trouble", "targets_for"]
 
 
 def found_runtimes(machine: Machine) -> tuple[PythonRuntime | Refusal, ...]:
     """Every interpreter on this machine, and what it tells of itself."""
-    return probe_all(find_executables(machine.environ, machine.home), machine.store().runtimes)
+    return probe_all(find_executables(machine.environ, machine.home), machine.store.runtimes)
 
 
 def chosen_runtime(
@@ -76,3 +80,34 @@ def targets_for(declaration: Declaration, runtime: PythonRuntime) -> tuple[Targe
         for platform in sorted(declaration.targets or (own.platform,))
         for python in sorted(declaration.pythons or (runtime.minor,), key=Version)
     )
+
+
+class InterpreterTrouble(NamedTuple):
+    """What became of an environment's interpreter since it was made, and whether it can still be run."""
+
+    reason: str
+    usable: bool
+
+
+def interpreter_trouble(root: Path, found: Sequence[PythonRuntime | Refusal]) -> InterpreterTrouble | None:
+    """Whether the interpreter that an environment was made from is gone, or another one now.
+
+    `found` are this machine's interpreters and what they tell of themselves: an environment's own link is
+    only followed to see which of them it leads to. Raises `EnvironmentFailed` where there is no environment.
+    """
+    known = read_configuration(root).python
+    link = root / "bin" / "python"
+    if not link.exists():
+        place = f" {link.readlink()}" if link.is_symlink() else ""
+        return InterpreterTrouble(f"its interpreter{place} is gone", usable=False)
+    real = os.path.realpath(link)
+    one = next((one for one in found if one.executable == real), None)
+    if one is None or not link.is_symlink():
+        reason = f"its interpreter {real} is none that this machine's search finds"
+        return InterpreterTrouble(reason, usable=True)
+    if isinstance(one, Refusal):
+        return InterpreterTrouble(f"its interpreter {one.executable}: {one.reason}", usable=False)
+    if one.version != known:
+        reason = f"its interpreter {one.executable} was changed from {known} to {one.version}"
+        return InterpreterTrouble(reason, usable=True)
+    return None

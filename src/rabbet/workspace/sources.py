@@ -102,7 +102,7 @@ def open_sources(
     Raises `SourceFailed`.
     """
     client = open_client(declaration, machine)
-    store = machine.store()
+    store = machine.store
     all_ = (declaration, *(declaration.varied(name) for name in declaration.variants))
     wanted = always or any(True for one in all_ for _ in one.declared())
     opened = [

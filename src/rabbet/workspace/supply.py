@@ -24,7 +24,7 @@ def supply_for(project: Project, machine: Machine, observer: Observer) -> Supply
 
         return open_client(project.declaration(), machine)
 
-    return Supply(store=machine.store(), folder=project.folder, open_client=client, observer=observer)
+    return Supply(store=machine.store, folder=project.folder, open_client=client, observer=observer)
 
 
 def intent_of(project: Project, *, own_lock: bool) -> Intent:

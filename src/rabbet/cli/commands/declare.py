@@ -45,7 +45,7 @@ def add_arguments(parser: ArgumentParser) -> None:
 def run(arguments: Namespace, context: Context) -> int:
     """Change the declaration and tell what changed, or show what is declared."""
     from rabbet.cli.views.changes import show_changes, show_entries
-    from rabbet.tasks.now import carried_out
+    from rabbet.tasks.declare import carried_out
 
     edits, project = edits_of("declare", arguments), context.project()
     if not edits and not arguments.now:

@@ -61,7 +61,7 @@ def run(arguments: Namespace, context: Context) -> int:
 
 def _refused_as_behind(arguments: Namespace, context: Context) -> bool:
     """Tell that the lock is not what was resolved from the declaration, if so."""
-    from rabbet.workspace.behind import behind
+    from rabbet.workspace.project import behind
 
     project = context.project(arguments.variant)
     reason = behind(project)

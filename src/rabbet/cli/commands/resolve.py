@@ -74,8 +74,8 @@ def _plain(arguments: Namespace) -> bool:
 def _resolve(arguments: Namespace, context: Context) -> int:
     from rabbet.cli.views import resolve as view
     from rabbet.core.needs.need import library_name
+    from rabbet.resolving.resolve_targets import ResolveOptions
     from rabbet.tasks.resolve import resolve, verify
-    from rabbet.tasks.resolve_targets import ResolveOptions
 
     project = context.project(arguments.variant)
     if arguments.verify:

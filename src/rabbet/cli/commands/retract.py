@@ -36,7 +36,7 @@ def add_arguments(parser: ArgumentParser) -> None:
 def run(arguments: Namespace, context: Context) -> int:
     """Change the declaration and tell what changed."""
     from rabbet.cli.views.changes import show_changes
-    from rabbet.tasks.now import carried_out
+    from rabbet.tasks.declare import carried_out
 
     edits = edits_of("retract", arguments)
     if not edits:

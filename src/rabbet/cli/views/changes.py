@@ -7,8 +7,7 @@ from rabbet.cli.style import table
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.edit import Change
 from rabbet.errors import ExitCode
-from rabbet.tasks.declare import entries_of
-from rabbet.tasks.now import Done
+from rabbet.tasks.declare import Done, entries_of
 
 __all__ = ["show_changes", "show_entries"]
 

@@ -89,7 +89,7 @@ def no_solution(unsolved: Unsolved, machine: Machine, observer: Observer) -> NoS
 
 def _unknown(unsolved: Unsolved) -> NoSolution | None:
     """The error for names that no source knows, all of them at once."""
-    from rabbet.tasks.suggested_commands import command_for, place_of
+    from rabbet.resolving.suggested_commands import command_for, place_of
 
     catalogue = unsolved.catalogue
     text = read_text(unsolved.project.declaration_file, by_hand=True)
@@ -130,7 +130,7 @@ def _further(explanation: "Explanation") -> str:
 def _ways(unsolved: Unsolved, machine: Machine) -> "tuple[Suggestions, list[Way]]":
     """What was tried, and the commands that help, the smallest changes first."""
     from rabbet.core.solve.suggest import Question, suggestions
-    from rabbet.tasks.suggested_commands import command_for, edits_for, helps
+    from rabbet.resolving.suggested_commands import command_for, edits_for, helps
 
     until = time.monotonic() + _SECONDS
     text = read_text(unsolved.project.declaration_file, by_hand=True)
@@ -176,7 +176,7 @@ def _involved(unsolved: Unsolved) -> list[Correction]:
 def _ways_without_correction(unsolved: Unsolved) -> list[Way]:
     """Retracting a correction that brings the clash about."""
     from rabbet.core.solve.solver import Refutation, solve
-    from rabbet.tasks.suggested_commands import command_for
+    from rabbet.resolving.suggested_commands import command_for
 
     ways = []
     for one in _involved(unsolved):

@@ -22,7 +22,7 @@ def file_clash(
 
     Nothing is fetched for that: recreating looks again, and refuses.
     """
-    store, layout = machine.store(), Layout(root=project.environment, site_packages=runtime.site_packages)
+    store, layout = machine.store, Layout(root=project.environment, site_packages=runtime.site_packages)
     files = {}
     try:
         for one in needed(lock, target_of(runtime), lock.everything, declaration):

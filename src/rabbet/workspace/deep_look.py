@@ -43,7 +43,7 @@ def deep_inventory(
 
     Raises `EnvironmentFailed` when there is no environment, and what fetching raises.
     """
-    store, layout = machine.store(), Layout(root=project.environment, site_packages=runtime.site_packages)
+    store, layout = machine.store, Layout(root=project.environment, site_packages=runtime.site_packages)
     if stamp is not None:
         stamp = msgspec.structs.replace(stamp, own=dict(own_parts(runtime)))
     observer.stage("holding the store against the wheels of the lock", len(wanted))

@@ -220,7 +220,10 @@ def _no_solution(
     target: Target,
     options: ResolveOptions,
 ) -> "NoSolution":
-    from rabbet.tasks.conflict_report import Unsolved, no_solution  # here: most declarations have a solution
+    from rabbet.resolving.conflict_report import (  # here: most declarations have a solution
+        Unsolved,
+        no_solution,
+    )
 
     policy = _policy(work, target, options)
     unsolved = Unsolved(

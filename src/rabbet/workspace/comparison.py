@@ -17,12 +17,11 @@ from rabbet.core.progress import Observer, reading_files
 from rabbet.core.targets import target_of
 from rabbet.environment.inspect import take_inventory
 from rabbet.environment.install_state import Stamp, own_stamp
-from rabbet.tasks.deep import deep_inventory
-from rabbet.workspace.interpreter import interpreter_trouble
+from rabbet.workspace.deep_look import deep_inventory
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.result_cache import environment_state, recall_sound
-from rabbet.workspace.runtime import chosen_runtime, found_runtimes
+from rabbet.workspace.runtime import chosen_runtime, found_runtimes, interpreter_trouble
 from rabbet.workspace.selection import RecreateOptions, selected
 
 __all__ = ["Comparison", "Question", "compared", "question"]
