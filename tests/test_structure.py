@@ -19,6 +19,7 @@ LAYERS = [
     "core",
     "regular_file",
     "formats",
+    "git",
     "sources",
     "store",
     "runtimes",

@@ -9,9 +9,9 @@ from pathlib import Path
 from rabbet.core.model.declaration import Declared
 from rabbet.core.model.release import SetAside
 from rabbet.core.model.solution import Solution
-from rabbet.core.solve.prose import explained
+from rabbet.core.solve.explain.prose import explained
+from rabbet.core.solve.explain.suggest import Question, Suggestion, Suggestions, suggestions
 from rabbet.core.solve.solver import Refutation, solve
-from rabbet.core.solve.suggest import Question, Suggestion, Suggestions, suggestions
 from rabbet.core.targets import named_target
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import apply

@@ -11,8 +11,8 @@ from packaging.version import Version
 
 from rabbet.core.model.solution import Solution
 from rabbet.core.needs.need import Need, library_name
+from rabbet.core.solve.explain.prose import explained
 from rabbet.core.solve.policy import Policy
-from rabbet.core.solve.prose import explained
 from rabbet.core.solve.solver import Refutation, solve
 from tests.support.catalogue import TARGET, DictProvider, declared
 

@@ -25,7 +25,7 @@ from rabbet.environment.create import create_environment, own_parts
 from rabbet.environment.guarded import GuardedEnvironment
 from rabbet.environment.inspect import take_inventory
 from rabbet.environment.install import install_wheel, prepare_wheel
-from rabbet.environment.install_state import Stamp
+from rabbet.environment.install_state import InstallState
 from rabbet.environment.layout import Layout
 from rabbet.environment.linking import Linking
 from rabbet.environment.remove import remove_library
@@ -143,14 +143,16 @@ class Case(unittest.TestCase):
         prepared = prepare_wheel(unpacked, self.layout, wheel_sha256="w", requested=True)
         with GuardedEnvironment(self.layout, Linking()) as guarded:
             origin = install_wheel(prepared, guarded)
-        self.stamp = Stamp(executable="", libraries={"hivewire": origin}, own=dict(own_parts(self.runtime)))
+        self.install_state = InstallState(
+            executable="", libraries={"hivewire": origin}, own=dict(own_parts(self.runtime))
+        )
 
     def remove(self) -> None:
         with GuardedEnvironment(self.layout, Linking()) as guarded:
             remove_library(guarded, INFO)
 
     def inventory(self) -> Inventory:
-        return take_inventory(self.layout.root, self.stamp)
+        return take_inventory(self.layout.root, self.install_state)
 
     def files(self) -> set[str]:
         root = self.layout.root

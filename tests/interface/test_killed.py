@@ -31,7 +31,7 @@ class Killed(ProgramCase):
             self.whole[lock] = self.files()
 
     def files(self) -> dict[str, bytes]:
-        """The content of all files of the environment but its stamp, whose order may differ."""
+        """The content of all files of the environment but its install state, whose order may differ."""
         tree = self.tree()
         own = ("rabbet.json", "rabbet.id")
         return {name: tree[name] for name in tree if "/.venv/" in name and not name.endswith(own)}

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from rabbet.cli.style import Style, table
 from rabbet.core.shown_text import visible, without_credentials
-from tests.interface.test_far_sources import KIND, TALLYWAX, index
+from tests.interface.test_remote_sources import KIND, TALLYWAX, index
 from tests.support.hostile import Hostile, Reply
 from tests.support.program import ProgramCase
 

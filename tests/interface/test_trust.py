@@ -315,7 +315,10 @@ class DamageIsNoticed(Trust):
     def test_all_notes_changed(self) -> None:
         """A module, its record and Rabbet's notes changed together are found by the lock's hashes alone."""
         self.rabbet("recreate")
-        stamp, record = self.project / ".venv" / "rabbet.json", next(self.site.glob("mitewatch*/RECORD"))
+        install_state, record = (
+            self.project / ".venv" / "rabbet.json",
+            next(self.site.glob("mitewatch*/RECORD")),
+        )
         module = self.site / "mitewatch.py"
         old_record = digest(record.read_bytes())
         row = f"mitewatch.py,sha256={{}},{len(module.read_bytes())}"
@@ -325,7 +328,7 @@ class DamageIsNoticed(Trust):
         module.chmod(0o444)
         self.assertIn(before, record.read_text())
         record.write_text(record.read_text().replace(before, row.format(base64_digest(module.read_bytes()))))
-        stamp.write_text(stamp.read_text().replace(old_record, digest(record.read_bytes())))
+        install_state.write_text(install_state.read_text().replace(old_record, digest(record.read_bytes())))
         self.assertIn("No drift", self.rabbet("drift").out)
         self.assertIn("mitewatch", self.rabbet("drift", "--deep", code=1).out)
         self.rabbet("recreate", "--verify")

@@ -1,4 +1,4 @@
-"""Metadata of wheels that are far away and have no metadata file beside them."""
+"""Metadata of remote wheels that have no metadata file beside them."""
 
 import unittest
 from pathlib import Path
@@ -6,7 +6,7 @@ from pathlib import Path
 from rabbet.demo.files import build_file, metadata_of
 from rabbet.demo.libraries import RELEASES
 from rabbet.demo.stand_in import Manner, StandIn
-from rabbet.sources.archive_metadata import FarWheels
+from rabbet.sources.archive_metadata import RemoteWheels
 from rabbet.sources.credentials import Credentials
 from rabbet.sources.http import HttpClient
 
@@ -22,16 +22,16 @@ ASKED = [
 ]
 
 
-class Far(unittest.TestCase):
+class Remote(unittest.TestCase):
     """Read by ranges."""
 
     def test_sizes(self) -> None:
         """A host that offers ranges is asked once whether it does; a size that is wrong does no harm."""
         with StandIn(manner=Manner(metadata_files=False)) as index:
-            far = FarWheels(HttpClient({}, Credentials((), {}, Path("/nowhere"))))
+            remote = RemoteWheels(HttpClient({}, Credentials((), {}, Path("/nowhere"))))
             address = index.address.removesuffix("simple/") + f"files/{WHEEL.filename}"
             for size, methods in ASKED:
                 with self.subTest(size=size):
                     index.requests.clear()
-                    self.assertEqual(far.metadata(address, size), metadata_of(WHEEL).encode())
+                    self.assertEqual(remote.metadata(address, size), metadata_of(WHEEL).encode())
                     self.assertEqual([one.split()[0] for one in index.requests], methods)

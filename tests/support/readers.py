@@ -15,7 +15,7 @@ from rabbet.core.targets import named_target
 from rabbet.demo.files import build_file, metadata_of
 from rabbet.demo.libraries import RELEASES, MadeUp
 from rabbet.environment.inspect import take_inventory
-from rabbet.environment.install_state import STAMP, own_stamp
+from rabbet.environment.install_state import STATE_FILE, own_install_state
 from rabbet.environment.manifest import read_manifest
 from rabbet.errors import RabbetError
 from rabbet.formats.address import NotAnAddress, parse_address
@@ -201,14 +201,14 @@ def inventory(place: str) -> Callable[[bytes, Path], object]:
     return look
 
 
-def stamped(content: bytes, folder: Path) -> None:
+def read_install_state(content: bytes, folder: Path) -> None:
     """Read the notes of an environment that is our own."""
     environments = Environments(folder / "store")
     (folder / NAME_FILE).write_text("0" * 32)
     environments.note(folder)
-    (folder / STAMP).write_bytes(content)
+    (folder / STATE_FILE).write_bytes(content)
     assert environments.owns(folder)
-    own_stamp(folder, environments)
+    own_install_state(folder, environments)
 
 
 def remembered(content: bytes, folder: Path) -> None:
@@ -284,9 +284,9 @@ READERS: Mapping[str, Reader] = {
     ),
     "installed metadata": Reader(metadata_of(RELEASES[0]).encode(), inventory("METADATA"), ()),
     "installed RECORD": Reader(RECORD, inventory("RECORD"), ()),
-    "stamp": Reader(
+    "install state": Reader(
         b'{"executable": "/x", "libraries": {"x": {"wheel": "a", "record": "b"}}, "own": {}, "format": 2}',
-        stamped,
+        read_install_state,
         (),
     ),
     "manifest": Reader(

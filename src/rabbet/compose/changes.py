@@ -15,7 +15,13 @@ from rabbet.environment.conflicts import folds_case, refuse_conflicts
 from rabbet.environment.create import create_environment, own_parts
 from rabbet.environment.guarded import GuardedEnvironment
 from rabbet.environment.install import Placed, Prepared, install_wheel
-from rabbet.environment.install_state import STAMP, Origin, Stamp, own_stamp, stamp_content
+from rabbet.environment.install_state import (
+    STATE_FILE,
+    InstallState,
+    Origin,
+    install_state_content,
+    own_install_state,
+)
 from rabbet.environment.journal import close_journal, open_journal
 from rabbet.environment.layout import CONFIGURATION, Layout
 from rabbet.environment.linking import Linking
@@ -56,7 +62,7 @@ def make_anew(site: Site, arriving: Iterable[tuple[Needed, Prepared]]) -> list[P
             arrived[one.locked.name] = prepared
         _refuse_conflicts(root, {name: prepared.stated for name, prepared in arrived.items()})
         with cannot_write(root):
-            guarded.replace(STAMP, stamp_content(_state(site, origins)))
+            guarded.replace(STATE_FILE, install_state_content(_state(site, origins)))
     return [placed for prepared in arrived.values() for placed in prepared.placed]
 
 
@@ -68,8 +74,10 @@ def change_in_place(
     Raises `IntegrityFailed`, `CannotWrite`.
     """
     arrived = {one.locked.name: prepared for one, prepared in arriving}
-    stamp = own_stamp(site.root, site.environments)
-    origins = {NormalizedName(name): one for name, one in stamp.libraries.items()} if stamp else {}
+    install_state = own_install_state(site.root, site.environments)
+    origins = (
+        {NormalizedName(name): one for name, one in install_state.libraries.items()} if install_state else {}
+    )
     with _opened(site.root, site) as guarded:
         kept = {step.name: step.installed[0].folder for step in plan.of(Action.KEEP)}
         places = {name: recorded_places(guarded.layout, folder) for name, folder in kept.items()}
@@ -88,7 +96,7 @@ def change_in_place(
                 origins[step.name] = install_wheel(arrived[step.name], guarded)
             observer.step(step.name)
         with cannot_write(site.root):
-            guarded.replace(STAMP, stamp_content(_state(site, origins)))
+            guarded.replace(STATE_FILE, install_state_content(_state(site, origins)))
         close_journal(guarded)
 
 
@@ -112,10 +120,10 @@ def _refuse_conflicts(root: Path, places: Mapping[NormalizedName, Sequence[tuple
     refuse_conflicts(places, fold_case=folds_case(root, CONFIGURATION))
 
 
-def _state(site: Site, origins: Mapping[NormalizedName, Origin]) -> Stamp:
+def _state(site: Site, origins: Mapping[NormalizedName, Origin]) -> InstallState:
     """What is noted in an environment of how it was made."""
     chosen = site.selection
-    return Stamp(
+    return InstallState(
         executable=site.runtime.executable,
         libraries={str(name): one for name, one in origins.items()},
         own=dict(own_parts(site.runtime)),

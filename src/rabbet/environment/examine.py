@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import NamedTuple, TypeAlias
 
 from rabbet.core.model.inventory import Installed
-from rabbet.environment.install_state import STAMP, Stamp
+from rabbet.environment.install_state import STATE_FILE, InstallState
 from rabbet.environment.layout import Layout
 from rabbet.formats.record import RecordRow
 from rabbet.regular_file import open_regular
@@ -43,12 +43,12 @@ class Recorded(NamedTuple):
 
 
 def examine(
-    layout: Layout, found: Sequence[Recorded], stamp: Stamp | None, begin: Begin = unobserved
+    layout: Layout, found: Sequence[Recorded], install_state: InstallState | None, begin: Begin = unobserved
 ) -> tuple[list[Recorded], tuple[str, ...], tuple[str, ...]]:
     """The libraries with what was altered of them; the places of strays; what is wrong with the environment.
 
-    Without a stamp nobody can say what belongs there: then there are no strays and no such damage. `begin` is
-    told how many bytes are to be read, and gives what is told of each part of them.
+    Without an install state nobody can say what belongs there: then there are no strays and no such damage.
+    `begin` is told how many bytes are to be read, and gives what is told of each part of them.
     """
     done = begin(sum(row.size or 0 for one in found for row in one.rows.values()))
     digests: defaultdict[str, set[str | None]] = defaultdict(set)
@@ -58,12 +58,14 @@ def examine(
     sizes = {place: row.size or 0 for one in found for place, row in one.rows.items()}
     wrong = _altered(layout.root, digests, lambda places: done(sum(sizes[place] for place in places)))
     looked_at = [Recorded(_with_wrong(one, wrong, layout.root), one.rows) for one in found]
-    if stamp is None:
+    if install_state is None:
         return looked_at, (), ()
-    unknown = (place for place in _places(layout.root) if place not in digests and place not in stamp.own)
+    unknown = (
+        place for place in _places(layout.root) if place not in digests and place not in install_state.own
+    )
     by_products = _ByProducts(found)
     strays = tuple(sorted(place for place in unknown if not by_products.holds(place)))
-    return looked_at, strays, tuple(_damage(layout, stamp))
+    return looked_at, strays, tuple(_damage(layout, install_state))
 
 
 def _with_wrong(one: Recorded, wrong: set[str], root: Path) -> Installed:
@@ -145,13 +147,13 @@ class _ByProducts:
         return f"{above}/{module}.py" not in self._compiled or "opt-" in kind or "-pytest-" in kind
 
 
-def _damage(layout: Layout, stamp: Stamp) -> Iterator[str]:
+def _damage(layout: Layout, install_state: InstallState) -> Iterator[str]:
     """What is wrong with the environment's own folders, files and links."""
     root = layout.root
     for folder in sorted(layout.own_folders - {""}):
         if (root / folder).is_symlink() or not (root / folder).is_dir():
             yield f"{folder} is no folder"
-    for place, expected in sorted(stamp.own.items()):
+    for place, expected in sorted(install_state.own.items()):
         path = root / place
         try:
             if path.is_symlink():
@@ -162,5 +164,5 @@ def _damage(layout: Layout, stamp: Stamp) -> Iterator[str]:
             same = False
         if not same:
             yield f"{place} was altered" if os.path.lexists(path) else f"{place} is gone"
-    if (root / STAMP).is_symlink():
-        yield f"{STAMP} is a link"
+    if (root / STATE_FILE).is_symlink():
+        yield f"{STATE_FILE} is a link"

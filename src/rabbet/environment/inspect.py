@@ -13,7 +13,7 @@ from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.release import Metadata
 from rabbet.core.needs.need import library_name
 from rabbet.environment.examine import Begin, Recorded, examine, unobserved
-from rabbet.environment.install_state import Stamp
+from rabbet.environment.install_state import InstallState
 from rabbet.environment.journal import unfinished_libraries
 from rabbet.environment.layout import CONFIGURATION, Layout
 from rabbet.errors import EnvironmentFailed
@@ -66,11 +66,11 @@ def read_configuration(root: Path) -> Configuration:
 
 
 def take_inventory(
-    root: Path, stamp: Stamp | None, *, sound: bool = False, begin: Begin = unobserved
+    root: Path, install_state: InstallState | None, *, sound: bool = False, begin: Begin = unobserved
 ) -> Inventory:
     """List all installed libraries, what was altered of them, and what nobody put there.
 
-    `stamp` are Rabbet's own notes, where the environment is one that it made here; else nobody can say what
+    `install_state` is Rabbet's own, where the environment is one that it made here; else nobody can say what
     belongs into it, and only the libraries' own records are believed. Of an environment that is `sound`,
     every file was read before in the very state that it has now: none is read again. `begin` is told of
     reading.
@@ -80,12 +80,12 @@ def take_inventory(
     configuration = read_configuration(root)
     layout = Layout(root=root, site_packages=configuration.site_packages)
     unfinished = unfinished_libraries(root)
-    looked = (_recorded(folder, layout, stamp, sound=sound) for folder in _info_folders(layout))
+    looked = (_recorded(folder, layout, install_state, sound=sound) for folder in _info_folders(layout))
     found = [one for one in looked if one is not None]
     strays: tuple[str, ...] = ()
     damage: tuple[str, ...] = ()
     if not sound:
-        found, strays, damage = examine(layout, found, stamp, begin)
+        found, strays, damage = examine(layout, found, install_state, begin)
     libraries: dict[NormalizedName, Installed] = {}
     twins = []
     for one in found:
@@ -99,7 +99,7 @@ def take_inventory(
         twins=tuple(twins),
         strays=strays,
         damage=damage,
-        made_with=stamp.executable if stamp else "",
+        made_with=install_state.executable if install_state else "",
     )
 
 
@@ -115,7 +115,9 @@ def _info_folders(layout: Layout) -> list[Path]:
         ) from error
 
 
-def _recorded(folder: Path, layout: Layout, stamp: Stamp | None, *, sound: bool) -> Recorded | None:
+def _recorded(
+    folder: Path, layout: Layout, install_state: InstallState | None, *, sound: bool
+) -> Recorded | None:
     """A library with its own record; where that is not the one that Rabbet wrote, it was altered.
 
     The rows are left out where no file will be read.
@@ -132,7 +134,7 @@ def _recorded(folder: Path, layout: Layout, stamp: Stamp | None, *, sound: bool)
         rows = () if sound else read_record(record.decode("utf-8"))
     except ValueError:
         rows, wrong = (), [f"{folder.name}/RECORD"]
-    origin = stamp.libraries.get(name) if stamp else None
+    origin = install_state.libraries.get(name) if install_state else None
     ours = origin is not None and origin.record == hashlib.sha256(record).hexdigest()
     if origin is not None and not ours:
         wrong = [f"{folder.name}/RECORD"]

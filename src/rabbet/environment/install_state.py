@@ -8,9 +8,9 @@ from rabbet.core.limits import MOST_NOTES
 from rabbet.regular_file import read_regular
 from rabbet.store.environments import Environments
 
-__all__ = ["STAMP", "Origin", "Stamp", "own_stamp", "stamp_content"]
+__all__ = ["STATE_FILE", "InstallState", "Origin", "install_state_content", "own_install_state"]
 
-STAMP = "rabbet.json"
+STATE_FILE = "rabbet.json"
 _FORMAT = 2  # 1: without the environment's own parts. 2: with them
 
 
@@ -21,7 +21,7 @@ class Origin(msgspec.Struct, frozen=True):
     record: str
 
 
-class Stamp(msgspec.Struct, frozen=True):
+class InstallState(msgspec.Struct, frozen=True):
     """The interpreter that the environment was made for, and each library's origin by name.
 
     `own` are the environment's own files and links by their places: each file's sha256, each link's target.
@@ -36,23 +36,23 @@ class Stamp(msgspec.Struct, frozen=True):
     format: int = _FORMAT
 
 
-_STAMP = msgspec.json.Decoder(Stamp)
+_DECODER = msgspec.json.Decoder(InstallState)
 
 
-def own_stamp(root: Path, environments: Environments) -> Stamp | None:
-    """The stamp of an environment that was made here; `None` for a stranger's, and where it can't be used.
+def own_install_state(root: Path, environments: Environments) -> InstallState | None:
+    """The state of an environment that was made here; `None` for a stranger's, and where it can't be used.
 
-    A stamp is only as true as the folder that it lies in, and one that came with a clone may say anything.
+    It is only as true as the folder that it lies in, and one that came with a clone may say anything.
     """
     if not environments.owns(root):
         return None
     try:
-        stamp = _STAMP.decode(read_regular(root / STAMP, most=MOST_NOTES))
+        install_state = _DECODER.decode(read_regular(root / STATE_FILE, most=MOST_NOTES))
     except (OSError, ValueError, msgspec.MsgspecError, RecursionError):
         return None
-    return stamp if stamp.format == _FORMAT else None
+    return install_state if install_state.format == _FORMAT else None
 
 
-def stamp_content(stamp: Stamp) -> bytes:
-    """A stamp as it is written."""
-    return msgspec.json.encode(stamp) + b"\n"
+def install_state_content(install_state: InstallState) -> bytes:
+    """An install state as it is written."""
+    return msgspec.json.encode(install_state) + b"\n"

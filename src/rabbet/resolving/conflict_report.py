@@ -22,9 +22,9 @@ from rabbet.workspace.project import Project, read_text
 from rabbet.workspace.runtime import found_runtimes
 
 if TYPE_CHECKING:
-    from rabbet.core.solve.prose import Explanation
+    from rabbet.core.solve.explain.prose import Explanation
+    from rabbet.core.solve.explain.suggest import Asked, Suggestion, Suggestions
     from rabbet.core.solve.solver import Refutation
-    from rabbet.core.solve.suggest import Asked, Suggestion, Suggestions
 
 __all__ = ["Unsolved", "no_solution"]
 
@@ -55,7 +55,7 @@ class Unsolved:
 
 def no_solution(unsolved: Unsolved, machine: Machine, observer: Observer) -> NoSolution:
     """The error with the reasons, and with changes that were tried and help."""
-    from rabbet.core.solve.prose import explained
+    from rabbet.core.solve.explain.prose import explained
 
     unknown = _unknown(unsolved)
     if unknown is not None:
@@ -129,7 +129,7 @@ def _further(explanation: "Explanation") -> str:
 
 def _ways(unsolved: Unsolved, machine: Machine) -> "tuple[Suggestions, list[Way]]":
     """What was tried, and the commands that help, the smallest changes first."""
-    from rabbet.core.solve.suggest import Question, suggestions
+    from rabbet.core.solve.explain.suggest import Question, suggestions
     from rabbet.resolving.suggested_commands import command_for, edits_for, helps
 
     until = time.monotonic() + _SECONDS
@@ -167,7 +167,7 @@ def _gives(suggestion: "Suggestion") -> str:
 
 def _involved(unsolved: Unsolved) -> list[Correction]:
     """The corrections of releases that the clash is about."""
-    from rabbet.core.solve.proof import facts_of
+    from rabbet.core.solve.explain.proof import facts_of
 
     requirers = {fact.requirer.name for fact in facts_of(unsolved.refutation)}
     return [one for one in unsolved.declaration.corrections if one.applies_to.name in requirers]
@@ -214,7 +214,7 @@ def _asked(unsolved: Unsolved, targets: Sequence[Target]) -> "list[Asked]":
 
 def _others(unsolved: Unsolved, machine: Machine) -> "Iterator[tuple[Suggestion, list[Asked]]]":
     """Newer systems than are assumed, this machine's other runtimes, fewer targets: whichever apply."""
-    from rabbet.core.solve.suggest import Suggestion
+    from rabbet.core.solve.explain.suggest import Suggestion
 
     declaration, target = unsolved.declaration, unsolved.target
     baseline = baseline_needed(target, _refused_tags(unsolved))
@@ -238,7 +238,7 @@ def _with_baselines(target: Target, baselines: Mapping[str, str]) -> Target:
 
 def _refused_tags(unsolved: Unsolved) -> set[str]:
     """The tags of all wheels that the clash's libraries have on offer, of whatever use."""
-    from rabbet.core.solve.proof import facts_of
+    from rabbet.core.solve.explain.proof import facts_of
 
     names = {
         name for fact in facts_of(unsolved.refutation) for name in (fact.about, fact.requirer.name) if name

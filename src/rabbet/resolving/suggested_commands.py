@@ -8,8 +8,8 @@ from rabbet.core.model.edit import Edit
 from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text
 from rabbet.core.shell import quoted
+from rabbet.core.solve.explain.suggest import Asked, Change, Suggestion
 from rabbet.core.solve.solver import Refutation, solve
-from rabbet.core.solve.suggest import Asked, Change, Suggestion
 from rabbet.errors import RabbetError
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import apply, places_of

@@ -1,4 +1,4 @@
-"""Core metadata, taken out of a wheel or a source archive: a file, or a far one by its byte ranges."""
+"""Core metadata out of a wheel or a source archive: a file, or a remote one by its byte ranges."""
 
 import io
 import zipfile
@@ -14,7 +14,7 @@ from rabbet.formats.metadata import MetadataBroken
 from rabbet.formats.zip_directory import check_directory
 from rabbet.sources.http import HttpClient, refused
 
-__all__ = ["FarWheels", "RangedFile", "metadata_in", "sdist_metadata_in"]
+__all__ = ["RangedFile", "RemoteWheels", "metadata_in", "sdist_metadata_in"]
 
 _TAIL = 1 << 15
 _IN_MEMORY = 8_000_000  # bytes of a file; a larger one is put on the disk meanwhile
@@ -92,8 +92,8 @@ class _Capped(io.RawIOBase):
         return content
 
 
-class FarWheels:
-    """Wheels far away, read by ranges from their ends, or where that is not offered from the whole of them.
+class RemoteWheels:
+    """Wheels on a server, read by ranges from their ends, or where none are offered from the whole of them.
 
     Hosts are remembered that offered ranges once: there the size that a listing tells saves a question.
     """

@@ -7,7 +7,7 @@ from rabbet.core.limits import MOST_UNANNOUNCED
 from rabbet.core.model.lock import LockedSdist, LockedWheel
 from rabbet.core.model.release import ListedFile
 from rabbet.errors import IntegrityFailed
-from rabbet.sources.archive_metadata import FarWheels, metadata_in, sdist_metadata_in
+from rabbet.sources.archive_metadata import RemoteWheels, metadata_in, sdist_metadata_in
 from rabbet.sources.http import HttpClient
 from rabbet.sources.local_file import local_path, open_file, read_pieces
 
@@ -23,7 +23,7 @@ class FileReader:
 
     def __init__(self, client: HttpClient) -> None:
         self._client = client
-        self._far_wheels = FarWheels(client)
+        self._remote_wheels = RemoteWheels(client)
 
     def metadata(self, file: ListedFile) -> bytes:
         """From the file beside it (PEP 658), else out of the file: of a wheel by ranges from its end.
@@ -39,7 +39,7 @@ class FileReader:
         if not file.is_wheel:
             return self._of_sdist(file)
         if path is None:
-            return self._far_wheels.metadata(file.location, file.size)
+            return self._remote_wheels.metadata(file.location, file.size)
         with open_file(path) as wheel:
             return metadata_in(wheel)
 

@@ -17,8 +17,8 @@ from rabbet.errors import SourceFailed
 from rabbet.formats.address import Address, parse_address
 from rabbet.formats.metadata import MetadataBroken
 from rabbet.formats.static_metadata import metadata_of_tree
+from rabbet.git.remote_repository import RemoteRepository
 from rabbet.regular_file import read_regular
-from rabbet.sources.git import FarRepository
 
 __all__ = ["CheckoutSource", "RepositorySource"]
 
@@ -121,7 +121,7 @@ class RepositorySource(_TreeSource):
         self,
         places: Mapping[NormalizedName, str],
         kept: Mapping[NormalizedName, LockedCommit],
-        open_repository: Callable[[Address], FarRepository],
+        open_repository: Callable[[Address], RemoteRepository],
         *,
         offline: bool,
     ) -> None:
@@ -141,7 +141,9 @@ class RepositorySource(_TreeSource):
         pyproject = repository.file(locked.commit, f"{folder}pyproject.toml")
         return self._listed(name, pyproject, locked, locked.commit[:12])
 
-    def _locked(self, name: NormalizedName, reference: _Reference, repository: FarRepository) -> LockedCommit:
+    def _locked(
+        self, name: NormalizedName, reference: _Reference, repository: RemoteRepository
+    ) -> LockedCommit:
         kept = self._kept.get(name)
         url = reference.address.text
         asked = (url, reference.revision, reference.subdirectory)

@@ -9,7 +9,7 @@ from rabbet.core.model.lock import Lock
 from rabbet.errors import NoLock, RabbetError
 from rabbet.formats.pylock import read_lock
 from rabbet.formats.pyproject import read_declaration
-from rabbet.sources.git import file_at
+from rabbet.git.revisions import file_at
 from rabbet.tasks.explain import remembered_needs
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import DECLARATION, Project, read_text

@@ -42,10 +42,10 @@ def drift(project: Project, machine: Machine, observer: Observer, *, deep: bool 
     observer.stage("comparing the environment with the lock")
     asked = question(project, machine, RecreateOptions())
     found = compared(asked, project, machine, observer, deep=deep)
-    if asked.stamp is not None and found.inventory.is_sound:
+    if asked.install_state is not None and found.inventory.is_sound:
         remember_fit(project, machine, found.state, None)
     findings = tuple(_with_sharers(one, project, machine) for one in found.findings)
-    if asked.stamp is None:
+    if asked.install_state is None:
         findings += (_of_a_stranger(),)
     findings += (*_edited(asked.lock), *_yanked(asked.needed))
     if asked.outdated:

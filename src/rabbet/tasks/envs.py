@@ -7,7 +7,7 @@ from rabbet.core.model.plan import Plan
 from rabbet.core.progress import Observer, Silent
 from rabbet.core.shell import quoted
 from rabbet.environment.inspect import read_configuration
-from rabbet.environment.install_state import own_stamp
+from rabbet.environment.install_state import own_install_state
 from rabbet.environment.size import Size, size_of
 from rabbet.environment.staging import discard_environment
 from rabbet.errors import EnvironmentFailed, RabbetError
@@ -79,7 +79,7 @@ def discard(machine: Machine, named: str) -> Path:
 
 
 def _look(root: Path, machine: Machine) -> Known:
-    stamp = own_stamp(root, machine.environments())
+    install_state = own_install_state(root, machine.environments())
     try:
         python = str(read_configuration(root).python)
         size = size_of(str(root))
@@ -89,8 +89,8 @@ def _look(root: Path, machine: Machine) -> Known:
         root=root,
         project=root.parent.name,
         python=python,
-        groups=None if stamp is None or stamp.groups is None else tuple(stamp.groups),
-        extras=None if stamp is None or stamp.extras is None else tuple(stamp.extras),
+        groups=None if install_state is None or install_state.groups is None else tuple(install_state.groups),
+        extras=None if install_state is None or install_state.extras is None else tuple(install_state.extras),
         size=size,
         state=_state(root, machine),
         active=machine.environ.get(ACTIVE) == str(root),

@@ -8,7 +8,8 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.lock.graph import Graph, Holder, build_graph, held_back
+from rabbet.core.graph.graph import Graph, build_graph
+from rabbet.core.graph.held_back import Holder, held_back
 from rabbet.core.lock.select import libraries_for
 from rabbet.core.lock.serving import refuse_unserved
 from rabbet.core.model.declaration import Declaration, Declared
@@ -20,8 +21,8 @@ from rabbet.core.needs.corrections import corrected, corrections_of
 from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text
 from rabbet.core.progress import Observer
+from rabbet.core.solve.explain.prose import explained
 from rabbet.core.solve.policy import Policy
-from rabbet.core.solve.prose import explained
 from rabbet.core.solve.solver import Refutation, solve
 from rabbet.core.targets import target_of
 from rabbet.errors import SourceFailed, WrongUsage

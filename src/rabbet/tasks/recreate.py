@@ -12,7 +12,7 @@ from rabbet.core.model.lock import Selection
 from rabbet.core.model.plan import Action, Plan
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.progress import Observer, Silent
-from rabbet.environment.install_state import own_stamp
+from rabbet.environment.install_state import own_install_state
 from rabbet.environment.staging import clear_up
 from rabbet.errors import EnvironmentFailed, ExitCode, IntegrityFailed, RabbetError, Way
 from rabbet.formats.pylock import edited_by_hand
@@ -187,11 +187,11 @@ def _apply(project: Project, machine: Machine, observer: Observer, report: Recre
 
 
 def _remembered(home: Path, environments: Environments, report: RecreateReport) -> bool:
-    """Whether the environment's stamp notes the present choice already."""
-    stamp, chosen = own_stamp(home, environments), report.selection
-    if stamp is None or chosen is None:
-        return stamp is not None and stamp.groups is None and stamp.extras is None
-    return stamp.groups == sorted(chosen.groups) and stamp.extras == sorted(chosen.extras)
+    """Whether the environment's install state notes the present choice already."""
+    install_state, chosen = own_install_state(home, environments), report.selection
+    if install_state is None or chosen is None:
+        return install_state is not None and install_state.groups is None and install_state.extras is None
+    return install_state.groups == sorted(chosen.groups) and install_state.extras == sorted(chosen.extras)
 
 
 def _absent(project: Project, machine: Machine, asked: Question) -> str:
@@ -204,4 +204,4 @@ def _absent(project: Project, machine: Machine, asked: Question) -> str:
         return "there is none yet"
     if not machine.environments().owns(root):
         raise not_made_here(project)
-    return "what Rabbet noted of it can't be read" if asked.stamp is None else ""
+    return "what Rabbet noted of it can't be read" if asked.install_state is None else ""

@@ -102,10 +102,10 @@ def become(
 
 def _bringing(project: Project, machine: Machine) -> tuple[str, str]:
     """What may be done for a command that is not there, in words and as a command."""
-    from rabbet.environment.install_state import own_stamp
+    from rabbet.environment.install_state import own_install_state
 
-    stamp = own_stamp(project.environment, machine.environments())
-    if stamp is not None and (stamp.groups is not None or stamp.extras is not None):
+    install_state = own_install_state(project.environment, machine.environments())
+    if install_state is not None and (install_state.groups is not None or install_state.extras is not None):
         return (
             "the environment holds a part of the lock: what was not chosen may bring it",
             "rabbet recreate --everything",

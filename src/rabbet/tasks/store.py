@@ -5,7 +5,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from rabbet.core.progress import Observer
-from rabbet.environment.install_state import own_stamp
+from rabbet.environment.install_state import own_install_state
 from rabbet.errors import RabbetError
 from rabbet.formats.pylock import read_lock
 from rabbet.store.atomic import cannot_write
@@ -53,9 +53,9 @@ def check_store(machine: Machine, observer: Observer) -> tuple[str, ...]:
 
 def _used_by(root: Path, environments: Environments) -> Iterator[str]:
     """The wheels of an environment, and of the locks beside it; a lock that can't be read names none."""
-    stamp = own_stamp(root, environments)
-    if stamp is not None:
-        yield from (origin.wheel for origin in stamp.libraries.values())
+    install_state = own_install_state(root, environments)
+    if install_state is not None:
+        yield from (origin.wheel for origin in install_state.libraries.values())
     for path in sorted(root.parent.glob("pylock*.toml")):
         try:
             lock = read_lock(read_text(path), path.name)

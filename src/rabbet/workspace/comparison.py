@@ -16,7 +16,7 @@ from rabbet.core.needs.corrections import corrected
 from rabbet.core.progress import Observer, reading_files
 from rabbet.core.targets import target_of
 from rabbet.environment.inspect import take_inventory
-from rabbet.environment.install_state import Stamp, own_stamp
+from rabbet.environment.install_state import InstallState, own_install_state
 from rabbet.workspace.deep_look import deep_inventory
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
@@ -31,15 +31,15 @@ __all__ = ["Comparison", "Question", "compared", "question"]
 class Question:
     """What an environment is held against: what the lock wants on this machine, for the chosen sections.
 
-    `found` are this machine's interpreters, and `stamp` what Rabbet noted of an environment that it made
-    here.
+    `found` are this machine's interpreters, and `install_state` what Rabbet noted of an environment that
+    it made here.
     """
 
     declaration: Declaration
     lock: Lock
     found: Sequence[PythonRuntime | Refusal]
     runtime: PythonRuntime
-    stamp: Stamp | None
+    install_state: InstallState | None
     selection: Selection
     needed: tuple[Needed, ...]
 
@@ -66,14 +66,14 @@ def question(project: Project, machine: Machine, options: RecreateOptions) -> Qu
     declaration, lock = project.declaration(), project.lock()
     found = found_runtimes(machine)
     runtime = chosen_runtime(declaration, found, lock)
-    stamp = own_stamp(project.environment, machine.environments())
-    selection = selected(lock, stamp, options, declaration)
+    install_state = own_install_state(project.environment, machine.environments())
+    selection = selected(lock, install_state, options, declaration)
     return Question(
         declaration=declaration,
         lock=lock,
         found=found,
         runtime=runtime,
-        stamp=stamp,
+        install_state=install_state,
         selection=selection,
         needed=needed(lock, target_of(runtime), selection, declaration),
     )
@@ -96,10 +96,10 @@ def compared(
     root = project.environment
     state = environment_state(root)
     if deep:
-        found = deep_inventory(project, machine, observer, asked.stamp, asked.needed, asked.runtime)
+        found = deep_inventory(project, machine, observer, asked.install_state, asked.needed, asked.runtime)
     else:
         known = sound or recall_sound(state, machine)
-        found = take_inventory(root, asked.stamp, sound=known, begin=reading_files(observer))
+        found = take_inventory(root, asked.install_state, sound=known, begin=reading_files(observer))
     trouble = interpreter_trouble(root, asked.found)
     inventory = replace(
         found,
@@ -125,7 +125,7 @@ def _wanted(asked: Question) -> Wanted:
         needed=asked.needed,
         target=target_of(asked.runtime),
         chosen=(asked.runtime.version, asked.runtime.executable),
-        origins_known=asked.stamp is not None,
+        origins_known=asked.install_state is not None,
     )
 
 

@@ -21,7 +21,7 @@ from rabbet.core.progress import Observer, reading_files
 from rabbet.environment.create import own_parts
 from rabbet.environment.inspect import take_inventory
 from rabbet.environment.install import Prepared, record_content
-from rabbet.environment.install_state import Stamp
+from rabbet.environment.install_state import InstallState
 from rabbet.environment.layout import Layout
 from rabbet.store.trees import is_sound
 from rabbet.workspace.machine import Machine
@@ -35,7 +35,7 @@ def deep_inventory(
     project: Project,
     machine: Machine,
     observer: Observer,
-    stamp: Stamp | None,
+    install_state: InstallState | None,
     wanted: Sequence[Needed],
     runtime: PythonRuntime,
 ) -> Inventory:
@@ -44,13 +44,13 @@ def deep_inventory(
     Raises `EnvironmentFailed` when there is no environment, and what fetching raises.
     """
     store, layout = machine.store, Layout(root=project.environment, site_packages=runtime.site_packages)
-    if stamp is not None:
-        stamp = msgspec.structs.replace(stamp, own=dict(own_parts(runtime)))
+    if install_state is not None:
+        install_state = msgspec.structs.replace(install_state, own=dict(own_parts(runtime)))
     observer.stage("holding the store against the wheels of the lock", len(wanted))
     for one in wanted:
         store.hold_against_wheel(one.artifact)
         observer.step(one.locked.name)
-    whole = take_inventory(project.environment, stamp, begin=reading_files(observer))
+    whole = take_inventory(project.environment, install_state, begin=reading_files(observer))
     libraries = dict(whole.libraries)
     supply, intent = supply_for(project, machine, observer), intent_of(project, own_lock=False)
     with closing(prepared_wheels(wanted, project.environment, runtime, supply, intent)) as arriving:

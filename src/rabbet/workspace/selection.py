@@ -7,7 +7,7 @@ from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, Selection
 from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import library_name
-from rabbet.environment.install_state import Stamp
+from rabbet.environment.install_state import InstallState
 from rabbet.errors import WrongUsage
 
 __all__ = ["RecreateOptions", "selected"]
@@ -28,7 +28,7 @@ class RecreateOptions(NamedTuple):
 
 
 def selected(
-    lock: Lock, stamp: Stamp | None, options: RecreateOptions, declaration: Declaration
+    lock: Lock, install_state: InstallState | None, options: RecreateOptions, declaration: Declaration
 ) -> Selection:
     """The groups and extras that count; of a new environment, and without a choice, all of them.
 
@@ -40,10 +40,16 @@ def selected(
             _known("group", options.groups or (), everything.groups, declaration.groups),
             _known("extra", options.extras or (), everything.extras, declaration.extras),
         )
-    if stamp is None or stamp.groups is None or stamp.extras is None or options.everything:
+    if (
+        install_state is None
+        or install_state.groups is None
+        or install_state.extras is None
+        or options.everything
+    ):
         return everything
     return Selection(
-        everything.groups.intersection(stamp.groups), everything.extras.intersection(stamp.extras)
+        everything.groups.intersection(install_state.groups),
+        everything.extras.intersection(install_state.extras),
     )
 
 

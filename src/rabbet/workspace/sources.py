@@ -17,12 +17,12 @@ from rabbet.core.progress import Observer
 from rabbet.core.solve.policy import Policy
 from rabbet.formats.address import Address
 from rabbet.formats.requirement import is_file
+from rabbet.git.remote_repository import RemoteRepository
 from rabbet.sources.base import Source
 from rabbet.sources.catalogue import Catalogue, opened_catalogue
 from rabbet.sources.credentials import Credentials
 from rabbet.sources.direct import DirectSource, direct_addresses
 from rabbet.sources.file_reader import FileReader
-from rabbet.sources.git import FarRepository
 from rabbet.sources.http import HttpClient
 from rabbet.sources.opening import open_source
 from rabbet.sources.release_reader import ReleaseReader
@@ -85,8 +85,8 @@ class Sources:
         claims = [Claim(source, tuple(source.names())) for source in own]
         return [one for one in claims if one.only]
 
-    def _repository(self, address: Address) -> FarRepository:
-        return FarRepository(
+    def _repository(self, address: Address) -> RemoteRepository:
+        return RemoteRepository(
             address.text,
             self.store.repositories,
             self.machine.helpers_environ(),

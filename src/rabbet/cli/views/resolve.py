@@ -8,7 +8,7 @@ from rabbet.cli.context import Context
 from rabbet.cli.options import variant_option
 from rabbet.cli.style import TableLine, count, table
 from rabbet.cli.views.unchanged import show_up_to_date
-from rabbet.core.lock.graph import asked_for_by
+from rabbet.core.graph.graph import asked_for_by
 from rabbet.core.lock.version_changes import Move
 from rabbet.core.model.lock import Lock
 from rabbet.core.model.target import targets_text

@@ -12,9 +12,9 @@ from rabbet.core.model.declaration import Declared
 from rabbet.core.model.solution import Solution
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need
+from rabbet.core.solve.explain.proof import facts_of, prove
 from rabbet.core.solve.policy import Policy
 from rabbet.core.solve.problem import ROOT
-from rabbet.core.solve.proof import facts_of, prove
 from rabbet.core.solve.provider import Provider
 from rabbet.core.solve.solver import Refutation, solve
 

@@ -1,45 +1,19 @@
-"""The `git` program: files of earlier revisions, and commits of far repositories."""
+"""Commits of repositories elsewhere, fetched once."""
 
 import hashlib
-import subprocess
 from collections.abc import Mapping
 from pathlib import Path
+from subprocess import CompletedProcess
 
 from rabbet.core.shell import quoted
 from rabbet.errors import CannotWrite, SourceFailed
 from rabbet.formats.address import parse_address
+from rabbet.git.program import run_git
 
-__all__ = ["FarRepository", "file_at"]
+__all__ = ["RemoteRepository"]
 
-_TIMEOUT = 30  # seconds
 _FETCH_TIMEOUT = 600  # seconds
-# A clone's own configuration may name programs; none of what git does to look something up here needs one.
-_INERT = ("-c", "core.fsmonitor=false", "-c", "core.hooksPath=/dev/null", "-c", "protocol.allow=never")
 _ID_LENGTHS = (40, 64)  # of full commit ids (SHA-1, SHA-256)
-
-
-def file_at(folder: Path, revision: str, name: str, environ: Mapping[str, str]) -> str | None:
-    """A file of this folder at a revision; `None` where that revision has no such file.
-
-    `environ` are the variables that git gets; its `PATH` is where git itself is looked for.
-    Raises `SourceFailed` when git can't be asked, the folder is in no repository, or nothing has that name.
-    """
-    failed = SourceFailed(
-        f"'{revision}' is neither a lock file nor a revision in git",
-        because=[f"git knows no commit of that name in {folder}"],
-        remedy="rabbet compare HEAD",
-    )
-
-    def git(*arguments: str) -> str | None:
-        """What git prints; `None` when it fails."""
-        done = _run([*_INERT, *arguments], folder, environ, _TIMEOUT)
-        return done.stdout.decode("utf-8", errors="replace") if done.returncode == 0 else None
-
-    commit = git("rev-parse", "--verify", "--quiet", "--end-of-options", f"{revision}^{{commit}}")
-    listed = git("ls-tree", "--name-only", commit.strip(), "--", name) if commit is not None else None
-    if commit is None or listed is None:
-        raise failed
-    return git("cat-file", "blob", f"{commit.strip()}:./{name}") if listed.strip() else None
 
 
 _USER, _PASSWORD = "RABBET_GIT_USERNAME", "RABBET_GIT_PASSWORD"
@@ -48,7 +22,7 @@ _ANSWER = f'printf "username=%s\\npassword=%s\\n" "${_USER}" "${_PASSWORD}"'
 _HELPER = f'!answer() {{ test "$1" = get && {_ANSWER}; }}; answer'
 
 
-class FarRepository:
+class RemoteRepository:
     """A repository somewhere else; what was fetched of it stays in a bare one in `folder`.
 
     `url` holds no credentials: these are `user:password`, and git gets them through its environment, which
@@ -105,24 +79,6 @@ class FarRepository:
             raise CannotWrite(f"{self._folder} can't be written", because=[str(error.strerror)]) from error
         self._run("init", "--quiet", "--bare")
 
-    def _run(self, *arguments: str) -> "subprocess.CompletedProcess[bytes]":
+    def _run(self, *arguments: str) -> "CompletedProcess[bytes]":
         given = [f"--git-dir={self._folder}", *self._options, *arguments]
-        return _run(given, self._folder, self._environ, _FETCH_TIMEOUT)
-
-
-def _run(
-    arguments: list[str], folder: Path, environ: Mapping[str, str], timeout: int
-) -> "subprocess.CompletedProcess[bytes]":
-    """Run git to its end. Raises `SourceFailed` when it can't be run or takes too long."""
-    try:
-        return subprocess.run(
-            ["git", *arguments],
-            cwd=folder,
-            env=environ,
-            stdin=subprocess.DEVNULL,
-            capture_output=True,
-            timeout=timeout,
-            check=False,
-        )
-    except (OSError, subprocess.TimeoutExpired) as error:
-        raise SourceFailed("git can't be asked", because=[type(error).__name__]) from error
+        return run_git(given, self._folder, self._environ, _FETCH_TIMEOUT)

@@ -1,4 +1,4 @@
-"""What a far source says is only about itself, and never without end."""
+"""What a remote source says is only about itself, and never without end."""
 
 import base64
 import hashlib
@@ -45,7 +45,7 @@ def index(*releases: MadeUp, **told: object) -> dict[str, Reply]:
     return replies
 
 
-class FarSources(ProgramCase):
+class RemoteSources(ProgramCase):
     """A project that needs tallywax, from servers that are not what they should be."""
 
     def declare(self, *addresses: str, needs: str = "tallywax") -> None:

@@ -1,0 +1,69 @@
+"""What keeps a locked library from its newest release."""
+
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+
+from packaging.utils import NormalizedName
+from packaging.version import Version
+
+from rabbet.core.graph.graph import Graph
+from rabbet.core.needs.need import Need
+from rabbet.core.needs.wording import need_text
+from rabbet.core.solve.candidates import Candidates
+
+__all__ = ["Holder", "held_back"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Holder:
+    """Why a library is not at its newest release.
+
+    `by` are requirements that don't admit it (who makes them, and their text), or why it does not go with the
+    rest itself. Where there are none, nothing holds it but the lock. `out_of_reach` are still newer
+    releases that can't be used on this target, with the reasons; `baseline` stands in the way of one of them.
+    """
+
+    name: NormalizedName
+    locked: Version
+    newest: Version
+    by: tuple[str, ...]
+    out_of_reach: tuple[str, ...] = ()
+    baseline: str = ""
+
+
+def held_back(
+    graph: Graph,
+    name: NormalizedName,
+    candidates: Candidates,
+    limits: Iterable[Need],
+    own_reasons: Callable[[Version], Iterable[str]],
+) -> Holder | None:
+    """What keeps a library from its newest release; `None` when it is there and nothing newer exists.
+
+    `own_reasons` tells, where nobody's requirement does, what keeps that release itself from going with the
+    rest.
+    """
+    locked = graph.libraries[name].version
+    early = locked.is_prerelease or all(one.version.is_prerelease for one in candidates.releases)
+    offered = [one.version for one in candidates.releases if not one.yanked]
+    newest = max((one for one in offered if early or not one.is_prerelease), default=locked)
+    beyond = tuple(
+        f"{one.version}: {one.reason}" for one in candidates.aside if one.newer_than(max(newest, locked))
+    )
+    behind = (one for one in candidates.aside if one.baseline and one.newer_than(max(newest, locked)))
+    baseline = next((one.baseline for one in behind), "")
+    if newest <= locked:
+        same = Holder(name=name, locked=locked, newest=locked, by=(), out_of_reach=beyond, baseline=baseline)
+        return same if beyond else None
+    by = [
+        f"{graph.who(ask)} needs {need_text(ask.need, marker=False)}"
+        for ask in graph.asking_for(name)
+        if not ask.need.specifier.contains(newest, prereleases=True)
+    ]
+    by += [
+        f"{graph.project} sets the limit {need_text(one, marker=False)}"
+        for one in limits
+        if one.name == name and not one.specifier.contains(newest, prereleases=True)
+    ]
+    reasons = tuple(by) or tuple(own_reasons(newest))
+    return Holder(name=name, locked=locked, newest=newest, by=reasons, out_of_reach=beyond, baseline=baseline)

@@ -1,0 +1,1 @@
+"""Why there is no solution, in words, and which changes would help."""
