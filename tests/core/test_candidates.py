@@ -32,9 +32,7 @@ CASES = [
 
 
 def _wheel(filename: str) -> ListedFile:
-    parts = parse_wheel_name(filename)
-    assert not isinstance(parts, str), parts
-    return ListedFile.named(parts, filename, "", "test")
+    return ListedFile.named(parse_wheel_name(filename), filename, "", "test")
 
 
 def _listing(*filenames: str) -> Listing:

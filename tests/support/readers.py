@@ -8,7 +8,7 @@ from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from rabbet.core.file_name import parse_file_name
+from rabbet.core.file_name import BadFileName, parse_file_name
 from rabbet.core.lock.select import needed
 from rabbet.core.needs.need import library_name
 from rabbet.core.targets import named_target
@@ -272,7 +272,9 @@ READERS: Mapping[str, Reader] = {
         (NotAnAddress,),
     ),
     "file name": Reader(
-        b"combframe-1.0-1a-cp312-abi3-manylinux_2_17_x86_64.whl", lambda c, _: parse_file_name(text(c)), ()
+        b"combframe-1.0-1a-cp312-abi3-manylinux_2_17_x86_64.whl",
+        lambda c, _: parse_file_name(text(c)),
+        (BadFileName,),
     ),
     "requirement": Reader(
         b"combframe[fast]>=2,<4; python_version >= '3.8' and extra == 'x'",

@@ -9,7 +9,7 @@ import sys
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, NamedTuple, TextIO
+from typing import TYPE_CHECKING, NamedTuple, Protocol, TextIO
 
 from rabbet.cli.observer import ClosableObserver, observer_for
 from rabbet.cli.output import write_line
@@ -21,7 +21,17 @@ from rabbet.workspace.machine import Machine
 if TYPE_CHECKING:
     from rabbet.workspace.project import Project
 
-__all__ = ["Context", "make_context"]
+__all__ = ["Context", "View", "make_context"]
+
+
+class View(Protocol):
+    """What a command found, as people and as programs get to see it."""
+
+    def show(self, context: "Context") -> None:
+        """Print it."""
+
+    def document(self) -> Mapping[str, object]:
+        """The content of the JSON document."""
 
 
 class Context(NamedTuple):
@@ -64,8 +74,15 @@ class Context(NamedTuple):
         indent = " " * (len(text) - len(text.lstrip()))
         return wrap(text, self.style.width, subsequent_indent=f"{indent}  ", break_on_hyphens=False)
 
+    def present(self, view: View, command: str, *, as_json: bool) -> None:
+        """Print what a command found, as text or as the one document of `--json`."""
+        if as_json:
+            self.show_json(command, view.document())
+        else:
+            view.show(self)
+
     def show_json(self, schema: str, content: Mapping[str, object]) -> None:
-        """Print the one document of `--json`."""
+        """Print one JSON document."""
         import json
 
         text = json.dumps({"schema": f"rabbet.{schema}/1", **content}, indent=2)

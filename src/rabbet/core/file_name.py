@@ -17,15 +17,19 @@ from packaging.version import InvalidVersion, Version
 from rabbet.core.limits import MOST_TAGS
 from rabbet.core.needs.need import library_name
 
-__all__ = ["FileName", "parse_file_name", "parse_wheel_name"]
+__all__ = ["BadFileName", "FileName", "parse_file_name", "parse_wheel_name"]
 
 _LONGEST = 255  # characters, which no file system exceeds
 _NAME = re.compile(r"^[\w.]+\Z")
 _BUILD = re.compile(r"^([0-9]+)(.*)\Z")
 
 
-class _NotStandard(ValueError):
-    """What a wheel's name says breaks the standard."""
+class BadFileName(ValueError):
+    """A name that breaks the standard; its text says in what."""
+
+
+class _Nameless(ValueError):
+    """What stands before the tags holds no name, or no build number where one should be."""
 
 
 class FileName(NamedTuple):
@@ -40,15 +44,15 @@ class FileName(NamedTuple):
     tags: frozenset[str] | None = None
 
 
-def parse_file_name(filename: str, expected: NormalizedName | None = None) -> FileName | str:
-    """The parts of a name, or what is wrong with it.
+def parse_file_name(filename: str, expected: NormalizedName | None = None) -> FileName:
+    """The parts of a name. Raises `BadFileName`.
 
     Old source archives may have hyphens in the library's name: the `expected` one is found in spite of them.
     """
     if filename.endswith(".whl"):
         return parse_wheel_name(filename)
     if len(filename) > _LONGEST:
-        return _too_long(filename)
+        raise BadFileName(_too_long(filename))
     stem = filename.removesuffix(".zip").removesuffix(".tar.gz")
     parts = stem.split("-")
     for count in range(len(parts) - 1, 0, -1):
@@ -58,27 +62,27 @@ def parse_file_name(filename: str, expected: NormalizedName | None = None) -> Fi
                 return FileName(name, _version("-".join(parts[count:])))
             except InvalidVersion:
                 continue
-    return f"'{filename}' has no version"
+    raise BadFileName(f"'{filename}' has no version")
 
 
-def parse_wheel_name(filename: str) -> FileName | str:
-    """The parts of a wheel's name; or, for one that breaks the standard, what is wrong."""
+def parse_wheel_name(filename: str) -> FileName:
+    """The parts of a wheel's name. Raises `BadFileName`."""
     if not filename.endswith(".whl"):
-        return f"'{filename}' does not end in .whl"
+        raise BadFileName(f"'{filename}' does not end in .whl")
     if len(filename) > _LONGEST:
-        return _too_long(filename)
+        raise BadFileName(_too_long(filename))
     parts = filename.count("-") + 1
     if parts not in (5, 6):
-        return f"'{filename}' has {parts} parts in place of 5 or 6"
+        raise BadFileName(f"'{filename}' has {parts} parts in place of 5 or 6")
     release, *tags = filename[:-4].rsplit("-", 3)
     if prod(part.count(".") + 1 for part in tags) > MOST_TAGS:
-        return f"'{filename[:60]}…' stands for more kinds of machines than there are"
+        raise BadFileName(f"'{filename[:60]}…' stands for more kinds of machines than there are")
     try:
         return FileName(*_release(release), _tags("-".join(tags)))
-    except InvalidVersion:
-        return f"'{filename}' has no version"
-    except (InvalidTag, _NotStandard) as error:
-        return f"'{filename}': {error}"
+    except InvalidVersion as error:
+        raise BadFileName(f"'{filename}' has no version") from error
+    except (InvalidTag, _Nameless) as error:
+        raise BadFileName(f"'{filename}': {error}") from error
 
 
 def _too_long(filename: str) -> str:
@@ -95,10 +99,10 @@ def _release(text: str) -> tuple[NormalizedName, Version, tuple[int, str]]:
     """What stands before the tags: name, version and perhaps a build number."""
     name, version, *numbers = text.split("-")
     if "__" in name or not _NAME.match(name):
-        raise _NotStandard("it begins with no name")
+        raise _Nameless("it begins with no name")
     build = _BUILD.match(numbers[0] if numbers else "0")
     if build is None:
-        raise _NotStandard("its build number begins with no digit")
+        raise _Nameless("its build number begins with no digit")
     return _canonical(name), _version(version), (int(build[1]), build[2])
 
 

@@ -78,8 +78,8 @@ MOST_PROBLEMS = 50
 MOST_TARGETS = 64
 
 
-def beyond(text: str) -> str:
-    """Why a version, a constraint, a marker or a requirement is none that people write; empty if it is.
+def beyond(text: str) -> str | None:
+    """Why a version, a constraint, a marker or a requirement is none that people write, if it is none.
 
     It is asked before the text is parsed, for parsers of such texts call themselves for each bracket.
     """
@@ -91,4 +91,4 @@ def beyond(text: str) -> str:
             depth += (character == "(") - (character == ")")
             if depth > DEEPEST:
                 return f"it holds more than {DEEPEST} brackets inside each other"
-    return ""
+    return None

@@ -8,6 +8,7 @@ import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
 from functools import cache
+from typing import NamedTuple
 
 from packaging import tags
 from packaging.version import Version
@@ -88,26 +89,37 @@ def baseline_needed(target: Target, wheel_tags: Iterable[str]) -> tuple[str, str
     `None` where none would: for another reason than the age of the system.
     """
     library, _ = target.libc
-    endings = {_platform_name(tag.rpartition("-")[2])[2] for tag in target.tags}
+    known = (_built_for(tag.rpartition("-")[2]) for tag in target.tags)
+    machines = {one.machine for one in known if one is not None}
     beginnings = {tag.rpartition("-")[0] for tag in target.tags}
     versions = []
     for tag in wheel_tags:
         beginning, _, platform = tag.rpartition("-")
-        family, version, machine = _platform_name(platform)
-        if family == library and beginning in beginnings and machine in endings and tag not in target.tags:
-            versions.append(version)
+        built = _built_for(platform)
+        if built is None or built.library != library or tag in target.tags:
+            continue
+        if beginning in beginnings and built.machine in machines:
+            versions.append(built.version)
     oldest = min(versions, key=Version, default=None)
     return (library, oldest) if oldest else None
 
 
+class _BuiltFor(NamedTuple):
+    """What a platform tag stands for: a C library (or `macos`), its oldest version, and the machine."""
+
+    library: str
+    version: str
+    machine: str
+
+
 @cache
-def _platform_name(platform: str) -> tuple[str, str, str]:
-    """The system that a platform tag names, its oldest version, and the machine; empty for other tags."""
+def _built_for(platform: str) -> _BuiltFor | None:
+    """What a platform tag names; `None` for those that name no version."""
     found = _VERSIONED.match(platform)
     if found is None:
-        return "", "", ""
+        return None
     family, major, minor, machine = found.groups()
-    return _FAMILIES[family], f"{major}.{minor}", machine
+    return _BuiltFor(_FAMILIES[family], f"{major}.{minor}", machine)
 
 
 def target_of(runtime: PythonRuntime) -> Target:

@@ -17,14 +17,14 @@ _WANTED = frozenset(
 )
 
 
-def unreadable(content: bytes) -> str:
-    """Why a page would keep the parser for minutes, or fill the memory; empty if it would not."""
+def unreadable(content: bytes) -> str | None:
+    """Why a page would keep the parser for minutes, or fill the memory, if it would."""
     for mark, most in _MOST_MARKS.items():
         if content.count(mark) > most:
             return f"it holds {mark.decode()!r} more than {most} times"
     if any(len(tag) > _LONGEST_TAG and b">" not in tag[:_LONGEST_TAG] for tag in content.split(b"<")[1:]):
         return f"it holds a tag of more than {_LONGEST_TAG} characters"
-    return ""
+    return None
 
 
 class LinkParser(HTMLParser):

@@ -12,7 +12,7 @@ from packaging.markers import Marker
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.file_name import parse_wheel_name
+from rabbet.core.file_name import BadFileName, parse_wheel_name
 from rabbet.core.limits import LONGEST_TEXT, beyond
 from rabbet.core.model.lock import (
     Artifact,
@@ -153,14 +153,14 @@ def _address(entry: Table, key: str) -> str | None:
 
 def _check_wheel(entry: Table, number: int, wheel: LockedFile, library: LockedLibrary) -> None:
     """Hold a wheel's name against the entry that it stands under."""
-    parsed = parse_wheel_name(wheel.filename)
-    if isinstance(parsed, str):
-        wrong = parsed
-    elif parsed.name != library.name or ("version" in entry.keys() and parsed.version != library.version):  # noqa: SIM118
-        wrong = f"'{wheel.filename}' is a wheel of {parsed.name} {parsed.version}"
-    else:
+    place = f"{entry.place('wheels')}[{number}]"
+    try:
+        parsed = parse_wheel_name(wheel.filename)
+    except BadFileName as error:
+        entry.problems.add(place, str(error))
         return
-    entry.problems.add(f"{entry.place('wheels')}[{number}]", wrong)
+    if parsed.name != library.name or ("version" in entry.keys() and parsed.version != library.version):  # noqa: SIM118
+        entry.problems.add(place, f"'{wheel.filename}' is a wheel of {parsed.name} {parsed.version}")
 
 
 def _artifacts(entry: Table) -> Iterator[Artifact]:

@@ -312,14 +312,14 @@ def _source(entry: Table) -> SourceEntry:
     return SourceEntry(name=name, url=url, only=tuple(entry.texts("only")))
 
 
-def wrong_source(url: str) -> str:
-    """Why a text can't be where a source lies (an address, or a folder's path); empty if it can."""
+def wrong_source(url: str) -> str | None:
+    """Why a text can't be where a source lies (an address, or a folder's path), if it can't."""
     if not is_address(url):
-        return "" if url.isprintable() and len(url) <= LONGEST_LINE else "is neither an address nor a path"
+        return None if url.isprintable() and len(url) <= LONGEST_LINE else "is neither an address nor a path"
     try:
         address = parse_address(url)
     except NotAnAddress as error:
         return f"is no address: {error}"
     if address.scheme != "file" and "@" in address.path:
         return "holds an '@' behind its host: in a password a '/' is written as %2F"
-    return ""
+    return None

@@ -6,7 +6,7 @@ from functools import lru_cache
 import msgspec
 from packaging.utils import NormalizedName
 
-from rabbet.core.file_name import parse_file_name
+from rabbet.core.file_name import BadFileName, parse_file_name
 from rabbet.core.limits import LONGEST_LINE, LONGEST_TEXT, MOST_ADDRESS, MOST_FILES
 from rabbet.core.model.release import ListedFile, Listing, SetAside
 from rabbet.formats.address import NotAnAddress, joined, parse_address
@@ -107,9 +107,10 @@ def _listing(files: list[_File], *, name: NormalizedName, source: str, address: 
     for file in files:
         if not file.filename.endswith((".whl", ".tar.gz", ".zip")):
             continue
-        listed = _listed(file, name, source=source, address=address)
-        if isinstance(listed, str):
-            aside.append(SetAside(version=file.filename[:LONGEST_LINE], reason=listed))
+        try:
+            listed = _listed(file, name, source=source, address=address)
+        except _UnusableEntry as error:
+            aside.append(SetAside(version=file.filename[:LONGEST_LINE], reason=str(error)))
         else:
             usable.append(listed)
             tags.add(listed.tags)
@@ -118,21 +119,23 @@ def _listing(files: list[_File], *, name: NormalizedName, source: str, address: 
     return Listing(name=name, source=source, files=tuple(usable), aside=tuple(aside))
 
 
-def _listed(file: _File, name: NormalizedName, *, source: str, address: str) -> ListedFile | str:
-    """One entry as a wheel or a source archive, or why it is none."""
-    parsed = parse_file_name(file.filename, name)
-    if isinstance(parsed, str):
-        return parsed
-    if parsed.name != name:
-        return f"it is a file of {parsed.name}"
+class _UnusableEntry(ValueError):
+    """What an entry says of itself can't be so."""
+
+
+def _listed(file: _File, name: NormalizedName, *, source: str, address: str) -> ListedFile:
+    """One entry as a wheel or a source archive. Raises `_UnusableEntry`."""
     try:
+        parsed = parse_file_name(file.filename, name)
         plain = file.url.startswith("https://") and "@" not in file.url
         location = file.url if plain else _joined(address, file.url)
+    except BadFileName as error:
+        raise _UnusableEntry(str(error)) from error
     except NotAnAddress as error:
-        return f"its address is none: {error}"
-    wrong = _wrong(file, location, address)
-    if wrong:
-        return wrong
+        raise _UnusableEntry(f"its address is none: {error}") from error
+    if parsed.name != name:
+        raise _UnusableEntry(f"it is a file of {parsed.name}")
+    _check(file, location, address)
     offered = file.core_metadata if file.core_metadata is not None else file.dist_info_metadata
     beside = offered.get("sha256", "") if isinstance(offered, dict) else ("" if offered else None)
     return ListedFile(
@@ -154,17 +157,16 @@ def _constraint(text: str | None) -> str | None:
     return text if text and len(text) <= LONGEST_TEXT else None
 
 
-def _wrong(file: _File, location: str, page: str) -> str:
-    """What an entry says of itself that can't be so; empty if nothing."""
+def _check(file: _File, location: str, page: str) -> None:
+    """Raise `_UnusableEntry` for an address, a digest or a size that can't be."""
     if len(location) > MOST_ADDRESS:
-        return f"its address has {len(location)} characters"
+        raise _UnusableEntry(f"its address has {len(location)} characters")
     if not location.startswith(("https://", "http://")) and page.startswith("http"):
-        return "its address is neither https: nor http:"
+        raise _UnusableEntry("its address is neither https: nor http:")
     if not is_sha256(file.hashes.get("sha256", _ANY_SHA256).lower()):
-        return "its sha256 is not 64 hexadecimal digits"
+        raise _UnusableEntry("its sha256 is not 64 hexadecimal digits")
     if file.size is not None and file.size < 0:
-        return f"its size is {file.size} bytes"
-    return ""
+        raise _UnusableEntry(f"its size is {file.size} bytes")
 
 
 def _joined(address: str, link: str) -> str:

@@ -50,8 +50,8 @@ def parse_content(text: str) -> dict[str, object]:
         raise ValueError("brackets are nested too deep") from error
 
 
-def _too_deep(text: str) -> str:
-    """Where a dotted key has more parts than any that people write; empty if nowhere.
+def _too_deep(text: str) -> str | None:
+    """Where a dotted key has more parts than any that people write, if one has.
 
     It is told before the text is parsed, for the parser takes minutes for such a key.
     """
@@ -61,7 +61,7 @@ def _too_deep(text: str) -> str:
                 parts = piece.split(".")
                 if len(parts) > DEEPEST and all(_BARE.match(part) for part in parts):
                     return f"line {number}: a key of {len(parts)} parts"
-    return ""
+    return None
 
 
 class Problems:

@@ -17,8 +17,8 @@ __all__ = ["file_clash"]
 
 def file_clash(
     project: Project, machine: Machine, lock: Lock, declaration: Declaration, runtime: PythonRuntime
-) -> str:
-    """Which libraries bring the same file, each with other content; empty if none is known to.
+) -> str | None:
+    """Which libraries bring the same file, each with other content, if some are known to.
 
     Nothing is fetched for that: recreating looks again, and refuses.
     """
@@ -32,7 +32,7 @@ def file_clash(
                 files[one.locked.name] = prepared.stated
         refuse_conflicts(files, fold_case=False)
     except EnvironmentFailed:
-        return ""  # the lock is for other machines
+        return None  # the lock is for other machines
     except IntegrityFailed as error:
         return "; ".join([str(error), *error.because])
-    return ""
+    return None

@@ -4,7 +4,7 @@ from collections.abc import Iterable, Mapping, Sequence
 
 from packaging.utils import NormalizedName
 
-from rabbet.core.file_name import parse_file_name
+from rabbet.core.file_name import BadFileName, parse_file_name
 from rabbet.core.model.lock import LockedArchive
 from rabbet.core.model.release import DECLARED_ADDRESS, ListedFile, Listing
 from rabbet.core.needs.need import Need
@@ -32,8 +32,11 @@ def direct_addresses(needs: Iterable[Need]) -> Mapping[NormalizedName, str]:
                 because=[shown(one) for one in (found[name], need.url)],
             )
         if is_file(need.url):
-            parsed = parse_file_name(parse_address(need.url).filename, name)
-            if isinstance(parsed, str) or parsed.name != name:
+            try:
+                named = parse_file_name(parse_address(need.url).filename, name).name
+            except BadFileName:
+                named = None
+            if named != name:
                 raise NotUnderstood(
                     f"what {name} is declared from is no wheel or source archive of that name",
                     because=[shown(need.url)],
@@ -57,8 +60,6 @@ class DirectSource:
             return None
         address = parse_address(self._addresses[name])
         parsed = parse_file_name(address.filename, name)
-        if isinstance(parsed, str):
-            return None
         file = ListedFile.named(parsed, address.filename, address.text, self.name)
         file = file._replace(sha256=address.marks.get("sha256"))
         return Listing(name=name, source=self.name, files=(file,))

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from packaging.utils import NormalizedName
 
-from rabbet.core.file_name import parse_file_name
+from rabbet.core.file_name import BadFileName, parse_file_name
 from rabbet.core.model.lock import LockedSdist, LockedWheel
 from rabbet.core.model.release import ListedFile, Listing
 from rabbet.errors import SourceFailed
@@ -52,8 +52,9 @@ class FolderSource:
     def _files(self) -> dict[NormalizedName, list[ListedFile]]:
         found: dict[NormalizedName, list[ListedFile]] = {}
         for path in self._paths():
-            parsed = parse_file_name(path.name)
-            if isinstance(parsed, str):
+            try:
+                parsed = parse_file_name(path.name)
+            except BadFileName:
                 continue
             file = ListedFile.named(parsed, path.name, path.absolute().as_uri(), self.name)
             found.setdefault(parsed.name, []).append(file)

@@ -13,7 +13,7 @@ from typing import BinaryIO
 
 from packaging.version import InvalidVersion, Version
 
-from rabbet.core.file_name import parse_wheel_name
+from rabbet.core.file_name import BadFileName, parse_wheel_name
 from rabbet.core.limits import LONGEST_LINE, MOST_METADATA, MOST_ROWS
 from rabbet.core.needs.need import library_name
 from rabbet.errors import IntegrityFailed
@@ -164,13 +164,13 @@ def _small(archive: zipfile.ZipFile, place: str, wheel: str) -> bytes:
 
 def _check_name(info: str, wheel: str) -> None:
     """Hold the name of the `.dist-info` folder against the wheel's (PEP 427)."""
-    named = parse_wheel_name(wheel)
     name, _, version = info.removesuffix(".dist-info").rpartition("-")
     try:
-        found = library_name(name), Version(version)
-    except InvalidVersion:
-        found = None
-    if isinstance(named, str) or found != (named.name, named.version):
+        named = parse_wheel_name(wheel)
+        same = (library_name(name), Version(version)) == (named.name, named.version)
+    except (BadFileName, InvalidVersion):
+        same = False
+    if not same:
         raise IntegrityFailed(f"{wheel} holds another library than its name says", because=[info])
 
 

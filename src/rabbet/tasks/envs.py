@@ -3,6 +3,8 @@
 from dataclasses import dataclass
 from pathlib import Path
 
+from packaging.version import Version
+
 from rabbet.core.model.plan import Plan
 from rabbet.core.progress import Observer, Silent
 from rabbet.core.shell import quoted
@@ -23,18 +25,18 @@ __all__ = ["Known", "discard", "known_environments"]
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Known:
-    """One environment; `python` is empty where it can't be told; `state` is `fits`, or why it does not.
+    """One environment; `python` is `None` where it can't be told, `unfit` says why it does not fit its lock.
 
     `groups` and `extras` are those that were chosen, `None` for all.
     """
 
     root: Path
     project: str
-    python: str
+    python: Version | None
     groups: tuple[str, ...] | None
     extras: tuple[str, ...] | None
     size: Size
-    state: str
+    unfit: str | None
     active: bool
 
 
@@ -81,10 +83,10 @@ def discard(machine: Machine, named: str) -> Path:
 def _look(root: Path, machine: Machine) -> Known:
     install_state = own_install_state(root, machine.environments())
     try:
-        python = str(read_configuration(root).python)
+        python: Version | None = read_configuration(root).python
         size = size_of(str(root))
     except (RabbetError, OSError):
-        python, size = "", Size(0, 0)
+        python, size = None, Size(0, 0)
     return Known(
         root=root,
         project=root.parent.name,
@@ -92,24 +94,24 @@ def _look(root: Path, machine: Machine) -> Known:
         groups=None if install_state is None or install_state.groups is None else tuple(install_state.groups),
         extras=None if install_state is None or install_state.extras is None else tuple(install_state.extras),
         size=size,
-        state=_state(root, machine),
+        unfit=_unfit(root, machine),
         active=machine.environ.get(ACTIVE) == str(root),
     )
 
 
-def _state(root: Path, machine: Machine) -> str:
-    """Whether it fits its lock, in few words."""
+def _unfit(root: Path, machine: Machine) -> str | None:
+    """Why it does not fit its lock, in few words; `None` if it does."""
     if not (root.parent / DECLARATION).is_file():
         return "its project is gone"
     variant = root.name.removeprefix(ENVIRONMENT).removeprefix("-") or None
     project = Project(root.parent, variant)
     if recall_fit(project, machine) is not None:
-        return "fits"
+        return None
     try:
         plan = prepare(project, machine, Silent(), RecreateOptions()).plan
     except RabbetError as error:
         return str(error)
-    return "fits" if plan.idle else _difference(plan)
+    return None if plan.idle else _difference(plan)
 
 
 def _difference(plan: Plan) -> str:

@@ -187,17 +187,17 @@ class _Held:
             for sentence in explained(answer, self._graph.project).sentences:
                 yield sentence.replace(f"{self._graph.project} sets the limit {name}=={version}", "Take it")
 
-    def _unmet(self, need: Need) -> str:
-        """Why a need is not met by what is locked, nor by what could come in; empty if it is."""
+    def _unmet(self, need: Need) -> str | None:
+        """Why a need is not met by what is locked, nor by what could come in, if it is not."""
         other = need.name
         locked = self._graph.libraries.get(other)
         if locked is not None:
             met = need.specifier.contains(locked.version, prereleases=True)
-            return "" if met else f"locked is {locked.version}"
+            return None if met else f"locked is {locked.version}"
         found = self._catalogue.candidates(other)
         if not found.known:
             return "which no source knows"
-        return "" if found.masks.admitted(need.specifier) else "of which no release can be used here"
+        return None if found.masks.admitted(need.specifier) else "of which no release can be used here"
 
 
 def remembered_needs(memory: BlobCache, declaration: Declaration) -> Needs:

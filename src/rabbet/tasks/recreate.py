@@ -194,8 +194,8 @@ def _remembered(home: Path, environments: Environments, report: RecreateReport) 
     return install_state.groups == sorted(chosen.groups) and install_state.extras == sorted(chosen.extras)
 
 
-def _absent(project: Project, machine: Machine, asked: Question) -> str:
-    """Why there is nothing that could be changed; empty where there is an environment that was made here.
+def _absent(project: Project, machine: Machine, asked: Question) -> str | None:
+    """Why there is nothing that could be changed, unless there is an environment that was made here.
 
     Raises `EnvironmentFailed` for something in its place that was not made here.
     """
@@ -204,4 +204,4 @@ def _absent(project: Project, machine: Machine, asked: Question) -> str:
         return "there is none yet"
     if not machine.environments().owns(root):
         raise not_made_here(project)
-    return "what Rabbet noted of it can't be read" if asked.install_state is None else ""
+    return "what Rabbet noted of it can't be read" if asked.install_state is None else None

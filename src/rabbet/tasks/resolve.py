@@ -59,7 +59,7 @@ class Resolved:
     edited: tuple[str, ...] = ()
     idle_corrections: tuple[str, ...] = ()
     unknown_extras: tuple[str, ...] = ()
-    file_clash: str = ""
+    file_clash: str | None = None
     lost: tuple[str, ...] = ()
     serving_too: str = ""
 

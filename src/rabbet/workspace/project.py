@@ -87,8 +87,8 @@ def find_project(folder: Path) -> Project:
     raise NoDeclaration(f"no {DECLARATION} in {folder} or above it", remedy="rabbet begin")
 
 
-def behind(project: Project) -> str:
-    """Why the lock is not up to date, as far as the two files tell; empty if nothing speaks against it.
+def behind(project: Project) -> str | None:
+    """Why the lock is not up to date, if the two files tell that it is not.
 
     Raises `NoLock`, `NotUnderstood`.
     """
@@ -98,7 +98,7 @@ def behind(project: Project) -> str:
     if lock.fingerprint != project.declaration().fingerprint():
         return "the declaration changed since it was made"
     edited = edited_by_hand(lock)
-    return f"it was edited by hand ({', '.join(edited)})" if edited else ""
+    return f"it was edited by hand ({', '.join(edited)})" if edited else None
 
 
 def not_made_here(project: Project) -> EnvironmentFailed:

@@ -21,14 +21,12 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(arguments: Namespace, context: Context) -> int:
     """Compare and tell every difference."""
-    from rabbet.cli.views import compare as view
+    from rabbet.cli.views.compare import CompareView, show_markdown
     from rabbet.tasks.compare import compare
 
     compared = compare(context.project(arguments.variant), context.machine, arguments.old, arguments.new)
-    if arguments.json:
-        context.show_json("compare", view.document(compared))
-    elif arguments.markdown:
-        view.show_markdown(compared, context)
+    if arguments.markdown and not arguments.json:
+        show_markdown(compared, context)
     else:
-        view.show(compared, context)
+        context.present(CompareView(compared), "compare", as_json=arguments.json)
     return ExitCode.DONE

@@ -44,12 +44,13 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(arguments: Namespace, context: Context) -> int:
     """Change the declaration and tell what changed, or show what is declared."""
-    from rabbet.cli.views.changes import show_changes, show_entries
+    from rabbet.cli.views.changes import ChangesView, EntriesView
     from rabbet.tasks.declare import carried_out
 
     edits, project = edits_of("declare", arguments), context.project()
     if not edits and not arguments.now:
-        show_entries(context, project.declaration(), as_json=arguments.json)
+        context.present(EntriesView(project.declaration()), "declare", as_json=arguments.json)
         return ExitCode.DONE
     done = carried_out(project, context.machine, context.observer, edits, now=arguments.now)
-    return show_changes(context, done, schema="declare", as_json=arguments.json)
+    context.present(ChangesView(done), "declare", as_json=arguments.json)
+    return ExitCode.DONE

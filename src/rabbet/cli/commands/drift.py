@@ -25,13 +25,10 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(arguments: Namespace, context: Context) -> int:
     """Compare and tell every difference."""
-    from rabbet.cli.views.drift import document, show
+    from rabbet.cli.views.drift import DriftView
     from rabbet.tasks.drift import drift
 
     project = context.project(arguments.variant)
     found = drift(project, context.machine, context.observer, deep=arguments.deep)
-    if arguments.json:
-        context.show_json("drift", document(found))
-    else:
-        show(found, context)
+    context.present(DriftView(found), "drift", as_json=arguments.json)
     return ExitCode.NO if found.differs else ExitCode.DONE

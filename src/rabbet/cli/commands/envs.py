@@ -21,7 +21,7 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(arguments: Namespace, context: Context) -> int:
     """List, or discard one."""
-    from rabbet.cli.views.envs import document, show
+    from rabbet.cli.views.envs import EnvironmentsView
     from rabbet.tasks.envs import discard, known_environments
 
     if arguments.action == "discard":
@@ -31,8 +31,5 @@ def run(arguments: Namespace, context: Context) -> int:
         context.show(f"Discarded {gone}. To have it again, in its project: rabbet recreate")
         return ExitCode.DONE
     found = known_environments(context.machine, context.observer)
-    if arguments.json:
-        context.show_json("envs", document(found))
-    else:
-        show(found, context)
+    context.present(EnvironmentsView(found), "envs", as_json=arguments.json)
     return ExitCode.DONE

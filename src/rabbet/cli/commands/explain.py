@@ -26,7 +26,7 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(arguments: Namespace, context: Context) -> int:
     """Explain one library, or all."""
-    from rabbet.cli.views import explain as view
+    from rabbet.cli.views.explain import HeldBackView, LibraryView, TreeView
     from rabbet.core.needs.need import library_name
     from rabbet.tasks.explain import explain, explain_all
 
@@ -36,16 +36,9 @@ def run(arguments: Namespace, context: Context) -> int:
             raise WrongUsage("--sizes and --held-back go without a name", remedy="rabbet explain --held-back")
         name = library_name(arguments.name)
         explained = explain(project, machine, observer, name)
-        if arguments.json:
-            context.show_json("explain", view.library_document(explained, name))
-        else:
-            view.show_library(explained, name, context)
+        context.present(LibraryView(explained, name), "explain", as_json=arguments.json)
         return ExitCode.DONE
     explained = explain_all(project, machine, observer, holders=arguments.held_back)
-    if arguments.json:
-        context.show_json("explain", view.document(explained))
-    elif arguments.held_back:
-        view.show_held_back(explained, context)
-    else:
-        view.show_tree(explained, context, sizes=arguments.sizes)
+    view = HeldBackView(explained) if arguments.held_back else TreeView(explained, sizes=arguments.sizes)
+    context.present(view, "explain", as_json=arguments.json)
     return ExitCode.DONE

@@ -29,13 +29,11 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(arguments: Namespace, context: Context) -> int:
     """List the releases."""
-    from rabbet.cli.views.lookup import document, show
+    from rabbet.cli.views.lookup import LookupView
     from rabbet.core.needs.need import library_name
     from rabbet.tasks.lookup import lookup
 
     found = lookup(context.project(), context.machine, context.observer, library_name(arguments.name))
-    if arguments.json:
-        context.show_json("lookup", document(found))
-    else:
-        show(found, context, most=None if arguments.all else _USUAL_NUMBER)
+    view = LookupView(found, most=None if arguments.all else _USUAL_NUMBER)
+    context.present(view, "lookup", as_json=arguments.json)
     return ExitCode.DONE

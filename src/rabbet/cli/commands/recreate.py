@@ -90,7 +90,7 @@ def _wished(arguments: Namespace) -> tuple[object, ...]:
 
 
 def _recreate(arguments: Namespace, context: Context) -> int:
-    from rabbet.cli.views.recreate import document, show
+    from rabbet.cli.views.recreate import RecreateView
     from rabbet.tasks.recreate import prepare, recreate
     from rabbet.workspace.selection import RecreateOptions
 
@@ -104,8 +104,5 @@ def _recreate(arguments: Namespace, context: Context) -> int:
     act = prepare if arguments.plan else recreate
     project = context.project(arguments.variant)
     report = act(project, context.machine, context.observer, options)
-    if arguments.json:
-        context.show_json("recreate", document(report, done=not arguments.plan))
-    else:
-        show(report, context, only_plan=arguments.plan)
+    context.present(RecreateView(report, done=not arguments.plan), "recreate", as_json=arguments.json)
     return ExitCode.DONE

@@ -72,7 +72,7 @@ def _plain(arguments: Namespace) -> bool:
 
 
 def _resolve(arguments: Namespace, context: Context) -> int:
-    from rabbet.cli.views import resolve as view
+    from rabbet.cli.views.resolve import ResolvedView, VerdictsView
     from rabbet.core.needs.need import library_name
     from rabbet.resolving.resolve_targets import ResolveOptions
     from rabbet.tasks.resolve import resolve, verify
@@ -80,11 +80,7 @@ def _resolve(arguments: Namespace, context: Context) -> int:
     project = context.project(arguments.variant)
     if arguments.verify:
         verdicts = verify(project, context.machine, context.observer)
-        if arguments.json:
-            context.show_json("resolve", view.with_variants(verdicts, view.verdict_document))
-        else:
-            for verdict in verdicts:
-                view.show_verdict(verdict, context)
+        context.present(VerdictsView(verdicts), "resolve", as_json=arguments.json)
         return ExitCode.NO if any(verdict.reasons for verdict in verdicts) else ExitCode.DONE
     options = ResolveOptions(
         raised=tuple(library_name(name) for name in arguments.raised),
@@ -95,13 +91,8 @@ def _resolve(arguments: Namespace, context: Context) -> int:
     asking = (options.lowest or options.as_of is not None) and not (arguments.keep or arguments.variant)
     writing = not (arguments.plan or asking)
     resolved = resolve(project, context.machine, context.observer, options, writing=writing)
-    if arguments.json:
-        document = view.with_variants(resolved, view.document)
-        context.show_json("resolve", {"written": writing, **document})
-        return ExitCode.DONE
-    for one in resolved:
-        view.show(one, resolved[0].lock, context, written=writing)
-    if asking and not arguments.plan:
+    context.present(ResolvedView(resolved, written=writing), "resolve", as_json=arguments.json)
+    if asking and not (arguments.plan or arguments.json):
         context.show("To lock so: the same command with --keep.")
     return ExitCode.DONE
 

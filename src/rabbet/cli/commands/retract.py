@@ -9,7 +9,7 @@ from argparse import ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
 from rabbet.cli.options import add_json, add_listed, add_now, add_section, edits_of
-from rabbet.errors import WrongUsage
+from rabbet.errors import ExitCode, WrongUsage
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -35,11 +35,12 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(arguments: Namespace, context: Context) -> int:
     """Change the declaration and tell what changed."""
-    from rabbet.cli.views.changes import show_changes
+    from rabbet.cli.views.changes import ChangesView
     from rabbet.tasks.declare import carried_out
 
     edits = edits_of("retract", arguments)
     if not edits:
         raise WrongUsage("nothing was given to retract", remedy="rabbet declare")
     done = carried_out(context.project(), context.machine, context.observer, edits, now=arguments.now)
-    return show_changes(context, done, schema="retract", as_json=arguments.json)
+    context.present(ChangesView(done), "retract", as_json=arguments.json)
+    return ExitCode.DONE

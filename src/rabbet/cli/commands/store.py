@@ -23,7 +23,7 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(arguments: Namespace, context: Context) -> int:
     """Show, sweep or check."""
-    from rabbet.cli.views import store as view
+    from rabbet.cli.views.store import DamagedView, OverviewView, RemovedView
     from rabbet.tasks.store import check_store, overview, sweep_store
 
     if arguments.older is not None and (arguments.action != "sweep" or arguments.older < 0):
@@ -32,9 +32,11 @@ def run(arguments: Namespace, context: Context) -> int:
         )
     if arguments.action == "sweep":
         removed = sweep_store(context.machine, context.observer, older=arguments.older or 0)
-        return view.show_removed(removed, context, as_json=arguments.json)
+        context.present(RemovedView(removed), "store", as_json=arguments.json)
+        return ExitCode.DONE
     if arguments.action == "check":
         damaged = check_store(context.machine, context.observer)
-        view.show_damaged(damaged, context, as_json=arguments.json)
+        context.present(DamagedView(damaged), "store", as_json=arguments.json)
         return ExitCode.NO if damaged else ExitCode.DONE
-    return view.show_overview(overview(context.machine), context, as_json=arguments.json)
+    context.present(OverviewView(overview(context.machine)), "store", as_json=arguments.json)
+    return ExitCode.DONE

@@ -1,75 +1,81 @@
 """What became of the declaration: for `declare` and `retract`."""
 
-from dataclasses import asdict
+from dataclasses import asdict, dataclass
 
-from rabbet.cli.context import Context
+from rabbet.cli.context import Context, View
 from rabbet.cli.style import table
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.edit import Change
-from rabbet.errors import ExitCode
 from rabbet.tasks.declare import Done, entries_of
 
-__all__ = ["show_changes", "show_entries"]
+__all__ = ["ChangesView", "EntriesView"]
 
 
-def show_changes(context: Context, done: Done, *, schema: str, as_json: bool) -> int:
-    """Print one row a change, what came of it, and what to do next."""
-    edited = done.edited
-    if as_json:
-        context.show_json(schema, _document(done))
-        return ExitCode.DONE
-    rows = [(_verb(change), _what(change), change.place) for change in edited.changes]
-    if rows:
-        for line in table(("change", "entry", "in"), rows, context.style):
+@dataclass(frozen=True, slots=True)
+class ChangesView:
+    """What became of each entry, and what came of it where it was carried out at once."""
+
+    done: Done
+
+    def show(self, context: Context) -> None:
+        """Print one row a change, and what to do next."""
+        edited = self.done.edited
+        rows = [(_verb(change), _what(change), change.place) for change in edited.changes]
+        if rows:
+            for line in table(("change", "entry", "in"), rows, context.style):
+                context.show(line)
+            context.show()
+        if edited.kept:
+            context.show(f"Named as well, so that it stays served: {', '.join(edited.kept)}.")
+        for view in _carried_out(self.done).values():
+            view.show(context)
+        if self.done.recreated is None:
+            changed = "pyproject.toml is changed. Next: rabbet resolve"
+            context.show(
+                changed if edited.changed else "pyproject.toml says so already; nothing was changed."
+            )
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        edited = self.done.edited
+        return {
+            "changed": edited.changed,
+            "changes": [{"change": _verb(change), **asdict(change)} for change in edited.changes],
+            "kept": list(edited.kept),
+            **{name: view.document() for name, view in _carried_out(self.done).items()},
+        }
+
+
+def _carried_out(done: Done) -> dict[str, View]:
+    """What became of the lock and the environment, if the change went on to them."""
+    if done.recreated is None:
+        return {}
+    from rabbet.cli.views.recreate import RecreateView
+    from rabbet.cli.views.resolve import ResolvedView
+
+    resolved = ResolvedView(done.resolved, going_on=True)
+    return {"resolve": resolved, "recreate": RecreateView(done.recreated, done=True)}
+
+
+@dataclass(frozen=True, slots=True)
+class EntriesView:
+    """All that is declared."""
+
+    declaration: Declaration
+
+    def show(self, context: Context) -> None:
+        """Print one row an entry."""
+        for line in table(("what", "declared"), entries_of(self.declaration), context.style):
             context.show(line)
         context.show()
-    if edited.kept:
-        context.show(f"Named as well, so that it stays served: {', '.join(edited.kept)}.")
-    if done.recreated is not None:
-        _show_rest(context, done)
-    elif edited.changed:
-        context.show("pyproject.toml is changed. Next: rabbet resolve")
-    else:
-        context.show("pyproject.toml says so already; nothing was changed.")
-    return ExitCode.DONE
+        some = any(True for _ in self.declaration.declared())
+        following = "rabbet resolve" if some else "rabbet help declare"
+        context.show(f"That is all that {self.declaration.name} declares. Next: {following}")
 
-
-def _show_rest(context: Context, done: Done) -> None:
-    from rabbet.cli.views import recreate, resolve
-
-    for one in done.resolved:
-        resolve.show(one, done.resolved[0].lock, context, going_on=True)
-    if done.recreated is not None:
-        recreate.show(done.recreated, context, only_plan=False)
-
-
-def _document(done: Done) -> dict[str, object]:
-    changes = [{"change": _verb(change), **asdict(change)} for change in done.edited.changes]
-    document: dict[str, object] = {
-        "changed": done.edited.changed,
-        "changes": changes,
-        "kept": list(done.edited.kept),
-    }
-    if done.recreated is not None:
-        from rabbet.cli.views import recreate, resolve
-
-        document["resolve"] = resolve.with_variants(done.resolved, resolve.document)
-        document["recreate"] = recreate.document(done.recreated, done=True)
-    return document
-
-
-def show_entries(context: Context, declaration: Declaration, *, as_json: bool) -> None:
-    """Print all that is declared."""
-    entries = entries_of(declaration)
-    if as_json:
-        listed = [{"what": what, "entry": entry} for what, entry in entries]
-        context.show_json("declare", {"project": declaration.name, "entries": listed})
-        return
-    for line in table(("what", "declared"), entries, context.style):
-        context.show(line)
-    context.show()
-    following = "rabbet resolve" if any(True for _ in declaration.declared()) else "rabbet help declare"
-    context.show(f"That is all that {declaration.name} declares. Next: {following}")
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        entries = [{"what": what, "entry": entry} for what, entry in entries_of(self.declaration)]
+        return {"project": self.declaration.name, "entries": entries}
 
 
 def _verb(change: Change) -> str:

@@ -2,6 +2,7 @@
 
 from collections import Counter
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 from packaging.version import Version
 
@@ -10,23 +11,48 @@ from rabbet.cli.style import table
 from rabbet.core.lock.differences import DeclaredChange, Difference, DifferenceKind
 from rabbet.tasks.compare import Compared
 
-__all__ = ["document", "show", "show_markdown"]
+__all__ = ["CompareView", "show_markdown"]
 
 
-def show(compared: Compared, context: Context) -> None:
-    """Print all differences, then their number by kind."""
-    if compared.differences:
-        style = context.style
-        tones = {"added": style.good, "removed": style.bad, "raised": style.good, "lowered": style.warning}
-        rows = [
-            (str(one.kind), one.name, _version(one.before), _version(one.after), one.cause)
-            for one in compared.differences
-        ]
-        headings = ("change", "library", "before", "after", "cause")
-        for line in table(headings, rows, style, tones=tones):
-            context.show(line)
-        context.show()
-    context.show(f"{_outcome(compared)} between {compared.old} and {compared.new}.")
+@dataclass(frozen=True, slots=True)
+class CompareView:
+    """What differs between two locks, and which declared change brought it about."""
+
+    compared: Compared
+
+    def show(self, context: Context) -> None:
+        """Print all differences, then their number by kind."""
+        compared = self.compared
+        if compared.differences:
+            style = context.style
+            tones = {
+                "added": style.good,
+                "removed": style.bad,
+                "raised": style.good,
+                "lowered": style.warning,
+            }
+            rows = [
+                (str(one.kind), one.name, _version(one.before), _version(one.after), one.cause)
+                for one in compared.differences
+            ]
+            headings = ("change", "library", "before", "after", "cause")
+            for line in table(headings, rows, style, tones=tones):
+                context.show(line)
+            context.show()
+        context.show(f"{_outcome(compared)} between {compared.old} and {compared.new}.")
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        compared = self.compared
+        return {
+            "old": compared.old,
+            "new": compared.new,
+            "declared": [
+                {"name": change.name, "before": change.before or None, "after": change.after or None}
+                for change in compared.declared
+            ],
+            "differences": [_difference(one) for one in compared.differences],
+        }
 
 
 def show_markdown(compared: Compared, context: Context) -> None:
@@ -51,19 +77,6 @@ def show_markdown(compared: Compared, context: Context) -> None:
                 _cell(one.cause),
             )
             context.show(f"| {' | '.join(cells)} |")
-
-
-def document(compared: Compared) -> dict[str, object]:
-    """The content of the JSON document."""
-    return {
-        "old": compared.old,
-        "new": compared.new,
-        "declared": [
-            {"name": change.name, "before": change.before or None, "after": change.after or None}
-            for change in compared.declared
-        ],
-        "differences": [_difference(one) for one in compared.differences],
-    }
 
 
 def _outcome(compared: Compared) -> str:

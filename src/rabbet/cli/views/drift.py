@@ -1,5 +1,7 @@
 """What `drift` found."""
 
+from dataclasses import dataclass
+
 from packaging.version import Version
 
 from rabbet.cli.context import Context
@@ -10,33 +12,63 @@ from rabbet.core.model.finding import Finding, Kind, Reason, Weight
 from rabbet.core.needs.wording import need_text
 from rabbet.tasks.drift import Drift
 
-__all__ = ["document", "show"]
+__all__ = ["DriftView"]
 
 _SHOWN_STRAYS = 10
 
 
-def show(found: Drift, context: Context) -> None:
-    """Print all findings, and how to mend them."""
-    if found.findings:
-        style = context.style
-        tones = {"breaks": style.bad, "differs": style.warning, "note": style.faint}
-        headings = ("finding", "library", "locked", "installed", "weight", "breaks")
-        strays = [one.files[0] for one in found.findings if one.reason is Reason.UNRECORDED]
-        others = [one for one in found.findings if one.reason is not Reason.UNRECORDED]
-        if others:
-            for line in table(headings, [_row(finding) for finding in others], style, tones=tones):
-                context.show(line)
-        for finding in others:
-            if detail(finding):
-                context.show(f"  {finding.name}: {detail(finding)}")
-        if strays:
-            context.show("Files that nobody recorded, where Python would load or start them:")
-        for place in strays[:_SHOWN_STRAYS]:
-            context.show(f"  {place}")
-        if len(strays) > _SHOWN_STRAYS:
-            context.show(f"  and {len(strays) - _SHOWN_STRAYS} more (see --json)")
-        context.show()
-    context.show(_outcome(found))
+@dataclass(frozen=True, slots=True)
+class DriftView:
+    """What differs from the lock, and what that breaks."""
+
+    found: Drift
+
+    def show(self, context: Context) -> None:
+        """Print all findings, and how to mend them."""
+        found = self.found
+        if found.findings:
+            style = context.style
+            tones = {"breaks": style.bad, "differs": style.warning, "note": style.faint}
+            headings = ("finding", "library", "locked", "installed", "weight", "breaks")
+            strays = [one.files[0] for one in found.findings if one.reason is Reason.UNRECORDED]
+            others = [one for one in found.findings if one.reason is not Reason.UNRECORDED]
+            if others:
+                for line in table(headings, [_row(finding) for finding in others], style, tones=tones):
+                    context.show(line)
+            for finding in others:
+                if detail(finding):
+                    context.show(f"  {finding.name}: {detail(finding)}")
+            if strays:
+                context.show("Files that nobody recorded, where Python would load or start them:")
+            for place in strays[:_SHOWN_STRAYS]:
+                context.show(f"  {place}")
+            if len(strays) > _SHOWN_STRAYS:
+                context.show(f"  and {len(strays) - _SHOWN_STRAYS} more (see --json)")
+            context.show()
+        context.show(_outcome(found))
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        found = self.found
+        return {
+            "differs": found.differs,
+            "compared": found.compared,
+            "findings": [
+                {
+                    "kind": str(finding.kind),
+                    "name": finding.name,
+                    "locked": _version(finding.locked) or None,
+                    "installed": _version(finding.installed) or None,
+                    "weight": str(finding.weight),
+                    "breaks": list(finding.breaks),
+                    "detail": detail(finding),
+                    "file": finding.files[0] if finding.files else None,
+                    "files": list(finding.files),
+                    "unmet": [need_text(one.need) for one in finding.unmet],
+                }
+                for finding in found.findings
+            ],
+        }
 
 
 def _row(finding: Finding) -> tuple[str, ...]:
@@ -64,26 +96,3 @@ def _outcome(found: Drift) -> str:
     recreate = f"rabbet recreate{variant_option(found.variant)}"
     mend = f"rabbet resolve && {recreate}" if unresolved else recreate
     return f"{count(len(found.findings), 'finding')}{severity}. To mend: {mend}"
-
-
-def document(found: Drift) -> dict[str, object]:
-    """The content of the JSON document."""
-    return {
-        "differs": found.differs,
-        "compared": found.compared,
-        "findings": [
-            {
-                "kind": str(finding.kind),
-                "name": finding.name,
-                "locked": _version(finding.locked) or None,
-                "installed": _version(finding.installed) or None,
-                "weight": str(finding.weight),
-                "breaks": list(finding.breaks),
-                "detail": detail(finding),
-                "file": finding.files[0] if finding.files else None,
-                "files": list(finding.files),
-                "unmet": [need_text(one.need) for one in finding.unmet],
-            }
-            for finding in found.findings
-        ],
-    }

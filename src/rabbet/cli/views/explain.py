@@ -1,6 +1,7 @@
 """What `explain` tells."""
 
 import re
+from dataclasses import dataclass
 
 from packaging.utils import NormalizedName
 
@@ -15,68 +16,114 @@ from rabbet.tasks.explain import Explained
 _SHOWN_PATHS = 8
 _ONLY_EXTRA = re.compile(r'extra == "[^"]*"\Z')
 
-__all__ = ["document", "library_document", "show_held_back", "show_library", "show_tree"]
+__all__ = ["HeldBackView", "LibraryView", "TreeView"]
 
 
-def show_library(explained: Explained, name: NormalizedName, context: Context) -> None:
-    """Print who asks for one library, for which groups and extras, and what holds it back."""
-    graph = explained.graph
-    sections = [str(section or graph.project) for section in sections_of(graph, name)]
-    context.show(f"{name} {graph.libraries[name].version} is locked for {', '.join(sections) or 'nobody'}.")
-    context.show()
-    context.show("asked for:")
-    paths = paths_to(graph, name)
-    for path in paths[:_SHOWN_PATHS]:
-        context.show(f"  {_path(graph, path)}")
-    if len(paths) > _SHOWN_PATHS:
-        context.show(f"  and along {len(paths) - _SHOWN_PATHS} further ways (see --json)")
-    for note in explained.notes:
-        context.show(note)
-    context.show()
-    if explained.unasked:
-        context.show(f"What holds it back is not known: {explained.unasked}.")
-    else:
-        newest = ["It is at its newest release."]
-        for line in _held(explained.holders[0]) if explained.holders else newest:
-            context.show(line)
-    _warn(explained, context)
+@dataclass(frozen=True, slots=True)
+class LibraryView:
+    """Who asks for one library, for which groups and extras, and what holds it back."""
+
+    explained: Explained
+    name: NormalizedName
+
+    def show(self, context: Context) -> None:
+        """Print all of it."""
+        explained, graph, name = self.explained, self.explained.graph, self.name
+        sections = [str(section or graph.project) for section in sections_of(graph, name)]
+        context.show(
+            f"{name} {graph.libraries[name].version} is locked for {', '.join(sections) or 'nobody'}."
+        )
+        context.show()
+        context.show("asked for:")
+        paths = paths_to(graph, name)
+        for path in paths[:_SHOWN_PATHS]:
+            context.show(f"  {_path(graph, path)}")
+        if len(paths) > _SHOWN_PATHS:
+            context.show(f"  and along {len(paths) - _SHOWN_PATHS} further ways (see --json)")
+        for note in explained.notes:
+            context.show(note)
+        context.show()
+        if explained.unasked:
+            context.show(f"What holds it back is not known: {explained.unasked}.")
+        else:
+            newest = ["It is at its newest release."]
+            for line in _held(explained.holders[0]) if explained.holders else newest:
+                context.show(line)
+        _warn(explained, context)
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        explained, graph, name = self.explained, self.explained.graph, self.name
+        sections = sections_of(graph, name)
+        return {
+            "name": name,
+            "version": str(graph.libraries[name].version),
+            "project": None in sections,
+            "groups": [one.name for one in sections if one and one.kind == "group"],
+            "extras": [one.name for one in sections if one and one.kind == "extra"],
+            "paths": [[_ask(ask) for ask in path] for path in paths_to(graph, name)],
+            "notes": list(explained.notes),
+            "held_back": _holder(explained.holders[0]) if explained.holders else None,
+            "unasked": explained.unasked or None,
+        }
 
 
-def show_held_back(explained: Explained, context: Context) -> None:
-    """Print every library that is not at its newest release."""
-    rows = []
-    for holder in explained.holders:
-        if holder.newest > holder.locked:
-            reasons = holder.by or ("nothing: rabbet resolve --raise " + holder.name,)
-            rows += [
-                (holder.name, str(holder.locked), str(holder.newest), reasons[0]),
-                *(("", "", "", reason) for reason in reasons[1:]),
-            ]
-    if rows:
-        for line in table(("library", "locked", "newest", "held by"), rows, context.style):
+@dataclass(frozen=True, slots=True)
+class TreeView:
+    """The whole graph, with `sizes` if these are wanted."""
+
+    explained: Explained
+    sizes: bool
+
+    def show(self, context: Context) -> None:
+        """Print one row a requirement."""
+        graph, sizes = self.explained.graph, self.sizes
+        declared = {ask.name for ask in graph.asks if ask.requirer is None}
+        headings = ("asked for", "locked", *(("own", "with all it needs") if sizes else ()), "")
+        rows = [_branch(graph, branch, declared, sizes=sizes) for branch in tree(graph)]
+        for line in table(headings, rows, context.style):
             context.show(line)
         context.show()
-    held = sum(holder.newest > holder.locked for holder in explained.holders)
-    all_ = len(explained.graph.libraries)
-    outcome = f"{held} of {count(all_, 'library')} held below the newest release."
-    context.show(outcome if held else "All are at the newest release that can be used here.")
-    _warn(explained, context)
+        total = f", {size_text(sum(own_size(graph, name) for name in graph.libraries))}" if sizes else ""
+        all_ = count(len(graph.libraries), "library")
+        context.show(f"{all_} for {len(declared)} that {graph.project} declares{total}.")
+        _warn(self.explained, context)
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        return _whole_lock(self.explained)
 
 
-def show_tree(explained: Explained, context: Context, *, sizes: bool) -> None:
-    """Print the whole graph."""
-    graph = explained.graph
-    declared = {ask.name for ask in graph.asks if ask.requirer is None}
-    headings = ("asked for", "locked", *(("own", "with all it needs") if sizes else ()), "")
-    rows = [_branch(graph, branch, declared, sizes=sizes) for branch in tree(graph)]
-    for line in table(headings, rows, context.style):
-        context.show(line)
-    context.show()
-    total = f", {size_text(sum(own_size(graph, name) for name in graph.libraries))}" if sizes else ""
-    context.show(
-        f"{count(len(graph.libraries), 'library')} for {len(declared)} that {graph.project} declares{total}."
-    )
-    _warn(explained, context)
+@dataclass(frozen=True, slots=True)
+class HeldBackView:
+    """Every library that is not at its newest release."""
+
+    explained: Explained
+
+    def show(self, context: Context) -> None:
+        """Print one row a library, or more where several hold it back."""
+        explained = self.explained
+        rows = []
+        for holder in explained.holders:
+            if holder.newest > holder.locked:
+                reasons = holder.by or ("nothing: rabbet resolve --raise " + holder.name,)
+                rows += [
+                    (holder.name, str(holder.locked), str(holder.newest), reasons[0]),
+                    *(("", "", "", reason) for reason in reasons[1:]),
+                ]
+        if rows:
+            for line in table(("library", "locked", "newest", "held by"), rows, context.style):
+                context.show(line)
+            context.show()
+        held = sum(holder.newest > holder.locked for holder in explained.holders)
+        all_ = len(explained.graph.libraries)
+        outcome = f"{held} of {count(all_, 'library')} held below the newest release."
+        context.show(outcome if held else "All are at the newest release that can be used here.")
+        _warn(explained, context)
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        return _whole_lock(self.explained)
 
 
 def _branch(graph: Graph, branch: Branch, declared: set[NormalizedName], *, sizes: bool) -> tuple[str, ...]:
@@ -130,7 +177,7 @@ def _warn(explained: Explained, context: Context) -> None:
         context.show("The declaration changed since the lock; to take it in: rabbet resolve")
 
 
-def document(explained: Explained) -> dict[str, object]:
+def _whole_lock(explained: Explained) -> dict[str, object]:
     """The content of the JSON document for the whole lock."""
     graph = explained.graph
     return {
@@ -146,23 +193,6 @@ def document(explained: Explained) -> dict[str, object]:
         ],
         "asks": [_ask(ask) for ask in graph.asks],
         "held_back": [_holder(holder) for holder in explained.holders],
-    }
-
-
-def library_document(explained: Explained, name: NormalizedName) -> dict[str, object]:
-    """The content of the JSON document for one library."""
-    graph = explained.graph
-    sections = sections_of(graph, name)
-    return {
-        "name": name,
-        "version": str(graph.libraries[name].version),
-        "project": None in sections,
-        "groups": [one.name for one in sections if one and one.kind == "group"],
-        "extras": [one.name for one in sections if one and one.kind == "extra"],
-        "paths": [[_ask(ask) for ask in path] for path in paths_to(graph, name)],
-        "notes": list(explained.notes),
-        "held_back": _holder(explained.holders[0]) if explained.holders else None,
-        "unasked": explained.unasked or None,
     }
 
 

@@ -1,6 +1,7 @@
 """What `lookup` lists."""
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 
 from rabbet.cli.context import Context
 from rabbet.cli.style import count, table
@@ -8,56 +9,63 @@ from rabbet.core.lock.release_overview import Offer
 from rabbet.core.model.target import Target
 from rabbet.tasks.lookup import LookedUp
 
-__all__ = ["document", "show"]
+__all__ = ["LookupView"]
 
 
-def show(found: LookedUp, context: Context, *, most: int | None) -> None:
-    """Print the releases, at most so many besides the locked one."""
-    offers = found.offers
-    shown = [one for number, one in enumerate(offers) if most is None or number < most or one.locked]
-    rows = [
-        (
-            str(one.version),
-            one.uploaded or "-",
-            one.python or "any",
-            _wheels(one, found.targets),
-            _remark(one),
-        )
-        for one in shown
-    ]
-    for line in table(("release", "uploaded", "python", "wheels for", ""), rows, context.style):
-        context.show(line)
-    context.show()
-    behind = next((one for one in shown if one.baseline), None)
-    if behind is not None:
-        command = f"rabbet declare --baseline {behind.baseline}"
-        context.show(f"A baseline stands in the way of {behind.version}. To raise it: {command}")
-    hidden = f", {len(shown)} of them shown (--all for the rest)" if len(shown) < len(offers) else ""
-    context.show(f"{found.name}: {count(len(offers), 'release')} in the source '{found.source}'{hidden}.")
+@dataclass(frozen=True, slots=True)
+class LookupView:
+    """The releases of a library; as text at `most` so many besides the locked one."""
 
+    found: LookedUp
+    most: int | None
 
-def document(found: LookedUp) -> dict[str, object]:
-    """The content of the JSON document."""
-    return {
-        "name": found.name,
-        "source": found.source,
-        "targets": [str(one) for one in found.targets],
-        "releases": [
-            {
-                "version": str(one.version),
-                "uploaded": one.uploaded or None,
-                "python": one.python or None,
-                "systems": list(one.systems),
-                "yanked": one.yanked,
-                "targets": [str(target) for target in one.serves],
-                "refused": one.refused or None,
-                "baseline": one.baseline or None,
-                "allowed": one.allowed,
-                "locked": one.locked,
-            }
-            for one in found.offers
-        ],
-    }
+    def show(self, context: Context) -> None:
+        """Print the releases."""
+        found, offers, most = self.found, self.found.offers, self.most
+        shown = [one for number, one in enumerate(offers) if most is None or number < most or one.locked]
+        rows = [
+            (
+                str(one.version),
+                one.uploaded or "-",
+                one.python or "any",
+                _wheels(one, found.targets),
+                _remark(one),
+            )
+            for one in shown
+        ]
+        for line in table(("release", "uploaded", "python", "wheels for", ""), rows, context.style):
+            context.show(line)
+        context.show()
+        behind = next((one for one in shown if one.baseline), None)
+        if behind is not None:
+            command = f"rabbet declare --baseline {behind.baseline}"
+            context.show(f"A baseline stands in the way of {behind.version}. To raise it: {command}")
+        hidden = f", {len(shown)} of them shown (--all for the rest)" if len(shown) < len(offers) else ""
+        context.show(f"{found.name}: {count(len(offers), 'release')} in the source '{found.source}'{hidden}.")
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        found = self.found
+        return {
+            "name": found.name,
+            "source": found.source,
+            "targets": [str(one) for one in found.targets],
+            "releases": [
+                {
+                    "version": str(one.version),
+                    "uploaded": one.uploaded or None,
+                    "python": one.python or None,
+                    "systems": list(one.systems),
+                    "yanked": one.yanked,
+                    "targets": [str(target) for target in one.serves],
+                    "refused": one.refused or None,
+                    "baseline": one.baseline or None,
+                    "allowed": one.allowed,
+                    "locked": one.locked,
+                }
+                for one in found.offers
+            ],
+        }
 
 
 def _wheels(one: Offer, targets: Sequence[Target]) -> str:

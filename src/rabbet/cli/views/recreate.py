@@ -1,6 +1,7 @@
 """What `recreate` did, or would do."""
 
 from collections.abc import Mapping
+from dataclasses import dataclass
 
 from rabbet.cli.context import Context
 from rabbet.cli.options import variant_option
@@ -10,7 +11,7 @@ from rabbet.cli.views.unchanged import fit_text, made_text, steps_table
 from rabbet.core.model.plan import Action, Plan, Step
 from rabbet.tasks.recreate import RecreateReport
 
-__all__ = ["document", "show"]
+__all__ = ["RecreateView"]
 
 _DONE = {
     Action.ADD: "added",
@@ -26,16 +27,47 @@ _TO_DO = {
 }
 
 
-def show(report: RecreateReport, context: Context, *, only_plan: bool) -> None:
-    """Print the steps, and the outcome."""
-    plan = report.plan
-    rows = [_row(step) for step in plan.steps if step.action is not Action.KEEP]
-    rows += [("remove", place, "-", "nobody recorded it") for place in plan.strays]
-    if rows:
-        steps_table(rows, context)
-    if report.outdated:
-        context.show("The declaration changed since the lock; to take it in: rabbet resolve")
-    context.show(_outcome(report, only_plan=only_plan))
+@dataclass(frozen=True, slots=True)
+class RecreateView:
+    """The steps that make an environment match the lock: `done`, or only planned."""
+
+    report: RecreateReport
+    done: bool
+
+    def show(self, context: Context) -> None:
+        """Print the steps, and the outcome."""
+        report, plan = self.report, self.report.plan
+        rows = [_row(step) for step in plan.steps if step.action is not Action.KEEP]
+        rows += [("remove", place, "-", "nobody recorded it") for place in plan.strays]
+        if rows:
+            steps_table(rows, context)
+        if report.outdated:
+            context.show("The declaration changed since the lock; to take it in: rabbet resolve")
+        context.show(_outcome(report, only_plan=not self.done))
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        report = self.report
+        return {
+            "done": self.done,
+            "environment": report.environment,
+            "groups": sorted(report.selection.groups) if report.selection else None,
+            "extras": sorted(report.selection.extras) if report.selection else None,
+            "runtime": {"version": str(report.runtime.version), "executable": report.runtime.executable},
+            "rebuild": report.plan.rebuild,
+            "outdated": report.outdated,
+            "steps": [
+                {
+                    "action": str(step.action),
+                    "name": step.name,
+                    "installed": [str(one.version) for one in step.installed],
+                    "locked": str(step.needed.locked.version) if step.needed else None,
+                    "reason": step_reason(step),
+                }
+                for step in report.plan.steps
+            ],
+            "strays": list(report.plan.strays),
+        }
 
 
 def _outcome(report: RecreateReport, *, only_plan: bool) -> str:
@@ -61,27 +93,3 @@ def _summary(plan: Plan, words: Mapping[Action, str]) -> str:
 def _row(step: Step) -> tuple[str, str, str, str]:
     version = step.needed.locked.version if step.needed else step.installed[0].version
     return str(step.action), step.name, str(version), step_reason(step)
-
-
-def document(report: RecreateReport, *, done: bool) -> dict[str, object]:
-    """The content of the JSON document."""
-    return {
-        "done": done,
-        "environment": report.environment,
-        "groups": sorted(report.selection.groups) if report.selection else None,
-        "extras": sorted(report.selection.extras) if report.selection else None,
-        "runtime": {"version": str(report.runtime.version), "executable": report.runtime.executable},
-        "rebuild": report.plan.rebuild or None,
-        "outdated": report.outdated,
-        "steps": [
-            {
-                "action": str(step.action),
-                "name": step.name,
-                "installed": [str(one.version) for one in step.installed],
-                "locked": str(step.needed.locked.version) if step.needed else None,
-                "reason": step_reason(step),
-            }
-            for step in report.plan.steps
-        ],
-        "strays": list(report.plan.strays),
-    }

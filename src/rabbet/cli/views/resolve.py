@@ -2,6 +2,7 @@
 
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from typing import TypeVar
 
 from rabbet.cli.context import Context
@@ -14,20 +15,52 @@ from rabbet.core.model.lock import Lock
 from rabbet.core.model.target import targets_text
 from rabbet.tasks.resolve import Resolved, Verdict, up_to_date_lock
 
-__all__ = ["document", "show", "show_verdict", "verdict_document", "with_variants", "yanked_notes"]
+__all__ = ["ResolvedView", "VerdictsView"]
 
 Answer = TypeVar("Answer", Resolved, Verdict)
 _SHOWN_REQUIRERS = 2
 _SHOWN_NOTES = 4
 
 
-def show(
-    resolved: Resolved, own: Lock, context: Context, *, written: bool = True, going_on: bool = False
-) -> None:
-    """Print what moved and why, and what to do next (unless it is done at once).
+@dataclass(frozen=True, slots=True)
+class ResolvedView:
+    """What was settled: the lock of the declaration itself first, then those of its variants.
 
-    `own` is the lock of the declaration itself.
+    It was `written` or not; what comes next is told unless the command is `going_on` to it.
     """
+
+    resolved: Sequence[Resolved]
+    written: bool = True
+    going_on: bool = False
+
+    def show(self, context: Context) -> None:
+        """Print of each lock what moved and why, and what to do next."""
+        for one in self.resolved:
+            _show(one, self.resolved[0].lock, context, written=self.written, going_on=self.going_on)
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        return {"written": self.written, **_with_variants(self.resolved, _document)}
+
+
+@dataclass(frozen=True, slots=True)
+class VerdictsView:
+    """Whether locks are what the declaration asks for, and why not."""
+
+    verdicts: Sequence[Verdict]
+
+    def show(self, context: Context) -> None:
+        """Print what speaks against each, and the outcome."""
+        for verdict in self.verdicts:
+            _show_verdict(verdict, context)
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document of `--verify`."""
+        return _with_variants(self.verdicts, _verdict_document)
+
+
+def _show(resolved: Resolved, own: Lock, context: Context, *, written: bool, going_on: bool) -> None:
+    """Print one lock; `own` is that of the declaration itself."""
     for name in resolved.idle_checkouts:
         context.show(f"The checkout {resolved.declaration.local[name]} is not used: nothing requires {name}.")
     if resolved.untouched:
@@ -92,7 +125,7 @@ def _show_lost(resolved: Resolved, context: Context) -> None:
 
 def _notes(resolved: Resolved) -> Iterator[str]:
     """What is worth knowing besides what moved."""
-    yield from yanked_notes(resolved.lock)
+    yield from _yanked_notes(resolved.lock)
     for one in resolved.unknown_extras:
         yield f"Beware: {one}, though it is asked for."
     if resolved.file_clash:
@@ -114,16 +147,16 @@ def _notes(resolved: Resolved) -> Iterator[str]:
         yield "what these depend on. A few pins by hand age badly: better loosen them."
 
 
-def yanked_notes(lock: Lock) -> Iterator[str]:
+def _yanked_notes(lock: Lock) -> Iterator[str]:
     """The locked releases that their source withdrew, which only a pin lets in."""
     for one in lock.libraries:
         if one.yanked is not None:
             yield f"Beware: {one.name} {one.version} was yanked: {one.yanked or 'no reason is given'}."
 
 
-def show_verdict(verdict: Verdict, context: Context) -> None:
+def _show_verdict(verdict: Verdict, context: Context) -> None:
     """Print whether the lock is what the declaration asks for, and why not."""
-    for note in yanked_notes(verdict.settled):
+    for note in _yanked_notes(verdict.settled):
         context.show(note)
     if not verdict.reasons:
         locked = count(len(verdict.lock.libraries), "library")
@@ -189,7 +222,7 @@ def _some(names: Sequence[str]) -> str:
     return ", ".join(names[:_SHOWN_REQUIRERS]) + (f" and {more} more" if more > 0 else "")
 
 
-def with_variants(
+def _with_variants(
     found: Sequence[Answer], document: Callable[[Answer], dict[str, object]]
 ) -> dict[str, object]:
     """The JSON document of all locks: that of the declaration itself, with those of its variants inside."""
@@ -197,8 +230,7 @@ def with_variants(
     return {**document(found[0]), "variants": variants}
 
 
-def document(resolved: Resolved) -> dict[str, object]:
-    """The content of the JSON document."""
+def _document(resolved: Resolved) -> dict[str, object]:
     return {
         "file": resolved.file,
         "targets": [
@@ -223,14 +255,13 @@ def document(resolved: Resolved) -> dict[str, object]:
         "unhashed": list(resolved.unhashed),
         "edited": list(resolved.edited),
         "unknown_extras": list(resolved.unknown_extras),
-        "file_clash": resolved.file_clash or None,
+        "file_clash": resolved.file_clash,
         "no_longer_served": list(resolved.lost),
         "idle_corrections": list(resolved.idle_corrections),
     }
 
 
-def verdict_document(verdict: Verdict) -> dict[str, object]:
-    """The content of the JSON document of `--verify`."""
+def _verdict_document(verdict: Verdict) -> dict[str, object]:
     return {
         "file": verdict.file,
         "verified": not verdict.reasons,

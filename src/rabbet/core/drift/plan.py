@@ -18,13 +18,13 @@ def plan_anew(needed: Sequence[Needed], reason: str) -> Plan:
     return Plan(steps=tuple(sorted(steps, key=lambda step: step.name)), rebuild=reason)
 
 
-def reason_to_rebuild(findings: Iterable[Finding]) -> str:
-    """Which difference no change in place mends, the interpreter's before others; empty if none."""
+def reason_to_rebuild(findings: Iterable[Finding]) -> str | None:
+    """Which difference no change in place mends, if one is such; the interpreter's before others."""
     weighty = [one for one in findings if one.weight is not Weight.NOTE]
     interpreter = [one for one in weighty if one.name == RUNTIME]
     damage = [one for one in weighty if one.name == ENVIRONMENT and one.kind is Kind.ALTERED]
     first = next(iter(interpreter + damage), None)
-    return "" if first is None else first.told or f"it has Python {first.installed}"
+    return None if first is None else first.told or f"it has Python {first.installed}"
 
 
 def plan_changes(

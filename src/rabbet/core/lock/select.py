@@ -72,8 +72,7 @@ def _best_wheel(library: LockedLibrary, target: Target) -> LockedWheel | LockedA
     ranked = []
     for wheel in sorted(library.wheels, key=lambda one: one.filename):
         parsed = parse_wheel_name(wheel.filename)
-        if not isinstance(parsed, str):
-            ranks = [target.tags[tag] for tag in parsed.tags or () if tag in target.tags]
-            if ranks:
-                ranked.append((-min(ranks), parsed.build, wheel))
+        ranks = [target.tags[tag] for tag in parsed.tags or () if tag in target.tags]
+        if ranks:
+            ranked.append((-min(ranks), parsed.build, wheel))
     return max(ranked, key=lambda one: one[:2])[2] if ranked else None

@@ -44,7 +44,7 @@ class Plan:
     """
 
     steps: tuple[Step, ...]
-    rebuild: str = ""
+    rebuild: str | None = None
     strays: tuple[str, ...] = ()
 
     def of(self, *actions: Action) -> tuple[Step, ...]:

@@ -17,8 +17,16 @@ from rabbet.core.targets import baseline_needed
 
 __all__ = ["Candidates", "candidates_for"]
 
-_Ranking = Callable[[ListedFile], int | str]
-_NO_WHEEL = "no wheel"
+
+@dataclass(frozen=True, slots=True)
+class _Unfit:
+    """Why a wheel is of no use on a target; without a reason its tags are not the target's."""
+
+    reason: str | None = None
+
+
+_NO_TAG = _Unfit()
+_Ranking = Callable[[ListedFile], int | _Unfit]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -107,10 +115,9 @@ def _fitting(
         ranked_here = [(rank, wheel) for wheel in wheels if isinstance(rank := rank_of(wheel), int)]
         fitting = [pair for pair in ranked_here if pair[1].yanked is None] or ranked_here
         if not fitting:
-            refused = {str(rank_of(wheel)) for wheel in wheels}
+            refused = {one for wheel in wheels if isinstance(one := rank_of(wheel), _Unfit)}
             too_old = _too_old(target, wheels)
-            lacking = f"{_NO_WHEEL} for {target}{too_old}"
-            reasons = sorted(lacking if one == _NO_WHEEL else one for one in refused)
+            reasons = sorted(one.reason or f"no wheel for {target}{too_old}" for one in refused)
             needed = "=".join(_needed_baseline(target, wheels) or ()) if too_old and target.named else ""
             return SetAside(version=str(version), reason=", ".join(reasons), baseline=needed)
         for rank, wheel in fitting:
@@ -147,38 +154,43 @@ def _best_first(ranked: list[tuple[tuple[int, int], ListedFile]]) -> tuple[Liste
     return tuple(wheel for _, wheel in ranked)
 
 
-def _too_new(file: ListedFile, as_of: datetime | None) -> str:
-    """Why a file does not exist yet at that moment; empty if it does."""
+def _too_new(file: ListedFile, as_of: datetime | None) -> str | None:
+    """Why a file does not exist yet at that moment, if it does not."""
     if as_of is None:
-        return ""
+        return None
     try:
         uploaded = datetime.fromisoformat(file.uploaded or "")
     except ValueError:
         return "its source tells no time of upload"
     if uploaded.tzinfo is None:
         uploaded = uploaded.replace(tzinfo=UTC)
-    return f"uploaded on {uploaded:%Y-%m-%d}" if uploaded > as_of else ""
+    return f"uploaded on {uploaded:%Y-%m-%d}" if uploaded > as_of else None
 
 
 def _ranking(target: Target, as_of: datetime | None) -> _Ranking:
     """How well wheels fit (the smaller the better), or why they do not."""
 
     @cache
-    def rank(tags: frozenset[str], requires_python: str | None) -> int | str:
+    def rank(tags: frozenset[str], requires_python: str | None) -> int | _Unfit:
         ranks = [target.tags[tag] for tag in tags if tag in target.tags]
-        return (_needs_python(requires_python, target) or min(ranks)) if ranks else _NO_WHEEL
+        if not ranks:
+            return _NO_TAG
+        needs = _needs_python(requires_python, target)
+        return min(ranks) if needs is None else _Unfit(needs)
 
-    if as_of is None:
-        return lambda wheel: rank(wheel.tags, wheel.requires_python)
-    return lambda wheel: _too_new(wheel, as_of) or rank(wheel.tags, wheel.requires_python)
+    def dated_rank(wheel: ListedFile) -> int | _Unfit:
+        too_new = _too_new(wheel, as_of)
+        return rank(wheel.tags, wheel.requires_python) if too_new is None else _Unfit(too_new)
+
+    return dated_rank if as_of is not None else lambda wheel: rank(wheel.tags, wheel.requires_python)
 
 
-def _needs_python(constraint: str | None, target: Target) -> str:
-    """Why the target's Python does not serve a file with such a constraint; empty when it does."""
+def _needs_python(constraint: str | None, target: Target) -> str | None:
+    """Why the target's Python does not serve a file with such a constraint, if it does not."""
     needed = _specifiers(constraint) if constraint is not None else None
     if needed is not None and not needed.contains(target.python, prereleases=True):
         return f"needs Python {constraint}"
-    return ""
+    return None
 
 
 @lru_cache(maxsize=4096)
