@@ -40,6 +40,10 @@ class Followed(unittest.TestCase):
     """A made-up store of a few folders with many files."""
 
     def setUp(self) -> None:
+        self.fresh()
+
+    def fresh(self) -> None:
+        """A store that nobody has touched, and the manifest of an environment made of it."""
         self.root = Path(self.enterContext(tempfile.TemporaryDirectory()))
         self.states = BlobCache(self.root / "states")
         trees = []
@@ -107,7 +111,7 @@ class Followed(unittest.TestCase):
                 self.follow()
                 change(self.root / "store" / str(number) / "tree" / f"cell{FILES - 1}.py")
                 self.follow()
-            self.setUp()
+            self.fresh()
 
     def test_linked_elsewhere(self) -> None:
         """A link more or less changes no file: it is read once more, and is still right."""

@@ -40,7 +40,7 @@ class BadInput(ProgramCase):
     def test_cases(self) -> None:
         for case in TABLE["case"]:
             with self.subTest(case["title"]):
-                self.setUp()
+                self.fresh()
                 manner = Manner()
                 index = self.serve(StandIn(manner=manner))
                 self.prepare(case, index.address)
@@ -178,7 +178,7 @@ class Deceitful(ProgramCase):
         """Where a listing has no digest that can be trusted, the file's own is locked, and that is said."""
         for hashes in ("md5", ""):
             with self.subTest(hashes=hashes):
-                self.setUp()
+                self.fresh()
                 self.begin(self.serve(StandIn(manner=Manner(hashes=hashes))).address, "combframe")
                 self.assertIn("Beware: 'main' lists files without sha256", self.rabbet("resolve").out)
                 self.rabbet("recreate")

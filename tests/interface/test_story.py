@@ -37,7 +37,7 @@ class Story(ProgramCase):
         locks = []
         for title, manner in MANNERS.items():
             with self.subTest(title):
-                self.setUp()
+                self.fresh()
                 index = self.serve(StandIn(manner=manner))
                 self.play(index.address)
                 text = (self.project / "pylock.toml").read_text()

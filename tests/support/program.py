@@ -39,6 +39,10 @@ class ProgramCase(unittest.TestCase):
     def setUp(self) -> None:
         # A suite that runs in the background ignores interruptions, and so would the programs that it starts.
         signal.signal(signal.SIGINT, signal.default_int_handler)
+        self.fresh()
+
+    def fresh(self) -> None:
+        """An empty project, with a home and a store of its own; what was made before is out of the way."""
         holder = tempfile.TemporaryDirectory(prefix="rabbet-test-")
         self.addCleanup(holder.cleanup)
         self.root = Path(holder.name).resolve()

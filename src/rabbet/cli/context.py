@@ -55,7 +55,7 @@ class Context(NamedTuple):
         return find_project(self.machine.folder).of(variant)
 
     def show(self, text: str = "") -> None:
-        """Print a line of the result, without any secret; progress still on the screen goes first.
+        """Print a line of the result without secrets, after clearing progress from the screen.
 
         Whatever it holds, it does nothing to the terminal (`visible`), and anywhere else stays one line.
         """
@@ -66,7 +66,7 @@ class Context(NamedTuple):
             self._print(line)
 
     def _wrapped(self, text: str) -> list[str]:
-        """A line as it fits the terminal, broken between words; a command to paste stays in one piece."""
+        """Wrap a line to the terminal's width; a line with a command to paste stays whole."""
         if not self.style.width or len(text) <= self.style.width or "rabbet " in text:
             return [text]
         from textwrap import wrap

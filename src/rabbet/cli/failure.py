@@ -14,13 +14,13 @@ _ABOUT_ENVIRONMENTS = re.compile(r"\brabbet (?:recreate|run|enter|drift)\b(?!.* 
 
 
 def reasons(message: str, because: Sequence[str], stream: TextIO) -> list[str]:
-    """What could not be done, and why."""
+    """The lines that say what failed, and why."""
     told = [line for reason in because for line in _wrapped(plain(reason), stream)]
     return [f"error: {plain(message)}", *_labelled("because", told)]
 
 
 def ways(note: str, commands: Sequence[Way], stream: TextIO) -> list[str]:
-    """What to do: behind `try` and `or` nothing but a command, explanations on lines of their own."""
+    """The lines that say what to do: a command alone behind `try` and `or`, notes on lines of their own."""
     lines = _noted(note, stream)
     for number, way in enumerate(commands):
         lines += [*_noted(way.gives, stream), f"  {'or ' if number else 'try'}     {plain(way.command)}"]
@@ -49,7 +49,7 @@ def _labelled(label: str, lines: Sequence[str]) -> list[str]:
 
 
 def plain(text: str) -> str:
-    """A line that may be shown: secrets go before it is wrapped, for a line break could hide one."""
+    """A line without secrets; these are removed before wrapping, for a line break could hide one."""
     return visible(without_credentials(text))
 
 

@@ -17,7 +17,7 @@ __all__ = ["fault_of"]
 
 
 def fault_of(error: Exception, arguments: Sequence[str]) -> Fault:
-    """The fault to tell the user of, with the place of the report, which holds no secret of an address."""
+    """The error to show for a crash; it names the report, which holds no credentials."""
     told = "".join(traceback.format_exception_only(error)).strip().splitlines()[-1]
     kept = _keep(_report(error, arguments))
     return Fault(
@@ -40,7 +40,7 @@ def _report(error: Exception, arguments: Sequence[str]) -> str:
 
 
 def _keep(report: str) -> Path | None:
-    """Where the report lies now: among the user's own files, else among temporary ones."""
+    """Write the report to the user's state folder, else to a temporary file; return its path."""
     for folder in (platformdirs.user_state_path("rabbet") / "faults", Path(tempfile.gettempdir())):
         try:
             folder.mkdir(parents=True, exist_ok=True, mode=0o700)

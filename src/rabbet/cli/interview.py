@@ -1,4 +1,4 @@
-"""How `begin` comes to its answers: from what was given, or by asking."""
+"""The answers that `begin` needs: from its arguments, or asked for."""
 
 from argparse import Namespace
 
@@ -17,7 +17,7 @@ __all__ = ["asked", "given", "show_draft"]
 
 
 def given(arguments: Namespace, context: Context, present: Declaration | None) -> Answers:
-    """Take what was given, and defaults for the rest; an existing file needs none."""
+    """Answers from the arguments, with defaults unless the file exists."""
     runtime = arguments.runtime
     if runtime is None and present is None:
         runtime = _default_runtime(context)
@@ -36,7 +36,7 @@ def _default_runtime(context: Context) -> str | None:
 
 
 def asked(arguments: Namespace, context: Context, present: Declaration | None) -> Answers:
-    """Ask for what was not given, each answer until it can be read; an existing file answers for itself."""
+    """Ask for what the arguments and an existing file leave open, until each answer is valid."""
     name, python, source = arguments.name, _versions(arguments.runtime), arguments.source
     if present is None:
         default = default_name(context.machine.folder)

@@ -38,7 +38,7 @@ class _Parser(ArgumentParser):
 
 
 def program() -> NoReturn:
-    """Be the program: run this process's command line and leave.
+    """Run this process's command line and exit.
 
     It leaves without taking the interpreter apart, which would cost up to a tenth of a run: all that is to
     stay was written and closed by then.
@@ -77,7 +77,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
 
 
 def _tell_forgotten(event: str, arguments: tuple[object, ...]) -> None:
-    """Tell of what was kept and found damaged: it was forgotten, and is worked out anew."""
+    """Audit hook: print a trace line for each damaged cache entry that was dropped."""
     if event == "rabbet.forgotten":
         from rabbet.cli.failure import plain
 
@@ -86,7 +86,7 @@ def _tell_forgotten(event: str, arguments: tuple[object, ...]) -> None:
 
 
 def _mend_streams() -> None:
-    """A closed stream leads nowhere, and characters that a stream's encoding lacks are escaped."""
+    """Replace closed streams by the null device; escape characters that an encoding lacks."""
     for name, mode in (("stdin", "r"), ("stdout", "w"), ("stderr", "w")):
         if getattr(sys, name) is None:
             setattr(sys, name, open(os.devnull, mode))  # noqa: PTH123, SIM115 - pathlib is heavy; it stays open
@@ -181,7 +181,7 @@ def _report(error: RabbetError, *, trace: bool = False) -> int:
 
 
 def _leave_now(code: int) -> NoReturn:
-    """Leave at once, without waiting for downloads that are under way in other threads."""
+    """Exit at once, without waiting for other threads' downloads."""
     with suppress(OSError):
         sys.stderr.flush()
     os._exit(code)

@@ -30,14 +30,14 @@ class ClosableObserver(Observer, Protocol):
 
 
 def observer_for(stream: TextIO, *, quiet: bool) -> ClosableObserver:
-    """The observer that suits where progress goes."""
+    """The observer for this stream: a moving line for a terminal, else plain lines."""
     if quiet:
         return _Quiet()
     return _Moving() if stream.isatty() else _Lines(stream)
 
 
 class _Quiet(Silent):
-    """Tells nobody."""
+    """Shows nothing."""
 
     def close(self) -> None:
         """Nothing was drawn."""
@@ -66,19 +66,19 @@ class _Lines(Silent):
 
 
 def _plain(text: str) -> str:
-    """A text that names of files and libraries are a part of, as it may be shown."""
+    """A text that may hold names from outside, made safe to show."""
     return visible(without_credentials(text))
 
 
 class Traffic(NamedTuple):
-    """How much of how many bytes has come since a moment (seconds)."""
+    """How many of the expected bytes have come since a time (seconds)."""
 
     size: int
     done: int
     begun: float
 
     def more(self, count: int) -> "Traffic":
-        """When so many more bytes have come."""
+        """The same, after so many more bytes."""
         return self._replace(done=self.done + count)
 
     def text(self, now: float) -> str:
@@ -168,7 +168,7 @@ class _Moving:
             self._draw_files(self._progress)
 
     def _draw_files(self, progress: "Progress") -> None:
-        """A row for each file that is under way, if it does not come all at once; a few at most."""
+        """Draw a row for each file whose download takes a while, at most a few."""
         under_way = [name for name, one in self._files.items() if 0 < one.done < one.size]
         for name in self._rows.keys() - under_way:
             progress.remove_task(self._rows.pop(name))

@@ -16,7 +16,7 @@ def write_line(stream: TextIO, text: str) -> None:
 
 
 def flush(stream: TextIO) -> None:
-    """Let out what is still held back. Raises as `write_line` does."""
+    """Flush the stream. Raises as `write_line` does."""
     with _told():
         stream.flush()
 

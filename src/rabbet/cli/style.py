@@ -18,7 +18,7 @@ _UNITS = ("B", "kB", "MB", "GB")
 
 
 class Style(NamedTuple):
-    """How words are set off: each field holds the codes of a terminal (ECMA-48), or nothing.
+    """Terminal codes (ECMA-48) for emphasis; all empty where colour is off.
 
     `width` is the terminal's, in characters; 0 where there is none, and nothing has to fit.
     """
@@ -33,7 +33,7 @@ class Style(NamedTuple):
 
 
 class TableLine(str):
-    """A line of a table: what its cells hold is visible text, so its colour codes are our own."""
+    """A table's line, whose cells are already safe to show: its colour codes are ours."""
 
     __slots__ = ()
 
@@ -78,7 +78,7 @@ def table(
 
 
 def _fitting(widths: Sequence[int], most: int) -> list[int]:
-    """Narrower columns, so that all of them fit, as far as that goes."""
+    """Column widths reduced to fit the terminal where possible."""
     fitting = list(widths)
     excess = sum(widths) + _GAP * (len(widths) - 1) - most
     for number in reversed(range(len(widths))):
@@ -91,7 +91,7 @@ def _fitting(widths: Sequence[int], most: int) -> list[int]:
 
 
 def _in_lines(row: Sequence[str], widths: Sequence[int]) -> Iterator[list[str]]:
-    """A row's cells as they fit: the last one in as many lines as it takes, the others cut."""
+    """Fit a row: the last cell is wrapped, the others are cut."""
     if len(row[-1]) <= widths[-1]:
         yield list(row)
         return
@@ -102,7 +102,7 @@ def _in_lines(row: Sequence[str], widths: Sequence[int]) -> Iterator[list[str]]:
 
 
 def _line(cells: Sequence[str], widths: Sequence[int], codes: Sequence[str], style: Style) -> TableLine:
-    """Padding stays outside the colour, and a line has no space at its end."""
+    """Join cells; padding is not coloured, and no line ends with a space."""
     cells = [
         cell if len(cell) <= width else f"{cell[: width - 1]}…"
         for cell, width in zip(cells, widths, strict=True)

@@ -49,7 +49,7 @@ class Site:
 
 
 def make_anew(site: Site, arriving: Iterable[tuple[Needed, Prepared]]) -> list[Placed]:
-    """Make it beside the old one from what arrives; it takes its place when it is complete.
+    """Build in a staging folder from libraries as they arrive, and swap it in when complete.
 
     Raises `IntegrityFailed`, `CannotWrite`.
     """
@@ -69,7 +69,7 @@ def make_anew(site: Site, arriving: Iterable[tuple[Needed, Prepared]]) -> list[P
 def change_in_place(
     site: Site, plan: Plan, arriving: Iterable[tuple[Needed, Prepared]], observer: Observer
 ) -> None:
-    """Carry out a plan when everything that comes is there; a journal names what is being changed meanwhile.
+    """Carry out a plan once everything has arrived; a journal names what is being changed.
 
     Raises `IntegrityFailed`, `CannotWrite`.
     """
@@ -101,7 +101,7 @@ def change_in_place(
 
 
 def finish(site: Site) -> None:
-    """Close the journal of an environment that matches: whoever left it had come to the end but for that."""
+    """Close the journal that a killed run left after its last step."""
     with _opened(site.root, site) as guarded:
         close_journal(guarded)
 
@@ -121,7 +121,7 @@ def _refuse_conflicts(root: Path, places: Mapping[NormalizedName, Sequence[tuple
 
 
 def _state(site: Site, origins: Mapping[NormalizedName, Origin]) -> InstallState:
-    """What is noted in an environment of how it was made."""
+    """The install state that is written into the environment."""
     chosen = site.selection
     return InstallState(
         executable=site.runtime.executable,

@@ -67,7 +67,7 @@ def fetched_wheels(needed: Sequence[Needed], supply: Supply) -> Iterator[tuple[N
 
 
 def _largest_first(needed: Sequence[Needed]) -> list[Needed]:
-    """A large file that begins last would keep everybody waiting."""
+    """Start the largest files first, for one that starts last delays the end."""
     return sorted(needed, key=lambda one: -(one.artifact.size or 0))
 
 

@@ -92,7 +92,7 @@ def _compiled(
 def _check_metadata(
     needed: Needed, unpacked: Unpacked, store: Store, correct: Callable[[Metadata], Metadata] | None
 ) -> None:
-    """Hold what a wheel itself says of its needs against the lock, which was made from what a source said.
+    """Check a wheel's own requirements against the lock.
 
     It may need neither more than the lock knows, nor less. Needs under a marker are left out of the first:
     they may count on this machine's patch of the runtime alone. Raises `IntegrityFailed`. The store remembers

@@ -79,7 +79,7 @@ MOST_TARGETS = 64
 
 
 def beyond(text: str) -> str | None:
-    """Why a version, a constraint, a marker or a requirement is none that people write, if it is none.
+    """Why a version, constraint, marker or requirement is too long or too nested to parse, if it is.
 
     It is asked before the text is parsed, for parsers of such texts call themselves for each bracket.
     """

@@ -173,7 +173,7 @@ class _Server(ThreadingHTTPServer):
         return metadata_of(release).encode()
 
     def handle_error(self, request: object, client_address: object) -> None:
-        """Keep quiet about askers that went away, or that do not trust the certificate."""
+        """Ignore clients that disconnected or reject the certificate."""
 
 
 class _Handler(BaseHTTPRequestHandler):

@@ -10,7 +10,7 @@ __all__ = ["alongside"]
 
 @contextmanager
 def alongside(work: Callable[[], None]) -> Iterator[None]:
-    """Do this in a second process meanwhile, where there is a core for it; what fails there is done here.
+    """Run work in a forked process while the body runs; if that process fails, run it here.
 
     The work must be such that it can be begun again. The second process holds the claims of this one, so if
     this one is killed, others wait until it has ended too. Raises what the work raises.
@@ -27,12 +27,12 @@ def alongside(work: Callable[[], None]) -> Iterator[None]:
 
 
 def _may_fork() -> bool:
-    """A copy of a process with several threads could wait for one that it has not got."""
+    """Whether forking is safe and useful: one thread, several cores."""
     return threading.active_count() == 1 and (os.cpu_count() or 1) > 1
 
 
 def _second() -> int | None:
-    """Become two processes: 0 in the second one; `None` where the system allows no more of them."""
+    """Fork: 0 in the child; `None` if refused."""
     try:
         return os.fork()
     except OSError:
@@ -40,7 +40,7 @@ def _second() -> int | None:
 
 
 def _leave(work: Callable[[], None]) -> None:
-    """Do the work and end at once, whatever happens: all that follows is the first process's."""
+    """In the child: do the work and exit, whatever happens."""
     code = 1
     try:
         work()

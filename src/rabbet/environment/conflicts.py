@@ -11,7 +11,7 @@ __all__ = ["folds_case", "refuse_conflicts"]
 
 
 def folds_case(folder: Path, name: str) -> bool:
-    """Whether a folder, which holds a file of this lower-case name, takes `A` and `a` for the same."""
+    """Whether the file system folds case, tried with a file of this lower-case name."""
     return (folder / name.upper()).exists()
 
 

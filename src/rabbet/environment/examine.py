@@ -31,7 +31,7 @@ _READABLE = 0o444
 
 
 def unobserved(size: int) -> Callable[[int], None]:  # noqa: ARG001 - nobody is told
-    """Reports to nobody."""
+    """A progress callback that does nothing."""
     return lambda _: None
 
 

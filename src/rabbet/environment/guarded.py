@@ -202,12 +202,12 @@ class GuardedEnvironment:
             os.unlink(name, dir_fd=folder)
 
     def _close_below(self, place: str) -> None:
-        """Let go of a folder, and of those in it, before it is removed."""
+        """Close the descriptors of a folder and those below it before it is removed."""
         for known in [one for one in self._open if one == place or one.startswith(f"{place}/")]:
             os.close(self._open.pop(known))
 
 
 def _write_whole(descriptor: int, content: bytes) -> None:
-    """Write a content; a disk that is full may take a part of it without a word."""
+    """Write all bytes. Raises `OSError` where a full disk takes only a part of them."""
     if os.write(descriptor, content) < len(content):
         raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC))

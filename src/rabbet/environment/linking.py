@@ -18,7 +18,7 @@ _FICLONE = 0x40049409  # the number of Linux's request to share a file's content
 
 
 class Linking:
-    """Links one file after the other; what failed once for the file system is not tried again.
+    """Links files; a method that the file system refused once is not tried again.
 
     Targets are names in an opened folder, which must not be there yet (else `FileExistsError`).
     """

@@ -132,7 +132,7 @@ def build_from_manifest(
 
 
 def _link(trees: list[Tree], opened: "Callable[[], GuardedEnvironment]", states: "BlobCache") -> None:
-    """Link what is as it was; the store is told of the links, for they change its state."""
+    """Link the files of trees that are unchanged, and note the trees' new state, which links change."""
     with opened() as guarded:
         for key, place, linked in trees:
             try:
@@ -146,7 +146,7 @@ def _link(trees: list[Tree], opened: "Callable[[], GuardedEnvironment]", states:
 
 
 def _halves(trees: list[Tree]) -> tuple[list[Tree], list[Tree]]:
-    """Two parts of about as many files; all in the first where they are too few for a second process."""
+    """Split the trees into two parts of about equal size; all in the first if they are few."""
     sums = list(accumulate(sum(names.count("/") + 1 for *_, names in tree.linked) for tree in trees))
     if not sums or sums[-1] < _WORTH_TWO:
         return trees, []
@@ -155,7 +155,7 @@ def _halves(trees: list[Tree]) -> tuple[list[Tree], list[Tree]]:
 
 
 def read_manifest(content: bytes) -> Manifest | None:
-    """A manifest that was kept, if it can still be read."""
+    """Decode a manifest; `None` if it is damaged or of an older format."""
     try:
         number, libraries, runtime, folders, links, trees, written = json.loads(content)
         if number != _FORMAT:
@@ -166,5 +166,5 @@ def read_manifest(content: bytes) -> Manifest | None:
 
 
 def write_manifest(manifest: Manifest) -> bytes:
-    """A manifest in the form in which it is kept."""
+    """Encode a manifest."""
     return json.dumps([_FORMAT, *manifest], ensure_ascii=False).encode(errors="surrogatepass")

@@ -20,14 +20,14 @@ _NEW, _OLD, _GONE = "new", "old", "gone"  # what takes the place, what was there
 
 
 def leftovers(home: Path, environments: Environments) -> list[Path]:
-    """Folders beside an environment in which one was being made; only who holds the claim may touch them."""
+    """Staging folders that killed runs left beside an environment; only the lock's holder may touch them."""
     found = sorted(home.parent.glob(f"{home.name}.partial-*"))
     return [folder for folder in found if environments.began(folder)]
 
 
 @contextmanager
 def taking_place_of(home: Path, environments: Environments) -> Iterator[Path]:
-    """A new folder on the same file system, which takes the environment's place at the end.
+    """A staging folder on the same file system, swapped in at the end.
 
     It is known as this user's own before that. If what is done with it fails, it goes, and the environment
     stays. Raises `CannotWrite`.
@@ -57,7 +57,7 @@ def taking_place_of(home: Path, environments: Environments) -> Iterator[Path]:
 
 
 def discard_environment(root: Path, environments: Environments) -> None:
-    """Remove an environment, by one change of name first: nobody finds half of it. Raises `CannotWrite`."""
+    """Rename an environment, then remove it, so that nobody finds half of it. Raises `CannotWrite`."""
     import shutil
 
     beside = root.parent / f"{root.name}.partial-{os.urandom(8).hex()}"
@@ -70,7 +70,7 @@ def discard_environment(root: Path, environments: Environments) -> None:
 
 
 def clear_up(home: Path, environments: Environments) -> None:
-    """Finish or undo what a killed run had begun; only who holds the claim may."""
+    """Finish or undo what a killed run began; only the lock's holder may."""
     for beside in leftovers(home, environments):
         _finish(beside, home, environments)
     if environments.owns(home):
@@ -79,7 +79,7 @@ def clear_up(home: Path, environments: Environments) -> None:
 
 
 def _finish(beside: Path, home: Path, environments: Environments) -> None:
-    """Remove the folder beside, but never the only environment that is left.
+    """Remove a staging folder, unless it holds the only environment that is left.
 
     Where the old one was put aside already, the new one is complete and takes its place, else the old one.
     """

@@ -18,7 +18,7 @@ _WANTED = frozenset(
 
 
 def unreadable(content: bytes) -> str | None:
-    """Why a page would keep the parser for minutes, or fill the memory, if it would."""
+    """Why a page would take the parser minutes or fill the memory; `None` if it would not."""
     for mark, most in _MOST_MARKS.items():
         if content.count(mark) > most:
             return f"it holds {mark.decode()!r} more than {most} times"

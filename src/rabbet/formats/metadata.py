@@ -87,7 +87,7 @@ def _metadata(header: "Message[str, str]") -> Metadata:
 
 
 def parse_static_metadata(content: bytes) -> Metadata:
-    """Read a source archive's `PKG-INFO`, if what resolving needs is sure to be in every wheel of it too.
+    """Read a source archive's `PKG-INFO`, if every field that resolving needs is static.
 
     That is so from metadata version 2.2 on, for all fields but those that it calls dynamic (PEP 643).
     Raises `MetadataBroken`.

@@ -54,7 +54,7 @@ def read_lock(text: str, where: str = "pylock.toml") -> Lock:
         remedy="rabbet resolve",
         broken="rabbet resolve --raise-all",
     )
-    version = document.need("lock-version")
+    version = document.required("lock-version")
     if version and version.partition(".")[0] != _SUPPORTED_MAJOR:
         raise NotUnderstood(
             f"{where} has the lock version {version}",
@@ -106,7 +106,7 @@ def _library(entry: Table) -> LockedLibrary:
 
 
 def _name(entry: Table) -> NormalizedName:
-    text = entry.need("name")
+    text = entry.required("name")
     if text and not is_name(text):
         entry.problems.add(entry.place("name"), f"'{text[:60]}' is no name")
     return library_name(text)
@@ -159,31 +159,30 @@ def _check_wheel(entry: Table, number: int, wheel: LockedFile, library: LockedLi
     except BadFileName as error:
         entry.problems.add(place, str(error))
         return
-    if parsed.name != library.name or ("version" in entry.keys() and parsed.version != library.version):  # noqa: SIM118
+    if parsed.name != library.name or ("version" in entry and parsed.version != library.version):
         entry.problems.add(place, f"'{wheel.filename}' is a wheel of {parsed.name} {parsed.version}")
 
 
 def _artifacts(entry: Table) -> Iterator[Artifact]:
     """What an entry can be had from: one file from an address, or listed files, or a tree of sources."""
-    keys = entry.keys()
-    if "archive" in keys:
+    if "archive" in entry:
         yield _file(entry.table("archive"), LockedArchive)
         return
     yield from (_file(file, LockedWheel) for file in entry.tables("wheels"))
-    if "sdist" in keys:
+    if "sdist" in entry:
         yield _file(entry.table("sdist"), LockedSdist)
-    if "vcs" in keys:
+    if "vcs" in entry:
         yield _commit(entry.table("vcs"))
-    elif "directory" in keys:
-        yield LockedCheckout(path=entry.table("directory").need("path"))
+    elif "directory" in entry:
+        yield LockedCheckout(path=entry.table("directory").required("path"))
 
 
 def _commit(entry: Table) -> LockedCommit:
-    if entry.need("type") not in ("git", ""):
+    if entry.required("type") not in ("git", ""):
         entry.problems.add(entry.place("type"), "must be git: Rabbet knows no other")
     return LockedCommit(
-        url=entry.need("url"),
-        commit=entry.need("commit-id"),
+        url=entry.required("url"),
+        commit=entry.required("commit-id"),
         requested=entry.text("requested-revision"),
         subdirectory=entry.text("subdirectory"),
     )
@@ -191,34 +190,36 @@ def _commit(entry: Table) -> LockedCommit:
 
 def _file(entry: Table, kind: type[File]) -> File:
     url, path = _address(entry, "url"), entry.text("path")
-    if url is None and path is None and "url" not in entry.keys():  # noqa: SIM118 - no mapping
+    if url is None and path is None and "url" not in entry:
         entry.problems.add(entry.place("url"), "is missing, and so is path")
     if path is not None and ("\0" in path or len(path) > LONGEST_TEXT):
         entry.problems.add(entry.place("path"), "can't be a path")
-    sha256 = entry.table("hashes").need("sha256").lower()
+    sha256 = entry.table("hashes").required("sha256").lower()
     if not is_sha256(sha256):
         entry.problems.add(entry.place("hashes.sha256"), "must be 64 hexadecimal digits")
     named = parse_address(url).filename if url is not None else (path or "").rpartition("/")[2]
     filename = entry.text("name") or named
     if "/" in filename or "\\" in filename or not filename.endswith((".whl", ".tar.gz", ".zip")):
         entry.problems.add(entry.place("name"), f"'{filename}' is the name of no wheel or source archive")
-    size = entry.get("size", int, 0) if "size" in entry.keys() else None  # noqa: SIM118 - no mapping
+    size = entry.get("size", int, 0) if "size" in entry else None
     if size is not None and size < 0:
         entry.problems.add(entry.place("size"), "must be a number of bytes")
     return kind(filename=filename, sha256=sha256, size=size, url=url, path=path)
 
 
 def _runtime(settings: Table) -> LockedRuntime | None:
-    if "runtime" not in settings.keys():  # noqa: SIM118 - no mapping
+    if "runtime" not in settings:
         return None
     entry = settings.table("runtime")
     return LockedRuntime(
-        language=entry.need("language"), implementation=entry.need("implementation"), version=_version(entry)
+        language=entry.required("language"),
+        implementation=entry.required("implementation"),
+        version=_version(entry),
     )
 
 
 def _version(entry: Table) -> Version:
-    text = entry.need("version")
+    text = entry.required("version")
     try:
         return Version(text if len(text) <= LONGEST_TEXT else "")
     except ValueError:  # no version, or a number that Python refuses to read
@@ -325,7 +326,7 @@ def _artifact_line(artifact: LockedSdist | LockedArchive | LockedCommit | Locked
 
 
 def edited_by_hand(lock: Lock) -> tuple[str, ...]:
-    """What of a lock is not as it was resolved: entries, and `the lock itself` for all around them.
+    """The entries that were edited since resolving; `the lock itself` stands for everything else.
 
     A digest of each entry lies beside it, and one of all the rest, so that two branches which git can merge
     stay whole. That keeps out mistakes, and no attacker: who edits an entry can write its digest too. Locks

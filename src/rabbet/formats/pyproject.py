@@ -97,7 +97,7 @@ def _known(settings: Table, key: str, fits: Callable[[str], bool], known: str) -
 
 def _baselines(table: Table) -> Mapping[str, str]:
     table.allow_only(*BASELINES)
-    found = {key: table.text(key) or "" for key in table.keys() if key in BASELINES}  # noqa: SIM118 - no mapping
+    found = {key: table.text(key) or "" for key in table if key in BASELINES}
     for key, text in found.items():
         if not _MINOR.match(text):
             table.problems.add(table.place(key), f"'{text[:60]}' is no version such as {BASELINES[key]}")
@@ -137,7 +137,7 @@ def _sections(table: Table) -> Mapping[str, tuple[Need, ...]]:
 def _names(table: Table) -> Mapping[str, str]:
     """The keys of a table, which have to be names, and their normalized forms."""
     found: dict[str, str] = {}
-    for key in table.keys():  # noqa: SIM118 - Table is no mapping
+    for key in table:
         if not _NAME.match(key):
             table.problems.add(table.place(key), "is no name: letters, digits, '-', '_' and '.' make one")
         elif library_name(key) in found.values():
@@ -229,7 +229,7 @@ def _without(settings: Table) -> frozenset[NormalizedName]:
 def _corrections(table: Table) -> tuple[Correction, ...]:
     """What is wrong in the metadata of releases, such as `"nectarplot==2.1" = { drop = ["combframe"] }`."""
     found = []
-    for key in table.keys():  # noqa: SIM118 - no mapping
+    for key in table:
         entry = table.table(key, "drop", "add")
         for applies_to in _parsed([key], table.problems, table.place(f'"{key}"')):
             if not applies_to.specifier or applies_to.extras or applies_to.marker:
@@ -256,7 +256,7 @@ def _check_without(declaration: Declaration, problems: Problems) -> None:
 
 def _local(table: Table) -> Mapping[NormalizedName, str]:
     """Libraries and the folders of their checkouts."""
-    return {library_name(key): table.need(key) for key in table.keys()}  # noqa: SIM118 - no mapping
+    return {library_name(key): table.required(key) for key in table}
 
 
 class _Groups:
@@ -303,7 +303,7 @@ class _Groups:
 
 def _source(entry: Table) -> SourceEntry:
     entry.allow_only("name", "url", "only")
-    name, url = entry.need("name"), entry.need("url")
+    name, url = entry.required("name"), entry.required("url")
     if not _NAME.match(name):
         entry.problems.add(entry.place("name"), "is no name: letters, digits, '-', '_' and '.' make one")
     wrong = wrong_source(url)

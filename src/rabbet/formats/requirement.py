@@ -106,7 +106,7 @@ def split_requirements(line: str) -> list[str]:
 
 
 def _check_address(name: str, text: str) -> None:
-    """Raise `NotUnderstood` for an address that no library can come from, and for marks that nobody heeds."""
+    """Raise `NotUnderstood` for an unsupported address, and for unknown parts behind its `#`."""
     try:
         address = parse_address(text)
     except NotAnAddress as error:

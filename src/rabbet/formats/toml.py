@@ -2,7 +2,7 @@
 
 import re
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from typing import TypeVar
 
 from rabbet.core.limits import DEEPEST, MOST_PROBLEMS
@@ -97,9 +97,13 @@ class Table:
         """The key's full name, for messages."""
         return f"{self._path}.{key}" if self._path else key
 
-    def keys(self) -> list[str]:
+    def __iter__(self) -> Iterator[str]:
         """All keys in their order."""
-        return list(self._content)
+        return iter(self._content)
+
+    def __contains__(self, key: str) -> bool:
+        """Whether there is such a key."""
+        return key in self._content
 
     def get(self, key: str, kind: type[Kind], default: Kind) -> Kind:
         """The value, or the default where it is missing or (noted as a problem) of another kind."""
@@ -113,7 +117,7 @@ class Table:
         """A text that may be missing."""
         return self.get(key, str, "") if key in self._content else None
 
-    def need(self, key: str) -> str:
+    def required(self, key: str) -> str:
         """A text that must be there."""
         if key not in self._content:
             self.problems.add(self.place(key), "is missing")

@@ -194,7 +194,7 @@ def _ways_without_correction(unsolved: Unsolved) -> list[Way]:
 
 
 def _dated_ways(unsolved: Unsolved) -> list[Way]:
-    """Leaving out the date, if that is what there is no solution for."""
+    """Leaving out the date, if there is a solution without it."""
     from rabbet.core.solve.solver import Refutation, solve
 
     if unsolved.undated is None:
@@ -206,7 +206,7 @@ def _dated_ways(unsolved: Unsolved) -> list[Way]:
 
 
 def _asked(unsolved: Unsolved, targets: Sequence[Target]) -> "list[Asked]":
-    """Targets with what answers for each, the one without a solution first."""
+    """Targets with their catalogues, the one without a solution first."""
     ordered = sorted(targets, key=lambda one: one is not unsolved.target)
     catalogue = unsolved.catalogue
     return [(one, catalogue if one is unsolved.target else catalogue.for_target(one)) for one in ordered]

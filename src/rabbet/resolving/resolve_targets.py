@@ -36,7 +36,7 @@ __all__ = ["ResolveOptions", "ResolveRequest", "ResolveResult", "resolve_targets
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ResolveOptions:
-    """What is wanted besides the declaration.
+    """What the command line asks for besides the declaration.
 
     `raised` libraries get the newest release that can be had, the first of them before others; `afresh` frees
     everything, the runtime too. `lowest` asks for the lowest allowed release of each declared library.
@@ -207,7 +207,7 @@ def _resolve_all(
 
 
 def _only_there(move: Move, target: Target, chosen: Mapping[NormalizedName, Version]) -> Move:
-    """A library that one target alone does without is no longer needed there."""
+    """Name the target in the reason of a library that only this target no longer needs."""
     if move.after is None and move.name in chosen:
         return replace(move, reason=f"{move.reason} for {target}")
     return move
@@ -281,7 +281,7 @@ def _versions(lock: Lock, target: Target) -> Mapping[NormalizedName, Version]:
 
 
 def _locked_runtime(runtime: PythonRuntime, before: Lock | None) -> LockedRuntime:
-    """The runtime as the lock names it: another patch of the same one does not change the lock."""
+    """The runtime that the lock names: the earlier lock's, unless implementation or minor version changed."""
     found = LockedRuntime(language="python", implementation=runtime.implementation, version=runtime.version)
     known = before.runtime if before else None
     if known is None or known.implementation != found.implementation:

@@ -48,7 +48,7 @@ def trusted_path(environ: Mapping[str, str], home: Path) -> str:
 
 
 def _trust(home: Path) -> Callable[[str], bool]:
-    """Whether a folder lies outside of environments and projects; each folder above is looked at once."""
+    """Whether a folder lies outside environments and projects; each parent is checked once."""
     unmarked = {str(home), *map(str, home.parents), "/"}
 
     @cache
@@ -67,7 +67,7 @@ def _above(path: str) -> str:
 
 
 def _listed(environ: Mapping[str, str]) -> Iterable[str]:
-    """The folders of `PATH` that do not depend on where one is."""
+    """The absolute folders of `PATH`."""
     return (one for one in environ.get("PATH", os.defpath).split(os.pathsep) if one.startswith("/"))
 
 

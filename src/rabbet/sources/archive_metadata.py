@@ -76,7 +76,7 @@ _UNREADABLE = (
 
 
 class _Capped(io.RawIOBase):
-    """A stream that breaks off beyond all measure."""
+    """A stream that raises beyond a number of bytes."""
 
     def __init__(self, inner: io.BufferedIOBase) -> None:
         super().__init__()

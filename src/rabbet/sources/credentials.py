@@ -55,7 +55,7 @@ class Credentials:
         self._by_origin[address.origin] = known or address.credentials or otherwise
 
     def for_address(self, address: Address) -> str | None:
-        """What to send there, if anything. Raises `NotUnderstood` for a netrc file that can't be read."""
+        """The credentials for an address, if any. Raises `NotUnderstood` for a broken netrc file."""
         known = self._by_origin.get(address.origin)
         if known:
             return known
@@ -66,7 +66,7 @@ class Credentials:
         return f"{entry[0] or entry[1]}:{entry[2]}" if entry else None
 
     def _hosts(self) -> netrc.netrc:
-        """The netrc file, read when it is first asked; none is as good as an empty one."""
+        """The netrc file's hosts, read on first use; empty without such a file."""
         if self._netrc is None:
             try:
                 read_regular(self._netrc_file, most=MOST_TEXT_FILE)  # the library would wait for a pipe

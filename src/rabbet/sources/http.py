@@ -104,7 +104,7 @@ class HttpClient:
                     return
 
     def _from(self, address: str, start: int) -> Iterator[bytes]:
-        """A file's bytes from a position on; a source that knows no ranges sends the others for nothing."""
+        """A file's bytes from an offset; of servers without ranges, the bytes before it are discarded."""
         given = {"Accept-Encoding": "identity"}
         if start:
             given["Range"] = f"bytes={start}-"
@@ -123,7 +123,7 @@ class HttpClient:
     def _request(
         self, method: str, address: str, headers: Mapping[str, str]
     ) -> tuple[urllib3.BaseHTTPResponse, str]:
-        """Ask, and follow redirects; the answer and the address that gave it.
+        """Send a request and follow redirects; the answer, and its final address.
 
         Each address gets its own credentials. Where a request was protected, all that follow have to be, and
         a redirect leads to http or https only.
@@ -177,7 +177,7 @@ class HttpClient:
             return self._pools[key]
 
     def _opened(self, proxy: str, protected: bool) -> urllib3.PoolManager:  # noqa: FBT001 - a part of the key
-        """Connections through a proxy, if there is one; reading all certificates takes a while."""
+        """A connection pool, through a proxy if one is given; made once, for reading certificates is slow."""
         settings: dict[str, Any] = {
             "num_pools": 16,
             "maxsize": _CONNECTIONS,
@@ -192,7 +192,7 @@ class HttpClient:
         return opened
 
     def _limited(self, response: urllib3.BaseHTTPResponse, address: str) -> bytes:
-        """The decoded body of a page; one that grows beyond all measure is given up while it is read."""
+        """The decoded body of a page. Raises as soon as it is larger than any page."""
         announced = response.headers.get("content-length", "")
         pieces, size = [], int(announced) if len(announced) < 20 and announced.isdecimal() else 0
         if size <= MOST_PAGE:
@@ -211,7 +211,7 @@ class HttpClient:
         )
 
     def _pieces(self, response: urllib3.BaseHTTPResponse, address: str) -> Iterator[bytes]:
-        """The decoded body; each piece has to come before patience is over, byte after byte or not."""
+        """The decoded body in pieces. Raises where a piece takes longer than the time limit."""
         due, gathered = time.monotonic() + self._patience, 0
         while piece := response.read1(_CHUNK, decode_content=True):
             yield piece
@@ -239,7 +239,7 @@ def _tls_context(file: str | None, folder: str | None) -> ssl.SSLContext:
 
 
 def _impatient_pools(patience: float) -> dict[str, type[urllib3.HTTPConnectionPool]]:
-    """Connections whose answers have to begin before patience is over, and not only each byte of them."""
+    """A pool whose time limit counts for a whole header, and not only for each byte of it."""
 
     def begun(
         connection: urllib3.connection.HTTPConnection, wait: Callable[[], urllib3.HTTPResponse]
@@ -307,7 +307,7 @@ def _bypassed(host: str, proxies: Mapping[str, str]) -> bool:
 
 @contextmanager
 def _translated(address: str) -> Iterator[None]:
-    """Turn what the HTTP library raises into the failure of a source, the most specific first."""
+    """Translate the HTTP library's errors to `SourceFailed`, the most specific first."""
     try:
         yield
     except urllib3.exceptions.HTTPError as error:

@@ -1,4 +1,4 @@
-"""Listings that were read before: kept parsed, taken again while the index says that they are fresh.
+"""Cached listings of an index, kept parsed, used while they are fresh (RFC 9111).
 
 What is kept is what `ListedFile` needs, with each version and each set of tags once, so that no name of a
 file is taken apart again; freshness follows HTTP (RFC 9111, the `max-age` of `Cache-Control`; RFC 9110,
@@ -63,11 +63,11 @@ class KeptPage(msgspec.Struct, array_like=True):
 
     @property
     def fresh(self) -> bool:
-        """Whether the index need not be asked; never before it was kept, for a clock can be set back."""
+        """Whether it is fresh now; not if the clock was set back to before it was kept."""
         return self.kept_at <= time.time() < self.fresh_until
 
     def listing(self, name: NormalizedName, source: str) -> Listing:
-        """The listing again."""
+        """The listing that was kept."""
         files, versions = self.files, [Version(text) for text in self.versions]
         tags = [*map(frozenset, self.tags), None]  # the number of no tags, -1, finds the last
         columns = zip(

@@ -48,7 +48,7 @@ def write_text(path: Path, text: str) -> None:
 
 @contextmanager
 def put_back_on_failure(files: Iterable[Path], new: Callable[[], Iterable[Path]]) -> Iterator[None]:
-    """Keep files aside under a second name, and give them their first one back when something is raised.
+    """Link files under a second name, and restore them when something is raised.
 
     That takes no space, so a full disk does not prevent it. `new` tells the files that may have come into
     being: those go. What is killed leaves the second names, which the next run takes over. Raises

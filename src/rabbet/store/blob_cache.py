@@ -9,6 +9,7 @@ import hashlib
 import os
 import sys
 import threading
+from collections.abc import Iterator
 from contextlib import suppress
 from pathlib import Path
 
@@ -56,16 +57,14 @@ class BlobCache:
             os.replace(temporary, target)  # noqa: PTH105 - hundreds of times a run
 
     def forget(self, key: str) -> None:
-        """Remember it no more."""
+        """Remove an entry."""
         with suppress(OSError):
             os.unlink(f"{self._folder}/{key}")  # noqa: PTH108 - as above
 
-    def keys(self) -> list[str]:
-        """All that something is remembered under."""
-        try:
-            return sorted(name for name in os.listdir(self._folder) if name[0] != ".")  # noqa: PTH208 - as above
-        except OSError:
-            return []
+    def __iter__(self) -> Iterator[str]:
+        """All keys that something is remembered under, sorted."""
+        with suppress(OSError):
+            yield from sorted(name for name in os.listdir(self._folder) if name[0] != ".")  # noqa: PTH208 - as above
 
 
 def sealed(key: str, content: bytes) -> bytes:
@@ -88,7 +87,7 @@ def _digest(key: str, content: bytes) -> bytes:
 
 
 def write_at_once(path: str, content: bytes) -> None:
-    """Write with as few calls of the system as can be: each takes time, and lets another thread in between.
+    """Write with as few system calls as possible: each costs time and a thread switch.
 
     Raises `OSError`.
     """

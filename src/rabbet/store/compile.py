@@ -67,7 +67,7 @@ class Compiler:
             worker.process.communicate()
 
     def compile(self, work: Compilation) -> bool:
-        """Compile all modules that can be, when it is this work's turn; whether the runtime managed that."""
+        """Compile all modules that compile, when a process is free; whether the runtime worked."""
         lines = [os.fsencode(f"{work.tree}\0{work.folder}\0{path}\n") for path in work.modules]
         worker = self._idle.get()
         try:
@@ -106,7 +106,7 @@ def _start(executable: str) -> _Worker:
 
 
 def _do(worker: _Worker, lines: bytes) -> None:
-    """Let a process do its work. Raises `OSError` where it ends too early, or never does."""
+    """Send work to a process and wait. Raises `OSError` if it exits early or exceeds the time limit."""
     worker.lines.write(lines + b"\n")
     worker.lines.flush()
     ready, _, _ = select.select([worker.answers], [], [], _TIMEOUT)

@@ -59,7 +59,7 @@ class Environments:
         return sorted({place for _, place in self._places() if self.owns(place)})
 
     def _places(self) -> list[tuple[str, Path]]:
-        notes = ((name, self._notes.recall(name)) for name in self._notes.keys())  # noqa: SIM118 - no mapping
+        notes = ((name, self._notes.recall(name)) for name in self._notes)
         return [
             (name, Path(note.decode(errors="surrogateescape").partition("\n")[2]))
             for name, note in notes
@@ -67,16 +67,16 @@ class Environments:
         ]
 
     def begin(self, folder: Path) -> None:
-        """Remember a folder in which an environment is about to be made: if this run is killed, it may go."""
+        """Register a staging folder: if this run is killed, it may be removed."""
         self._unfinished.remember(folder.name, os.fsencode(folder.name))
 
     def began(self, folder: Path) -> bool:
-        """Whether a folder is one of those, and no user's own with a name like theirs."""
+        """Whether a folder was registered as staging, and is no user's folder of a similar name."""
         known = folder.is_dir() and not folder.is_symlink()
         return known and self._unfinished.recall(folder.name) is not None
 
     def end(self, folder: Path) -> None:
-        """The folder is gone."""
+        """Unregister a staging folder that is gone."""
         self._unfinished.forget(folder.name)
 
 

@@ -83,7 +83,7 @@ def sweep(store: Store, folder: Path, used: frozenset[str], *, older: int = 0) -
         if manifest.stat().st_mtime <= limit:
             manifest.unlink(missing_ok=True)  # a short cut, and it may lead to what was just removed
     states = BlobCache(folder / "states")
-    for key in states.keys():  # noqa: SIM118 - no mapping
+    for key in states:
         if not (folder / "unpacked" / key.partition("-")[0]).exists():
             states.forget(key)
     return tuple(removed)
@@ -109,11 +109,11 @@ def check(store: Store, folder: Path) -> Iterator[str]:
             yield damaged[0]
     for part in _REMEMBERED:
         memory = BlobCache(folder / part)
-        yield from (f"{part}/{key}" for key in memory.keys() if memory.recall(key) is None)  # noqa: SIM118
+        yield from (f"{part}/{key}" for key in memory if memory.recall(key) is None)
 
 
 def _remove(entry: Path, folder: Path) -> None:
-    """By one change of name first, so that nobody finds half of it."""
+    """Rename an entry, then remove it, so that nobody finds half of it."""
     litter = folder / "partial" / f"removed-{entry.name}-{os.getpid()}"
     make_folder(litter.parent)
     with suppress(FileNotFoundError):

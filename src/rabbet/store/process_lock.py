@@ -15,7 +15,7 @@ __all__ = ["claimed"]
 
 @contextmanager
 def claimed(store: Path, name: str) -> Iterator[None]:
-    """Keep others from changing the thing of this name meanwhile; wait for one that does.
+    """Hold the exclusive lock of this name; wait for whoever holds it.
 
     The system itself lets go of the claim of a process that is killed. Raises `CannotWrite`.
     """

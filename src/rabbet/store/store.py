@@ -98,7 +98,7 @@ class Store:
             return found
 
     def fetch(self, wheel: LockedFile, content: Iterable[bytes]) -> None:
-        """Take in a wheel, piece by piece, verifying hash and size before it gets its name.
+        """Store a wheel, piece by piece; it gets its name after its hash and size were verified.
 
         Raises `IntegrityFailed` when the content is not what was locked, `CannotWrite`.
         """

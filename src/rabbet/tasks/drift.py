@@ -83,7 +83,7 @@ def _yanked(wanted: Iterable[Needed]) -> Iterator[Finding]:
 
 
 def _with_sharers(finding: Finding, project: Project, machine: Machine) -> Finding:
-    """A finding of an altered file, with the other environments that share this very file (a hard link)."""
+    """Add to a finding the other environments that share the altered file as a hard link."""
     if finding.kind is not Kind.ALTERED or not finding.files:
         return finding
     site = read_configuration(project.environment).site_packages

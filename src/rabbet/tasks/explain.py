@@ -201,7 +201,7 @@ class _Held:
 
 
 def remembered_needs(memory: BlobCache, declaration: Declaration) -> Needs:
-    """Requirements from what was remembered of the locked wheels; of others the lock's own edges."""
+    """Requirements from cached metadata of the locked wheels; for others the lock's own edges."""
 
     def needs(library: LockedLibrary) -> Iterable[Need]:
         found = _remembered(memory, library, declaration)
@@ -222,7 +222,7 @@ def _remembered(memory: BlobCache, library: LockedLibrary, declaration: Declarat
 
 
 def _asked_needs(lock: Lock, memory: BlobCache, catalogue: Catalogue, declaration: Declaration) -> Needs:
-    """What is remembered; only what is missing is asked for anew."""
+    """Requirements from cached metadata; only what is missing is asked for."""
     remembered = {one.name: _remembered(memory, one, declaration) for one in lock.libraries}
 
     def needs(library: LockedLibrary) -> Iterable[Need]:

@@ -115,7 +115,7 @@ def recreate(
 
 @contextmanager
 def _edits_named(project: Project) -> Iterator[None]:
-    """What fails because of a lock that was edited by hand says so."""
+    """Name entries that were edited by hand in errors about them."""
     try:
         yield
     except RabbetError as error:
@@ -144,7 +144,7 @@ def _recreated(
 
 
 def _at_rest(project: Project, machine: Machine) -> RecreateReport:
-    """Hold what was just made against the lock once more: an environment is at rest now, or the run fails.
+    """Compare the finished environment with the lock once more; the run fails if they differ.
 
     Its files are not read again, for they were verified before they were put there. Raises `IntegrityFailed`.
     """

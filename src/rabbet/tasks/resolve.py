@@ -1,4 +1,4 @@
-"""ResolveRequest every version: declaration and sources → a lock, and one more for each variant."""
+"""Settle every version: declaration and sources → a lock, and one more for each variant."""
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace

@@ -43,7 +43,7 @@ def inside(project: Project, machine: Machine) -> dict[str, str]:
 
 
 def refuse_unfit(project: Project, machine: Machine, *, going_on: str) -> None:
-    """Hold the environment against the lock; `going_on` is the command that takes it as it is.
+    """Raise if the environment differs from the lock; `going_on` is the command that takes it as it is.
 
     Raises `EnvironmentFailed`, and what `prepare` raises.
     """
@@ -85,7 +85,7 @@ def _environment(project: Project, machine: Machine) -> Path:
 def become(
     command: Sequence[str], variables: dict[str, str], *, project: Project, machine: Machine
 ) -> NoReturn:
-    """Let the command take this process's place, so that its exit code and all signals are its own.
+    """Replace this process by the command, so that exit code and signals are its own.
 
     Returns only by raising `EnvironmentFailed`, when the command can't be started.
     """
@@ -101,7 +101,7 @@ def become(
 
 
 def _bringing(project: Project, machine: Machine) -> tuple[str, str]:
-    """What may be done for a command that is not there, in words and as a command."""
+    """Advice for a command that does not exist, as a sentence and as a command."""
     from rabbet.environment.install_state import own_install_state
 
     install_state = own_install_state(project.environment, machine.environments())

@@ -1,4 +1,4 @@
-"""The environment held against the lock: looked at once, for `drift`, `recreate` and `run` alike."""
+"""Compare an environment with the lock, for `drift`, `recreate` and `run` alike."""
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -88,7 +88,7 @@ def compared(
     deep: bool = False,
     sound: bool = False,
 ) -> Comparison:
-    """Look at the environment; nothing of it is run.
+    """Inspect the environment and compare it; nothing of it is run.
 
     A `deep` look takes the lock's hashes alone. Of one that is `sound` no file is read. Raises
     `EnvironmentFailed` where there is no environment; a deep look what fetching raises too.

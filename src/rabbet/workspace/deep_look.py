@@ -62,7 +62,7 @@ def deep_inventory(
 
 
 def _held_against(installed: Installed, prepared: Prepared, layout: Layout) -> Installed:
-    """An installed library with all its files that are not what its wheel gives as altered."""
+    """An installed library, with every file that differs from its wheel marked as altered."""
     record = hashlib.sha256(record_content(prepared, layout)).hexdigest()
     expected = [(f"{layout.site_packages}/{prepared.info}/RECORD", record)]
     expected += ((file.place, file.sha256) for file in prepared.placed)

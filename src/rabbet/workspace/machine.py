@@ -63,7 +63,7 @@ class Machine:
         return Store(self.store_folder)
 
     def memory(self, name: str) -> BlobCache:
-        """One of the store's memories, without all else that a store can do: many commands need no more."""
+        """One of the store's caches, without importing the whole store: many commands need no more."""
         return BlobCache(self.store_folder / name)
 
     @cached_property

@@ -37,7 +37,7 @@ __all__ = ["at_once", "remember_manifest"]
 
 
 def _restored(project: Project, machine: Machine, observer: Observer) -> Manifest | None:
-    """Make the environment by its manifest, unless there is one already, or no manifest that can be followed.
+    """Restore the environment, unless there is one already or no manifest that can be followed.
 
     Raises `CannotWrite`.
     """
@@ -67,7 +67,7 @@ def _opened(root: Path, machine: Machine) -> GuardedEnvironment:
 
 
 def at_once(project: Project, machine: Machine, observer: Observer) -> Fit | Manifest | None:
-    """What an earlier run found of the very same inputs: that the environment fits, or how to restore it.
+    """An earlier result for identical inputs: the environment fits, or it was restored.
 
     `None` where it has to be worked out. Raises `CannotWrite`.
     """
@@ -96,5 +96,5 @@ def _memory(machine: Machine) -> BlobCache:
 
 
 def _key(project: Project, machine: Machine) -> str:
-    """One for all folders that the same project lies in: nothing of an environment depends on its place."""
+    """The cache key: one for all copies of a project, for nothing in an environment depends on its place."""
     return f"{digest_of(project, machine)}{project.environment.name}"

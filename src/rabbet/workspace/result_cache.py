@@ -53,7 +53,7 @@ class Fit(NamedTuple):
 
 
 def recall_unchanged(project: Project, machine: Machine) -> tuple[UpToDate, ...]:
-    """What was found of these very files and interpreters; nothing where that is not known."""
+    """The cached locks for these files and interpreters; empty on a miss."""
     try:
         content = _memory(machine).recall(digest_of(project, machine)) or b""
         rows = [line.split("\t") for line in content.decode().splitlines()]
@@ -63,14 +63,14 @@ def recall_unchanged(project: Project, machine: Machine) -> tuple[UpToDate, ...]
 
 
 def remember_unchanged(project: Project, machine: Machine, found: Iterable[UpToDate]) -> None:
-    """Keep what was found."""
+    """Cache the result."""
     rows = [f"{one.file}\t{one.variant}\t{one.libraries}\t{one.targets}\n" for one in found]
     with suppress(OSError):
         _memory(machine).remember(digest_of(project, machine), "".join(rows).encode())
 
 
 def recall_fit(project: Project, machine: Machine) -> Fit | None:
-    """What was found of this environment in its very state, with these very files and interpreters."""
+    """The cached result for this environment's state, files and interpreters."""
     try:
         state = environment_state(project.environment)
         content = _memory(machine).recall(_fit_key(project, machine, state)) or b""
@@ -81,7 +81,7 @@ def recall_fit(project: Project, machine: Machine) -> Fit | None:
 
 
 def remember_fit(project: Project, machine: Machine, state: str, found: Fit | None) -> None:
-    """Keep what was found of an environment, each of whose files is as recorded; `None`: that alone.
+    """Cache that every file of an environment is as recorded and, unless `found` is `None`, that it fits.
 
     `state` is the one that it had before it was looked at: what was changed since is not in it.
     """
@@ -99,7 +99,7 @@ def recall_sound(state: str, machine: Machine) -> bool:
 
 
 def environment_state(root: Path) -> str:
-    """The state of all files of an environment in short; empty where there is none that can be read."""
+    """A digest of the state of all files of an environment; empty where there is none that can be read."""
     try:
         return hashlib.sha256(f"{root.lstat().st_ino} {state_of(str(root))}".encode()).hexdigest()
     except OSError:
@@ -124,7 +124,7 @@ def _memory(machine: Machine) -> BlobCache:
 
 
 def digest_of(project: Project, machine: Machine) -> str:
-    """What the texts of the project and the interpreters of this machine are, in short. Raises `OSError`."""
+    """A digest of the project's texts and this machine's interpreters. Raises `OSError`."""
     digest = hashlib.sha256(__version__.encode())
     for path in [project.declaration_file, *sorted(project.folder.glob("pylock*.toml"))]:
         _add(digest, path.name.encode(errors="surrogateescape"), read_regular(path, most=MOST_TEXT_FILE))
@@ -136,6 +136,6 @@ def digest_of(project: Project, machine: Machine) -> str:
 
 
 def _add(digest: "hashlib._Hash", *parts: bytes) -> None:
-    """Take in parts so that no two lists of them look the same."""
+    """Hash parts with their lengths, so that no two lists collide."""
     for part in parts:
         digest.update(b"%d:" % len(part) + part)

@@ -1,4 +1,4 @@
-"""Which sources a project has: its own, else the user's."""
+"""The user's settings, and the sources of a project: its own, else the user's."""
 
 from dataclasses import dataclass
 

@@ -1,4 +1,4 @@
-"""A project's wheels and intentions, as composing an environment needs them."""
+"""What composing an environment needs of a project: its wheels, and what its declaration says of them."""
 
 from functools import partial
 from typing import TYPE_CHECKING

@@ -19,7 +19,7 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 
 def run(arguments: Namespace, context: Context) -> int:
-    """Become the shell."""
+    """Replace this process by the shell."""
     from rabbet.tasks.enter import shell_inside
     from rabbet.tasks.run import become, refuse_unfit
 

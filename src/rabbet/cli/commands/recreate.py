@@ -60,7 +60,7 @@ def run(arguments: Namespace, context: Context) -> int:
 
 
 def _refused_as_behind(arguments: Namespace, context: Context) -> bool:
-    """Tell that the lock is not what was resolved from the declaration, if so."""
+    """If the lock is out of date, say so; whether it is."""
     from rabbet.workspace.project import behind
 
     project = context.project(arguments.variant)
@@ -74,7 +74,7 @@ def _refused_as_behind(arguments: Namespace, context: Context) -> bool:
 
 
 def _done_at_once(project: "Project", context: Context) -> bool:
-    """Tell what an earlier run makes known, if nothing has changed since."""
+    """Answer from the result cache; whether that was possible."""
     from rabbet.cli.views.unchanged import show_at_once
     from rabbet.workspace.restore import at_once
 
@@ -85,7 +85,7 @@ def _done_at_once(project: "Project", context: Context) -> bool:
 
 
 def _wished(arguments: Namespace) -> tuple[object, ...]:
-    """What was said of groups and extras."""
+    """The options that choose groups and extras."""
     return arguments.group, arguments.extra, arguments.bare, arguments.everything
 
 

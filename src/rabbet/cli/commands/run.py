@@ -21,7 +21,7 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 
 def run(arguments: Namespace, context: Context) -> int:
-    """Become the command."""
+    """Replace this process by the command."""
     from rabbet.core.shell import joined_words
     from rabbet.tasks.run import become, inside, refuse_unfit
 

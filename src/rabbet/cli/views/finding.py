@@ -21,7 +21,7 @@ _KINDS = {
 
 
 def detail(finding: Finding) -> str:
-    """What its kind and its versions don't say; may be empty."""
+    """Details beyond kind and versions; may be empty."""
     parts = [_why(finding)]
     if finding.files and finding.reason is not Reason.UNRECORDED:
         more = len(finding.files) - 1

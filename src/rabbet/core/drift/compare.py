@@ -215,7 +215,7 @@ def _both(wanted: Wanted, inventory: Inventory) -> Iterator[tuple[Needed, Instal
 
 
 def _with_requirements(finding: Finding, unmet: Iterable[Unmet]) -> Finding:
-    """A finding with those whose requirement on it is not met, and with its own that are not."""
+    """Add to a finding who is broken by it, and its own unmet requirements."""
     if finding.kind not in (Kind.MISSING, Kind.VERSION, Kind.SURPLUS) or finding.files:
         return finding
     asking = {one.requirer for one in unmet if one.need.name == finding.name}
@@ -226,7 +226,7 @@ def _with_requirements(finding: Finding, unmet: Iterable[Unmet]) -> Finding:
 
 
 def _untold(unmet: Iterable[Unmet], told: set[str]) -> Iterator[Finding]:
-    """Requirements that are not met, of which no other finding tells: what was locked does not meet them."""
+    """Findings for unmet requirements that no other finding covers: the lock itself does not meet them."""
     for one in unmet:
         name = one.need.name
         if name not in told and one.requirer not in told:

@@ -43,7 +43,7 @@ def build_lock(
     settled: Sequence[Solved],
     indexes: Mapping[str, str],
 ) -> Lock:
-    """Put the solutions of all targets into the form of a lock.
+    """Merge the solutions of all targets into a lock.
 
     `indexes` gives the address of each source that is an index, by its name.
     """
@@ -95,7 +95,7 @@ def _entry(
 
 
 def _requires_python(chosen: Sequence[Candidate], stated: SpecifierSet | None) -> str | None:
-    """What all its files say of Python, if they agree and the standard's reader takes it, else its metadata.
+    """`requires-python` of an entry: its files' if they agree and it is valid, else its metadata's.
 
     It is left out where they don't agree: each target was held against the files that serve it.
     """
@@ -119,7 +119,7 @@ def _marker(
     settled: Sequence[Solved],
     needed: Sequence[Mapping[NormalizedName, frozenset[Section] | None]],
 ) -> str:
-    """Where the project itself needs an entry, and for each section where that one does.
+    """The marker of an entry: where the project needs it, and where each section does.
 
     What a section asks for need not be told apart from where the entry is needed anyhow.
     """

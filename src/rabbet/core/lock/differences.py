@@ -124,7 +124,7 @@ def _kind(before: Sequence[LockedLibrary], after: Sequence[LockedLibrary]) -> Di
 
 
 def _content(entries: Sequence[LockedLibrary]) -> set[object]:
-    """What is bit for bit the same where these are equal: digests of files, commits."""
+    """The identity of an entry's content: digests of files, commits."""
     return {
         artifact.sha256 if isinstance(artifact, LockedFile) else artifact
         for one in entries

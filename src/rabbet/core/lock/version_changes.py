@@ -89,7 +89,7 @@ def _reason(
 def _own_wish(
     name: NormalizedName, before: Mapping[NormalizedName, Version], declaration: Declaration
 ) -> str:
-    """Which of the project's limits does not admit what was locked."""
+    """The project's limit that excludes the locked version."""
     for one in declaration.limits:
         limited = one.name == name and name in before
         if limited and not one.specifier.contains(before[name], prereleases=True):

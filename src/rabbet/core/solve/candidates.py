@@ -136,7 +136,7 @@ def _needed_baseline(target: Target, wheels: Sequence[ListedFile]) -> tuple[str,
 
 
 def _too_old(target: Target, wheels: Sequence[ListedFile]) -> str:
-    """That nothing but the age of the system stands in the way, if so."""
+    """The suffix that says only a newer system is needed; empty if that would not help."""
     needed = _needed_baseline(target, wheels)
     if needed is None:
         return ""

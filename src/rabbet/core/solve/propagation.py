@@ -80,11 +80,11 @@ class Propagator:
         return None if open_terms else incompatibility
 
     def narrowed(self, slot: int) -> None:
-        """Take note that a slot's domain was narrowed by somebody else."""
+        """Record that a decision or a caller narrowed a slot's domain."""
         self._queue[slot] = None
 
     def widened(self, slot: int) -> None:
-        """Take note that a slot's domain is what it was at an earlier level."""
+        """Record that a backjump restored a slot's domain."""
         self._seen[slot] |= self._trail.domains[slot]
 
     def propagate(self) -> Incompatibility | None:

@@ -125,7 +125,7 @@ def prove(refutation: Refutation) -> Proof | None:
 
 
 def _once(own: Sequence[Fact]) -> list[Fact]:
-    """A requirement of the project that stands in sections too is told once, of the first that makes it."""
+    """Drop facts of sections that repeat a requirement of the project or of an earlier section."""
     kept: dict[tuple[str, bool], Fact] = {}
     for fact in own:
         kept.setdefault((str(fact.demands[0][1]), fact.limit), fact)
@@ -221,7 +221,7 @@ class _State:
         return None
 
     def _applied(self, fact: Fact) -> Step | None:
-        """What a fact says now, if that is news."""
+        """The step that applies a fact, if it removes anything."""
         if fact.limit:
             bound = self._left[fact.about] & fact.demands[0][0]
             return self._narrowed(fact, fact.about, bound) if Slot(fact.about) in self._required else None

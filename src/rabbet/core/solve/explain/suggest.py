@@ -174,7 +174,7 @@ class _Trial:
         trial: Callable[[Sequence[Declared]], Suggestion | None],
         choices: Iterable[Sequence[Declared]],
     ) -> list[Suggestion]:
-        """The choices for which a trial gives a solution, as many as are shown."""
+        """The suggestions for which a trial finds a solution, as many as are shown."""
         found: dict[object, Suggestion] = {}
         for choice in choices:
             suggestion = trial(choice) if len(found) < _MOST_SHOWN else None
@@ -183,7 +183,7 @@ class _Trial:
         return list(found.values())
 
     def loosened(self, which: Sequence[Declared]) -> Suggestion | None:
-        """Open the bounds of these just as far as it takes: downwards, else upwards, else on both sides."""
+        """Loosen these as little as possible: their lower bounds, else the upper ones, else both."""
         for side in (_LOWER, _UPPER, _LOWER | _UPPER):
             found = self._opened(which, side)
             if found is not None:
@@ -191,7 +191,7 @@ class _Trial:
         return None
 
     def _opened(self, which: Sequence[Declared], side: frozenset[str]) -> Suggestion | None:
-        """Free one side to see which releases would do, then open it as far as to these."""
+        """Drop one side's bounds, solve, then tighten them again to the releases that were chosen."""
         freed = {one: replace(one.need, specifier=_freed(one.need.specifier, side)) for one in which}
         if any(freed[one] == one.need for one in which):
             return None
@@ -223,7 +223,7 @@ class _Trial:
         return Suggestion(changes=tuple(Change(declared=one, after=None) for one in which))
 
     def elsewhere(self) -> list[Suggestion]:
-        """The first of the other ways to put the question that has a solution."""
+        """The first alternative set of targets that has a solution."""
         for suggestion, targets in self.question.others:
             if self._solved({}, targets=targets) is not None:
                 return [suggestion]
@@ -265,14 +265,14 @@ class _Trial:
 
 
 def _texts(suggestion: Suggestion) -> object:
-    """What a suggestion comes to, whichever of several entries it was made for."""
+    """A key for suggestions that come to the same edits."""
     return frozenset(
         (one.declared.section, one.declared.need.name, str(one.after)) for one in suggestion.changes
     )
 
 
 def _goes_with(one: Declared, other: Declared) -> bool:
-    """Whether a command that takes out the other takes out this one too."""
+    """Whether retracting the other retracts this one too."""
     same = one.need.name == other.need.name
     return same and one.limit == other.limit and other.section in (None, one.section)
 
@@ -302,7 +302,7 @@ def _chosen(
 
 
 def _versions(solutions: Sequence[Solution], one: Declared) -> list[Version]:
-    """What is chosen of a library where this requirement counts; nothing if it comes in nowhere."""
+    """The versions chosen on targets where this requirement counts; empty if it is chosen nowhere."""
     name = one.need.name
     counting = [each for each in solutions if each.target.admits(one.need.marker)]
     return [each.chosen[name].version for each in counting if name in each.chosen]
