@@ -1,1 +1,1 @@
-"""Text and model."""
+"""Sources and what they read."""

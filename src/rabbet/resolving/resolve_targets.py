@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
+from rabbet.core.corrections import idle_corrections
 from rabbet.core.lock.build import Solved, build_lock
 from rabbet.core.lock.select import libraries_for
 from rabbet.core.lock.serving import serves
@@ -19,7 +20,6 @@ from rabbet.core.model.release import Candidate, Metadata, SetAside
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.solution import Solution
 from rabbet.core.model.target import Target
-from rabbet.core.needs.corrections import idle_corrections
 from rabbet.core.progress import Observer
 from rabbet.core.solve.policy import Policy
 from rabbet.sources.catalogue import Catalogue

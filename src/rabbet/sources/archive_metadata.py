@@ -27,15 +27,19 @@ def metadata_in(file: IO[bytes]) -> bytes:
     return _from_zip(file, ".dist-info/METADATA")
 
 
-def sdist_metadata_in(file: IO[bytes], filename: str) -> bytes:
-    """Read `PKG-INFO` from an open source archive. Raises `MetadataBroken`."""
+def sdist_metadata_in(file: IO[bytes], filename: str, *, most: int = _MOST_UNPACKED) -> bytes:
+    """Read `PKG-INFO` from an open source archive, of which at `most` so many bytes are unpacked.
+
+    Raises `MetadataBroken`.
+    """
     if filename.endswith(".zip"):
         return _from_zip(file, "/PKG-INFO")
     import gzip
     import tarfile
 
     try:
-        with tarfile.open(fileobj=_Capped(gzip.GzipFile(fileobj=file, mode="rb")), mode="r|") as archive:
+        unpacked = _Capped(gzip.GzipFile(fileobj=file, mode="rb"), most)
+        with tarfile.open(fileobj=unpacked, mode="r|") as archive:
             for member in archive:
                 if member.name.count("/") == 1 and member.name.endswith("/PKG-INFO") and member.isreg():
                     content = archive.extractfile(member)
@@ -78,10 +82,10 @@ _UNREADABLE = (
 class _Capped(io.RawIOBase):
     """A stream that raises beyond a number of bytes."""
 
-    def __init__(self, inner: io.BufferedIOBase) -> None:
+    def __init__(self, inner: io.BufferedIOBase, most: int) -> None:
         super().__init__()
         self._inner = inner
-        self._left = _MOST_UNPACKED
+        self._left = most
 
     def read(self, size: int = -1) -> bytes:
         """Read on."""

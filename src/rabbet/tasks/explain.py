@@ -8,6 +8,7 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
+from rabbet.core.corrections import corrected, corrections_of
 from rabbet.core.graph.graph import Graph, build_graph
 from rabbet.core.graph.held_back import Holder, held_back
 from rabbet.core.lock.select import libraries_for
@@ -17,7 +18,6 @@ from rabbet.core.model.lock import Lock, LockedLibrary
 from rabbet.core.model.release import SetAside
 from rabbet.core.model.target import Target
 from rabbet.core.near_names import near_names
-from rabbet.core.needs.corrections import corrected, corrections_of
 from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text
 from rabbet.core.progress import Observer

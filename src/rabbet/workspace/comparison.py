@@ -5,6 +5,7 @@ from dataclasses import dataclass, replace
 
 from packaging.utils import NormalizedName
 
+from rabbet.core.corrections import corrected
 from rabbet.core.drift.compare import Wanted, compare
 from rabbet.core.lock.select import needed
 from rabbet.core.model.declaration import Declaration
@@ -12,7 +13,6 @@ from rabbet.core.model.finding import Finding
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import Lock, Needed, Selection
 from rabbet.core.model.runtime import PythonRuntime, Refusal
-from rabbet.core.needs.corrections import corrected
 from rabbet.core.progress import Observer, reading_files
 from rabbet.core.targets import target_of
 from rabbet.environment.inspect import take_inventory

@@ -9,10 +9,10 @@ from typing import TypeGuard
 
 from packaging.utils import NormalizedName
 
+from rabbet.core.corrections import corrected
 from rabbet.core.model.declaration import Declaration, SourceEntry
 from rabbet.core.model.lock import Lock, LockedCheckout, LockedCommit
 from rabbet.core.model.target import Target
-from rabbet.core.needs.corrections import corrected
 from rabbet.core.progress import Observer
 from rabbet.core.solve.policy import Policy
 from rabbet.formats.address import Address

@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING
 
 from rabbet.compose.fetch import Supply
 from rabbet.compose.wheels import Intent
-from rabbet.core.needs.corrections import corrected
+from rabbet.core.corrections import corrected
 from rabbet.core.progress import Observer
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
