@@ -9,9 +9,8 @@ import unittest
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
-from unittest import mock
 
-from rabbet.environment.alongside import alongside
+from rabbet.environment.alongside import alongside, fork_if_useful
 from rabbet.environment.guarded import GuardedEnvironment
 from rabbet.environment.layout import Layout
 from rabbet.environment.linking import Linking
@@ -29,11 +28,6 @@ from rabbet.store.trees import write_tree
 from rabbet.store.unpack import stored_files
 
 FOLDERS, FILES = 3, 800  # enough for two processes
-
-
-def refuse() -> int:
-    """In place of `os.fork`."""
-    raise BlockingIOError
 
 
 class Followed(unittest.TestCase):
@@ -55,31 +49,27 @@ class Followed(unittest.TestCase):
             for name in names:
                 (folder / name).write_text(f"{number} {name}")
             write_tree(str(entry), str(number), list(stored_files(folder)))
-            trees.append(Tree(str(number), str(entry), [(f"lib/{number}", str(folder), "/".join(names))]))
+            trees.append(Tree(str(number), str(entry), [(f"lib/{number}", str(folder), names)]))
         folders = ["lib", *(f"lib/{number}" for number in range(FOLDERS))]
         written = [("lib/stamp", "täg", True)]
         self.manifest = Manifest(
             [("combframe", "1.0")], "Python", folders, [("lib64", "lib")], trees, written
         )
 
-    def follow(self) -> Path:
+    def follow(self, fork: Callable[[], int | None] = os.fork) -> Path:
         """Follow the manifest as it is kept, into a new folder."""
         home = Path(tempfile.mkdtemp(dir=self.root))
         manifest = read_manifest(write_manifest(self.manifest))
         assert manifest is not None
         layout = Layout(root=home, site_packages="lib")
-        build_from_manifest(manifest, lambda: GuardedEnvironment(layout, Linking()), self.states)
+        build_from_manifest(manifest, lambda: GuardedEnvironment(layout, Linking()), self.states, fork)
         return home
 
     def test_whole(self) -> None:
         """The same with one process, with two, and where the second one can't be had."""
-        for cores, fork in ((1, os.fork), (2, os.fork), (2, refuse)):
-            with (
-                self.subTest(cores=cores, fork=fork),
-                mock.patch("os.cpu_count", lambda cores=cores: cores),
-                mock.patch("os.fork", fork),
-            ):
-                home = self.follow()
+        for fork in (os.fork, fork_if_useful, lambda: None):
+            with self.subTest(fork=fork):
+                home = self.follow(fork)
                 for number in range(FOLDERS):
                     made, there = home / "lib64" / str(number), self.root / "store" / str(number) / "tree"
                     self.assertEqual(len(list(made.iterdir())), FILES)

@@ -14,7 +14,7 @@ from itertools import accumulate
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
-from rabbet.environment.alongside import alongside
+from rabbet.environment.alongside import alongside, fork_if_useful
 from rabbet.store.environments import NAME_FILE
 from rabbet.store.trees import is_sound_tree, note_state
 
@@ -34,8 +34,8 @@ __all__ = [
 ]
 
 
-_FORMAT = 3  # 1: first form, without this number. 2: linked files in texts. 3: by trees of the store
-_Linked = tuple[str, str, str]
+_FORMAT = 4  # 1: without this number. 2: linked files in texts. 3: by trees of the store. 4: names in lists
+_Linked = tuple[str, str, list[str]]
 _WORTH_TWO = 2000  # files: to link so many takes longer than to begin a second process
 
 
@@ -46,8 +46,8 @@ class StoreChanged(Exception):
 class Tree(NamedTuple):
     """A tree of the store: its key, the entry that it lies in, and what is linked from it.
 
-    Linked files are by the folder of the environment that they lie in and the one in the tree that they come
-    from; their names are one text, for many short ones would take long to read.
+    Linked files are given by the folder of the environment that they lie in, the one in the tree that they
+    come from, and their names.
     """
 
     key: str
@@ -94,7 +94,7 @@ def manifest_of(
             manifest.written.append((place, content, bool(entry.stat().st_mode & 0o100)))
     for key, tree in trees:
         rows = [
-            (folder, there, "/".join(names))
+            (folder, there, names)
             for (folder, there), names in linked.items()
             if f"{there}/".startswith(f"{tree}/")
         ]
@@ -112,7 +112,10 @@ def _entries(folder: str) -> Iterator["os.DirEntry[str]"]:
 
 
 def build_from_manifest(
-    manifest: Manifest, opened: "Callable[[], GuardedEnvironment]", states: "BlobCache"
+    manifest: Manifest,
+    opened: "Callable[[], GuardedEnvironment]",
+    states: "BlobCache",
+    fork: Callable[[], int | None] = fork_if_useful,
 ) -> None:
     """Put the same environment into an empty folder, which `opened` opens. Raises `StoreChanged`, `OSError`.
 
@@ -124,7 +127,7 @@ def build_from_manifest(
             guarded.folder(folder, make=True)
         for place, target in manifest.links:
             guarded.link(place, target)
-    with alongside(partial(_link, second, opened, states)) if second else nullcontext():
+    with alongside(partial(_link, second, opened, states), fork) if second else nullcontext():
         _link(first, opened, states)
         with opened() as guarded:
             for place, content, executable in manifest.written:
@@ -139,7 +142,7 @@ def _link(trees: list[Tree], opened: "Callable[[], GuardedEnvironment]", states:
                 if not is_sound_tree(place, key, states):
                     raise StoreChanged(place)
                 for folder, stored, names in linked:
-                    guarded.put_all(stored, folder, names.split("/"))
+                    guarded.put_all(stored, folder, names)
                 note_state(place, key, states)
             except (FileNotFoundError, NotADirectoryError) as error:  # gone, perhaps since it was asked
                 raise StoreChanged(place) from error
@@ -147,7 +150,7 @@ def _link(trees: list[Tree], opened: "Callable[[], GuardedEnvironment]", states:
 
 def _halves(trees: list[Tree]) -> tuple[list[Tree], list[Tree]]:
     """Split the trees into two parts of about equal size; all in the first if they are few."""
-    sums = list(accumulate(sum(names.count("/") + 1 for *_, names in tree.linked) for tree in trees))
+    sums = list(accumulate(sum(len(names) for *_, names in tree.linked) for tree in trees))
     if not sums or sums[-1] < _WORTH_TWO:
         return trees, []
     middle = next(place for place, seen in enumerate(sums, 1) if seen * 2 >= sums[-1])
