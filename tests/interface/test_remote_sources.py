@@ -61,7 +61,7 @@ class RemoteSources(ProgramCase):
         """What a page can't truly say of a file leads to no lock; what is not true of it neither."""
         cases: list[tuple[dict[str, object], int, str]] = [
             ({"url": "file:///etc/passwd"}, 4, "neither https: nor http:"),
-            ({"url": "http://["}, 4, "its address is none"),
+            ({"url": "http://["}, 4, "its address is not valid"),
             ({"hashes": {"sha256": "ab"}}, 4, "not 64 hexadecimal digits"),
             ({"hashes": {"sha256": "ab" * 32}, "size": None}, 6, "is not what the source's listing says"),
             ({"hashes": {}, "size": 5}, 6, "is larger than its source's listing says"),

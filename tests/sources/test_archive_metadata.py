@@ -73,8 +73,8 @@ ARCHIVES = [
     ("hive-1.0.zip", zipped(INNER), "holds 0 files"),
     ("hive-1.0.zip", zipped(TOLD, ("other-1.0/PKG-INFO", b"")), "holds 2 files"),
     ("hive-1.0.zip", zipped(("hive-1.0/PKG-INFO", bytes(MOST_METADATA + 1))), "larger than any metadata"),
-    ("hive-1.0.tar.gz", packed(TOLD)[:40], "no readable archive"),
-    ("hive-1.0.tar.gz", b"honey", "no readable archive"),
+    ("hive-1.0.tar.gz", packed(TOLD)[:40], "not a readable archive"),
+    ("hive-1.0.tar.gz", b"honey", "not a readable archive"),
     ("hive-1.0.tar.gz", packed(("hive-1.0/honey.bin", bytes(2_000_000)), TOLD), "unpacks to more than"),
 ]
 

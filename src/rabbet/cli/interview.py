@@ -49,7 +49,7 @@ def asked(arguments: Namespace, context: Context, present: Declaration | None) -
         known = users_source(context.machine)
         question = "source: an index's address or a folder of wheels" + (" (empty: yours)" if known else "")
         source = ask(context, question, "", _source) or None
-    libraries = [parse_requirement(one) for one in arguments.libraries]
+    libraries = [parse_requirement(library) for library in arguments.libraries]
     return Answers(
         name=name or default_name(context.machine.folder),
         named=arguments.name is not None,

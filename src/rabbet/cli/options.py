@@ -105,8 +105,8 @@ def edits_of(verb: Literal["declare", "retract"], arguments: Namespace) -> "list
     section = section_of(arguments)
     exactly = getattr(arguments, "exactly", False)
     edits = [
-        Edit(verb=verb, what="library", value=one, section=section, exactly=exactly)
-        for one in arguments.libraries
+        Edit(verb=verb, what="library", value=library, section=section, exactly=exactly)
+        for library in arguments.libraries
     ]
     for what in get_args(What):
         place = section if what == "runtime" else None

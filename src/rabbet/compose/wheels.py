@@ -111,7 +111,7 @@ def _check_metadata(
         wrong.append(f"it is {metadata.name} {metadata.version}, locked is {library.name} {library.version}")
     if correct is not None:
         metadata = correct(metadata)
-        always = {one.name for one in metadata.needs if one.marker is None}
+        always = {need.name for need in metadata.needs if need.marker is None}
         ever = {one.name for one in metadata.needs}
         unknown = sorted(always - {library.name, *library.dependencies})
         untrue = sorted(set(library.dependencies) - ever)
@@ -121,6 +121,9 @@ def _check_metadata(
     if wrong:
         raise IntegrityFailed(
             f"{needed.artifact.filename} is not what its source said of it when the lock was made",
-            because=[*wrong, "whoever runs the source should know of it; this machine knows better now"],
+            because=[
+                *wrong,
+                "tell whoever runs the source; this machine goes by the wheel itself from now on",
+            ],
             remedy="rabbet resolve --ask-anew",
         )

@@ -15,19 +15,19 @@ __all__ = ["corrected", "corrections_of", "idle_corrections"]
 
 def corrections_of(declaration: Declaration, name: NormalizedName, version: Version) -> Iterator[Correction]:
     """Those that apply to a release."""
-    for one in declaration.corrections:
-        applies = one.applies_to.name == name
-        if applies and one.applies_to.specifier.contains(version, prereleases=True):
-            yield one
+    for correction in declaration.corrections:
+        applies = correction.applies_to.name == name
+        if applies and correction.applies_to.specifier.contains(version, prereleases=True):
+            yield correction
 
 
 def corrected(metadata: Metadata, declaration: Declaration) -> Metadata:
     """Metadata with the needs that the declaration adds, without those that it drops or keeps out."""
     drop = set(declaration.without)
     add: list[Need] = []
-    for one in corrections_of(declaration, metadata.name, metadata.version):
-        drop |= one.drop
-        add += one.add
+    for correction in corrections_of(declaration, metadata.name, metadata.version):
+        drop |= correction.drop
+        add += correction.add
     if not drop and not add:
         return metadata
     kept = [need for need in metadata.needs if need.name not in drop]
@@ -38,7 +38,7 @@ def idle_corrections(declaration: Declaration, chosen: Iterable[Metadata]) -> It
     """Corrections that change nothing in what these releases say: it may have been mended there."""
     for metadata in chosen:
         said = {str(need) for need in metadata.needs}
-        for one in corrections_of(declaration, metadata.name, metadata.version):
-            kept = [need for need in metadata.needs if need.name not in one.drop]
-            if {str(need) for need in (*kept, *one.add)} == said:
-                yield one
+        for correction in corrections_of(declaration, metadata.name, metadata.version):
+            kept = [need for need in metadata.needs if need.name not in correction.drop]
+            if {str(need) for need in (*kept, *correction.add)} == said:
+                yield correction

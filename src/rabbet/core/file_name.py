@@ -102,7 +102,7 @@ def _release(text: str) -> tuple[NormalizedName, Version, tuple[int, str]]:
         raise _Nameless("it begins with no name")
     build = _BUILD.match(numbers[0] if numbers else "0")
     if build is None:
-        raise _Nameless("its build number begins with no digit")
+        raise _Nameless("its build number does not begin with a digit")
     return _canonical(name), _version(version), (int(build[1]), build[2])
 
 

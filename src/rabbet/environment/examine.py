@@ -152,7 +152,7 @@ def _damage(layout: Layout, install_state: InstallState) -> Iterator[str]:
     root = layout.root
     for folder in sorted(layout.own_folders - {""}):
         if (root / folder).is_symlink() or not (root / folder).is_dir():
-            yield f"{folder} is no folder"
+            yield f"{folder} is not a folder"
     for place, expected in sorted(install_state.own.items()):
         path = root / place
         try:

@@ -166,7 +166,7 @@ class GuardedEnvironment:
                 raise
             if place in self.layout.own_folders:
                 raise EnvironmentFailed(
-                    f"{self.layout.root / place} is no folder, as it should be in an environment",
+                    f"{self.layout.root / place} is not a folder, as it should be in an environment",
                     because=["nothing is written or deleted through it"],
                     remedy="rabbet recreate --fresh",
                 ) from error

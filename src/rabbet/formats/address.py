@@ -1,4 +1,4 @@
-"""Addresses (RFC 3986): taken apart at this one place, which refuses what is none.
+"""Addresses (RFC 3986): taken apart at this one place, which refuses what is not one.
 
 What a user put before the `@` is kept apart from the first moment on: no text that is made of an `Address`
 holds it, so it can't get into the store, the lock or a message.
@@ -90,7 +90,7 @@ def _reason(error: ValueError) -> str:
     """Why the standard library refuses it, without the text that its messages repeat."""
     told = str(error)
     if "Port" in told or "port" in told:
-        return "behind its host's colon stands no port; in a password a '/' is written as %2F"
+        return "what follows its host's colon is not a port; in a password a '/' is written as %2F"
     return "its host can't be one"
 
 
@@ -105,7 +105,7 @@ def joined(base: str, link: str) -> Address:
 
 
 def shown(text: str) -> str:
-    """An address as it may be shown, even where it is none: then little more than its scheme."""
+    """An address as it may be shown, even where it is not valid: then little more than its scheme."""
     try:
         return parse_address(text).text
     except NotAnAddress:

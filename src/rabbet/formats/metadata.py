@@ -36,7 +36,7 @@ def is_name(text: str) -> bool:
 def bounded(text: str) -> str:
     """The text of a field, unless it is beyond what people write. Raises `MetadataBroken`."""
     if not isinstance(text, str):
-        raise MetadataBroken(f"a field of its metadata is no text: {str(text)[:60]}")
+        raise MetadataBroken(f"a field of its metadata is not text: {str(text)[:60]}")
     reason = beyond(text)
     if reason:
         raise MetadataBroken(f"a field of its metadata can't be read: {reason}: '{text[:60]}…'")
@@ -52,7 +52,9 @@ def needs_of(texts: Sequence[str]) -> tuple[Need, ...]:
         try:
             found.append(read_requirement(bounded(text)))
         except InvalidRequirement as error:
-            raise MetadataBroken(f"its metadata holds '{text.strip()}', which is no requirement") from error
+            raise MetadataBroken(
+                f"its metadata holds '{text.strip()}', which is not a requirement"
+            ) from error
         except MetadataBroken:
             raise
         except ValueError as error:
@@ -73,7 +75,7 @@ def _metadata(header: "Message[str, str]") -> Metadata:
         if field not in header:
             raise MetadataBroken(f"its metadata lacks its {field}")
     if not is_name(header["name"]):
-        raise MetadataBroken(f"'{header['name'][:60]}' in its metadata is no name")
+        raise MetadataBroken(f"'{header['name'][:60]}' in its metadata is not a name")
     try:
         return Metadata(
             name=library_name(header["name"]),

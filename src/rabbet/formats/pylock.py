@@ -88,12 +88,12 @@ def _library(entry: Table) -> LockedLibrary:
     if not artifacts:
         entry.problems.add(entry.place("wheels"), "is missing, and so is every other kind of source")
     kept = entry.table("tool").table("rabbet")  # of a checkout the standard keeps no version
-    checkout = any(isinstance(one, LockedCheckout) for one in artifacts)
+    checkout = any(isinstance(artifact, LockedCheckout) for artifact in artifacts)
     library = LockedLibrary(
         name=_name(entry),
         version=_version(kept if checkout else entry),
         artifacts=artifacts,
-        dependencies=tuple(dict.fromkeys(_name(one) for one in entry.tables("dependencies"))),
+        dependencies=tuple(dict.fromkeys(_name(table) for table in entry.tables("dependencies"))),
         requires_python=_constraint(entry, "requires-python"),
         marker=_marker(entry, "marker"),
         index=_address(entry, "index"),
@@ -108,7 +108,7 @@ def _library(entry: Table) -> LockedLibrary:
 def _name(entry: Table) -> NormalizedName:
     text = entry.required("name")
     if text and not is_name(text):
-        entry.problems.add(entry.place("name"), f"'{text[:60]}' is no name")
+        entry.problems.add(entry.place("name"), f"'{text[:60]}' is not a name")
     return library_name(text)
 
 
@@ -237,7 +237,7 @@ def _lines(lock: Lock) -> Iterator[str]:
     yield _HEADER
     yield 'lock-version = "1.0"'
     if lock.environments:
-        yield from _list("environments", (_text(one) for one in lock.environments))
+        yield from _list("environments", (_text(environment) for environment in lock.environments))
     if lock.requires_python:
         yield f"requires-python = {_text(lock.requires_python)}"
     yield f"extras = [{', '.join(_text(extra) for extra in lock.extras)}]"
@@ -334,7 +334,11 @@ def edited_by_hand(lock: Lock) -> tuple[str, ...]:
     """
     if lock.seal is None:
         return ()
-    found = [f"{one.name} {one.version}" for one in lock.libraries if one.seal != _entry_seal(one)]
+    found = [
+        f"{library.name} {library.version}"
+        for library in lock.libraries
+        if library.seal != _entry_seal(library)
+    ]
     return (*found, *(["the lock itself"] if lock.seal != _lock_seal(lock) else []))
 
 
@@ -346,7 +350,7 @@ def _entry_seal(library: LockedLibrary) -> str:
 def _lock_seal(lock: Lock) -> str:
     """A digest of what stands around the entries, and of which there are."""
     around = [lock.environments, lock.requires_python, lock.extras, lock.groups]
-    entries = [f"{one.name} {one.version}" for one in lock.libraries]
+    entries = [f"{library.name} {library.version}" for library in lock.libraries]
     heeded = [lock.pins, lock.also_known, lock.limits, lock.without, lock.corrections]
     text = repr([*around, lock.fingerprint, lock.runtime, entries, *heeded])
     return hashlib.blake2b(text.encode(), digest_size=8).hexdigest()

@@ -91,7 +91,7 @@ def _known(settings: Table, key: str, fits: Callable[[str], bool], known: str) -
     found = settings.texts(key)
     for text in found:
         if not fits(text):
-            settings.problems.add(settings.place(key), f"'{text[:60]}' is none of: {known}")
+            settings.problems.add(settings.place(key), f"'{text[:60]}' is not one of: {known}")
     return tuple(dict.fromkeys(filter(fits, found)))
 
 
@@ -139,7 +139,7 @@ def _names(table: Table) -> Mapping[str, str]:
     found: dict[str, str] = {}
     for key in table:
         if not _NAME.match(key):
-            table.problems.add(table.place(key), "is no name: letters, digits, '-', '_' and '.' make one")
+            table.problems.add(table.place(key), "is not a name: letters, digits, '-', '_' and '.' make one")
         elif library_name(key) in found.values():
             table.problems.add(table.place(key), "is there already, written in another way")
         else:
@@ -165,7 +165,7 @@ class _OwnExtras:
         """
         found: dict[str, Need] = {}
         seen: set[tuple[str, str]] = set()
-        waiting: list[tuple[Need, tuple[str, ...]]] = [(one, ()) for one in requirements]
+        waiting: list[tuple[Need, tuple[str, ...]]] = [(requirement, ()) for requirement in requirements]
         while waiting:
             one, above = waiting.pop(0)
             if one.name != self._project:
@@ -305,7 +305,7 @@ def _source(entry: Table) -> SourceEntry:
     entry.allow_only("name", "url", "only")
     name, url = entry.required("name"), entry.required("url")
     if not _NAME.match(name):
-        entry.problems.add(entry.place("name"), "is no name: letters, digits, '-', '_' and '.' make one")
+        entry.problems.add(entry.place("name"), "is not a name: letters, digits, '-', '_' and '.' make one")
     wrong = wrong_source(url)
     if wrong:
         entry.problems.add(entry.place("url"), f"'{hidden(url)}' {wrong}")
@@ -321,5 +321,5 @@ def wrong_source(url: str) -> str | None:
     except NotAnAddress as error:
         return f"is no address: {error}"
     if address.scheme != "file" and "@" in address.path:
-        return "holds an '@' behind its host: in a password a '/' is written as %2F"
+        return "holds an '@' after its host: in a password a '/' is written as %2F"
     return None

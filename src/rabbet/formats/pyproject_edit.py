@@ -79,7 +79,7 @@ def complete(
     completed = tomlkit.dumps(document)
     if sources and "sources" not in document.get("tool", {}).get("rabbet", {}):
         completed = completed.rstrip("\n") + "\n\n" + tomlkit.dumps(_source_tables(sources))
-    edits = [Edit(verb="declare", what="library", value=need_text(one, whole=True)) for one in needs]
+    edits = [Edit(verb="declare", what="library", value=need_text(need, whole=True)) for need in needs]
     return apply(completed, edits)[0]
 
 

@@ -34,7 +34,7 @@ class RecordRow:
 
 
 def read_record(text: str) -> tuple[RecordRow, ...]:
-    """Read a `RECORD`. Raises `ValueError` for what is none."""
+    """Read a `RECORD`. Raises `ValueError` for what is not one."""
     rows: list[RecordRow] = []
     try:
         for fields in csv.reader(io.StringIO(text, newline="")):

@@ -111,7 +111,7 @@ def _check_address(name: str, text: str) -> None:
         address = parse_address(text)
     except NotAnAddress as error:
         raise NotUnderstood(
-            f"what {name} is required from is no address", because=[shown(text), str(error)]
+            f"what {name} is required from is not an address", because=[shown(text), str(error)]
         ) from error
     if not (is_file(text) or is_repository(text)):
         raise NotUnderstood(
@@ -131,7 +131,7 @@ def _check_address(name: str, text: str) -> None:
             )
         if key == "sha256" and not is_sha256(value):
             raise NotUnderstood(
-                f"the sha256 in the address of {name} is none",
+                f"the sha256 in the address of {name} is not one",
                 because=[f"'{value}' is not 64 hexadecimal digits"],
             )
 

@@ -20,7 +20,7 @@ _PLAIN_NAME = re.compile(r"[A-Za-z0-9_.%+!~-]+\Z")
 
 
 class NotAnIndexPage(ValueError):
-    """The answer is no page of a simple repository."""
+    """The answer is not a page of a simple repository."""
 
 
 class _File(msgspec.Struct, rename="kebab"):
@@ -66,7 +66,7 @@ def parse_json(content: bytes, *, name: NormalizedName, source: str, address: st
     try:
         page = _PAGE.decode(content)
     except (msgspec.MsgspecError, RecursionError, UnicodeDecodeError) as error:
-        raise NotAnIndexPage(f"the answer is no page of an index: {error}") from error
+        raise NotAnIndexPage(f"the answer is not a page of an index: {error}") from error
     _check_version(page.meta.api_version)
     return _listing(page.files, name=name, source=source, address=address)
 
@@ -84,9 +84,9 @@ def parse_html(content: bytes, *, name: NormalizedName, source: str, address: st
 def parse_names_json(content: bytes) -> tuple[str, ...]:
     """All names on an index's JSON front page. Raises `NotAnIndexPage`."""
     try:
-        return tuple(one.name for one in _NAMES.decode(content).projects)
+        return tuple(project.name for project in _NAMES.decode(content).projects)
     except (msgspec.MsgspecError, RecursionError, UnicodeDecodeError) as error:
-        raise NotAnIndexPage(f"the answer is no page of an index: {error}") from error
+        raise NotAnIndexPage(f"the answer is not a page of an index: {error}") from error
 
 
 def parse_names_html(content: bytes) -> tuple[str, ...]:
@@ -114,7 +114,7 @@ def _listing(files: list[_File], *, name: NormalizedName, source: str, address: 
         else:
             usable.append(listed)
             tags.add(listed.tags)
-    if sum(len(one or ()) for one in tags) > MOST_FILES:
+    if sum(len(tag or ()) for tag in tags) > MOST_FILES:
         raise NotAnIndexPage("the names on the page stand for more kinds of machines than there are")
     return Listing(name=name, source=source, files=tuple(usable), aside=tuple(aside))
 
@@ -132,7 +132,7 @@ def _listed(file: _File, name: NormalizedName, *, source: str, address: str) -> 
     except BadFileName as error:
         raise _UnusableEntry(str(error)) from error
     except NotAnAddress as error:
-        raise _UnusableEntry(f"its address is none: {error}") from error
+        raise _UnusableEntry(f"its address is not valid: {error}") from error
     if parsed.name != name:
         raise _UnusableEntry(f"it is a file of {parsed.name}")
     _check(file, location, address)
@@ -191,12 +191,12 @@ def _links(content: bytes) -> list[dict[str, str | None]]:
 
     wrong = unreadable(content)
     if wrong:
-        raise NotAnIndexPage(f"the answer is no page of an index: {wrong}")
+        raise NotAnIndexPage(f"the answer is not a page of an index: {wrong}")
     parser = LinkParser()
     try:
         parser.feed(content.decode("utf-8", errors="replace"))
     except (AssertionError, ValueError) as error:  # the library's own complaints about what is no HTML
-        raise NotAnIndexPage(f"the answer is no page of an index: {error}") from error
+        raise NotAnIndexPage(f"the answer is not a page of an index: {error}") from error
     if not parser.is_html:
         raise NotAnIndexPage("the answer is neither JSON nor HTML")
     _check_version(parser.version)

@@ -57,7 +57,7 @@ def metadata_of_tree(pyproject: str | None) -> Metadata:
 
 def _name(text: str) -> NormalizedName:
     if not is_name(text):
-        raise MetadataBroken(f"'{text[:60]}' in its pyproject.toml is no name")
+        raise MetadataBroken(f"'{text[:60]}' in its pyproject.toml is not a name")
     return library_name(text)
 
 

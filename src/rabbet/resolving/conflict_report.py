@@ -170,7 +170,11 @@ def _involved(unsolved: Unsolved) -> list[Correction]:
     from rabbet.core.solve.explain.proof import facts_of
 
     requirers = {fact.requirer.name for fact in facts_of(unsolved.refutation)}
-    return [one for one in unsolved.declaration.corrections if one.applies_to.name in requirers]
+    return [
+        correction
+        for correction in unsolved.declaration.corrections
+        if correction.applies_to.name in requirers
+    ]
 
 
 def _ways_without_correction(unsolved: Unsolved) -> list[Way]:
@@ -251,6 +255,6 @@ def _other_targets(declaration: Declaration, target: Target, machine: Machine) -
     """The same machine with its other runtimes, those that the declaration allows first."""
     runtimes = {one.version.release[:2]: one for one in reversed(newest_first(found_runtimes(machine)))}
     others = [one for minor, one in runtimes.items() if minor != target.python.release[:2]]
-    allowed = [one for one in others if declaration.python.contains(one.version, prereleases=True)]
+    allowed = [other for other in others if declaration.python.contains(other.version, prereleases=True)]
     rest = [one for one in others if one not in allowed]
     return [target_of(one) for one in [*newest_first(allowed), *newest_first(rest)]][:_MOST_OTHER_TARGETS]

@@ -255,7 +255,7 @@ def _with_files(solution: Solution, catalogue: Catalogue) -> Solved:
 
 
 def _without(lock: Lock, names: Collection[NormalizedName]) -> Lock:
-    return replace(lock, libraries=tuple(one for one in lock.libraries if one.name not in names))
+    return replace(lock, libraries=tuple(library for library in lock.libraries if library.name not in names))
 
 
 def _intention(

@@ -45,7 +45,7 @@ def sdist_metadata_in(file: IO[bytes], filename: str, *, most: int = _MOST_UNPAC
                     content = archive.extractfile(member)
                     return content.read(MOST_METADATA) if content else b""
     except (tarfile.TarError, OSError, EOFError, ValueError, OverflowError, zlib.error) as error:
-        raise MetadataBroken(f"it is no readable archive: {error}") from error
+        raise MetadataBroken(f"it is not a readable archive: {error}") from error
     raise MetadataBroken("it holds no PKG-INFO")
 
 
@@ -58,7 +58,7 @@ def _from_zip(file: IO[bytes], ending: str) -> bytes:
             size = archive.getinfo(names[0]).file_size if names else 0
             content = archive.open(names[0]).read(MOST_METADATA) if len(names) == 1 else b""
     except _UNREADABLE as error:
-        raise MetadataBroken(f"it is no readable archive: {error}") from error
+        raise MetadataBroken(f"it is not a readable archive: {error}") from error
     if len(names) != 1:
         raise MetadataBroken(f"it holds {len(names)} files named {ending} in place of one")
     if size > MOST_METADATA:

@@ -1,14 +1,14 @@
 """What every source can do."""
 
 from collections.abc import Sequence
-from typing import Protocol
+from typing import Protocol, runtime_checkable
 
 from packaging.utils import NormalizedName
 
 from rabbet.core.model.lock import Artifact
 from rabbet.core.model.release import ListedFile, Listing
 
-__all__ = ["Memory", "Source"]
+__all__ = ["FileSource", "Memory", "Source"]
 
 
 class Memory(Protocol):
@@ -36,6 +36,14 @@ class Source(Protocol):
     def listing(self, name: NormalizedName) -> Listing | None:
         """All releases of a library; `None` when the source does not know it."""
 
+    def names(self) -> Sequence[str]:
+        """All libraries that the source lists, for finding near names; empty when there are too many."""
+
+
+@runtime_checkable
+class FileSource(Source, Protocol):
+    """A source whose releases are files; those of the others are trees, listed with all there is to say."""
+
     def metadata(self, file: ListedFile) -> bytes:
         """A file's core metadata, without reading the whole file where that is possible.
 
@@ -44,6 +52,3 @@ class Source(Protocol):
 
     def locked(self, file: ListedFile) -> Artifact:
         """How a file is written into the lock, with its hash and size."""
-
-    def names(self) -> Sequence[str]:
-        """All libraries that the source lists, for finding near names; empty when there are too many."""

@@ -105,7 +105,7 @@ class Catalogue:
 
     def stated(self, candidate: Candidate) -> Metadata | SetAside:
         """What the best file of a release says itself, before it is corrected."""
-        return self._reader.stated(candidate, self.routing.source)
+        return self._reader.stated(candidate, self.routing.file_source)
 
     def _listing(self, name: NormalizedName) -> "Future[Candidates]":
         with self._guard:
@@ -126,7 +126,7 @@ class Catalogue:
         with self._guard:
             if key not in self._metadata:
                 self._asked[candidate.name] += 1
-                read = partial(self._reader.metadata, candidate, self.routing.source)
+                read = partial(self._reader.metadata, candidate, self.routing.file_source)
                 self._metadata[key] = self.asking.begin(read)
             return self._metadata[key]
 
@@ -134,7 +134,7 @@ class Catalogue:
         """Read ahead the metadata of what the solver will try first."""
         if listing.cancelled() or listing.exception() is not None:
             return
-        releases = {one.version: one for one in listing.result().releases if not one.yanked}
+        releases = {release.version: release for release in listing.result().releases if not release.yanked}
         admitted = list(need.specifier.filter(releases))
         if admitted:
             liked = self._policy.likes(need.name)

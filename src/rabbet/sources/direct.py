@@ -38,7 +38,7 @@ def direct_addresses(needs: Iterable[Need]) -> Mapping[NormalizedName, str]:
                 named = None
             if named != name:
                 raise NotUnderstood(
-                    f"what {name} is declared from is no wheel or source archive of that name",
+                    f"what {name} is declared from is not a wheel or source archive of that name",
                     because=[shown(need.url)],
                 )
     return found

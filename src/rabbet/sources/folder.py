@@ -69,6 +69,6 @@ class FolderSource:
             raise SourceFailed(f"the source '{self.name}' can't be read", because=[str(error)]) from error
         raise SourceFailed(
             f"the source '{self.name}' is not there",
-            because=[f"{self._declared} is no folder on this machine"],
+            because=[f"{self._declared} is not a folder on this machine"],
             note="correct its url under [[tool.rabbet.sources]] in pyproject.toml",
         )

@@ -313,7 +313,7 @@ def _translated(address: str) -> Iterator[None]:
     except urllib3.exceptions.HTTPError as error:
         raise _failure(shown(address), error) from error
     except NotAnAddress as error:
-        raise SourceFailed("a source's address is none", because=[shown(address), str(error)]) from error
+        raise SourceFailed("a source's address is not valid", because=[shown(address), str(error)]) from error
     except (ValueError, http.client.HTTPException) as error:
         raise SourceFailed("a source can't be asked", because=[shown(address), str(error)]) from error
 

@@ -21,8 +21,8 @@ def locked_artifacts(
     """
     releases = list(chosen)
     asked = {
-        one.name: [asking.begin(routing.source(file.source).locked, file) for file in one.files]
-        for one in releases
+        release.name: [asking.begin(routing.file_source(file.source).locked, file) for file in release.files]
+        for release in releases
     }
     what = "sizes and hashes of files"
     return {

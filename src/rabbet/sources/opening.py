@@ -31,8 +31,8 @@ def open_source(
         return IndexSource(entry.name, parse_address(entry.url).text, client, memory, anew=anew)
     if scheme != "file":
         raise SourceFailed(
-            f"the source '{entry.name}' has an address of an unknown kind",
-            because=[f"{scheme}: is none of http, https, file or a folder's path"],
+            f"the source '{entry.name}' has an unsupported address",
+            because=[f"{scheme}: is not one of http, https, file or a folder's path"],
         )
     folder = local_path(entry.url) or project / Path(entry.url).expanduser()
     if holds_pages(folder):

@@ -126,7 +126,7 @@ class Pages:
             kept_at=time.time(),
             fresh_until=_fresh_until(headers),
             files=_Files(
-                filename=[one.filename for one in files],
+                filename=[file.filename for file in files],
                 version=[versions.setdefault(one.version, len(versions)) for one in files],
                 build=[one.build for one in files],
                 tags=[tags.setdefault(one.tags, len(tags) - 1) for one in files],
@@ -140,7 +140,7 @@ class Pages:
             ),
             aside=[(one.version, one.reason) for one in listing.aside],
             versions=[str(version) for version in versions],
-            tags=[sorted(one) for one in tags if one is not None],
+            tags=[sorted(tag) for tag in tags if tag is not None],
         )
         self._write(address, page)
 

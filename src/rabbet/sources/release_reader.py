@@ -7,7 +7,7 @@ from packaging.utils import NormalizedName
 
 from rabbet.core.model.release import Candidate, ListedFile, Listing, Metadata, SetAside, SourceTree
 from rabbet.formats.metadata import MetadataBroken, parse_metadata, parse_static_metadata
-from rabbet.sources.base import Memory, Source
+from rabbet.sources.base import FileSource, Memory, Source
 
 __all__ = ["ReleaseReader", "told_key"]
 
@@ -36,10 +36,10 @@ class ReleaseReader:
         key = (name, *map(id, sources))  # addresses under a marker count for some targets only
         if key not in self._listings:
             listings = (source.listing(name) for source in sources)
-            self._listings[key] = next((one for one in listings if one is not None), None)
+            self._listings[key] = next((listing for listing in listings if listing is not None), None)
         return self._listings[key]
 
-    def stated(self, candidate: Candidate, source_named: Callable[[str], Source]) -> Metadata | SetAside:
+    def stated(self, candidate: Candidate, source_named: Callable[[str], FileSource]) -> Metadata | SetAside:
         """What the best file of a release says itself. Raises `SourceFailed`, `IntegrityFailed`."""
         if isinstance(candidate.offered, SourceTree):
             return candidate.offered.metadata
@@ -49,12 +49,14 @@ class ReleaseReader:
             self._stated[key] = self._read(candidate, file, source_named(file.source))
         return self._stated[key]
 
-    def metadata(self, candidate: Candidate, source_named: Callable[[str], Source]) -> Metadata | SetAside:
+    def metadata(
+        self, candidate: Candidate, source_named: Callable[[str], FileSource]
+    ) -> Metadata | SetAside:
         """What a release needs, as the declaration corrects it. Raises as `stated` does."""
         stated = self.stated(candidate, source_named)
         return stated if isinstance(stated, SetAside) else self._correct(stated)
 
-    def _read(self, candidate: Candidate, file: ListedFile, source: Source) -> Metadata | SetAside:
+    def _read(self, candidate: Candidate, file: ListedFile, source: FileSource) -> Metadata | SetAside:
         try:
             content = self._content(file, source)
             metadata = parse_metadata(content) if file.is_wheel else parse_static_metadata(content)
@@ -65,7 +67,7 @@ class ReleaseReader:
             return SetAside(version=str(candidate.version), reason=f"its metadata says that it is {told}")
         return metadata
 
-    def _content(self, file: ListedFile, source: Source) -> bytes:
+    def _content(self, file: ListedFile, source: FileSource) -> bytes:
         """What the wheel itself says, if it was seen before; else what this source tells of it."""
         if not file.sha256:
             return source.metadata(file)

@@ -9,7 +9,7 @@ from packaging.utils import NormalizedName
 from rabbet.core.model.release import Candidate, Listing
 from rabbet.core.needs.need import library_name
 from rabbet.errors import SourceFailed
-from rabbet.sources.base import Source
+from rabbet.sources.base import FileSource, Source
 
 __all__ = ["Claim", "Routing"]
 
@@ -40,11 +40,14 @@ class Routing:
     def __init__(self, claims: Sequence[Claim], locked_from: Mapping[NormalizedName, str]) -> None:
         self._claims = claims
         self._locked_from = locked_from
-        self._by_name = {one.source.name: one.source for one in claims}
+        self._by_name = {claim.source.name: claim.source for claim in claims}
+        self._of_files = {
+            name: source for name, source in self._by_name.items() if isinstance(source, FileSource)
+        }
 
-    def source(self, name: str) -> Source:
-        """The source of this name."""
-        return self._by_name[name]
+    def file_source(self, name: str) -> FileSource:
+        """The source of this name, which lists files."""
+        return self._of_files[name]
 
     @property
     def indexes(self) -> Mapping[str, str]:
@@ -58,7 +61,7 @@ class Routing:
 
     def sources_of(self, name: NormalizedName) -> list[Source]:
         """The sources that may serve a library, in order."""
-        return self._claiming(name) or [one.source for one in self._claims if not one.only]
+        return self._claiming(name) or [claim.source for claim in self._claims if not claim.only]
 
     def sources_after(self, chosen: Candidate) -> list[Source]:
         """The sources behind the one that a library is taken from; none where one claims its name."""
@@ -84,4 +87,4 @@ class Routing:
         )
 
     def _claiming(self, name: NormalizedName) -> list[Source]:
-        return [one.source for one in self._claims if one.holds(name)]
+        return [claim.source for claim in self._claims if claim.holds(name)]

@@ -11,8 +11,8 @@ from typing import NamedTuple
 from packaging.utils import NormalizedName
 
 from rabbet.core.limits import MOST_BY_HAND
-from rabbet.core.model.lock import Artifact, LockedCheckout, LockedCommit
-from rabbet.core.model.release import ListedFile, Listing, SetAside, SourceTree
+from rabbet.core.model.lock import LockedCheckout, LockedCommit
+from rabbet.core.model.release import Listing, SetAside, SourceTree
 from rabbet.errors import SourceFailed
 from rabbet.formats.address import Address, parse_address
 from rabbet.formats.metadata import MetadataBroken
@@ -35,14 +35,6 @@ class _TreeSource:
     def names(self) -> Sequence[str]:
         """The libraries that come from here."""
         return sorted(self._places)
-
-    def metadata(self, file: ListedFile) -> bytes:
-        """Never asked: a tree is listed together with its metadata."""
-        raise AssertionError(file)
-
-    def locked(self, file: ListedFile) -> Artifact:
-        """Never asked: a tree is listed as it is locked."""
-        raise AssertionError(file)
 
     def _listed(
         self, name: NormalizedName, pyproject: str | None, locked: LockedCommit | LockedCheckout, shown: str
@@ -77,7 +69,7 @@ class CheckoutSource(_TreeSource):
         if not folder.is_dir():
             raise SourceFailed(
                 f"the checkout of {name} is not there",
-                because=[f"{folder} is no folder"],
+                because=[f"{folder} is not a folder"],
                 note="correct or remove it under [tool.rabbet.local] in pyproject.toml",
             )
         pyproject = folder / "pyproject.toml"

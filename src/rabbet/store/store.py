@@ -168,7 +168,9 @@ class Store:
 
     def trees(self, wheels: Iterable[LockedFile], runtime: PythonRuntime) -> list[tuple[str, Path]]:
         """The trees of wheels, those of their compiled modules too, each with the key of its state."""
-        entries = (place for one in wheels for place in (self._entry(one), self._entry(one) / label(runtime)))
+        entries = (
+            place for wheel in wheels for place in (self._entry(wheel), self._entry(wheel) / label(runtime))
+        )
         return [(self._key(entry), entry / "tree") for entry in entries if (entry / "tree").is_dir()]
 
     def note_linked(self, wheels: Iterable[LockedFile], runtime: PythonRuntime) -> None:

@@ -114,7 +114,11 @@ def _refuse_others(present: Declaration, answers: Answers) -> None:
     if answers.python and present.python and answers.python != specifiers_text(present.python):
         because.append(f"it declares python{specifiers_text(present.python)}")
         options.append(f"--runtime {quoted('python' + answers.python)}")
-    if answers.source and present.sources and answers.source not in {one.url for one in present.sources}:
+    if (
+        answers.source
+        and present.sources
+        and answers.source not in {source.url for source in present.sources}
+    ):
         because.append(f"it declares the source {', '.join(one.name for one in present.sources)}")
         options.append(f"--source {quoted('other=' + answers.source)}")
     if because:

@@ -97,7 +97,7 @@ def change(project: Project, machine: Machine, edits: Sequence[Edit]) -> Edited:
 
 
 def _check(edit: Edit) -> None:
-    """Raise `WrongUsage` for a platform or a baseline that there is none of."""
+    """Raise `WrongUsage` for a platform or a baseline that does not exist."""
     if edit.verb == "declare" and edit.what == "target" and edit.value not in PLATFORMS:
         raise WrongUsage(f"'{edit.value}' is no target", because=[f"known are: {', '.join(PLATFORMS)}"])
     library, _, version = edit.value.partition("=")
@@ -142,16 +142,16 @@ def entries_of(declaration: Declaration) -> tuple[tuple[str, str], ...]:
     """All that is declared: what it is, and the entry as people write it."""
     found = [("runtime", f"python{specifiers_text(declaration.python)}")]
     found += [(str(one.section or "library"), need_text(one.need)) for one in declaration.declared()]
-    found += [("limit", need_text(one)) for one in declaration.limits]
+    found += [("limit", need_text(limit)) for limit in declaration.limits]
     found += [("without", name) for name in sorted(declaration.without)]
-    found += [("correction", str(one)) for one in declaration.corrections]
-    found += [("target", one) for one in declaration.targets]
-    found += [("python", one) for one in declaration.pythons]
+    found += [("correction", str(correction)) for correction in declaration.corrections]
+    found += [("target", target) for target in declaration.targets]
+    found += [("python", python) for python in declaration.pythons]
     found += [("baseline", f"{key}={value}") for key, value in declaration.baselines.items()]
     for name, variant in sorted(declaration.variants.items()):
         if variant.python:
             found.append((f"variant {name}", f"python{specifiers_text(variant.python)}"))
-        found += [(f"variant {name}", need_text(one)) for one in variant.needs]
+        found += [(f"variant {name}", need_text(need)) for need in variant.needs]
     found += [("checkout", f"{name} in {path}") for name, path in sorted(declaration.local.items())]
-    found += [("source", f"{one.name}={one.url}") for one in declaration.sources]
+    found += [("source", f"{source.name}={source.url}") for source in declaration.sources]
     return tuple(found)

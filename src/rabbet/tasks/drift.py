@@ -44,7 +44,7 @@ def drift(project: Project, machine: Machine, observer: Observer, *, deep: bool 
     found = compared(asked, project, machine, observer, deep=deep)
     if asked.install_state is not None and found.inventory.is_sound:
         remember_fit(project, machine, found.state, None)
-    findings = tuple(_with_sharers(one, project, machine) for one in found.findings)
+    findings = tuple(_with_sharers(finding, project, machine) for finding in found.findings)
     if asked.install_state is None:
         findings += (_of_a_stranger(),)
     findings += (*_edited(asked.lock), *_yanked(asked.needed))

@@ -130,9 +130,9 @@ def _notes(declaration: Declaration, graph: Graph, names: Iterable[NormalizedNam
         library = graph.libraries.get(name)
         if library is None:
             continue
-        for one in declaration.limits:
-            if one.name == name:
-                yield f"{graph.project} sets the limit {need_text(one)}."
+        for limit in declaration.limits:
+            if limit.name == name:
+                yield f"{graph.project} sets the limit {need_text(limit)}."
         for correction in corrections_of(declaration, name, library.version):
             yield f"Corrected in pyproject.toml: {correction}."
         if library.yanked is not None:

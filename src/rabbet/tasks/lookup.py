@@ -57,8 +57,8 @@ def lookup(project: Project, machine: Machine, observer: Observer, name: Normali
         offers=offers_of(
             listing,
             each,
-            needs=[one for one in needs if one.name == name],
-            locked=[one.version for one in lock.libraries if one.name == name] if lock else [],
+            needs=[need for need in needs if need.name == name],
+            locked=[library.version for library in lock.libraries if library.name == name] if lock else [],
             may_build=name in declaration.build_from_source,
         ),
     )

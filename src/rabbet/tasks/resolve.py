@@ -263,8 +263,10 @@ def _without_edited(lock: Lock) -> Lock:
     """A lock whose hand-edited entries say nothing of where they come from; versions stay if they can."""
     edited = set(edited_by_hand(lock))
     libraries = (
-        replace(one, index=None, artifacts=()) if f"{one.name} {one.version}" in edited else one
-        for one in lock.libraries
+        replace(library, index=None, artifacts=())
+        if f"{library.name} {library.version}" in edited
+        else library
+        for library in lock.libraries
     )
     return replace(lock, libraries=tuple(libraries)) if edited else lock
 
@@ -287,7 +289,7 @@ def _new_pins(earlier: Sequence[Lock], lock: Lock) -> tuple[str, ...]:
 
 def _yanked_since(before: Lock, after: Lock) -> list[str]:
     """Releases that stay because they are pinned, and were yanked since the lock was made."""
-    known = {(one.name, one.version) for one in before.libraries if one.yanked is None}
+    known = {(library.name, library.version) for library in before.libraries if library.yanked is None}
     return [
         f"{one.name} {one.version} was yanked since the lock was made: {one.yanked or 'no reason is given'}"
         for one in after.libraries

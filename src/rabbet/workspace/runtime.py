@@ -40,7 +40,7 @@ def chosen_runtime(
         others = [one for one in found if not isinstance(one, Refusal) and one not in served]
         if all(isinstance(one, Refusal) for one in served):
             raise _none_served(declaration, others)
-        refused = [Refusal(executable=one.executable, reason=f"{one} is not served") for one in others]
+        refused = [Refusal(executable=other.executable, reason=f"{other} is not served") for other in others]
         found = (*served, *refused)
     return choose(found, allowed, locked=lock.runtime if lock else None)
 
@@ -51,7 +51,7 @@ def _none_served(declaration: Declaration, others: Sequence[PythonRuntime]) -> N
     able = [one for one in newest_first(others) if declaration.python.contains(one.version)]
     return NoRuntime(
         f"none of the versions of Python that are to be served is on this machine: {pythons}",
-        because=[f"{one.executable}: {one}" for one in others] or ["no interpreter was found at all"],
+        because=[f"{other.executable}: {other}" for other in others] or ["no interpreter was found at all"],
         note="one of these that is installed is taken at once"
         + ("; what follows serves one that is here as well:" if able else ""),
         remedy=f"rabbet declare --python {able[0].minor} && rabbet resolve" if able else "",
@@ -70,7 +70,7 @@ def targets_for(declaration: Declaration, runtime: PythonRuntime) -> tuple[Targe
         raise WrongUsage(
             f"it is not said for which platforms Python {', '.join(declaration.pythons)} is to be locked",
             because=[
-                f"this machine's, {own.platform}, is none that a declaration can name",
+                f"this machine's, {own.platform}, is not one that a declaration can name",
                 f"known are: {', '.join(PLATFORMS)}",
             ],
             remedy="rabbet declare --target linux-x86_64",
@@ -103,7 +103,7 @@ def interpreter_trouble(root: Path, found: Sequence[PythonRuntime | Refusal]) ->
     real = os.path.realpath(link)
     one = next((one for one in found if one.executable == real), None)
     if one is None or not link.is_symlink():
-        reason = f"its interpreter {real} is none that this machine's search finds"
+        reason = f"its interpreter {real} is not among those found on this machine"
         return InterpreterTrouble(reason, usable=True)
     if isinstance(one, Refusal):
         return InterpreterTrouble(f"its interpreter {one.executable}: {one.reason}", usable=False)

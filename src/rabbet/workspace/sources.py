@@ -58,7 +58,12 @@ class Sources:
 
         What is taken from a repository stays at the commit that an `earlier` lock has.
         """
-        kept = {one.name: one.tree for lock in earlier for one in lock.libraries if _is_commit(one.tree)}
+        kept = {
+            library.name: library.tree
+            for lock in earlier
+            for library in lock.libraries
+            if _is_commit(library.tree)
+        }
 
         locked_from = {one.name: one.index for lock in earlier for one in lock.libraries if one.index}
 
@@ -83,7 +88,7 @@ class Sources:
             RepositorySource(repositories, kept, self._repository, offline=self.machine.offline),
         ]
         claims = [Claim(source, tuple(source.names())) for source in own]
-        return [one for one in claims if one.only]
+        return [claim for claim in claims if claim.only]
 
     def _repository(self, address: Address) -> RemoteRepository:
         return RemoteRepository(

@@ -32,8 +32,14 @@ class CompareView:
                 "lowered": style.warning,
             }
             rows = [
-                (str(one.kind), one.name, _version(one.before), _version(one.after), one.cause)
-                for one in compared.differences
+                (
+                    str(difference.kind),
+                    difference.name,
+                    _version(difference.before),
+                    _version(difference.after),
+                    difference.cause,
+                )
+                for difference in compared.differences
             ]
             headings = ("change", "library", "before", "after", "cause")
             for line in table(headings, rows, style, tones=tones):
@@ -51,7 +57,7 @@ class CompareView:
                 {"name": change.name, "before": change.before or None, "after": change.after or None}
                 for change in compared.declared
             ],
-            "differences": [_difference(one) for one in compared.differences],
+            "differences": [_difference(difference) for difference in compared.differences],
         }
 
 
@@ -68,19 +74,19 @@ def show_markdown(compared: Compared, context: Context) -> None:
         context.show()
         context.show("| change | library | before | after | cause |")
         context.show("|---|---|---|---|---|")
-        for one in compared.differences:
+        for difference in compared.differences:
             cells = (
-                str(one.kind),
-                f"`{one.name}`",
-                _version(one.before),
-                _version(one.after),
-                _cell(one.cause),
+                str(difference.kind),
+                f"`{difference.name}`",
+                _version(difference.before),
+                _version(difference.after),
+                _cell(difference.cause),
             )
             context.show(f"| {' | '.join(cells)} |")
 
 
 def _outcome(compared: Compared) -> str:
-    counts = Counter(one.kind for one in compared.differences)
+    counts = Counter(difference.kind for difference in compared.differences)
     words = {**{kind: str(kind) for kind in DifferenceKind}, DifferenceKind.FILES: "with other files"}
     told = [f"{counts[kind]} {words[kind]}" for kind in DifferenceKind if counts[kind]]
     return ", ".join(told) or "no difference"

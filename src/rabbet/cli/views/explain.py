@@ -59,7 +59,7 @@ class LibraryView:
             "name": name,
             "version": str(graph.libraries[name].version),
             "project": None in sections,
-            "groups": [one.name for one in sections if one and one.kind == "group"],
+            "groups": [section.name for section in sections if section and section.kind == "group"],
             "extras": [one.name for one in sections if one and one.kind == "extra"],
             "paths": [[_ask(ask) for ask in path] for path in paths_to(graph, name)],
             "notes": list(explained.notes),

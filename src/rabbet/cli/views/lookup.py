@@ -52,18 +52,18 @@ class LookupView:
             "targets": [str(one) for one in found.targets],
             "releases": [
                 {
-                    "version": str(one.version),
-                    "uploaded": one.uploaded or None,
-                    "python": one.python or None,
-                    "systems": list(one.systems),
-                    "yanked": one.yanked,
-                    "targets": [str(target) for target in one.serves],
-                    "refused": one.refused or None,
-                    "baseline": one.baseline or None,
-                    "allowed": one.allowed,
-                    "locked": one.locked,
+                    "version": str(offer.version),
+                    "uploaded": offer.uploaded or None,
+                    "python": offer.python or None,
+                    "systems": list(offer.systems),
+                    "yanked": offer.yanked,
+                    "targets": [str(target) for target in offer.serves],
+                    "refused": offer.refused or None,
+                    "baseline": offer.baseline or None,
+                    "allowed": offer.allowed,
+                    "locked": offer.locked,
                 }
-                for one in found.offers
+                for offer in found.offers
             ],
         }
 

@@ -126,8 +126,8 @@ def _show_lost(resolved: Resolved, context: Context) -> None:
 def _notes(resolved: Resolved) -> Iterator[str]:
     """What is worth knowing besides what moved."""
     yield from _yanked_notes(resolved.lock)
-    for one in resolved.unknown_extras:
-        yield f"Beware: {one}, though it is asked for."
+    for extra in resolved.unknown_extras:
+        yield f"Beware: {extra}, though it is asked for."
     if resolved.file_clash:
         yield f"Beware: {resolved.file_clash}. `rabbet recreate` will refuse that."
     for note in resolved.passed_over[:_SHOWN_NOTES]:
@@ -138,8 +138,8 @@ def _notes(resolved: Resolved) -> Iterator[str]:
         yield f"Beware: {risk}."
     if resolved.also_known:
         yield "To settle where they come from: only = [NAMES] under a source in pyproject.toml."
-    for one in resolved.idle_corrections:
-        yield f"No longer needed, for it changes nothing: the correction {one}."
+    for correction in resolved.idle_corrections:
+        yield f"No longer needed, for it changes nothing: the correction {correction}."
     for source in resolved.unhashed:
         yield f"Beware: '{source}' lists files without sha256; they were fetched, and locked as they came."
     if resolved.new_pins:
@@ -149,9 +149,10 @@ def _notes(resolved: Resolved) -> Iterator[str]:
 
 def _yanked_notes(lock: Lock) -> Iterator[str]:
     """The locked releases that their source withdrew, which only a pin lets in."""
-    for one in lock.libraries:
-        if one.yanked is not None:
-            yield f"Beware: {one.name} {one.version} was yanked: {one.yanked or 'no reason is given'}."
+    for library in lock.libraries:
+        if library.yanked is not None:
+            reason = library.yanked or "no reason is given"
+            yield f"Beware: {library.name} {library.version} was yanked: {reason}."
 
 
 def _show_verdict(verdict: Verdict, context: Context) -> None:
@@ -179,7 +180,7 @@ def _moved(resolved: Resolved, own: Lock, context: Context) -> list[TableLine]:
 def _apart(resolved: Resolved, own: Lock, context: Context) -> list[TableLine]:
     versions = [_versions(own), _versions(resolved.lock)]
     names = sorted({*versions[0], *versions[1]})
-    rows = [(name, *(one.get(name, "-") for one in versions)) for name in names]
+    rows = [(name, *(version.get(name, "-") for version in versions)) for name in names]
     apart = [row for row in rows if row[1] != row[2]]
     return table(("library", "locked", resolved.variant or ""), apart, context.style)
 
@@ -187,15 +188,19 @@ def _apart(resolved: Resolved, own: Lock, context: Context) -> list[TableLine]:
 def _versions(lock: Lock) -> Mapping[str, str]:
     """The versions of each library, of several for different targets all."""
     found: dict[str, str] = {}
-    for one in lock.libraries:
-        found[one.name] = f"{found[one.name]}, {one.version}" if one.name in found else str(one.version)
+    for library in lock.libraries:
+        found[library.name] = (
+            f"{found[library.name]}, {library.version}" if library.name in found else str(library.version)
+        )
     return found
 
 
 def _first_lock(resolved: Resolved, context: Context) -> list[TableLine]:
     asked = asked_for_by(resolved.lock.libraries, resolved.declaration)
     where = {
-        one.name: one.marker for one in resolved.lock.libraries if one.marker and "' in " not in one.marker
+        library.name: library.marker
+        for library in resolved.lock.libraries
+        if library.marker and "' in " not in library.marker
     }
     rows = [
         (
@@ -241,12 +246,12 @@ def _document(resolved: Resolved) -> dict[str, object]:
         "untouched": resolved.untouched,
         "libraries": [
             {
-                "name": one.name,
-                "version": str(one.version),
-                "dependencies": list(one.dependencies),
-                "yanked": one.yanked,
+                "name": library.name,
+                "version": str(library.version),
+                "dependencies": list(library.dependencies),
+                "yanked": library.yanked,
             }
-            for one in resolved.lock.libraries
+            for library in resolved.lock.libraries
         ],
         "moves": [_move(move) for move in resolved.moves],
         "passed_over": list(resolved.passed_over),

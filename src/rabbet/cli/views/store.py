@@ -20,7 +20,10 @@ class OverviewView:
     def show(self, context: Context) -> None:
         """Print one row a part."""
         holdings = self.found.holdings
-        rows = [(one.name, str(one.entries), size_text(one.size), one.purpose) for one in holdings]
+        rows = [
+            (holding.name, str(holding.entries), size_text(holding.size), holding.purpose)
+            for holding in holdings
+        ]
         for line in table(("part", "entries", "size", "what for"), rows, context.style):
             context.show(line)
         context.show()
@@ -29,7 +32,7 @@ class OverviewView:
 
     def document(self) -> dict[str, object]:
         """The content of the JSON document."""
-        parts = [asdict(one) for one in self.found.holdings]
+        parts = [asdict(holding) for holding in self.found.holdings]
         return {"folder": str(self.found.folder), "parts": parts, "environments": self.found.environments}
 
 

@@ -20,7 +20,7 @@ def plan_anew(needed: Sequence[Needed], reason: str) -> Plan:
 
 def reason_to_rebuild(findings: Iterable[Finding]) -> str | None:
     """The first difference that needs a new environment, if any; the interpreter's before others."""
-    weighty = [one for one in findings if one.weight is not Weight.NOTE]
+    weighty = [finding for finding in findings if finding.weight is not Weight.NOTE]
     interpreter = [one for one in weighty if one.name == RUNTIME]
     damage = [one for one in weighty if one.name == ENVIRONMENT and one.kind is Kind.ALTERED]
     first = next(iter(interpreter + damage), None)

@@ -110,7 +110,8 @@ def asked_for_by(
 ) -> dict[NormalizedName, list[str]]:
     """For each locked library the declaration (with the section), else the libraries that need it."""
     asked: dict[NormalizedName, list[str]] = {
-        one.name: [other.name for other in libraries if one.name in other.dependencies] for one in libraries
+        library.name: [other.name for other in libraries if library.name in other.dependencies]
+        for library in libraries
     }
     own: set[NormalizedName] = set()
     for declared in declaration.declared():

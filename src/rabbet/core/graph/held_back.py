@@ -45,7 +45,7 @@ def held_back(
     """
     locked = graph.libraries[name].version
     early = locked.is_prerelease or all(one.version.is_prerelease for one in candidates.releases)
-    offered = [one.version for one in candidates.releases if not one.yanked]
+    offered = [release.version for release in candidates.releases if not release.yanked]
     newest = max((one for one in offered if early or not one.is_prerelease), default=locked)
     beyond = tuple(
         f"{one.version}: {one.reason}" for one in candidates.aside if one.newer_than(max(newest, locked))
@@ -61,9 +61,9 @@ def held_back(
         if not ask.need.specifier.contains(newest, prereleases=True)
     ]
     by += [
-        f"{graph.project} sets the limit {need_text(one, marker=False)}"
-        for one in limits
-        if one.name == name and not one.specifier.contains(newest, prereleases=True)
+        f"{graph.project} sets the limit {need_text(limit, marker=False)}"
+        for limit in limits
+        if limit.name == name and not limit.specifier.contains(newest, prereleases=True)
     ]
     reasons = tuple(by) or tuple(own_reasons(newest))
     return Holder(name=name, locked=locked, newest=newest, by=reasons, out_of_reach=beyond, baseline=baseline)

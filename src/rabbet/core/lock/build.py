@@ -61,9 +61,9 @@ def build_lock(
         ),
         fingerprint=declaration.fingerprint(),
         runtime=runtime,
-        limits=tuple(sorted(need_text(one) for one in declaration.limits)),
+        limits=tuple(sorted(need_text(limit) for limit in declaration.limits)),
         without=tuple(sorted(declaration.without)),
-        corrections=tuple(sorted(str(one) for one in declaration.corrections)),
+        corrections=tuple(sorted(str(correction) for correction in declaration.corrections)),
         pins=tuple(sorted({one.need.name for one in declaration.declared() if one.need.is_pin})),
     )
 

@@ -97,17 +97,19 @@ def _declared(declaration: Declaration) -> dict[str, str]:
         section = f" ({one.section})" if one.section else ""
         texts.setdefault(one.need.name, []).append(need_text(one.need) + section)
     joined = {name: ", ".join(sorted(found)) for name, found in texts.items()}
-    joined |= {f"limit {one.name}": need_text(one) for one in declaration.limits}
+    joined |= {f"limit {limit.name}": need_text(limit) for limit in declaration.limits}
     joined |= {f"without {name}": f"without {name}" for name in declaration.without}
-    joined |= {f"correction of {one.applies_to}": str(one) for one in declaration.corrections}
+    joined |= {
+        f"correction of {correction.applies_to}": str(correction) for correction in declaration.corrections
+    }
     python = specifiers_text(declaration.python)
     return {**joined, "python": f"python{python}"} if python else joined
 
 
 def _by_name(lock: Lock) -> Mapping[NormalizedName, tuple[LockedLibrary, ...]]:
     found: dict[NormalizedName, list[LockedLibrary]] = {}
-    for one in lock.libraries:
-        found.setdefault(one.name, []).append(one)
+    for library in lock.libraries:
+        found.setdefault(library.name, []).append(library)
     return {
         name: tuple(sorted(entries, key=lambda one: one.version, reverse=True))
         for name, entries in found.items()
@@ -127,8 +129,8 @@ def _content(entries: Sequence[LockedLibrary]) -> set[object]:
     """The identity of an entry's content: digests of files, commits."""
     return {
         artifact.sha256 if isinstance(artifact, LockedFile) else artifact
-        for one in entries
-        for artifact in one.artifacts
+        for entry in entries
+        for artifact in entry.artifacts
     }
 
 
@@ -143,10 +145,10 @@ def _requirer(
     if name in declaration.without:
         return f"{declaration.name} keeps it out"
     old = max((one.version for one in before), default=None)
-    for one in declaration.limits:
-        admitted = old is None or one.specifier.contains(old, prereleases=True)
-        if one.name == name and not admitted:
-            return f"{declaration.name} sets the limit {need_text(one, marker=False)}"
+    for limit in declaration.limits:
+        admitted = old is None or limit.specifier.contains(old, prereleases=True)
+        if limit.name == name and not admitted:
+            return f"{declaration.name} sets the limit {need_text(limit, marker=False)}"
     for library in new.libraries:
         for need in needs(library) if name in library.dependencies else ():
             if need.name != name or not (need.specifier or old is None):
@@ -191,7 +193,7 @@ def _above(
         level = sorted(
             name
             for name, entries in libraries.items()
-            if name not in seen and any(not set(level).isdisjoint(one.dependencies) for one in entries)
+            if name not in seen and any(not set(level).isdisjoint(entry.dependencies) for entry in entries)
         )
         seen |= set(level)
         yield from level

@@ -71,7 +71,7 @@ def offers_of(
 def _allowed(found: Candidates, target: Target, needs: Sequence[Need]) -> Iterator[Version]:
     """The releases that the requirements which count on a target admit together."""
     masks = found.masks
-    counting = [one.specifier for one in needs if target.admits(one.marker)]
+    counting = [need.specifier for need in needs if target.admits(need.marker)]
     admitted = -1 if counting else masks.admitted(SpecifierSet())
     for specifier in counting:
         admitted &= masks.admitted(specifier)

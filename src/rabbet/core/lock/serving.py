@@ -31,7 +31,7 @@ def places_of(lock: Lock) -> Mapping[str, Place]:
         for platform in reversed(PLATFORMS)
         for minor in _MINORS
     }
-    return {one: known[one] for one in lock.environments if one in known}
+    return {environment: known[environment] for environment in lock.environments if environment in known}
 
 
 def refuse_unserved(lock: Lock, target: Target, declaration: Declaration) -> None:
@@ -110,10 +110,10 @@ def _with_baseline(lock: Lock, target: Target, declaration: Declaration) -> str:
 
 def _place(library: LockedLibrary) -> str:
     """Where a library's source code lies."""
-    for one in library.artifacts:
-        if isinstance(one, LockedCommit):
-            return f"{one.url} at {one.commit}"
-        return one.path if isinstance(one, LockedCheckout) else one.filename
+    for artifact in library.artifacts:
+        if isinstance(artifact, LockedCommit):
+            return f"{artifact.url} at {artifact.commit}"
+        return artifact.path if isinstance(artifact, LockedCheckout) else artifact.filename
     return ""
 
 

@@ -90,10 +90,10 @@ def _own_wish(
     name: NormalizedName, before: Mapping[NormalizedName, Version], declaration: Declaration
 ) -> str:
     """The project's limit that excludes the locked version."""
-    for one in declaration.limits:
-        limited = one.name == name and name in before
-        if limited and not one.specifier.contains(before[name], prereleases=True):
-            return f"{declaration.name} sets the limit {need_text(one, marker=False)}"
+    for limit in declaration.limits:
+        limited = limit.name == name and name in before
+        if limited and not limit.specifier.contains(before[name], prereleases=True):
+            return f"{declaration.name} sets the limit {need_text(limit, marker=False)}"
     return ""
 
 

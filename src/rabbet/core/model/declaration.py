@@ -120,7 +120,7 @@ class Declaration:
 
     def asked(self) -> list[Declared]:
         """All that solving has to heed: the requirements, and the limits."""
-        return [*self.declared(), *(Declared(need=one, limit=True) for one in self.limits)]
+        return [*self.declared(), *(Declared(need=limit, limit=True) for limit in self.limits)]
 
     @property
     def sections(self) -> Mapping[Section, tuple[Need, ...]]:
@@ -157,9 +157,9 @@ class Declaration:
         if self.targets or self.pythons:
             content["targets"] = [sorted(self.targets), sorted(self.pythons), sorted(self.baselines.items())]
         if self.limits or self.without or self.corrections:
-            content["limits"] = sorted(str(one) for one in self.limits)
+            content["limits"] = sorted(str(limit) for limit in self.limits)
             content["without"] = sorted(self.without)
-            content["corrections"] = sorted(str(one) for one in self.corrections)
+            content["corrections"] = sorted(str(correction) for correction in self.corrections)
         text = json.dumps(content, sort_keys=True, separators=(",", ":"))
         return "sha256:" + hashlib.sha256(text.encode()).hexdigest()
 

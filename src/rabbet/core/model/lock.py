@@ -107,18 +107,21 @@ class LockedLibrary:
     @property
     def files(self) -> tuple[LockedWheel | LockedSdist | LockedArchive, ...]:
         """Those of its artifacts that are files."""
-        return tuple(one for one in self.artifacts if isinstance(one, LockedFile))
+        return tuple(artifact for artifact in self.artifacts if isinstance(artifact, LockedFile))
 
     @property
     def wheels(self) -> tuple[LockedWheel | LockedArchive, ...]:
         """Those that can be installed as they are."""
-        able = (one for one in self.artifacts if isinstance(one, LockedWheel | LockedArchive))
+        able = (artifact for artifact in self.artifacts if isinstance(artifact, LockedWheel | LockedArchive))
         return tuple(one for one in able if one.installable)
 
     @property
     def tree(self) -> LockedCommit | LockedCheckout | None:
         """The sources that it is built from, where no archive holds them."""
-        return next((one for one in self.artifacts if isinstance(one, LockedCommit | LockedCheckout)), None)
+        return next(
+            (artifact for artifact in self.artifacts if isinstance(artifact, LockedCommit | LockedCheckout)),
+            None,
+        )
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -55,4 +55,4 @@ class Target:
 
 def targets_text(targets: Sequence[Target]) -> str:
     """The one target, or how many there are."""
-    return str(targets[0]) if len(targets) == 1 else f"{sum(len(one.each) for one in targets)} targets"
+    return str(targets[0]) if len(targets) == 1 else f"{sum(len(target.each) for target in targets)} targets"

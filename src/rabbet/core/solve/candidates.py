@@ -83,9 +83,9 @@ def candidates_for(
 
 def _archive(archives: list[ListedFile], as_of: datetime | None) -> ListedFile | None:
     """The source archive of a release; of several the last one that is old enough."""
-    for one in reversed(archives):
-        if not _too_new(one, as_of):
-            return one
+    for archive in reversed(archives):
+        if not _too_new(archive, as_of):
+            return archive
     return None
 
 

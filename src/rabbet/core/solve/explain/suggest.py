@@ -87,7 +87,7 @@ def suggestions(refutation: Refutation, question: Question) -> Suggestions:
     trial = _Trial(question)
     clashes = _clashes(refutation, trial)
     breakages = [involved for _, involved in clashes]
-    single = [(one,) for one in breakages[0]] if len(breakages) == 1 else []
+    single = [(breakage,) for breakage in breakages[0]] if len(breakages) == 1 else []
     found = trial.all_of(trial.loosened, single)
     if runtime_matters(refutation):
         found += trial.elsewhere()
@@ -140,7 +140,7 @@ def _each_mended(breakages: Sequence[Sequence[Declared]], trial: "_Trial") -> li
         trial.cut_short |= alone.cut_short
         if not found:
             return []
-        after |= {one.declared: one.after for one in found[0].changes}
+        after |= {change.declared: change.after for change in found[0].changes}
         chosen |= found[0].chosen
     mended = _Trial(trial.question, after).answer({})
     if mended is None or isinstance(mended, Refutation):
@@ -267,7 +267,8 @@ class _Trial:
 def _texts(suggestion: Suggestion) -> object:
     """A key for suggestions that come to the same edits."""
     return frozenset(
-        (one.declared.section, one.declared.need.name, str(one.after)) for one in suggestion.changes
+        (change.declared.section, change.declared.need.name, str(change.after))
+        for change in suggestion.changes
     )
 
 
