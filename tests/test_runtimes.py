@@ -28,7 +28,8 @@ def runtime(text: str) -> PythonRuntime:
         executable=f"/opt/{text}/bin/python",
         site_packages="lib",
         version=Version(version),
-        implementation="pypy" if text.startswith("pypy") else "cpython",
+        language="python",
+        distributor="pypy" if text.startswith("pypy") else "cpython",
         markers=MARKERS,
         libc=("glibc", "2.36"),
         abi_flags="t" if text.endswith("t") else "",
@@ -61,9 +62,7 @@ class Choosing(unittest.TestCase):
             with self.subTest(found=found, allowed=allowed, locked=locked):
                 before = None
                 if locked:
-                    before = LockedRuntime(
-                        language="python", implementation="cpython", version=Version(locked)
-                    )
+                    before = LockedRuntime(language="python", version=Version(locked), distributor="cpython")
                 there = [
                     Refusal(executable="/bin/x", reason="it does not start"),
                     *map(runtime, found.split()),

@@ -118,7 +118,7 @@ class Drift(unittest.TestCase):
             project="hivescale",
             python=SpecifierSet(">=3.11"),
             needs=tuple(requirement(text) for text in TABLE["requirements"]),
-            runtime=LockedRuntime(language="python", implementation="cpython", version=Version("3.12.1")),
+            runtime=LockedRuntime(language="python", version=Version("3.12.1"), distributor="cpython"),
             needed=tuple(lock),
             target=TARGET,
         )

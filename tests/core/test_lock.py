@@ -69,8 +69,10 @@ locks = st.builds(
     extras=st.sampled_from([(), ("plots",)]),
     libraries=st.lists(libraries(), max_size=3, unique_by=lambda one: one.name).map(tuple),
     fingerprint=st.none() | texts,
-    runtime=st.none()
-    | st.builds(LockedRuntime, language=st.just("python"), implementation=texts, version=versions),
+    runtimes=st.lists(
+        st.builds(LockedRuntime, language=texts, version=versions, distributor=st.just("") | texts),
+        max_size=2,
+    ).map(tuple),
 )
 
 

@@ -47,7 +47,6 @@ class OlderSystems(unittest.TestCase):
             groups=(),
             libraries=(library,),
             fingerprint=None,
-            runtime=None,
         )
         for version, command in {
             "2.31": "rabbet declare --target linux-x86_64 && rabbet resolve",

@@ -31,7 +31,6 @@ REFUSED: list[Callable[[], object]] = [
             groups=(),
             libraries=(),
             fingerprint=None,
-            runtime=None,
         ),
         TARGET,
     ),

@@ -122,7 +122,7 @@ size = 1
 hashes = {{ sha256 = "{DIGEST}" }}
 [tool.rabbet]
 fingerprint = "sha256:x"
-runtime = {{ language = "python", implementation = "cpython", version = "3.11.2" }}
+runtimes = [{{ language = "python", version = "3.11.2", distributor = "cpython" }}]
 """
 RECORD = b"hivewire/__init__.py,sha256=47DEQpj8HBSa-_TImW-5JCeuQeRkm5NMpJWZG3hSuFU,0\nRECORD,,\n"
 PEP621 = '[project]\nname = "combframe"\nversion = "1.0"\ndependencies = ["tallywax>=1"]\n'

@@ -52,7 +52,8 @@ def named_target(platform: str, python: str, baselines: Mapping[str, str]) -> Ta
         executable="",
         site_packages="",
         version=Version(version),
-        implementation="cpython",
+        language="python",
+        distributor="cpython",
         markers={
             "implementation_name": "cpython",
             "implementation_version": version,
@@ -147,11 +148,11 @@ def _machine(runtime: PythonRuntime) -> str:
 def _tags(runtime: PythonRuntime, platforms: list[str]) -> Iterator[tags.Tag]:
     version = (runtime.version.major, runtime.version.minor)
     digits = f"{version[0]}{version[1]}"
-    if runtime.implementation == "cpython":
+    if runtime.distributor == "cpython":
         interpreter = f"cp{digits}"
         yield from tags.cpython_tags(version, [interpreter + runtime.abi_flags], platforms)
     else:
-        interpreter = f"{'pp' if runtime.implementation == 'pypy' else runtime.implementation}{digits}"
+        interpreter = f"{'pp' if runtime.distributor == 'pypy' else runtime.distributor}{digits}"
         yield from tags.generic_tags(interpreter, ["none"], platforms)
     yield from tags.compatible_tags(version, interpreter, platforms)
 

@@ -44,6 +44,6 @@ def _own_files(runtime: PythonRuntime) -> Iterator[tuple[str, bytes]]:
         f"home = {home}\n"
         "include-system-site-packages = false\n"
         f"version = {runtime.version}\n"
-        f"implementation = {runtime.implementation}\n"
+        f"implementation = {runtime.distributor}\n"
     )
     yield CONFIGURATION, configuration.encode(errors="surrogateescape")

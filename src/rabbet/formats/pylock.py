@@ -71,7 +71,7 @@ def read_lock(text: str, where: str = "pylock.toml") -> Lock:
         extras=tuple(document.texts("extras")),
         libraries=tuple(_library(entry) for entry in document.tables("packages")),
         fingerprint=settings.text("fingerprint"),
-        runtime=_runtime(settings),
+        runtimes=tuple(_runtime(entry) for entry in settings.tables("runtimes")),
         pins=tuple(settings.texts("pins")),
         also_known=tuple(settings.texts("also-known")),
         limits=tuple(settings.texts("limits")),
@@ -207,14 +207,11 @@ def _file(entry: Table, kind: type[File]) -> File:
     return kind(filename=filename, sha256=sha256, size=size, url=url, path=path)
 
 
-def _runtime(settings: Table) -> LockedRuntime | None:
-    if "runtime" not in settings:
-        return None
-    entry = settings.table("runtime")
+def _runtime(entry: Table) -> LockedRuntime:
     return LockedRuntime(
         language=entry.required("language"),
-        implementation=entry.required("implementation"),
         version=_version(entry),
+        distributor=entry.text("distributor") or "",
     )
 
 
@@ -256,15 +253,8 @@ def _lines(lock: Lock) -> Iterator[str]:
     yield f'seal = "{_lock_seal(lock)}"'
     if lock.fingerprint is not None:
         yield f"fingerprint = {_text(lock.fingerprint)}"
-    if lock.runtime is not None:
-        yield "runtime = " + _inline(
-            {
-                "language": lock.runtime.language,
-                "implementation": lock.runtime.implementation,
-                "version": str(lock.runtime.version),
-            }
-        )
-
+    if lock.runtimes:
+        yield from _list("runtimes", (_inline(_runtime_fields(runtime)) for runtime in lock.runtimes))
     noted = {
         "pins": lock.pins,
         "also-known": lock.also_known,
@@ -352,7 +342,7 @@ def _lock_seal(lock: Lock) -> str:
     around = [lock.environments, lock.requires_python, lock.extras, lock.groups]
     entries = [f"{library.name} {library.version}" for library in lock.libraries]
     heeded = [lock.pins, lock.also_known, lock.limits, lock.without, lock.corrections]
-    text = repr([*around, lock.fingerprint, lock.runtime, entries, *heeded])
+    text = repr([*around, lock.fingerprint, lock.runtimes, entries, *heeded])
     return hashlib.blake2b(text.encode(), digest_size=8).hexdigest()
 
 
@@ -366,6 +356,14 @@ def _edges(name: NormalizedName, versions: Sequence[Version]) -> list[dict[str, 
 def _file_fields(file: LockedFile) -> dict[str, object]:
     fields = {"name": file.filename, "url": file.url, "path": file.path, "size": file.size}
     return {**fields, "hashes": {"sha256": file.sha256}}
+
+
+def _runtime_fields(runtime: LockedRuntime) -> dict[str, object]:
+    return {
+        "language": runtime.language,
+        "version": str(runtime.version),
+        "distributor": runtime.distributor or None,
+    }
 
 
 def _commit_fields(commit: LockedCommit) -> dict[str, object]:

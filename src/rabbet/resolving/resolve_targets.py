@@ -115,8 +115,8 @@ def resolve_targets(work: ResolveRequest, options: ResolveOptions) -> ResolveRes
         chosen = {(name, one.version): one for part in settled for name, one in part.solution.chosen.items()}
         elsewhere = also_known(chosen.values(), catalogue.routing, catalogue.asking)
         before = work.earlier[0] if work.earlier and options.keeps else None
-        runtime = _locked_runtime(work.runtime, before)
-        lock = build_lock(work.declaration, runtime, settled, catalogue.routing.indexes)
+        runtimes = (_locked_python(work.runtime, before),)
+        lock = build_lock(work.declaration, runtimes, settled, catalogue.routing.indexes)
         return ResolveResult(
             lock=replace(lock, also_known=tuple(sorted(elsewhere))),
             moves=moves,
@@ -280,11 +280,11 @@ def _versions(lock: Lock, target: Target) -> Mapping[NormalizedName, Version]:
     return {one.name: one.version for one in libraries_for(lock, target, lock.everything)}
 
 
-def _locked_runtime(runtime: PythonRuntime, before: Lock | None) -> LockedRuntime:
-    """The runtime that the lock names: the earlier lock's, unless implementation or minor version changed."""
-    found = LockedRuntime(language="python", implementation=runtime.implementation, version=runtime.version)
-    known = before.runtime if before else None
-    if known is None or known.implementation != found.implementation:
+def _locked_python(runtime: PythonRuntime, before: Lock | None) -> LockedRuntime:
+    """The Python that the lock names: the earlier lock's, unless distributor or minor version changed."""
+    found = LockedRuntime(language=runtime.language, version=runtime.version, distributor=runtime.distributor)
+    known = before.python if before else None
+    if known is None or known.distributor != found.distributor:
         return found
     return known if known.version.release[:2] == found.version.release[:2] else found
 

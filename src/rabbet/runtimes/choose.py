@@ -52,12 +52,12 @@ def _nearest(found: Sequence[PythonRuntime | Refusal]) -> str:
 
 def _rank(runtime: PythonRuntime) -> tuple[bool, bool, bool, Version]:
     ordinary = runtime.abi_flags in ("", "m")
-    return runtime.implementation == "cpython", ordinary, not runtime.version.is_prerelease, runtime.version
+    return runtime.distributor == "cpython", ordinary, not runtime.version.is_prerelease, runtime.version
 
 
 def _likeness(runtime: PythonRuntime, locked: LockedRuntime) -> int:
     """2: the very version, 1: the same two first numbers, 0: neither."""
-    if runtime.implementation != locked.implementation:
+    if runtime.distributor != locked.distributor:
         return 0
     if runtime.version == locked.version:
         return 2

@@ -286,7 +286,7 @@ class Store:
 
 def label(runtime: PythonRuntime) -> str:
     """The name of what one runtime compiled: another one's modules may differ."""
-    return f"{runtime.implementation}-{runtime.version}"
+    return f"{runtime.distributor}-{runtime.version}"
 
 
 def _is_script(path: str) -> bool:

@@ -121,7 +121,7 @@ def _wanted(asked: Question) -> Wanted:
         project=asked.declaration.name,
         python=asked.declaration.python,
         needs=tuple(needs),
-        runtime=asked.lock.runtime,
+        runtime=asked.lock.python,
         needed=asked.needed,
         target=target_of(asked.runtime),
         chosen=(asked.runtime.version, asked.runtime.executable),

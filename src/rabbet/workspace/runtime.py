@@ -42,7 +42,7 @@ def chosen_runtime(
             raise _none_served(declaration, others)
         refused = [Refusal(executable=other.executable, reason=f"{other} is not served") for other in others]
         found = (*served, *refused)
-    return choose(found, allowed, locked=lock.runtime if lock else None)
+    return choose(found, allowed, locked=lock.python if lock else None)
 
 
 def _none_served(declaration: Declaration, others: Sequence[PythonRuntime]) -> NoRuntime:

@@ -39,7 +39,7 @@ class Solved:
 
 def build_lock(
     declaration: Declaration,
-    runtime: LockedRuntime | None,
+    runtimes: tuple[LockedRuntime, ...],
     settled: Sequence[Solved],
     indexes: Mapping[str, str],
 ) -> Lock:
@@ -60,7 +60,7 @@ def build_lock(
             for name, version in entries
         ),
         fingerprint=declaration.fingerprint(),
-        runtime=runtime,
+        runtimes=runtimes,
         limits=tuple(sorted(need_text(limit) for limit in declaration.limits)),
         without=tuple(sorted(declaration.without)),
         corrections=tuple(sorted(str(correction) for correction in declaration.corrections)),

@@ -126,11 +126,11 @@ class LockedLibrary:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LockedRuntime:
-    """The runtime that the lock was made with."""
+    """A runtime that the lock was made with or for; the `distributor` is empty where any will do."""
 
     language: str
-    implementation: str
     version: Version
+    distributor: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -167,7 +167,7 @@ class Lock:
     groups: tuple[str, ...]
     libraries: tuple[LockedLibrary, ...]
     fingerprint: str | None
-    runtime: LockedRuntime | None
+    runtimes: tuple[LockedRuntime, ...] = ()
     pins: tuple[str, ...] = ()
     also_known: tuple[str, ...] = ()
     extras: tuple[str, ...] = ()
@@ -180,6 +180,11 @@ class Lock:
     def everything(self) -> Selection:
         """All sections."""
         return Selection(frozenset(self.groups), frozenset(self.extras))
+
+    @property
+    def python(self) -> LockedRuntime | None:
+        """The Python that the lock was made with, if it says so."""
+        return next((runtime for runtime in self.runtimes if runtime.language == "python"), None)
 
     @property
     def versions(self) -> Mapping[NormalizedName, Version]:

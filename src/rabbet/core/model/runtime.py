@@ -5,23 +5,39 @@ from dataclasses import dataclass
 
 from packaging.version import Version
 
-__all__ = ["PythonRuntime", "Refusal"]
+__all__ = ["PythonRuntime", "Refusal", "Runtime"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
-class PythonRuntime:
-    """An interpreter and the facts it reported of itself.
+class Runtime:
+    """A language implementation that was found on this machine.
 
-    `executable` is an absolute path; `site_packages` is relative to an environment's folder; `markers` is
-    the environment for dependency specifiers (PEP 508) without `extra`; `libc` is the C library (`glibc` or
-    `musl`, on macOS `macos`, else empty) and its version; `abi_flags` are the letters behind the version in
-    the ABI tag, such as `t` for a free-threaded build; `word_bits` is 32 or 64.
+    `executable` is the absolute path of the program that was asked, behind all links; `distributor` is who
+    made it, where it tells so (Python tells its implementation, such as `cpython`).
     """
 
-    executable: str
-    site_packages: str
+    language: str
     version: Version
-    implementation: str
+    executable: str
+    distributor: str = ""
+
+    def __str__(self) -> str:
+        """Name and version as they appear in messages."""
+        name = self.language + (f" ({self.distributor})" if self.distributor else "")
+        return f"{name} {self.version}"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class PythonRuntime(Runtime):
+    """An interpreter of Python, and what it takes to make environments with it.
+
+    `site_packages` is relative to an environment's folder; `markers` is the environment for dependency
+    specifiers (PEP 508) without `extra`; `libc` is the C library (`glibc` or `musl`, on macOS `macos`, else
+    empty) and its version; `abi_flags` are the letters behind the version in the ABI tag, such as `t` for a
+    free-threaded build; `word_bits` is 32 or 64.
+    """
+
+    site_packages: str
     markers: Mapping[str, str]
     libc: tuple[str, str]
     abi_flags: str
@@ -34,13 +50,14 @@ class PythonRuntime:
 
     def __str__(self) -> str:
         """Name and version as they appear in messages."""
-        kind = "Python" if self.implementation == "cpython" else f"Python ({self.implementation})"
+        kind = "Python" if self.distributor == "cpython" else f"Python ({self.distributor})"
         return f"{kind} {self.version}"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Refusal:
-    """An interpreter that was found and not taken, and why."""
+    """A program that was found and not taken, and why."""
 
     executable: str
     reason: str
+    language: str = "python"
