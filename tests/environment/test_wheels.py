@@ -108,7 +108,9 @@ class Case(unittest.TestCase):
         self.addCleanup(holder.cleanup)
         self.root = Path(holder.name).resolve()
         self.store = Store(self.root / "store")
-        found = probe_all([Path(os.path.realpath(sys.executable))], BlobCache(self.root / "probes"))[0]
+        found = probe_all(
+            [Path(os.path.realpath(sys.executable))], BlobCache(self.root / "probes"), os.environ
+        )[0]
         assert isinstance(found, PythonRuntime)
         self.runtime = found
         self.layout = self.environment("env")

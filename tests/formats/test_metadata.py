@@ -11,7 +11,7 @@ HUGE = "1" * 5000
 # fields that are added or replaced → a part of the reason (none: it can be read)
 CASES = [
     ({"Requires-Dist": "skepio>=1"}, ""),
-    ({"Requires-Dist": "skepio>=>1"}, "no requirement"),
+    ({"Requires-Dist": "skepio>=>1"}, "not a requirement"),
     ({"Requires-Dist": f"skepio>={HUGE}"}, "characters"),
     ({"Requires-Python": f">={HUGE}"}, "characters"),
     ({"Requires-Python": ">=three"}, "can't be read"),

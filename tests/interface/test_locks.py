@@ -275,7 +275,7 @@ class Locks(ProgramCase):
                 origin = self.site / f"combframe-{version}.dist-info" / "direct_url.json"
                 self.assertEqual(json.loads(origin.read_text())["url"], url)
         self.rabbet("declare", f"combframe @ {url.replace('combframe', 'skepio')}")
-        self.assertIn("no wheel or source archive of that name", self.rabbet("resolve", code=3).err)
+        self.assertIn("not a wheel or source archive of that name", self.rabbet("resolve", code=3).err)
 
     def test_explain(self) -> None:
         """Paths, groups, and what holds a library back, each as it really is."""

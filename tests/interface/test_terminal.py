@@ -4,6 +4,7 @@ import fcntl
 import os
 import pty
 import re
+import select
 import shutil
 import subprocess
 import sys
@@ -38,7 +39,7 @@ class Terminal(ProgramCase):
         os.close(theirs)
         screen, waiting = "", list(answers)
         deadline = time.monotonic() + 60
-        while time.monotonic() < deadline:
+        while select.select([ours], [], [], max(0, deadline - time.monotonic()))[0]:
             try:
                 piece = os.read(ours, 4096)
             except OSError:  # the other end is closed: the program has ended
@@ -59,7 +60,7 @@ class Terminal(ProgramCase):
             ("name of the project", "-swarm"),
             ("can't be a project's name", "swarm"),
             ("number, or your own", "perl>=5"),
-            ("can't provide the runtime", ">=3.9"),
+            ("is not a version of Python", ">=3.9"),
             ("wheels", "http://["),
             ("is no address", index.address),
             ("first libraries (empty: none): ", "nectarplot=>2"),

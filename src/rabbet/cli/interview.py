@@ -7,6 +7,7 @@ from rabbet.cli.prompt import ask, ask_choice
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import specifiers_text
+from rabbet.core.shell import quoted
 from rabbet.errors import NotUnderstood
 from rabbet.formats.pyproject import wrong_source
 from rabbet.formats.requirement import parse_requirement, parse_runtime, split_requirements
@@ -60,7 +61,16 @@ def asked(arguments: Namespace, context: Context, present: Declaration | None) -
 
 
 def _versions(runtime: str | None) -> str:
-    return specifiers_text(parse_runtime(runtime)) if runtime else ""
+    if not runtime:
+        return ""
+    need = parse_runtime(runtime)
+    if need.name != "python":
+        raise NotUnderstood(
+            f"'{runtime}' is not a version of Python",
+            note="other languages are declared once the project is there",
+            remedy=f"rabbet begin && rabbet declare --runtime {quoted(runtime)}",
+        )
+    return specifiers_text(need.specifier)
 
 
 def _source(answer: str) -> str:

@@ -20,6 +20,7 @@ COMMANDS = {
     "recreate": ("recreate", "rabbet.cli.commands.recreate", "make the environment match the lock"),
     "run": ("recreate", "rabbet.cli.commands.run", "run one command inside it"),
     "enter": ("recreate", "rabbet.cli.commands.enter", "a shell inside it"),
+    "runtimes": ("recreate", "rabbet.cli.commands.runtimes", "the runtimes of this machine"),
     "envs": ("recreate", "rabbet.cli.commands.envs", "the environments of this machine"),
     "store": ("recreate", "rabbet.cli.commands.store", "what this machine has fetched"),
     "drift": ("drift", "rabbet.cli.commands.drift", "what is installed here, against the lock"),

@@ -7,12 +7,12 @@ from pathlib import Path
 
 from packaging.utils import NormalizedName
 
-from rabbet.core.model.lock import Needed, Selection
+from rabbet.core.model.lock import Needed, Selection, runtime_name
 from rabbet.core.model.plan import Action, Plan
-from rabbet.core.model.runtime import PythonRuntime
+from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime
 from rabbet.core.progress import Observer
 from rabbet.environment.conflicts import folds_case, refuse_conflicts
-from rabbet.environment.create import create_environment, own_parts
+from rabbet.environment.create import create_environment, own_parts, runtime_links
 from rabbet.environment.guarded import GuardedEnvironment
 from rabbet.environment.install import Placed, Prepared, install_wheel
 from rabbet.environment.install_state import (
@@ -37,6 +37,8 @@ __all__ = ["Site", "change_in_place", "finish", "make_anew"]
 class Site:
     """Where an environment is, or is to be, and its interpreter; it may `share_files` with the store.
 
+    The `others` are runtimes of other languages.
+
     `environments` are those that were made on this machine. Of the lock's groups and extras it holds a
     `selection`, or all (`None`).
     """
@@ -46,6 +48,7 @@ class Site:
     environments: Environments
     share_files: bool
     selection: Selection | None = None
+    others: tuple[LinkedRuntime, ...] = ()
 
 
 def make_anew(site: Site, arriving: Iterable[tuple[Needed, Prepared]]) -> list[Placed]:
@@ -56,11 +59,11 @@ def make_anew(site: Site, arriving: Iterable[tuple[Needed, Prepared]]) -> list[P
     origins: dict[NormalizedName, Origin] = {}
     arrived: dict[NormalizedName, Prepared] = {}
     with taking_place_of(site.root, site.environments) as root, _opened(root, site) as guarded:
-        create_environment(guarded, site.runtime)
+        create_environment(guarded, site.runtime, site.others)
         for one, prepared in arriving:
             origins[one.locked.name] = install_wheel(prepared, guarded)
             arrived[one.locked.name] = prepared
-        _refuse_conflicts(root, {name: prepared.stated for name, prepared in arrived.items()})
+        _refuse_conflicts(root, site, {name: prepared.stated for name, prepared in arrived.items()})
         with cannot_write(root):
             guarded.replace(STATE_FILE, install_state_content(_state(site, origins)))
     return [placed for prepared in arrived.values() for placed in prepared.placed]
@@ -82,7 +85,7 @@ def change_in_place(
         kept = {step.name: step.installed[0].folder for step in plan.of(Action.KEEP)}
         places = {name: recorded_places(guarded.layout, folder) for name, folder in kept.items()}
         places.update((name, prepared.stated) for name, prepared in arrived.items())
-        _refuse_conflicts(site.root, places)
+        _refuse_conflicts(site.root, site, places)
         shared = {place for placed in places.values() for place, _ in placed}
         steps = plan.of(Action.ADD, Action.REPLACE, Action.REMOVE)
         observer.stage("installing", len(steps))
@@ -116,8 +119,14 @@ def _opened(root: Path, site: Site) -> Iterator[GuardedEnvironment]:
         yield opened
 
 
-def _refuse_conflicts(root: Path, places: Mapping[NormalizedName, Sequence[tuple[str, str | None]]]) -> None:
-    refuse_conflicts(places, fold_case=folds_case(root, CONFIGURATION))
+def _refuse_conflicts(
+    root: Path, site: Site, places: Mapping[NormalizedName, Sequence[tuple[str, str | None]]]
+) -> None:
+    """Refuse two libraries, or a library and a runtime, that both bring a file of the same place."""
+    linked: dict[NormalizedName, list[tuple[str, str | None]]] = {}
+    for place, (language, target) in runtime_links(site.others).items():
+        linked.setdefault(runtime_name(language), []).append((place, target))
+    refuse_conflicts({**places, **linked}, fold_case=folds_case(root, CONFIGURATION))
 
 
 def _state(site: Site, origins: Mapping[NormalizedName, Origin]) -> InstallState:
@@ -126,7 +135,8 @@ def _state(site: Site, origins: Mapping[NormalizedName, Origin]) -> InstallState
     return InstallState(
         executable=site.runtime.executable,
         libraries={str(name): one for name, one in origins.items()},
-        own=dict(own_parts(site.runtime)),
+        own=dict(own_parts(site.runtime, site.others)),
+        runtimes={other.runtime.language: other.runtime.executable for other in site.others},
         groups=sorted(chosen.groups) if chosen else None,
         extras=sorted(chosen.extras) if chosen else None,
     )

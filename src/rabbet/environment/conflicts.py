@@ -45,5 +45,5 @@ def _conflict(one: tuple[NormalizedName, str], other: tuple[NormalizedName, str]
         f"{both} can't be installed {'here' if name == other_name else 'together'}",
         because=[reason],
         note="keep one of them, or a release without that file",
-        remedy=f"rabbet explain {other_name}",
+        remedy=f"rabbet explain {name if other_name.startswith('runtime ') else other_name}",
     )

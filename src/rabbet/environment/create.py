@@ -1,44 +1,64 @@
 """An empty environment (PEP 405): `pyvenv.cfg`, links to an interpreter, and files for shells to enter it."""
 
 import hashlib
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from importlib.resources import files
 
-from rabbet.core.model.runtime import PythonRuntime
+from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime
 from rabbet.environment.guarded import GuardedEnvironment
-from rabbet.environment.layout import CONFIGURATION, SHELL_FILES
+from rabbet.environment.layout import CONFIGURATION, SHELL_FILES, VARIABLES_FILE, is_reserved
 from rabbet.store.atomic import cannot_write
 
-__all__ = ["create_environment", "own_parts"]
+__all__ = ["create_environment", "own_parts", "runtime_links"]
 
 
-def create_environment(guarded: GuardedEnvironment, runtime: PythonRuntime) -> None:
+def create_environment(
+    guarded: GuardedEnvironment, runtime: PythonRuntime, others: Sequence[LinkedRuntime] = ()
+) -> None:
     """Fill an environment's folder, which must be empty. Raises `CannotWrite`."""
     with cannot_write(guarded.layout.root):
         guarded.folder(guarded.layout.site_packages, make=True)
-        for place, content in _own_files(runtime):
+        for place, content in _own_files(runtime, others):
             guarded.write(place, content)
-        for place, target in _own_links(runtime):
+        for place, target in _own_links(runtime, others):
             guarded.link(place, target)
 
 
-def own_parts(runtime: PythonRuntime) -> Mapping[str, str]:
+def own_parts(runtime: PythonRuntime, others: Sequence[LinkedRuntime] = ()) -> Mapping[str, str]:
     """The environment's own files and links by their places: each file's sha256, each link's target."""
-    digests = {place: hashlib.sha256(content).hexdigest() for place, content in _own_files(runtime)}
-    return digests | dict(_own_links(runtime))
+    digests = {place: hashlib.sha256(content).hexdigest() for place, content in _own_files(runtime, others)}
+    return digests | dict(_own_links(runtime, others))
 
 
-def _own_links(runtime: PythonRuntime) -> Iterator[tuple[str, str]]:
+def runtime_links(others: Iterable[LinkedRuntime]) -> Mapping[str, tuple[str, str]]:
+    """The links to programs of other languages than Python, by place: whose each is, and where it leads.
+
+    Of two runtimes with a program of the same name the first one gets it.
+    """
+    found: dict[str, tuple[str, str]] = {}
+    for other in others:
+        for name, target in other.links.items():
+            if not is_reserved(f"bin/{name}"):
+                found.setdefault(f"bin/{name}", (other.runtime.language, target))
+    return found
+
+
+def _own_links(runtime: PythonRuntime, others: Iterable[LinkedRuntime]) -> Iterator[tuple[str, str]]:
     yield "bin/python", runtime.executable
     yield "bin/python3", "python"
     yield f"bin/python{runtime.minor}", "python"
+    for place, (_, target) in runtime_links(others).items():
+        yield place, target
 
 
-def _own_files(runtime: PythonRuntime) -> Iterator[tuple[str, bytes]]:
+def _own_files(runtime: PythonRuntime, others: Iterable[LinkedRuntime]) -> Iterator[tuple[str, bytes]]:
     yield ".gitignore", b"# made by Rabbet: an environment is never committed\n*\n"
     folder = files("rabbet.environment").joinpath("shells")
     for name in SHELL_FILES:
         yield f"bin/{name}", folder.joinpath(name).read_bytes()
+    variables = [f"{name}={value}\n" for other in others for name, value in other.variables.items()]
+    if variables:
+        yield VARIABLES_FILE, "".join(variables).encode(errors="surrogateescape")
     home = runtime.executable.rpartition("/")[0]
     configuration = (
         f"home = {home}\n"

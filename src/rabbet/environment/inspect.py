@@ -100,6 +100,7 @@ def take_inventory(
         strays=strays,
         damage=damage,
         made_with=install_state.executable if install_state else "",
+        runtimes=install_state.runtimes if install_state else {},
     )
 
 

@@ -25,7 +25,8 @@ class InstallState(msgspec.Struct, frozen=True):
     """The interpreter that the environment was made for, and each library's origin by name.
 
     `own` are the environment's own files and links by their places: each file's sha256, each link's target.
-    `groups` and `extras` are those that were chosen, `None` for all.
+    `runtimes` are the main programs of other languages than Python, by language. `groups` and `extras` are
+    those that were chosen, `None` for all.
     """
 
     executable: str
@@ -33,6 +34,7 @@ class InstallState(msgspec.Struct, frozen=True):
     own: dict[str, str]
     groups: list[str] | None = None
     extras: list[str] | None = None
+    runtimes: dict[str, str] = {}
     format: int = _FORMAT
 
 

@@ -6,9 +6,10 @@ from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 
-__all__ = ["CONFIGURATION", "SHELL_FILES", "Layout"]
+__all__ = ["CONFIGURATION", "SHELL_FILES", "VARIABLES_FILE", "Layout", "is_reserved"]
 
 CONFIGURATION = "pyvenv.cfg"
+VARIABLES_FILE = "bin/enter.variables"  # what runtimes of other languages want, a line each
 SHELL_FILES = ("enter.sh", "enter.bashrc", "enter.fish", "enter.ps1", "enter.zsh/.zshrc")
 # Some file systems take `PYVENV.CFG` for the same name; one beside an interpreter counts too (PEP 405).
 _RESERVED = re.compile(
@@ -16,6 +17,11 @@ _RESERVED = re.compile(
     re.IGNORECASE | re.DOTALL,
 )
 _INFO = re.compile(r"[^/]*\.(dist|egg)-info(/.*)?\Z", re.IGNORECASE | re.DOTALL)
+
+
+def is_reserved(place: str) -> bool:
+    """Whether a place belongs to what makes a folder an environment."""
+    return bool(_RESERVED.match(place))
 
 
 @cache  # it is asked for each of tens of thousands of files
@@ -50,7 +56,7 @@ class Layout:
     def may_hold(self, place: str) -> bool:
         """Whether a place may be a library's: inside, and no part of what makes the folder an environment."""
         inside = place and not place.startswith(("/", "../")) and place == posixpath.normpath(place)
-        return bool(inside) and place not in self.own_folders and not _RESERVED.match(place)
+        return bool(inside) and place not in self.own_folders and not is_reserved(place)
 
     def destination(self, path: str, info: str) -> str | None:
         """Where a file of a wheel goes, relative to the environment's folder (PEP 427, "Installing").

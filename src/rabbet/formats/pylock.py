@@ -26,11 +26,13 @@ from rabbet.core.model.lock import (
     LockedSdist,
     LockedWheel,
 )
+from rabbet.core.model.runtime import RuntimeArchive
 from rabbet.core.needs.need import library_name
 from rabbet.errors import NotUnderstood
 from rabbet.formats.address import NotAnAddress, parse_address
+from rabbet.formats.archive_bounds import ARCHIVE_ENDINGS, is_inside
 from rabbet.formats.metadata import is_name
-from rabbet.formats.requirement import check_marker, is_sha256, parse_specifiers
+from rabbet.formats.requirement import check_marker, is_digest, is_sha256, parse_specifiers
 from rabbet.formats.toml import Table, parse_toml
 
 __all__ = ["edited_by_hand", "read_lock", "write_lock"]
@@ -212,6 +214,32 @@ def _runtime(entry: Table) -> LockedRuntime:
         language=entry.required("language"),
         version=_version(entry),
         distributor=entry.text("distributor") or "",
+        catalogue=entry.text("catalogue") or "",
+        archives=tuple(_runtime_archive(archive) for archive in entry.tables("archives")),
+    )
+
+
+def _runtime_archive(entry: Table) -> RuntimeArchive:
+    hashes = entry.table("hashes")
+    algorithm = "sha512" if "sha512" in hashes else "sha256"
+    digest, program = hashes.required(algorithm), entry.required("program")
+    if not is_digest(algorithm, digest):
+        entry.problems.add(entry.place("hashes"), f"must hold the hexadecimal digits of a {algorithm}")
+    if not is_inside(program):
+        entry.problems.add(entry.place("program"), "must be a place inside the archive")
+    url = entry.required("url")
+    filename = url.rpartition("/")[2]
+    if not filename.endswith(ARCHIVE_ENDINGS) or not url.isprintable():
+        entry.problems.add(entry.place("url"), f"must end with one of {', '.join(ARCHIVE_ENDINGS)}")
+    return RuntimeArchive(
+        platform=entry.required("platform"),
+        filename=filename,
+        url=url,
+        algorithm=algorithm,
+        digest=digest,
+        program=program,
+        size=entry.get("size", int, 0) if "size" in entry else None,
+        baseline=entry.text("baseline") or "",
     )
 
 
@@ -254,7 +282,10 @@ def _lines(lock: Lock) -> Iterator[str]:
     if lock.fingerprint is not None:
         yield f"fingerprint = {_text(lock.fingerprint)}"
     if lock.runtimes:
-        yield from _list("runtimes", (_inline(_runtime_fields(runtime)) for runtime in lock.runtimes))
+        yield "runtimes = ["
+        for runtime in lock.runtimes:
+            yield from _runtime_lines(runtime)
+        yield "]"
     noted = {
         "pins": lock.pins,
         "also-known": lock.also_known,
@@ -358,12 +389,33 @@ def _file_fields(file: LockedFile) -> dict[str, object]:
     return {**fields, "hashes": {"sha256": file.sha256}}
 
 
-def _runtime_fields(runtime: LockedRuntime) -> dict[str, object]:
-    return {
+def _runtime_lines(runtime: LockedRuntime) -> Iterator[str]:
+    """A runtime in one line, one that can be had with a line more for each archive."""
+    fields = {
         "language": runtime.language,
         "version": str(runtime.version),
         "distributor": runtime.distributor or None,
+        "catalogue": runtime.catalogue or None,
     }
+    archives = [
+        _inline(
+            {
+                "platform": archive.platform,
+                "url": archive.url,
+                "size": archive.size,
+                "program": archive.program,
+                "baseline": archive.baseline or None,
+                "hashes": {archive.algorithm: archive.digest},
+            }
+        )
+        for archive in runtime.archives
+    ]
+    if not archives:
+        yield f"    {_inline(fields)},"
+        return
+    yield f"    {_inline(fields).removesuffix(' }')}, archives = ["
+    yield from (f"        {archive}," for archive in archives)
+    yield "    ] },"
 
 
 def _commit_fields(commit: LockedCommit) -> dict[str, object]:

@@ -1,7 +1,7 @@
 """The declaration: `pyproject.toml` → model (PEP 621, PEP 735 and `[tool.rabbet]`)."""
 
 import re
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import replace
 
 from packaging.markers import Marker
@@ -9,18 +9,29 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 
 from rabbet.core.limits import DEEPEST, LONGEST_LINE, MOST_TARGETS
-from rabbet.core.model.declaration import Correction, Declaration, SourceEntry, Variant, allows_minor
+from rabbet.core.model.declaration import (
+    CatalogueEntry,
+    Correction,
+    Declaration,
+    DeclaredRuntime,
+    SourceEntry,
+    Variant,
+    allows_minor,
+)
 from rabbet.core.needs.need import Need, library_name
 from rabbet.core.targets import BASELINES, PLATFORMS
 from rabbet.errors import NotUnderstood
 from rabbet.formats.address import NotAnAddress, hidden, is_address, parse_address
-from rabbet.formats.requirement import parse_requirement, parse_specifiers
+from rabbet.formats.language_table import read_languages, versions_of
+from rabbet.formats.requirement import parse_requirement, parse_versions
 from rabbet.formats.toml import Problems, Table, parse_toml
 
-__all__ = ["read_declaration", "wrong_source"]
+__all__ = ["read_catalogues", "read_declaration", "wrong_source"]
 
 _SETTINGS = (
     "runtimes",
+    "languages",
+    "catalogues",
     "sources",
     "targets",
     "pythons",
@@ -53,7 +64,7 @@ def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.tom
     groups = _Groups(document.table("dependency-groups")).all()
     declaration = Declaration(
         name=project.text("name") or folder_name,
-        python=_python((project, "requires-python"), (settings.table("runtimes", "python"), "python")),
+        python=_python((project, "requires-python"), (settings.table("runtimes"), "python")),
         needs=own.put_in_place(_requirements(project, "dependencies")),
         groups={name: own.put_in_place(needs) for name, needs in groups.items()},
         extras={name: own.put_in_place(needs) for name, needs in extras.items()},
@@ -67,6 +78,9 @@ def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.tom
         limits=_limits(settings),
         without=_without(settings),
         corrections=_corrections(settings.table("corrections")),
+        runtimes=tuple(_runtimes(settings.table("runtimes"))),
+        languages=read_languages(settings.table("languages"), trusted=False),
+        catalogues=read_catalogues(settings),
     )
     _check_without(declaration, document.problems)
     asked = max(1, len(declaration.targets)) * max(1, len(declaration.pythons))
@@ -79,9 +93,10 @@ def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.tom
         if declaration.pythons and not declaration.varied(name).pythons:
             place = f"tool.rabbet.variants.{name}.runtimes.python"
             document.problems.add(place, f"'{variant.python}' allows none of the pythons to serve")
-    names = [source.name for source in declaration.sources]
-    for name in sorted({name for name in names if names.count(name) > 1}):
-        document.problems.add("tool.rabbet.sources", f"two sources have the name '{name}'")
+    for key, entries in (("sources", declaration.sources), ("catalogues", declaration.catalogues)):
+        names = [entry.name for entry in entries]
+        for name in sorted({name for name in names if names.count(name) > 1}):
+            document.problems.add(f"tool.rabbet.{key}", f"two {key} have the name '{name}'")
     document.problems.raise_if_any()
     return declaration
 
@@ -109,10 +124,28 @@ def _python(*places: tuple[Table, str]) -> SpecifierSet:
     specifiers = SpecifierSet()
     for table, key in places:
         try:
-            specifiers &= parse_specifiers(table.text(key) or "")
+            specifiers &= parse_versions(table.text(key) or "")
         except NotUnderstood as error:
             table.problems.add(table.place(key), str(error))
     return specifiers
+
+
+def _runtimes(table: Table) -> Iterator[DeclaredRuntime]:
+    """The languages beside Python, each with its versions, or a table with these and more."""
+    for key, name in _names(table).items():
+        if name == "python":
+            continue
+        if not table.holds_table(key):
+            yield DeclaredRuntime(language=name, versions=versions_of(table, key))
+            continue
+        entry = table.table(key, "version", "distributor", "needs")
+        needs = entry.table("needs")
+        yield DeclaredRuntime(
+            language=name,
+            versions=versions_of(entry, "version"),
+            distributor=entry.text("distributor") or "",
+            needs={language: versions_of(needs, written) for written, language in _names(needs).items()},
+        )
 
 
 def _requirements(table: Table, key: str) -> tuple[Need, ...]:
@@ -303,13 +336,32 @@ class _Groups:
 
 def _source(entry: Table) -> SourceEntry:
     entry.allow_only("name", "url", "only")
+    name, url = _named_place(entry)
+    return SourceEntry(name=name, url=url, only=tuple(entry.texts("only")))
+
+
+def read_catalogues(settings: Table) -> tuple[CatalogueEntry, ...]:
+    """The catalogues of runtimes that a declaration or the user's settings name."""
+    found = []
+    for entry in settings.tables("catalogues"):
+        entry.allow_only("name", "url", "kind")
+        name, url = _named_place(entry)
+        kind = entry.text("kind")
+        if kind not in (None, "registry"):
+            entry.problems.add(entry.place("kind"), f"'{str(kind)[:60]}' is not 'registry'")
+        found.append(CatalogueEntry(name=name, url=url, registry=kind == "registry"))
+    return tuple(found)
+
+
+def _named_place(entry: Table) -> tuple[str, str]:
+    """The name of a source or a catalogue, and where it lies."""
     name, url = entry.required("name"), entry.required("url")
     if not _NAME.match(name):
         entry.problems.add(entry.place("name"), "is not a name: letters, digits, '-', '_' and '.' make one")
     wrong = wrong_source(url)
     if wrong:
         entry.problems.add(entry.place("url"), f"'{hidden(url)}' {wrong}")
-    return SourceEntry(name=name, url=url, only=tuple(entry.texts("only")))
+    return name, url
 
 
 def wrong_source(url: str) -> str | None:

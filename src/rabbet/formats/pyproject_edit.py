@@ -167,8 +167,14 @@ def _retract_section(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Cha
 
 
 def _declare_runtime(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
-    """Set the constraint on Python wherever it stands already, else in the standard key (PEP 621)."""
-    python = specifiers_text(parse_runtime(edit.value))
+    """Set the constraint on a language.
+
+    Python's is set wherever it stands already, else in the standard key (PEP 621).
+    """
+    need = parse_runtime(edit.value)
+    python = specifiers_text(need.specifier)
+    if need.name != "python":
+        return [_declare_language(document, need, edit.section)]
     if edit.section is not None:
         table = _made(_variant(document, edit.section), "runtimes")
         return [_set(table, "python", python, f"tool.rabbet.variants.{edit.section.name}.runtimes")]
@@ -176,7 +182,27 @@ def _declare_runtime(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Cha
     return [_set(table, key, python, place) for table, key, place in places]
 
 
+def _declare_language(document: tomlkit.TOMLDocument, need: Need, section: Section | None) -> Change:
+    """Set the versions of another language than Python; what else is declared of it stays."""
+    if section is not None:
+        raise WrongUsage(
+            f"{need.written_name} can't be declared for the {section}",
+            because=["a variant has versions of Python of its own, other languages are the project's"],
+        )
+    table, place = _made(_made_settings(document), "runtimes"), "tool.rabbet.runtimes"
+    key = _written_name(table, need.name)
+    if isinstance(table.get(key), AbstractTable):
+        table, key, place = table[key], "version", f"{place}.{key}"
+    if need.is_bare and key in table:
+        return Change(place=f"{place}.{key}", before=str(table[key]), after=str(table[key]))
+    known = key in table
+    change = _set(table, key, specifiers_text(need.specifier), place)
+    return change if known else replace(change, after=need_text(need))
+
+
 def _retract_runtime(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
+    if edit.value not in ("", "python"):
+        return [_retract_language(document, edit.value)]
     places = _runtime_places(document)
     if edit.section is not None:
         name = f"tool.rabbet.variants.{edit.section.name}.runtimes"
@@ -186,6 +212,19 @@ def _retract_runtime(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Cha
     if not places:
         raise _absent("no runtime is declared" + (f" for the {edit.section}" if edit.section else ""))
     return [_unset(table, key, place) for table, key, place in places]
+
+
+def _retract_language(document: tomlkit.TOMLDocument, name: str) -> Change:
+    table = _settings(document).get("runtimes", {})
+    key = _written_name(table, name)
+    if key not in table:
+        raise _absent(f"no runtime of {name} is declared", table)
+    declared = table[key]
+    before = declared.get("version", "") if isinstance(declared, AbstractTable) else declared
+    del table[key]
+    if not table:
+        del _settings(document)["runtimes"]
+    return Change(place=f"tool.rabbet.runtimes.{key}", before=f"{key}{before}")
 
 
 def _runtime_places(document: tomlkit.TOMLDocument) -> list[tuple[AnyTable, str, str]]:
@@ -415,7 +454,7 @@ def _written_name(table: Mapping[str, object], name: str) -> str:
 
 def _set(table: AnyTable, key: str, value: str, place: str) -> Change:
     before = str(table.get(key, ""))
-    if before != value:
+    if before != value or key not in table:
         table[key] = value
     return Change(place=f"{place}.{key}", before=before, after=value)
 

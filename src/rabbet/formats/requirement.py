@@ -11,21 +11,23 @@ from rabbet.core.needs.need import Need
 from rabbet.errors import NotUnderstood
 from rabbet.formats.address import NotAnAddress, parse_address, shown
 
-_SHA256 = 64  # digits
+_DIGITS = {"sha256": 64, "sha512": 128}
 _HEXADECIMAL = frozenset("0123456789abcdef")
-_VERSION = re.compile(r"(?:python\s*)?([0-9]{1,3}(?:\.[0-9]{1,3}){0,2})\Z", re.IGNORECASE)
+_VERSION = re.compile(r"([A-Za-z][A-Za-z0-9-]*?)?\s*([0-9]{1,6}(?:\.[0-9]{1,6}){0,3})\Z")
 _QUOTED = re.compile(r"""(["'])(.*?)\1(?=[\s,]|\Z)""")
 _NEXT_NAME = re.compile(r"[\s,]+[\"'A-Za-z]")
 _DOUBTFUL = ("~=", "===", "extras", "dependency_groups")  # only markers with one of these may mean nothing
 
 __all__ = [
     "check_marker",
+    "is_digest",
     "is_file",
     "is_repository",
     "is_sha256",
     "parse_requirement",
     "parse_runtime",
     "parse_specifiers",
+    "parse_versions",
     "read_requirement",
     "split_requirements",
 ]
@@ -138,7 +140,12 @@ def _check_address(name: str, text: str) -> None:
 
 def is_sha256(text: str) -> bool:
     """Whether a text is a SHA-256 digest in lower-case hexadecimal digits."""
-    return len(text) == _SHA256 and set(text) <= _HEXADECIMAL
+    return is_digest("sha256", text)
+
+
+def is_digest(algorithm: str, text: str) -> bool:
+    """Whether a text is a digest by this algorithm (`sha256`, `sha512`), in lower-case hexadecimal digits."""
+    return len(text) == _DIGITS[algorithm] and set(text) <= _HEXADECIMAL
 
 
 def is_file(address: str) -> bool:
@@ -152,26 +159,31 @@ def is_repository(address: str) -> bool:
     return parse_address(address).scheme in ("git+https", "git+ssh", "git+file")
 
 
-def parse_runtime(text: str) -> SpecifierSet:
-    """A constraint on a language runtime, such as `python>=3.11,<3.14` → its versions.
+def parse_runtime(text: str) -> Need:
+    """A constraint on a language's runtime, such as `python>=3.11,<3.14`, or `node 20` for that whole line.
 
     Versions alone are Python's: `>=3.11`, and `3.12` for all of its patches.
     """
-    plain = _VERSION.match(text.strip())
-    if plain:
-        digits = plain.group(1)
-        text = f"python=={digits}" if digits.count(".") > 1 else f"python=={digits}.*"
+    alone = _VERSION.match(text.strip())
+    if alone:
+        text = f"{alone.group(1) or 'python'}{_line(alone.group(2))}"
     elif text.lstrip()[:1] in ("=", "<", ">", "~", "!"):
         text = f"python{text}"
     need = parse_requirement(text)
-    if need.extras or need.marker:
+    if need.extras or need.marker or need.url:
         raise NotUnderstood(f"'{text}' is not a runtime", remedy="rabbet declare --runtime 'python>=3.11'")
-    if need.name != "python":
-        raise NotUnderstood(
-            f"Rabbet can't provide the runtime '{need.written_name}'",
-            because=["it knows one language: python"],
-        )
-    return need.specifier
+    return need
+
+
+def parse_versions(text: str) -> SpecifierSet:
+    """Versions of a runtime: specifiers, or the beginning of a version for its whole line."""
+    alone = _VERSION.match(text.strip())
+    return parse_specifiers(_line(alone.group(2)) if alone and not alone.group(1) else text)
+
+
+def _line(digits: str) -> str:
+    """All versions that begin so; three numbers name one version, whatever stands behind them."""
+    return f"=={digits}" if digits.count(".") > 1 else f"=={digits}.*"
 
 
 def parse_specifiers(text: str) -> SpecifierSet:

@@ -138,6 +138,10 @@ class Table:
             table.allow_only(*only)
         return table
 
+    def holds_table(self, key: str) -> bool:
+        """Whether a key's value is a table, where it may be something else."""
+        return isinstance(self._content.get(key), dict)
+
     def tables(self, key: str) -> "list[Table]":
         """A list of tables; empty where it is missing."""
         values = self.get(key, list, [])

@@ -19,7 +19,7 @@ from rabbet.runtimes.choose import newest_first
 from rabbet.sources.catalogue import Catalogue
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project, read_text
-from rabbet.workspace.runtime import found_runtimes
+from rabbet.workspace.runtime import found_pythons
 
 if TYPE_CHECKING:
     from rabbet.core.solve.explain.prose import Explanation
@@ -228,7 +228,7 @@ def _others(unsolved: Unsolved, machine: Machine) -> "Iterator[tuple[Suggestion,
         targets = [_with_baselines(one, raised) for one in unsolved.targets]
         yield Suggestion(baseline=f"{library}={version}"), _asked(unsolved, targets)
     if not declaration.targets and not declaration.pythons:
-        for other in _other_targets(declaration, target, machine):
+        for other in _other_targets(unsolved, target, machine):
             yield Suggestion(runtime=other.minor), _asked(unsolved, [other])
     rest = [one for one in unsolved.targets if one.platform != target.platform]
     if rest and target.platform in declaration.targets:
@@ -251,10 +251,15 @@ def _refused_tags(unsolved: Unsolved) -> set[str]:
     return {tag for listing in listings if listing for file in listing.files for tag in file.tags or ()}
 
 
-def _other_targets(declaration: Declaration, target: Target, machine: Machine) -> list[Target]:
+def _other_targets(unsolved: Unsolved, target: Target, machine: Machine) -> list[Target]:
     """The same machine with its other runtimes, those that the declaration allows first."""
-    runtimes = {one.version.release[:2]: one for one in reversed(newest_first(found_runtimes(machine)))}
+    runtimes = {
+        one.version.release[:2]: one
+        for one in reversed(newest_first(found_pythons(machine, unsolved.project)))
+    }
     others = [one for minor, one in runtimes.items() if minor != target.python.release[:2]]
-    allowed = [other for other in others if declaration.python.contains(other.version, prereleases=True)]
+    allowed = [
+        other for other in others if unsolved.declaration.python.contains(other.version, prereleases=True)
+    ]
     rest = [one for one in others if one not in allowed]
     return [target_of(one) for one in [*newest_first(allowed), *newest_first(rest)]][:_MOST_OTHER_TARGETS]

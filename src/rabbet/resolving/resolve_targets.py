@@ -13,7 +13,7 @@ from rabbet.core.corrections import idle_corrections
 from rabbet.core.lock.build import Solved, build_lock
 from rabbet.core.lock.select import libraries_for
 from rabbet.core.lock.serving import serves
-from rabbet.core.lock.version_changes import Move, explained_moves
+from rabbet.core.lock.version_changes import Move, explained_moves, runtime_moves
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, LockedRuntime
 from rabbet.core.model.release import Candidate, Metadata, SetAside
@@ -84,6 +84,20 @@ class ResolveRequest:
     targets: tuple[Target, ...]
     earlier: tuple[Lock, ...]
 
+    def runtimes(self, before: Lock | None, options: ResolveOptions) -> tuple[LockedRuntime, ...]:
+        """The runtimes that the lock names, Python's first. Raises `NoRuntime`, `NoSolution`."""
+        if not (self.declaration.runtimes or self.declaration.catalogues):
+            return (_locked_python(self.runtime, before),)
+        from rabbet.workspace.obtaining import Shelf
+        from rabbet.workspace.runtime_choice import runtimes_to_lock
+
+        shelf = Shelf(self.sources.project, self.machine)
+        known = before.runtimes if before else ()
+        others = runtimes_to_lock(self.declaration, shelf, self.runtime, known, options.raised)
+        platforms = {one.platform for target in self.targets for one in target.each}
+        found = (_locked_python(self.runtime, before), *others)
+        return tuple(shelf.with_archives(runtime, platforms) for runtime in found)
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ResolveResult:
@@ -115,11 +129,12 @@ def resolve_targets(work: ResolveRequest, options: ResolveOptions) -> ResolveRes
         chosen = {(name, one.version): one for part in settled for name, one in part.solution.chosen.items()}
         elsewhere = also_known(chosen.values(), catalogue.routing, catalogue.asking)
         before = work.earlier[0] if work.earlier and options.keeps else None
-        runtimes = (_locked_python(work.runtime, before),)
-        lock = build_lock(work.declaration, runtimes, settled, catalogue.routing.indexes)
+        lock = build_lock(
+            work.declaration, work.runtimes(before, options), settled, catalogue.routing.indexes
+        )
         return ResolveResult(
             lock=replace(lock, also_known=tuple(sorted(elsewhere))),
-            moves=moves,
+            moves=(*runtime_moves(before, lock, work.declaration), *moves),
             passed_over=tuple(_passed_over(catalogue, lock.versions, chosen.values())),
             also_known=elsewhere,
             idle_checkouts=tuple(sorted(set(work.declaration.local) - set(lock.versions))),

@@ -6,11 +6,11 @@ from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
 from rabbet.core.model.lock import LockedRuntime
-from rabbet.core.model.runtime import PythonRuntime, Refusal
+from rabbet.core.model.runtime import PythonRuntime, Refusal, Runtime
 from rabbet.core.needs.wording import specifiers_text
 from rabbet.errors import NoRuntime
 
-__all__ = ["choose", "newest_first"]
+__all__ = ["choose", "newest_first", "no_runtime"]
 
 
 def newest_first(found: Sequence[PythonRuntime | Refusal]) -> list[PythonRuntime]:
@@ -31,12 +31,7 @@ def choose(
     """
     fitting = [one for one in newest_first(found) if allowed.contains(one.version)]
     if not fitting:
-        raise NoRuntime(
-            f"no interpreter on this machine is Python {specifiers_text(allowed)}",
-            because=[_refusal(one, allowed) for one in found] or ["none was found at all"],
-            note="install one, or declare another constraint",
-            remedy=_nearest(found),
-        )
+        raise no_runtime("python", allowed, found)
     if locked is not None:
         like_lock = sorted(fitting, key=lambda one: _likeness(one, locked), reverse=True)
         if _likeness(like_lock[0], locked) > 0:
@@ -44,10 +39,28 @@ def choose(
     return fitting[0]
 
 
-def _nearest(found: Sequence[PythonRuntime | Refusal]) -> str:
-    """The command that declares the newest interpreter of this machine, if it has one."""
-    known = newest_first(found)
-    return f"rabbet declare --runtime 'python>={known[0].minor}'" if known else ""
+def no_runtime(
+    language: str, allowed: SpecifierSet, found: Sequence[Runtime | Refusal], *, distributor: str = ""
+) -> NoRuntime:
+    """The failure where nothing that was found of a language is allowed, with what was found and why not."""
+    wanted = f"{language}{specifiers_text(allowed)}" + (f" of {distributor}" if distributor else "")
+    return NoRuntime(
+        f"no runtime on this machine is {wanted}",
+        because=[_refusal(one, wanted) for one in found] or [f"no {language} was found at all"],
+        note="install one, or declare another constraint",
+        remedy="" if distributor else _nearest(found),
+    )
+
+
+def _nearest(found: Sequence[Runtime | Refusal]) -> str:
+    """The command that declares the newest runtime that this machine has of a language, if it has one."""
+    working = [one for one in found if isinstance(one, Runtime)]
+    pythons = newest_first([one for one in working if isinstance(one, PythonRuntime)])
+    newest = pythons[0] if pythons else max(working, key=lambda one: one.version, default=None)
+    if newest is None:
+        return ""
+    line = ".".join(map(str, newest.version.release[:2]))
+    return f"rabbet declare --runtime '{newest.language}>={line}'"
 
 
 def _rank(runtime: PythonRuntime) -> tuple[bool, bool, bool, Version]:
@@ -64,7 +77,7 @@ def _likeness(runtime: PythonRuntime, locked: LockedRuntime) -> int:
     return int(runtime.version.release[:2] == locked.version.release[:2])
 
 
-def _refusal(one: PythonRuntime | Refusal, allowed: SpecifierSet) -> str:
+def _refusal(one: Runtime | Refusal, wanted: str) -> str:
     if isinstance(one, Refusal):
         return f"{one.executable}: {one.reason}"
-    return f"{one.executable}: {one} is not {specifiers_text(allowed)}"
+    return f"{one.executable}: {one} is not {wanted}"

@@ -1,25 +1,34 @@
-"""Asking an interpreter about itself, and remembering the answer until its file changes."""
+"""Asking runtimes about themselves, and remembering the answers until their files change."""
 
 import hashlib
 import json
-import subprocess
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from functools import partial
 from pathlib import Path
+from typing import TypeVar
 
 from packaging.version import Version
 
-from rabbet.core.model.runtime import PythonRuntime, Refusal
+from rabbet.core.model.language import Language
+from rabbet.core.model.runtime import PythonRuntime, Refusal, Runtime
+from rabbet.runtimes.ask import NoAnswer, ask
 from rabbet.store.blob_cache import BlobCache
 
-__all__ = ["probe_all"]
+__all__ = ["OLDEST_PYTHON", "probe_all", "probe_language"]
 
-_TIMEOUT = 20  # seconds
+OLDEST_PYTHON = (3, 8)  # the oldest that environments are made for
 _THREADS = 4
+_LONGEST = 100  # characters of an answer that are shown
+_Found = TypeVar("_Found", bound=Runtime)
 
-# Runs inside the interpreter that is asked, so it has to do with Python 3.4; prints one line of JSON.
+# Runs inside the interpreter that is asked, so it has to do with any Python; prints one line of JSON.
 _QUESTION = """
-import glob, json, os, platform, re, struct, subprocess, sys, sysconfig
+import json, platform, sys
+if sys.version_info[:2] < (3, 8):
+    print(json.dumps({"version": platform.python_version().rstrip("+")}))
+    sys.exit()
+import glob, os, re, struct, subprocess, sysconfig
 v = sys.implementation.version
 kind = "" if v.releaselevel == "final" else v.releaselevel[0] + str(v.serial)
 libc = ("", "")
@@ -57,61 +66,108 @@ print(json.dumps({
 """
 
 
-def probe_all(executables: Sequence[Path], memory: BlobCache) -> tuple[PythonRuntime | Refusal, ...]:
-    """What each interpreter tells of itself, or why it can't be used; in the order given."""
+def probe_all(
+    executables: Sequence[Path], memory: BlobCache, environ: Mapping[str, str]
+) -> tuple[PythonRuntime | Refusal, ...]:
+    """What each interpreter of Python tells of itself, or why it can't be used; in the order given."""
+    question = ["-E", "-s", "-S", "-c", _QUESTION]  # -I is too new for what has to be refused
+
+    return _all(
+        lambda executable: _probe(executable, "python", question, _python, memory, environ), executables
+    )
+
+
+def probe_language(
+    language: Language, executables: Sequence[Path], memory: BlobCache, environ: Mapping[str, str]
+) -> tuple[Runtime | Refusal, ...]:
+    """What each runtime of another language tells of itself, or why it can't be used; in the order given."""
+    read = partial(_runtime, language)
+    return _all(
+        lambda executable: _probe(executable, language.name, language.ask, read, memory, environ), executables
+    )
+
+
+def _all(
+    probe: Callable[[Path], _Found | Refusal], executables: Sequence[Path]
+) -> tuple[_Found | Refusal, ...]:
     with ThreadPoolExecutor(_THREADS) as pool:
-        return tuple(pool.map(lambda executable: _probe(executable, memory), executables))
+        return tuple(pool.map(probe, executables))
 
 
-def _probe(executable: Path, memory: BlobCache) -> PythonRuntime | Refusal:
-    key = _key(executable)
+def _probe(
+    executable: Path,
+    language: str,
+    question: Sequence[str],
+    read: Callable[[str, bytes], _Found | Refusal],
+    memory: BlobCache,
+    environ: Mapping[str, str],
+) -> _Found | Refusal:
+    """What a program answered before, or answers now, as `read` understands it."""
+    key = _key(executable, question)
     known = memory.recall(key) if key else None
     if known is not None:
         try:
-            return _runtime(str(executable), known)
+            return read(str(executable), known)
         except ValueError:
             memory.forget(key)
-    answer = _ask(executable)
-    if isinstance(answer, Refusal):
-        return answer
     try:
-        runtime = _runtime(str(executable), answer)
+        answer = _answer(executable, question, environ)
+        runtime = read(str(executable), answer)
+    except NoAnswer as error:
+        return Refusal(executable=str(executable), reason=str(error), language=language)
     except ValueError as error:
-        return Refusal(executable=str(executable), reason=f"its answer makes no sense: {error}")
+        reason = f"its answer makes no sense: {error}"
+        return Refusal(executable=str(executable), reason=reason, language=language)
     if key:
         memory.remember(key, answer)
     return runtime
 
 
-def _key(executable: Path) -> str:
+def _key(executable: Path, question: Sequence[str]) -> str:
     """Names the file in its present state and this question; empty when the file can't be looked at."""
     try:
         state = executable.stat()
     except OSError:
         return ""
-    identity = f"{executable}\n{state.st_size}\n{state.st_mtime_ns}\n{state.st_ctime_ns}\n{_QUESTION}"
+    asked = "\n".join(question)
+    identity = f"{executable}\n{state.st_size}\n{state.st_mtime_ns}\n{state.st_ctime_ns}\n{asked}"
     return hashlib.sha256(identity.encode(errors="surrogateescape")).hexdigest()
 
 
-def _ask(executable: Path) -> bytes | Refusal:
-    try:
-        done = subprocess.run(
-            [executable, "-I", "-S", "-c", _QUESTION], capture_output=True, timeout=_TIMEOUT, check=False
-        )
-    except subprocess.TimeoutExpired:
-        return Refusal(executable=str(executable), reason=f"it gave no answer in {_TIMEOUT} seconds")
-    except OSError as error:
-        return Refusal(executable=str(executable), reason=f"it does not start: {error.strerror}")
-    if done.returncode != 0:
-        lines = done.stderr.decode(errors="replace").strip().splitlines() or ["no message"]
-        return Refusal(executable=str(executable), reason=f"it does not work: {lines[-1]}")
-    return done.stdout
+def _answer(executable: Path, question: Sequence[str], environ: Mapping[str, str]) -> bytes:
+    """What a program prints on standard output, then on standard error. Raises `NoAnswer`."""
+    done = ask([str(executable), *question], environ)
+    if done.code != 0:
+        lines = done.err.decode(errors="replace").strip().splitlines() or ["no message"]
+        raise NoAnswer(f"it does not work: {lines[-1][:_LONGEST]}")
+    return done.out + done.err
 
 
-def _runtime(executable: str, answer: bytes) -> PythonRuntime:
+def _runtime(language: Language, executable: str, answer: bytes) -> Runtime:
+    """A runtime by its answer. Raises `ValueError` for one that tells no version."""
+    text = answer.decode(errors="replace")
+    version = language.version_in(text)
+    if version is None:
+        first = (text.strip().splitlines() or ["nothing"])[0][:_LONGEST]
+        raise ValueError(f"no version is in it: {first}")
+    return Runtime(
+        language=language.name,
+        version=version,
+        executable=executable,
+        distributor=language.distributor_in(text),
+    )
+
+
+def _python(executable: str, answer: bytes) -> PythonRuntime | Refusal:
     """An interpreter by its answer. Raises `ValueError` for one that makes no sense."""
     try:
-        return _from_facts(executable, json.loads(answer))
+        facts = json.loads(answer.splitlines()[0])
+        version = Version(str(facts["version"]))
+        if version.release[:2] < OLDEST_PYTHON:
+            oldest = ".".join(map(str, OLDEST_PYTHON))
+            reason = f"Python {version} is older than {oldest}, the oldest that environments are made for"
+            return Refusal(executable=executable, reason=reason)
+        return _from_facts(executable, facts)
     except (KeyError, TypeError, IndexError, RecursionError) as error:
         raise ValueError(f"{type(error).__name__}: {error}") from error
 

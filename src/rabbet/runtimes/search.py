@@ -1,4 +1,4 @@
-"""Where interpreters and other programs are found: on `PATH`, then in the usual places.
+"""Where the programs of runtimes are found: on `PATH`, then in the usual places.
 
 Nothing is taken from an environment or from a project: what lies there came with a library or a clone, and
 would be run only because somebody looked. So a folder counts only if neither it nor one above it holds a
@@ -7,37 +7,70 @@ would be run only because somebody looked. So a folder counts only if neither it
 
 import os
 import re
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import cache
 from pathlib import Path
+from typing import NamedTuple
 
-__all__ = ["find_executables", "trusted_path"]
+__all__ = ["Program", "find_executables", "find_programs", "trusted_path"]
 
-_NAME = re.compile(r"^(python|python3|python3\.\d+t?|pypy3(\.\d+)?)$")
+_PYTHON = re.compile(r"^(python|python3|python3\.\d+t?|pypy3(\.\d+)?)$")
 _SYSTEM_PLACES = (
     "/usr/local/bin",
     "/usr/bin",
     "/opt/*/bin",
     "/opt/*/*/bin",
+    "/opt/*",
     "/usr/local/*/bin",
+    "/usr/lib/jvm/*/bin",
+    "/usr/lib/*/bin",
     "/Library/Frameworks/Python.framework/Versions/*/bin",
 )
-_HOME_PLACES = (".local/bin", "bin", ".*/versions/*/bin", ".local/share/*/*/bin", "opt/*/bin")
+_HOME_PLACES = (
+    ".local/bin",
+    "bin",
+    ".*/bin",
+    ".*/*/bin",
+    ".*/*/*/bin",
+    ".local/*/bin",
+    ".local/share/*/*/bin",
+    "opt/*/bin",
+    "opt/*",
+)
 _MARKS = ("pyvenv.cfg", "pyproject.toml")  # of an environment, of a project
 
 
+class Program(NamedTuple):
+    """A program by its name and its real path; one that `is_script` starts another one."""
+
+    name: str
+    path: str
+    is_script: bool
+
+
 def find_executables(environ: Mapping[str, str], home: Path) -> tuple[Path, ...]:
-    """Every interpreter's real path, each once, in the order in which they were found.
+    """Every interpreter of Python, by its real path, each once, in the order in which they were found.
 
     Scripts that start some interpreter are passed over: which one may depend on the folder or the day.
     """
+    found = find_programs(environ, home, lambda name: name[:2] == "py" and bool(_PYTHON.match(name)))
+    return tuple(dict.fromkeys(Path(program.path) for program in found if not program.is_script))
+
+
+def find_programs(environ: Mapping[str, str], home: Path, wanted: Callable[[str], bool]) -> Iterator[Program]:
+    """All programs whose names are wanted, each name and real path once, in the order of finding."""
     trusted = _trust(home)
     folders = dict.fromkeys(os.path.realpath(folder) for folder in _folders(environ, home))
-    named = (path for folder in folders if trusted(folder) for path in _named_like_interpreters(folder))
-    found = dict.fromkeys(map(os.path.realpath, named))
-    return tuple(
-        Path(real) for real in found if real.isprintable() and trusted(_above(real)) and _is_program(real)
-    )
+    seen: set[tuple[str, str]] = set()
+    for folder in folders:
+        for name in _names(folder, wanted) if trusted(folder) else ():
+            real = os.path.realpath(f"{folder}/{name}")
+            if (name, real) in seen or not real.isprintable() or not trusted(_above(real)):
+                continue
+            seen.add((name, real))
+            is_script = _is_script(real)
+            if is_script is not None:
+                yield Program(name, real, is_script)
 
 
 def trusted_path(environ: Mapping[str, str], home: Path) -> str:
@@ -71,29 +104,43 @@ def _listed(environ: Mapping[str, str]) -> Iterable[str]:
     return (one for one in environ.get("PATH", os.defpath).split(os.pathsep) if one.startswith("/"))
 
 
-def _folders(environ: Mapping[str, str], home: Path) -> Iterator[str | Path]:
+def _folders(environ: Mapping[str, str], home: Path) -> Iterator[str]:
     yield from _listed(environ)
     for place in _SYSTEM_PLACES:
-        yield from sorted(Path("/").glob(place.lstrip("/")))
+        yield from _matching("", place.split("/")[1:])
     for place in _HOME_PLACES:
-        yield from sorted(home.glob(place))
+        yield from _matching(str(home), place.split("/"))
 
 
-def _named_like_interpreters(folder: str) -> list[str]:
+def _matching(folder: str, pattern: Sequence[str]) -> Iterator[str]:
+    """The folders below one that may match a pattern, where `*` is any name, `.*` any hidden one.
+
+    A third of the time that the library's own search takes, in what is a part of the lightest runs.
+    """
+    if not pattern:
+        if os.path.isdir(folder):  # noqa: PTH112 - a part of the lightest runs
+            yield folder
+    elif not pattern[0].endswith("*"):
+        yield from _matching(f"{folder}/{pattern[0]}", pattern[1:])
+    else:
+        hidden = pattern[0].startswith(".")
+        for name in _names(folder, lambda name: name.startswith(".") == hidden):
+            yield from _matching(f"{folder}/{name}", pattern[1:])
+
+
+def _names(folder: str, wanted: Callable[[str], bool]) -> list[str]:
     try:
-        names = os.listdir(folder)  # noqa: PTH208 - ten times as fast
-        likely = sorted(name for name in names if name.startswith(("python", "pypy")))
-        return [f"{folder}/{name}" for name in filter(_NAME.match, likely)]
+        return sorted(filter(wanted, os.listdir(folder)))  # noqa: PTH208 - ten times as fast
     except OSError:
         return []
 
 
-def _is_program(path: str) -> bool:
-    """Whether it is a file that can be run, and no script."""
+def _is_script(path: str) -> bool | None:
+    """Whether a file that can be run is a script; `None` if it is no such file."""
     try:
         if not os.path.isfile(path):  # noqa: PTH113 - a part of the lightest runs
-            return False
+            return None
         with open(path, "rb") as file:  # noqa: PTH123 - a part of the lightest runs
-            return file.read(2) != b"#!" and os.access(path, os.X_OK)
+            return file.read(2) == b"#!" if os.access(path, os.X_OK) else None
     except OSError:
-        return False
+        return None

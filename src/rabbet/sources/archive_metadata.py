@@ -10,8 +10,8 @@ from typing import IO
 from rabbet.core.limits import MOST_METADATA, MOST_UNANNOUNCED
 from rabbet.errors import SourceFailed
 from rabbet.formats.address import parse_address
+from rabbet.formats.archive_bounds import CappedStream, check_directory
 from rabbet.formats.metadata import MetadataBroken
-from rabbet.formats.zip_directory import check_directory
 from rabbet.sources.http import HttpClient, refused
 
 __all__ = ["RangedFile", "RemoteWheels", "metadata_in", "sdist_metadata_in"]
@@ -38,7 +38,7 @@ def sdist_metadata_in(file: IO[bytes], filename: str, *, most: int = _MOST_UNPAC
     import tarfile
 
     try:
-        unpacked = _Capped(gzip.GzipFile(fileobj=file, mode="rb"), most)
+        unpacked = CappedStream(gzip.GzipFile(fileobj=file, mode="rb"), most)
         with tarfile.open(fileobj=unpacked, mode="r|") as archive:
             for member in archive:
                 if member.name.count("/") == 1 and member.name.endswith("/PKG-INFO") and member.isreg():
@@ -77,23 +77,6 @@ _UNREADABLE = (
     ValueError,
     zlib.error,
 )
-
-
-class _Capped(io.RawIOBase):
-    """A stream that raises beyond a number of bytes."""
-
-    def __init__(self, inner: io.BufferedIOBase, most: int) -> None:
-        super().__init__()
-        self._inner = inner
-        self._left = most
-
-    def read(self, size: int = -1) -> bytes:
-        """Read on."""
-        content = self._inner.read(size)
-        self._left -= len(content)
-        if self._left < 0:
-            raise OSError("it unpacks to more than any source archive should")
-        return content
 
 
 class RemoteWheels:

@@ -5,7 +5,9 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-__all__ = ["make_folder", "opened_folder"]
+__all__ = ["OBTAINED", "make_folder", "opened_folder"]
+
+OBTAINED = "obtained"  # the store's folder of runtimes that were obtained
 
 
 @contextmanager

@@ -17,8 +17,8 @@ from rabbet.core.file_name import BadFileName, parse_wheel_name
 from rabbet.core.limits import LONGEST_LINE, MOST_METADATA, MOST_ROWS
 from rabbet.core.needs.need import library_name
 from rabbet.errors import IntegrityFailed
+from rabbet.formats.archive_bounds import check_directory
 from rabbet.formats.record import STRONG, RecordRow, read_record
-from rabbet.formats.zip_directory import check_directory
 from rabbet.regular_file import open_regular
 from rabbet.store.trees import StoredFile
 

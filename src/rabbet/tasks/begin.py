@@ -17,7 +17,7 @@ from rabbet.runtimes.choose import newest_first
 from rabbet.store.atomic import write_text
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import DECLARATION, read_text
-from rabbet.workspace.runtime import found_runtimes
+from rabbet.workspace.runtime import found_pythons
 
 __all__ = [
     "Answers",
@@ -69,7 +69,7 @@ def default_name(folder: Path) -> str:
 def offered_runtimes(machine: Machine) -> list[PythonRuntime]:
     """One interpreter for each pair of first version numbers on this machine, the newest first."""
     newest: dict[tuple[int, ...], PythonRuntime] = {}
-    for runtime in newest_first(found_runtimes(machine)):
+    for runtime in newest_first(found_pythons(machine)):
         newest.setdefault(runtime.version.release[:2], runtime)
     return list(newest.values())
 

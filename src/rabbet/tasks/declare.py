@@ -17,9 +17,10 @@ from rabbet.errors import NoLock, NoRuntime, WrongUsage
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import apply
 from rabbet.store.atomic import put_back_on_failure, write_text
+from rabbet.workspace.languages import languages_for
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project, read_text
-from rabbet.workspace.runtime import chosen_runtime, found_runtimes
+from rabbet.workspace.runtime import chosen_runtime, found_pythons
 
 if TYPE_CHECKING:
     from rabbet.tasks.recreate import RecreateReport
@@ -91,7 +92,9 @@ def change(project: Project, machine: Machine, edits: Sequence[Edit]) -> Edited:
     before = read_text(project.declaration_file, by_hand=True)
     after, changes = apply(before, [*served, *edits])
     if after != before:
-        read_declaration(after, folder_name=project.folder.name)
+        changed = read_declaration(after, folder_name=project.folder.name)
+        if changed.runtimes:
+            languages_for(changed, machine, written=False)  # which refuses one that nobody tells of
         write_text(project.declaration_file, after)
     return Edited(changes, tuple(edit.value for edit in served))
 
@@ -123,7 +126,7 @@ def _served_unnamed(
         lock = None
     places = set(places_of(lock).values()) if lock else set()
     try:
-        here = target_of(chosen_runtime(declaration, found_runtimes(machine), lock))
+        here = target_of(chosen_runtime(declaration, found_pythons(machine, project), lock))
     except NoRuntime:
         pass  # then nothing is resolved on this machine that has to stay served
     else:
@@ -141,6 +144,7 @@ def _served_unnamed(
 def entries_of(declaration: Declaration) -> tuple[tuple[str, str], ...]:
     """All that is declared: what it is, and the entry as people write it."""
     found = [("runtime", f"python{specifiers_text(declaration.python)}")]
+    found += [("runtime", str(runtime)) for runtime in declaration.runtimes]
     found += [(str(one.section or "library"), need_text(one.need)) for one in declaration.declared()]
     found += [("limit", need_text(limit)) for limit in declaration.limits]
     found += [("without", name) for name in sorted(declaration.without)]
@@ -154,4 +158,5 @@ def entries_of(declaration: Declaration) -> tuple[tuple[str, str], ...]:
         found += [(f"variant {name}", need_text(need)) for need in variant.needs]
     found += [("checkout", f"{name} in {path}") for name, path in sorted(declaration.local.items())]
     found += [("source", f"{source.name}={source.url}") for source in declaration.sources]
+    found += [("catalogue", f"{entry.name}={entry.url}") for entry in declaration.catalogues]
     return tuple(found)

@@ -32,7 +32,7 @@ from rabbet.sources.release_reader import told_key
 from rabbet.store.blob_cache import BlobCache
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
-from rabbet.workspace.runtime import chosen_runtime, found_runtimes, targets_for
+from rabbet.workspace.runtime import chosen_runtime, found_pythons, targets_for
 from rabbet.workspace.sources import open_sources
 
 __all__ = ["Explained", "Needs", "explain", "explain_all", "remembered_needs"]
@@ -81,7 +81,7 @@ def _explained(
     project: Project, machine: Machine, observer: Observer, names: Sequence[NormalizedName]
 ) -> Explained:
     declaration, lock = project.declaration(), project.lock()
-    runtime = chosen_runtime(declaration, found_runtimes(machine), lock)
+    runtime = chosen_runtime(declaration, found_pythons(machine, project), lock)
     target = target_of(runtime)
     refuse_unserved(lock, target, declaration)
     # as it was resolved for: with the baselines in place of this machine's own age

@@ -12,7 +12,7 @@ from rabbet.core.solve.policy import Policy
 from rabbet.errors import NoSolution
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
-from rabbet.workspace.runtime import chosen_runtime, found_runtimes, targets_for
+from rabbet.workspace.runtime import chosen_runtime, found_pythons, targets_for
 from rabbet.workspace.sources import open_sources
 
 __all__ = ["LookedUp", "lookup"]
@@ -35,7 +35,7 @@ def lookup(project: Project, machine: Machine, observer: Observer, name: Normali
     """
     declaration = project.declaration()
     lock = project.lock() if project.lock_file.exists() else None
-    targets = targets_for(declaration, chosen_runtime(declaration, found_runtimes(machine), lock))
+    targets = targets_for(declaration, chosen_runtime(declaration, found_pythons(machine, project), lock))
     sources = open_sources(project, machine, declaration, always=True)
     with sources.catalogue(declaration, targets[0], Policy(), observer) as catalogue:
         observer.stage("reading the listing")

@@ -1,8 +1,8 @@
 """Making the environment match the lock."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import closing, contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from rabbet.compose.changes import Site, change_in_place, finish, make_anew
@@ -10,11 +10,11 @@ from rabbet.compose.wheels import prepared_wheels
 from rabbet.core.drift.plan import plan_anew, plan_changes, reason_to_rebuild
 from rabbet.core.model.lock import Selection
 from rabbet.core.model.plan import Action, Plan
-from rabbet.core.model.runtime import PythonRuntime
+from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime
 from rabbet.core.progress import Observer, Silent
 from rabbet.environment.install_state import own_install_state
 from rabbet.environment.staging import clear_up
-from rabbet.errors import EnvironmentFailed, ExitCode, IntegrityFailed, RabbetError, Way
+from rabbet.errors import EnvironmentFailed, ExitCode, IntegrityFailed, NoRuntime, RabbetError, Way
 from rabbet.formats.pylock import edited_by_hand
 from rabbet.store.environments import Environments
 from rabbet.workspace.comparison import Question, compared, question
@@ -22,6 +22,8 @@ from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project, not_made_here
 from rabbet.workspace.restore import remember_manifest
 from rabbet.workspace.result_cache import Fit, remember_fit
+from rabbet.workspace.runtime import chosen_runtime, found_pythons
+from rabbet.workspace.runtime_choice import runtimes_here
 from rabbet.workspace.selection import RecreateOptions
 from rabbet.workspace.supply import intent_of, supply_for
 
@@ -39,6 +41,7 @@ class RecreateReport:
     `environment` is its folder's name; `selection` the groups and extras that were chosen, `None` for all.
     `state` is the one that its files were in before they were looked at, empty where they were not.
     `own_lock` tells whether Rabbet made the lock: those of other tools need not note what depends on what.
+    `others` are runtimes of other languages, of which some may be `missing` on this machine.
     """
 
     environment: str
@@ -49,6 +52,8 @@ class RecreateReport:
     outdated: bool
     own_lock: bool
     variant: str | None
+    others: tuple[LinkedRuntime, ...] = ()
+    missing: Mapping[str, NoRuntime] = field(default_factory=dict)
 
     @property
     def fit(self) -> Fit:
@@ -95,6 +100,8 @@ def prepare(
         own_lock=lock.fingerprint is not None,
         variant=project.variant,
         outdated=asked.outdated,
+        others=asked.linked,
+        missing=asked.others.missing,
     )
 
 
@@ -132,7 +139,11 @@ def _recreated(
     home, environments = project.environment, machine.environments()
     with machine.store.claimed(str(home)):
         clear_up(home, environments)
+        if options.obtain:
+            _obtain_missing(project, machine, observer)
         report = after = prepare(project, machine, observer, options)
+        if report.missing:
+            raise next(iter(report.missing.values()))
         if not report.plan.idle or not _remembered(home, environments, report):
             _apply(project, machine, observer, report)
             after = _at_rest(project, machine)
@@ -141,6 +152,30 @@ def _recreated(
         remember_fit(project, machine, after.state, None if after.outdated else after.fit)
         environments.note(home)  # it may have been moved here
     return report
+
+
+def _obtain_missing(project: Project, machine: Machine, observer: Observer) -> None:
+    """Obtain the locked runtimes that are missing, as far as the lock says where they can be had.
+
+    Raises `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
+    """
+    from rabbet.workspace.obtaining import Shelf, own_target
+
+    declaration, lock = project.declaration(), project.lock()
+    if not any(runtime.archives for runtime in lock.runtimes):
+        return
+    shelf, target = Shelf(project, machine), own_target(machine)
+    try:
+        python = chosen_runtime(declaration, found_pythons(machine, project), lock)
+    except NoRuntime:
+        if lock.python is None or not lock.python.archives:
+            raise
+        shelf.obtain_locked(lock.python, target, observer)
+        python = chosen_runtime(declaration, found_pythons(machine, project), lock)
+    missing = runtimes_here(declaration, project, machine, python, lock.runtimes).missing
+    for runtime in lock.runtimes:
+        if runtime.language in missing and runtime.archives:
+            shelf.obtain_locked(runtime, target, observer)
 
 
 def _at_rest(project: Project, machine: Machine) -> RecreateReport:
@@ -167,6 +202,7 @@ def _site(project: Project, machine: Machine, report: RecreateReport) -> Site:
         environments=machine.environments(),
         share_files=machine.shares_files(),
         selection=report.selection,
+        others=report.others,
     )
 
 

@@ -22,7 +22,7 @@ from rabbet.store.atomic import write_text
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project, read_text
 from rabbet.workspace.result_cache import UpToDate, remember_unchanged
-from rabbet.workspace.runtime import chosen_runtime, found_runtimes, targets_for
+from rabbet.workspace.runtime import chosen_runtime, found_pythons, targets_for
 from rabbet.workspace.sources import Sources, open_sources
 
 __all__ = ["Resolved", "Verdict", "resolve", "up_to_date_lock", "verify"]
@@ -237,7 +237,9 @@ class _Work:
         """What is declared, for which interpreter of this machine, and for which targets."""
         declaration = self._declaration.varied(variant) if variant else self._declaration
         self._observer.stage("looking for a runtime" + (f" for the variant {variant}" if variant else ""))
-        runtime = chosen_runtime(declaration, found_runtimes(self._machine), earlier[0] if earlier else None)
+        runtime = chosen_runtime(
+            declaration, found_pythons(self._machine, self._project), earlier[0] if earlier else None
+        )
         return declaration, runtime, targets_for(declaration, runtime)
 
     def _request(
@@ -306,7 +308,8 @@ def _would_move(move: Move) -> str:
 
 
 def _check_raised(earlier: Sequence[Lock], options: ResolveOptions) -> None:
-    known = {library.name for lock in earlier for library in lock.libraries}
+    known: set[str] = {library.name for lock in earlier for library in lock.libraries}
+    known |= {runtime.language for lock in earlier for runtime in lock.runtimes} - {"python"}
     unknown = sorted(set(options.raised) - known)
     if unknown:
         raise WrongUsage(f"'{unknown[0]}' is not in the lock, so it can't be raised", remedy="rabbet resolve")

@@ -1,16 +1,17 @@
 """Running a command inside the environment."""
 
 import os
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import NoReturn
 
+from rabbet.environment.layout import VARIABLES_FILE
 from rabbet.errors import EnvironmentFailed
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project, not_made_here
 from rabbet.workspace.result_cache import recall_fit, remember_fit
 
-__all__ = ["ACTIVE", "become", "inside", "refuse_unfit"]
+__all__ = ["ACTIVE", "become", "inside", "refuse_unfit", "under_runtimes"]
 
 ACTIVE = "RABBET_ENVIRONMENT"  # tells a process inside which environment it is in
 
@@ -37,9 +38,38 @@ def inside(project: Project, machine: Machine) -> dict[str, str]:
             remedy="rabbet recreate",
         )
     variables = {key: value for key, value in machine.environ.items() if key != "PYTHONHOME"}
+    variables.update(_wanted_by_runtimes(root))
     variables[ACTIVE] = str(root)
     variables["PATH"] = os.pathsep.join([str(root / "bin"), variables.get("PATH", os.defpath)])
     return variables
+
+
+def _wanted_by_runtimes(root: Path) -> dict[str, str]:
+    """The variables that runtimes of other languages than Python want."""
+    try:
+        text = (root / VARIABLES_FILE).read_text(encoding="utf-8", errors="surrogateescape")
+    except FileNotFoundError:
+        return {}
+    return {name: value for name, _, value in (line.partition("=") for line in text.splitlines())}
+
+
+def under_runtimes(
+    project: Project, machine: Machine, constraints: Sequence[str], variables: Mapping[str, str]
+) -> dict[str, str]:
+    """The variables of a command that gets other runtimes: their programs come first on `PATH`.
+
+    Raises `NoRuntime`, `NotUnderstood`, `WrongUsage` for Python, `CannotWrite`.
+    """
+    from rabbet.runtimes.linking import link_folder
+    from rabbet.workspace.runtime_choice import runtime_under
+
+    changed = dict(variables)
+    for constraint in reversed(constraints):  # what is named first comes first on `PATH`
+        linked = runtime_under(project, machine, constraint)
+        changed.update(linked.variables)
+        folder = link_folder(linked, machine.store_folder / "linked")
+        changed["PATH"] = os.pathsep.join([str(folder), changed["PATH"]])
+    return changed
 
 
 def refuse_unfit(project: Project, machine: Machine, *, going_on: str) -> None:

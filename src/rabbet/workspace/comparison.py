@@ -3,25 +3,30 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
+import msgspec
 from packaging.utils import NormalizedName
 
 from rabbet.core.corrections import corrected
-from rabbet.core.drift.compare import Wanted, compare
+from rabbet.core.drift.compare import OtherRuntime, Wanted, compare
 from rabbet.core.lock.select import needed
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.finding import Finding
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import Lock, Needed, Selection
-from rabbet.core.model.runtime import PythonRuntime, Refusal
+from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime, Refusal
 from rabbet.core.progress import Observer, reading_files
 from rabbet.core.targets import target_of
+from rabbet.environment.create import own_parts
 from rabbet.environment.inspect import take_inventory
 from rabbet.environment.install_state import InstallState, own_install_state
+from rabbet.errors import NoRuntime
+from rabbet.runtimes.linking import linked_runtime
 from rabbet.workspace.deep_look import deep_inventory
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.result_cache import environment_state, recall_sound
-from rabbet.workspace.runtime import chosen_runtime, found_runtimes, interpreter_trouble
+from rabbet.workspace.runtime import chosen_runtime, found_pythons, interpreter_trouble
+from rabbet.workspace.runtime_choice import RuntimesHere, runtimes_here, to_be_obtained
 from rabbet.workspace.selection import RecreateOptions, selected
 
 __all__ = ["Comparison", "Question", "compared", "question"]
@@ -39,9 +44,18 @@ class Question:
     lock: Lock
     found: Sequence[PythonRuntime | Refusal]
     runtime: PythonRuntime
+    others: RuntimesHere
     install_state: InstallState | None
     selection: Selection
     needed: tuple[Needed, ...]
+
+    @property
+    def linked(self) -> tuple[LinkedRuntime, ...]:
+        """What the environment gets of runtimes of other languages, sorted by language."""
+        return tuple(
+            linked_runtime(runtime, self.others.languages[language])
+            for language, runtime in sorted(self.others.chosen.items())
+        )
 
     @property
     def outdated(self) -> bool:
@@ -61,11 +75,16 @@ class Comparison:
 def question(project: Project, machine: Machine, options: RecreateOptions) -> Question:
     """Read what is declared, locked and noted.
 
-    Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `EnvironmentFailed`, `WrongUsage`.
+    Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `NoSolution`, `EnvironmentFailed`, `WrongUsage`.
     """
     declaration, lock = project.declaration(), project.lock()
-    found = found_runtimes(machine)
-    runtime = chosen_runtime(declaration, found, lock)
+    found = found_pythons(machine, project)
+    try:
+        runtime = chosen_runtime(declaration, found, lock)
+    except NoRuntime as error:
+        if lock.python and lock.python.archives:
+            raise to_be_obtained(error) from error
+        raise
     install_state = own_install_state(project.environment, machine.environments())
     selection = selected(lock, install_state, options, declaration)
     return Question(
@@ -73,6 +92,7 @@ def question(project: Project, machine: Machine, options: RecreateOptions) -> Qu
         lock=lock,
         found=found,
         runtime=runtime,
+        others=runtimes_here(declaration, project, machine, runtime, lock.runtimes),
         install_state=install_state,
         selection=selection,
         needed=needed(lock, target_of(runtime), selection, declaration),
@@ -96,7 +116,7 @@ def compared(
     root = project.environment
     state = environment_state(root)
     if deep:
-        found = deep_inventory(project, machine, observer, asked.install_state, asked.needed, asked.runtime)
+        found = deep_inventory(project, machine, observer, _as_made_now(asked), asked.needed, asked.runtime)
     else:
         known = sound or recall_sound(state, machine)
         found = take_inventory(root, asked.install_state, sound=known, begin=reading_files(observer))
@@ -108,6 +128,13 @@ def compared(
         usable=trouble is None or trouble.usable,
     )
     return Comparison(inventory=inventory, findings=compare(_wanted(asked), inventory), state=state)
+
+
+def _as_made_now(asked: Question) -> InstallState | None:
+    """The install state with the environment's own parts as they would be made now, whatever it says."""
+    if asked.install_state is None:
+        return None
+    return msgspec.structs.replace(asked.install_state, own=dict(own_parts(asked.runtime, asked.linked)))
 
 
 def _wanted(asked: Question) -> Wanted:
@@ -126,6 +153,16 @@ def _wanted(asked: Question) -> Wanted:
         target=target_of(asked.runtime),
         chosen=(asked.runtime.version, asked.runtime.executable),
         origins_known=asked.install_state is not None,
+        others=_others(asked),
+    )
+
+
+def _others(asked: Question) -> tuple[OtherRuntime, ...]:
+    """The runtimes of other languages, with what was locked and what this machine has."""
+    locked = {runtime.language: runtime.version for runtime in asked.lock.runtimes}
+    return tuple(
+        OtherRuntime(language=language, locked=locked.get(language), chosen=asked.others.chosen.get(language))
+        for language in sorted({*asked.others.chosen, *asked.others.missing})
     )
 
 

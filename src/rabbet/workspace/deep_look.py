@@ -11,14 +11,11 @@ from collections.abc import Sequence
 from contextlib import closing
 from dataclasses import replace
 
-import msgspec
-
 from rabbet.compose.wheels import prepared_wheels
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import Needed
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.progress import Observer, reading_files
-from rabbet.environment.create import own_parts
 from rabbet.environment.inspect import take_inventory
 from rabbet.environment.install import Prepared, record_content
 from rabbet.environment.install_state import InstallState
@@ -44,8 +41,6 @@ def deep_inventory(
     Raises `EnvironmentFailed` when there is no environment, and what fetching raises.
     """
     store, layout = machine.store, Layout(root=project.environment, site_packages=runtime.site_packages)
-    if install_state is not None:
-        install_state = msgspec.structs.replace(install_state, own=dict(own_parts(runtime)))
     observer.stage("holding the store against the wheels of the lock", len(wanted))
     for one in wanted:
         store.hold_against_wheel(one.artifact)

@@ -7,7 +7,7 @@ little: most runs of `resolve` and `recreate` end here.
 """
 
 import hashlib
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from contextlib import suppress
 from pathlib import Path
 from typing import NamedTuple
@@ -19,6 +19,7 @@ from rabbet.regular_file import read_regular
 from rabbet.runtimes.search import find_executables
 from rabbet.store.blob_cache import BlobCache
 from rabbet.store.file_states import state_of
+from rabbet.store.folder import OBTAINED
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 
@@ -128,11 +129,27 @@ def digest_of(project: Project, machine: Machine) -> str:
     digest = hashlib.sha256(__version__.encode())
     for path in [project.declaration_file, *sorted(project.folder.glob("pylock*.toml"))]:
         _add(digest, path.name.encode(errors="surrogateescape"), read_regular(path, most=MOST_TEXT_FILE))
-    for executable in find_executables(machine.environ, machine.home):
+    for executable in _programs(project, machine):
         state = executable.stat()
         facts = f"{state.st_size} {state.st_mtime_ns} {state.st_ctime_ns}".encode()
         _add(digest, str(executable).encode(errors="surrogateescape"), facts)
     return digest.hexdigest()
+
+
+def _programs(project: Project, machine: Machine) -> Iterator[Path]:
+    """Interpreters of Python, obtained runtimes and, for a project with other languages, their programs.
+
+    Raises `FileNotFoundError` for a project with languages of its own: what it finds is never remembered.
+    """
+    yield from find_executables(machine.environ, machine.home)
+    yield from sorted((machine.store_folder / OBTAINED).glob("*"))
+    text = read_regular(project.declaration_file, most=MOST_TEXT_FILE)
+    if b"languages" in text:
+        raise FileNotFoundError(project.declaration_file)
+    if b"runtimes" in text:
+        from rabbet.workspace.languages import main_programs
+
+        yield from main_programs(machine)
 
 
 def _add(digest: "hashlib._Hash", *parts: bytes) -> None:

@@ -17,7 +17,7 @@ class RecreateOptions(NamedTuple):
     """What a command asks for: `everything`, or these groups and extras and no others; else nothing new.
 
     A `fresh` environment is made anew, whatever state the old one is in. To `verify`, every file is held
-    against the hashes of the lock.
+    against the hashes of the lock. Locked runtimes that are missing are fetched with `obtain`.
     """
 
     fresh: bool = False
@@ -25,6 +25,7 @@ class RecreateOptions(NamedTuple):
     everything: bool = False
     groups: Sequence[str] | None = None
     extras: Sequence[str] | None = None
+    obtain: bool = False
 
 
 def selected(

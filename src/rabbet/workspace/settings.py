@@ -1,11 +1,14 @@
 """The user's settings, and the sources of a project: its own, else the user's."""
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 
-from rabbet.core.model.declaration import Declaration, SourceEntry
+from rabbet.core.model.declaration import CatalogueEntry, Declaration, SourceEntry
+from rabbet.core.model.language import Language
 from rabbet.errors import NotUnderstood, SourceFailed
 from rabbet.formats.address import hidden
-from rabbet.formats.pyproject import wrong_source
+from rabbet.formats.language_table import read_languages
+from rabbet.formats.pyproject import read_catalogues, wrong_source
 from rabbet.formats.toml import parse_toml
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import read_text
@@ -39,10 +42,15 @@ def known_sources(declaration: Declaration, machine: Machine) -> tuple[SourceEnt
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Settings:
-    """The user's own settings: a source, and whether environments share files with the store."""
+    """The user's own settings.
+
+    A source, whether environments share files with the store, languages, and catalogues of runtimes.
+    """
 
     source: str | None = None
     share_files: bool = True
+    languages: Mapping[str, Language] = field(default_factory=dict)
+    catalogues: tuple[CatalogueEntry, ...] = ()
 
 
 def read_settings(machine: Machine) -> Settings:
@@ -51,13 +59,15 @@ def read_settings(machine: Machine) -> Settings:
     if not path.is_file():
         return Settings()
     table = parse_toml(read_text(path, by_hand=True), str(path))
-    table.allow_only("source", "share-files")
+    table.allow_only("source", "share-files", "languages", "catalogues")
     source = table.text("source")
     if source is not None and wrong_source(source):
         table.problems.add("source", f"'{hidden(source)}' {wrong_source(source)}")
     share_files = table.get("share-files", bool, True)
+    languages = read_languages(table.table("languages"), trusted=True)
+    catalogues = read_catalogues(table)
     table.problems.raise_if_any()
-    return Settings(source=source, share_files=share_files)
+    return Settings(source=source, share_files=share_files, languages=languages, catalogues=catalogues)
 
 
 def users_source(machine: Machine) -> str | None:

@@ -26,7 +26,11 @@ def add_arguments(parser: ArgumentParser) -> None:
         help="write libraries as given, without bounds and extras that they had",
     )
     parser.add_argument(
-        "--runtime", metavar="CONSTRAINT", nargs=1, default=[], help="such as 'python>=3.11,<3.14'"
+        "--runtime",
+        metavar="CONSTRAINT",
+        action="append",
+        default=[],
+        help="such as 'python>=3.11,<3.14' or 'node 20'; may be repeated",
     )
     add_listed(
         parser,

@@ -32,6 +32,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         action="store_true",
         help="hold every file against the lock's hashes, not only its records",
     )
+    parser.add_argument("--obtain", action="store_true", help="fetch locked runtimes that this machine lacks")
     parser.add_argument("--group", metavar="NAME", nargs="+", help="these groups, and no others")
     parser.add_argument("--extra", metavar="NAME", nargs="+", help="these extras, and no others")
     parser.add_argument("--bare", action="store_true", help="no group and no extra")
@@ -100,6 +101,7 @@ def _recreate(arguments: Namespace, context: Context) -> int:
         everything=arguments.everything,
         groups=[] if arguments.bare else arguments.group,
         extras=[] if arguments.bare else arguments.extra,
+        obtain=arguments.obtain,
     )
     act = prepare if arguments.plan else recreate
     project = context.project(arguments.variant)

@@ -16,7 +16,13 @@ def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
     parser.add_argument("libraries", metavar="library", nargs="*", help="the name of a declared library")
     parser.add_argument(
-        "--runtime", action="store_const", const=[""], default=[], help="the constraint on Python"
+        "--runtime",
+        metavar="LANGUAGE",
+        nargs="?",
+        action="append",
+        const="python",
+        default=[],
+        help="the constraint on a language (default: Python)",
     )
     add_listed(
         parser,

@@ -1,7 +1,8 @@
 """Run one command inside it.
 
 Runs a command with the environment's own commands first on PATH, and passes on its exit code and signals. An
-environment that does not fit the lock is refused; --as-is goes on.
+environment that does not fit the lock is refused; --as-is goes on. --under takes another runtime for this one
+command: nothing is changed.
 """
 
 from argparse import REMAINDER, ArgumentParser, Namespace
@@ -15,6 +16,13 @@ def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
     parser.add_argument(
         "--as-is", action="store_true", help="also when the environment does not fit the lock"
+    )
+    parser.add_argument(
+        "--under",
+        metavar="CONSTRAINT",
+        action="append",
+        default=[],
+        help="with another runtime of a language than Python, this once, such as 'java>=14'",
     )
     add_variant(parser)
     parser.add_argument("command", nargs=REMAINDER, help="the command with its arguments")
@@ -31,8 +39,19 @@ def run(arguments: Namespace, context: Context) -> int:
     project = context.project(arguments.variant)
     if not arguments.as_is:
         refuse_unfit(
-            project, context.machine, going_on=joined_words(["rabbet", "run", "--as-is", *arguments.command])
+            project,
+            context.machine,
+            going_on=joined_words(["rabbet", "run", "--as-is", *_under(arguments), *arguments.command]),
         )
     variables = inside(project, context.machine)
+    if arguments.under:
+        from rabbet.tasks.run import under_runtimes
+
+        variables = under_runtimes(project, context.machine, arguments.under, variables)
     context.output.flush()
     become(command, variables, project=project, machine=context.machine)
+
+
+def _under(arguments: Namespace) -> list[str]:
+    """The options that name other runtimes, for a command to paste."""
+    return [word for one in arguments.under for word in ("--under", one)]

@@ -15,13 +15,26 @@ from packaging.version import Version
 from rabbet.core.model.finding import ENVIRONMENT, RUNTIME, Finding, Kind, Reason, Unmet, Weight
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import LockedRuntime, Needed
+from rabbet.core.model.runtime import Runtime
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need, Part
 from rabbet.core.needs.walk import walk
 
-__all__ = ["Wanted", "compare"]
+__all__ = ["OtherRuntime", "Wanted", "compare"]
 
 _WEIGHTS = list(Weight)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class OtherRuntime:
+    """A runtime of another language than Python: the locked version, and what this machine has for it.
+
+    Where it has nothing that fits, nothing is `chosen`.
+    """
+
+    language: str
+    locked: Version | None
+    chosen: Runtime | None
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -29,9 +42,9 @@ class Wanted:
     """What should be installed on this machine, and what the project itself requires.
 
     `needed` is the part of the lock that this machine needs, `runtime` the one that the lock was made with,
-    and `chosen` the version and the place of the interpreter that an environment made now would get. Where
-    nobody noted from which files an environment was made, their `origins_known` is false. It has no slots,
-    for it keeps who depends on what.
+    and `chosen` the version and the place of the interpreter that an environment made now would get. `others`
+    are runtimes of other languages. Where nobody noted from which files an environment was made, their
+    `origins_known` is false. It has no slots, for it keeps who depends on what.
     """
 
     project: str
@@ -42,6 +55,7 @@ class Wanted:
     target: Target
     chosen: tuple[Version, str] | None = None
     origins_known: bool = True
+    others: tuple["OtherRuntime", ...] = ()
 
     @cached_property
     def names(self) -> frozenset[NormalizedName]:
@@ -100,6 +114,36 @@ def _runtime(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
             weight=Weight.BREAKS if not serves else Weight.DIFFERS if other else Weight.NOTE,
             breaks=() if serves else (wanted.project,),
             told=f"it was made with Python {there} of {inventory.made_with}" if other else "",
+        )
+
+
+def _other_runtimes(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
+    """Runtimes of other languages that are not on this machine, or are other ones than would be taken.
+
+    That the version is another one than was locked is worth a note, for the declaration allows it.
+    """
+    for other in wanted.others if wanted.origins_known else ():
+        chosen, linked = other.chosen, inventory.runtimes.get(other.language)
+        if chosen is None:
+            told = "no runtime on this machine is one that the project allows"
+        elif linked != chosen.executable:
+            told = f"linked is {linked}" if linked else "it is not linked"
+        elif chosen.version != other.locked:
+            told = ""
+        else:
+            continue
+        yield Finding(
+            kind=Kind.RUNTIME,
+            name=other.language,
+            locked=other.locked,
+            installed=chosen.version if chosen else None,
+            weight=Weight.BREAKS if chosen is None else Weight.DIFFERS if told else Weight.NOTE,
+            breaks=() if chosen else (wanted.project,),
+            told=told,
+        )
+    for language in sorted({*inventory.runtimes} - {other.language for other in wanted.others}):
+        yield Finding(
+            kind=Kind.RUNTIME, name=language, weight=Weight.DIFFERS, told="it is linked, and not declared"
         )
 
 
@@ -197,6 +241,7 @@ def _environment(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
 
 CHECKS: Sequence[Callable[[Wanted, Inventory], Iterable[Finding]]] = (
     _runtime,
+    _other_runtimes,
     _missing,
     _surplus,
     _versions,

@@ -19,12 +19,16 @@ def plan_anew(needed: Sequence[Needed], reason: str) -> Plan:
 
 
 def reason_to_rebuild(findings: Iterable[Finding]) -> str | None:
-    """The first difference that needs a new environment, if any; the interpreter's before others."""
+    """The first difference that needs a new environment, if any; a runtime's before others."""
     weighty = [finding for finding in findings if finding.weight is not Weight.NOTE]
-    interpreter = [one for one in weighty if one.name == RUNTIME]
+    runtimes = [one for one in weighty if one.kind is Kind.RUNTIME]
     damage = [one for one in weighty if one.name == ENVIRONMENT and one.kind is Kind.ALTERED]
-    first = next(iter(interpreter + damage), None)
-    return None if first is None else first.told or f"it has Python {first.installed}"
+    first = next(iter(runtimes + damage), None)
+    if first is None:
+        return None
+    if first.name == RUNTIME or first.kind is not Kind.RUNTIME:
+        return first.told or f"it has Python {first.installed}"
+    return f"{first.name}: {first.told}"
 
 
 def plan_changes(

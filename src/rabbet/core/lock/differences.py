@@ -8,7 +8,7 @@ from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.model.declaration import Declaration
-from rabbet.core.model.lock import Lock, LockedFile, LockedLibrary
+from rabbet.core.model.lock import Lock, LockedFile, LockedLibrary, runtime_name
 from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text, specifiers_text
 
@@ -67,7 +67,7 @@ def differences(
     needs: Callable[[LockedLibrary], Iterable[Need]],
     declaration: Declaration,
 ) -> tuple[Difference, ...]:
-    """Every library that differs, sorted by name.
+    """Every runtime and every library that differs, sorted by name.
 
     `needs` gives what a library of the new lock requires, and the `declaration` what else was heeded.
     """
@@ -75,7 +75,7 @@ def differences(
     kinds = {name: _kind(before.get(name, ()), after.get(name, ())) for name in sorted({*before, *after})}
     differing = {name: kind for name, kind in kinds.items() if kind is not None}
     causes = {change.name: change for change in declared}
-    return tuple(
+    return tuple(_runtime_differences(old, new, causes)) + tuple(
         Difference(
             kind=kind,
             name=name,
@@ -90,6 +90,30 @@ def differences(
     )
 
 
+def _runtime_differences(
+    old: Lock, new: Lock, declared: Mapping[str, DeclaredChange]
+) -> Iterator[Difference]:
+    """Every runtime whose version differs, sorted by language."""
+    before = {runtime_name(one.language): one.version for one in old.runtimes}
+    after = {runtime_name(one.language): one.version for one in new.runtimes}
+    for name in sorted({*before, *after}):
+        was, is_now = before.get(name), after.get(name)
+        if was == is_now:
+            continue
+        change = declared.get(name) or declared.get("python" if name == runtime_name("python") else "")
+        if was is None or is_now is None:
+            kind = DifferenceKind.REMOVED if is_now is None else DifferenceKind.ADDED
+        else:
+            kind = DifferenceKind.RAISED if is_now > was else DifferenceKind.LOWERED
+        yield Difference(
+            kind=kind,
+            name=name,
+            before=() if was is None else (was,),
+            after=() if is_now is None else (is_now,),
+            cause=_text(change) if change else "chosen anew",
+        )
+
+
 def _declared(declaration: Declaration) -> dict[str, str]:
     """All that is declared of each name, in one text."""
     texts: dict[str, list[str]] = {}
@@ -102,6 +126,7 @@ def _declared(declaration: Declaration) -> dict[str, str]:
     joined |= {
         f"correction of {correction.applies_to}": str(correction) for correction in declaration.corrections
     }
+    joined |= {runtime_name(one.language): str(one) for one in declaration.runtimes}
     python = specifiers_text(declaration.python)
     return {**joined, "python": f"python{python}"} if python else joined
 

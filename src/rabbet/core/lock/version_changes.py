@@ -3,17 +3,19 @@
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
+from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.lock import Lock, runtime_name
 from rabbet.core.model.release import SetAside
 from rabbet.core.model.solution import Solution
 from rabbet.core.needs.need import Need
-from rabbet.core.needs.wording import need_text
+from rabbet.core.needs.wording import need_text, specifiers_text
 from rabbet.core.solve.provider import Provider
 
-__all__ = ["Move", "explained_moves"]
+__all__ = ["Move", "explained_moves", "runtime_moves"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -56,6 +58,34 @@ def explained_moves(
         for name in sorted({*before, *after})
         if before.get(name) != after.get(name)
     )
+
+
+def runtime_moves(before: Lock | None, after: Lock, declaration: Declaration) -> tuple[Move, ...]:
+    """Every runtime of a language other than Python whose version differs, sorted by language.
+
+    One moved because the project no longer admits its old version, else because it was to be raised.
+    """
+    old = {one.language: one.version for one in before.runtimes} if before else {}
+    new = {one.language: one.version for one in after.runtimes}
+    declared = {one.language: one.versions for one in declaration.runtimes}
+    return tuple(
+        Move(
+            name=runtime_name(name),
+            before=old.get(name),
+            after=new.get(name),
+            reason=_runtime_reason(old.get(name), declared.get(name), declaration.name),
+        )
+        for name in sorted({*old, *new} - {"python"})
+        if old.get(name) != new.get(name)
+    )
+
+
+def _runtime_reason(old: Version | None, versions: SpecifierSet | None, project: str) -> str:
+    if versions is None:
+        return "no longer needed" if old else "another runtime needs it"
+    if old is None or not versions.contains(old, prereleases=True):
+        return f"{project} needs {specifiers_text(versions) or 'it'}"
+    return "raised"
 
 
 def _needs(solution: Solution, declaration: Declaration) -> Iterator[tuple[str, Need]]:

@@ -9,9 +9,20 @@ from typing import Literal
 from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 
+from rabbet.core.model.language import Language
 from rabbet.core.needs.need import Need
 
-__all__ = ["Correction", "Declaration", "Declared", "Section", "SourceEntry", "Variant", "allows_minor"]
+__all__ = [
+    "CatalogueEntry",
+    "Correction",
+    "Declaration",
+    "Declared",
+    "DeclaredRuntime",
+    "Section",
+    "SourceEntry",
+    "Variant",
+    "allows_minor",
+]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -74,6 +85,37 @@ class Correction:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class CatalogueEntry:
+    """A catalogue of runtimes: its name, and an address or a path relative to the project's folder.
+
+    One that is a `registry` is that of the JavaScript world.
+    """
+
+    name: str
+    url: str
+    registry: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class DeclaredRuntime:
+    """The versions that a project allows of a language, who makes them (empty: anybody), and what they need.
+
+    The `needs` are versions of other languages.
+    """
+
+    language: str
+    versions: SpecifierSet
+    distributor: str = ""
+    needs: Mapping[str, SpecifierSet] = field(default_factory=dict)
+
+    def __str__(self) -> str:
+        """The entry in short; the same for the same content."""
+        needs = (f"{language}{versions}" for language, versions in sorted(self.needs.items()))
+        parts = [f"{self.language}{self.versions}", self.distributor and f"of {self.distributor}", *needs]
+        return " ".join(part for part in parts if part)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class Variant:
     """What a named variant adds to a declaration: a constraint on Python, and requirements."""
 
@@ -92,6 +134,8 @@ class Declaration:
     resolves.
     `baselines` are the oldest `glibc`, `macos` and `musl` among them. `limits` bound libraries that only come
     along, those in `without` never come in, and `corrections` mend what releases say of their needs.
+    `runtimes` are those of other languages than Python; `languages` tells of some that Rabbet does not know,
+    and `catalogues` where runtimes can be had.
     """
 
     name: str
@@ -109,6 +153,9 @@ class Declaration:
     limits: tuple[Need, ...] = ()
     without: frozenset[NormalizedName] = frozenset()
     corrections: tuple[Correction, ...] = ()
+    runtimes: tuple[DeclaredRuntime, ...] = ()
+    languages: Mapping[str, Language] = field(default_factory=dict)
+    catalogues: tuple[CatalogueEntry, ...] = ()
 
     def declared(self) -> Iterator[Declared]:
         """All requirements with the group that makes them, the project's own first."""
@@ -160,6 +207,9 @@ class Declaration:
             content["limits"] = sorted(str(limit) for limit in self.limits)
             content["without"] = sorted(self.without)
             content["corrections"] = sorted(str(correction) for correction in self.corrections)
+        if self.runtimes:
+            content["runtimes"] = sorted(str(runtime) for runtime in self.runtimes)
+            content["catalogues"] = sorted([one.name, one.url, one.registry] for one in self.catalogues)
         text = json.dumps(content, sort_keys=True, separators=(",", ":"))
         return "sha256:" + hashlib.sha256(text.encode()).hexdigest()
 

@@ -1,7 +1,7 @@
 """The inventory: what is really installed in one environment."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 from packaging.utils import NormalizedName
 from packaging.version import Version
@@ -37,7 +37,8 @@ class Inventory:
 
     `twins` are further copies of a library that is installed more than once. `strays` are files that nobody
     recorded, where Python would load or start them, by their places; `damage` is what is wrong with the
-    environment's own files. `made_with` is the interpreter that Rabbet made it from. `trouble` says what
+    environment's own files. `made_with` is the interpreter that Rabbet made it from, `runtimes` are the main
+    programs of other languages that it links, by language. `trouble` says what
     became of the runtime since the environment was made; `usable`: whether it can still be run.
     """
 
@@ -48,6 +49,7 @@ class Inventory:
     strays: tuple[str, ...] = ()
     damage: tuple[str, ...] = ()
     made_with: str = ""
+    runtimes: Mapping[str, str] = field(default_factory=dict)
     trouble: str = ""
     usable: bool = True
 

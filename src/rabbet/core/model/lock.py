@@ -8,6 +8,7 @@ from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.model.declaration import Section
+from rabbet.core.model.runtime import RuntimeArchive
 
 __all__ = [
     "Artifact",
@@ -22,6 +23,7 @@ __all__ = [
     "LockedWheel",
     "Needed",
     "Selection",
+    "runtime_name",
 ]
 
 
@@ -126,11 +128,22 @@ class LockedLibrary:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LockedRuntime:
-    """A runtime that the lock was made with or for; the `distributor` is empty where any will do."""
+    """A runtime that the lock was made with or for; the `distributor` is empty where any will do.
+
+    Where it can be had, `catalogue` is what offers its `archives`, one for each platform. Addresses in the
+    project's folder are relative to it.
+    """
 
     language: str
     version: Version
     distributor: str = ""
+    catalogue: str = ""
+    archives: tuple[RuntimeArchive, ...] = ()
+
+
+def runtime_name(language: str) -> NormalizedName:
+    """What a runtime is called among libraries, of which one may have the language's name."""
+    return NormalizedName(f"runtime {language}")
 
 
 @dataclass(frozen=True, slots=True)

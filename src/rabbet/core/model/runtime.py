@@ -1,11 +1,12 @@
 """Runtimes: interpreters that were found, and what one can tell of itself."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
+from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
-__all__ = ["PythonRuntime", "Refusal", "Runtime"]
+__all__ = ["LinkedRuntime", "PythonRuntime", "Refusal", "Runtime", "RuntimeArchive", "RuntimeOffer"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -52,6 +53,53 @@ class PythonRuntime(Runtime):
         """Name and version as they appear in messages."""
         kind = "Python" if self.distributor == "cpython" else f"Python ({self.distributor})"
         return f"{kind} {self.version}"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LinkedRuntime:
+    """A runtime of another language than Python, as an environment gets it.
+
+    `links` are absolute paths of its programs by their names, `variables` those that these want.
+    """
+
+    runtime: Runtime
+    links: Mapping[str, str]
+    variables: Mapping[str, str]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RuntimeArchive:
+    """A file that holds a runtime for one platform, such as `linux-x86_64`.
+
+    `digest` is of the file's content, by an `algorithm` such as `sha256`; `size` is in bytes. `program` is
+    the place of the language's main program in it. `baseline` is the oldest C library that it runs with, as
+    a declaration writes it, such as `glibc=2.31`; empty where that is not told.
+    """
+
+    platform: str
+    filename: str
+    url: str
+    algorithm: str
+    digest: str
+    program: str
+    size: int | None = None
+    baseline: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RuntimeOffer:
+    """A runtime that could be chosen, and the versions of other languages that it needs.
+
+    `where` is what it would come from: a program of this machine, a lock, or the catalogue that offers its
+    `archives`.
+    """
+
+    language: str
+    version: Version
+    where: str
+    distributor: str = ""
+    needs: Mapping[str, SpecifierSet] = field(default_factory=dict)
+    archives: tuple[RuntimeArchive, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

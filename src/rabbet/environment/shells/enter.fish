@@ -8,6 +8,14 @@ else
     set -gx RABBET_ENVIRONMENT "$root"
     set -g _rabbet_path $PATH
     set -gx PATH "$RABBET_ENVIRONMENT/bin" $PATH
+    # What runtimes of other languages want: NAME=value, a line each.
+    if test -r "$RABBET_ENVIRONMENT/bin/enter.variables"
+        while read -l line
+            set -l pair (string split -m1 = -- $line)
+            set -q $pair[1]; and set -g _rabbet_was_$pair[1] $$pair[1]
+            set -gx $pair[1] $pair[2]
+        end <"$RABBET_ENVIRONMENT/bin/enter.variables"
+    end
     if functions -q fish_prompt
         functions -c fish_prompt _rabbet_prompt
     end
@@ -20,6 +28,17 @@ else
         end
     end
     function leave
+        if test -r "$RABBET_ENVIRONMENT/bin/enter.variables"
+            while read -l line
+                set -l name (string split -m1 = -- $line)[1]
+                set -l was _rabbet_was_$name
+                set -e $name
+                if set -q $was
+                    set -gx $name $$was
+                    set -e $was
+                end
+            end <"$RABBET_ENVIRONMENT/bin/enter.variables"
+        end
         set -gx PATH $_rabbet_path
         functions -e fish_prompt
         if functions -q _rabbet_prompt

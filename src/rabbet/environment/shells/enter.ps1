@@ -8,6 +8,16 @@ if ($env:RABBET_ENVIRONMENT) {
     $global:_rabbet_path = $env:PATH
     $global:_rabbet_prompt = $function:prompt
     $env:PATH = (Join-Path $env:RABBET_ENVIRONMENT 'bin') + [IO.Path]::PathSeparator + $env:PATH
+    # What runtimes of other languages want: NAME=value, a line each.
+    $global:_rabbet_was = @{}
+    $variables = Join-Path $PSScriptRoot 'enter.variables'
+    if (Test-Path -LiteralPath $variables) {
+        foreach ($line in Get-Content -LiteralPath $variables) {
+            $name, $value = $line -split '=', 2
+            $global:_rabbet_was[$name] = [Environment]::GetEnvironmentVariable($name)
+            [Environment]::SetEnvironmentVariable($name, $value)
+        }
+    }
     function global:prompt {
         # Of the folder's name only what means nothing to a terminal is shown.
         $name = (Split-Path -Leaf (Split-Path -LiteralPath $env:RABBET_ENVIRONMENT)) -replace '[^\w .-]', '?'
@@ -15,6 +25,10 @@ if ($env:RABBET_ENVIRONMENT) {
     }
     function global:leave {
         $env:PATH = $global:_rabbet_path
+        foreach ($name in $global:_rabbet_was.Keys) {
+            [Environment]::SetEnvironmentVariable($name, $global:_rabbet_was[$name])
+        }
+        Remove-Variable -Scope Global -Name _rabbet_was
         ${function:global:prompt} = $global:_rabbet_prompt
         Remove-Item Env:RABBET_ENVIRONMENT
         Remove-Variable -Scope Global -Name _rabbet_path

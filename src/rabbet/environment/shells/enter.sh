@@ -16,13 +16,28 @@ else
     unset _rabbet_name
     export RABBET_ENVIRONMENT PATH
     unset PYTHONHOME
+    # What runtimes of other languages want: NAME=value, a line each.
+    if [ -r "$RABBET_ENVIRONMENT/bin/enter.variables" ]; then
+        while IFS= read -r _rabbet_line; do
+            eval "_rabbet_was_${_rabbet_line%%=*}=\"\${${_rabbet_line%%=*}-}\""
+            export "${_rabbet_line?}"
+        done < "$RABBET_ENVIRONMENT/bin/enter.variables"
+    fi
     leave() {
+        if [ -r "$RABBET_ENVIRONMENT/bin/enter.variables" ]; then
+            while IFS= read -r _rabbet_line; do
+                _rabbet_line="${_rabbet_line%%=*}"
+                eval "export $_rabbet_line=\"\$_rabbet_was_$_rabbet_line\""
+                eval "[ -n \"\$$_rabbet_line\" ] || unset $_rabbet_line"
+                unset "_rabbet_was_$_rabbet_line"
+            done < "$RABBET_ENVIRONMENT/bin/enter.variables"
+        fi
         PATH="$_rabbet_path"
         PS1="$_rabbet_prompt"
         if [ -n "$_rabbet_pythonhome" ]; then
             export PYTHONHOME="$_rabbet_pythonhome"
         fi
-        unset RABBET_ENVIRONMENT _rabbet_path _rabbet_prompt _rabbet_pythonhome
+        unset RABBET_ENVIRONMENT _rabbet_path _rabbet_prompt _rabbet_pythonhome _rabbet_line
         unset -f leave
         hash -r 2>/dev/null
     }

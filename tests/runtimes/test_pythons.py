@@ -126,7 +126,7 @@ class Finding(unittest.TestCase):
         broken = self.program("broken", b"\x7fELF")
         failing = self.program("failing", b"#!/bin/sh\necho it hurts >&2; exit 3\n")
         silly = self.program("silly", b"#!/bin/sh\necho '{}'\n")
-        found = probe_all([broken, failing, silly], BlobCache(self.root / "memory"))
+        found = probe_all([broken, failing, silly], BlobCache(self.root / "memory"), os.environ)
         reasons = [one.reason for one in found if isinstance(one, Refusal)]
         self.assertEqual(len(reasons), 3)
         for reason, words in zip(reasons, ("does not start", "it hurts", "makes no sense"), strict=True):

@@ -1,0 +1,187 @@
+"""What `runtimes` lists."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from rabbet.cli.context import Context
+from rabbet.cli.style import count, size_text, table
+from rabbet.core.model.runtime import PythonRuntime
+from rabbet.core.shell import quoted
+from rabbet.store.obtained import Obtained
+from rabbet.tasks.runtimes import RuntimeRow, RuntimesFound
+from rabbet.workspace.obtaining import Offered
+
+__all__ = ["DiscardedView", "ObtainedView", "OffersView", "RuntimesView"]
+
+_SHOWN = 20  # offers
+
+
+@dataclass(frozen=True, slots=True)
+class RuntimesView:
+    """The runtimes of this machine, one row each; what was `refused` only if it is asked for."""
+
+    found: RuntimesFound
+    refused: bool = False
+
+    def show(self, context: Context) -> None:
+        """Print one row a runtime, and which ones the project gets."""
+        found, home = self.found, context.machine.home
+        if found.rows:
+            rows = [
+                (
+                    row.runtime.language,
+                    str(row.runtime.version),
+                    _made_by(row),
+                    row.architecture or "-",
+                    "gets it" if row.chosen else row.passed_over or "-",
+                    ", ".join(row.projects) or "-",
+                    _short(row.runtime.executable, home),
+                )
+                for row in found.rows
+            ]
+            headings = ("language", "version", "of", "machine", "this project", "used by", "where")
+            tones = {"gets it": context.style.good}
+            for line in table(headings, rows, context.style, tones=tones):
+                context.show(line)
+            context.show()
+        for one in found.refusals if self.refused else ():
+            context.show(f"Set aside: {one.language}, {_short(one.executable, home)}: {one.reason}")
+        for error in found.missing:
+            context.show(f"Missing: {error}.")
+        context.show(self._outcome(context))
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        return {
+            "declaration": str(self.found.declaration) if self.found.declaration else None,
+            "runtimes": [
+                {
+                    "language": row.runtime.language,
+                    "version": str(row.runtime.version),
+                    "distributor": row.runtime.distributor,
+                    "machine": row.architecture or None,
+                    "executable": row.runtime.executable,
+                    "projects": list(row.projects),
+                    "chosen": row.chosen,
+                    "passed_over": row.passed_over,
+                }
+                for row in self.found.rows
+            ],
+            "refused": [
+                {"language": one.language, "executable": one.executable, "reason": one.reason}
+                for one in self.found.refusals
+            ],
+            "missing": [str(error) for error in self.found.missing],
+        }
+
+    def _outcome(self, context: Context) -> str:
+        found = self.found
+        told = f"{count(len(found.rows), 'runtime')} on this machine"
+        used = sum(bool(row.projects) for row in found.rows)
+        told += f", {used} in use" if used else ""
+        if found.refusals and not self.refused:
+            told += f"; set aside: {len(found.refusals)} (--refused shows why)"
+        if found.declaration is None:
+            return f"{told}. No pyproject.toml says which ones this folder gets."
+        declaration = _short(str(found.declaration), context.machine.home)
+        return f"{told}. What this folder gets is said by {declaration}."
+
+
+def _made_by(row: RuntimeRow) -> str:
+    """Who made it, and what sets a build of Python apart."""
+    runtime = row.runtime
+    flags = runtime.abi_flags if isinstance(runtime, PythonRuntime) else ""
+    kinds = [name for flag, name in (("t", "free-threaded"), ("d", "debug")) if flag in flags]
+    return ", ".join([runtime.distributor or "-", *kinds])
+
+
+def _short(path: str, home: Path) -> str:
+    """A path, with the home folder as people write it."""
+    return f"~/{Path(path).relative_to(home)}" if home in Path(path).parents else path
+
+
+@dataclass(frozen=True, slots=True)
+class OffersView:
+    """What catalogues offer, one row a version."""
+
+    offers: Sequence[Offered]
+    constraint: str
+
+    def show(self, context: Context) -> None:
+        """Print the newest offers, and how to obtain one."""
+        for one in self.offers[:1]:
+            rows = [_offer_row(offer) for offer in self.offers[:_SHOWN]]
+            for line in table(("version", "of", "size", "catalogue", "here"), rows, context.style):
+                context.show(line)
+            if len(self.offers) > _SHOWN:
+                context.show(f"and {len(self.offers) - _SHOWN} older ones (see --json)")
+            context.show()
+            able = any(offer.archive for offer in self.offers)
+            told = f" To have the newest that fits: rabbet runtimes obtain {quoted(self.constraint)}"
+            offers = count(len(self.offers), "version")
+            context.show(f"{offers} of {one.offer.language} can be had.{told if able else ''}")
+        if not self.offers:
+            context.show(f"No catalogue offers {self.constraint}.")
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        return {"offers": [_offer_document(one) for one in self.offers]}
+
+
+@dataclass(frozen=True, slots=True)
+class ObtainedView:
+    """A runtime that was obtained."""
+
+    picked: Offered
+    program: Path
+
+    def show(self, context: Context) -> None:
+        """Print what it is, and where."""
+        offer, where = self.picked.offer, _short(str(self.program), context.machine.home)
+        context.show(f"{offer.language} {offer.version} from '{self.picked.catalogue}' is in {where}.")
+        context.show("It is found like any other. Next: rabbet runtimes")
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        return {**_offer_document(self.picked), "executable": str(self.program)}
+
+
+@dataclass(frozen=True, slots=True)
+class DiscardedView:
+    """Runtimes that were removed from the store."""
+
+    gone: Sequence[Obtained]
+
+    def show(self, context: Context) -> None:
+        """Print what went."""
+        for one in self.gone:
+            context.show(f"Discarded {one.language} {one.version}.")
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        return {"discarded": [{"language": one.language, "version": one.version} for one in self.gone]}
+
+
+def _offer_row(one: Offered) -> tuple[str, ...]:
+    size = one.archive.size if one.archive else None
+    return (
+        str(one.offer.version),
+        one.offer.distributor or "-",
+        size_text(size) if size else "-",
+        one.catalogue,
+        one.reason or "yes",
+    )
+
+
+def _offer_document(one: Offered) -> dict[str, object]:
+    return {
+        "language": one.offer.language,
+        "version": str(one.offer.version),
+        "distributor": one.offer.distributor,
+        "catalogue": one.catalogue,
+        "platforms": sorted(archive.platform for archive in one.offer.archives),
+        "url": one.archive.url if one.archive else None,
+        "size": one.archive.size if one.archive else None,
+        "reason": one.reason or None,
+    }

@@ -1,0 +1,63 @@
+"""A language: how its runtimes are found on a machine, and what they tell of themselves."""
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from packaging.specifiers import SpecifierSet
+from packaging.version import InvalidVersion, Version
+
+__all__ = ["PLACEHOLDER", "Language", "version_of"]
+
+PLACEHOLDER = "{version}"
+_VERSION = (
+    r"([0-9]+(?:[._][0-9]+)*(?:[-.]?(?:alpha|beta|pre|preview|rc|dev|ea|nightly)[-.]?[0-9]*)?(?:\+[0-9]+)?)"
+)
+_UNDECIDED = re.compile(r"[-.]?(?:ea|nightly)\b")  # builds of every day, which PEP 440 calls development
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Language:
+    """A language and the programs of its runtimes, of which the first is asked for its version.
+
+    `ask` are the arguments it is asked with. `told` are texts of which one is in its answer, with `{version}`
+    where the version stands. `variables` are those that the language's programs want, with `{home}` for the
+    folder that a runtime was installed into. `distributors` are names of who makes runtimes, each with a text
+    that tells them in the answer. `needs` are versions of other languages that its runtimes need. `is_script`
+    says that the program may be a script.
+    """
+
+    name: str
+    programs: tuple[str, ...]
+    ask: tuple[str, ...]
+    told: tuple[str, ...]
+    variables: Mapping[str, str] = field(default_factory=dict)
+    distributors: Mapping[str, str] = field(default_factory=dict)
+    needs: Mapping[str, SpecifierSet] = field(default_factory=dict)
+    is_script: bool = False
+
+    def version_in(self, answer: str) -> Version | None:
+        """The version that an answer tells, if it tells one."""
+        for text in self.told:
+            before, _, after = text.partition(PLACEHOLDER)
+            found = re.search(f"{re.escape(before)}{_VERSION}{re.escape(after)}", answer)
+            version = version_of(found.group(1)) if found else None
+            if version is not None:
+                return version
+        return None
+
+    def distributor_in(self, answer: str) -> str:
+        """Who made the runtime, as far as its answer tells; empty if it does not."""
+        return next((name for name, text in self.distributors.items() if text in answer), "")
+
+    def variables_of(self, home: str) -> dict[str, str]:
+        """The variables for a runtime that was installed into a folder."""
+        return {name: text.replace("{home}", home) for name, text in self.variables.items()}
+
+
+def version_of(text: str) -> Version | None:
+    """A version as languages write them, such as `1.8.0_392` or `23-ea+11`, as PEP 440 orders them."""
+    try:
+        return Version(_UNDECIDED.sub(".dev", text.replace("_", ".")))
+    except InvalidVersion:
+        return None

@@ -1,0 +1,89 @@
+"""A table of languages → model: how their runtimes are found, from any TOML file that may tell it."""
+
+import re
+from collections.abc import Mapping
+
+from packaging.specifiers import SpecifierSet
+
+from rabbet.core.model.language import PLACEHOLDER, Language
+from rabbet.errors import NotUnderstood
+from rabbet.formats.requirement import parse_versions
+from rabbet.formats.toml import Table
+
+__all__ = ["read_languages", "versions_of"]
+
+_KEYS = ("programs", "ask", "told", "variables", "distributors", "needs", "script")
+_NAME = re.compile(r"[a-z][a-z0-9-]*\Z")
+_PROGRAM = re.compile(r"[A-Za-z0-9][A-Za-z0-9._+-]*\Z")
+_HARMLESS = ("--version", "-version", "version", "-V", "-v")  # arguments that ask any program for its version
+_VARIABLE = re.compile(r"[A-Za-z_][A-Za-z0-9_]*\Z")
+_FOLDER_VARIABLE = re.compile(r"[A-Z][A-Z0-9_]+(HOME|ROOT|DIR)\Z")
+_INSIDE = re.compile(r"\{home\}(/[A-Za-z0-9_+-][A-Za-z0-9._+-]*)*\Z")
+
+
+def read_languages(table: Table, *, trusted: bool) -> dict[str, Language]:
+    """All languages of a table, by name; what is wrong with it is noted as its problems.
+
+    What comes with a clone is not `trusted`: its programs are asked with arguments that are harmless to any
+    program, and its variables lead to the runtime's own folder.
+    """
+    found = {}
+    for name in table:
+        entry = table.table(name, *_KEYS)
+        if not _NAME.match(name):
+            table.problems.add(
+                table.place(name), "is not a language's name: small letters and digits make one"
+            )
+        found[name] = Language(
+            name=name,
+            programs=_fitting(entry, "programs", _PROGRAM, "a program's name"),
+            ask=tuple(entry.texts("ask")),
+            told=tuple(entry.texts("told")),
+            variables=_texts(entry.table("variables")),
+            distributors=_texts(entry.table("distributors")),
+            needs={key: versions_of(entry.table("needs"), key) for key in entry.table("needs")},
+            is_script=entry.get("script", bool, False),
+        )
+        _check(entry, found[name], trusted=trusted)
+    return found
+
+
+def _check(entry: Table, language: Language, *, trusted: bool) -> None:
+    if not language.programs:
+        entry.problems.add(entry.place("programs"), "must name at least one program")
+    if not language.told or any(text.count(PLACEHOLDER) != 1 for text in language.told):
+        entry.problems.add(entry.place("told"), f"must be texts that hold {PLACEHOLDER} once")
+    for name in language.variables:
+        if not _VARIABLE.match(name):
+            entry.problems.add(entry.place(f"variables.{name[:60]}"), "is not a variable's name")
+    if trusted:
+        return
+    for argument in language.ask:
+        if argument not in _HARMLESS:
+            known = ", ".join(_HARMLESS)
+            entry.problems.add(entry.place("ask"), f"'{argument[:60]}' is not one of: {known}")
+    for name, text in language.variables.items():
+        if not _FOLDER_VARIABLE.match(name) or not _INSIDE.match(text):
+            wrong = "must be a name that ends with HOME, ROOT or DIR, and a folder inside {home}"
+            entry.problems.add(entry.place(f"variables.{name[:60]}"), wrong)
+
+
+def _fitting(entry: Table, key: str, form: re.Pattern[str], what: str) -> tuple[str, ...]:
+    texts = entry.texts(key)
+    for text in texts:
+        if not form.match(text):
+            entry.problems.add(entry.place(key), f"'{text[:60]}' is not {what}")
+    return tuple(texts)
+
+
+def _texts(table: Table) -> Mapping[str, str]:
+    return {key: table.required(key) for key in table}
+
+
+def versions_of(table: Table, key: str) -> SpecifierSet:
+    """The versions that a key allows; anything for one that can't be understood, which is noted."""
+    try:
+        return parse_versions(table.text(key) or "")
+    except NotUnderstood as error:
+        table.problems.add(table.place(key), "; ".join([str(error), *error.because]))
+        return SpecifierSet()

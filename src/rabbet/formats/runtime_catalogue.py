@@ -1,0 +1,155 @@
+"""A catalogue of runtimes as JSON, in Rabbet's own form: see docs/runtimes.md and its JSON schema."""
+
+import re
+from collections.abc import Iterator, Sequence
+
+import msgspec
+from packaging.specifiers import InvalidSpecifier, SpecifierSet
+
+from rabbet.core.limits import LONGEST_LINE, MOST_FILES, beyond
+from rabbet.core.model.language import version_of
+from rabbet.core.model.runtime import RuntimeArchive, RuntimeOffer
+from rabbet.core.needs.wording import specifiers_text
+from rabbet.formats.address import NotAnAddress, joined
+from rabbet.formats.archive_bounds import ARCHIVE_ENDINGS, is_inside
+from rabbet.formats.requirement import is_digest
+
+__all__ = ["NotACatalogue", "catalogue_text", "read_catalogue"]
+
+_NAME, _FORMAT = "rabbet.catalogue", 1  # 1: first form
+_LANGUAGE = re.compile(r"[a-z][a-z0-9-]{0,50}\Z")
+
+
+class NotACatalogue(ValueError):
+    """The content is not a catalogue that this Rabbet can read; the text says why."""
+
+
+class _Head(msgspec.Struct):
+    """What is read first: whether it is a catalogue, and of which form."""
+
+    schema: str = ""
+
+
+class _Archive(msgspec.Struct, omit_defaults=True):
+    platform: str
+    url: str
+    program: str
+    size: int | None = None
+    sha256: str = ""
+    sha512: str = ""
+    baseline: str = ""
+
+
+class _Runtime(msgspec.Struct, omit_defaults=True):
+    language: str
+    version: str
+    archives: list[_Archive]
+    distributor: str = ""
+    needs: dict[str, str] = {}
+
+
+class _Catalogue(msgspec.Struct):
+    schema: str
+    runtimes: list[_Runtime]
+
+
+_HEAD, _WHOLE = msgspec.json.Decoder(_Head), msgspec.json.Decoder(_Catalogue)
+
+
+def read_catalogue(content: bytes, address: str) -> tuple[RuntimeOffer, ...]:
+    """What a catalogue at an address offers; addresses in it are relative to its own.
+
+    Raises `NotACatalogue`.
+    """
+    try:
+        name, _, number = _HEAD.decode(content).schema.partition("/")
+        if name != _NAME or not number.isdecimal():
+            raise NotACatalogue(f"its schema is not {_NAME}/{_FORMAT}")
+        if number != str(_FORMAT):
+            raise NotACatalogue(f"it is of form {number[:9]}, and this Rabbet reads form {_FORMAT}")
+        read = _WHOLE.decode(content)
+    except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError) as error:
+        raise NotACatalogue(str(error)) from error
+    if sum(len(runtime.archives) for runtime in read.runtimes) > MOST_FILES:
+        raise NotACatalogue(f"it offers more than {MOST_FILES} archives")
+    return tuple(_offer(runtime, address) for runtime in read.runtimes)
+
+
+def _offer(runtime: _Runtime, address: str) -> RuntimeOffer:
+    if not _LANGUAGE.match(runtime.language):
+        raise NotACatalogue(f"'{runtime.language[:60]}' is not a language's name")
+    version = version_of(runtime.version) if beyond(runtime.version) is None else None
+    if version is None:
+        raise NotACatalogue(f"'{runtime.version[:60]}' is no version of {runtime.language[:60]}")
+    try:
+        needs = {language: SpecifierSet(text[:LONGEST_LINE]) for language, text in runtime.needs.items()}
+    except InvalidSpecifier as error:
+        raise NotACatalogue(f"{runtime.language[:60]} {version}: {error}") from error
+    return RuntimeOffer(
+        language=runtime.language,
+        version=version,
+        where=address,
+        distributor=runtime.distributor[:LONGEST_LINE],
+        needs=needs,
+        archives=tuple(_archive(archive, address) for archive in runtime.archives),
+    )
+
+
+def _archive(archive: _Archive, address: str) -> RuntimeArchive:
+    algorithm = "sha256" if archive.sha256 else "sha512"
+    digest = archive.sha256 or archive.sha512
+    try:
+        url = joined(address, archive.url)
+    except NotAnAddress as error:
+        raise NotACatalogue(f"an address in it is not valid: {error}") from error
+    wrong = [
+        "its digest is not one" * (not is_digest(algorithm, digest)),
+        "its size is below 0" * (archive.size is not None and archive.size < 0),
+        "its program is not inside" * (not is_inside(archive.program)),
+        f"its name ends with none of {', '.join(ARCHIVE_ENDINGS)}"
+        * (not url.filename.endswith(ARCHIVE_ENDINGS) or "/" in url.filename),
+        "it is to be had neither over https, http nor from a folder"
+        * (url.scheme not in ("https", "http", "file")),
+    ]
+    if any(wrong):
+        raise NotACatalogue(f"{archive.url[:LONGEST_LINE]}: {next(filter(None, wrong))}")
+    return RuntimeArchive(
+        platform=archive.platform[:LONGEST_LINE],
+        filename=url.filename,
+        url=url.text,
+        algorithm=algorithm,
+        digest=digest,
+        program=archive.program,
+        size=archive.size,
+        baseline=archive.baseline[:LONGEST_LINE],
+    )
+
+
+def catalogue_text(offers: Sequence[RuntimeOffer]) -> str:
+    """A catalogue as it is written, sorted; archives are named by the last part of their addresses."""
+    catalogue = _Catalogue(schema=f"{_NAME}/{_FORMAT}", runtimes=list(_written(offers)))
+    content = msgspec.json.encode(catalogue)
+    return msgspec.json.format(content, indent=2).decode() + "\n"
+
+
+def _written(offers: Sequence[RuntimeOffer]) -> Iterator[_Runtime]:
+    for offer in sorted(offers, key=lambda one: (one.language, one.version, one.distributor)):
+        archives = [
+            _Archive(
+                platform=archive.platform,
+                url=archive.filename,
+                program=archive.program,
+                size=archive.size,
+                sha256=archive.digest if archive.algorithm == "sha256" else "",
+                sha512=archive.digest if archive.algorithm == "sha512" else "",
+                baseline=archive.baseline,
+            )
+            for archive in sorted(offer.archives, key=lambda one: one.platform)
+        ]
+        yield _Runtime(
+            language=offer.language,
+            version=str(offer.version),
+            archives=archives,
+            distributor=offer.distributor,
+            needs={language: specifiers_text(versions) for language, versions in offer.needs.items()},
+        )

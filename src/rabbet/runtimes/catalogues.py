@@ -1,0 +1,244 @@
+"""Where runtimes can be had: catalogues in Rabbet's form, wheels that carry one, the JavaScript registry."""
+
+import base64
+import json
+from collections import defaultdict
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import cache
+from importlib.resources import files
+from typing import Protocol
+from urllib.parse import quote
+
+from packaging.version import Version
+
+from rabbet.core.limits import MOST_PAGE
+from rabbet.core.model.language import version_of
+from rabbet.core.model.release import ListedFile
+from rabbet.core.model.runtime import RuntimeArchive, RuntimeOffer
+from rabbet.core.model.target import Target
+from rabbet.core.needs.need import library_name
+from rabbet.core.targets import PLATFORMS, baseline_needed, named_target
+from rabbet.errors import SourceFailed
+from rabbet.formats.address import NotAnAddress, joined, shown
+from rabbet.formats.requirement import is_digest
+from rabbet.formats.runtime_catalogue import NotACatalogue, read_catalogue
+from rabbet.formats.toml import Table, parse_toml
+from rabbet.regular_file import read_regular
+from rabbet.sources.base import Source
+from rabbet.sources.http import HttpClient, refused
+from rabbet.sources.local_file import local_path
+
+__all__ = ["Catalogue", "JsonCatalogue", "Registry", "Wheels"]
+
+_ANY_PYTHON = "3.12"  # wheels that carry a runtime are for any
+_OLDEST = {"glibc": "2.5", "macos": "10.6", "musl": "1.0"}
+
+
+class Catalogue(Protocol):
+    """Offers runtimes. Raises `SourceFailed` where it does not work."""
+
+    name: str
+
+    @property
+    def addresses(self) -> Sequence[str]:
+        """Where its offers say they come from."""
+
+    def offers(self, language: str) -> Sequence[RuntimeOffer]:
+        """All runtimes of a language that could be obtained, for whichever platform."""
+
+
+class JsonCatalogue:
+    """A catalogue in Rabbet's own form, at an address (`https`, `http`, `file`)."""
+
+    def __init__(self, name: str, address: str, client: HttpClient) -> None:
+        self.name = name
+        self.addresses = [address]
+        self._address = address
+        self._client = client
+        self._read: tuple[RuntimeOffer, ...] | None = None
+
+    def offers(self, language: str) -> Sequence[RuntimeOffer]:
+        """What it offers of a language."""
+        if self._read is None:
+            try:
+                self._read = read_catalogue(self._content(), self._address)
+            except NotACatalogue as error:
+                raise SourceFailed(
+                    f"the catalogue '{self.name}' can't be understood",
+                    because=[shown(self._address), str(error)],
+                    note="correct its address under [[tool.rabbet.catalogues]], or tell whoever keeps it",
+                ) from error
+        return [offer for offer in self._read if offer.language == language]
+
+    def _content(self) -> bytes:
+        path = local_path(self._address)
+        if path is not None:
+            try:
+                return read_regular(path, most=MOST_PAGE)
+            except OSError as error:
+                raise SourceFailed(
+                    f"the catalogue '{self.name}' can't be read",
+                    because=[f"{path}: {error.strerror or error}"],
+                    note="correct its address under [[tool.rabbet.catalogues]] in pyproject.toml",
+                ) from error
+        return _fetched(self._address, self._client)
+
+
+class Wheels:
+    """Libraries of a project's own sources whose wheels carry a runtime: a table of data says which ones."""
+
+    name = "wheels"
+
+    def __init__(self, sources: Sequence[Source]) -> None:
+        self._sources = sources
+        self.addresses = [_address_of(source) for source in sources]
+
+    def offers(self, language: str) -> Sequence[RuntimeOffer]:
+        """What the first source that knows the library lists; of several builds of a version the last one."""
+        carrier = _carriers("wheels").get(language)
+        if carrier is None:
+            return ()
+        name = library_name(carrier.source)
+        listings = ((source, source.listing(name)) for source in self._sources)
+        source, listing = next(((one, known) for one, known in listings if known is not None), (None, None))
+        found: dict[Version, dict[str, RuntimeArchive]] = {}
+        for file in sorted(listing.files, key=lambda one: one.version) if listing else ():
+            if file.is_wheel and file.sha256 and file.yanked is None:
+                version = carrier.version(file.version)
+                for archive in _of_wheel(file, file.sha256, carrier):
+                    found.setdefault(version, {})[archive.platform] = archive
+        return [
+            RuntimeOffer(
+                language=language,
+                version=version,
+                where=_address_of(source) if source else "",
+                archives=tuple(archives.values()),
+            )
+            for version, archives in found.items()
+        ]
+
+
+class Registry:
+    """The registry of the JavaScript world, where Node.js is published in a package for each platform."""
+
+    def __init__(self, name: str, address: str, client: HttpClient) -> None:
+        self.name = name
+        self._address = address.rstrip("/") + "/"
+        self.addresses = [self._address]
+        self._client = client
+
+    def offers(self, language: str) -> Sequence[RuntimeOffer]:
+        """What the packages of all platforms offer, by version."""
+        carrier = _carriers("registry").get(language)
+        found: defaultdict[Version, list[RuntimeArchive]] = defaultdict(list)
+        for platform, package in carrier.packages.items() if carrier else ():
+            for version, archive in self._archives(platform, package, carrier.program if carrier else ""):
+                found[version].append(archive)
+        return [
+            RuntimeOffer(language=language, version=version, where=self._address, archives=tuple(archives))
+            for version, archives in found.items()
+        ]
+
+    def _archives(
+        self, platform: str, package: str, program: str
+    ) -> Iterator[tuple[Version, RuntimeArchive]]:
+        content = _fetched(joined(self._address, quote(package, safe="")).text, self._client)
+        try:
+            releases = json.loads(content)["versions"]
+            for text, release in releases.items():
+                version, dist = version_of(text), release["dist"]
+                algorithm, _, digest = dist.get("integrity", "").partition("-")
+                url = joined(self._address, dist["tarball"])
+                told = base64.b64decode(digest, validate=True).hex() if algorithm == "sha512" else ""
+                if version is not None and is_digest("sha512", told) and not release.get("deprecated"):
+                    yield (
+                        version,
+                        RuntimeArchive(
+                            platform=platform,
+                            filename=url.filename,
+                            url=url.text,
+                            algorithm="sha512",
+                            digest=told,
+                            program=program,
+                        ),
+                    )
+        except (ValueError, KeyError, TypeError, AttributeError, RecursionError, NotAnAddress) as error:
+            raise SourceFailed(
+                f"the registry '{self.name}' answers with something else than a package",
+                because=[f"{shown(self._address)}{package}: {type(error).__name__}: {error}"],
+                note="correct its address under [[tool.rabbet.catalogues]] in pyproject.toml",
+            ) from error
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class _Carrier:
+    """A library or packages that carry runtimes of a language: see `carriers.toml`."""
+
+    source: str
+    program: str
+    parts: int
+    packages: Mapping[str, str] = field(default_factory=dict)
+
+    def version(self, release: Version) -> Version:
+        """The runtime's version, by that of a release."""
+        if not self.parts:
+            return release
+        numbers = ".".join(map(str, release.release[: self.parts]))
+        return Version(f"{numbers}{''.join(map(str, release.pre or ()))}")
+
+
+@cache
+def _carriers(kind: str) -> Mapping[str, _Carrier]:
+    name = "carriers.toml"
+    table = parse_toml(files("rabbet.runtimes").joinpath(name).read_text(encoding="utf-8"), name).table(kind)
+    carriers = {language: _carrier(table.table(language)) for language in table}
+    table.problems.raise_if_any()
+    return carriers
+
+
+def _carrier(entry: Table) -> _Carrier:
+    packages = entry.table("packages")
+    return _Carrier(
+        source=entry.text("library") or "",
+        program=entry.required("program"),
+        parts=entry.get("parts", int, 0),
+        packages={platform: packages.required(platform) for platform in packages},
+    )
+
+
+def _of_wheel(file: ListedFile, sha256: str, carrier: _Carrier) -> Iterator[RuntimeArchive]:
+    """A wheel for each platform that it fits, with the oldest C library that it asks for."""
+    tags = file.tags or frozenset()
+    for platform in PLATFORMS:
+        target = _oldest_target(platform)
+        needed = baseline_needed(target, tags)
+        fits = any(tag in target.tags for tag in tags)
+        if fits or needed:
+            yield RuntimeArchive(
+                platform=platform,
+                filename=file.filename,
+                url=file.location,
+                algorithm="sha256",
+                digest=sha256,
+                program=carrier.program.replace("{version}", file.filename.split("-")[1]),
+                size=file.size,
+                baseline="" if fits or needed is None else "=".join(needed),
+            )
+
+
+def _address_of(source: Source) -> str:
+    """What tells a source from all others: its address, of a folder its name."""
+    return source.index or f"source {source.name}"
+
+
+@cache
+def _oldest_target(platform: str) -> Target:
+    return named_target(platform, _ANY_PYTHON, _OLDEST)
+
+
+def _fetched(address: str, client: HttpClient) -> bytes:
+    answer = client.get(address)
+    if answer.status != 200:
+        raise refused(address, answer.status)
+    return answer.body

@@ -1,0 +1,152 @@
+"""Runtimes that were obtained: fetched, verified and unpacked, each archive once on this machine."""
+
+import hashlib
+import os
+import shutil
+import tempfile
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import suppress
+from pathlib import Path
+
+import msgspec
+
+from rabbet.core.limits import MOST_METADATA, MOST_UNANNOUNCED
+from rabbet.core.model.runtime import RuntimeArchive, RuntimeOffer
+from rabbet.errors import IntegrityFailed
+from rabbet.regular_file import read_regular
+from rabbet.store.archives import unpack_archive
+from rabbet.store.atomic import cannot_write
+from rabbet.store.folder import OBTAINED, make_folder
+from rabbet.store.process_lock import claimed
+
+__all__ = ["Obtained", "ObtainedRuntimes"]
+
+_NOTE = "runtime.json"
+_ENOUGH = 32  # digits of a digest: no two archives have the same ones
+
+
+class Obtained(msgspec.Struct, frozen=True):
+    """A runtime in the store: where it came from, and the place of its main program below its folder.
+
+    `catalogue` is what offered it. `folder` is the entry's own, by its name.
+    """
+
+    language: str
+    version: str
+    distributor: str
+    catalogue: str
+    url: str
+    program: str
+    folder: str = ""
+
+    def path(self, store: Path) -> Path:
+        """The main program, in the store that lies in this folder."""
+        return store / OBTAINED / self.folder / "tree" / self.program
+
+
+_DECODER = msgspec.json.Decoder(Obtained)
+
+
+class ObtainedRuntimes:
+    """What was obtained, below the store's folder."""
+
+    def __init__(self, store: Path) -> None:
+        self._store = store
+
+    def all(self) -> tuple[Obtained, ...]:
+        """Every runtime that is there as a whole."""
+        return tuple(self._noted())
+
+    def obtain(
+        self, offer: RuntimeOffer, archive: RuntimeArchive, content: Callable[[], Iterable[bytes]]
+    ) -> Obtained:
+        """A runtime, whose archive is fetched, verified and unpacked if need be, by one process at a time.
+
+        Raises what `content` raises, `IntegrityFailed`, `CannotWrite`.
+        """
+        folder = f"{offer.language}-{offer.version}-{archive.digest[:_ENOUGH]}"
+        with claimed(self._store, f"runtime {folder}"):
+            known = self._read(folder)
+            if known is not None:
+                with suppress(OSError):
+                    os.utime(self._store / OBTAINED / folder)  # used just now: sweeping spares it
+                return known
+            with cannot_write(self._store):
+                make_folder(self._store / OBTAINED)
+                partial = Path(tempfile.mkdtemp(dir=self._store / OBTAINED, prefix="."))
+            try:
+                _receive(archive, content(), partial / archive.filename)
+                with cannot_write(self._store):
+                    return self._publish(offer, archive, partial, folder)
+            finally:
+                shutil.rmtree(partial, ignore_errors=True)
+
+    def discard(self, runtime: Obtained) -> None:
+        """Remove a runtime. Raises `CannotWrite`."""
+        entry = self._store / OBTAINED / runtime.folder
+        with claimed(self._store, f"runtime {runtime.folder}"), cannot_write(entry):
+            litter = Path(tempfile.mkdtemp(dir=entry.parent, prefix="."))
+            entry.rename(litter / "entry")
+        shutil.rmtree(litter, ignore_errors=True)
+
+    def _publish(self, offer: RuntimeOffer, archive: RuntimeArchive, partial: Path, folder: str) -> Obtained:
+        """Unpack an archive beside its final place, and give it that in one step."""
+        entry = partial / "entry"
+        unpack_archive(partial / archive.filename, entry / "tree")
+        program = entry / "tree" / archive.program
+        if not program.is_file() or not os.access(program, os.X_OK):
+            raise IntegrityFailed(
+                f"{archive.filename} holds no program where its catalogue says",
+                because=[f"{archive.program} is not there, or can't be run"],
+            )
+        runtime = Obtained(
+            language=offer.language,
+            version=str(offer.version),
+            distributor=offer.distributor,
+            catalogue=offer.where,
+            url=archive.url,
+            program=archive.program,
+            folder=folder,
+        )
+        (entry / _NOTE).write_bytes(msgspec.json.encode(runtime))
+        entry.rename(self._store / OBTAINED / folder)
+        return runtime
+
+    def _noted(self) -> Iterator[Obtained]:
+        try:
+            names = sorted(os.listdir(self._store / OBTAINED))  # noqa: PTH208 - a part of most runs
+        except OSError:
+            return
+        for name in names:
+            found = self._read(name) if not name.startswith(".") else None
+            if found is not None:
+                yield found
+
+    def _read(self, folder: str) -> Obtained | None:
+        try:
+            note = read_regular(self._store / OBTAINED / folder / _NOTE, most=MOST_METADATA)
+            runtime = _DECODER.decode(note)
+        except (OSError, ValueError, msgspec.MsgspecError):
+            return None
+        return runtime if runtime.folder == folder and runtime.path(self._store).is_file() else None
+
+
+def _receive(archive: RuntimeArchive, content: Iterable[bytes], path: Path) -> None:
+    """Write an archive while hashing it. Raises `IntegrityFailed` if it is another one than was offered."""
+    digest, size = hashlib.new(archive.algorithm), 0
+    with cannot_write(path), path.open("xb") as file:
+        for piece in content:
+            digest.update(piece)
+            size += len(piece)
+            file.write(piece)
+            if size > (MOST_UNANNOUNCED if archive.size is None else archive.size):
+                break  # it is another file for sure, and may have no end
+    if digest.hexdigest() != archive.digest:
+        raise IntegrityFailed(
+            f"{archive.filename} is not the file that the catalogue tells of",
+            because=[
+                f"told: {archive.algorithm} {archive.digest}",
+                f"received: {archive.algorithm} {digest.hexdigest()}, {size} bytes from {archive.url}",
+            ],
+            note="find out why it changed before you take it",
+        )

@@ -1,0 +1,234 @@
+"""The runtimes of this machine: which there are, who uses them, and which ones a project gets."""
+
+from collections import defaultdict
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.lock import Lock, LockedRuntime
+from rabbet.core.model.runtime import PythonRuntime, Refusal, Runtime
+from rabbet.core.needs.wording import specifiers_text
+from rabbet.core.progress import Observer
+from rabbet.environment.install_state import own_install_state
+from rabbet.errors import NoLock, NoRuntime
+from rabbet.formats.requirement import parse_runtime
+from rabbet.runtimes.binary_format import architecture_of
+from rabbet.runtimes.choose import newest_first
+from rabbet.store.obtained import Obtained, ObtainedRuntimes
+from rabbet.workspace.languages import found_runtimes, languages_for, unknown_language
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.obtaining import Offered, Shelf, own_target
+from rabbet.workspace.project import Project
+from rabbet.workspace.runtime import chosen_runtime, found_pythons
+from rabbet.workspace.runtime_choice import runtimes_here
+
+__all__ = ["RuntimeRow", "RuntimesFound", "discard", "look_up", "obtain", "runtimes_found"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RuntimeRow:
+    """A runtime, the machine it is built for, and the projects that use it.
+
+    It may be `chosen` for the present project. `passed_over` says why the project does not get it; `None`
+    where it does, or declares no such language.
+    """
+
+    runtime: Runtime
+    architecture: str
+    projects: tuple[str, ...]
+    chosen: bool = False
+    passed_over: str | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RuntimesFound:
+    """All runtimes of this machine by language, what was set aside, and what a project lacks of them.
+
+    `declaration` is the file that says which ones the present folder gets, if there is one.
+    """
+
+    rows: tuple[RuntimeRow, ...]
+    refusals: tuple[Refusal, ...]
+    declaration: Path | None
+    missing: tuple[NoRuntime, ...]
+
+
+def runtimes_found(
+    project: Project | None, machine: Machine, observer: Observer, only: Sequence[str] = ()
+) -> RuntimesFound:
+    """Look for the runtimes of all languages, or `only` of some.
+
+    Raises `NotUnderstood`, also for an unknown language, `NoSolution`.
+    """
+    declaration = project.declaration() if project else None
+    languages = languages_for(declaration, machine)
+    unknown = sorted(set(only) - {"python", *languages})
+    if unknown:
+        raise unknown_language(unknown[0], languages)
+    observer.stage("looking for runtimes")
+    pythons = found_pythons(machine, project)
+    others = found_runtimes(languages.values(), machine, project)
+    found = {"python": _ordered(pythons), **{name: _by_version(some) for name, some in others.items()}}
+    wanted = {name: found[name] for name in sorted(found) if not only or name in only}
+    here = _Choice(declaration, project, machine, pythons) if declaration and project else None
+    users = _users(machine)
+    return RuntimesFound(
+        rows=tuple(
+            RuntimeRow(
+                runtime=one,
+                architecture=architecture_of(Path(one.executable)),
+                projects=tuple(users.get(one.executable, ())),
+                chosen=here is not None and here.gets(one),
+                passed_over=here.passed_over(one) if here else None,
+            )
+            for runtimes in wanted.values()
+            for one in runtimes
+            if isinstance(one, Runtime)
+        ),
+        refusals=tuple(one for some in wanted.values() for one in some if isinstance(one, Refusal)),
+        declaration=project.declaration_file if project else None,
+        missing=tuple(here.missing) if here else (),
+    )
+
+
+def _ordered(found: Sequence[PythonRuntime | Refusal]) -> list[Runtime | Refusal]:
+    return [*newest_first(found), *(one for one in found if isinstance(one, Refusal))]
+
+
+def _by_version(found: Sequence[Runtime | Refusal]) -> list[Runtime | Refusal]:
+    """The newest first, what was set aside last."""
+    working = [one for one in found if isinstance(one, Runtime)]
+    refused = [one for one in found if isinstance(one, Refusal)]
+    return [*sorted(working, key=lambda one: one.version, reverse=True), *refused]
+
+
+def _users(machine: Machine) -> Mapping[str, list[str]]:
+    """The projects whose environments were made with each program, by its path."""
+    found: defaultdict[str, list[str]] = defaultdict(list)
+    environments = machine.environments()
+    for root in environments.known():
+        state = own_install_state(root, environments)
+        for program in (state.executable, *state.runtimes.values()) if state else ():
+            found[program].append(root.parent.name)
+    return found
+
+
+class _Choice:
+    """What a project gets of this machine's runtimes, and why not the others."""
+
+    def __init__(
+        self,
+        declaration: Declaration,
+        project: Project,
+        machine: Machine,
+        pythons: Sequence[PythonRuntime | Refusal],
+    ) -> None:
+        lock = _lock_of(project)
+        self.missing: list[NoRuntime] = []
+        self._locked = {one.language: one for one in lock.runtimes} if lock else {}
+        self._allowed = {one.language: one.versions for one in declaration.runtimes}
+        self._allowed["python"] = declaration.python
+        self._chosen: dict[str, Runtime] = {}
+        try:
+            python = chosen_runtime(declaration, pythons, lock)
+        except NoRuntime as error:
+            self.missing.append(error)
+            return
+        here = runtimes_here(declaration, project, machine, python, tuple(self._locked.values()))
+        self._chosen = {"python": python, **here.chosen}
+        self.missing += here.missing.values()
+
+    def gets(self, runtime: Runtime) -> bool:
+        """Whether the project gets this one."""
+        return self._chosen.get(runtime.language) == runtime
+
+    def passed_over(self, runtime: Runtime) -> str | None:
+        """Why the project does not get it, if it needs its language and gets another."""
+        allowed, chosen = self._allowed.get(runtime.language), self._chosen.get(runtime.language)
+        if chosen == runtime or (allowed is None and chosen is None):
+            return None
+        if allowed is not None and not allowed.contains(runtime.version):
+            return f"not {specifiers_text(allowed)}"
+        if chosen is None:
+            return "not what is declared"
+        return _why_another(runtime, chosen, self._locked.get(runtime.language))
+
+
+def _why_another(runtime: Runtime, chosen: Runtime, locked: LockedRuntime | None) -> str:
+    if locked is not None and locked.version == chosen.version != runtime.version:
+        return f"locked is {locked.version}"
+    if chosen.version == runtime.version:
+        return "found behind another one of that version"
+    return f"{chosen.version} comes first"
+
+
+def _lock_of(project: Project) -> Lock | None:
+    try:
+        return project.lock()
+    except NoLock:
+        return None
+
+
+def look_up(
+    project: Project | None, machine: Machine, observer: Observer, constraint: str
+) -> tuple[Offered, ...]:
+    """What catalogues offer within a constraint such as `node>=20`, the newest first.
+
+    Raises `NotUnderstood`, `SourceFailed`.
+    """
+    need = parse_runtime(constraint)
+    observer.stage("reading catalogues")
+    offers = Shelf(project, machine).offers(need.name, own_target(machine))
+    return tuple(one for one in offers if need.specifier.contains(one.offer.version, prereleases=True))
+
+
+def obtain(
+    project: Project | None, machine: Machine, observer: Observer, constraint: str
+) -> tuple[Offered, Path]:
+    """Obtain the newest runtime that a constraint allows, and tell where its main program is.
+
+    Raises `NotUnderstood`, `NoRuntime`, `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
+    """
+    need = parse_runtime(constraint)
+    observer.stage("reading catalogues")
+    shelf = Shelf(project, machine)
+    picked = shelf.pick(need, own_target(machine))
+    if picked.archive is None:
+        raise NoRuntime(f"{need.written_name} {picked.offer.version} is not for this machine")
+    found = shelf.obtain(picked.offer, picked.archive, observer)
+    return picked, found.path(machine.store_folder)
+
+
+def discard(machine: Machine, constraint: str) -> tuple[Obtained, ...]:
+    """Remove the obtained runtimes that a constraint such as `node 20.11.1` names.
+
+    Raises `NotUnderstood`, and `NoRuntime` where there is none, or an environment uses it.
+    """
+    need = parse_runtime(constraint)
+    store = ObtainedRuntimes(machine.store_folder)
+    named = tuple(
+        one
+        for one in store.all()
+        if one.language == need.name and need.specifier.contains(one.version, prereleases=True)
+    )
+    if not named:
+        there = [f"{one.language} {one.version}" for one in store.all()]
+        raise NoRuntime(
+            f"no runtime {need.written_name}{need.specifier} was obtained",
+            because=[f"there are: {', '.join(there)}" if there else "none was obtained at all"],
+            remedy="rabbet runtimes",
+        )
+    users = _users(machine)
+    for one in named:
+        using = users.get(str(one.path(machine.store_folder)), [])
+        if using:
+            raise NoRuntime(
+                f"{one.language} {one.version} is in use",
+                because=[f"by the environment of {name}" for name in using],
+                note="an environment that is no longer needed can go first",
+                remedy="rabbet envs",
+            )
+    for one in named:
+        store.discard(one)
+    return named

@@ -1,0 +1,119 @@
+"""The languages that count for a project, and the runtimes of them that this machine has."""
+
+from collections import defaultdict
+from collections.abc import Iterable, Iterator, Mapping
+from functools import partial
+from pathlib import Path
+
+from packaging.version import Version
+
+from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.language import Language
+from rabbet.core.model.runtime import Refusal, Runtime
+from rabbet.core.near_names import near_names
+from rabbet.errors import NotUnderstood
+from rabbet.runtimes.languages import known_languages
+from rabbet.runtimes.probe import probe_language
+from rabbet.runtimes.search import find_programs
+from rabbet.store.folder import OBTAINED
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.project import Project
+from rabbet.workspace.settings import read_settings
+
+__all__ = ["found_runtimes", "languages_for", "main_programs", "unknown_language"]
+
+_A_SCRIPT = "it is a script, which may start one or another"
+_A_LAUNCHER = "it is a link to {}, which may start one or another"
+
+
+def languages_for(
+    declaration: Declaration | None, machine: Machine, *, written: bool = True
+) -> Mapping[str, Language]:
+    """Rabbet's own table, what the user's settings say, and what the project adds that neither knows.
+
+    Raises `NotUnderstood` for a declared runtime of a language that none of them tells of; `written` says
+    whether the declaration is in its file already.
+    """
+    known = {**known_languages(), **read_settings(machine).languages}
+    if declaration is None:
+        return known
+    known = {**declaration.languages, **known}
+    for runtime in declaration.runtimes:
+        for name in (runtime.language, *runtime.needs):
+            if name not in known and name != "python":
+                raise unknown_language(name, known, declared=written)
+    return known
+
+
+def unknown_language(name: str, known: Iterable[str], *, declared: bool = False) -> NotUnderstood:
+    """The error for a language that no table tells of, be it declared or named on the command line."""
+    near = near_names(name, ["python", *known])
+    return NotUnderstood(
+        f"Rabbet knows no language named {name}",
+        because=[f"near {name}: {', '.join(near)}"] if near else [f"known are: python, {', '.join(known)}"],
+        note="a table [tool.rabbet.languages] can tell of more languages",
+        remedy=f"rabbet retract --runtime {name}" if declared else "rabbet runtimes",
+    )
+
+
+def main_programs(machine: Machine) -> Iterator[Path]:
+    """The main programs of all languages that Rabbet's own table and the user's settings tell of."""
+    names = {language.programs[0] for language in languages_for(None, machine).values()}
+    for program in find_programs(machine.environ, machine.home, names.__contains__):
+        yield Path(program.path)
+
+
+def found_runtimes(
+    languages: Iterable[Language], machine: Machine, project: Project | None = None
+) -> dict[str, tuple[Runtime | Refusal, ...]]:
+    """What this machine has of each of these languages, by the language's name, in the order of finding.
+
+    Of what was obtained only what counts for the project; its version is the catalogue's.
+    """
+    by_program = {language.programs[0]: language for language in languages}
+    found: defaultdict[str, list[Path | Refusal]] = defaultdict(list)
+    for program in find_programs(machine.environ, machine.home, by_program.__contains__):
+        language, real = by_program[program.name], Path(program.path)
+        doubt = ""
+        if not real.name.startswith(program.name):
+            doubt = _A_LAUNCHER.format(real.name)
+        elif program.is_script and not language.is_script:
+            doubt = _A_SCRIPT
+        refusal = Refusal(executable=program.path, reason=doubt, language=language.name)
+        found[language.name].append(refusal if doubt else real)
+    obtained = _obtained(machine, project)
+    return {
+        language.name: (
+            *(one for one in obtained if one.language == language.name),
+            *_asked(language, found[language.name], machine),
+        )
+        for language in by_program.values()
+    }
+
+
+def _obtained(machine: Machine, project: Project | None) -> list[Runtime]:
+    """The runtimes in the store that count for a project."""
+    if not (machine.store_folder / OBTAINED).is_dir():
+        return []
+    from rabbet.workspace.obtaining import obtained_for
+
+    return [
+        Runtime(
+            language=one.language,
+            version=Version(one.version),
+            executable=str(one.path(machine.store_folder)),
+            distributor=one.distributor,
+        )
+        for one in obtained_for(machine, project)
+    ]
+
+
+def _asked(
+    language: Language, found: Iterable[Path | Refusal], machine: Machine
+) -> Iterable[Runtime | Refusal]:
+    """The programs in the order in which they were found, each asked for its version."""
+    found = list(dict.fromkeys(found))
+    programs = [one for one in found if isinstance(one, Path)]
+    probe = partial(probe_language, memory=machine.store.runtimes, environ=machine.helpers_environ())
+    answers = dict(zip(programs, probe(language, programs), strict=True))
+    return [answers[one] if isinstance(one, Path) else one for one in found]

@@ -1,0 +1,241 @@
+"""Catalogues of runtimes that count for a project, and the runtimes that were obtained from them."""
+
+import sys
+from collections.abc import Collection, Iterator, Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from packaging.version import Version
+
+from rabbet.core.model.declaration import CatalogueEntry, Declaration
+from rabbet.core.model.lock import LockedRuntime
+from rabbet.core.model.runtime import PythonRuntime, RuntimeArchive, RuntimeOffer
+from rabbet.core.model.target import Target
+from rabbet.core.needs.need import Need
+from rabbet.core.progress import Observer
+from rabbet.core.targets import target_of
+from rabbet.errors import NoRuntime, SourceFailed
+from rabbet.formats.address import is_address, joined, parse_address
+from rabbet.runtimes.catalogues import Catalogue, JsonCatalogue, Registry, Wheels
+from rabbet.runtimes.probe import probe_all
+from rabbet.sources.file_reader import FileReader
+from rabbet.sources.http import HttpClient
+from rabbet.sources.opening import open_source
+from rabbet.store.obtained import Obtained, ObtainedRuntimes
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.project import Project
+from rabbet.workspace.settings import known_sources, read_settings
+from rabbet.workspace.sources import open_client
+
+__all__ = ["Offered", "Shelf", "obtained_for", "own_target"]
+
+_SHOWN = 5  # offers that an error names
+_FILE = "catalogue.json"  # the name of a catalogue in a folder
+_NOBODY = Declaration(name="", python=Need.parse("python").specifier, needs=(), groups={}, sources=())
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Offered:
+    """A runtime that a catalogue offers; without an `archive` for this machine it says why it has none."""
+
+    catalogue: str
+    offer: RuntimeOffer
+    archive: RuntimeArchive | None
+    reason: str = ""
+
+
+class Shelf:
+    """The catalogues of a project, or of the user where there is none, and the store that they fill."""
+
+    def __init__(self, project: Project | None, machine: Machine) -> None:
+        self.project = project
+        self.machine = machine
+        self._declaration = project.declaration() if project else _NOBODY
+        self._folder = project.folder if project else machine.home
+        self._client = open_client(self._declaration, machine)
+        self._store = ObtainedRuntimes(machine.store_folder)
+        self.catalogues: tuple[Catalogue, ...] = tuple(self._open())
+
+    def offers(self, language: str, target: Target) -> list[Offered]:
+        """All that the catalogues offer of a language, the newest first; of one version the first counts."""
+        found: dict[tuple[Version, str], Offered] = {}
+        for catalogue in self.catalogues:
+            for offer in catalogue.offers(language):
+                archive = _fitting(offer, target)
+                key = (offer.version, offer.distributor)
+                known = found.get(key)
+                if known is None or (known.archive is None and archive is not None):
+                    reason = "" if archive else _misfit(offer, target)
+                    found[key] = Offered(
+                        catalogue=catalogue.name, offer=offer, archive=archive, reason=reason
+                    )
+        return sorted(found.values(), key=lambda one: one.offer.version, reverse=True)
+
+    def pick(self, need: Need, target: Target) -> Offered:
+        """The newest that is allowed and fits this machine. Raises `NoRuntime`, `SourceFailed`."""
+        offers = self.offers(need.name, target)
+        able = {one.offer.version: one for one in reversed(offers) if one.archive is not None}
+        chosen = max(need.specifier.filter(able), default=None)
+        if chosen is not None:
+            return able[chosen]
+        told = [f"{one.catalogue}: {one.offer.version}{_why(one, need)}" for one in offers[:_SHOWN]]
+        if len(offers) > _SHOWN:
+            told.append(f"and {len(offers) - _SHOWN} older ones")
+        names = ", ".join(catalogue.name for catalogue in self.catalogues)
+        raise NoRuntime(
+            f"no catalogue offers {need.written_name}{need.specifier} for {target.platform}",
+            because=told or [f"asked were: {names}" if names else "no catalogue is known"],
+            note="name one under [[tool.rabbet.catalogues]] in pyproject.toml, or in settings.toml",
+        )
+
+    def with_archives(self, runtime: LockedRuntime, platforms: Collection[str]) -> LockedRuntime:
+        """A runtime to lock with where it can be had for these platforms, if a catalogue offers that version.
+
+        Else it keeps what it has. Addresses inside the project's folder become relative to it.
+        """
+        for catalogue in self.catalogues:
+            for offer in catalogue.offers(runtime.language):
+                same = offer.version == runtime.version
+                if same and runtime.distributor in ("", offer.distributor):
+                    archives = tuple(one for one in offer.archives if one.platform in platforms)
+                    if archives:
+                        return replace(
+                            runtime,
+                            catalogue=self._relative(offer.where),
+                            archives=tuple(replace(one, url=self._relative(one.url)) for one in archives),
+                        )
+        return runtime
+
+    def obtain_locked(self, runtime: LockedRuntime, target: Target, observer: Observer) -> Obtained:
+        """Obtain a locked runtime for this machine. Raises `NoRuntime`, and what `obtain` raises."""
+        offer = RuntimeOffer(
+            language=runtime.language,
+            version=runtime.version,
+            where=self._absolute(runtime.catalogue),
+            distributor=runtime.distributor,
+            archives=tuple(replace(one, url=self._absolute(one.url)) for one in runtime.archives),
+        )
+        archive = _fitting(offer, target)
+        if archive is None:
+            raise NoRuntime(
+                f"the lock tells of no {runtime.language} {runtime.version} for this machine",
+                because=[_misfit(offer, target)],
+                remedy=f"rabbet runtimes lookup {runtime.language}",
+            )
+        return self.obtain(offer, archive, observer)
+
+    def _relative(self, address: str) -> str:
+        root = self._folder.as_uri() + "/"
+        return address.removeprefix(root) if address.startswith(root) else address
+
+    def _absolute(self, address: str) -> str:
+        return address if is_address(address) else joined(self._folder.as_uri() + "/", address).text
+
+    def obtain(self, offer: RuntimeOffer, archive: RuntimeArchive, observer: Observer) -> Obtained:
+        """Fetch, verify and unpack a runtime, unless it is there.
+
+        Raises `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
+        """
+        observer.stage(f"fetching {offer.language} {offer.version}", 1, size=archive.size or 0)
+        reader = FileReader(self._client)
+
+        def content() -> Iterator[bytes]:
+            for piece in reader.content(archive.url):
+                observer.received(len(piece), archive.filename, archive.size or 0)
+                yield piece
+            observer.step(archive.filename)
+            observer.stage("unpacking")
+
+        return self._store.obtain(offer, archive, content)
+
+    def _open(self) -> Iterator[Catalogue]:
+        settings = read_settings(self.machine)
+        for folder, entries in ((self._folder, self._declaration.catalogues), _users(self.machine)):
+            for entry in entries:
+                yield _opened(entry, folder, self._client)
+        if not (self._declaration.sources or settings.source or self.machine.environ.get("RABBET_SOURCE")):
+            return
+        sources = [
+            open_source(entry, project=self._folder, client=self._client, memory=self.machine.store.listings)
+            for entry in known_sources(self._declaration, self.machine)
+        ]
+        yield Wheels(sources)
+
+
+def obtained_for(machine: Machine, project: Project | None) -> tuple[Obtained, ...]:
+    """The obtained runtimes that count: those from catalogues and sources that the project or the user names.
+
+    What another project's catalogue brought is no concern of this one.
+    """
+    found = ObtainedRuntimes(machine.store_folder).all()
+    if not found:
+        return ()
+    addresses = {
+        address for catalogue in Shelf(project, machine).catalogues for address in catalogue.addresses
+    }
+    return tuple(one for one in found if one.catalogue in addresses)
+
+
+def own_target(machine: Machine) -> Target:
+    """The platform that this Rabbet runs on. Raises `NoRuntime`."""
+    found = probe_all([Path(sys.executable).resolve()], machine.store.runtimes, machine.helpers_environ())[0]
+    if not isinstance(found, PythonRuntime):
+        raise NoRuntime("the Python that runs Rabbet does not answer", because=[found.reason])
+    return target_of(found)
+
+
+def _users(machine: Machine) -> tuple[Path, Sequence[CatalogueEntry]]:
+    return machine.settings_file().parent, read_settings(machine).catalogues
+
+
+def _opened(entry: CatalogueEntry, folder: Path, client: HttpClient) -> Catalogue:
+    """A catalogue at an address, or in a file or a folder whose path may be relative.
+
+    Raises `SourceFailed` for an address of another kind.
+    """
+    if not is_address(entry.url):
+        path = (folder / Path(entry.url).expanduser()).resolve()
+        address = (path / _FILE if path.is_dir() else path).as_uri()
+    else:
+        address = parse_address(entry.url).text
+    if parse_address(address).scheme not in ("http", "https", "file"):
+        raise SourceFailed(
+            f"the catalogue '{entry.name}' has an unsupported address",
+            because=[f"{address} is neither https, http nor a file"],
+            note="correct its url under [[tool.rabbet.catalogues]] in pyproject.toml",
+        )
+    if entry.registry:
+        return Registry(entry.name, address, client)
+    whole = address + _FILE if address.endswith("/") else address
+    return JsonCatalogue(entry.name, whole, client)
+
+
+def _fitting(offer: RuntimeOffer, target: Target) -> RuntimeArchive | None:
+    """The archive that this machine can use, if the offer holds one."""
+    for archive in offer.archives:
+        if archive.platform == target.platform and _new_enough(archive, target):
+            return archive
+    return None
+
+
+def _new_enough(archive: RuntimeArchive, target: Target) -> bool:
+    library, _, version = archive.baseline.partition("=")
+    if not library:
+        return True
+    try:
+        return library == target.libc[0] and Version(target.libc[1]) >= Version(version)
+    except ValueError:
+        return False
+
+
+def _misfit(offer: RuntimeOffer, target: Target) -> str:
+    own = [archive for archive in offer.archives if archive.platform == target.platform]
+    if own:
+        return f"needs {own[0].baseline}, here is {'='.join(target.libc)}"
+    return f"not for {target.platform}"
+
+
+def _why(one: Offered, need: Need) -> str:
+    if not need.specifier.contains(one.offer.version, prereleases=True):
+        return f" is not {need.written_name}{need.specifier}"
+    return f" {one.reason}" if one.reason else " is a pre-release"

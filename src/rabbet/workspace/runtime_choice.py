@@ -1,0 +1,245 @@
+"""Which runtimes of languages other than Python a project gets: in its lock, and of those on this machine."""
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+
+from packaging.specifiers import SpecifierSet
+
+from rabbet.core.model.declaration import Declaration, DeclaredRuntime
+from rabbet.core.model.language import Language
+from rabbet.core.model.lock import LockedRuntime
+from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime, Refusal, Runtime, RuntimeOffer
+from rabbet.core.shell import quoted
+from rabbet.core.solve.runtimes import choose_runtimes
+from rabbet.core.solve.solver import Refutation
+from rabbet.core.targets import target_of
+from rabbet.errors import NoRuntime, NoSolution, WrongUsage
+from rabbet.formats.requirement import parse_runtime
+from rabbet.runtimes.choose import no_runtime
+from rabbet.runtimes.linking import linked_runtime
+from rabbet.workspace.languages import found_runtimes, languages_for, unknown_language
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.obtaining import Shelf
+from rabbet.workspace.project import Project
+
+__all__ = ["RuntimesHere", "runtime_under", "runtimes_here", "runtimes_to_lock", "to_be_obtained"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RuntimesHere:
+    """The runtime of this machine that a project gets for each language, and what is missing, by language.
+
+    `languages` tells of all that were looked for.
+    """
+
+    chosen: Mapping[str, Runtime] = field(default_factory=dict)
+    missing: Mapping[str, NoRuntime] = field(default_factory=dict)
+    languages: Mapping[str, Language] = field(default_factory=dict)
+
+
+def runtimes_here(
+    declaration: Declaration,
+    project: Project,
+    machine: Machine,
+    python: PythonRuntime,
+    locked: Sequence[LockedRuntime],
+) -> RuntimesHere:
+    """Choose among this machine's runtimes: the locked versions before others.
+
+    Where the lock says how to obtain a runtime for this machine, only the locked version will do.
+
+    Raises `NoSolution` where each language could be had, but not together.
+    """
+    if not declaration.runtimes:
+        return RuntimesHere()
+    search = _Search(declaration, project, machine, python)
+    exactly = search.only_locked(locked)
+    missing = {one.language: error for one, error in search.missing(exactly)}
+    present = [exactly.get(one.language, one) for one in declaration.runtimes if one.language not in missing]
+    answer = search.choose(present, search.offers, locked)
+    if isinstance(answer, Refutation):
+        raise search.why_not(answer, search.offers)
+    by_place = {runtime.executable: runtime for found in search.found.values() for runtime in _working(found)}
+    return RuntimesHere(
+        chosen={name: by_place[offer.where] for name, offer in answer.items() if name != "python"},
+        missing=missing,
+        languages=search.languages,
+    )
+
+
+def runtimes_to_lock(
+    declaration: Declaration,
+    shelf: Shelf,
+    python: PythonRuntime,
+    locked: Sequence[LockedRuntime],
+    raised: Sequence[str],
+) -> tuple[LockedRuntime, ...]:
+    """The runtimes to lock: the locked ones stay wherever they can, whether this machine has them or not.
+
+    Others are those of this machine, and those that a catalogue offers for it. Raises `SourceFailed`,
+    `NoRuntime` for one that could be had nowhere, `NoSolution` for some that can't be had together.
+    """
+    if not declaration.runtimes:
+        return ()
+    search = _Search(declaration, shelf.project, shelf.machine, python)
+    known = [
+        RuntimeOffer(
+            language=one.language,
+            version=one.version,
+            where="the lock",
+            distributor=one.distributor,
+            needs=search.needs(one.language),
+        )
+        for one in locked
+        if one.language not in ("python", *raised)
+    ]
+    offers = [*known, *search.offers, *search.offered(shelf)]
+    for one, error in search.missing():
+        if not any(_fits(offer, one) for offer in offers if offer.language == one.language):
+            raise error
+    answer = search.choose(declaration.runtimes, offers, locked, raised)
+    if isinstance(answer, Refutation):
+        raise search.why_not(answer, offers)
+    asked = {one.language: one.distributor for one in declaration.runtimes}
+    return tuple(
+        LockedRuntime(language=name, version=offer.version, distributor=asked.get(name, ""))
+        for name, offer in sorted(answer.items())
+        if name != "python"
+    )
+
+
+def runtime_under(project: Project, machine: Machine, constraint: str) -> LinkedRuntime:
+    """The newest runtime of this machine that a constraint such as `java>=14` allows.
+
+    Raises `NotUnderstood`, `NoRuntime`, and `WrongUsage` for Python: libraries are installed for one of them.
+    """
+    need = parse_runtime(constraint)
+    if need.name == "python":
+        raise WrongUsage(
+            "an environment's libraries are installed for its own Python, so it can't run under another one",
+            note="a variant with another Python gets an environment of its own",
+            remedy=f"rabbet declare --variant other --runtime {quoted(constraint)}",
+        )
+    languages = languages_for(project.declaration(), machine)
+    if need.name not in languages:
+        raise unknown_language(need.name, languages)
+    found = found_runtimes([languages[need.name]], machine, project)[need.name]
+    fitting = [one for one in _working(found) if need.specifier.contains(one.version)]
+    if not fitting:
+        raise no_runtime(need.name, need.specifier, found)
+    newest = max(fitting, key=lambda one: one.version)
+    return linked_runtime(newest, languages[need.name])
+
+
+class _Search:
+    """What this machine has of the languages that a declaration names, and of those that they need."""
+
+    def __init__(
+        self, declaration: Declaration, project: Project | None, machine: Machine, python: PythonRuntime
+    ) -> None:
+        self.languages = languages_for(declaration, machine)
+        self._declared = declaration.runtimes
+        self._project = declaration.name
+        self._target = target_of(python)
+        self.found = found_runtimes([self.languages[name] for name in self._wanted()], machine, project)
+        self.offers = [
+            *(self._offer(runtime) for found in self.found.values() for runtime in _working(found)),
+            RuntimeOffer(language="python", version=python.version, where=python.executable),
+        ]
+
+    def needs(self, language: str) -> Mapping[str, SpecifierSet]:
+        """What the runtimes of a language need, as far as the tables tell it."""
+        return self.languages[language].needs if language in self.languages else {}
+
+    def only_locked(self, locked: Sequence[LockedRuntime]) -> Mapping[str, DeclaredRuntime]:
+        """The declared languages whose locked versions can be obtained for this machine, with just these."""
+        versions = {
+            one.language: one.version
+            for one in locked
+            if any(archive.platform == self._target.platform for archive in one.archives)
+        }
+        return {
+            one.language: replace(one, versions=SpecifierSet(f"=={versions[one.language]}"))
+            for one in self._declared
+            if one.language in versions and one.versions.contains(versions[one.language], prereleases=True)
+        }
+
+    def missing(
+        self, exactly: Mapping[str, DeclaredRuntime] | None = None
+    ) -> Iterator[tuple[DeclaredRuntime, NoRuntime]]:
+        """The declared languages of which this machine has nothing that is allowed."""
+        for declared in self._declared:
+            one = (exactly or {}).get(declared.language, declared)
+            found = self.found[one.language]
+            if not any(_fits(runtime, one) for runtime in _working(found)):
+                error = no_runtime(one.language, one.versions, found, distributor=one.distributor)
+                yield one, to_be_obtained(error) if one is not declared else error
+
+    def offered(self, shelf: Shelf) -> Iterator[RuntimeOffer]:
+        """What catalogues offer for this machine of the languages that are wanted."""
+        for language in self._wanted():
+            for one in shelf.offers(language, self._target):
+                if one.archive is not None:
+                    yield replace(one.offer, needs=one.offer.needs or self.needs(language))
+
+    def choose(
+        self,
+        declared: Sequence[DeclaredRuntime],
+        offers: Sequence[RuntimeOffer],
+        locked: Sequence[LockedRuntime],
+        raised: Sequence[str] = (),
+    ) -> Mapping[str, RuntimeOffer] | Refutation:
+        """Choose among these offers, locked versions before others."""
+        kept = {one.language: one.version for one in locked if one.language != "python"}
+        return choose_runtimes(declared, offers, self._target, kept=kept, raised=raised)
+
+    def why_not(self, refutation: Refutation, offers: Sequence[RuntimeOffer]) -> NoRuntime | NoSolution:
+        """Why there is no choice: a language that another one needs is nowhere, or versions clash."""
+        from rabbet.core.solve.explain.prose import explained
+
+        for language in self._wanted():
+            if not any(offer.language == language for offer in offers):
+                return no_runtime(language, SpecifierSet(), self.found[language])
+        explanation = explained(refutation, self._project)
+        return NoSolution(
+            f"no runtimes go together as is declared: they clash on {explanation.clash}",
+            because=explanation.sentences,
+            note="change [tool.rabbet.runtimes] in pyproject.toml, or install another version",
+            remedy="rabbet runtimes",
+        )
+
+    def _wanted(self) -> list[str]:
+        """The declared languages, and those that they need, directly or not."""
+        wanted = [one.language for one in self._declared]
+        declared = {one.language: one.needs for one in self._declared}
+        for language in wanted:  # it grows on the way
+            needs = declared.get(language) or self.needs(language)
+            wanted += [name for name in needs if name not in wanted and name != "python"]
+        return wanted
+
+    def _offer(self, runtime: Runtime) -> RuntimeOffer:
+        return RuntimeOffer(
+            language=runtime.language,
+            version=runtime.version,
+            where=runtime.executable,
+            distributor=runtime.distributor,
+            needs=self.needs(runtime.language),
+        )
+
+
+def to_be_obtained(error: NoRuntime) -> NoRuntime:
+    """The failure where the lock says how to obtain what is missing."""
+    return NoRuntime(
+        str(error),
+        because=error.because,
+        note="the lock says where it can be had",
+        remedy="rabbet recreate --obtain",
+    )
+
+
+def _working(found: Sequence[Runtime | Refusal]) -> Iterator[Runtime]:
+    return (one for one in found if isinstance(one, Runtime))
+
+
+def _fits(runtime: Runtime | RuntimeOffer, declared: DeclaredRuntime) -> bool:
+    return runtime.version in declared.versions and declared.distributor in ("", runtime.distributor)

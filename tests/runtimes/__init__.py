@@ -1,0 +1,1 @@
+"""Runtimes of this machine: finding, asking, choosing."""
