@@ -17,7 +17,7 @@ from rabbet.runtimes.choose import choose
 from rabbet.runtimes.probe import probe_all
 from rabbet.runtimes.search import find_executables
 from rabbet.store.blob_cache import BlobCache
-from rabbet.workspace.runtime import targets_for
+from rabbet.workspace.runtimes.pythons import targets_for
 from tests.support.catalogue import MARKERS
 
 

@@ -2,6 +2,8 @@
 
 from pathlib import Path
 
+from rabbet.demo.runtimes import program_text
+
 SETTINGS = """
 [languages.waggle]
 programs = ["waggle", "waggle-format"]
@@ -35,7 +37,6 @@ def install(
     place.mkdir(parents=True, exist_ok=True)
     names = ["waggle", "waggle-format", "waggle-debug"] if language == "waggle" else [language]
     for name in names:
-        script = f'#!/bin/sh\necho "{name} {version} of {distributor}, home [$WAGGLE_HOME]"\n'
-        (place / name).write_text(script)
+        (place / name).write_text(program_text(name, version, distributor))
         (place / name).chmod(0o755)
     return place / names[0]

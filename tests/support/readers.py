@@ -14,6 +14,7 @@ from rabbet.core.needs.need import library_name
 from rabbet.core.targets import named_target
 from rabbet.demo.files import build_file, metadata_of
 from rabbet.demo.libraries import RELEASES, MadeUp
+from rabbet.demo.runtimes import shelf
 from rabbet.environment.inspect import take_inventory
 from rabbet.environment.install_state import STATE_FILE, own_install_state
 from rabbet.environment.manifest import read_manifest
@@ -26,6 +27,7 @@ from rabbet.formats.pylock import read_lock
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.record import read_record
 from rabbet.formats.requirement import parse_requirement
+from rabbet.formats.runtime_catalogue import NotACatalogue, read_catalogue
 from rabbet.formats.simple_index import (
     NotAnIndexPage,
     parse_html,
@@ -37,6 +39,7 @@ from rabbet.formats.static_metadata import metadata_of_tree
 from rabbet.sources.archive_metadata import metadata_in, sdist_metadata_in
 from rabbet.sources.credentials import Credentials
 from rabbet.sources.pages import Pages
+from rabbet.store.archives import unpack_archive
 from rabbet.store.blob_cache import BlobCache
 from rabbet.store.environments import NAME_FILE, Environments
 from rabbet.store.unpack import digests_in, unpack_wheel
@@ -228,6 +231,17 @@ def wheel(read: Callable[[Path, Path], object]) -> Callable[[bytes, Path], objec
     return reading
 
 
+def runtime(name: str) -> Callable[[bytes, Path], object]:
+    """Unpack an archive of this name."""
+
+    def reading(content: bytes, folder: Path) -> None:
+        holder = Path(tempfile.mkdtemp(dir=folder))
+        (holder / name).write_bytes(content)
+        unpack_archive(holder / name, holder / "tree")
+
+    return reading
+
+
 def netrc(content: bytes, folder: Path) -> None:
     """Look for credentials."""
     (folder / "netrc").write_bytes(content)
@@ -260,6 +274,13 @@ READERS: Mapping[str, Reader] = {
     ),
     "wheel, unpacked": Reader(WHEEL, wheel(unpack_wheel), (RabbetError,)),
     "wheel, its digests": Reader(WHEEL, wheel(lambda path, _: digests_in(path)), (RabbetError,)),
+    "catalogue of runtimes": Reader(
+        shelf(["1.0"])["catalogue.json"],
+        lambda c, _: read_catalogue(c, "https://apiary.example/catalogue.json"),
+        (NotACatalogue,),
+    ),
+    "runtime, tar.gz": Reader(shelf(["1.0"])["waggle-1.0.tar.gz"], runtime("waggle.tar.gz"), (RabbetError,)),
+    "runtime, zip": Reader(WHEEL, runtime("waggle.zip"), (RabbetError,)),
     "RECORD": Reader(RECORD, lambda c, _: read_record(text(c)), (ValueError,)),
     "entry points": Reader(
         b"[console_scripts]\nhum = hivewire.deep:Hum.loud [x]\n",

@@ -93,7 +93,7 @@ class Manner:
 class StandIn:
     """The index, serving from a thread of its own until it is closed; `requests` lists what was asked.
 
-    With `tls` it speaks https.
+    `more` are contents of further paths, such as a catalogue of runtimes. With `tls` it speaks https.
     """
 
     def __init__(
@@ -101,12 +101,14 @@ class StandIn:
         releases: Iterable[MadeUp] = RELEASES,
         *,
         manner: Manner | None = None,
+        more: Mapping[str, bytes] | None = None,
         port: int = 0,
         tls: ssl.SSLContext | None = None,
     ) -> None:
         self.requests: list[str] = []
         self._scheme = "https" if tls else "http"
         self._server = _Server(("127.0.0.1", port), tuple(releases), manner or Manner(), self.requests)
+        self._server.files.update(more or {})
         if tls is not None:
             self._server.socket = tls.wrap_socket(self._server.socket, server_side=True)
         self._thread = threading.Thread(target=self._server.serve_forever, args=(0.05,), daemon=True)

@@ -2,6 +2,7 @@
 
 import re
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 
 import msgspec
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
@@ -14,7 +15,7 @@ from rabbet.formats.address import NotAnAddress, joined
 from rabbet.formats.archive_bounds import ARCHIVE_ENDINGS, is_inside
 from rabbet.formats.requirement import is_digest
 
-__all__ = ["NotACatalogue", "catalogue_text", "read_catalogue"]
+__all__ = ["NotACatalogue", "catalogue_text", "read_catalogue", "with_offer"]
 
 _NAME, _FORMAT = "rabbet.catalogue", 1  # 1: first form
 _LANGUAGE = re.compile(r"[a-z][a-z0-9-]{0,50}\Z")
@@ -53,7 +54,8 @@ class _Catalogue(msgspec.Struct):
     runtimes: list[_Runtime]
 
 
-_HEAD, _WHOLE = msgspec.json.Decoder(_Head), msgspec.json.Decoder(_Catalogue)
+_HEAD = msgspec.json.Decoder(_Head)
+_WHOLE = msgspec.json.Decoder(_Catalogue)
 
 
 def read_catalogue(content: bytes, address: str) -> tuple[RuntimeOffer, ...]:
@@ -123,6 +125,23 @@ def _archive(archive: _Archive, address: str) -> RuntimeArchive:
         size=archive.size,
         baseline=archive.baseline[:LONGEST_LINE],
     )
+
+
+def with_offer(offers: Sequence[RuntimeOffer], new: RuntimeOffer) -> list[RuntimeOffer]:
+    """Offers with another one; its archives take the place of those for the same platforms."""
+
+    def same(offer: RuntimeOffer) -> bool:
+        return (offer.language, offer.version, offer.distributor) == (
+            new.language,
+            new.version,
+            new.distributor,
+        )
+
+    platforms = {archive.platform for archive in new.archives}
+    before = next((offer for offer in offers if same(offer)), new)
+    kept = tuple(archive for archive in before.archives if archive.platform not in platforms)
+    others = [offer for offer in offers if not same(offer)]
+    return [*others, replace(before, archives=(*kept, *new.archives))]
 
 
 def catalogue_text(offers: Sequence[RuntimeOffer]) -> str:

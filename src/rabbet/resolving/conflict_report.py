@@ -19,7 +19,7 @@ from rabbet.runtimes.choose import newest_first
 from rabbet.sources.catalogue import Catalogue
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project, read_text
-from rabbet.workspace.runtime import found_pythons
+from rabbet.workspace.runtimes.pythons import found_pythons
 
 if TYPE_CHECKING:
     from rabbet.core.solve.explain.prose import Explanation

@@ -88,8 +88,8 @@ class ResolveRequest:
         """The runtimes that the lock names, Python's first. Raises `NoRuntime`, `NoSolution`."""
         if not (self.declaration.runtimes or self.declaration.catalogues):
             return (_locked_python(self.runtime, before),)
-        from rabbet.workspace.obtaining import Shelf
-        from rabbet.workspace.runtime_choice import runtimes_to_lock
+        from rabbet.workspace.runtimes.choice import runtimes_to_lock
+        from rabbet.workspace.runtimes.obtaining import Shelf
 
         shelf = Shelf(self.sources.project, self.machine)
         known = before.runtimes if before else ()

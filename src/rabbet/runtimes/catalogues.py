@@ -82,7 +82,10 @@ class JsonCatalogue:
                     because=[f"{path}: {error.strerror or error}"],
                     note="correct its address under [[tool.rabbet.catalogues]] in pyproject.toml",
                 ) from error
-        return _fetched(self._address, self._client)
+        answer = self._client.get(self._address)
+        if answer.status != 200:
+            raise refused(self._address, answer.status)
+        return answer.body
 
 
 class Wheels:
@@ -143,9 +146,13 @@ class Registry:
     def _archives(
         self, platform: str, package: str, program: str
     ) -> Iterator[tuple[Version, RuntimeArchive]]:
-        content = _fetched(joined(self._address, quote(package, safe="")).text, self._client)
+        answer = self._client.get(joined(self._address, quote(package, safe="")).text)
+        if answer.status == 404:
+            return  # not every platform has a package
+        if answer.status != 200:
+            raise refused(answer.address, answer.status)
         try:
-            releases = json.loads(content)["versions"]
+            releases = json.loads(answer.body)["versions"]
             for text, release in releases.items():
                 version, dist = version_of(text), release["dist"]
                 algorithm, _, digest = dist.get("integrity", "").partition("-")
@@ -235,10 +242,3 @@ def _address_of(source: Source) -> str:
 @cache
 def _oldest_target(platform: str) -> Target:
     return named_target(platform, _ANY_PYTHON, _OLDEST)
-
-
-def _fetched(address: str, client: HttpClient) -> bytes:
-    answer = client.get(address)
-    if answer.status != 200:
-        raise refused(address, answer.status)
-    return answer.body

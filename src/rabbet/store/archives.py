@@ -24,10 +24,10 @@ from rabbet.errors import IntegrityFailed
 from rabbet.formats.archive_bounds import ARCHIVE_ENDINGS, CappedStream, check_directory
 from rabbet.regular_file import open_regular
 
-__all__ = ["unpack_archive"]
+__all__ = ["MOST_UNPACKED", "unpack_archive"]
 
 _CHUNK = 1 << 20
-_UNSUSPICIOUS = 2_000_000_000  # bytes: a JDK has 400 MB, a toolchain with its documentation 1.5 GB
+MOST_UNPACKED = 2_000_000_000  # bytes: a JDK has 400 MB, a toolchain with its documentation 1.5 GB
 _MOST_PACKED = 50  # times
 _UNREADABLE = (
     tarfile.TarError,
@@ -53,14 +53,13 @@ class _Member:
     content: IO[bytes] | None = None
 
 
-def unpack_archive(archive: Path, tree: Path) -> None:
-    """Unpack into a folder that does not exist yet.
+def unpack_archive(archive: Path, tree: Path, *, most: int = MOST_UNPACKED) -> None:
+    """Unpack into a folder that does not exist yet; `most` so many bytes, or 50 times what is packed.
 
     Raises `IntegrityFailed` for an archive that can't be read or holds what must not be unpacked, and
     `OSError`.
     """
-    size = archive.stat().st_size
-    most = max(_UNSUSPICIOUS, size * _MOST_PACKED)
+    most = max(most, archive.stat().st_size * _MOST_PACKED)
     with _readable(archive.name), open_regular(archive) as file:
         tree.mkdir(parents=True)
         if archive.name.endswith((".zip", ".whl")):
@@ -137,15 +136,32 @@ def _of_zip(archive: zipfile.ZipFile, most: int) -> Iterator[_Member]:
                 because=[member.filename],
             )
         else:
-            with archive.open(member) as content:
+            with _open(archive, member) as content:
                 yield _Member(
                     place=member.filename, kind="file", executable=bool(mode & 0o111), content=content
                 )
 
 
+def _open(archive: zipfile.ZipFile, member: zipfile.ZipInfo) -> IO[bytes]:
+    try:
+        return archive.open(member)
+    except OSError as error:
+        raise zipfile.BadZipFile(f"{member.filename}: {error}") from error
+
+
 def _short(archive: zipfile.ZipFile, member: zipfile.ZipInfo) -> str:
-    with archive.open(member) as content:
-        return content.read(LONGEST_LINE).decode("utf-8")
+    """Where a link in a zip archive leads: its content."""
+    with _open(archive, member) as content:
+        return next(_pieces(content, LONGEST_LINE), b"").decode("utf-8")
+
+
+def _pieces(content: IO[bytes], size: int = _CHUNK) -> Iterator[bytes]:
+    """A member's content in pieces of this size. Raises `ValueError` where it can't be read."""
+    try:
+        while piece := content.read(size):
+            yield piece
+    except OSError as error:
+        raise ValueError(str(error)) from error
 
 
 def _put(members: Iterable[_Member], tree: Path, name: str) -> None:
@@ -182,7 +198,7 @@ def _put(members: Iterable[_Member], tree: Path, name: str) -> None:
 
 def _write(member: _Member, path: Path) -> None:
     with path.open("xb") as file:
-        while piece := member.content.read(_CHUNK) if member.content else b"":
+        for piece in _pieces(member.content) if member.content else ():
             if file.write(piece) < len(piece):
                 raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), str(path))
         os.fchmod(file.fileno(), 0o555 if member.executable else 0o444)

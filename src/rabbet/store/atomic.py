@@ -7,7 +7,7 @@ from pathlib import Path
 
 from rabbet.errors import CannotWrite
 
-__all__ = ["cannot_write", "put_back_on_failure", "write_text"]
+__all__ = ["cannot_write", "put_back_on_failure", "replacing", "write_text"]
 
 
 def write_text(path: Path, text: str) -> None:
@@ -44,6 +44,17 @@ def write_text(path: Path, text: str) -> None:
             with suppress(OSError):
                 Path(temporary).unlink()
             raise
+
+
+@contextmanager
+def replacing(path: Path) -> Iterator[Path]:
+    """A name beside a path, for a file that takes its place when it is whole. Raises `OSError`."""
+    partial = path.with_name(f".{path.name}.{os.getpid()}")
+    try:
+        yield partial
+        partial.replace(path)
+    finally:
+        partial.unlink(missing_ok=True)
 
 
 @contextmanager

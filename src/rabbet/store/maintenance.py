@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from rabbet.store.blob_cache import BlobCache
-from rabbet.store.folder import make_folder
+from rabbet.store.folder import OBTAINED, make_folder
 from rabbet.store.store import Store
 from rabbet.store.trees import is_sound
 
@@ -22,6 +22,7 @@ _PURPOSES = {
     "metadata": "what releases need",
     "listings": "what indexes offer",
     "repositories": "what was fetched of git repositories",
+    OBTAINED: "runtimes that were obtained",
     "manifests": "how to make environments again at once",
 }
 
@@ -41,7 +42,7 @@ class Holding:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Removed:
-    """An entry that was removed: the hash of a wheel, which part it was of, and its size in bytes."""
+    """An entry that was removed: a wheel's hash or a runtime's name, its part, and its size in bytes."""
 
     part: str
     sha256: str
@@ -62,7 +63,7 @@ def holdings(folder: Path) -> tuple[Holding, ...]:
 
 
 def sweep(store: Store, folder: Path, used: frozenset[str], *, older: int = 0) -> tuple[Removed, ...]:
-    """Remove the wheels, packed and unpacked, that nobody uses.
+    """Remove the wheels, packed and unpacked, and the obtained runtimes that nobody uses.
 
     `used` are the hashes that known environments and locks hold; what was used in the last `older` days, or
     in the last hour, stays too.
@@ -79,6 +80,14 @@ def sweep(store: Store, folder: Path, used: frozenset[str], *, older: int = 0) -
                 size = _size(entry)
                 _remove(entry, folder)
             removed.append(Removed(part=part, sha256=entry.name, size=size))
+    for entry in _entries(folder / OBTAINED):
+        digest = entry.name.rpartition("-")[2]
+        if any(one.startswith(digest) for one in used) or entry.stat().st_mtime > limit:
+            continue
+        with store.claimed(f"runtime {entry.name}"):
+            size = _size(entry)
+            _remove(entry, folder)
+        removed.append(Removed(part=OBTAINED, sha256=entry.name, size=size))
     for manifest in _entries(folder / "manifests"):
         if manifest.stat().st_mtime <= limit:
             manifest.unlink(missing_ok=True)  # a short cut, and it may lead to what was just removed

@@ -17,7 +17,7 @@ from rabbet.runtimes.choose import newest_first
 from rabbet.store.atomic import write_text
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import DECLARATION, read_text
-from rabbet.workspace.runtime import found_pythons
+from rabbet.workspace.runtimes.pythons import found_pythons
 
 __all__ = [
     "Answers",

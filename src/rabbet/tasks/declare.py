@@ -17,10 +17,10 @@ from rabbet.errors import NoLock, NoRuntime, WrongUsage
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import apply
 from rabbet.store.atomic import put_back_on_failure, write_text
-from rabbet.workspace.languages import languages_for
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project, read_text
-from rabbet.workspace.runtime import chosen_runtime, found_pythons
+from rabbet.workspace.runtimes.languages import languages_for
+from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons
 
 if TYPE_CHECKING:
     from rabbet.tasks.recreate import RecreateReport

@@ -32,7 +32,7 @@ from rabbet.sources.release_reader import told_key
 from rabbet.store.blob_cache import BlobCache
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
-from rabbet.workspace.runtime import chosen_runtime, found_pythons, targets_for
+from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, targets_for
 from rabbet.workspace.sources import open_sources
 
 __all__ = ["Explained", "Needs", "explain", "explain_all", "remembered_needs"]

@@ -12,7 +12,7 @@ from rabbet.core.solve.policy import Policy
 from rabbet.errors import NoSolution
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
-from rabbet.workspace.runtime import chosen_runtime, found_pythons, targets_for
+from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, targets_for
 from rabbet.workspace.sources import open_sources
 
 __all__ = ["LookedUp", "lookup"]

@@ -22,8 +22,8 @@ from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project, not_made_here
 from rabbet.workspace.restore import remember_manifest
 from rabbet.workspace.result_cache import Fit, remember_fit
-from rabbet.workspace.runtime import chosen_runtime, found_pythons
-from rabbet.workspace.runtime_choice import runtimes_here
+from rabbet.workspace.runtimes.choice import runtimes_here
+from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons
 from rabbet.workspace.selection import RecreateOptions
 from rabbet.workspace.supply import intent_of, supply_for
 
@@ -159,7 +159,7 @@ def _obtain_missing(project: Project, machine: Machine, observer: Observer) -> N
 
     Raises `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
     """
-    from rabbet.workspace.obtaining import Shelf, own_target
+    from rabbet.workspace.runtimes.obtaining import Shelf, own_target
 
     declaration, lock = project.declaration(), project.lock()
     if not any(runtime.archives for runtime in lock.runtimes):

@@ -13,16 +13,17 @@ from rabbet.core.model.lock import Lock
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.target import Target, targets_text
 from rabbet.core.progress import Observer
-from rabbet.errors import NotUnderstood, WrongUsage
+from rabbet.errors import NoRuntime, NotUnderstood, WrongUsage
 from rabbet.formats.merge import merge_sides
 from rabbet.formats.pylock import edited_by_hand, read_lock, write_lock
+from rabbet.formats.requirement import parse_runtime
 from rabbet.resolving.file_clashes import file_clash
 from rabbet.resolving.resolve_targets import ResolveOptions, ResolveRequest, resolve_targets
 from rabbet.store.atomic import write_text
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project, read_text
 from rabbet.workspace.result_cache import UpToDate, remember_unchanged
-from rabbet.workspace.runtime import chosen_runtime, found_pythons, targets_for
+from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, targets_for
 from rabbet.workspace.sources import Sources, open_sources
 
 __all__ = ["Resolved", "Verdict", "resolve", "up_to_date_lock", "verify"]
@@ -237,9 +238,16 @@ class _Work:
         """What is declared, for which interpreter of this machine, and for which targets."""
         declaration = self._declaration.varied(variant) if variant else self._declaration
         self._observer.stage("looking for a runtime" + (f" for the variant {variant}" if variant else ""))
-        runtime = chosen_runtime(
-            declaration, found_pythons(self._machine, self._project), earlier[0] if earlier else None
-        )
+        found, before = found_pythons(self._machine, self._project), earlier[0] if earlier else None
+        try:
+            runtime = chosen_runtime(declaration, found, before)
+        except NoRuntime as error:
+            if not declaration.catalogues:
+                raise
+            from rabbet.workspace.runtimes.obtaining import with_offer
+
+            need = parse_runtime(f"python{declaration.python}")
+            raise with_offer(error, need, self._project, self._machine) from error
         return declaration, runtime, targets_for(declaration, runtime)
 
     def _request(

@@ -61,7 +61,7 @@ def under_runtimes(
     Raises `NoRuntime`, `NotUnderstood`, `WrongUsage` for Python, `CannotWrite`.
     """
     from rabbet.runtimes.linking import link_folder
-    from rabbet.workspace.runtime_choice import runtime_under
+    from rabbet.workspace.runtimes.choice import runtime_under
 
     changed = dict(variables)
     for constraint in reversed(constraints):  # what is named first comes first on `PATH`

@@ -16,12 +16,12 @@ from rabbet.formats.requirement import parse_runtime
 from rabbet.runtimes.binary_format import architecture_of
 from rabbet.runtimes.choose import newest_first
 from rabbet.store.obtained import Obtained, ObtainedRuntimes
-from rabbet.workspace.languages import found_runtimes, languages_for, unknown_language
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.obtaining import Offered, Shelf, own_target
 from rabbet.workspace.project import Project
-from rabbet.workspace.runtime import chosen_runtime, found_pythons
-from rabbet.workspace.runtime_choice import runtimes_here
+from rabbet.workspace.runtimes.choice import runtimes_here
+from rabbet.workspace.runtimes.languages import found_runtimes, languages_for, unknown_language
+from rabbet.workspace.runtimes.obtaining import Offered, Shelf, own_target
+from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons
 
 __all__ = ["RuntimeRow", "RuntimesFound", "discard", "look_up", "obtain", "runtimes_found"]
 

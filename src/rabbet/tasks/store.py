@@ -10,6 +10,7 @@ from rabbet.errors import RabbetError
 from rabbet.formats.pylock import read_lock
 from rabbet.store.atomic import cannot_write
 from rabbet.store.environments import Environments
+from rabbet.store.folder import OBTAINED
 from rabbet.store.maintenance import Holding, Removed, check, holdings, sweep
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import read_text
@@ -52,13 +53,17 @@ def check_store(machine: Machine, observer: Observer) -> tuple[str, ...]:
 
 
 def _used_by(root: Path, environments: Environments) -> Iterator[str]:
-    """The wheels of an environment, and of the locks beside it; a lock that can't be read names none."""
+    """The digests of what an environment and its locks use; a lock that can't be read names none."""
     install_state = own_install_state(root, environments)
     if install_state is not None:
         yield from (origin.wheel for origin in install_state.libraries.values())
+        for program in (install_state.executable, *install_state.runtimes.values()):
+            folder = Path(program.partition(f"/{OBTAINED}/")[2]).parts[:1]
+            yield from (name.rpartition("-")[2] for name in folder)
     for path in sorted(root.parent.glob("pylock*.toml")):
         try:
             lock = read_lock(read_text(path), path.name)
         except RabbetError:
             continue
         yield from (file.sha256 for library in lock.libraries for file in library.wheels)
+        yield from (archive.digest for runtime in lock.runtimes for archive in runtime.archives)

@@ -25,8 +25,8 @@ from rabbet.workspace.deep_look import deep_inventory
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.result_cache import environment_state, recall_sound
-from rabbet.workspace.runtime import chosen_runtime, found_pythons, interpreter_trouble
-from rabbet.workspace.runtime_choice import RuntimesHere, runtimes_here, to_be_obtained
+from rabbet.workspace.runtimes.choice import RuntimesHere, runtimes_here, to_be_obtained
+from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, interpreter_trouble
 from rabbet.workspace.selection import RecreateOptions, selected
 
 __all__ = ["Comparison", "Question", "compared", "question"]

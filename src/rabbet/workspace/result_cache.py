@@ -147,7 +147,7 @@ def _programs(project: Project, machine: Machine) -> Iterator[Path]:
     if b"languages" in text:
         raise FileNotFoundError(project.declaration_file)
     if b"runtimes" in text:
-        from rabbet.workspace.languages import main_programs
+        from rabbet.workspace.runtimes.languages import main_programs
 
         yield from main_programs(machine)
 

@@ -2,14 +2,17 @@
 
 Lists the runtimes of all languages that were found, which one this project gets and why not the others, and
 which projects use them. `lookup` shows what catalogues offer, such as `lookup 'node>=20'`; `obtain` fetches
-the newest of these into the store, and `discard` removes one again.
+the newest of these into the store, and `discard` removes one again. `publish FOLDER --to FOLDER` packs a
+runtime of this machine, with a catalogue that gives it to others.
 """
 
 from argparse import ArgumentParser, Namespace
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
 from rabbet.cli.options import add_json, add_offline, add_quiet
+from rabbet.core.shell import quoted
 from rabbet.errors import ExitCode, NoDeclaration, WrongUsage
 
 if TYPE_CHECKING:
@@ -19,9 +22,15 @@ if TYPE_CHECKING:
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
     parser.add_argument(
-        "action", nargs="?", choices=("lookup", "obtain", "discard"), help="default: list what is here"
+        "action",
+        nargs="?",
+        choices=("lookup", "obtain", "publish", "discard"),
+        help="default: list what is here",
     )
-    parser.add_argument("runtime", nargs="?", metavar="CONSTRAINT", help="such as 'node>=20' or 'java 17'")
+    parser.add_argument(
+        "runtime", nargs="?", metavar="CONSTRAINT", help="such as 'node>=20' or 'java 17'; publish: a folder"
+    )
+    parser.add_argument("--to", metavar="FOLDER", help="publish: where the archive and its catalogue go")
     parser.add_argument(
         "--only", metavar="LANGUAGE", nargs="+", default=[], help="list these languages alone"
     )
@@ -48,6 +57,8 @@ def run(arguments: Namespace, context: Context) -> int:
             f"which runtime to {arguments.action} was not said",
             remedy=f"rabbet runtimes {arguments.action} 'node>=20'",
         )
+    if arguments.action == "publish":
+        return _publish(arguments, context)
     if arguments.action == "discard":
         gone = discard(machine, arguments.runtime)
         context.present(DiscardedView(gone), "runtimes-discard", as_json=arguments.json)
@@ -60,6 +71,22 @@ def run(arguments: Namespace, context: Context) -> int:
         return ExitCode.DONE if offers else ExitCode.NO
     picked, program = obtain(project, machine, observer, arguments.runtime)
     context.present(ObtainedView(picked, program), "runtimes-obtain", as_json=arguments.json)
+    return ExitCode.DONE
+
+
+def _publish(arguments: Namespace, context: Context) -> int:
+    """Pack a runtime of this machine for others."""
+    from rabbet.cli.views.runtimes import PublishedView
+    from rabbet.workspace.runtimes.publishing import publish
+
+    if arguments.to is None:
+        raise WrongUsage(
+            "where to publish the runtime was not said",
+            remedy=f"rabbet runtimes publish {quoted(arguments.runtime)} --to runtimes",
+        )
+    folder = context.machine.folder / Path(arguments.to).expanduser()
+    done = publish(context.machine, context.observer, Path(arguments.runtime).expanduser(), folder)
+    context.present(PublishedView(done), "runtimes-publish", as_json=arguments.json)
     return ExitCode.DONE
 
 

@@ -10,9 +10,10 @@ from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.shell import quoted
 from rabbet.store.obtained import Obtained
 from rabbet.tasks.runtimes import RuntimeRow, RuntimesFound
-from rabbet.workspace.obtaining import Offered
+from rabbet.workspace.runtimes.obtaining import Offered
+from rabbet.workspace.runtimes.publishing import Published
 
-__all__ = ["DiscardedView", "ObtainedView", "OffersView", "RuntimesView"]
+__all__ = ["DiscardedView", "ObtainedView", "OffersView", "PublishedView", "RuntimesView"]
 
 _SHOWN = 20  # offers
 
@@ -161,6 +162,39 @@ class DiscardedView:
     def document(self) -> dict[str, object]:
         """The content of the JSON document."""
         return {"discarded": [{"language": one.language, "version": one.version} for one in self.gone]}
+
+
+@dataclass(frozen=True, slots=True)
+class PublishedView:
+    """A runtime that was packed for others."""
+
+    done: Published
+
+    def show(self, context: Context) -> None:
+        """Print what may not work elsewhere, and how others name the catalogue."""
+        done = self.done
+        for one in done.obstacles[:_SHOWN]:
+            context.show(f"Beware: {one.place}: {one.reason}.")
+        if len(done.obstacles) > _SHOWN:
+            context.show(f"and {len(done.obstacles) - _SHOWN} more (see --json)")
+        size = size_text(done.archive.size or 0)
+        context.show(f"Packed {done.offer.language} {done.offer.version}: {done.archive.filename}, {size}.")
+        context.show(f"Who names {done.catalogue} under [[tool.rabbet.catalogues]] can obtain it.")
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        done = self.done
+        return {
+            "language": done.offer.language,
+            "version": str(done.offer.version),
+            "platform": done.archive.platform,
+            "archive": done.archive.url,
+            "sha256": done.archive.digest,
+            "size": done.archive.size,
+            "baseline": done.archive.baseline or None,
+            "catalogue": str(done.catalogue),
+            "obstacles": [{"place": one.place, "reason": one.reason} for one in done.obstacles],
+        }
 
 
 def _offer_row(one: Offered) -> tuple[str, ...]:

@@ -12,9 +12,11 @@ from rabbet.core.model.lock import LockedRuntime
 from rabbet.core.model.runtime import PythonRuntime, RuntimeArchive, RuntimeOffer
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need
+from rabbet.core.needs.wording import specifiers_text
 from rabbet.core.progress import Observer
+from rabbet.core.shell import quoted
 from rabbet.core.targets import target_of
-from rabbet.errors import NoRuntime, SourceFailed
+from rabbet.errors import NoRuntime, RabbetError, SourceFailed
 from rabbet.formats.address import is_address, joined, parse_address
 from rabbet.runtimes.catalogues import Catalogue, JsonCatalogue, Registry, Wheels
 from rabbet.runtimes.probe import probe_all
@@ -27,10 +29,10 @@ from rabbet.workspace.project import Project
 from rabbet.workspace.settings import known_sources, read_settings
 from rabbet.workspace.sources import open_client
 
-__all__ = ["Offered", "Shelf", "obtained_for", "own_target"]
+__all__ = ["CATALOGUE_FILE", "Offered", "Shelf", "obtained_for", "own_target", "with_offer"]
 
 _SHOWN = 5  # offers that an error names
-_FILE = "catalogue.json"  # the name of a catalogue in a folder
+CATALOGUE_FILE = "catalogue.json"  # the name of a catalogue in a folder
 _NOBODY = Declaration(name="", python=Need.parse("python").specifier, needs=(), groups={}, sources=())
 
 
@@ -95,8 +97,8 @@ class Shelf:
         """
         for catalogue in self.catalogues:
             for offer in catalogue.offers(runtime.language):
-                same = offer.version == runtime.version
-                if same and runtime.distributor in ("", offer.distributor):
+                asked = {runtime.distributor, offer.distributor} - {""}
+                if offer.version == runtime.version and len(asked) < 2:
                     archives = tuple(one for one in offer.archives if one.platform in platforms)
                     if archives:
                         return replace(
@@ -176,6 +178,20 @@ def obtained_for(machine: Machine, project: Project | None) -> tuple[Obtained, .
     return tuple(one for one in found if one.catalogue in addresses)
 
 
+def with_offer(error: NoRuntime, need: Need, project: Project, machine: Machine) -> NoRuntime:
+    """The failure where a runtime is missing, with the command that obtains one, if a catalogue offers it."""
+    try:
+        picked = Shelf(project, machine).pick(need, own_target(machine))
+    except RabbetError:
+        return error
+    return NoRuntime(
+        str(error),
+        because=error.because,
+        note=f"{picked.offer.language} {picked.offer.version} can be had from '{picked.catalogue}'",
+        remedy=f"rabbet runtimes obtain {quoted(f'{need.name}{specifiers_text(need.specifier)}')}",
+    )
+
+
 def own_target(machine: Machine) -> Target:
     """The platform that this Rabbet runs on. Raises `NoRuntime`."""
     found = probe_all([Path(sys.executable).resolve()], machine.store.runtimes, machine.helpers_environ())[0]
@@ -195,7 +211,7 @@ def _opened(entry: CatalogueEntry, folder: Path, client: HttpClient) -> Catalogu
     """
     if not is_address(entry.url):
         path = (folder / Path(entry.url).expanduser()).resolve()
-        address = (path / _FILE if path.is_dir() else path).as_uri()
+        address = (path / CATALOGUE_FILE if path.is_dir() else path).as_uri()
     else:
         address = parse_address(entry.url).text
     if parse_address(address).scheme not in ("http", "https", "file"):
@@ -206,7 +222,7 @@ def _opened(entry: CatalogueEntry, folder: Path, client: HttpClient) -> Catalogu
         )
     if entry.registry:
         return Registry(entry.name, address, client)
-    whole = address + _FILE if address.endswith("/") else address
+    whole = address + CATALOGUE_FILE if address.endswith("/") else address
     return JsonCatalogue(entry.name, whole, client)
 
 

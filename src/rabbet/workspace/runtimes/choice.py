@@ -17,10 +17,10 @@ from rabbet.errors import NoRuntime, NoSolution, WrongUsage
 from rabbet.formats.requirement import parse_runtime
 from rabbet.runtimes.choose import no_runtime
 from rabbet.runtimes.linking import linked_runtime
-from rabbet.workspace.languages import found_runtimes, languages_for, unknown_language
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.obtaining import Shelf
 from rabbet.workspace.project import Project
+from rabbet.workspace.runtimes.languages import found_runtimes, languages_for, unknown_language
+from rabbet.workspace.runtimes.obtaining import Shelf
 
 __all__ = ["RuntimesHere", "runtime_under", "runtimes_here", "runtimes_to_lock", "to_be_obtained"]
 

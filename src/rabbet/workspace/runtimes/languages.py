@@ -95,7 +95,7 @@ def _obtained(machine: Machine, project: Project | None) -> list[Runtime]:
     """The runtimes in the store that count for a project."""
     if not (machine.store_folder / OBTAINED).is_dir():
         return []
-    from rabbet.workspace.obtaining import obtained_for
+    from rabbet.workspace.runtimes.obtaining import obtained_for
 
     return [
         Runtime(

