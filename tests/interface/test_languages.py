@@ -43,6 +43,8 @@ class Languages(ProgramCase):
             self.waggle("--under", "waggle<2").out, f"waggle 1.4 of apiary, home [{self.old.parent.parent}]\n"
         )
         self.assertIn("No drift", self.rabbet("drift").out)
+        self.assertIn("hum 0.9 needs waggle>=2", self.rabbet("explain", "waggle").out)
+        self.assertEqual(self.rabbet("explain", "hum", "--json").json()["newest"], "0.9")
         self.assertIn("Nothing to do", self.rabbet("recreate").out)
         found = self.rabbet("runtimes", "--only", "waggle", "hum", "--json").json()
         told = [(one["version"], one["chosen"], one["projects"]) for one in found["runtimes"]]

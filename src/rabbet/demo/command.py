@@ -12,10 +12,12 @@ from pathlib import Path
 from rabbet.cli.context import Context
 from rabbet.core.shell import quoted
 from rabbet.demo.play import Stage, play
+from rabbet.demo.runtimes import shelf
 from rabbet.demo.stand_in import StandIn
 from rabbet.errors import CannotWrite, EnvironmentFailed, ExitCode
 from rabbet.store.atomic import cannot_write
 
+_WAGGLES = ("1.4", "2.0", "2.1")  # the runtimes that the index serves as well
 _USUAL_PORT = 8437
 
 
@@ -75,7 +77,9 @@ def _serve(context: Context, port: int) -> int:
 
 def _index(port: int) -> StandIn:
     try:
-        return StandIn(port=port)
+        return StandIn(
+            port=port, more={f"/runtimes/{name}": content for name, content in shelf(_WAGGLES).items()}
+        )
     except OSError as error:
         raise EnvironmentFailed(
             f"the port {port} can't be used",

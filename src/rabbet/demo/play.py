@@ -13,6 +13,7 @@ from typing import TextIO
 from rabbet.core.shell import quoted
 from rabbet.demo.files import build_file
 from rabbet.demo.libraries import RELEASES
+from rabbet.demo.runtimes import LANGUAGE
 from rabbet.errors import EnvironmentFailed
 
 __all__ = ["Stage", "play", "tamper"]
@@ -76,6 +77,33 @@ def play(stage: Stage) -> None:
     act("resolve")
     act("recreate")
     act("drift")
+    _play_two_languages(stage, act)
+
+
+def _play_two_languages(stage: Stage, act: Callable[..., None]) -> None:
+    """A runtime of a second language: declared, locked, obtained, used."""
+    _say(
+        stage,
+        "A program in waggle, a language of our own, reads the bees' dances: tell of it.",
+    )
+    _tell_of_language(stage)
+    act("declare", "--catalogue", f"dances={stage.address.removesuffix('simple/')}runtimes/catalogue.json")
+    act("declare", "--runtime", "waggle>=2")
+    act("resolve", "--quiet")
+    _say(stage, "The lock says where its runtime can be had. This machine lacks it:")
+    act("recreate", "--quiet", expected=7)
+    act("recreate", "--obtain", "--quiet")
+    act("run", "waggle", "--version")
+    act("runtimes", "--only", "waggle", "--quiet")
+
+
+def _tell_of_language(stage: Stage) -> None:
+    """Add the made-up language to the declaration, and show what was added."""
+    with (stage.project / "pyproject.toml").open("a", encoding="utf-8") as file:
+        file.write(f"\n{LANGUAGE}")
+    print(
+        "\n" + "".join(f"  {line}\n" for line in LANGUAGE.splitlines()), end="", file=stage.output, flush=True
+    )
 
 
 def _say(stage: Stage, text: str) -> None:

@@ -29,6 +29,7 @@ _TABLES = {
 }
 AnyTable: TypeAlias = AbstractTable | OutOfOrderTableProxy
 _NAMED = re.compile(r"([A-Za-z0-9][A-Za-z0-9._-]*)=(.+)\Z")
+_PLACES = {"source": "sources", "catalogue": "catalogues"}
 _LISTS = {"target": "targets", "python": "pythons", "without": "without"}
 
 
@@ -310,44 +311,49 @@ def _retract_baseline(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Ch
     return [change]
 
 
-def _declare_source(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
-    """Add a source, or change where the one of that name lies: `NAME=URL_OR_FOLDER`, by itself `main`."""
-    named = _NAMED.match(edit.value)
+def _declare_place(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
+    """Add a source or a catalogue, or change where the one of that name lies.
+
+    Given is `NAME=URL_OR_FOLDER`; one without a name is called `main`.
+    """
+    key, named = _PLACES[edit.what], _NAMED.match(edit.value)
     name, url = named.groups() if named else ("main", edit.value)
-    present = [one.get("url") for one in _settings(document).get("sources", [])]
+    present = [one.get("url") for one in _settings(document).get(key, [])]
     if present and not named and edit.value not in present:
         raise WrongUsage(
-            "a source is declared already, so another one needs a name",
+            f"a {edit.what} is declared already, so another one needs a name",
             because=[f"there are: {', '.join(str(one) for one in present)}"],
-            note="of several sources the first one that knows a library gives it",
-            remedy=f"rabbet declare --source {quoted(f'other={url}')}",
+            note="of several the first one that knows what is asked for gives it",
+            remedy=f"rabbet declare --{edit.what} {quoted(f'other={url}')}",
         )
     settings = _made_settings(document)
-    for entry in settings.get("sources", []):
+    for entry in settings.get(key, []):
         if entry.get("name") == name:
-            change = Change(place=f"tool.rabbet.sources, {name}", before=str(entry.get("url", "")), after=url)
+            change = Change(place=f"tool.rabbet.{key}, {name}", before=str(entry.get("url", "")), after=url)
             entry["url"] = url
             return [change]
-    if "sources" not in settings:
-        _put(settings, "sources", tomlkit.array() if isinstance(settings, InlineTable) else tomlkit.aot())
-    sources = settings["sources"]
-    entry = tomlkit.table() if isinstance(sources, AoT) else tomlkit.inline_table()
+    if key not in settings:
+        _put(settings, key, tomlkit.array() if isinstance(settings, InlineTable) else tomlkit.aot())
+    entries = settings[key]
+    entry = tomlkit.table() if isinstance(entries, AoT) else tomlkit.inline_table()
     entry.update({"name": name, "url": url})
-    sources.append(entry)
-    return [Change(place=f"tool.rabbet.sources, {name}", after=url)]
+    entries.append(entry)
+    return [Change(place=f"tool.rabbet.{key}, {name}", after=url)]
 
 
-def _retract_source(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
-    sources = _settings(document).get("sources", [])
-    names = [str(entry.get("name")) for entry in sources]
+def _retract_place(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
+    """Take out a source or a catalogue by its name."""
+    key = _PLACES[edit.what]
+    entries = _settings(document).get(key, [])
+    names = [str(entry.get("name")) for entry in entries]
     if edit.value not in names:
-        raise _absent(f"there is no source '{edit.value}'", names)
+        raise _absent(f"there is no {edit.what} '{edit.value}'", names)
     number = names.index(edit.value)
-    change = Change(place=f"tool.rabbet.sources, {edit.value}", before=str(sources[number].get("url", "")))
-    del sources[number]
-    if not sources:
-        del _settings(document)["sources"]
-    return [change]
+    before = str(entries[number].get("url", ""))
+    del entries[number]
+    if not entries:
+        del _settings(document)[key]
+    return [Change(place=f"tool.rabbet.{key}, {edit.value}", before=before)]
 
 
 _WAYS: Mapping[tuple[str, str], Callable[[tomlkit.TOMLDocument, Edit], Iterable[Change]]] = {
@@ -361,8 +367,10 @@ _WAYS: Mapping[tuple[str, str], Callable[[tomlkit.TOMLDocument, Edit], Iterable[
     ("retract", "correction"): _retract_correction,
     ("declare", "baseline"): _declare_baseline,
     ("retract", "baseline"): _retract_baseline,
-    ("declare", "source"): _declare_source,
-    ("retract", "source"): _retract_source,
+    ("declare", "source"): _declare_place,
+    ("declare", "catalogue"): _declare_place,
+    ("retract", "source"): _retract_place,
+    ("retract", "catalogue"): _retract_place,
     **{("declare", what): _declare_listed for what in _LISTS},
     **{("retract", what): _retract_listed for what in _LISTS},
 }

@@ -56,9 +56,14 @@ class RecreateReport:
     missing: Mapping[str, NoRuntime] = field(default_factory=dict)
 
     @property
+    def runtimes(self) -> str:
+        """All that the environment runs with, such as `Python 3.12.1, node 20.11.1`."""
+        return ", ".join([str(self.runtime), *(str(other.runtime) for other in self.others)])
+
+    @property
     def fit(self) -> Fit:
         """In short what was found of an environment that matches the lock."""
-        return Fit(self.environment + _chosen(self.selection), len(self.plan.steps), str(self.runtime))
+        return Fit(self.environment + _chosen(self.selection), len(self.plan.steps), self.runtimes)
 
 
 def _chosen(selection: Selection | None) -> str:
@@ -216,7 +221,7 @@ def _apply(project: Project, machine: Machine, observer: Observer, report: Recre
             if report.selection is None and not report.outdated:
                 versions = [(one.locked.name, str(one.locked.version)) for one in needed]
                 trees = supply.store.trees([one.artifact for one in needed], report.runtime)
-                remember_manifest(project, machine, placed, trees, versions, str(report.runtime))
+                remember_manifest(project, machine, placed, trees, versions, report.runtimes)
         else:
             change_in_place(site, plan, arriving, observer)
     supply.store.note_linked((one.artifact for one in needed), report.runtime)

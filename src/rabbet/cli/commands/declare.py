@@ -38,6 +38,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         python=("VERSION", "versions of Python to lock for too, such as 3.13"),
         baseline=("LIBC", "the oldest system to lock for, such as glibc=2.34"),
         source=("WHERE", "an index's address or a folder of wheels, or NAME= and that"),
+        catalogue=("WHERE", "a catalogue of runtimes: its address or folder, or NAME= and that"),
         limit=("REQUIREMENT", "bounds of libraries that only come along"),
         without=("LIBRARY", "libraries that must not come in, whoever asks for them"),
     )

@@ -13,7 +13,7 @@ from rabbet.errors import ExitCode, WrongUsage
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
-    parser.add_argument("name", nargs="?", help="a locked library")
+    parser.add_argument("name", nargs="?", help="a locked library, or the language of a locked runtime")
     parser.add_argument("--sizes", action="store_true", help="how much each brings along, in the tree")
     parser.add_argument(
         "--held-back", action="store_true", help="every library that is not at its newest, and who holds it"
@@ -35,6 +35,14 @@ def run(arguments: Namespace, context: Context) -> int:
         if arguments.sizes or arguments.held_back:
             raise WrongUsage("--sizes and --held-back go without a name", remedy="rabbet explain --held-back")
         name = library_name(arguments.name)
+        if name not in project.lock().versions:
+            from rabbet.cli.views.runtimes import RuntimeView
+            from rabbet.workspace.runtimes.explaining import explained_runtime
+
+            runtime = explained_runtime(project, machine, observer, name)
+            if runtime is not None:
+                context.present(RuntimeView(runtime), "explain-runtime", as_json=arguments.json)
+                return ExitCode.DONE
         explained = explain(project, machine, observer, name)
         context.present(LibraryView(explained, name), "explain", as_json=arguments.json)
         return ExitCode.DONE

@@ -30,6 +30,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         python=("VERSION", "versions of Python to lock for"),
         baseline=("LIBC", "baselines, such as glibc"),
         source=("NAME", "sources, by their names"),
+        catalogue=("NAME", "catalogues of runtimes, by their names"),
         limit=("LIBRARY", "limits"),
         without=("LIBRARY", "libraries that may come in again"),
         correction=("RELEASES", "corrections, by what they apply to, such as nectarplot==2.1"),

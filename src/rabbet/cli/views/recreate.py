@@ -54,6 +54,14 @@ class RecreateView:
             "groups": sorted(report.selection.groups) if report.selection else None,
             "extras": sorted(report.selection.extras) if report.selection else None,
             "runtime": {"version": str(report.runtime.version), "executable": report.runtime.executable},
+            "other_runtimes": [
+                {
+                    "language": other.runtime.language,
+                    "version": str(other.runtime.version),
+                    "executable": other.runtime.executable,
+                }
+                for other in report.others
+            ],
             "rebuild": report.plan.rebuild,
             "outdated": report.outdated,
             "steps": [
@@ -71,15 +79,15 @@ class RecreateView:
 
 
 def _outcome(report: RecreateReport, *, only_plan: bool) -> str:
-    plan, runtime, name = report.plan, report.runtime, report.fit.environment
+    plan, runtimes, name = report.plan, report.runtimes, report.fit.environment
     if plan.idle:
         return fit_text(report.fit)
     if only_plan:
-        anew = f"make {name} anew with {runtime} ({plan.rebuild}): " if plan.rebuild else f"change {name}: "
+        anew = f"make {name} anew with {runtimes} ({plan.rebuild}): " if plan.rebuild else f"change {name}: "
         command = f"rabbet recreate{variant_option(report.variant)}"
         return f"Planned: {anew}{_summary(plan, _TO_DO)}. To do it: {command}"
     if plan.rebuild:
-        return made_text(name, str(runtime), _summary(plan, _DONE), report.variant)
+        return made_text(name, runtimes, _summary(plan, _DONE), report.variant)
     return f"Changed {name} to match the lock: {_summary(plan, _DONE)}."
 
 

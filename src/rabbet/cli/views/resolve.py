@@ -11,7 +11,7 @@ from rabbet.cli.style import TableLine, count, table
 from rabbet.cli.views.unchanged import show_up_to_date
 from rabbet.core.graph.graph import asked_for_by
 from rabbet.core.lock.version_changes import Move
-from rabbet.core.model.lock import Lock
+from rabbet.core.model.lock import Lock, runtime_name
 from rabbet.core.model.target import targets_text
 from rabbet.tasks.resolve import Resolved, Verdict, up_to_date_lock
 
@@ -94,6 +94,8 @@ def _show(resolved: Resolved, own: Lock, context: Context, *, written: bool, goi
     if not written:
         verb, following = "Would lock", " Nothing was written."
     locked = count(len(resolved.lock.libraries), "library")
+    others = len(resolved.lock.runtimes) - 1
+    locked += f" and {count(others, 'runtime')}" if others > 0 else ""
     targets = targets_text(resolved.targets)
     context.show(f"{verb} {locked} for {targets}{into}{_against_before(resolved)}.{following}")
 
@@ -197,6 +199,10 @@ def _versions(lock: Lock) -> Mapping[str, str]:
 
 def _first_lock(resolved: Resolved, context: Context) -> list[TableLine]:
     asked = asked_for_by(resolved.lock.libraries, resolved.declaration)
+    declared = {one.language for one in resolved.declaration.runtimes}
+    for one in resolved.lock.runtimes:
+        who = resolved.declaration.name if one.language in declared else "another runtime"
+        asked[runtime_name(one.language)] = [who]
     where = {
         library.name: library.marker
         for library in resolved.lock.libraries
@@ -252,6 +258,16 @@ def _document(resolved: Resolved) -> dict[str, object]:
                 "yanked": library.yanked,
             }
             for library in resolved.lock.libraries
+        ],
+        "runtimes": [
+            {
+                "language": one.language,
+                "version": str(one.version),
+                "distributor": one.distributor or None,
+                "catalogue": one.catalogue or None,
+                "platforms": [archive.platform for archive in one.archives],
+            }
+            for one in resolved.lock.runtimes
         ],
         "moves": [_move(move) for move in resolved.moves],
         "passed_over": list(resolved.passed_over),

@@ -10,10 +10,11 @@ from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.shell import quoted
 from rabbet.store.obtained import Obtained
 from rabbet.tasks.runtimes import RuntimeRow, RuntimesFound
+from rabbet.workspace.runtimes.explaining import RuntimeExplained, asked_text
 from rabbet.workspace.runtimes.obtaining import Offered
 from rabbet.workspace.runtimes.publishing import Published
 
-__all__ = ["DiscardedView", "ObtainedView", "OffersView", "PublishedView", "RuntimesView"]
+__all__ = ["DiscardedView", "ObtainedView", "OffersView", "PublishedView", "RuntimeView", "RuntimesView"]
 
 _SHOWN = 20  # offers
 
@@ -162,6 +163,55 @@ class DiscardedView:
     def document(self) -> dict[str, object]:
         """The content of the JSON document."""
         return {"discarded": [{"language": one.language, "version": one.version} for one in self.gone]}
+
+
+@dataclass(frozen=True, slots=True)
+class RuntimeView:
+    """Why a runtime is in the lock, and what holds it back."""
+
+    explained: RuntimeExplained
+
+    def show(self, context: Context) -> None:
+        """Print all of it."""
+        explained, runtime = self.explained, self.explained.runtime
+        language = runtime.language
+        context.show(f"{language} {runtime.version} is locked.")
+        context.show()
+        context.show("asked for:")
+        for one in explained.asked:
+            context.show(f"  {asked_text(one, language)}")
+        here = ", ".join(map(str, explained.here)) or "none"
+        context.show(f"on this machine: {here}")
+        if runtime.catalogue:
+            platforms = ", ".join(archive.platform for archive in runtime.archives)
+            context.show(f"to be had from {runtime.catalogue} for {platforms}")
+        context.show()
+        context.show(self._held())
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        explained, runtime = self.explained, self.explained.runtime
+        return {
+            "language": runtime.language,
+            "version": str(runtime.version),
+            "asked": [asked_text(one, runtime.language) for one in explained.asked],
+            "here": [str(version) for version in explained.here],
+            "catalogue": runtime.catalogue or None,
+            "platforms": [archive.platform for archive in runtime.archives],
+            "newest": str(explained.newest) if explained.newest else None,
+            "held_back_by": [who for who, _ in explained.holders],
+            "unasked": explained.unasked or None,
+        }
+
+    def _held(self) -> str:
+        explained, runtime = self.explained, self.explained.runtime
+        if explained.newest is None or explained.newest <= runtime.version:
+            known = f", as far as is known: {explained.unasked}" if explained.unasked else ""
+            return f"It is the newest that can be had{known}."
+        if explained.holders:
+            told = "; ".join(asked_text(one, runtime.language) for one in explained.holders)
+            return f"{explained.newest} could be had. It is held back: {told}."
+        return f"{explained.newest} could be had. To take it: rabbet resolve --raise {runtime.language}"
 
 
 @dataclass(frozen=True, slots=True)

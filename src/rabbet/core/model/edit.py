@@ -14,6 +14,7 @@ What: TypeAlias = Literal[
     "python",
     "baseline",
     "source",
+    "catalogue",
     "limit",
     "without",
     "correction",

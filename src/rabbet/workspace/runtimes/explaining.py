@@ -1,0 +1,95 @@
+"""Why a runtime is in the lock, where it is to be had, and what holds it back."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from packaging.specifiers import SpecifierSet
+from packaging.version import Version
+
+from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.lock import Lock, LockedRuntime
+from rabbet.core.model.runtime import Runtime
+from rabbet.core.needs.wording import specifiers_text
+from rabbet.core.progress import Observer
+from rabbet.errors import SourceFailed
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.project import Project
+from rabbet.workspace.runtimes.languages import found_runtimes, languages_for
+from rabbet.workspace.runtimes.obtaining import Shelf, own_target
+
+__all__ = ["RuntimeExplained", "asked_text", "explained_runtime"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RuntimeExplained:
+    """A locked runtime, who asks for it in which versions, and the newest one that could be had.
+
+    `holders` are those who ask and do not allow that; without any, it is the lock alone that holds it back.
+    `here` are the versions that this machine has. `unasked` is why catalogues could not be asked.
+    """
+
+    runtime: LockedRuntime
+    asked: tuple[tuple[str, SpecifierSet], ...]
+    here: tuple[Version, ...]
+    newest: Version | None
+    unasked: str = ""
+
+    @property
+    def holders(self) -> tuple[tuple[str, SpecifierSet], ...]:
+        """Who does not allow the newest one."""
+        newest = self.newest
+        if newest is None or newest <= self.runtime.version:
+            return ()
+        return tuple((who, versions) for who, versions in self.asked if not versions.contains(newest))
+
+
+def explained_runtime(
+    project: Project, machine: Machine, observer: Observer, language: str
+) -> RuntimeExplained | None:
+    """Explain a runtime of another language than Python; `None` if the lock names none of that language.
+
+    Raises `NoLock`, `NotUnderstood`.
+    """
+    lock, declaration = project.lock(), project.declaration()
+    runtime = next((one for one in lock.runtimes if one.language == language != "python"), None)
+    if runtime is None:
+        return None
+    languages = languages_for(declaration, machine)
+    known = {language: languages[language]} if language in languages else {}
+    found = found_runtimes(known.values(), machine, project).get(language, ())
+    here = {one.version for one in found if isinstance(one, Runtime)}
+    offered, unasked = set[Version](), ""
+    observer.stage("reading catalogues")
+    try:
+        offers = Shelf(project, machine).offers(language, own_target(machine))
+        offered = {one.offer.version for one in offers if one.archive is not None}
+    except SourceFailed as error:
+        unasked = str(error)
+    return RuntimeExplained(
+        runtime=runtime,
+        asked=tuple(_asked(declaration, lock, language, machine)),
+        here=tuple(sorted(here, reverse=True)),
+        newest=max((one for one in here | offered if not one.is_prerelease), default=None),
+        unasked=unasked,
+    )
+
+
+def _asked(
+    declaration: Declaration, lock: Lock, language: str, machine: Machine
+) -> Iterator[tuple[str, SpecifierSet]]:
+    """Who asks for a language: the project, and other locked runtimes."""
+    languages = languages_for(declaration, machine)
+    own = {one.language: one for one in declaration.runtimes}
+    if language in own:
+        yield declaration.name, own[language].versions
+    for other in lock.runtimes:
+        declared = own[other.language].needs if other.language in own else {}
+        needs = declared or (languages[other.language].needs if other.language in languages else {})
+        if language in needs:
+            yield f"{other.language} {other.version}", needs[language]
+
+
+def asked_text(asked: tuple[str, SpecifierSet], language: str) -> str:
+    """Such as `hivescale needs node>=20`."""
+    who, versions = asked
+    return f"{who} needs {language}{specifiers_text(versions)}"
