@@ -27,6 +27,7 @@ bench: $(TOOLS)/ready
 	$(RUN) -m bench.solve
 	$(RUN) -m bench.resolve
 	$(RUN) -m bench.recreate
+	$(RUN) -m bench.runtimes
 
 screenshots: $(TOOLS)/ready
 	$(RUN) tools/screenshots.py

@@ -12,12 +12,13 @@ import time
 from pathlib import Path
 
 from rabbet.demo.play import tamper
+from rabbet.demo.runtimes import LANGUAGE, shelf
 from rabbet.demo.stand_in import StandIn
 
 PICTURES = Path(__file__).resolve().parent.parent / "docs" / "screenshots"
 SIZE = "1280x800"
 DISPLAY = ":97"
-FONT = ["-fa", "DejaVu Sans Mono", "-fs", "13", "-geometry", "117x36+0+0", "-bg", "#fdfaf2", "-fg", "#222222"]
+FONT = ["-fa", "DejaVu Sans Mono", "-fs", "13", "-geometry", "116x36+0+0", "-bg", "#fdfaf2", "-fg", "#222222"]
 TYPED = "hivescale"
 
 
@@ -27,7 +28,8 @@ def main() -> None:
         ["Xvfb", DISPLAY, "-screen", "0", f"{SIZE}x24", "-ac"], stderr=subprocess.DEVNULL
     )
     try:
-        with tempfile.TemporaryDirectory() as folder, StandIn() as index:
+        served = {f"/runtimes/{name}": content for name, content in shelf(["1.4", "2.1"]).items()}
+        with tempfile.TemporaryDirectory() as folder, StandIn(more=served) as index:
             take_all(Path(folder) / TYPED, index.address)
     finally:
         screen.terminate()
@@ -38,7 +40,9 @@ def take_all(project: Path, address: str) -> None:
     """The pictures, in the order of the work."""
     project.mkdir()
     environment = {**os.environ, "RABBET_STORE": str(project.parent / "store"), "DISPLAY": DISPLAY}
-    environment["PATH"] = str(Path(sys.executable).parent) + os.pathsep + environment["PATH"]
+    # The system's own runtimes alone: what else this machine has is nobody's affair.
+    environment["PATH"] = os.pathsep.join([str(Path(sys.executable).parent), "/usr/bin", "/bin"])
+    environment["HOME"] = str(project.parent)
 
     def shoot(name: str, *commands: str) -> None:
         take(PICTURES / f"{name}.png", commands, project, environment)
@@ -83,6 +87,22 @@ def take_all(project: Path, address: str) -> None:
         "rabbet recreate --strict",
         "rabbet recreate --fresh",
         "rabbet resolve",
+    )
+    with (project / "pyproject.toml").open("a", encoding="utf-8") as file:
+        file.write(f"\n{LANGUAGE}")
+    catalogue = f"{address.removesuffix('simple/')}runtimes/catalogue.json"
+    for arguments in (["--limit", "combframe"], ["--without", "tallywax"]):
+        retract = ["rabbet", "retract", *arguments]
+        subprocess.run(retract, cwd=project, env=environment, check=True, stdout=subprocess.DEVNULL)
+    shoot(
+        "runtimes",
+        f"rabbet declare --runtime 'waggle>=2' --catalogue {catalogue}",
+        "rabbet resolve --quiet | tail -4",
+        "rabbet recreate --quiet",
+        "rabbet recreate --obtain --quiet | tail -1",
+        "rabbet run waggle --version | cut -c1-60",
+        "rabbet explain waggle --quiet",
+        "rabbet runtimes --only python waggle --quiet",
     )
     shoot("help", "rabbet --help")
 

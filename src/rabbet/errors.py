@@ -9,7 +9,7 @@
     ├── SourceFailed (5)            a source is missing, silent or answers nonsense
     ├── IntegrityFailed (6)         content is not what its record says
     ├── EnvironmentFailed (7)       a runtime, an environment or a folder does not serve
-    │   ├── NoRuntime               no interpreter on this machine fits
+    │   ├── NoRuntime               no runtime on this machine fits
     │   └── CannotWrite             a file or folder can't be written
     ├── Fault (70)                  Rabbet itself failed: what nobody foresaw
     └── Interrupted (130)           the user stopped it
@@ -133,7 +133,7 @@ class EnvironmentFailed(RabbetError):
 
 
 class NoRuntime(EnvironmentFailed):
-    """No interpreter on this machine meets the declared constraint."""
+    """No runtime on this machine meets a constraint, or none can be had."""
 
 
 class CannotWrite(EnvironmentFailed):

@@ -69,7 +69,7 @@ def unpack_archive(archive: Path, tree: Path, *, most: int = MOST_UNPACKED) -> N
         else:
             with (
                 _unpacked(file, archive.name, most) as stream,
-                tarfile.open(fileobj=stream, mode="r|") as tar,
+                tarfile.open(fileobj=stream, mode="r|", bufsize=_CHUNK) as tar,
             ):
                 _put(_of_tar(tar), tree, archive.name)
 

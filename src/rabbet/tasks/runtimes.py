@@ -4,6 +4,7 @@ from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, LockedRuntime
@@ -15,13 +16,15 @@ from rabbet.errors import NoLock, NoRuntime
 from rabbet.formats.requirement import parse_runtime
 from rabbet.runtimes.binary_format import architecture_of
 from rabbet.runtimes.choose import newest_first
-from rabbet.store.obtained import Obtained, ObtainedRuntimes
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.choice import runtimes_here
 from rabbet.workspace.runtimes.languages import found_runtimes, languages_for, unknown_language
-from rabbet.workspace.runtimes.obtaining import Offered, Shelf, own_target
 from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons
+
+if TYPE_CHECKING:
+    from rabbet.store.obtained import Obtained
+    from rabbet.workspace.runtimes.obtaining import Offered
 
 __all__ = ["RuntimeRow", "RuntimesFound", "discard", "look_up", "obtain", "runtimes_found"]
 
@@ -172,11 +175,13 @@ def _lock_of(project: Project) -> Lock | None:
 
 def look_up(
     project: Project | None, machine: Machine, observer: Observer, constraint: str
-) -> tuple[Offered, ...]:
+) -> "tuple[Offered, ...]":
     """What catalogues offer within a constraint such as `node>=20`, the newest first.
 
     Raises `NotUnderstood`, `SourceFailed`.
     """
+    from rabbet.workspace.runtimes.obtaining import Shelf, own_target
+
     need = parse_runtime(constraint)
     observer.stage("reading catalogues")
     offers = Shelf(project, machine).offers(need.name, own_target(machine))
@@ -185,11 +190,13 @@ def look_up(
 
 def obtain(
     project: Project | None, machine: Machine, observer: Observer, constraint: str
-) -> tuple[Offered, Path]:
+) -> "tuple[Offered, Path]":
     """Obtain the newest runtime that a constraint allows, and tell where its main program is.
 
     Raises `NotUnderstood`, `NoRuntime`, `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
     """
+    from rabbet.workspace.runtimes.obtaining import Shelf, own_target
+
     need = parse_runtime(constraint)
     observer.stage("reading catalogues")
     shelf = Shelf(project, machine)
@@ -200,11 +207,13 @@ def obtain(
     return picked, found.path(machine.store_folder)
 
 
-def discard(machine: Machine, constraint: str) -> tuple[Obtained, ...]:
+def discard(machine: Machine, constraint: str) -> "tuple[Obtained, ...]":
     """Remove the obtained runtimes that a constraint such as `node 20.11.1` names.
 
     Raises `NotUnderstood`, and `NoRuntime` where there is none, or an environment uses it.
     """
+    from rabbet.store.obtained import ObtainedRuntimes
+
     need = parse_runtime(constraint)
     store = ObtainedRuntimes(machine.store_folder)
     named = tuple(

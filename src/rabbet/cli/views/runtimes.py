@@ -3,16 +3,21 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
 from rabbet.cli.style import count, size_text, table
-from rabbet.core.model.runtime import PythonRuntime
+from rabbet.core.model.runtime import PythonRuntime, Runtime
 from rabbet.core.shell import quoted
-from rabbet.store.obtained import Obtained
+from rabbet.store.folder import OBTAINED
 from rabbet.tasks.runtimes import RuntimeRow, RuntimesFound
-from rabbet.workspace.runtimes.explaining import RuntimeExplained, asked_text
-from rabbet.workspace.runtimes.obtaining import Offered
-from rabbet.workspace.runtimes.publishing import Published
+from rabbet.workspace.machine import Machine
+
+if TYPE_CHECKING:
+    from rabbet.store.obtained import Obtained
+    from rabbet.workspace.runtimes.explaining import RuntimeExplained
+    from rabbet.workspace.runtimes.obtaining import Offered
+    from rabbet.workspace.runtimes.publishing import Published
 
 __all__ = ["DiscardedView", "ObtainedView", "OffersView", "PublishedView", "RuntimeView", "RuntimesView"]
 
@@ -38,7 +43,7 @@ class RuntimesView:
                     row.architecture or "-",
                     "gets it" if row.chosen else row.passed_over or "-",
                     ", ".join(row.projects) or "-",
-                    _short(row.runtime.executable, home),
+                    _where(row.runtime, context.machine),
                 )
                 for row in found.rows
             ]
@@ -98,6 +103,14 @@ def _made_by(row: RuntimeRow) -> str:
     return ", ".join([runtime.distributor or "-", *kinds])
 
 
+def _where(runtime: Runtime, machine: Machine) -> str:
+    """Where a runtime's program is; of the long paths in the store only that it is there."""
+    obtained = f"{machine.store_folder / OBTAINED}/"
+    return (
+        "the store" if runtime.executable.startswith(obtained) else _short(runtime.executable, machine.home)
+    )
+
+
 def _short(path: str, home: Path) -> str:
     """A path, with the home folder as people write it."""
     return f"~/{Path(path).relative_to(home)}" if home in Path(path).parents else path
@@ -107,7 +120,7 @@ def _short(path: str, home: Path) -> str:
 class OffersView:
     """What catalogues offer, one row a version."""
 
-    offers: Sequence[Offered]
+    offers: "Sequence[Offered]"
     constraint: str
 
     def show(self, context: Context) -> None:
@@ -135,7 +148,7 @@ class OffersView:
 class ObtainedView:
     """A runtime that was obtained."""
 
-    picked: Offered
+    picked: "Offered"
     program: Path
 
     def show(self, context: Context) -> None:
@@ -153,7 +166,7 @@ class ObtainedView:
 class DiscardedView:
     """Runtimes that were removed from the store."""
 
-    gone: Sequence[Obtained]
+    gone: "Sequence[Obtained]"
 
     def show(self, context: Context) -> None:
         """Print what went."""
@@ -169,17 +182,16 @@ class DiscardedView:
 class RuntimeView:
     """Why a runtime is in the lock, and what holds it back."""
 
-    explained: RuntimeExplained
+    explained: "RuntimeExplained"
 
     def show(self, context: Context) -> None:
         """Print all of it."""
         explained, runtime = self.explained, self.explained.runtime
-        language = runtime.language
-        context.show(f"{language} {runtime.version} is locked.")
+        context.show(f"{runtime.language} {runtime.version} is locked.")
         context.show()
         context.show("asked for:")
         for one in explained.asked:
-            context.show(f"  {asked_text(one, language)}")
+            context.show(f"  {one}")
         here = ", ".join(map(str, explained.here)) or "none"
         context.show(f"on this machine: {here}")
         if runtime.catalogue:
@@ -194,12 +206,12 @@ class RuntimeView:
         return {
             "language": runtime.language,
             "version": str(runtime.version),
-            "asked": [asked_text(one, runtime.language) for one in explained.asked],
+            "asked": [str(one) for one in explained.asked],
             "here": [str(version) for version in explained.here],
             "catalogue": runtime.catalogue or None,
             "platforms": [archive.platform for archive in runtime.archives],
             "newest": str(explained.newest) if explained.newest else None,
-            "held_back_by": [who for who, _ in explained.holders],
+            "held_back_by": [one.who for one in explained.holders],
             "unasked": explained.unasked or None,
         }
 
@@ -209,7 +221,7 @@ class RuntimeView:
             known = f", as far as is known: {explained.unasked}" if explained.unasked else ""
             return f"It is the newest that can be had{known}."
         if explained.holders:
-            told = "; ".join(asked_text(one, runtime.language) for one in explained.holders)
+            told = "; ".join(str(one) for one in explained.holders)
             return f"{explained.newest} could be had. It is held back: {told}."
         return f"{explained.newest} could be had. To take it: rabbet resolve --raise {runtime.language}"
 
@@ -218,7 +230,7 @@ class RuntimeView:
 class PublishedView:
     """A runtime that was packed for others."""
 
-    done: Published
+    done: "Published"
 
     def show(self, context: Context) -> None:
         """Print what may not work elsewhere, and how others name the catalogue."""
@@ -247,7 +259,7 @@ class PublishedView:
         }
 
 
-def _offer_row(one: Offered) -> tuple[str, ...]:
+def _offer_row(one: "Offered") -> tuple[str, ...]:
     size = one.archive.size if one.archive else None
     return (
         str(one.offer.version),
@@ -258,7 +270,7 @@ def _offer_row(one: Offered) -> tuple[str, ...]:
     )
 
 
-def _offer_document(one: Offered) -> dict[str, object]:
+def _offer_document(one: "Offered") -> dict[str, object]:
     return {
         "language": one.offer.language,
         "version": str(one.offer.version),

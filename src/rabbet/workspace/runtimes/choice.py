@@ -2,6 +2,7 @@
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING
 
 from packaging.specifiers import SpecifierSet
 
@@ -10,8 +11,6 @@ from rabbet.core.model.language import Language
 from rabbet.core.model.lock import LockedRuntime
 from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime, Refusal, Runtime, RuntimeOffer
 from rabbet.core.shell import quoted
-from rabbet.core.solve.runtimes import choose_runtimes
-from rabbet.core.solve.solver import Refutation
 from rabbet.core.targets import target_of
 from rabbet.errors import NoRuntime, NoSolution, WrongUsage
 from rabbet.formats.requirement import parse_runtime
@@ -20,7 +19,10 @@ from rabbet.runtimes.linking import linked_runtime
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.languages import found_runtimes, languages_for, unknown_language
-from rabbet.workspace.runtimes.obtaining import Shelf
+
+if TYPE_CHECKING:
+    from rabbet.core.solve.solver import Refutation
+    from rabbet.workspace.runtimes.obtaining import Shelf
 
 __all__ = ["RuntimesHere", "runtime_under", "runtimes_here", "runtimes_to_lock", "to_be_obtained"]
 
@@ -57,7 +59,7 @@ def runtimes_here(
     missing = {one.language: error for one, error in search.missing(exactly)}
     present = [exactly.get(one.language, one) for one in declaration.runtimes if one.language not in missing]
     answer = search.choose(present, search.offers, locked)
-    if isinstance(answer, Refutation):
+    if not isinstance(answer, Mapping):
         raise search.why_not(answer, search.offers)
     by_place = {runtime.executable: runtime for found in search.found.values() for runtime in _working(found)}
     return RuntimesHere(
@@ -69,7 +71,7 @@ def runtimes_here(
 
 def runtimes_to_lock(
     declaration: Declaration,
-    shelf: Shelf,
+    shelf: "Shelf",
     python: PythonRuntime,
     locked: Sequence[LockedRuntime],
     raised: Sequence[str],
@@ -98,7 +100,7 @@ def runtimes_to_lock(
         if not any(_fits(offer, one) for offer in offers if offer.language == one.language):
             raise error
     answer = search.choose(declaration.runtimes, offers, locked, raised)
-    if isinstance(answer, Refutation):
+    if not isinstance(answer, Mapping):
         raise search.why_not(answer, offers)
     asked = {one.language: one.distributor for one in declaration.runtimes}
     return tuple(
@@ -175,7 +177,7 @@ class _Search:
                 error = no_runtime(one.language, one.versions, found, distributor=one.distributor)
                 yield one, to_be_obtained(error) if one is not declared else error
 
-    def offered(self, shelf: Shelf) -> Iterator[RuntimeOffer]:
+    def offered(self, shelf: "Shelf") -> Iterator[RuntimeOffer]:
         """What catalogues offer for this machine of the languages that are wanted."""
         for language in self._wanted():
             for one in shelf.offers(language, self._target):
@@ -188,12 +190,14 @@ class _Search:
         offers: Sequence[RuntimeOffer],
         locked: Sequence[LockedRuntime],
         raised: Sequence[str] = (),
-    ) -> Mapping[str, RuntimeOffer] | Refutation:
+    ) -> "Mapping[str, RuntimeOffer] | Refutation":
         """Choose among these offers, locked versions before others."""
+        from rabbet.core.solve.runtimes import choose_runtimes  # here: most projects have Python alone
+
         kept = {one.language: one.version for one in locked if one.language != "python"}
         return choose_runtimes(declared, offers, self._target, kept=kept, raised=raised)
 
-    def why_not(self, refutation: Refutation, offers: Sequence[RuntimeOffer]) -> NoRuntime | NoSolution:
+    def why_not(self, refutation: "Refutation", offers: Sequence[RuntimeOffer]) -> NoRuntime | NoSolution:
         """Why there is no choice: a language that another one needs is nowhere, or versions clash."""
         from rabbet.core.solve.explain.prose import explained
 

@@ -17,7 +17,20 @@ from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.languages import found_runtimes, languages_for
 from rabbet.workspace.runtimes.obtaining import Shelf, own_target
 
-__all__ = ["RuntimeExplained", "asked_text", "explained_runtime"]
+__all__ = ["Asked", "RuntimeExplained", "explained_runtime"]
+
+
+@dataclass(frozen=True, slots=True)
+class Asked:
+    """Who asks for a language, and in which versions."""
+
+    who: str
+    language: str
+    versions: SpecifierSet
+
+    def __str__(self) -> str:
+        """Such as `hivescale needs node>=20`."""
+        return f"{self.who} needs {self.language}{specifiers_text(self.versions)}"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -29,18 +42,18 @@ class RuntimeExplained:
     """
 
     runtime: LockedRuntime
-    asked: tuple[tuple[str, SpecifierSet], ...]
+    asked: tuple[Asked, ...]
     here: tuple[Version, ...]
     newest: Version | None
     unasked: str = ""
 
     @property
-    def holders(self) -> tuple[tuple[str, SpecifierSet], ...]:
+    def holders(self) -> tuple[Asked, ...]:
         """Who does not allow the newest one."""
         newest = self.newest
         if newest is None or newest <= self.runtime.version:
             return ()
-        return tuple((who, versions) for who, versions in self.asked if not versions.contains(newest))
+        return tuple(one for one in self.asked if not one.versions.contains(newest))
 
 
 def explained_runtime(
@@ -74,22 +87,14 @@ def explained_runtime(
     )
 
 
-def _asked(
-    declaration: Declaration, lock: Lock, language: str, machine: Machine
-) -> Iterator[tuple[str, SpecifierSet]]:
+def _asked(declaration: Declaration, lock: Lock, language: str, machine: Machine) -> Iterator[Asked]:
     """Who asks for a language: the project, and other locked runtimes."""
     languages = languages_for(declaration, machine)
     own = {one.language: one for one in declaration.runtimes}
     if language in own:
-        yield declaration.name, own[language].versions
+        yield Asked(declaration.name, language, own[language].versions)
     for other in lock.runtimes:
         declared = own[other.language].needs if other.language in own else {}
         needs = declared or (languages[other.language].needs if other.language in languages else {})
         if language in needs:
-            yield f"{other.language} {other.version}", needs[language]
-
-
-def asked_text(asked: tuple[str, SpecifierSet], language: str) -> str:
-    """Such as `hivescale needs node>=20`."""
-    who, versions = asked
-    return f"{who} needs {language}{specifiers_text(versions)}"
+            yield Asked(f"{other.language} {other.version}", language, needs[language])

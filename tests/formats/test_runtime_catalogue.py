@@ -1,0 +1,55 @@
+"""Catalogues of runtimes: their schema, which the documentation gives, and what is written."""
+
+import json
+import re
+import unittest
+from pathlib import Path
+
+from jsonschema import Draft202012Validator
+
+from rabbet.demo.runtimes import shelf
+from rabbet.formats.runtime_catalogue import NotACatalogue, catalogue_text, read_catalogue, with_offer
+
+DOCS = Path(__file__).parents[2] / "docs"
+ADDRESS = "https://apiary.example/runtimes/catalogue.json"
+GOOD = shelf(["1.4", "2.1"])["catalogue.json"].decode()
+SPOILT = [
+    ("catalogue/1", "catalogue/2"),
+    ('"language": "waggle"', '"language": "Waggle!"'),
+    (".tar.gz", ".rar"),
+    ('"sha256": "', '"sha256": "x'),
+    ('"size": ', '"size": -'),
+    ('"program": "', '"program": "/'),
+    ('"platform"', '"plattform"'),
+]
+
+
+class Schema(unittest.TestCase):
+    """The schema and the reader agree."""
+
+    def setUp(self) -> None:
+        self.schema = Draft202012Validator(json.loads((DOCS / "catalogue.schema.json").read_text()))
+
+    def test_good(self) -> None:
+        """The documentation's example and the demo's catalogue are valid, and read."""
+        text = (DOCS / "runtimes.md").read_text()
+        example = next(re.finditer(r"```json\n(.*?)```", text, re.DOTALL)).group(1)
+        for content in (example, GOOD):
+            self.schema.validate(json.loads(content))
+            read_catalogue(content.encode(), ADDRESS)
+
+    def test_spoilt(self) -> None:
+        """What the schema refuses the reader refuses, too."""
+        for old, new in SPOILT:
+            spoilt = GOOD.replace(old, new)
+            with self.subTest(new):
+                self.assertFalse(self.schema.is_valid(json.loads(spoilt)))
+                with self.assertRaises(NotACatalogue):
+                    read_catalogue(spoilt.encode(), ADDRESS)
+
+    def test_written(self) -> None:
+        """What is written is what was read; an archive for the same platform takes the other's place."""
+        offers = read_catalogue(GOOD.encode(), ADDRESS)
+        self.assertEqual(catalogue_text(offers), GOOD)
+        self.assertEqual(catalogue_text(with_offer(offers, offers[0])), GOOD)
+        self.assertEqual(catalogue_text(with_offer(offers[1:], offers[0])), GOOD)
