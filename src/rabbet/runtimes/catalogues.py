@@ -36,9 +36,13 @@ _OLDEST = {"glibc": "2.5", "macos": "10.6", "musl": "1.0"}
 
 
 class Catalogue(Protocol):
-    """Offers runtimes. Raises `SourceFailed` where it does not work."""
+    """Offers runtimes. Raises `SourceFailed` where it does not work.
+
+    One that nobody `named` comes along with the project's sources.
+    """
 
     name: str
+    named: bool
 
     @property
     def addresses(self) -> Sequence[str]:
@@ -50,6 +54,8 @@ class Catalogue(Protocol):
 
 class JsonCatalogue:
     """A catalogue in Rabbet's own form, at an address (`https`, `http`, `file`)."""
+
+    named = True
 
     def __init__(self, name: str, address: str, client: HttpClient) -> None:
         self.name = name
@@ -92,6 +98,7 @@ class Wheels:
     """Libraries of a project's own sources whose wheels carry a runtime: a table of data says which ones."""
 
     name = "wheels"
+    named = False
 
     def __init__(self, sources: Sequence[Source]) -> None:
         self._sources = sources
@@ -124,6 +131,8 @@ class Wheels:
 
 class Registry:
     """The registry of the JavaScript world, where Node.js is published in a package for each platform."""
+
+    named = True
 
     def __init__(self, name: str, address: str, client: HttpClient) -> None:
         self.name = name

@@ -1,6 +1,6 @@
 """Which runtimes of languages other than Python a project gets: in its lock, and of those on this machine."""
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
@@ -78,7 +78,8 @@ def runtimes_to_lock(
 ) -> tuple[LockedRuntime, ...]:
     """The runtimes to lock: the locked ones stay wherever they can, whether this machine has them or not.
 
-    Others are those of this machine, and those that a catalogue offers for it. Raises `SourceFailed`,
+    Others are those of this machine, and those that a catalogue offers for it: one that nobody named only
+    where there is nothing else, or a language is to be `raised`. Raises `SourceFailed`,
     `NoRuntime` for one that could be had nowhere, `NoSolution` for some that can't be had together.
     """
     if not declaration.runtimes:
@@ -96,6 +97,12 @@ def runtimes_to_lock(
         if one.language not in ("python", *raised)
     ]
     offers = [*known, *search.offers, *search.offered(shelf)]
+    lacking = {
+        one.language
+        for one in declaration.runtimes
+        if not any(_fits(offer, one) for offer in offers if offer.language == one.language)
+    }
+    offers += search.offered(shelf, lacking | {*raised})
     for one, error in search.missing():
         if not any(_fits(offer, one) for offer in offers if offer.language == one.language):
             raise error
@@ -103,11 +110,17 @@ def runtimes_to_lock(
     if not isinstance(answer, Mapping):
         raise search.why_not(answer, offers)
     asked = {one.language: one.distributor for one in declaration.runtimes}
+    before = {(one.language, one.version): one for one in locked}
     return tuple(
-        LockedRuntime(language=name, version=offer.version, distributor=asked.get(name, ""))
+        replace(before.get((name, offer.version), _to_lock(offer)), distributor=asked.get(name, ""))
         for name, offer in sorted(answer.items())
         if name != "python"
     )
+
+
+def _to_lock(offer: RuntimeOffer) -> LockedRuntime:
+    catalogue = offer.where if offer.archives else ""
+    return LockedRuntime(language=offer.language, version=offer.version, catalogue=catalogue)
 
 
 def runtime_under(project: Project, machine: Machine, constraint: str) -> LinkedRuntime:
@@ -177,10 +190,10 @@ class _Search:
                 error = no_runtime(one.language, one.versions, found, distributor=one.distributor)
                 yield one, to_be_obtained(error) if one is not declared else error
 
-    def offered(self, shelf: "Shelf") -> Iterator[RuntimeOffer]:
-        """What catalogues offer for this machine of the languages that are wanted."""
-        for language in self._wanted():
-            for one in shelf.offers(language, self._target):
+    def offered(self, shelf: "Shelf", languages: Iterable[str] | None = None) -> Iterator[RuntimeOffer]:
+        """What catalogues offer for this machine: named ones of all wanted languages, any of these alone."""
+        for language in self._wanted() if languages is None else sorted(languages):
+            for one in shelf.offers(language, self._target, only_named=languages is None):
                 if one.archive is not None:
                     yield replace(one.offer, needs=one.offer.needs or self.needs(language))
 

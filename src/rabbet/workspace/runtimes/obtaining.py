@@ -58,10 +58,13 @@ class Shelf:
         self._store = ObtainedRuntimes(machine.store_folder)
         self.catalogues: tuple[Catalogue, ...] = tuple(self._open())
 
-    def offers(self, language: str, target: Target) -> list[Offered]:
-        """All that the catalogues offer of a language, the newest first; of one version the first counts."""
+    def offers(self, language: str, target: Target, *, only_named: bool = False) -> list[Offered]:
+        """All that the catalogues offer of a language, the newest first; of one version the first counts.
+
+        That is, if asked for, of those alone that somebody `named`.
+        """
         found: dict[tuple[Version, str], Offered] = {}
-        for catalogue in self.catalogues:
+        for catalogue in (one for one in self.catalogues if one.named or not only_named):
             for offer in catalogue.offers(language):
                 archive = _fitting(offer, target)
                 key = (offer.version, offer.distributor)
@@ -93,9 +96,12 @@ class Shelf:
     def with_archives(self, runtime: LockedRuntime, platforms: Collection[str]) -> LockedRuntime:
         """A runtime to lock with where it can be had for these platforms, if a catalogue offers that version.
 
-        Else it keeps what it has. Addresses inside the project's folder become relative to it.
+        Else it keeps what it has. What nobody named counts only for what was chosen from there. Addresses
+        inside the project's folder become relative to it.
         """
         for catalogue in self.catalogues:
+            if not catalogue.named and self._absolute(runtime.catalogue) not in catalogue.addresses:
+                continue
             for offer in catalogue.offers(runtime.language):
                 asked = {runtime.distributor, offer.distributor} - {""}
                 if offer.version == runtime.version and len(asked) < 2:
@@ -131,7 +137,11 @@ class Shelf:
         return address.removeprefix(root) if address.startswith(root) else address
 
     def _absolute(self, address: str) -> str:
-        return address if is_address(address) else joined(self._folder.as_uri() + "/", address).text
+        return (
+            address
+            if not address or is_address(address)
+            else joined(self._folder.as_uri() + "/", address).text
+        )
 
     def obtain(self, offer: RuntimeOffer, archive: RuntimeArchive, observer: Observer) -> Obtained:
         """Fetch, verify and unpack a runtime, unless it is there.
