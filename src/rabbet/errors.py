@@ -10,6 +10,7 @@
     ├── IntegrityFailed (6)         content is not what its record says
     ├── EnvironmentFailed (7)       a runtime, an environment or a folder does not serve
     │   ├── NoRuntime               no runtime on this machine fits
+    │   │   └── NotObtained         the lock says where it can be had
     │   └── CannotWrite             a file or folder can't be written
     ├── Fault (70)                  Rabbet itself failed: what nobody foresaw
     └── Interrupted (130)           the user stopped it
@@ -134,6 +135,10 @@ class EnvironmentFailed(RabbetError):
 
 class NoRuntime(EnvironmentFailed):
     """No runtime on this machine meets a constraint, or none can be had."""
+
+
+class NotObtained(NoRuntime):
+    """A locked runtime is not on this machine, and the lock says where it can be had."""
 
 
 class CannotWrite(EnvironmentFailed):

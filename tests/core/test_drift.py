@@ -3,17 +3,19 @@
 import random
 import tomllib
 import unittest
+from dataclasses import replace
 from pathlib import Path
 
 from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
-from rabbet.core.drift.compare import Wanted, compare
+from rabbet.core.drift.compare import OtherRuntime, Wanted, compare
 from rabbet.core.drift.plan import plan_changes, reason_to_rebuild
-from rabbet.core.model.finding import Kind
+from rabbet.core.model.finding import Kind, Weight
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import LockedLibrary, LockedRuntime, LockedWheel, Needed
 from rabbet.core.model.release import Metadata
+from rabbet.core.model.runtime import Runtime
 from rabbet.core.needs.need import library_name
 from tests.support.catalogue import TARGET, requirement
 
@@ -99,6 +101,28 @@ class Drift(unittest.TestCase):
                     other = libraries.get(library_name(need.name))
                     if other is None or not need.specifier.contains(other.version):
                         self.assertIn(one.name, told, (there, found))
+
+    def test_other_runtimes(self) -> None:
+        """A runtime of another language: none fits, another one is linked, or its version is another."""
+        for locked, chosen, linked, weight in (
+            ("2.1", ("2.1", "/a"), "/a", None),
+            ("2.1", ("2.2", "/a"), "/a", Weight.NOTE),
+            ("2.1", ("2.1", "/b"), "/a", Weight.DIFFERS),
+            ("2.1", ("2.1", "/a"), None, Weight.DIFFERS),
+            ("2.1", None, "/a", Weight.BREAKS),
+            (None, None, "/a", Weight.DIFFERS),
+        ):
+            with self.subTest(chosen=chosen, linked=linked):
+                version, executable = chosen or ("0", "")
+                runtime = Runtime(language="waggle", version=Version(version), executable=executable)
+                other = OtherRuntime(
+                    language="waggle", locked=Version(locked or "0"), chosen=runtime if chosen else None
+                )
+                wanted = replace(self.wanted([]), needs=(), others=(other,) if locked else ())
+                inventory = replace(self.inventory({}), runtimes={"waggle": linked} if linked else {})
+                found = compare(wanted, inventory)
+                self.assertEqual([one.weight for one in found], [weight] if weight else [])
+                self.assertEqual(reason_to_rebuild(found) is None, weight in (None, Weight.NOTE))
 
     @staticmethod
     def any_release(dice: random.Random, name: str) -> dict:

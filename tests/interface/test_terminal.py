@@ -13,6 +13,7 @@ import time
 import tomllib
 
 from rabbet.demo.libraries import MadeUp
+from rabbet.demo.runtimes import LANGUAGE, shelf
 from rabbet.demo.stand_in import Fault, Manner, StandIn
 from tests.support.program import ProgramCase
 
@@ -75,6 +76,23 @@ class Terminal(ProgramCase):
         self.assertEqual(declared["project"]["requires-python"], ">=3.9")
         self.assertEqual(declared["project"]["dependencies"], ["nectarplot>=2,<3", "skepio"])
         self.assertEqual(declared["tool"]["rabbet"]["sources"][0]["url"], index.address)
+
+    def test_recreate_offers_to_obtain(self) -> None:
+        """A missing runtime that can be had is offered; a no leaves everything as it was."""
+        served = {f"/shelf/{name}": content for name, content in shelf(["2.1"]).items()}
+        index = self.serve(StandIn(more=served))
+        self.begin(index.address)
+        with (self.project / "pyproject.toml").open("a") as file:
+            file.write(f"\n{LANGUAGE}")
+        catalogue = f"{index.address.removesuffix('simple/')}shelf/catalogue.json"
+        self.rabbet("declare", "--runtime", "waggle", "--catalogue", catalogue)
+        self.rabbet("resolve")
+        before = self.tree()
+        code, screen = self.converse("recreate", answers=[("Obtain it?", "n")])
+        self.assertEqual((code, self.tree()), (7, before), screen)
+        code, screen = self.converse("recreate", answers=[("Obtain it?", "")])
+        self.assertEqual(code, 0, screen)
+        self.assertIn("waggle 2.1", self.rabbet("run", "waggle").out)
 
     def test_progress(self) -> None:
         """What comes slowly has a line of its own, below the one for everything."""

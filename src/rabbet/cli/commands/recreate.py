@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
 from rabbet.cli.options import add_json, add_offline, add_quiet, add_variant
-from rabbet.errors import ExitCode, WrongUsage
+from rabbet.errors import ExitCode, NotObtained, WrongUsage
 
 if TYPE_CHECKING:
     from rabbet.workspace.project import Project
@@ -91,6 +91,7 @@ def _wished(arguments: Namespace) -> tuple[object, ...]:
 
 
 def _recreate(arguments: Namespace, context: Context) -> int:
+    from rabbet.cli.prompt import confirm
     from rabbet.cli.views.recreate import RecreateView
     from rabbet.tasks.recreate import prepare, recreate
     from rabbet.workspace.selection import RecreateOptions
@@ -105,6 +106,15 @@ def _recreate(arguments: Namespace, context: Context) -> int:
     )
     act = prepare if arguments.plan else recreate
     project = context.project(arguments.variant)
-    report = act(project, context.machine, context.observer, options)
+    try:
+        report = act(project, context.machine, context.observer, options)
+    except NotObtained as error:
+        if arguments.plan or not context.interactive:
+            raise
+        told = str(error)
+        context.show(f"{told[:1].upper()}{told[1:]}; the lock says where it can be had.")
+        if not confirm(context, "Obtain it?"):
+            raise
+        report = act(project, context.machine, context.observer, options._replace(obtain=True))
     context.present(RecreateView(report, done=not arguments.plan), "recreate", as_json=arguments.json)
     return ExitCode.DONE

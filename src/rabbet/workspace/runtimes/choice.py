@@ -12,7 +12,7 @@ from rabbet.core.model.lock import LockedRuntime
 from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime, Refusal, Runtime, RuntimeOffer
 from rabbet.core.shell import quoted
 from rabbet.core.targets import target_of
-from rabbet.errors import NoRuntime, NoSolution, WrongUsage
+from rabbet.errors import NoRuntime, NoSolution, NotObtained, WrongUsage
 from rabbet.formats.requirement import parse_runtime
 from rabbet.runtimes.choose import no_runtime
 from rabbet.runtimes.linking import linked_runtime
@@ -46,19 +46,30 @@ def runtimes_here(
     python: PythonRuntime,
     locked: Sequence[LockedRuntime],
 ) -> RuntimesHere:
-    """Choose among this machine's runtimes: the locked versions before others.
+    """Choose among this machine's runtimes of the locked languages: the locked versions before others.
 
-    Where the lock says how to obtain a runtime for this machine, only the locked version will do.
+    What the declaration allows counts, and where the lock says how to obtain a runtime for this machine, only
+    the locked version. Raises `NotUnderstood` for a locked language that nobody tells of any more.
 
     Raises `NoSolution` where each language could be had, but not together.
     """
-    if not declaration.runtimes:
+    others = [one for one in locked if one.language != "python"]
+    if not others:
         return RuntimesHere()
-    search = _Search(declaration, project, machine, python)
-    exactly = search.only_locked(locked)
+    languages = languages_for(declaration, machine)
+    for one in others:
+        if one.language not in languages:
+            raise unknown_language(one.language, languages, "rabbet resolve")
+    known = {one.language: one for one in declaration.runtimes}
+    wanted = [
+        known.get(one.language) or DeclaredRuntime(language=one.language, versions=SpecifierSet())
+        for one in others
+    ]
+    search = _Search(replace(declaration, runtimes=tuple(wanted)), project, machine, python)
+    exactly = search.only_locked(others)
     missing = {one.language: error for one, error in search.missing(exactly)}
-    present = [exactly.get(one.language, one) for one in declaration.runtimes if one.language not in missing]
-    answer = search.choose(present, search.offers, locked)
+    present = [exactly.get(one.language, one) for one in wanted if one.language not in missing]
+    answer = search.choose(present, search.offers, others)
     if not isinstance(answer, Mapping):
         raise search.why_not(answer, search.offers)
     by_place = {runtime.executable: runtime for found in search.found.values() for runtime in _working(found)}
@@ -156,7 +167,9 @@ class _Search:
         self._declared = declaration.runtimes
         self._project = declaration.name
         self._target = target_of(python)
-        self.found = found_runtimes([self.languages[name] for name in self._wanted()], machine, project)
+        self.found = found_runtimes(
+            [self.languages[name] for name in self._wanted() if name in self.languages], machine, project
+        )
         self.offers = [
             *(self._offer(runtime) for found in self.found.values() for runtime in _working(found)),
             RuntimeOffer(language="python", version=python.version, where=python.executable),
@@ -216,7 +229,7 @@ class _Search:
 
         for language in self._wanted():
             if not any(offer.language == language for offer in offers):
-                return no_runtime(language, SpecifierSet(), self.found[language])
+                return no_runtime(language, SpecifierSet(), self.found.get(language, ()))
         explanation = explained(refutation, self._project)
         return NoSolution(
             f"no runtimes go together as is declared: they clash on {explanation.clash}",
@@ -244,9 +257,9 @@ class _Search:
         )
 
 
-def to_be_obtained(error: NoRuntime) -> NoRuntime:
+def to_be_obtained(error: NoRuntime) -> NotObtained:
     """The failure where the lock says how to obtain what is missing."""
-    return NoRuntime(
+    return NotObtained(
         str(error),
         because=error.because,
         note="the lock says where it can be had",
@@ -259,4 +272,7 @@ def _working(found: Sequence[Runtime | Refusal]) -> Iterator[Runtime]:
 
 
 def _fits(runtime: Runtime | RuntimeOffer, declared: DeclaredRuntime) -> bool:
-    return runtime.version in declared.versions and declared.distributor in ("", runtime.distributor)
+    allowed = any(
+        True for _ in declared.versions.filter([runtime.version])
+    )  # a pre-release if there is nothing else
+    return allowed and declared.distributor in ("", runtime.distributor)

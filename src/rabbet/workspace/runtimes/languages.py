@@ -41,18 +41,19 @@ def languages_for(
     for runtime in declaration.runtimes:
         for name in (runtime.language, *runtime.needs):
             if name not in known and name != "python":
-                raise unknown_language(name, known, declared=written)
+                remedy = f"rabbet retract --runtime {runtime.language}" if written else "rabbet runtimes"
+                raise unknown_language(name, known, remedy)
     return known
 
 
-def unknown_language(name: str, known: Iterable[str], *, declared: bool = False) -> NotUnderstood:
-    """The error for a language that no table tells of, be it declared or named on the command line."""
+def unknown_language(name: str, known: Iterable[str], remedy: str = "rabbet runtimes") -> NotUnderstood:
+    """The error for a language that no table tells of: declared, locked, or named on the command line."""
     near = near_names(name, ["python", *known])
     return NotUnderstood(
         f"Rabbet knows no language named {name}",
         because=[f"near {name}: {', '.join(near)}"] if near else [f"known are: python, {', '.join(known)}"],
         note="a table [tool.rabbet.languages] can tell of more languages",
-        remedy=f"rabbet retract --runtime {name}" if declared else "rabbet runtimes",
+        remedy=remedy,
     )
 
 
