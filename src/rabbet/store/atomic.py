@@ -5,9 +5,10 @@ from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
+from rabbet.core.limits import MOST_UNANNOUNCED
 from rabbet.errors import CannotWrite
 
-__all__ = ["cannot_write", "put_back_on_failure", "replacing", "write_text"]
+__all__ = ["cannot_write", "put_back_on_failure", "replacing", "write_hashed", "write_text"]
 
 
 def write_text(path: Path, text: str) -> None:
@@ -44,6 +45,27 @@ def write_text(path: Path, text: str) -> None:
             with suppress(OSError):
                 Path(temporary).unlink()
             raise
+
+
+def write_hashed(
+    path: Path, content: Iterable[bytes], *, algorithm: str, most: int | None
+) -> tuple[str, int]:
+    """Write a new file piece by piece, and give its digest and size; it should have `most` so many bytes.
+
+    What is longer is cut short: it is another file for sure, and may have no end. Raises `CannotWrite`, and
+    what `content` raises.
+    """
+    import hashlib
+
+    digest, size = hashlib.new(algorithm), 0
+    with cannot_write(path), path.open("xb") as file:
+        for piece in content:
+            digest.update(piece)
+            size += len(piece)
+            file.write(piece)
+            if size > (MOST_UNANNOUNCED if most is None else most):
+                break
+    return digest.hexdigest(), size
 
 
 @contextmanager

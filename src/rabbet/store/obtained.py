@@ -1,6 +1,5 @@
 """Runtimes that were obtained: fetched, verified and unpacked, each archive once on this machine."""
 
-import hashlib
 import os
 import shutil
 import tempfile
@@ -10,12 +9,12 @@ from pathlib import Path
 
 import msgspec
 
-from rabbet.core.limits import MOST_METADATA, MOST_UNANNOUNCED
+from rabbet.core.limits import MOST_METADATA
 from rabbet.core.model.runtime import RuntimeArchive, RuntimeOffer
 from rabbet.errors import IntegrityFailed
 from rabbet.regular_file import read_regular
 from rabbet.store.archives import unpack_archive
-from rabbet.store.atomic import cannot_write
+from rabbet.store.atomic import cannot_write, write_hashed
 from rabbet.store.folder import OBTAINED, make_folder
 from rabbet.store.process_lock import claimed
 
@@ -134,20 +133,13 @@ class ObtainedRuntimes:
 
 def _receive(archive: RuntimeArchive, content: Iterable[bytes], path: Path) -> None:
     """Write an archive while hashing it. Raises `IntegrityFailed` if it is another one than was offered."""
-    digest, size = hashlib.new(archive.algorithm), 0
-    with cannot_write(path), path.open("xb") as file:
-        for piece in content:
-            digest.update(piece)
-            size += len(piece)
-            file.write(piece)
-            if size > (MOST_UNANNOUNCED if archive.size is None else archive.size):
-                break  # it is another file for sure, and may have no end
-    if digest.hexdigest() != archive.digest:
+    digest, size = write_hashed(path, content, algorithm=archive.algorithm, most=archive.size)
+    if digest != archive.digest:
         raise IntegrityFailed(
             f"{archive.filename} is not the file that the catalogue tells of",
             because=[
                 f"told: {archive.algorithm} {archive.digest}",
-                f"received: {archive.algorithm} {digest.hexdigest()}, {size} bytes from {archive.url}",
+                f"received: {archive.algorithm} {digest}, {size} bytes from {archive.url}",
             ],
             note="find out why it changed before you take it",
         )

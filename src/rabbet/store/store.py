@@ -21,7 +21,6 @@ killed leaves nothing but litter in `partial`. Whatever is kept carries a digest
 it is used: damage costs time, never truth. All folders are the user's own (0700).
 """
 
-import hashlib
 import os
 import shutil
 import tempfile
@@ -31,12 +30,12 @@ from contextlib import AbstractContextManager, suppress
 from dataclasses import dataclass
 from pathlib import Path
 
-from rabbet.core.limits import MOST_TEXT_FILE, MOST_UNANNOUNCED
+from rabbet.core.limits import MOST_TEXT_FILE
 from rabbet.core.model.lock import LockedFile
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.errors import IntegrityFailed
 from rabbet.regular_file import read_regular
-from rabbet.store.atomic import cannot_write
+from rabbet.store.atomic import cannot_write, write_hashed
 from rabbet.store.blob_cache import BlobCache
 from rabbet.store.compile import Compilation, Compiler
 from rabbet.store.folder import make_folder
@@ -226,20 +225,13 @@ class Store:
         return claimed(self._folder, name)
 
     def _receive(self, wheel: LockedFile, content: Iterable[bytes], partial: Path) -> None:
-        digest, size = hashlib.sha256(), 0
-        with cannot_write(partial), partial.open("xb") as file:
-            for piece in content:
-                digest.update(piece)
-                size += len(piece)
-                file.write(piece)
-                if size > (MOST_UNANNOUNCED if wheel.size is None else wheel.size):
-                    break  # it is another file for sure, and may have no end
-        if digest.hexdigest() != wheel.sha256:
+        digest, size = write_hashed(partial, content, algorithm="sha256", most=wheel.size)
+        if digest != wheel.sha256:
             raise IntegrityFailed(
                 f"{wheel.filename} is not the file that was locked",
                 because=[
                     f"locked: sha256 {wheel.sha256}",
-                    f"received: sha256 {digest.hexdigest()}, {size} bytes from {wheel.url or wheel.path}",
+                    f"received: sha256 {digest}, {size} bytes from {wheel.url or wheel.path}",
                 ],
                 note="find out why it changed before you lock it anew",
                 remedy="rabbet resolve --ask-anew",

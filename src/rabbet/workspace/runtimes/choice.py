@@ -123,14 +123,14 @@ def runtimes_to_lock(
     asked = {one.language: one.distributor for one in declaration.runtimes}
     before = {(one.language, one.version): one for one in locked}
     return tuple(
-        replace(before.get((name, offer.version), _to_lock(offer)), distributor=asked.get(name, ""))
+        replace(before.get((name, offer.version), _to_lock(offer, shelf)), distributor=asked.get(name, ""))
         for name, offer in sorted(answer.items())
         if name != "python"
     )
 
 
-def _to_lock(offer: RuntimeOffer) -> LockedRuntime:
-    catalogue = offer.where if offer.archives else ""
+def _to_lock(offer: RuntimeOffer, shelf: "Shelf") -> LockedRuntime:
+    catalogue = shelf.relative(offer.where) if offer.archives else ""
     return LockedRuntime(language=offer.language, version=offer.version, catalogue=catalogue)
 
 

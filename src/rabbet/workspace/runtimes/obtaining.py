@@ -2,12 +2,13 @@
 
 import sys
 from collections.abc import Collection, Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
 from packaging.version import Version
 
-from rabbet.core.model.declaration import CatalogueEntry, Declaration
+from rabbet.core.model.declaration import CatalogueEntry, Declaration, SourceEntry
 from rabbet.core.model.lock import LockedRuntime
 from rabbet.core.model.runtime import PythonRuntime, RuntimeArchive, RuntimeOffer
 from rabbet.core.model.target import Target
@@ -33,6 +34,7 @@ __all__ = ["CATALOGUE_FILE", "Offered", "Shelf", "obtained_for", "own_target", "
 
 _SHOWN = 5  # offers that an error names
 CATALOGUE_FILE = "catalogue.json"  # the name of a catalogue in a folder
+_SOURCE = "source "  # the beginning of what stands for a folder of wheels
 _NOBODY = Declaration(name="", python=Need.parse("python").specifier, needs=(), groups={}, sources=())
 
 
@@ -109,8 +111,8 @@ class Shelf:
                     if archives:
                         return replace(
                             runtime,
-                            catalogue=self._relative(offer.where),
-                            archives=tuple(replace(one, url=self._relative(one.url)) for one in archives),
+                            catalogue=self.relative(offer.where),
+                            archives=tuple(replace(one, url=self.relative(one.url)) for one in archives),
                         )
         return runtime
 
@@ -132,16 +134,17 @@ class Shelf:
             )
         return self.obtain(offer, archive, observer)
 
-    def _relative(self, address: str) -> str:
+    def relative(self, address: str) -> str:
+        """An address as the lock has it: one in the project's folder is relative to that."""
         root = self._folder.as_uri() + "/"
-        return address.removeprefix(root) if address.startswith(root) else address
+        return address.removeprefix(root).removesuffix(_belonging_to(self._folder))
 
     def _absolute(self, address: str) -> str:
-        return (
-            address
-            if not address or is_address(address)
-            else joined(self._folder.as_uri() + "/", address).text
-        )
+        if address.startswith(_SOURCE):
+            return address + _belonging_to(self._folder)
+        if not address or is_address(address):
+            return address
+        return joined(self._folder.as_uri() + "/", address).text
 
     def obtain(self, offer: RuntimeOffer, archive: RuntimeArchive, observer: Observer) -> Obtained:
         """Fetch, verify and unpack a runtime, unless it is there.
@@ -167,11 +170,16 @@ class Shelf:
                 yield _opened(entry, folder, self._client)
         if not (self._declaration.sources or settings.source or self.machine.environ.get("RABBET_SOURCE")):
             return
-        sources = [
-            open_source(entry, project=self._folder, client=self._client, memory=self.machine.store.listings)
-            for entry in known_sources(self._declaration, self.machine)
-        ]
-        yield Wheels(sources)
+        memory = self.machine.store.listings
+        yield Wheels(
+            [
+                (
+                    open_source(entry, project=self._folder, client=self._client, memory=memory),
+                    _source_address(entry, self._folder),
+                )
+                for entry in known_sources(self._declaration, self.machine)
+            ]
+        )
 
 
 def obtained_for(machine: Machine, project: Project | None) -> tuple[Obtained, ...]:
@@ -182,9 +190,12 @@ def obtained_for(machine: Machine, project: Project | None) -> tuple[Obtained, .
     found = ObtainedRuntimes(machine.store_folder).all()
     if not found:
         return ()
-    addresses = {
-        address for catalogue in Shelf(project, machine).catalogues for address in catalogue.addresses
-    }
+    declaration, folder = (project.declaration(), project.folder) if project else (_NOBODY, machine.home)
+    addresses = {_address(entry, folder) for entry in declaration.catalogues}
+    users_folder, users = _users(machine)
+    addresses |= {_address(entry, users_folder) for entry in users}
+    with suppress(SourceFailed):  # no source is known
+        addresses |= {_source_address(entry, folder) for entry in known_sources(declaration, machine)}
     return tuple(one for one in found if one.catalogue in addresses)
 
 
@@ -214,26 +225,40 @@ def _users(machine: Machine) -> tuple[Path, Sequence[CatalogueEntry]]:
     return machine.settings_file().parent, read_settings(machine).catalogues
 
 
-def _opened(entry: CatalogueEntry, folder: Path, client: HttpClient) -> Catalogue:
-    """A catalogue at an address, or in a file or a folder whose path may be relative.
+def _belonging_to(folder: Path) -> str:
+    """What the store notes of a project's folder of wheels, and its lock does not."""
+    return f" of {folder}"
 
-    Raises `SourceFailed` for an address of another kind.
-    """
+
+def _source_address(entry: SourceEntry, folder: Path) -> str:
+    """What tells a source from all others: its address, of a folder its name and whose it is."""
+    if is_address(entry.url) and not entry.url.startswith("file:"):
+        return parse_address(entry.url).text.rstrip("/") + "/"
+    return f"{_SOURCE}{entry.name}{_belonging_to(folder)}"
+
+
+def _address(entry: CatalogueEntry, folder: Path) -> str:
+    """The address of a catalogue, which may lie in a file or a folder whose path is relative."""
     if not is_address(entry.url):
         path = (folder / Path(entry.url).expanduser()).resolve()
-        address = (path / CATALOGUE_FILE if path.is_dir() else path).as_uri()
-    else:
-        address = parse_address(entry.url).text
+        return (path / CATALOGUE_FILE if path.is_dir() else path).as_uri()
+    address = parse_address(entry.url).text
+    if entry.registry:
+        return address.rstrip("/") + "/"
+    return address + CATALOGUE_FILE if address.endswith("/") else address
+
+
+def _opened(entry: CatalogueEntry, folder: Path, client: HttpClient) -> Catalogue:
+    """Open a catalogue. Raises `SourceFailed` for an unsupported address."""
+    address = _address(entry, folder)
     if parse_address(address).scheme not in ("http", "https", "file"):
         raise SourceFailed(
             f"the catalogue '{entry.name}' has an unsupported address",
             because=[f"{address} is neither https, http nor a file"],
             note="correct its url under [[tool.rabbet.catalogues]] in pyproject.toml",
         )
-    if entry.registry:
-        return Registry(entry.name, address, client)
-    whole = address + CATALOGUE_FILE if address.endswith("/") else address
-    return JsonCatalogue(entry.name, whole, client)
+    opened = Registry if entry.registry else JsonCatalogue
+    return opened(entry.name, address, client)
 
 
 def _fitting(offer: RuntimeOffer, target: Target) -> RuntimeArchive | None:
