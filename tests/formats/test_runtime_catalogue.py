@@ -7,6 +7,7 @@ from pathlib import Path
 
 from jsonschema import Draft202012Validator
 
+from rabbet.core.limits import MOST_FILES
 from rabbet.demo.runtimes import shelf
 from rabbet.formats.runtime_catalogue import NotACatalogue, catalogue_text, read_catalogue, with_offer
 
@@ -46,6 +47,14 @@ class Schema(unittest.TestCase):
                 self.assertFalse(self.schema.is_valid(json.loads(spoilt)))
                 with self.assertRaises(NotACatalogue):
                     read_catalogue(spoilt.encode(), ADDRESS)
+
+    def test_too_many(self) -> None:
+        """A catalogue that offers more archives than there are is refused, in seconds."""
+        content = json.loads(GOOD)
+        runtime = content["runtimes"][0]
+        runtime["archives"] = runtime["archives"][:1] * (MOST_FILES + 1)
+        with self.assertRaisesRegex(NotACatalogue, "more than"):
+            read_catalogue(json.dumps(content).encode(), ADDRESS)
 
     def test_written(self) -> None:
         """What is written is what was read; an archive for the same platform takes the other's place."""

@@ -77,6 +77,10 @@ class Obtaining(ProgramCase):
         self.assertIn("Nothing to do", self.rabbet("recreate", "--offline").out)
         shutil.rmtree(self.project / ".venv")
         self.rabbet("recreate", "--offline")
+        kept = self.root / "store" / "layout-2" / "obtained"
+        kept.rename(self.root / "aside")
+        self.assertIn("To mend: rabbet recreate --obtain", self.rabbet("drift", code=1).out)
+        (self.root / "aside").rename(kept)
         self.assertIn("in use", self.rabbet("runtimes", "discard", "waggle", code=7).err)
         os.utime(self.root / "store" / "layout-2" / "obtained" / self.obtained[0], (0, 0))
         self.rabbet("store", "sweep")

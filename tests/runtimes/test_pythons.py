@@ -117,6 +117,8 @@ class Finding(unittest.TestCase):
         self.program("a/python3-config")
         own = self.program("home/.tools/versions/3.9.1/bin/python3.9")
         (self.root / "a" / "python3.10").mkdir()
+        (self.root / "a" / "python3.8").symlink_to("python3.7")
+        (self.root / "a" / "python3.7").symlink_to("python3.8")
         path = os.pathsep.join([str(self.root / "a"), "", str(self.root / "gone"), str(self.root / "b")])
         found = find_executables({"PATH": path}, self.root / "home")
         self.assertEqual([one for one in found if self.root in one.parents], [first, second, own])

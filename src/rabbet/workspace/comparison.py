@@ -19,7 +19,7 @@ from rabbet.core.targets import target_of
 from rabbet.environment.create import own_parts
 from rabbet.environment.inspect import take_inventory
 from rabbet.environment.install_state import InstallState, own_install_state
-from rabbet.errors import NoRuntime
+from rabbet.errors import NoRuntime, NotObtained
 from rabbet.runtimes.linking import linked_runtime
 from rabbet.workspace.deep_look import deep_inventory
 from rabbet.workspace.machine import Machine
@@ -161,7 +161,12 @@ def _others(asked: Question) -> tuple[OtherRuntime, ...]:
     """The runtimes of other languages, with what was locked and what this machine has."""
     locked = {runtime.language: runtime.version for runtime in asked.lock.runtimes}
     return tuple(
-        OtherRuntime(language=language, locked=locked.get(language), chosen=asked.others.chosen.get(language))
+        OtherRuntime(
+            language=language,
+            locked=locked.get(language),
+            chosen=asked.others.chosen.get(language),
+            obtainable=isinstance(asked.others.missing.get(language), NotObtained),
+        )
         for language in sorted({*asked.others.chosen, *asked.others.missing})
     )
 

@@ -93,6 +93,7 @@ def _outcome(found: Drift) -> str:
     breaking = sum(finding.weight is Weight.BREAKS for finding in found.findings)
     severity = f", {breaking} of them breaking something" if breaking else ", nothing breaks"
     unresolved = any(finding.kind is Kind.UNRESOLVED for finding in found.findings)
-    recreate = f"rabbet recreate{variant_option(found.variant)}"
+    obtain = any(finding.reason is Reason.OBTAINABLE for finding in found.findings)
+    recreate = f"rabbet recreate{variant_option(found.variant)}{' --obtain' if obtain else ''}"
     mend = f"rabbet resolve && {recreate}" if unresolved else recreate
     return f"{count(len(found.findings), 'finding')}{severity}. To mend: {mend}"

@@ -13,6 +13,7 @@ _REASONS = {
     Reason.NOT_MADE_HERE: "it was not made here by your Rabbet, so its notes are not believed",
     Reason.EDITED_LOCK: "edited by hand in the lock",
     Reason.DECLARATION_CHANGED: "declaration changed",
+    Reason.OBTAINABLE: "it is not on this machine, and the lock says where it can be had",
 }
 _KINDS = {
     Kind.BUILD: "made from another file of this release",

@@ -29,12 +29,14 @@ _WEIGHTS = list(Weight)
 class OtherRuntime:
     """A runtime of another language than Python: the locked version, and what this machine has for it.
 
-    Where it has nothing that fits, nothing is `chosen`.
+    Where it has nothing that fits, nothing is `chosen`; it is `obtainable` if the lock says where it can be
+    had.
     """
 
     language: str
     locked: Version | None
     chosen: Runtime | None
+    obtainable: bool = False
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -139,6 +141,7 @@ def _other_runtimes(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
             installed=chosen.version if chosen else None,
             weight=Weight.BREAKS if chosen is None else Weight.DIFFERS if told else Weight.NOTE,
             breaks=() if chosen else (wanted.project,),
+            reason=Reason.OBTAINABLE if other.obtainable and chosen is None else None,
             told=told,
         )
     for language in sorted({*inventory.runtimes} - {other.language for other in wanted.others}):

@@ -44,6 +44,7 @@ class Reason(StrEnum):
     EDITED_LOCK = "edited-lock"
     DECLARATION_CHANGED = "declaration-changed"
     YANKED = "yanked"
+    OBTAINABLE = "obtainable"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
