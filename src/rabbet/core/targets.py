@@ -16,8 +16,17 @@ from packaging.version import Version
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.target import Target
 
-__all__ = ["BASELINES", "PLATFORMS", "baseline_needed", "joined", "named_target", "target_of"]
+__all__ = [
+    "BASELINES",
+    "OLDEST_PYTHON",
+    "PLATFORMS",
+    "baseline_needed",
+    "joined",
+    "named_target",
+    "target_of",
+]
 
+OLDEST_PYTHON = Version("3.8")  # the oldest that environments are made for
 BASELINES = {
     "glibc": "2.28",
     "macos": "12.0",

@@ -7,6 +7,7 @@ from dataclasses import replace
 from packaging.markers import Marker
 from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
+from packaging.version import Version
 
 from rabbet.core.limits import DEEPEST, LONGEST_LINE, MOST_TARGETS
 from rabbet.core.model.declaration import (
@@ -19,7 +20,7 @@ from rabbet.core.model.declaration import (
     allows_minor,
 )
 from rabbet.core.needs.need import Need, library_name
-from rabbet.core.targets import BASELINES, PLATFORMS
+from rabbet.core.targets import BASELINES, OLDEST_PYTHON, PLATFORMS
 from rabbet.errors import NotUnderstood
 from rabbet.formats.address import NotAnAddress, hidden, is_address, parse_address
 from rabbet.formats.language_table import read_languages, versions_of
@@ -87,7 +88,10 @@ def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.tom
     if asked > MOST_TARGETS:
         document.problems.add("tool.rabbet.targets", f"with pythons, make {asked}: at most {MOST_TARGETS}")
     for python in declaration.pythons:
-        if not allows_minor(declaration.python, python):
+        if Version(python) < OLDEST_PYTHON:
+            wrong = f"'{python}' is older than {OLDEST_PYTHON}, the oldest that environments are made for"
+            document.problems.add("tool.rabbet.pythons", wrong)
+        elif not allows_minor(declaration.python, python):
             document.problems.add("tool.rabbet.pythons", f"'{python}' is not {declaration.python}")
     for name, variant in declaration.variants.items():
         if declaration.pythons and not declaration.varied(name).pythons:

@@ -12,12 +12,12 @@ from packaging.version import Version
 
 from rabbet.core.model.language import Language
 from rabbet.core.model.runtime import PythonRuntime, Refusal, Runtime
+from rabbet.core.targets import OLDEST_PYTHON
 from rabbet.runtimes.ask import NoAnswer, ask
 from rabbet.store.blob_cache import BlobCache
 
-__all__ = ["OLDEST_PYTHON", "probe_all", "probe_language"]
+__all__ = ["probe_all", "probe_language"]
 
-OLDEST_PYTHON = (3, 8)  # the oldest that environments are made for
 _THREADS = 4
 _LONGEST = 100  # characters of an answer that are shown
 _Found = TypeVar("_Found", bound=Runtime)
@@ -163,9 +163,10 @@ def _python(executable: str, answer: bytes) -> PythonRuntime | Refusal:
     try:
         facts = json.loads(answer.splitlines()[0])
         version = Version(str(facts["version"]))
-        if version.release[:2] < OLDEST_PYTHON:
-            oldest = ".".join(map(str, OLDEST_PYTHON))
-            reason = f"Python {version} is older than {oldest}, the oldest that environments are made for"
+        if version < OLDEST_PYTHON:
+            reason = (
+                f"Python {version} is older than {OLDEST_PYTHON}, the oldest that environments are made for"
+            )
             return Refusal(executable=executable, reason=reason)
         return _from_facts(executable, facts)
     except (KeyError, TypeError, IndexError, RecursionError) as error:

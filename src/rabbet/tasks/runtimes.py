@@ -12,7 +12,7 @@ from rabbet.core.model.runtime import PythonRuntime, Refusal, Runtime
 from rabbet.core.needs.wording import specifiers_text
 from rabbet.core.progress import Observer
 from rabbet.environment.install_state import own_install_state
-from rabbet.errors import NoLock, NoRuntime
+from rabbet.errors import NoLock, NoRuntime, NoSolution, RabbetError
 from rabbet.formats.requirement import parse_runtime
 from rabbet.runtimes.binary_format import architecture_of
 from rabbet.runtimes.choose import newest_first
@@ -54,7 +54,7 @@ class RuntimesFound:
     rows: tuple[RuntimeRow, ...]
     refusals: tuple[Refusal, ...]
     declaration: Path | None
-    missing: tuple[NoRuntime, ...]
+    missing: tuple[RabbetError, ...]
 
 
 def runtimes_found(
@@ -62,7 +62,7 @@ def runtimes_found(
 ) -> RuntimesFound:
     """Look for the runtimes of all languages, or `only` of some.
 
-    Raises `NotUnderstood`, also for an unknown language, `NoSolution`.
+    Raises `NotUnderstood`, also for an unknown language.
     """
     declaration = project.declaration() if project else None
     languages = languages_for(declaration, machine)
@@ -128,7 +128,7 @@ class _Choice:
         pythons: Sequence[PythonRuntime | Refusal],
     ) -> None:
         lock = _lock_of(project)
-        self.missing: list[NoRuntime] = []
+        self.missing: list[RabbetError] = []
         self._locked = {one.language: one for one in lock.runtimes} if lock else {}
         self._allowed = {one.language: one.versions for one in declaration.runtimes}
         self._allowed["python"] = declaration.python
@@ -138,8 +138,13 @@ class _Choice:
         except NoRuntime as error:
             self.missing.append(error)
             return
-        here = runtimes_here(declaration, project, machine, python, tuple(self._locked.values()))
-        self._chosen = {"python": python, **here.chosen}
+        self._chosen = {"python": python}
+        try:
+            here = runtimes_here(declaration, project, machine, python, tuple(self._locked.values()))
+        except NoSolution as error:
+            self.missing.append(error)
+            return
+        self._chosen.update(here.chosen)
         self.missing += here.missing.values()
 
     def gets(self, runtime: Runtime) -> bool:
@@ -154,7 +159,7 @@ class _Choice:
         if allowed is not None and not allowed.contains(runtime.version):
             return f"not {specifiers_text(allowed)}"
         if chosen is None:
-            return "not what is declared"
+            return "not the locked one" if runtime.language in self._locked else "not locked yet"
         return _why_another(runtime, chosen, self._locked.get(runtime.language))
 
 
