@@ -8,7 +8,7 @@ from pathlib import Path
 from rabbet.core.limits import MOST_UNANNOUNCED
 from rabbet.errors import CannotWrite
 
-__all__ = ["cannot_write", "put_back_on_failure", "replacing", "write_hashed", "write_text"]
+__all__ = ["cannot_write", "put_back_on_failure", "write_hashed", "write_text"]
 
 
 def write_text(path: Path, text: str) -> None:
@@ -66,17 +66,6 @@ def write_hashed(
             if size > (MOST_UNANNOUNCED if most is None else most):
                 break
     return digest.hexdigest(), size
-
-
-@contextmanager
-def replacing(path: Path) -> Iterator[Path]:
-    """A name beside a path, for a file that takes its place when it is whole. Raises `OSError`."""
-    partial = path.with_name(f".{path.name}.{os.getpid()}")
-    try:
-        yield partial
-        partial.replace(path)
-    finally:
-        partial.unlink(missing_ok=True)
 
 
 @contextmanager

@@ -1,7 +1,9 @@
 """Give a runtime of this machine to others: packed into a folder, with a catalogue that offers it."""
 
+import shutil
+import tempfile
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from rabbet.core.limits import MOST_PAGE
@@ -12,12 +14,14 @@ from rabbet.formats.runtime_catalogue import NotACatalogue, catalogue_text, read
 from rabbet.regular_file import read_regular
 from rabbet.runtimes.probe import probe_all, probe_language
 from rabbet.runtimes.publish import Obstacle, newest_glibc, obstacles, pack
-from rabbet.store.atomic import cannot_write, replacing, write_text
+from rabbet.store.atomic import cannot_write, write_text
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.runtimes.languages import languages_for
 from rabbet.workspace.runtimes.obtaining import CATALOGUE_FILE, own_target
 
 __all__ = ["Published", "publish"]
+
+_TELLING = 12  # digits of a digest in an archive's name
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -45,32 +49,41 @@ def publish(machine: Machine, observer: Observer, prefix: Path, folder: Path) ->
         raise IntegrityFailed(f"{prefix} can't be packed, for it needs what lies outside", because=forbidding)
     target = own_target(machine)
     glibc = newest_glibc(prefix) if target.libc[0] == "glibc" else ""
-    known = _kept(folder / CATALOGUE_FILE)
-    name = f"{runtime.language}-{runtime.version}-{target.platform}.tar.gz"
     observer.stage("packing")
+    with machine.store.claimed(f"catalogue {folder}"):
+        known = _kept(folder / CATALOGUE_FILE)
+        archive = _packed(runtime, prefix, folder, target.platform)
+        offer = RuntimeOffer(
+            language=runtime.language,
+            version=runtime.version,
+            where="",
+            distributor=runtime.distributor,
+            archives=(replace(archive, baseline=f"glibc={glibc}" if glibc else ""),),
+        )
+        write_text(folder / CATALOGUE_FILE, catalogue_text(with_offer(known, offer)))
+    return Published(offer=offer, archive=archive, catalogue=folder / CATALOGUE_FILE, obstacles=found)
+
+
+def _packed(runtime: Runtime, prefix: Path, folder: Path, platform: str) -> RuntimeArchive:
+    """The archive of a runtime, in a file whose name tells its content: no other one is ever overwritten."""
     with cannot_write(folder):
         folder.mkdir(parents=True, exist_ok=True)
-        with replacing(folder / name) as partial:
-            sha256, size = pack(prefix, partial)
-    archive = RuntimeArchive(
-        platform=target.platform,
+        partial = Path(tempfile.mkdtemp(dir=folder, prefix="."))
+        try:
+            sha256, size = pack(prefix, partial / "packed")
+            name = f"{runtime.language}-{runtime.version}-{platform}-{sha256[:_TELLING]}.tar.gz"
+            (partial / "packed").replace(folder / name)
+        finally:
+            shutil.rmtree(partial, ignore_errors=True)
+    return RuntimeArchive(
+        platform=platform,
         filename=name,
         url=(folder.resolve() / name).as_uri(),
         algorithm="sha256",
         digest=sha256,
         program=Path(runtime.executable).relative_to(prefix).as_posix(),
         size=size,
-        baseline=f"glibc={glibc}" if glibc else "",
     )
-    offer = RuntimeOffer(
-        language=runtime.language,
-        version=runtime.version,
-        where="",
-        distributor=runtime.distributor,
-        archives=(archive,),
-    )
-    write_text(folder / CATALOGUE_FILE, catalogue_text(with_offer(known, offer)))
-    return Published(offer=offer, archive=archive, catalogue=folder / CATALOGUE_FILE, obstacles=found)
 
 
 def _runtime_in(prefix: Path, machine: Machine) -> Runtime:
