@@ -38,6 +38,11 @@ class Obtained(msgspec.Struct, frozen=True):
     program: str
     folder: str = ""
 
+    @property
+    def digest(self) -> str:
+        """The beginning of its archive's digest, which tells it from all others."""
+        return self.folder.rpartition("-")[2]
+
     def path(self, store: Path) -> Path:
         """The main program, in the store that lies in this folder."""
         return store / OBTAINED / self.folder / "tree" / self.program

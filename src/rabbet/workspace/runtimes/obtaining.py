@@ -185,7 +185,7 @@ class Shelf:
 def obtained_for(machine: Machine, project: Project | None) -> tuple[Obtained, ...]:
     """The obtained runtimes that count: those from catalogues and sources that the project or the user names.
 
-    What another project's catalogue brought is no concern of this one.
+    What the project's lock names counts, too. What another project's catalogue brought does not.
     """
     found = ObtainedRuntimes(machine.store_folder).all()
     if not found:
@@ -196,7 +196,21 @@ def obtained_for(machine: Machine, project: Project | None) -> tuple[Obtained, .
     addresses |= {_address(entry, users_folder) for entry in users}
     with suppress(SourceFailed):  # no source is known
         addresses |= {_source_address(entry, folder) for entry in known_sources(declaration, machine)}
-    return tuple(one for one in found if one.catalogue in addresses)
+    locked = _locked_digests(project) if project else frozenset()
+    return tuple(
+        one
+        for one in found
+        if one.catalogue in addresses or any(digest.startswith(one.digest) for digest in locked)
+    )
+
+
+def _locked_digests(project: Project) -> frozenset[str]:
+    """The digests of the archives that a project's lock names; none where it has no lock that can be read."""
+    try:
+        lock = project.lock()
+    except RabbetError:
+        return frozenset()
+    return frozenset(archive.digest for runtime in lock.runtimes for archive in runtime.archives)
 
 
 def with_offer(error: NoRuntime, need: Need, project: Project, machine: Machine) -> NoRuntime:
