@@ -223,6 +223,20 @@ class Obtaining(ProgramCase):
             self.assertEqual(self.tree(), before)
         self.assertIn("holds no runtime", self.rabbet("runtimes", "publish", "a", "--to", "a", code=7).err)
 
+    def test_wrong_usage(self) -> None:
+        """What was not said, or can't be had, is told with the way on."""
+        for arguments, code, words in (
+            (["obtain"], 2, "which runtime was not said"),
+            (["publish"], 2, "which runtime was not said"),
+            (["publish", "."], 2, "where to publish the runtime was not said"),
+            (["obtain", "waggle>=9"], 7, "apiary: 2.1 is not waggle>=9"),
+            (["obtain", "hum"], 7, "no catalogue offers hum"),
+            (["discard", "waggle"], 7, "none was obtained at all"),
+            (["lookup", "=="], 3, "is not a requirement"),
+        ):
+            with self.subTest(arguments):
+                self.assertIn(words, self.rabbet("runtimes", *arguments, code=code).err)
+
     def test_python(self) -> None:
         """Where no Python of this machine will do, the command that obtains one is told."""
         lines = '[project]\nname = "hivescale"\nrequires-python = ">=3.99"\n'

@@ -53,9 +53,10 @@ def run(arguments: Namespace, context: Context) -> int:
         context.present(RuntimesView(found, refused=arguments.refused), "runtimes", as_json=arguments.json)
         return ExitCode.NO if found.missing else ExitCode.DONE
     if arguments.runtime is None:
+        publish = arguments.action == "publish"
         raise WrongUsage(
-            f"which runtime to {arguments.action} was not said",
-            remedy=f"rabbet runtimes {arguments.action} 'node>=20'",
+            f"rabbet runtimes {arguments.action}: which runtime was not said",
+            remedy="rabbet runtimes --help" if publish else f"rabbet runtimes {arguments.action} 'node>=20'",
         )
     if arguments.action == "publish":
         return _publish(arguments, context)

@@ -92,7 +92,8 @@ class Shelf:
         raise NoRuntime(
             f"no catalogue offers {need.written_name}{need.specifier} for {target.platform}",
             because=told or [f"asked were: {names}" if names else "no catalogue is known"],
-            note="name one under [[tool.rabbet.catalogues]] in pyproject.toml, or in settings.toml",
+            note="declare --catalogue names one, for all projects settings.toml does",
+            remedy="rabbet help declare",
         )
 
     def with_archives(self, runtime: LockedRuntime, platforms: Collection[str]) -> LockedRuntime:
