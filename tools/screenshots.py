@@ -98,7 +98,7 @@ def take_all(project: Path, address: str) -> None:
         "runtimes",
         f"rabbet declare --runtime 'waggle>=2' --catalogue {catalogue}",
         "rabbet resolve --quiet | tail -4",
-        "rabbet recreate --quiet",
+        "rabbet recreate --quiet < /dev/null",
         "rabbet recreate --obtain --quiet | tail -1",
         "rabbet run waggle --version | cut -c1-60",
         "rabbet explain waggle --quiet",

@@ -165,7 +165,7 @@ class _Choice:
 
 def _why_another(runtime: Runtime, chosen: Runtime, locked: LockedRuntime | None) -> str:
     if locked is not None and locked.version == chosen.version != runtime.version:
-        return f"locked is {locked.version}"
+        return f"locked: {locked.version}"
     if chosen.version == runtime.version:
         return "found behind another one of that version"
     return f"{chosen.version} comes first"

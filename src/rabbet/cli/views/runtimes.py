@@ -35,21 +35,12 @@ class RuntimesView:
         """Print one row a runtime, and which ones the project gets."""
         found, home = self.found, context.machine.home
         if found.rows:
-            rows = [
-                (
-                    row.runtime.language,
-                    str(row.runtime.version),
-                    _made_by(row),
-                    row.architecture or "-",
-                    "gets it" if row.chosen else row.passed_over or "-",
-                    ", ".join(row.projects) or "-",
-                    _where(row.runtime, context.machine),
-                )
-                for row in found.rows
-            ]
-            headings = ("language", "version", "of", "machine", "this project", "used by", "where")
+            several = len({row.architecture for row in found.rows if row.architecture}) > 1
+            rows = [_row(row, context.machine, machines=several) for row in found.rows]
+            headings = ("language", "version", "of", "this project", "used by", "where")
             tones = {"gets it": context.style.good}
-            for line in table(headings, rows, context.style, tones=tones):
+            shown = (*headings[:3], "machine", *headings[3:]) if several else headings
+            for line in table(shown, rows, context.style, tones=tones):
                 context.show(line)
             context.show()
         for one in found.refusals if self.refused else ():
@@ -93,6 +84,20 @@ class RuntimesView:
             return f"{told}. No pyproject.toml says which ones this folder gets."
         declaration = _short(str(found.declaration), context.machine.home)
         return f"{told}. What this folder gets is said by {declaration}."
+
+
+def _row(row: RuntimeRow, machine: Machine, *, machines: bool) -> tuple[str, ...]:
+    """A runtime's cells; what machine it is built for only where there are several `machines`."""
+    runtime = row.runtime
+    return (
+        runtime.language,
+        str(runtime.version),
+        _made_by(row),
+        *([row.architecture or "-"] if machines else []),
+        "gets it" if row.chosen else row.passed_over or "-",
+        ", ".join(row.projects) or "-",
+        _where(runtime, machine),
+    )
 
 
 def _made_by(row: RuntimeRow) -> str:
