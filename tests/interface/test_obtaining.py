@@ -164,6 +164,9 @@ class Obtaining(ProgramCase):
             with self.subTest(new):
                 path.write_text(good.replace(old, new))
                 self.assertIn(words, self.rabbet("runtimes", "lookup", "waggle", code=5).err)
+        path.write_text(good.replace("waggle-2.1.tar.gz", "waggle-2.1.tar.gz?part=1"))
+        self.rabbet("resolve")  # and the lock that names such an address is read again:
+        self.rabbet("resolve", "--verify")
         path.write_text(good.replace("linux", "lunix"))
         self.assertIn("not for linux", self.rabbet("runtimes", "obtain", "waggle", code=7).err)
         path.write_text(good.replace("waggle-2.1/bin/waggle", "waggle-2.1/bin/other"))

@@ -5,7 +5,7 @@ from collections.abc import Mapping
 
 from packaging.specifiers import SpecifierSet
 
-from rabbet.core.model.language import PLACEHOLDER, Language
+from rabbet.core.model.language import PLACEHOLDER, Language, is_language
 from rabbet.errors import NotUnderstood
 from rabbet.formats.requirement import parse_versions
 from rabbet.formats.toml import Table
@@ -13,7 +13,6 @@ from rabbet.formats.toml import Table
 __all__ = ["read_languages", "versions_of"]
 
 _KEYS = ("programs", "ask", "told", "variables", "distributors", "needs", "script")
-_NAME = re.compile(r"[a-z][a-z0-9-]*\Z")
 _PROGRAM = re.compile(r"[A-Za-z0-9][A-Za-z0-9._+-]*\Z")
 _HARMLESS = ("--version", "-version", "version", "-V", "-v")  # arguments that ask any program for its version
 _VARIABLE = re.compile(r"[A-Za-z_][A-Za-z0-9_]*\Z")
@@ -30,7 +29,8 @@ def read_languages(table: Table, *, trusted: bool) -> dict[str, Language]:
     found = {}
     for name in table:
         entry = table.table(name, *_KEYS)
-        if not _NAME.match(name):
+        needs = entry.table("needs")
+        if not is_language(name):
             table.problems.add(
                 table.place(name), "is not a language's name: small letters and digits make one"
             )
@@ -41,7 +41,7 @@ def read_languages(table: Table, *, trusted: bool) -> dict[str, Language]:
             told=tuple(entry.texts("told")),
             variables=_texts(entry.table("variables")),
             distributors=_texts(entry.table("distributors")),
-            needs={key: versions_of(entry.table("needs"), key) for key in entry.table("needs")},
+            needs={key: versions_of(needs, key) for key in needs},
             is_script=entry.get("script", bool, False),
         )
         _check(entry, found[name], trusted=trusted)

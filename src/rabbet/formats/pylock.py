@@ -14,6 +14,7 @@ from packaging.version import Version
 
 from rabbet.core.file_name import BadFileName, parse_wheel_name
 from rabbet.core.limits import LONGEST_TEXT, beyond
+from rabbet.core.model.language import is_language
 from rabbet.core.model.lock import (
     Artifact,
     Lock,
@@ -210,8 +211,11 @@ def _file(entry: Table, kind: type[File]) -> File:
 
 
 def _runtime(entry: Table) -> LockedRuntime:
+    language = entry.required("language")
+    if not is_language(language):
+        entry.problems.add(entry.place("language"), f"'{language[:60]}' is not a language's name")
     return LockedRuntime(
-        language=entry.required("language"),
+        language=language,
         version=_version(entry),
         distributor=entry.text("distributor") or "",
         catalogue=entry.text("catalogue") or "",
@@ -228,9 +232,14 @@ def _runtime_archive(entry: Table) -> RuntimeArchive:
     if not is_inside(program):
         entry.problems.add(entry.place("program"), "must be a place inside the archive")
     url = entry.required("url")
-    filename = url.rpartition("/")[2]
-    if not filename.endswith(ARCHIVE_ENDINGS) or not url.isprintable():
-        entry.problems.add(entry.place("url"), f"must end with one of {', '.join(ARCHIVE_ENDINGS)}")
+    try:
+        filename = parse_address(url).filename
+    except NotAnAddress:
+        filename = ""
+    if not filename.endswith(ARCHIVE_ENDINGS) or "/" in filename:
+        entry.problems.add(
+            entry.place("url"), f"must name a file that ends with {', '.join(ARCHIVE_ENDINGS)}"
+        )
     return RuntimeArchive(
         platform=entry.required("platform"),
         filename=filename,

@@ -84,25 +84,30 @@ def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.tom
         catalogues=read_catalogues(settings),
     )
     _check_without(declaration, document.problems)
+    _check_served(declaration, document.problems)
+    document.problems.raise_if_any()
+    return declaration
+
+
+def _check_served(declaration: Declaration, problems: Problems) -> None:
+    """The targets have to be few enough, and allowed; sources and catalogues have names of their own."""
     asked = max(1, len(declaration.targets)) * max(1, len(declaration.pythons))
     if asked > MOST_TARGETS:
-        document.problems.add("tool.rabbet.targets", f"with pythons, make {asked}: at most {MOST_TARGETS}")
+        problems.add("tool.rabbet.targets", f"with pythons, make {asked}: at most {MOST_TARGETS}")
     for python in declaration.pythons:
         if Version(python) < OLDEST_PYTHON:
             wrong = f"'{python}' is older than {OLDEST_PYTHON}, the oldest that environments are made for"
-            document.problems.add("tool.rabbet.pythons", wrong)
+            problems.add("tool.rabbet.pythons", wrong)
         elif not allows_minor(declaration.python, python):
-            document.problems.add("tool.rabbet.pythons", f"'{python}' is not {declaration.python}")
+            problems.add("tool.rabbet.pythons", f"'{python}' is not {declaration.python}")
     for name, variant in declaration.variants.items():
         if declaration.pythons and not declaration.varied(name).pythons:
             place = f"tool.rabbet.variants.{name}.runtimes.python"
-            document.problems.add(place, f"'{variant.python}' allows none of the pythons to serve")
+            problems.add(place, f"'{variant.python}' allows none of the pythons to serve")
     for key, entries in (("sources", declaration.sources), ("catalogues", declaration.catalogues)):
         names = [entry.name for entry in entries]
         for name in sorted({name for name in names if names.count(name) > 1}):
-            document.problems.add(f"tool.rabbet.{key}", f"two {key} have the name '{name}'")
-    document.problems.raise_if_any()
-    return declaration
+            problems.add(f"tool.rabbet.{key}", f"two {key} have the name '{name}'")
 
 
 def _known(settings: Table, key: str, fits: Callable[[str], bool], known: str) -> tuple[str, ...]:

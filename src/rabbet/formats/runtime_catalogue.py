@@ -1,6 +1,5 @@
 """A catalogue of runtimes as JSON, in Rabbet's own form: see docs/runtimes.md and its JSON schema."""
 
-import re
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
@@ -8,7 +7,7 @@ import msgspec
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
 
 from rabbet.core.limits import LONGEST_LINE, MOST_FILES, beyond
-from rabbet.core.model.language import version_of
+from rabbet.core.model.language import is_language, version_of
 from rabbet.core.model.runtime import RuntimeArchive, RuntimeOffer
 from rabbet.core.needs.wording import specifiers_text
 from rabbet.formats.address import NotAnAddress, joined
@@ -18,7 +17,6 @@ from rabbet.formats.requirement import is_digest
 __all__ = ["NotACatalogue", "catalogue_text", "read_catalogue", "with_offer"]
 
 _NAME, _FORMAT = "rabbet.catalogue", 1  # 1: first form
-_LANGUAGE = re.compile(r"[a-z][a-z0-9-]{0,50}\Z")
 
 
 class NotACatalogue(ValueError):
@@ -78,7 +76,7 @@ def read_catalogue(content: bytes, address: str) -> tuple[RuntimeOffer, ...]:
 
 
 def _offer(runtime: _Runtime, address: str) -> RuntimeOffer:
-    if not _LANGUAGE.match(runtime.language):
+    if not is_language(runtime.language):
         raise NotACatalogue(f"'{runtime.language[:60]}' is not a language's name")
     version = version_of(runtime.version) if beyond(runtime.version) is None else None
     if version is None:

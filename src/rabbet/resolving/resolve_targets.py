@@ -84,20 +84,6 @@ class ResolveRequest:
     targets: tuple[Target, ...]
     earlier: tuple[Lock, ...]
 
-    def runtimes(self, before: Lock | None, options: ResolveOptions) -> tuple[LockedRuntime, ...]:
-        """The runtimes that the lock names, Python's first. Raises `NoRuntime`, `NoSolution`."""
-        if not (self.declaration.runtimes or self.declaration.catalogues):
-            return (_locked_python(self.runtime, before),)
-        from rabbet.workspace.runtimes.choice import runtimes_to_lock
-        from rabbet.workspace.runtimes.obtaining import Shelf
-
-        shelf = Shelf(self.sources.project, self.machine)
-        known = before.runtimes if before else ()
-        others = runtimes_to_lock(self.declaration, shelf, self.runtime, known, options.raised)
-        platforms = {one.platform for target in self.targets for one in target.each}
-        found = (_locked_python(self.runtime, before), *others)
-        return tuple(shelf.with_archives(runtime, platforms) for runtime in found)
-
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class ResolveResult:
@@ -130,7 +116,7 @@ def resolve_targets(work: ResolveRequest, options: ResolveOptions) -> ResolveRes
         elsewhere = also_known(chosen.values(), catalogue.routing, catalogue.asking)
         before = work.earlier[0] if work.earlier and options.keeps else None
         lock = build_lock(
-            work.declaration, work.runtimes(before, options), settled, catalogue.routing.indexes
+            work.declaration, _runtimes(work, before, options), settled, catalogue.routing.indexes
         )
         return ResolveResult(
             lock=replace(lock, also_known=tuple(sorted(elsewhere))),
@@ -293,6 +279,23 @@ def _versions(lock: Lock, target: Target) -> Mapping[NormalizedName, Version]:
     if not serves(lock, target):
         return lock.versions
     return {one.name: one.version for one in libraries_for(lock, target, lock.everything)}
+
+
+def _runtimes(
+    work: ResolveRequest, before: Lock | None, options: ResolveOptions
+) -> tuple[LockedRuntime, ...]:
+    """The runtimes that the lock names, Python's first. Raises `NoRuntime`, `NoSolution`, `SourceFailed`."""
+    if not (work.declaration.runtimes or work.declaration.catalogues):
+        return (_locked_python(work.runtime, before),)
+    from rabbet.workspace.runtimes.choice import runtimes_to_lock
+    from rabbet.workspace.runtimes.obtaining import Shelf
+
+    shelf = Shelf(work.sources.project, work.machine)
+    known = before.runtimes if before else ()
+    others = runtimes_to_lock(work.declaration, shelf, work.runtime, known, options.raised)
+    platforms = {one.platform for target in work.targets for one in target.each}
+    found = (_locked_python(work.runtime, before), *others)
+    return tuple(shelf.with_archives(runtime, platforms) for runtime in found)
 
 
 def _locked_python(runtime: PythonRuntime, before: Lock | None) -> LockedRuntime:

@@ -16,7 +16,7 @@ from rabbet.core.targets import OLDEST_PYTHON
 from rabbet.runtimes.ask import NoAnswer, ask
 from rabbet.store.blob_cache import BlobCache
 
-__all__ = ["probe_all", "probe_language"]
+__all__ = ["probe_all", "probe_languages"]
 
 _THREADS = 4
 _LONGEST = 100  # characters of an answer that are shown
@@ -72,26 +72,25 @@ def probe_all(
     """What each interpreter of Python tells of itself, or why it can't be used; in the order given."""
     question = ["-E", "-s", "-S", "-c", _QUESTION]  # -I is too new for what has to be refused
 
-    return _all(
-        lambda executable: _probe(executable, "python", question, _python, memory, environ), executables
-    )
+    def probe(executable: Path) -> PythonRuntime | Refusal:
+        return _probe(executable, "python", question, _python, memory, environ)
 
-
-def probe_language(
-    language: Language, executables: Sequence[Path], memory: BlobCache, environ: Mapping[str, str]
-) -> tuple[Runtime | Refusal, ...]:
-    """What each runtime of another language tells of itself, or why it can't be used; in the order given."""
-    read = partial(_runtime, language)
-    return _all(
-        lambda executable: _probe(executable, language.name, language.ask, read, memory, environ), executables
-    )
-
-
-def _all(
-    probe: Callable[[Path], _Found | Refusal], executables: Sequence[Path]
-) -> tuple[_Found | Refusal, ...]:
     with ThreadPoolExecutor(_THREADS) as pool:
         return tuple(pool.map(probe, executables))
+
+
+def probe_languages(
+    programs: Sequence[tuple[Language, Path]], memory: BlobCache, environ: Mapping[str, str]
+) -> tuple[Runtime | Refusal, ...]:
+    """What each runtime of another language tells of itself, or why it can't be used; in the order given."""
+
+    def probe(program: tuple[Language, Path]) -> Runtime | Refusal:
+        language, executable = program
+        read = partial(_runtime, language)
+        return _probe(executable, language.name, language.ask, read, memory, environ)
+
+    with ThreadPoolExecutor(_THREADS) as pool:
+        return tuple(pool.map(probe, programs))
 
 
 def _probe(

@@ -12,11 +12,11 @@ from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.target import Target, targets_text
+from rabbet.core.needs.need import Need, library_name
 from rabbet.core.progress import Observer
 from rabbet.errors import NoRuntime, NotUnderstood, WrongUsage
 from rabbet.formats.merge import merge_sides
 from rabbet.formats.pylock import edited_by_hand, read_lock, write_lock
-from rabbet.formats.requirement import parse_runtime
 from rabbet.resolving.file_clashes import file_clash
 from rabbet.resolving.resolve_targets import ResolveOptions, ResolveRequest, resolve_targets
 from rabbet.store.atomic import write_text
@@ -244,10 +244,10 @@ class _Work:
         except NoRuntime as error:
             if not declaration.catalogues:
                 raise
-            from rabbet.workspace.runtimes.obtaining import with_offer
+            from rabbet.workspace.runtimes.obtaining import with_way_to_obtain
 
-            need = parse_runtime(f"python{declaration.python}")
-            raise with_offer(error, need, self._project, self._machine) from error
+            need = Need(library_name("python"), declaration.python)
+            raise with_way_to_obtain(error, need, self._project, self._machine) from error
         return declaration, runtime, targets_for(declaration, runtime)
 
     def _request(

@@ -205,10 +205,8 @@ def obtain(
     need = parse_runtime(constraint)
     observer.stage("reading catalogues")
     shelf = Shelf(project, machine)
-    picked = shelf.pick(need, own_target(machine))
-    if picked.archive is None:
-        raise NoRuntime(f"{need.written_name} {picked.offer.version} is not for this machine")
-    found = shelf.obtain(picked.offer, picked.archive, observer)
+    picked, archive = shelf.pick(need, own_target(machine))
+    found = shelf.obtain(picked.offer, archive, observer)
     return picked, found.path(machine.store_folder)
 
 

@@ -7,9 +7,10 @@ from dataclasses import dataclass, field
 from packaging.specifiers import SpecifierSet
 from packaging.version import InvalidVersion, Version
 
-__all__ = ["PLACEHOLDER", "Language", "version_of"]
+__all__ = ["PLACEHOLDER", "Language", "is_language", "version_of"]
 
 PLACEHOLDER = "{version}"
+_NAME = re.compile(r"[a-z][a-z0-9-]{0,50}\Z")
 _VERSION = (
     r"([0-9]+(?:[._][0-9]+)*(?:[-.]?(?:alpha|beta|pre|preview|rc|dev|ea|nightly)[-.]?[0-9]*)?(?:\+[0-9]+)?)"
 )
@@ -53,6 +54,11 @@ class Language:
     def variables_of(self, home: str) -> dict[str, str]:
         """The variables for a runtime that was installed into a folder."""
         return {name: text.replace("{home}", home) for name, text in self.variables.items()}
+
+
+def is_language(text: str) -> bool:
+    """Whether a text can be a language's name, which is a part of folders' names, too."""
+    return bool(_NAME.match(text))
 
 
 def version_of(text: str) -> Version | None:

@@ -65,7 +65,7 @@ def runtimes_here(
         known.get(one.language) or DeclaredRuntime(language=one.language, versions=SpecifierSet())
         for one in others
     ]
-    search = _Search(replace(declaration, runtimes=tuple(wanted)), project, machine, python)
+    search = _Search(replace(declaration, runtimes=tuple(wanted)), languages, project, machine, python)
     exactly = search.only_locked(others)
     missing = {one.language: error for one, error in search.missing(exactly)}
     present = [exactly.get(one.language, one) for one in wanted if one.language not in missing]
@@ -95,7 +95,8 @@ def runtimes_to_lock(
     """
     if not declaration.runtimes:
         return ()
-    search = _Search(declaration, shelf.project, shelf.machine, python)
+    languages = languages_for(declaration, shelf.machine)
+    search = _Search(declaration, languages, shelf.project, shelf.machine, python)
     known = [
         RuntimeOffer(
             language=one.language,
@@ -161,9 +162,14 @@ class _Search:
     """What this machine has of the languages that a declaration names, and of those that they need."""
 
     def __init__(
-        self, declaration: Declaration, project: Project | None, machine: Machine, python: PythonRuntime
+        self,
+        declaration: Declaration,
+        languages: Mapping[str, Language],
+        project: Project | None,
+        machine: Machine,
+        python: PythonRuntime,
     ) -> None:
-        self.languages = languages_for(declaration, machine)
+        self.languages = languages
         self._declared = declaration.runtimes
         self._project = declaration.name
         self._target = target_of(python)
@@ -272,7 +278,5 @@ def _working(found: Sequence[Runtime | Refusal]) -> Iterator[Runtime]:
 
 
 def _fits(runtime: Runtime | RuntimeOffer, declared: DeclaredRuntime) -> bool:
-    allowed = any(
-        True for _ in declared.versions.filter([runtime.version])
-    )  # a pre-release if there is nothing else
-    return allowed and declared.distributor in ("", runtime.distributor)
+    allowed = list(declared.versions.filter([runtime.version]))  # a pre-release if there is nothing else
+    return bool(allowed) and declared.distributor in ("", runtime.distributor)

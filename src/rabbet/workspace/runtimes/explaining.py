@@ -1,12 +1,13 @@
 """Why a runtime is in the lock, where it is to be had, and what holds it back."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
 from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
 from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.language import Language
 from rabbet.core.model.lock import Lock, LockedRuntime
 from rabbet.core.model.runtime import Runtime
 from rabbet.core.needs.wording import specifiers_text
@@ -80,16 +81,17 @@ def explained_runtime(
         unasked = str(error)
     return RuntimeExplained(
         runtime=runtime,
-        asked=tuple(_asked(declaration, lock, language, machine)),
+        asked=tuple(_asked(declaration, lock, language, languages)),
         here=tuple(sorted(here, reverse=True)),
         newest=max((one for one in here | offered if not one.is_prerelease), default=None),
         unasked=unasked,
     )
 
 
-def _asked(declaration: Declaration, lock: Lock, language: str, machine: Machine) -> Iterator[Asked]:
+def _asked(
+    declaration: Declaration, lock: Lock, language: str, languages: Mapping[str, Language]
+) -> Iterator[Asked]:
     """Who asks for a language: the project, and other locked runtimes."""
-    languages = languages_for(declaration, machine)
     own = {one.language: one for one in declaration.runtimes}
     if language in own:
         yield Asked(declaration.name, language, own[language].versions)

@@ -2,7 +2,6 @@
 
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping
-from functools import partial
 from pathlib import Path
 
 from packaging.version import Version
@@ -13,7 +12,7 @@ from rabbet.core.model.runtime import Refusal, Runtime
 from rabbet.core.near_names import near_names
 from rabbet.errors import NotUnderstood
 from rabbet.runtimes.languages import known_languages
-from rabbet.runtimes.probe import probe_language
+from rabbet.runtimes.probe import probe_languages
 from rabbet.runtimes.search import find_programs
 from rabbet.store.folder import OBTAINED
 from rabbet.workspace.machine import Machine
@@ -82,13 +81,21 @@ def found_runtimes(
             doubt = _A_SCRIPT
         refusal = Refusal(executable=program.path, reason=doubt, language=language.name)
         found[language.name].append(refusal if doubt else real)
+    programs = [
+        (language, one)
+        for language in by_program.values()
+        for one in dict.fromkeys(found[language.name])
+        if isinstance(one, Path)
+    ]
+    told = probe_languages(programs, machine.store.runtimes, machine.helpers_environ())
+    answers = {(language.name, one): answer for (language, one), answer in zip(programs, told, strict=True)}
     obtained = _obtained(machine, project)
     return {
-        language.name: (
-            *(one for one in obtained if one.language == language.name),
-            *_asked(language, found[language.name], machine),
+        name: (
+            *(one for one in obtained if one.language == name),
+            *(answers[name, one] if isinstance(one, Path) else one for one in dict.fromkeys(found[name])),
         )
-        for language in by_program.values()
+        for name in [language.name for language in by_program.values()]
     }
 
 
@@ -107,14 +114,3 @@ def _obtained(machine: Machine, project: Project | None) -> list[Runtime]:
         )
         for one in obtained_for(machine, project)
     ]
-
-
-def _asked(
-    language: Language, found: Iterable[Path | Refusal], machine: Machine
-) -> Iterable[Runtime | Refusal]:
-    """The programs in the order in which they were found, each asked for its version."""
-    found = list(dict.fromkeys(found))
-    programs = [one for one in found if isinstance(one, Path)]
-    probe = partial(probe_language, memory=machine.store.runtimes, environ=machine.helpers_environ())
-    answers = dict(zip(programs, probe(language, programs), strict=True))
-    return [answers[one] if isinstance(one, Path) else one for one in found]

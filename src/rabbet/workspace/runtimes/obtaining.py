@@ -30,7 +30,7 @@ from rabbet.workspace.project import Project
 from rabbet.workspace.settings import known_sources, read_settings
 from rabbet.workspace.sources import open_client
 
-__all__ = ["CATALOGUE_FILE", "Offered", "Shelf", "obtained_for", "own_target", "with_offer"]
+__all__ = ["CATALOGUE_FILE", "Offered", "Shelf", "obtained_for", "own_target", "with_way_to_obtain"]
 
 _SHOWN = 5  # offers that an error names
 CATALOGUE_FILE = "catalogue.json"  # the name of a catalogue in a folder
@@ -78,10 +78,13 @@ class Shelf:
                     )
         return sorted(found.values(), key=lambda one: one.offer.version, reverse=True)
 
-    def pick(self, need: Need, target: Target) -> Offered:
-        """The newest that is allowed and fits this machine. Raises `NoRuntime`, `SourceFailed`."""
+    def pick(self, need: Need, target: Target) -> tuple[Offered, RuntimeArchive]:
+        """The newest that is allowed and fits this machine, and its archive.
+
+        Raises `NoRuntime`, `SourceFailed`.
+        """
         offers = self.offers(need.name, target)
-        able = {one.offer.version: one for one in reversed(offers) if one.archive is not None}
+        able = {one.offer.version: (one, one.archive) for one in reversed(offers) if one.archive is not None}
         chosen = max(need.specifier.filter(able), default=None)
         if chosen is not None:
             return able[chosen]
@@ -214,10 +217,10 @@ def _locked_digests(project: Project) -> frozenset[str]:
     return frozenset(archive.digest for runtime in lock.runtimes for archive in runtime.archives)
 
 
-def with_offer(error: NoRuntime, need: Need, project: Project, machine: Machine) -> NoRuntime:
+def with_way_to_obtain(error: NoRuntime, need: Need, project: Project, machine: Machine) -> NoRuntime:
     """The failure where a runtime is missing, with the command that obtains one, if a catalogue offers it."""
     try:
-        picked = Shelf(project, machine).pick(need, own_target(machine))
+        picked, _ = Shelf(project, machine).pick(need, own_target(machine))
     except RabbetError:
         return error
     return NoRuntime(

@@ -12,7 +12,7 @@ from rabbet.core.progress import Observer
 from rabbet.errors import IntegrityFailed, NoRuntime, SourceFailed
 from rabbet.formats.runtime_catalogue import NotACatalogue, catalogue_text, read_catalogue, with_offer
 from rabbet.regular_file import read_regular
-from rabbet.runtimes.probe import probe_all, probe_language
+from rabbet.runtimes.probe import probe_all, probe_languages
 from rabbet.runtimes.publish import Obstacle, newest_glibc, obstacles, pack
 from rabbet.store.atomic import cannot_write, write_text
 from rabbet.workspace.machine import Machine
@@ -99,7 +99,7 @@ def _runtime_in(prefix: Path, machine: Machine) -> Runtime:
         refused.append(f"{found.executable}: {found.reason}")
     for language in languages_for(None, machine).values():
         for path in (prefix / "bin" / language.programs[0], prefix / language.programs[0]):
-            for other in probe_language(language, [path], memory, environ) if path.is_file() else ():
+            for other in probe_languages([(language, path)], memory, environ) if path.is_file() else ():
                 if isinstance(other, Runtime):
                     return other
                 refused.append(f"{other.executable}: {other.reason}")
