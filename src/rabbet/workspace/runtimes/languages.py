@@ -19,7 +19,7 @@ from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.settings import read_settings
 
-__all__ = ["found_runtimes", "languages_for", "main_programs", "unknown_language"]
+__all__ = ["found_runtimes", "languages_for", "main_programs", "obtained_runtimes", "unknown_language"]
 
 _A_SCRIPT = "it is a script, which may start one or another"
 _A_LAUNCHER = "it is a link to {}, which may start one or another"
@@ -89,7 +89,7 @@ def found_runtimes(
     ]
     told = probe_languages(programs, machine.store.runtimes, machine.helpers_environ())
     answers = {(language.name, one): answer for (language, one), answer in zip(programs, told, strict=True)}
-    obtained = _obtained(machine, project)
+    obtained = obtained_runtimes(machine, project)
     return {
         name: (
             *(one for one in obtained if one.language == name),
@@ -99,8 +99,8 @@ def found_runtimes(
     }
 
 
-def _obtained(machine: Machine, project: Project | None) -> list[Runtime]:
-    """The runtimes in the store that count for a project."""
+def obtained_runtimes(machine: Machine, project: Project | None) -> list[Runtime]:
+    """The runtimes in the store that count for a project, of all languages; versions are the catalogues'."""
     if not (machine.store_folder / OBTAINED).is_dir():
         return []
     from rabbet.workspace.runtimes.obtaining import obtained_for

@@ -17,9 +17,9 @@ from rabbet.errors import NoRuntime, WrongUsage
 from rabbet.runtimes.choose import choose, newest_first
 from rabbet.runtimes.probe import probe_all
 from rabbet.runtimes.search import find_executables
-from rabbet.store.folder import OBTAINED
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
+from rabbet.workspace.runtimes.languages import obtained_runtimes
 
 __all__ = ["InterpreterTrouble", "chosen_runtime", "found_pythons", "interpreter_trouble", "targets_for"]
 
@@ -29,21 +29,12 @@ def found_pythons(machine: Machine, project: Project | None = None) -> tuple[Pyt
 
     Of those that were obtained, the ones that count for the project.
     """
+    obtained = (one for one in obtained_runtimes(machine, project) if one.language == "python")
     executables = [
         *find_executables(machine.environ, machine.home),
-        *obtained_programs("python", machine, project),
+        *(Path(one.executable) for one in obtained),
     ]
     return probe_all(executables, machine.store.runtimes, machine.helpers_environ())
-
-
-def obtained_programs(language: str, machine: Machine, project: Project | None) -> list[Path]:
-    """The main programs of the runtimes of a language that were obtained and count for a project."""
-    if not (machine.store_folder / OBTAINED).is_dir():
-        return []
-    from rabbet.workspace.runtimes.obtaining import obtained_for
-
-    found = obtained_for(machine, project)
-    return [one.path(machine.store_folder) for one in found if one.language == language]
 
 
 def chosen_runtime(
