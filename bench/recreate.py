@@ -116,7 +116,7 @@ class Project:
         )
 
     def rabbet(self, *arguments: str) -> None:
-        """Run rabbet."""
+        """Run a command of rabbet that shows progress, without it."""
         self.run(PROGRAM, *arguments, "--quiet")
 
     def clear(self) -> None:

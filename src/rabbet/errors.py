@@ -11,6 +11,7 @@
     ├── EnvironmentFailed (7)       a runtime, an environment or a folder does not serve
     │   ├── NoRuntime               no runtime on this machine fits
     │   │   └── NotObtained         the lock says where it can be had
+    │   ├── BuildFailed             a library's own build code failed, or made something else
     │   └── CannotWrite             a file or folder can't be written
     ├── Fault (70)                  Rabbet itself failed: what nobody foresaw
     └── Interrupted (130)           the user stopped it
@@ -24,6 +25,7 @@ from enum import IntEnum
 from typing import NamedTuple
 
 __all__ = [
+    "BuildFailed",
     "CannotWrite",
     "EnvironmentFailed",
     "ExitCode",
@@ -139,6 +141,10 @@ class NoRuntime(EnvironmentFailed):
 
 class NotObtained(NoRuntime):
     """A locked runtime is not on this machine, and the lock says where it can be had."""
+
+
+class BuildFailed(EnvironmentFailed):
+    """A library's own build code failed, or made something else than it should."""
 
 
 class CannotWrite(EnvironmentFailed):

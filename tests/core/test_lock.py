@@ -13,6 +13,7 @@ from rabbet.core.lock.select import libraries_for
 from rabbet.core.model.lock import (
     Lock,
     LockedArchive,
+    LockedBuild,
     LockedLibrary,
     LockedRuntime,
     LockedSdist,
@@ -75,6 +76,22 @@ locks = st.builds(
             language=st.sampled_from(["python", "node"]),
             version=versions,
             distributor=st.just("") | texts,
+        ),
+        max_size=2,
+    ).map(tuple),
+    builds=st.lists(
+        st.builds(
+            lambda name, own, version, libraries: LockedBuild(
+                name=name,
+                version=None if own else version,
+                requires=("combwright>=1",),
+                libraries=tuple(libraries),
+                own=own,
+            ),
+            names,
+            st.booleans(),
+            versions,
+            st.lists(libraries(), max_size=2, unique_by=lambda one: one.name),
         ),
         max_size=2,
     ).map(tuple),

@@ -24,7 +24,7 @@ from rabbet.demo.files import build_archive
 from rabbet.environment.create import create_environment, own_parts
 from rabbet.environment.guarded import GuardedEnvironment
 from rabbet.environment.inspect import take_inventory
-from rabbet.environment.install import install_wheel, prepare_wheel
+from rabbet.environment.install import CameFrom, install_wheel, prepare_wheel
 from rabbet.environment.install_state import InstallState
 from rabbet.environment.layout import Layout
 from rabbet.environment.linking import Linking
@@ -142,7 +142,7 @@ class Case(unittest.TestCase):
         return self.store.unpacked(wheel)
 
     def install(self, unpacked: Unpacked) -> None:
-        prepared = prepare_wheel(unpacked, self.layout, wheel_sha256="w", requested=True)
+        prepared = prepare_wheel(unpacked, self.layout, CameFrom("w"), requested=True)
         with GuardedEnvironment(self.layout, Linking()) as guarded:
             origin = install_wheel(prepared, guarded)
         self.install_state = InstallState(

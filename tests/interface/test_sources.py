@@ -14,16 +14,20 @@ from tests.support.program import Outcome, ProgramCase
 
 SOURCE_ONLY = {
     "static": MadeUp(name="queenmark", version="1.2", needs=("tallywax<1.2",), sdist=True),
-    "old": MadeUp(name="queenmark", version="1.2", sdist=True, metadata_version="2.1"),
-    "dynamic": MadeUp(name="queenmark", version="1.2", sdist=True, dynamic=("Requires-Dist", "License")),
+    "old": MadeUp(
+        name="queenmark", version="1.2", needs=("tallywax<1.2",), sdist=True, metadata_version="2.1"
+    ),
+    "dynamic": MadeUp(
+        name="queenmark", version="1.2", needs=("tallywax<1.2",), sdist=True, dynamic=("Requires-Dist",)
+    ),
     "of another Python": MadeUp(name="queenmark", version="1.2", sdist=True, python=">=3.99"),
 }
 # which of these there is, whether it may be built → the locked version, what is said of the newer one
 ARCHIVES = [
     ("static", False, "1.1", "only a source archive, which may not be built"),
     ("static", True, "1.2", ""),
-    ("old", True, "1.1", "its metadata is too old to be trusted without a build"),
-    ("dynamic", True, "1.1", "its requires-dist would have to be told by a build"),
+    ("old", True, "1.2", ""),
+    ("dynamic", True, "1.2", ""),
     ("of another Python", True, "1.1", ""),
 ]
 
@@ -52,7 +56,7 @@ class Elsewhere(ProgramCase):
         return {entry["name"]: entry for entry in lock["packages"]}, outcome
 
     def test_source_archives(self) -> None:
-        """One is taken where its build is allowed and its metadata can be trusted; else that is said."""
+        """One is taken where its build is allowed, which may tell what it needs; else that is said."""
         for kind, allowed, version, said in ARCHIVES:
             with self.subTest(kind, allowed=allowed):
                 index = self.serve(StandIn([*RELEASES, SOURCE_ONLY[kind]]))
@@ -68,7 +72,8 @@ class Elsewhere(ProgramCase):
                 if version == "1.2":
                     self.assertTrue(found["queenmark"]["sdist"]["name"].endswith("queenmark-1.2.tar.gz"))
                     self.assertNotIn("wheels", found["queenmark"])
-                    self.assertIn("can't build it yet", self.rabbet("recreate", code=7).err)
+                    self.rabbet("recreate")
+                    self.assertEqual(self.installed(), {"queenmark": "1.2", "tallywax": "1.1"})
 
     def test_archive_beside_wheels(self) -> None:
         """Where building is allowed, a release's source archive is locked beside its wheels."""
@@ -140,6 +145,7 @@ class Elsewhere(ProgramCase):
         """A tree of sources with static metadata."""
         folder.mkdir(parents=True, exist_ok=True)
         (folder / "pyproject.toml").write_text(
+            '[build-system]\nrequires = ["combwright"]\nbuild-backend = "combwright"\n'
             f'[project]\nname = "swarmdrone"\nversion = "{version}"\ndependencies = {list(needs)}\n'
             "optional-dependencies = { wax = [\"tallywax<1.2; python_version > '3'\"] }\n"
         )
@@ -184,7 +190,7 @@ class Elsewhere(ProgramCase):
         self.assertEqual(found["swarmdrone"]["vcs"]["commit-id"], second)
         self.assertNotIn("hivewire", found)
         self.assertIn("swarmdrone", self.rabbet("compare", str(old)).out)
-        self.assertIn("can't build it yet", self.rabbet("recreate", code=7).err)
+        self.assertIn("may not be built", self.rabbet("recreate", code=7).err)
         for wrong, code, word in (
             ("@nothing#subdirectory=lib", 5, "git can't fetch 'nothing'"),
             ("@main", 4, "it has no pyproject.toml"),
@@ -227,4 +233,4 @@ class Elsewhere(ProgramCase):
             '[project]\nname = "x"\ndynamic = ["version"]\n'
         )
         self.declare("swarmdrone", settings=local)
-        self.assertIn("only a build could tell its version", self.rabbet("resolve", code=4).err)
+        self.assertIn("it says that it is x", self.rabbet("resolve", code=4).err)

@@ -20,6 +20,7 @@ from rabbet.environment.install_state import STATE_FILE, own_install_state
 from rabbet.environment.manifest import read_manifest
 from rabbet.errors import RabbetError
 from rabbet.formats.address import NotAnAddress, parse_address
+from rabbet.formats.build_system import read_build_system
 from rabbet.formats.entry_points import read_commands
 from rabbet.formats.merge import merge_sides
 from rabbet.formats.metadata import MetadataBroken, parse_metadata, parse_static_metadata
@@ -44,6 +45,7 @@ from rabbet.store.blob_cache import BlobCache
 from rabbet.store.environments import NAME_FILE, Environments
 from rabbet.store.unpack import digests_in, unpack_wheel
 from tests.support.catalogue import EMPTY
+from tests.support.sources import PYPROJECT
 
 TARGET = named_target("linux-x86_64", "3.12", {})
 NAME = library_name("nectarplot")
@@ -126,6 +128,14 @@ hashes = {{ sha256 = "{DIGEST}" }}
 [tool.rabbet]
 fingerprint = "sha256:x"
 runtimes = [{{ language = "python", version = "3.11.2", distributor = "cpython" }}]
+[[tool.rabbet.builds]]
+name = "nectarplot"
+version = "1.0"
+requires = ["combwright>=1"]
+[[tool.rabbet.builds.packages]]
+name = "combwright"
+version = "1.0"
+archive = {{ url = "https://apiary.example/combwright-1.0.tar.gz", hashes = {{ sha256 = "{DIGEST}" }} }}
 """
 RECORD = b"hivewire/__init__.py,sha256=47DEQpj8HBSa-_TImW-5JCeuQeRkm5NMpJWZG3hSuFU,0\nRECORD,,\n"
 PEP621 = '[project]\nname = "combframe"\nversion = "1.0"\ndependencies = ["tallywax>=1"]\n'
@@ -251,6 +261,9 @@ def netrc(content: bytes, folder: Path) -> None:
 READERS: Mapping[str, Reader] = {
     "declaration": Reader(
         DECLARATION.encode(), lambda c, _: read_declaration(text(c), folder_name="x"), (RabbetError,)
+    ),
+    "build system": Reader(
+        PYPROJECT.encode(), lambda c, _: read_build_system(text(c), "pyproject.toml"), (RabbetError,)
     ),
     "lock": Reader(LOCK.encode(), locked, (RabbetError,)),
     "merge": Reader(

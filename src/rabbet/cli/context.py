@@ -40,6 +40,7 @@ class Context(NamedTuple):
     machine: Machine
     input: TextIO
     output: TextIO
+    notes: TextIO
     style: Style
     observer: ClosableObserver
 
@@ -64,6 +65,11 @@ class Context(NamedTuple):
             return
         for line in self._wrapped(visible(text)):
             self._print(line)
+
+    def note(self, text: str) -> None:
+        """Print a line beside the result, such as what comes before another program's output."""
+        self.observer.close()
+        write_line(self.notes, without_credentials(visible(text)))
 
     def _wrapped(self, text: str) -> list[str]:
         """Wrap a line to the terminal's width; a line with a command to paste stays whole."""
@@ -110,6 +116,7 @@ def make_context(*, quiet: bool, offline: bool, ask_anew: bool) -> Iterator[Cont
         ),
         input=sys.stdin,
         output=sys.stdout,
+        notes=sys.stderr,
         style=style_for(sys.stdout, os.environ),
         observer=observer_for(sys.stderr, quiet=quiet),
     )

@@ -15,6 +15,7 @@ __all__ = [
     "add_offline",
     "add_quiet",
     "add_section",
+    "add_trial",
     "add_variant",
     "edits_of",
     "section_of",
@@ -69,6 +70,26 @@ def variant_option(variant: str | None) -> str:
     return f" --variant {quoted(variant)}" if variant else ""
 
 
+def add_trial(parser: ArgumentParser) -> None:
+    """`--try REQUIREMENT` and `--from WHERE`, both repeatable."""
+    parser.add_argument(
+        "--try",
+        dest="tried",
+        metavar="REQUIREMENT",
+        action="append",
+        default=[],
+        help="with this library too, such as 'pollencsv>=1', in an environment for this once",
+    )
+    parser.add_argument(
+        "--from",
+        dest="places",
+        metavar="WHERE",
+        action="append",
+        default=[],
+        help="what is to be tried comes from this wheel, folder, checkout or address",
+    )
+
+
 def add_section(parser: ArgumentParser, purpose: str) -> None:
     """`--group NAME`, `--extra NAME` or `--variant NAME`."""
     which = parser.add_mutually_exclusive_group()
@@ -95,7 +116,7 @@ def section_of(arguments: Namespace) -> "Section | None":
 def add_listed(parser: ArgumentParser, **options: tuple[str, str]) -> None:
     """Options that take one or more entries each: what to show for one, and the help."""
     for name, (shown, purpose) in options.items():
-        parser.add_argument(f"--{name}", metavar=shown, nargs="+", default=[], help=purpose)
+        parser.add_argument(f"--{name.replace('_', '-')}", metavar=shown, nargs="+", default=[], help=purpose)
 
 
 def edits_of(verb: Literal["declare", "retract"], arguments: Namespace) -> "list[Edit]":
@@ -110,9 +131,15 @@ def edits_of(verb: Literal["declare", "retract"], arguments: Namespace) -> "list
     ]
     for what in get_args(What):
         place = section if what == "runtime" else None
-        edits += [
-            Edit(verb=verb, what=what, value=one, section=place) for one in getattr(arguments, what, ())
-        ]
+        given = _values(getattr(arguments, what.replace("-", "_"), None))
+        edits += [Edit(verb=verb, what=what, value=one, section=place) for one in given]
     if verb == "retract" and section is not None and not edits:
         edits.append(Edit(verb="retract", what="section", section=section))
     return edits
+
+
+def _values(given: str | list[str] | list[list[str]] | None) -> list[str]:
+    """What an option was given: a text, several, or pairs of a name and a place."""
+    if isinstance(given, str):
+        return [given]
+    return [one if isinstance(one, str) else "=".join(one) for one in given or ()]

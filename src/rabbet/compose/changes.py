@@ -12,7 +12,7 @@ from rabbet.core.model.plan import Action, Plan
 from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime
 from rabbet.core.progress import Observer
 from rabbet.environment.conflicts import folds_case, refuse_conflicts
-from rabbet.environment.create import create_environment, own_parts, runtime_links
+from rabbet.environment.create import create_environment, own_parts, place_path_file, runtime_links
 from rabbet.environment.guarded import GuardedEnvironment
 from rabbet.environment.install import Placed, Prepared, install_wheel
 from rabbet.environment.install_state import (
@@ -30,17 +30,16 @@ from rabbet.environment.staging import taking_place_of
 from rabbet.store.atomic import cannot_write
 from rabbet.store.environments import Environments
 
-__all__ = ["Site", "change_in_place", "finish", "make_anew"]
+__all__ = ["Site", "change_in_place", "fill", "finish", "make_anew"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Site:
     """Where an environment is, or is to be, and its interpreter; it may `share_files` with the store.
 
-    The `others` are runtimes of other languages.
-
-    `environments` are those that were made on this machine. Of the lock's groups and extras it holds a
-    `selection`, or all (`None`).
+    The `others` are runtimes of other languages. `environments` are those that were made on this machine. Of
+    the lock's groups and extras it holds a `selection`, or all (`None`). The `project` itself may be left
+    out; where it is not installed, its modules are found `beside` the environment.
     """
 
     root: Path
@@ -49,6 +48,8 @@ class Site:
     share_files: bool
     selection: Selection | None = None
     others: tuple[LinkedRuntime, ...] = ()
+    project: bool = True
+    beside: bool = False
 
 
 def make_anew(site: Site, arriving: Iterable[tuple[Needed, Prepared]]) -> list[Placed]:
@@ -56,10 +57,19 @@ def make_anew(site: Site, arriving: Iterable[tuple[Needed, Prepared]]) -> list[P
 
     Raises `IntegrityFailed`, `CannotWrite`.
     """
+    with taking_place_of(site.root, site.environments) as root:
+        return fill(root, site, arriving)
+
+
+def fill(root: Path, site: Site, arriving: Iterable[tuple[Needed, Prepared]]) -> list[Placed]:
+    """Make an environment in a folder, which must be empty, as it will be where the site is.
+
+    Raises `IntegrityFailed`, `CannotWrite`.
+    """
     origins: dict[NormalizedName, Origin] = {}
     arrived: dict[NormalizedName, Prepared] = {}
-    with taking_place_of(site.root, site.environments) as root, _opened(root, site) as guarded:
-        create_environment(guarded, site.runtime, site.others)
+    with _opened(root, site) as guarded:
+        create_environment(guarded, site.runtime, site.others, beside=site.beside)
         for one, prepared in arriving:
             origins[one.locked.name] = install_wheel(prepared, guarded)
             arrived[one.locked.name] = prepared
@@ -99,6 +109,7 @@ def change_in_place(
                 origins[step.name] = install_wheel(arrived[step.name], guarded)
             observer.step(step.name)
         with cannot_write(site.root):
+            place_path_file(guarded, site.runtime, beside=site.beside)
             guarded.replace(STATE_FILE, install_state_content(_state(site, origins)))
         close_journal(guarded)
 
@@ -135,8 +146,9 @@ def _state(site: Site, origins: Mapping[NormalizedName, Origin]) -> InstallState
     return InstallState(
         executable=site.runtime.executable,
         libraries={str(name): one for name, one in origins.items()},
-        own=dict(own_parts(site.runtime, site.others)),
+        own=dict(own_parts(site.runtime, site.others, beside=site.beside)),
         runtimes={other.runtime.language: other.runtime.executable for other in site.others},
         groups=sorted(chosen.groups) if chosen else None,
         extras=sorted(chosen.extras) if chosen else None,
+        project=site.project,
     )

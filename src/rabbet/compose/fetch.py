@@ -16,7 +16,7 @@ from rabbet.store.store import Store, Unpacked
 if TYPE_CHECKING:
     from rabbet.sources.http import HttpClient
 
-__all__ = ["Supply", "fetched_wheels"]
+__all__ = ["Supply", "content_from", "fetched_wheels"]
 
 _THREADS = 16
 
@@ -42,10 +42,10 @@ def fetched_wheels(needed: Sequence[Needed], supply: Supply) -> Iterator[tuple[N
     Raises `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
     """
     store, observer = supply.store, supply.observer
-    client = _Client(supply.open_client)
+    content = content_from(supply)
 
     def get(wheel: LockedFile) -> Unpacked:
-        return store.obtain(wheel, lambda: _observed(_content(wheel, supply.folder, client), wheel, observer))
+        return store.obtain(wheel, lambda: content(wheel))
 
     missing = [one.artifact for one in needed if not store.has(one.artifact)]
     size = sum(wheel.size or 0 for wheel in missing)
@@ -71,17 +71,26 @@ def _largest_first(needed: Sequence[Needed]) -> list[Needed]:
     return sorted(needed, key=lambda one: -(one.artifact.size or 0))
 
 
-def _observed(content: Iterator[bytes], wheel: LockedFile, observer: Observer) -> Iterator[bytes]:
-    for piece in content:
-        observer.received(len(piece), wheel.filename, wheel.size or 0)
-        yield piece
+def content_from(supply: Supply) -> Callable[[LockedFile], Iterator[bytes]]:
+    """Reads locked files, piece by piece, from the places that the lock names.
+
+    The client is opened once, by whichever thread needs it first. What it gives raises `SourceFailed`.
+    """
+    client = _Client(supply.open_client)
+
+    def content(file: LockedFile) -> Iterator[bytes]:
+        for piece in _pieces(file, supply.folder, client):
+            supply.observer.received(len(piece), file.filename, file.size or 0)
+            yield piece
+
+    return content
 
 
-def _content(wheel: LockedFile, folder: Path, client: "_Client") -> Iterator[bytes]:
-    if wheel.url is None:
-        return read_pieces(folder / (wheel.path or ""))
-    path = local_path(wheel.url)
-    return client.opened.stream(wheel.url) if path is None else read_pieces(path)
+def _pieces(file: LockedFile, folder: Path, client: "_Client") -> Iterator[bytes]:
+    if file.url is None:
+        return read_pieces(folder / (file.path or ""))
+    path = local_path(file.url)
+    return client.opened.stream(file.url) if path is None else read_pieces(path)
 
 
 class _Client:

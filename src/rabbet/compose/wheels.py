@@ -1,7 +1,7 @@
 """Prepared wheels: fetched, verified, unpacked and compiled, each as soon as it is ready."""
 
 import os
-from collections.abc import Callable, Collection, Generator, Iterator, Sequence
+from collections.abc import Callable, Collection, Generator, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
@@ -9,12 +9,19 @@ from pathlib import Path
 from packaging.utils import NormalizedName
 
 from rabbet.compose.fetch import Supply, fetched_wheels
-from rabbet.core.model.lock import LockedArchive, Needed
+from rabbet.core.model.lock import (
+    LockedArchive,
+    LockedCheckout,
+    LockedCommit,
+    LockedLibrary,
+    Needed,
+    Unbuilt,
+)
 from rabbet.core.model.release import Metadata
 from rabbet.core.model.runtime import PythonRuntime
-from rabbet.environment.install import Prepared, prepare_wheel
+from rabbet.environment.install import CameFrom, Prepared, prepare_wheel
 from rabbet.environment.layout import Layout
-from rabbet.errors import IntegrityFailed
+from rabbet.errors import EnvironmentFailed, IntegrityFailed
 from rabbet.formats.metadata import MetadataBroken, parse_metadata
 from rabbet.sources.interruptible import as_finished
 from rabbet.store.compile import Compiler
@@ -57,10 +64,13 @@ def prepared_wheels(
             prepare_wheel(
                 unpacked,
                 layout,
+                CameFrom(
+                    wheel=one.artifact.sha256,
+                    direct_url=_direct_url(one, supply.folder),
+                    build=one.build.digest if one.build else "",
+                ),
                 compiled=compiled,
-                wheel_sha256=one.artifact.sha256,
                 requested=one.locked.name in intent.requested,
-                direct_url=one.artifact.url if isinstance(one.artifact, LockedArchive) else None,
             ),
         )
 
@@ -87,6 +97,21 @@ def _compiled(
                 yield one, unpacked, job.result()
         finally:
             pool.shutdown(wait=False, cancel_futures=True)
+
+
+def _direct_url(needed: Needed, folder: Path) -> Mapping[str, object] | None:
+    """Where a library came from, unless a source lists it (PEP 610)."""
+    origin = needed.build.source if needed.build else needed.artifact
+    if isinstance(origin, LockedArchive):
+        return {"url": origin.url, "archive_info": {"hashes": {"sha256": origin.sha256}}}
+    if isinstance(origin, LockedCheckout):
+        place = (folder / origin.path).resolve().as_uri()
+        return {"url": place, "dir_info": {"editable": True}}
+    if isinstance(origin, LockedCommit):
+        asked = {"requested_revision": origin.requested} if origin.requested else {}
+        told = {"url": origin.url, "vcs_info": {"vcs": "git", "commit_id": origin.commit, **asked}}
+        return told | ({"subdirectory": origin.subdirectory} if origin.subdirectory else {})
+    return None
 
 
 def _check_metadata(
@@ -118,6 +143,8 @@ def _check_metadata(
         wrong += [f"it needs {', '.join(unknown)} too"] if unknown else []
         if untrue and len(library.wheels) == 1:  # another target's wheel may truly need it
             wrong.append(f"it does not need {', '.join(untrue)}")
+    if wrong and needed.build and needed.build.local:
+        raise _outgrown(library, needed.build, wrong)
     if wrong:
         raise IntegrityFailed(
             f"{needed.artifact.filename} is not what its source said of it when the lock was made",
@@ -127,3 +154,13 @@ def _check_metadata(
             ],
             remedy="rabbet resolve --ask-anew",
         )
+
+
+def _outgrown(library: LockedLibrary, build: Unbuilt, wrong: Sequence[str]) -> EnvironmentFailed:
+    """The failure for a folder whose needs changed since the lock was made, or are written down nowhere."""
+    return EnvironmentFailed(
+        f"{library.name} needs other libraries than the lock says",
+        because=wrong,
+        note="its build tells it, and pyproject.toml does not declare it" if build.own else "",
+        remedy="" if build.own else "rabbet resolve && rabbet recreate",
+    )

@@ -3,6 +3,7 @@
 import gzip
 import hashlib
 import io
+import json
 import tarfile
 import zipfile
 from collections.abc import Iterable
@@ -26,8 +27,9 @@ def build_file(release: MadeUp) -> bytes:
 def _build_sdist(release: MadeUp) -> bytes:
     contents = {
         "PKG-INFO": metadata_of(release),
-        "pyproject.toml": f'[project]\nname = "{release.name}"\nversion = "{release.version}"\n',
+        "pyproject.toml": _declaration(release),
         f"{release.name}.py": release.source(),
+        **dict(release.more),
     }
     unpacked = io.BytesIO()
     with tarfile.open(fileobj=unpacked, mode="w") as archive:
@@ -36,6 +38,15 @@ def _build_sdist(release: MadeUp) -> bytes:
             member.size = len(text.encode())
             archive.addfile(member, io.BytesIO(text.encode()))
     return gzip.compress(unpacked.getvalue(), mtime=0)
+
+
+def _declaration(release: MadeUp) -> str:
+    """What its source tree says of itself, and that `combwright` builds it."""
+    return (
+        f'[build-system]\nrequires = ["combwright"]\nbuild-backend = "combwright"\n'
+        f'[project]\nname = "{release.name}"\nversion = "{release.told_version or release.version}"\n'
+        f"dependencies = {json.dumps(release.needs)}\n"
+    )
 
 
 def _build_wheel(release: MadeUp) -> bytes:

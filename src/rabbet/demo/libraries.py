@@ -66,6 +66,7 @@ RELEASES: tuple[MadeUp, ...] = (
     *_releases("broodcount", "1.2", tag="py3-none-macosx_11_0_arm64"),
     *_releases("combframe", "1.4 1.5", "tallywax"),
     *_releases("combframe", "2.0 2.1 3.0rc1", "tallywax>=1.1"),
+    *_releases("combwright", "1.0 1.1"),
     *_releases("foragemap", "0.9 1.0", "combframe", 'hivewire; extra == "online"', extras=("online",)),
     *_releases("hivewire", "2.0 2.1", "tallywax"),
     *_releases("hivewire", "2.2", "tallywax", yanked="drops every third frame"),

@@ -6,27 +6,46 @@ from importlib.resources import files
 
 from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime
 from rabbet.environment.guarded import GuardedEnvironment
-from rabbet.environment.layout import CONFIGURATION, SHELL_FILES, VARIABLES_FILE, is_reserved
+from rabbet.environment.layout import CONFIGURATION, PATH_FILE, SHELL_FILES, VARIABLES_FILE, is_reserved
 from rabbet.store.atomic import cannot_write
 
-__all__ = ["create_environment", "own_parts", "runtime_links"]
+__all__ = ["create_environment", "own_parts", "place_path_file", "runtime_links"]
 
 
 def create_environment(
-    guarded: GuardedEnvironment, runtime: PythonRuntime, others: Sequence[LinkedRuntime] = ()
+    guarded: GuardedEnvironment,
+    runtime: PythonRuntime,
+    others: Sequence[LinkedRuntime] = (),
+    *,
+    beside: bool = False,
 ) -> None:
-    """Fill an environment's folder, which must be empty. Raises `CannotWrite`."""
+    """Fill an environment's folder, which must be empty.
+
+    Modules that lie `beside` the folder can be imported in it, after all others. Raises `CannotWrite`.
+    """
     with cannot_write(guarded.layout.root):
         guarded.folder(guarded.layout.site_packages, make=True)
-        for place, content in _own_files(runtime, others):
+        for place, content in _own_files(runtime, others, beside=beside):
             guarded.write(place, content)
         for place, target in _own_links(runtime, others):
             guarded.link(place, target)
 
 
-def own_parts(runtime: PythonRuntime, others: Sequence[LinkedRuntime] = ()) -> Mapping[str, str]:
+def place_path_file(guarded: GuardedEnvironment, runtime: PythonRuntime, *, beside: bool) -> None:
+    """Let an environment find the modules that lie beside it, or no longer do so. Raises `OSError`."""
+    place, content = _path_file(runtime)
+    if beside:
+        guarded.write(place, content)
+    else:
+        guarded.remove_tree(place)
+
+
+def own_parts(
+    runtime: PythonRuntime, others: Sequence[LinkedRuntime] = (), *, beside: bool = False
+) -> Mapping[str, str]:
     """The environment's own files and links by their places: each file's sha256, each link's target."""
-    digests = {place: hashlib.sha256(content).hexdigest() for place, content in _own_files(runtime, others)}
+    files = _own_files(runtime, others, beside=beside)
+    digests = {place: hashlib.sha256(content).hexdigest() for place, content in files}
     return digests | dict(_own_links(runtime, others))
 
 
@@ -51,7 +70,11 @@ def _own_links(runtime: PythonRuntime, others: Iterable[LinkedRuntime]) -> Itera
         yield place, target
 
 
-def _own_files(runtime: PythonRuntime, others: Iterable[LinkedRuntime]) -> Iterator[tuple[str, bytes]]:
+def _own_files(
+    runtime: PythonRuntime, others: Iterable[LinkedRuntime], *, beside: bool
+) -> Iterator[tuple[str, bytes]]:
+    if beside:
+        yield _path_file(runtime)
     yield ".gitignore", b"# made by Rabbet: an environment is never committed\n*\n"
     folder = files("rabbet.environment").joinpath("shells")
     for name in SHELL_FILES:
@@ -67,3 +90,9 @@ def _own_files(runtime: PythonRuntime, others: Iterable[LinkedRuntime]) -> Itera
         f"implementation = {runtime.distributor}\n"
     )
     yield CONFIGURATION, configuration.encode(errors="surrogateescape")
+
+
+def _path_file(runtime: PythonRuntime) -> tuple[str, bytes]:
+    """The file that leads to the folder above the environment: relative, so that both can be moved."""
+    up = "/".join([".."] * (runtime.site_packages.count("/") + 2))
+    return f"{runtime.site_packages}/{PATH_FILE}", f"{up}\n".encode()

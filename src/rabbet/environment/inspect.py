@@ -145,6 +145,7 @@ def _recorded(
         folder=folder.name,
         metadata=metadata,
         wheel_sha256=origin.wheel if ours and origin else None,
+        build=origin.build if ours and origin else "",
         altered=tuple(wrong),
     )
     places = ((layout.recorded(row.path, folder.name), row) for row in rows)

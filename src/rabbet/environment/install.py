@@ -6,7 +6,7 @@ files, so places are plain texts here: relative to the environment, with forward
 
 import hashlib
 import json
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
 from rabbet.core.limits import MOST_METADATA
@@ -24,7 +24,7 @@ from rabbet.store.store import Unpacked
 # In a wheel's own `.dist-info`: what installing writes itself, whatever the wheel brings.
 _MADE_HERE = ("RECORD", "RECORD.jws", "RECORD.p7s", "INSTALLER", "REQUESTED", "direct_url.json")
 
-__all__ = ["Placed", "Prepared", "install_wheel", "prepare_wheel", "record_content"]
+__all__ = ["CameFrom", "Placed", "Prepared", "install_wheel", "prepare_wheel", "record_content"]
 
 
 class Placed(NamedTuple):
@@ -42,11 +42,22 @@ class Placed(NamedTuple):
     compiled: bool = False
 
 
+class CameFrom(NamedTuple):
+    """Where a library came from: its wheel's hash, and its place if no source lists it (PEP 610).
+
+    Of one that was built on this machine, `build` is the digest of what its build followed from.
+    """
+
+    wheel: str
+    direct_url: Mapping[str, object] | None = None
+    build: str = ""
+
+
 class Prepared(NamedTuple):
     """All that installing one wheel puts into an environment, but `RECORD`, which goes into `info`."""
 
     info: str
-    wheel: str
+    came_from: CameFrom
     placed: tuple[Placed, ...]
 
     @property
@@ -58,16 +69,15 @@ class Prepared(NamedTuple):
 def prepare_wheel(
     unpacked: Unpacked,
     layout: Layout,
+    came_from: CameFrom,
     *,
     compiled: Unpacked | None = None,
-    wheel_sha256: str,
     requested: bool,
-    direct_url: str | None = None,
 ) -> Prepared:
     """Work out where a wheel's files go; nothing is touched.
 
     `compiled` are its modules as the environment's runtime compiles them. `requested` notes that the
-    declaration names the library, `direct_url` the address it names it by (PEP 610).
+    declaration names the library.
 
     Raises `IntegrityFailed` for a wheel that may not be installed so.
     """
@@ -80,12 +90,11 @@ def prepare_wheel(
     placed.append(_made(f"{own}/INSTALLER", b"rabbet\n"))
     if requested:
         placed.append(_made(f"{own}/REQUESTED", b""))
-    if direct_url is not None:
-        origin = {"url": direct_url, "archive_info": {"hashes": {"sha256": wheel_sha256}}}
-        placed.append(_made(f"{own}/direct_url.json", json.dumps(origin).encode()))
+    if came_from.direct_url is not None:
+        placed.append(_made(f"{own}/direct_url.json", json.dumps(came_from.direct_url).encode()))
     placed.sort(key=lambda one: one.place == f"{own}/METADATA")
     _refuse_doubles(info, [f"{own}/RECORD", *(one.place for one in placed)])
-    return Prepared(info=info, wheel=wheel_sha256, placed=tuple(placed))
+    return Prepared(info=info, came_from=came_from, placed=tuple(placed))
 
 
 def _refuse_doubles(info: str, places: list[str]) -> None:
@@ -118,7 +127,8 @@ def install_wheel(prepared: Prepared, guarded: GuardedEnvironment) -> Origin:
                 guarded.write(one.place, one.content, executable=one.executable)
             else:
                 guarded.put(one.linked, one.place)
-    return Origin(wheel=prepared.wheel, record=hashlib.sha256(record).hexdigest())
+    came_from, digest = prepared.came_from, hashlib.sha256(record).hexdigest()
+    return Origin(wheel=came_from.wheel, record=digest, build=came_from.build)
 
 
 def _own_files(unpacked: Unpacked, layout: Layout, info: str) -> Iterator[Placed]:

@@ -15,10 +15,14 @@ _FORMAT = 2  # 1: without the environment's own parts. 2: with them
 
 
 class Origin(msgspec.Struct, frozen=True):
-    """Where an installed library came from: the hashes of its wheel, and of the `RECORD` that was written."""
+    """Where an installed library came from: the hashes of its wheel, and of the `RECORD` that was written.
+
+    Of one that was built on this machine, `build` is the digest of what its build followed from.
+    """
 
     wheel: str
     record: str
+    build: str = ""
 
 
 class InstallState(msgspec.Struct, frozen=True):
@@ -26,7 +30,7 @@ class InstallState(msgspec.Struct, frozen=True):
 
     `own` are the environment's own files and links by their places: each file's sha256, each link's target.
     `runtimes` are the main programs of other languages than Python, by language. `groups` and `extras` are
-    those that were chosen, `None` for all.
+    those that were chosen, `None` for all. The `project` itself may have been left out.
     """
 
     executable: str
@@ -35,6 +39,7 @@ class InstallState(msgspec.Struct, frozen=True):
     groups: list[str] | None = None
     extras: list[str] | None = None
     runtimes: dict[str, str] = {}
+    project: bool = True
     format: int = _FORMAT
 
 

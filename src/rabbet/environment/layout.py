@@ -2,18 +2,19 @@
 
 import posixpath
 import re
-from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
+from typing import NamedTuple
 
-__all__ = ["CONFIGURATION", "SHELL_FILES", "VARIABLES_FILE", "Layout", "is_reserved"]
+__all__ = ["CONFIGURATION", "PATH_FILE", "SHELL_FILES", "VARIABLES_FILE", "Layout", "is_reserved"]
 
 CONFIGURATION = "pyvenv.cfg"
 VARIABLES_FILE = "bin/enter.variables"  # what runtimes of other languages want, a line each
+PATH_FILE = "rabbet.pth"  # leads to the project's modules where these are not installed
 SHELL_FILES = ("enter.sh", "enter.bashrc", "enter.fish", "enter.ps1", "enter.zsh/.zshrc")
 # Some file systems take `PYVENV.CFG` for the same name; one beside an interpreter counts too (PEP 405).
 _RESERVED = re.compile(
-    r"((bin/)?pyvenv\.cfg|\.gitignore|\.?rabbet\..*|bin/python[0-9.]*|bin/enter\..*)\Z",
+    r"((bin/)?pyvenv\.cfg|lib/[^/]+/site-packages/rabbet\.pth|\.gitignore|\.?rabbet\..*|bin/python[0-9.]*|bin/enter\..*)\Z",
     re.IGNORECASE | re.DOTALL,
 )
 _INFO = re.compile(r"[^/]*\.(dist|egg)-info(/.*)?\Z", re.IGNORECASE | re.DOTALL)
@@ -31,8 +32,7 @@ def _own_folders(site_packages: str) -> frozenset[str]:
     return frozenset(("", "bin", "bin/enter.zsh", *above))
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Layout:
+class Layout(NamedTuple):
     """The folders of one environment: its own, and relative to it that which libraries are imported from."""
 
     root: Path

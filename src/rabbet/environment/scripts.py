@@ -9,7 +9,7 @@ import ast
 
 from rabbet.formats.entry_points import Command
 
-__all__ = ["command_script", "with_head"]
+__all__ = ["command_script", "is_command_script", "with_head"]
 
 _HEAD = b"""\
 #!/bin/sh
@@ -19,6 +19,7 @@ bin=${0%/*}; [ -L "$0" ] && bin=$(dirname -- "$(realpath -- "$0")")
 exec "$bin/python" "$0" "$@"
 '''
 """
+_TELLING = 40  # bytes of the head, by which it is known
 
 
 def command_script(command: Command) -> bytes:
@@ -35,6 +36,11 @@ def command_script(command: Command) -> bytes:
             f"    sys.exit({command.function}())\n"
         ).encode()
     )
+
+
+def is_command_script(content: bytes) -> bool:
+    """Whether a file that begins so is such a program."""
+    return content.startswith(_HEAD[: len(content)]) and content.startswith(_HEAD[:_TELLING])
 
 
 def with_head(script: bytes) -> bytes:

@@ -19,6 +19,7 @@ from rabbet.core.model.lock import (
     Artifact,
     Lock,
     LockedArchive,
+    LockedBuild,
     LockedCheckout,
     LockedCommit,
     LockedFile,
@@ -80,6 +81,7 @@ def read_lock(text: str, where: str = "pylock.toml") -> Lock:
         limits=tuple(settings.texts("limits")),
         without=tuple(settings.texts("without")),
         corrections=tuple(settings.texts("corrections")),
+        builds=tuple(_build(entry) for entry in settings.tables("builds")),
         seal=settings.text("seal"),
     )
     document.problems.raise_if_any(remedy="rabbet resolve --raise-all")
@@ -210,6 +212,17 @@ def _file(entry: Table, kind: type[File]) -> File:
     return kind(filename=filename, sha256=sha256, size=size, url=url, path=path)
 
 
+def _build(entry: Table) -> LockedBuild:
+    own = entry.get("own", bool, False)
+    return LockedBuild(
+        name=_name(entry),
+        version=None if own else _version(entry),
+        requires=tuple(entry.texts("requires")),
+        libraries=tuple(_library(library) for library in entry.tables("packages")),
+        own=own,
+    )
+
+
 def _runtime(entry: Table) -> LockedRuntime:
     language = entry.required("language")
     if not is_language(language):
@@ -279,11 +292,10 @@ def _lines(lock: Lock) -> Iterator[str]:
     yield 'created-by = "rabbet"'
     if not lock.libraries:
         yield "packages = []"
-    versions: dict[NormalizedName, list[Version]] = {}
-    for library in lock.libraries:
-        versions.setdefault(library.name, []).append(library.version)
+    versions = _versions(lock.libraries)
     for library in lock.libraries:
         yield ""
+        yield "[[packages]]"
         yield from _library_lines(library, versions)
     yield ""
     yield "[tool.rabbet]"
@@ -305,12 +317,35 @@ def _lines(lock: Lock) -> Iterator[str]:
     for key, names in noted.items():
         if names:
             yield f"{key} = [{', '.join(_text(name) for name in names)}]"
+    for build in lock.builds:
+        yield from _build_lines(build)
+
+
+def _versions(libraries: Iterable[LockedLibrary]) -> Mapping[NormalizedName, Sequence[Version]]:
+    """The versions of each library among them."""
+    versions: dict[NormalizedName, list[Version]] = {}
+    for library in libraries:
+        versions.setdefault(library.name, []).append(library.version)
+    return versions
+
+
+def _build_lines(build: LockedBuild) -> Iterator[str]:
+    """A build, and each library of its environment as those of the project are written."""
+    yield ""
+    yield "[[tool.rabbet.builds]]"
+    yield f"name = {_text(build.name)}"
+    yield "own = true" if build.own else f"version = {_text(str(build.version))}"
+    yield f"requires = [{', '.join(_text(need) for need in build.requires)}]"
+    versions = _versions(build.libraries)
+    for library in build.libraries:
+        yield ""
+        yield "[[tool.rabbet.builds.packages]]"
+        yield from _library_lines(library, versions)
 
 
 def _library_lines(
     library: LockedLibrary, versions: Mapping[NormalizedName, Sequence[Version]]
 ) -> Iterator[str]:
-    yield "[[packages]]"
     yield from _entry_lines(library, versions)
     told = {
         "version": str(library.version) if isinstance(library.tree, LockedCheckout) else None,
@@ -382,7 +417,8 @@ def _lock_seal(lock: Lock) -> str:
     around = [lock.environments, lock.requires_python, lock.extras, lock.groups]
     entries = [f"{library.name} {library.version}" for library in lock.libraries]
     heeded = [lock.pins, lock.also_known, lock.limits, lock.without, lock.corrections]
-    text = repr([*around, lock.fingerprint, lock.runtimes, entries, *heeded])
+    builds = [line for build in lock.builds for line in _build_lines(build)]
+    text = repr([*around, lock.fingerprint, lock.runtimes, entries, *heeded, *builds])
     return hashlib.blake2b(text.encode(), digest_size=8).hexdigest()
 
 

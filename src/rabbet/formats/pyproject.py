@@ -23,6 +23,7 @@ from rabbet.core.needs.need import Need, library_name
 from rabbet.core.targets import BASELINES, OLDEST_PYTHON, PLATFORMS
 from rabbet.errors import NotUnderstood
 from rabbet.formats.address import NotAnAddress, hidden, is_address, parse_address
+from rabbet.formats.build_system import build_system_in
 from rabbet.formats.language_table import read_languages, versions_of
 from rabbet.formats.requirement import parse_requirement, parse_versions
 from rabbet.formats.toml import Problems, Table, parse_toml
@@ -82,6 +83,9 @@ def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.tom
         runtimes=tuple(_runtimes(settings.table("runtimes"))),
         languages=read_languages(settings.table("languages"), trusted=False),
         catalogues=read_catalogues(settings),
+        version=_own_version(project),
+        dynamic="version" in project.texts("dynamic"),
+        build_system=build_system_in(document),
     )
     _check_without(declaration, document.problems)
     _check_served(declaration, document.problems)
@@ -108,6 +112,16 @@ def _check_served(declaration: Declaration, problems: Problems) -> None:
         names = [entry.name for entry in entries]
         for name in sorted({name for name in names if names.count(name) > 1}):
             problems.add(f"tool.rabbet.{key}", f"two {key} have the name '{name}'")
+
+
+def _own_version(project: Table) -> Version | None:
+    """The project's own version, if it is written down."""
+    text = project.text("version")
+    try:
+        return None if text is None else Version(text if len(text) <= LONGEST_LINE else "")
+    except ValueError:
+        project.problems.add("project.version", f"'{str(text)[:60]}' is not a version")
+        return None
 
 
 def _known(settings: Table, key: str, fits: Callable[[str], bool], known: str) -> tuple[str, ...]:

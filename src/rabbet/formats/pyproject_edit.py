@@ -8,6 +8,7 @@ from typing import Any, TypeAlias
 
 import tomlkit
 from packaging.utils import NormalizedName
+from packaging.version import Version
 from tomlkit.container import OutOfOrderTableProxy
 from tomlkit.exceptions import TOMLKitError
 from tomlkit.items import AbstractTable, AoT, Array, InlineTable
@@ -16,6 +17,7 @@ from rabbet.core.model.declaration import Section, SourceEntry
 from rabbet.core.model.edit import Change, Edit
 from rabbet.core.needs.need import Need, library_name
 from rabbet.core.needs.wording import need_text, specifiers_text
+from rabbet.core.next_version import STEPS, next_version
 from rabbet.core.shell import quoted
 from rabbet.errors import NotUnderstood, WrongUsage
 from rabbet.formats.requirement import parse_requirement, parse_runtime
@@ -30,7 +32,12 @@ _TABLES = {
 AnyTable: TypeAlias = AbstractTable | OutOfOrderTableProxy
 _NAMED = re.compile(r"([A-Za-z0-9][A-Za-z0-9._-]*)=(.+)\Z")
 _PLACES = {"source": "sources", "catalogue": "catalogues"}
-_LISTS = {"target": "targets", "python": "pythons", "without": "without"}
+_LISTS = {
+    "target": "targets",
+    "python": "pythons",
+    "without": "without",
+    "build-from-source": "build-from-source",
+}
 
 
 def apply(text: str, edits: Iterable[Edit]) -> tuple[str, tuple[Change, ...]]:
@@ -238,22 +245,65 @@ def _declare_listed(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Chan
     """Add a text to one of Rabbet's lists."""
     key = _LISTS[edit.what]
     array = _settings_list(document, key)
-    known = edit.value in array
+    known = [str(one) for one in array if library_name(str(one)) == library_name(edit.value)]
     if not known:
         array.append(edit.value)
-    return [Change(place=f"tool.rabbet.{key}", before=edit.value if known else "", after=edit.value)]
+    return [
+        Change(place=f"tool.rabbet.{key}", before=known[0] if known else "", after=(known or [edit.value])[0])
+    ]
 
 
 def _retract_listed(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
     key = _LISTS[edit.what]
-    known = list(_settings(document).get(key, []))
-    if edit.value not in known:
+    known = [library_name(str(one)) for one in _settings(document).get(key, [])]
+    if library_name(edit.value) not in known:
         raise _absent(f"'{edit.value}' is not declared among the {key}", known)
     array = _settings(document)[key]
-    del array[known.index(edit.value)]
+    number = known.index(library_name(edit.value))
+    before = str(array[number])
+    del array[number]
     if not array:
         del _settings(document)[key]
-    return [Change(place=f"tool.rabbet.{key}", before=edit.value)]
+    return [Change(place=f"tool.rabbet.{key}", before=before)]
+
+
+def _declare_local(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
+    """Let a checkout stand in for the releases of a library."""
+    name, _, path = edit.value.partition("=")
+    table = _made(_made_settings(document), "local")
+    return [_set(table, _written_name(table, name), path, "tool.rabbet.local")]
+
+
+def _retract_local(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
+    table = _settings(document).get("local", {})
+    name = _written_name(table, edit.value)
+    if name not in table:
+        raise _absent(f"no checkout of '{edit.value}' is declared", table)
+    change = _unset(table, name, "tool.rabbet.local")
+    if not table:
+        del _settings(document)["local"]
+    return [change]
+
+
+def _declare_own_version(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
+    """Set the project's own version, or raise it by a step."""
+    project = _table(document, "project")
+    before = str(project.get("version", ""))
+    if "version" in project.get("dynamic", []):
+        raise WrongUsage(
+            "the project's version is not written in pyproject.toml",
+            because=["it is listed under project.dynamic: its build tells it"],
+            note="raise it where its back end reads it from",
+        )
+    if edit.value in STEPS and not before:
+        raise WrongUsage("the project has no version yet", remedy="rabbet declare --own-version 0.1.0")
+    try:
+        given = next_version(Version(before), edit.value) if edit.value in STEPS else Version(edit.value)
+    except ValueError as error:
+        raise WrongUsage(
+            f"{error}", because=[f"give a version, or {', '.join(STEPS)}"], remedy="rabbet declare"
+        ) from error
+    return [_set(project, "version", str(given), "project")]
 
 
 def _declare_limit(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
@@ -371,6 +421,9 @@ _WAYS: Mapping[tuple[str, str], Callable[[tomlkit.TOMLDocument, Edit], Iterable[
     ("declare", "catalogue"): _declare_place,
     ("retract", "source"): _retract_place,
     ("retract", "catalogue"): _retract_place,
+    ("declare", "local"): _declare_local,
+    ("retract", "local"): _retract_local,
+    ("declare", "own-version"): _declare_own_version,
     **{("declare", what): _declare_listed for what in _LISTS},
     **{("retract", what): _retract_listed for what in _LISTS},
 }

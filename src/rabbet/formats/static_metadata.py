@@ -13,7 +13,7 @@ from rabbet.core.needs.need import Need, library_name
 from rabbet.formats.metadata import MetadataBroken, bounded, is_name, needs_of
 from rabbet.formats.toml import parse_content
 
-__all__ = ["metadata_of_tree"]
+__all__ = ["metadata_of_tree", "name_of_tree"]
 
 _NEEDED = {"version", "dependencies", "optional-dependencies", "requires-python"}
 
@@ -53,6 +53,15 @@ def metadata_of_tree(pyproject: str | None) -> Metadata:
         raise
     except (ValueError, TypeError, AttributeError) as error:
         raise MetadataBroken(f"its pyproject.toml can't be understood: {error}") from error
+
+
+def name_of_tree(pyproject: str | None) -> NormalizedName | None:
+    """The name in `[project]`, where it can be read."""
+    try:
+        project = parse_content(pyproject or "").get("project")
+        return _name(bounded(project["name"])) if isinstance(project, dict) else None
+    except (ValueError, KeyError):
+        return None
 
 
 def _name(text: str) -> NormalizedName:

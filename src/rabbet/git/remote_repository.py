@@ -71,6 +71,14 @@ class RemoteRepository:
         done = self._run("show", f"{commit}:{path}")
         return done.stdout.decode("utf-8", errors="replace") if done.returncode == 0 else None
 
+    def export(self, commit: str, archive: Path) -> None:
+        """Write the tree of a commit, fetched if need be, as a zip archive. Raises `SourceFailed`."""
+        whole = self.commit_of(commit)
+        done = self._run("archive", "--format=zip", f"--output={archive}", whole)
+        if done.returncode != 0:
+            said = done.stderr.decode(errors="replace").strip().splitlines()
+            raise SourceFailed(f"git can't export {commit}", because=[self._url, *said[:2]])
+
     def _prepare(self) -> None:
         """Make the bare repository, or mend one that a killed run left."""
         try:

@@ -1,16 +1,19 @@
 """What to say of a declaration without a solution: why, and which changes help."""
 
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
+
+from packaging.utils import NormalizedName
+from packaging.version import Version
 
 from rabbet.core.model.declaration import Correction, Declaration
 from rabbet.core.model.edit import Edit
 from rabbet.core.model.target import Target
 from rabbet.core.near_names import near_names
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.need import Need, library_name
 from rabbet.core.needs.wording import need_text
 from rabbet.core.progress import Observer
 from rabbet.core.targets import baseline_needed, named_target, target_of
@@ -26,7 +29,7 @@ if TYPE_CHECKING:
     from rabbet.core.solve.explain.suggest import Asked, Suggestion, Suggestions
     from rabbet.core.solve.solver import Refutation
 
-__all__ = ["Unsolved", "no_solution"]
+__all__ = ["Unsolved", "no_solution", "unsolved_elsewhere"]
 
 _MOST_OTHER_TARGETS = 4
 _SECONDS = 5.0  # for repairs: the reasons are told before
@@ -87,6 +90,18 @@ def no_solution(unsolved: Unsolved, machine: Machine, observer: Observer) -> NoS
     )
 
 
+def unsolved_elsewhere(unsolved: Unsolved) -> NoSolution:
+    """The error for requirements that stand in no declaration: those of a build, or of a trial."""
+    from rabbet.core.solve.explain.prose import explained
+
+    who = unsolved.declaration.name
+    explanation = explained(unsolved.refutation, who)
+    return NoSolution(
+        f"no set of releases meets what {who} needs: that clashes on {explanation.clash}",
+        because=explanation.sentences,
+    )
+
+
 def _unknown(unsolved: Unsolved) -> NoSolution | None:
     """The error for names that no source knows, all of them at once."""
     from rabbet.resolving.suggested_commands import command_for, place_of
@@ -144,7 +159,7 @@ def _ways(unsolved: Unsolved, machine: Machine) -> "tuple[Suggestions, list[Way]
             in_time=lambda: time.monotonic() < until,
         ),
     )
-    ways = [*_dated_ways(unsolved), *_ways_without_correction(unsolved)]
+    ways = [*_building(unsolved), *_dated_ways(unsolved), *_ways_without_correction(unsolved)]
     each = [(one, edits_for(one, text, declared, unsolved.variant)) for one in tried.found]
     own = [pair for pair in each if all(_in_variant(edit, unsolved.variant) for edit in pair[1])]
     for one, edits in own or each:  # what the variants share is changed only if nothing else helps
@@ -195,6 +210,44 @@ def _ways_without_correction(unsolved: Unsolved) -> list[Way]:
                 text = need_text(one.applies_to)
                 ways.append(Way(command_for([Edit(verb="retract", what="correction", value=text)])))
     return ways
+
+
+def _building(unsolved: Unsolved) -> list[Way]:
+    """Allowing the build of what the clash is about, if it has releases that only a build could bring in.
+
+    That was not tried: it would run code that nobody has agreed to yet.
+    """
+    from rabbet.core.solve.explain.proof import facts_of
+    from rabbet.resolving.suggested_commands import command_for
+
+    needs: dict[NormalizedName, set[Need]] = {}
+    for fact in facts_of(unsolved.refutation):
+        for _, need in fact.demands.values():
+            needs.setdefault(need.name, set()).add(need)
+    buildable = (name for name in sorted(needs) if _only_built(unsolved, name, needs[name]))
+    allowed = {*unsolved.declaration.build_from_source, *unsolved.declaration.local}
+    return [
+        Way(
+            command_for([Edit(verb="declare", what="build-from-source", value=name)]),
+            f"if you trust {name}: building it runs its own code on this machine, as you:",
+        )
+        for name in buildable
+        if name not in allowed
+    ]
+
+
+def _only_built(unsolved: Unsolved, name: NormalizedName, needs: Iterable[Need]) -> bool:
+    """Whether only releases that would have to be built are what all of these need."""
+
+    def fits(version: str | Version) -> bool:
+        try:
+            return all(need.specifier.contains(version, prereleases=True) for need in needs)
+        except ValueError:  # a release that is known by its file's name only
+            return False
+
+    found = unsolved.refutation.problem.candidates(name)
+    unbuilt = any(one.unbuilt and fits(one.version) for one in found.aside)
+    return unbuilt and not any(fits(one.version) for one in found.releases)
 
 
 def _dated_ways(unsolved: Unsolved) -> list[Way]:

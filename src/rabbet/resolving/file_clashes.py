@@ -2,11 +2,11 @@
 
 from rabbet.core.lock.select import needed
 from rabbet.core.model.declaration import Declaration
-from rabbet.core.model.lock import Lock
+from rabbet.core.model.lock import Lock, Needed
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.targets import target_of
 from rabbet.environment.conflicts import refuse_conflicts
-from rabbet.environment.install import prepare_wheel
+from rabbet.environment.install import CameFrom, prepare_wheel
 from rabbet.environment.layout import Layout
 from rabbet.errors import EnvironmentFailed, IntegrityFailed
 from rabbet.workspace.machine import Machine
@@ -25,10 +25,11 @@ def file_clash(
     store, layout = machine.store, Layout(root=project.environment, site_packages=runtime.site_packages)
     files = {}
     try:
-        for one in needed(lock, target_of(runtime), lock.everything, declaration):
+        wanted = needed(lock, target_of(runtime), lock.everything, declaration)
+        for one in (one for one in wanted if isinstance(one, Needed)):
             unpacked = store.known(one.artifact)
             if unpacked is not None:
-                prepared = prepare_wheel(unpacked, layout, wheel_sha256=one.artifact.sha256, requested=False)
+                prepared = prepare_wheel(unpacked, layout, CameFrom(one.artifact.sha256), requested=False)
                 files[one.locked.name] = prepared.stated
         refuse_conflicts(files, fold_case=False)
     except EnvironmentFailed:

@@ -15,17 +15,20 @@ from rabbet.core.lock.select import libraries_for
 from rabbet.core.lock.serving import serves
 from rabbet.core.lock.version_changes import Move, explained_moves, runtime_moves
 from rabbet.core.model.declaration import Declaration
-from rabbet.core.model.lock import Lock, LockedRuntime
-from rabbet.core.model.release import Candidate, Metadata, SetAside
+from rabbet.core.model.lock import Lock, LockedBuild, LockedCheckout, LockedRuntime, LockedWheel
+from rabbet.core.model.release import Candidate, Metadata, SetAside, SourceTree
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.solution import Solution
 from rabbet.core.model.target import Target
+from rabbet.core.needs.need import library_name
 from rabbet.core.progress import Observer
 from rabbet.core.solve.policy import Policy
+from rabbet.resolving.build_requirements import BuildQuestions, Subject
 from rabbet.sources.catalogue import Catalogue
 from rabbet.sources.locking import also_known, locked_artifacts
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.sources import Sources
+from rabbet.workspace.supply import workshop_for
 
 if TYPE_CHECKING:
     from rabbet.core.solve.solver import Refutation
@@ -73,6 +76,8 @@ class ResolveRequest:
     """What is to be settled: a declaration for targets, with an interpreter of this machine.
 
     `earlier` are the locks whose versions are kept: usually one, two for an unfinished merge (ours first).
+    What is settled may be what is needed for `building` some libraries. Only where the declaration is the one
+    that is `written` down can changes of it be suggested.
     """
 
     declaration: Declaration
@@ -83,6 +88,8 @@ class ResolveRequest:
     runtime: PythonRuntime
     targets: tuple[Target, ...]
     earlier: tuple[Lock, ...]
+    building: frozenset[NormalizedName] = frozenset()
+    written: bool = True
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -107,8 +114,12 @@ def resolve_targets(work: ResolveRequest, options: ResolveOptions) -> ResolveRes
     """
     policy = _policy(work, work.targets[0], options)
     kept = [_without(lock, options.raised) for lock in work.earlier] if options.keeps else []
-    with work.sources.catalogue(work.declaration, work.targets[0], policy, work.observer, kept) as catalogue:
-        work.observer.stage("reading listings and metadata")
+    builds = _build_questions(work, options)
+    with work.sources.catalogue(
+        work.declaration, work.targets[0], policy, work.observer, kept, builds
+    ) as catalogue:
+        if not work.building:
+            work.observer.stage("reading listings and metadata")
         declared = [one.need for one in work.declaration.declared()]
         catalogue.expect(one for one in declared if work.targets[0].admits(one.marker))
         settled, moves = _resolve_all(work, catalogue, options)
@@ -118,8 +129,9 @@ def resolve_targets(work: ResolveRequest, options: ResolveOptions) -> ResolveRes
         lock = build_lock(
             work.declaration, _runtimes(work, before, options), settled, catalogue.routing.indexes
         )
+        locked_builds = tuple(_locked_builds(work, builds, settled))
         return ResolveResult(
-            lock=replace(lock, also_known=tuple(sorted(elsewhere))),
+            lock=replace(lock, also_known=tuple(sorted(elsewhere)), builds=locked_builds),
             moves=(*runtime_moves(before, lock, work.declaration), *moves),
             passed_over=tuple(_passed_over(catalogue, lock.versions, chosen.values())),
             also_known=elsewhere,
@@ -129,6 +141,62 @@ def resolve_targets(work: ResolveRequest, options: ResolveOptions) -> ResolveRes
             unknown_extras=tuple(sorted(_unknown_extras(catalogue, settled))),
             idle_corrections=_idle_corrections(work.declaration, catalogue, chosen.values()),
         )
+
+
+def _build_questions(work: ResolveRequest, options: ResolveOptions) -> BuildQuestions:
+    """Asks builds of what has no wheel; what these need is settled in the same way."""
+
+    def settle(
+        declaration: Declaration,
+        earlier: Sequence[Lock],
+        targets: tuple[Target, ...],
+        building: frozenset[NormalizedName],
+    ) -> Lock:
+        inner = replace(
+            work,
+            declaration=declaration,
+            earlier=tuple(earlier),
+            targets=targets,
+            building=building,
+            written=False,
+        )
+        return resolve_targets(inner, options).lock
+
+    shop = workshop_for(work.sources.project, work.machine, work.observer, work.runtime)
+    return BuildQuestions(work.declaration, work.earlier, shop, settle, work.building)
+
+
+def _locked_builds(
+    work: ResolveRequest, builds: BuildQuestions, settled: Sequence[Solved]
+) -> Iterator[LockedBuild]:
+    """What has to be built for some targets, and what that needs there; each build once."""
+    found: dict[tuple[object, ...], LockedBuild] = {}
+    where: dict[tuple[Subject, Version | None], list[Target]] = {}
+    for part in settled:
+        for name, candidate in part.solution.chosen.items():
+            source = next((one for one in part.artifacts[name] if not isinstance(one, LockedWheel)), None)
+            if source is not None and not any(file.is_wheel for file in candidate.files):
+                subject = Subject(name=name, what=str(candidate), source=source)
+                if subject.allowed(work.declaration):
+                    where.setdefault((subject, candidate.version), []).append(part.solution.target)
+    own = _own_build(work, builds)
+    if own is not None:
+        where[own, None] = list(work.targets)
+    for (subject, version), targets in where.items():
+        for build in builds.locked(subject, version, tuple(targets)):
+            found.setdefault((build.name, str(build.version), build.own), build)
+    yield from (found[key] for key in sorted(found))
+
+
+def _own_build(work: ResolveRequest, builds: BuildQuestions) -> Subject | None:
+    """The project itself, if it can be built; its name may have to be told by that."""
+    declaration = work.declaration
+    if declaration.build_system is None:
+        return None
+    name = library_name(declaration.name)
+    subject = Subject(name=name, what=name, source=LockedCheckout(path="."), own=True)
+    named = declaration.version is not None or declaration.dynamic
+    return subject if named else replace(subject, name=builds.metadata(subject).name)
 
 
 def _passed_over(
@@ -198,7 +266,7 @@ def _resolve_all(
             answer,
             work.declaration,
             answering,
-            intended=partial(_intention, options, answer, versions[1:]),
+            intended=partial(_intention, work, options, answer, versions[1:]),
         )
         for move in moved:
             moves.setdefault((move.name, move.before, move.after), (move, target))
@@ -224,6 +292,7 @@ def _no_solution(
     from rabbet.resolving.conflict_report import (  # here: most declarations have a solution
         Unsolved,
         no_solution,
+        unsolved_elsewhere,
     )
 
     policy = _policy(work, target, options)
@@ -238,6 +307,8 @@ def _no_solution(
         reopened=lambda changed: work.sources.catalogue(changed, target, policy, work.observer),
         on_date=f"{options.as_of:%Y-%m-%d}" if options.as_of else "",
     )
+    if not work.written:
+        return unsolved_elsewhere(unsolved)
     if options.as_of is None:
         return no_solution(unsolved, work.machine, work.observer)
     later = replace(policy, as_of=None)
@@ -260,6 +331,7 @@ def _without(lock: Lock, names: Collection[NormalizedName]) -> Lock:
 
 
 def _intention(
+    work: ResolveRequest,
     options: ResolveOptions,
     solution: Solution,
     others: Sequence[Mapping[NormalizedName, Version]],
@@ -269,6 +341,11 @@ def _intention(
     if name in options.raised:
         return "raised on purpose"
     chosen = solution.chosen.get(name)
+    checkout = chosen.offered.locked if chosen and isinstance(chosen.offered, SourceTree) else None
+    if isinstance(checkout, LockedCheckout):
+        return f"the checkout in {checkout.path} stands in for it"
+    if any(one.name == name and isinstance(one.tree, LockedCheckout) for one in work.earlier[0].libraries):
+        return "its checkout is not declared any more"
     if chosen is not None and any(side.get(name) == chosen.version for side in others):
         return "the merged side has it"
     return options.reason

@@ -12,6 +12,7 @@ from threading import Lock
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
+from rabbet.core.model.lock import Artifact
 from rabbet.core.model.release import Candidate, Listing, Metadata, SetAside
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need
@@ -28,12 +29,16 @@ _THREADS = 16
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Question:
-    """What a command asks of its sources, for whichever target, and what it found to be of no use."""
+    """What a command asks of its sources, for whichever target, and what it found to be of no use.
+
+    `told_by_build` gives what only a build can tell of a release, whose file is a source archive.
+    """
 
     routes: Callable[[Target], Routing]
     reader: ReleaseReader
     policy: Policy
     asking: Asking
+    told_by_build: Callable[[Candidate, Artifact], Metadata] | None = None
     set_aside: dict[tuple[NormalizedName, Version], str] = field(default_factory=dict)
 
 
@@ -44,13 +49,17 @@ def opened_catalogue(
     reader: ReleaseReader,
     policy: Policy,
     waiting: Callable[[str], None],
+    told_by_build: Callable[[Candidate, Artifact], Metadata] | None = None,
 ) -> Iterator["Catalogue"]:
     """A catalogue for a first target, open for as long as its threads are needed.
 
     `routes` tells which sources count for a target; `waiting` is told what an answer waits for.
     """
     with Asking(_THREADS, waiting) as asking:
-        yield Catalogue(target, Question(routes=routes, reader=reader, policy=policy, asking=asking))
+        question = Question(
+            routes=routes, reader=reader, policy=policy, asking=asking, told_by_build=told_by_build
+        )
+        yield Catalogue(target, question)
 
 
 class Catalogue:
@@ -99,6 +108,8 @@ class Catalogue:
         answer = self._reading_metadata(candidate)
         self._expect_older(candidate)
         metadata = self.asking.awaited(answer, f"the metadata of {candidate}")
+        if isinstance(metadata, SetAside) and metadata.unbuilt and self._question.told_by_build:
+            metadata = self._built_metadata(candidate, self._question.told_by_build)
         if isinstance(metadata, SetAside):
             self.set_aside[candidate.name, candidate.version] = metadata.reason
         return metadata
@@ -129,6 +140,19 @@ class Catalogue:
                 read = partial(self._reader.metadata, candidate, self.routing.file_source)
                 self._metadata[key] = self.asking.begin(read)
             return self._metadata[key]
+
+    def _built_metadata(
+        self, candidate: Candidate, told_by_build: Callable[[Candidate, Artifact], Metadata]
+    ) -> Metadata | SetAside:
+        """What a build tells, which is asked for nothing ahead. Raises what building raises."""
+        with self._guard:
+            metadata = self._reader.stated(candidate, self.routing.file_source)
+        if isinstance(metadata, SetAside):
+            file = candidate.files[0]
+            self._reader.tell(
+                candidate, told_by_build(candidate, self.routing.file_source(file.source).locked(file))
+            )
+        return self._reader.metadata(candidate, self.routing.file_source)
 
     def _expect_choice(self, need: Need, listing: "Future[Candidates]") -> None:
         """Read ahead the metadata of what the solver will try first."""

@@ -56,12 +56,16 @@ class ReleaseReader:
         stated = self.stated(candidate, source_named)
         return stated if isinstance(stated, SetAside) else self._correct(stated)
 
+    def tell(self, candidate: Candidate, told: Metadata | SetAside) -> None:
+        """Take what a build told of a release whose file does not say it."""
+        self._stated[candidate.files[0].source, candidate.files[0].location] = told
+
     def _read(self, candidate: Candidate, file: ListedFile, source: FileSource) -> Metadata | SetAside:
         try:
             content = self._content(file, source)
             metadata = parse_metadata(content) if file.is_wheel else parse_static_metadata(content)
         except MetadataBroken as error:
-            return SetAside(version=str(candidate.version), reason=str(error))
+            return SetAside(version=str(candidate.version), reason=str(error), unbuilt=not file.is_wheel)
         if (metadata.name, metadata.version) != (candidate.name, candidate.version):
             told = f"{metadata.name} {metadata.version}"
             return SetAside(version=str(candidate.version), reason=f"its metadata says that it is {told}")

@@ -6,31 +6,41 @@ What they need is read from their `pyproject.toml`; nothing of them is run.
 import os
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
-from typing import NamedTuple
+from typing import NamedTuple, TypeAlias
 
 from packaging.utils import NormalizedName
 
 from rabbet.core.limits import MOST_BY_HAND
 from rabbet.core.model.lock import LockedCheckout, LockedCommit
-from rabbet.core.model.release import Listing, SetAside, SourceTree
+from rabbet.core.model.release import Listing, Metadata, SetAside, SourceTree
 from rabbet.errors import SourceFailed
 from rabbet.formats.address import Address, parse_address
 from rabbet.formats.metadata import MetadataBroken
-from rabbet.formats.static_metadata import metadata_of_tree
+from rabbet.formats.static_metadata import metadata_of_tree, name_of_tree
 from rabbet.git.remote_repository import RemoteRepository
 from rabbet.regular_file import read_regular
 
-__all__ = ["CheckoutSource", "RepositorySource"]
+__all__ = ["CheckoutSource", "Reference", "RepositorySource", "ToldByBuild", "reference_to"]
+
+
+ToldByBuild: TypeAlias = Callable[[NormalizedName, LockedCommit | LockedCheckout], Metadata | None]
+"""What a build tells of a library; `None` where that may not be built."""
 
 
 class _TreeSource:
-    """What both have in common: they know a few libraries by name, and have no files."""
+    """What both have in common: they know a few libraries by name, and have no files.
+
+    `told_by_build` gives what only a build can tell of one; `None` where it may not be built.
+    """
 
     name: str
     index: str | None = None
 
-    def __init__(self, places: Mapping[NormalizedName, str]) -> None:
+    def __init__(
+        self, places: Mapping[NormalizedName, str], told_by_build: ToldByBuild | None = None
+    ) -> None:
         self._places = places
+        self._told_by_build = told_by_build
 
     def names(self) -> Sequence[str]:
         """The libraries that come from here."""
@@ -40,12 +50,17 @@ class _TreeSource:
         self, name: NormalizedName, pyproject: str | None, locked: LockedCommit | LockedCheckout, shown: str
     ) -> Listing:
         """The one release, or why it can't be used."""
+        metadata, wrong = None, ""
         try:
             metadata = metadata_of_tree(pyproject)
-            wrong = f"its pyproject.toml says that it is {metadata.name}" if metadata.name != name else ""
         except MetadataBroken as error:
             wrong = str(error)
-        if wrong:
+            if self._told_by_build is not None and name_of_tree(pyproject) in (None, name):
+                metadata = self._told_by_build(name, locked)
+        told = metadata.name if metadata else name_of_tree(pyproject)
+        if told not in (None, name):
+            wrong = f"it says that it is {told}"
+        if metadata is None or metadata.name != name:
             aside = SetAside(version=shown, reason=wrong, unbuilt=True)
             return Listing(name=name, source=self.name, aside=(aside,))
         tree = SourceTree(name=name, version=metadata.version, metadata=metadata, locked=locked)
@@ -57,8 +72,13 @@ class CheckoutSource(_TreeSource):
 
     name = "declared checkouts"
 
-    def __init__(self, places: Mapping[NormalizedName, str], project: Path) -> None:
-        super().__init__(places)
+    def __init__(
+        self,
+        places: Mapping[NormalizedName, str],
+        project: Path,
+        told_by_build: ToldByBuild | None = None,
+    ) -> None:
+        super().__init__(places, told_by_build)
         self._project = project
 
     def listing(self, name: NormalizedName) -> Listing | None:
@@ -82,22 +102,23 @@ class CheckoutSource(_TreeSource):
         return self._listed(name, text, LockedCheckout(path=path), path)
 
 
-class _Reference(NamedTuple):
+class Reference(NamedTuple):
     """A direct reference to a repository, such as `git+https://HOST/x.git@v1#subdirectory=lib`."""
 
     address: Address
     revision: str | None
     subdirectory: str | None
 
-    @classmethod
-    def parsed(cls, address: str) -> "_Reference":
-        parts = parse_address(address.removeprefix("git+"))
-        path, at, revision = parts.path.rpartition("@")
-        return cls(
-            address=parts._replace(path=path if at else revision, fragment=""),
-            revision=revision if at else None,
-            subdirectory=parts.marks.get("subdirectory"),
-        )
+
+def reference_to(address: str) -> Reference:
+    """The parts of a direct reference to a repository."""
+    parts = parse_address(address.removeprefix("git+"))
+    path, at, revision = parts.path.rpartition("@")
+    return Reference(
+        address=parts._replace(path=path if at else revision, fragment=""),
+        revision=revision if at else None,
+        subdirectory=parts.marks.get("subdirectory"),
+    )
 
 
 class RepositorySource(_TreeSource):
@@ -116,8 +137,9 @@ class RepositorySource(_TreeSource):
         open_repository: Callable[[Address], RemoteRepository],
         *,
         offline: bool,
+        told_by_build: ToldByBuild | None = None,
     ) -> None:
-        super().__init__(places)
+        super().__init__(places, told_by_build)
         self._kept = kept
         self._open = open_repository
         self._offline = offline
@@ -126,7 +148,7 @@ class RepositorySource(_TreeSource):
         """The commit that a library's reference names. Raises `SourceFailed`."""
         if name not in self._places:
             return None
-        reference = _Reference.parsed(self._places[name])
+        reference = reference_to(self._places[name])
         repository = self._open(reference.address)
         locked = self._locked(name, reference, repository)
         folder = f"{reference.subdirectory}/" if reference.subdirectory else ""
@@ -134,7 +156,7 @@ class RepositorySource(_TreeSource):
         return self._listed(name, pyproject, locked, locked.commit[:12])
 
     def _locked(
-        self, name: NormalizedName, reference: _Reference, repository: RemoteRepository
+        self, name: NormalizedName, reference: Reference, repository: RemoteRepository
     ) -> LockedCommit:
         kept = self._kept.get(name)
         url = reference.address.text

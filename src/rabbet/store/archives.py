@@ -1,4 +1,4 @@
-"""An archive that holds a runtime (tar.gz, tar.xz, zip, wheel) → a folder with its files and links.
+"""An archive of a runtime or of sources (tar.gz, tar.xz, zip, wheel) → a folder with its files and links.
 
 Nothing lands outside the folder, links stay inside it, and what unpacks to far more than an archive should is
 refused. Files keep nothing but the bit that says whether they can be run.
@@ -57,8 +57,10 @@ class _Member:
     content: IO[bytes] | None = None
 
 
-def unpack_archive(archive: Path, tree: Path, *, most: int = MOST_UNPACKED) -> None:
+def unpack_archive(archive: Path, tree: Path, *, most: int = MOST_UNPACKED, writable: bool = False) -> None:
     """Unpack into a folder that does not exist yet; `most` so many bytes, or 50 times what is packed.
+
+    The files are read-only, unless they are to be `writable`.
 
     Raises `IntegrityFailed` for an archive that can't be read or holds what must not be unpacked, and
     `OSError`.
@@ -69,13 +71,13 @@ def unpack_archive(archive: Path, tree: Path, *, most: int = MOST_UNPACKED) -> N
         if archive.name.endswith((".zip", ".whl")):
             check_directory(file)
             with zipfile.ZipFile(file) as opened:
-                _put(_of_zip(opened, most), tree, archive.name)
+                _put(_of_zip(opened, most), tree, archive.name, writable=writable)
         else:
             with (
                 _unpacked(file, archive.name, most) as stream,
                 tarfile.open(fileobj=stream, mode="r|", bufsize=_BLOCK) as tar,
             ):
-                _put(_of_tar(tar), tree, archive.name)
+                _put(_of_tar(tar), tree, archive.name, writable=writable)
 
 
 @contextmanager
@@ -214,13 +216,13 @@ def _pieces(content: IO[bytes], size: int = _CHUNK) -> Iterator[bytes]:
         raise ValueError(str(error)) from error
 
 
-def _put(members: Iterable[_Member], tree: Path, name: str) -> None:
+def _put(members: Iterable[_Member], tree: Path, name: str, *, writable: bool) -> None:
     """Write all members; links come last, so that nothing is written through one."""
     links: dict[str, str] = {}
     written: set[str] = set()
     for number, member in enumerate(members):
         if number > MOST_ROWS:
-            raise IntegrityFailed(f"{name} holds more files than any runtime should: over {MOST_ROWS}")
+            raise IntegrityFailed(f"{name} holds more files than any archive should: over {MOST_ROWS}")
         place = _place(member.place, name)
         if place == ".":
             continue
@@ -235,7 +237,7 @@ def _put(members: Iterable[_Member], tree: Path, name: str) -> None:
             path.parent.mkdir(parents=True, exist_ok=True)
             written.add(place)
             if member.kind == "file":
-                _write(member, path)
+                _write(member, path, writable=writable)
             elif (target := _place(member.target, name)) in written - {place}:
                 path.hardlink_to(tree / target)
             else:
@@ -246,12 +248,12 @@ def _put(members: Iterable[_Member], tree: Path, name: str) -> None:
     _check_links(tree, links, name)
 
 
-def _write(member: _Member, path: Path) -> None:
+def _write(member: _Member, path: Path, *, writable: bool) -> None:
     with path.open("xb") as file:
         for piece in _pieces(member.content) if member.content else ():
             if file.write(piece) < len(piece):
                 raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), str(path))
-        os.fchmod(file.fileno(), 0o555 if member.executable else 0o444)
+        os.fchmod(file.fileno(), (0o555 if member.executable else 0o444) | (0o200 if writable else 0))
 
 
 def _place(text: str, name: str) -> str:

@@ -14,6 +14,8 @@
     LAYOUT/unfinished/<name>                folders in which environments are being made
     LAYOUT/manifests/<digest>                what an environment of certain inputs consists of
     LAYOUT/claims/<digest>                  who changes an environment holds a lock here
+    LAYOUT/built/<digest>                   which wheel came of building certain sources in a certain way
+    LAYOUT/build-logs/<name>                what builds printed
     LAYOUT/partial/…                        what is being written; nothing here is ever taken for whole
 
 Whatever is read by others appears by one change of name, so many processes can work at once, and one that is
@@ -25,8 +27,8 @@ import os
 import shutil
 import tempfile
 import threading
-from collections.abc import Callable, Iterable
-from contextlib import AbstractContextManager, suppress
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import AbstractContextManager, contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -71,6 +73,8 @@ class Store:
         self.metadata = BlobCache(self._folder / "metadata")
         self.listings = BlobCache(self._folder / "listings")
         self.runtimes = BlobCache(self._folder / "runtimes")
+        self.built = BlobCache(self._folder / "built")
+        self.build_logs = self._folder / "build-logs"
         self.repositories = self._folder / "repositories"
 
     def has(self, wheel: LockedFile) -> bool:
@@ -111,6 +115,16 @@ class Store:
                 (partial / wheel.filename).replace(self._wheel(wheel))
         finally:
             shutil.rmtree(partial, ignore_errors=True)
+
+    def fetched(self, file: LockedFile, content: Callable[[], Iterable[bytes]]) -> Path:
+        """Where a file lies that is not to be unpacked here, such as a source archive; fetched if need be.
+
+        Raises what `obtain` raises.
+        """
+        with self.claimed(f"wheel {file.sha256}"):
+            if not self._sound(file):
+                self.fetch(file, content())
+            return self._wheel(file)
 
     def unpacked(self, wheel: LockedFile) -> Unpacked:
         """The files of a wheel that was fetched, unpacked now if they are not there or not intact.
@@ -219,6 +233,16 @@ class Store:
             path for path in paths if path.endswith(".py") and "\n" not in path and not _is_script(path)
         ]
         return Compilation(self._entry(wheel) / "tree", modules, folder)
+
+    @contextmanager
+    def scratch(self) -> Iterator[Path]:
+        """A folder for something that is made and then thrown away. Raises `CannotWrite`."""
+        with cannot_write(self._folder):
+            partial = self._partial()
+        try:
+            yield partial
+        finally:
+            shutil.rmtree(partial, ignore_errors=True)
 
     def claimed(self, name: str) -> AbstractContextManager[None]:
         """Keep others from changing the thing of this name meanwhile. Raises `CannotWrite`."""

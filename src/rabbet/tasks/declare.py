@@ -1,7 +1,9 @@
 """Change what a project declares, tell what it does, and go on to its lock and its environment."""
 
+import os
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from contextlib import suppress
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -10,12 +12,15 @@ from packaging.version import Version
 from rabbet.core.lock.serving import places_of
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.edit import Change, Edit
+from rabbet.core.needs.need import library_name
 from rabbet.core.needs.wording import need_text, specifiers_text
 from rabbet.core.progress import Observer
 from rabbet.core.targets import BASELINES, PLATFORMS, target_of
-from rabbet.errors import NoLock, NoRuntime, WrongUsage
+from rabbet.errors import NoLock, NoRuntime, NotUnderstood, WrongUsage
+from rabbet.formats.metadata import is_name
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import apply
+from rabbet.formats.static_metadata import name_of_tree
 from rabbet.store.atomic import put_back_on_failure, write_text
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project, read_text
@@ -40,6 +45,11 @@ class Edited:
     def changed(self) -> bool:
         """Whether the declaration differs from before."""
         return any(change.happened for change in self.changes)
+
+    @property
+    def bears_on_lock(self) -> bool:
+        """Whether the lock may have to follow: the project's own version is in none."""
+        return any(change.happened and change.place != "project.version" for change in self.changes)
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,6 +97,7 @@ def change(project: Project, machine: Machine, edits: Sequence[Edit]) -> Edited:
     """
     for edit in edits:
         _check(edit)
+    edits = [_with_place(edit, project, machine) for edit in edits]
     declaration = project.declaration()
     served = list(_served_unnamed(project, machine, declaration, edits))
     before = read_text(project.declaration_file, by_hand=True)
@@ -109,6 +120,32 @@ def _check(edit: Edit) -> None:
             f"'{edit.value}' is no baseline",
             because=[f"known are: {', '.join(f'{key}={value}' for key, value in BASELINES.items())}"],
         )
+
+
+def _with_place(edit: Edit, project: Project, machine: Machine) -> Edit:
+    """A checkout with its place as the declaration writes it: relative to the project's folder.
+
+    Raises `WrongUsage` for a folder that holds no sources, or those of another library.
+    """
+    if (edit.verb, edit.what) != ("declare", "local"):
+        return edit
+    name, _, given = edit.value.partition("=")
+    folder = machine.folder / Path(given).expanduser()
+    if not is_name(name):
+        raise WrongUsage(f"'{name[:60]}' is not a library's name")
+    if not any((folder / file).is_file() for file in ("pyproject.toml", "setup.py")):
+        raise WrongUsage(
+            f"{folder} is no checkout of {name}",
+            because=["it holds neither pyproject.toml nor setup.py"],
+        )
+    told = None
+    with suppress(NotUnderstood):  # then only its build could tell
+        told = name_of_tree(read_text(folder / "pyproject.toml", by_hand=True))
+    if told not in (None, library_name(name)):
+        raise WrongUsage(f"{folder} is no checkout of {name}", because=[f"it says that it is {told}"])
+    kept = given.startswith("~") or Path(given).is_absolute()
+    path = given if kept else Path(os.path.relpath(folder, project.folder)).as_posix()
+    return replace(edit, value=f"{name}={path}")
 
 
 def _served_unnamed(
@@ -141,9 +178,17 @@ def _served_unnamed(
             yield Edit(verb="declare", what="python", value=minor)
 
 
+def _project_text(declaration: Declaration) -> str:
+    """The project's name and version, and how it is built."""
+    version = str(declaration.version or ("(its build tells the version)" if declaration.dynamic else ""))
+    backend = f", built by {declaration.build_system.backend}" if declaration.build_system else ""
+    return f"{declaration.name} {version}".rstrip() + backend
+
+
 def entries_of(declaration: Declaration) -> tuple[tuple[str, str], ...]:
     """All that is declared: what it is, and the entry as people write it."""
-    found = [("runtime", f"python{specifiers_text(declaration.python)}")]
+    found = [("project", _project_text(declaration))]
+    found += [("runtime", f"python{specifiers_text(declaration.python)}")]
     found += [("runtime", str(runtime)) for runtime in declaration.runtimes]
     found += [(str(one.section or "library"), need_text(one.need)) for one in declaration.declared()]
     found += [("limit", need_text(limit)) for limit in declaration.limits]
@@ -157,6 +202,7 @@ def entries_of(declaration: Declaration) -> tuple[tuple[str, str], ...]:
             found.append((f"variant {name}", f"python{specifiers_text(variant.python)}"))
         found += [(f"variant {name}", need_text(need)) for need in variant.needs]
     found += [("checkout", f"{name} in {path}") for name, path in sorted(declaration.local.items())]
+    found += [("build from source", name) for name in sorted(declaration.build_from_source)]
     found += [("source", f"{source.name}={source.url}") for source in declaration.sources]
     found += [("catalogue", f"{entry.name}={entry.url}") for entry in declaration.catalogues]
     return tuple(found)

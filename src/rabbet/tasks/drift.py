@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from rabbet.core.model.finding import ENVIRONMENT, Finding, Kind, Reason, Weight
-from rabbet.core.model.lock import Lock, Needed
+from rabbet.core.model.lock import Lock, ToInstall
 from rabbet.core.progress import Observer
 from rabbet.environment.inspect import read_configuration
 from rabbet.formats.pylock import edited_by_hand
@@ -68,7 +68,7 @@ def _edited(lock: Lock) -> Iterator[Finding]:
         yield Finding(kind=Kind.UNRESOLVED, name=name, weight=Weight.NOTE, reason=Reason.EDITED_LOCK)
 
 
-def _yanked(wanted: Iterable[Needed]) -> Iterator[Finding]:
+def _yanked(wanted: Iterable[ToInstall]) -> Iterator[Finding]:
     for one in wanted:
         if one.locked.yanked is not None:
             yield Finding(

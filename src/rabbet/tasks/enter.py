@@ -1,18 +1,20 @@
 """Starting the user's shell inside an environment."""
 
 import os
-from pathlib import PurePath
+from pathlib import Path, PurePath
 
 from rabbet.errors import EnvironmentFailed, WrongUsage
-from rabbet.tasks.run import ACTIVE, inside
+from rabbet.tasks.run import ACTIVE, inside, variables_of
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 
 __all__ = ["shell_inside"]
 
 
-def shell_inside(project: Project, machine: Machine) -> tuple[list[str], dict[str, str]]:
-    """The command that starts the user's shell, and its variables.
+def shell_inside(
+    project: Project, machine: Machine, trial: Path | None = None
+) -> tuple[list[str], dict[str, str]]:
+    """The command that starts the user's shell in the project's environment or a trial's, and its variables.
 
     bash, zsh and fish read the user's own settings, then the environment's file, which shows the project's
     name in the prompt. Any other shell just gets the variables.
@@ -25,8 +27,8 @@ def shell_inside(project: Project, machine: Machine) -> tuple[list[str], dict[st
             note="if you sourced its file, it is `leave`",
             remedy="exit",
         )
-    variables = inside(project, machine)
-    files = project.environment / "bin"
+    variables = variables_of(trial, machine) if trial else inside(project, machine)
+    files = (trial or project.environment) / "bin"
     if not (files / "enter.sh").is_file():
         raise EnvironmentFailed(
             f"{project.environment} was made by an older Rabbet", remedy="rabbet recreate --fresh"

@@ -1,14 +1,15 @@
 """Making the environment match the lock."""
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from rabbet.builds.building import built
 from rabbet.compose.changes import Site, change_in_place, finish, make_anew
 from rabbet.compose.wheels import prepared_wheels
 from rabbet.core.drift.plan import plan_anew, plan_changes, reason_to_rebuild
-from rabbet.core.model.lock import Selection
+from rabbet.core.model.lock import Needed, Selection, Unbuilt
 from rabbet.core.model.plan import Action, Plan
 from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime
 from rabbet.core.progress import Observer, Silent
@@ -25,9 +26,9 @@ from rabbet.workspace.result_cache import Fit, remember_fit
 from rabbet.workspace.runtimes.choice import runtimes_here
 from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons
 from rabbet.workspace.selection import RecreateOptions
-from rabbet.workspace.supply import intent_of, supply_for
+from rabbet.workspace.supply import intent_of, supply_for, workshop_for
 
-__all__ = ["RecreateReport", "prepare", "recreate"]
+__all__ = ["RecreateReport", "fits", "prepare", "recreate"]
 
 
 # Failures that an entry of the lock may have brought about.
@@ -41,7 +42,8 @@ class RecreateReport:
     `environment` is its folder's name; `selection` the groups and extras that were chosen, `None` for all.
     `state` is the one that its files were in before they were looked at, empty where they were not.
     `own_lock` tells whether Rabbet made the lock: those of other tools need not note what depends on what.
-    `others` are runtimes of other languages, of which some may be `missing` on this machine.
+    `others` are runtimes of other languages, of which some may be `missing` on this machine. The `project`
+    itself may be left out; where it is not installed, its modules are found `beside` the environment.
     """
 
     environment: str
@@ -54,6 +56,8 @@ class RecreateReport:
     variant: str | None
     others: tuple[LinkedRuntime, ...] = ()
     missing: Mapping[str, NoRuntime] = field(default_factory=dict)
+    project: bool = True
+    beside: bool = False
 
     @property
     def runtimes(self) -> str:
@@ -63,16 +67,24 @@ class RecreateReport:
     @property
     def fit(self) -> Fit:
         """In short what was found of an environment that matches the lock."""
-        return Fit(self.environment + _chosen(self.selection), len(self.plan.steps), self.runtimes)
+        return Fit(self.environment + _chosen(self), len(self.plan.steps), self.runtimes)
+
+    @property
+    def lasting_fit(self) -> Fit | None:
+        """The same, if it is all that recreating would come to again."""
+        return None if self.outdated or not self.project else self.fit
 
 
-def _chosen(selection: Selection | None) -> str:
-    """Which groups and extras an environment holds, if not all."""
-    if selection is None:
-        return ""
-    sections = [f"extra {name}" for name in sorted(selection.extras)]
-    sections += [f"group {name}" for name in sorted(selection.groups)]
-    return f" ({', '.join(sections) or 'no groups, no extras'})"
+def _chosen(report: RecreateReport) -> str:
+    """Which groups and extras an environment holds, if not all, and whether the project is left out."""
+    parts, selection = [], report.selection
+    if selection is not None:
+        parts = [f"extra {name}" for name in sorted(selection.extras)]
+        parts += [f"group {name}" for name in sorted(selection.groups)]
+        parts = parts or ["no groups, no extras"]
+    if not report.project:
+        parts.append("without the project")
+    return f" ({', '.join(parts)})" if parts else ""
 
 
 def prepare(
@@ -107,7 +119,17 @@ def prepare(
         outdated=asked.outdated,
         others=asked.linked,
         missing=asked.others.missing,
+        project=asked.project,
+        beside=asked.beside,
     )
+
+
+def fits(project: Project, machine: Machine) -> bool:
+    """Whether there is an environment, and it is as the lock has it. Raises as `prepare` for all else."""
+    try:
+        return prepare(project, machine, Silent(), RecreateOptions()).plan.idle
+    except EnvironmentFailed:
+        return False
 
 
 def recreate(
@@ -154,7 +176,7 @@ def _recreated(
             after = _at_rest(project, machine)
         else:
             finish(_site(project, machine, report))
-        remember_fit(project, machine, after.state, None if after.outdated else after.fit)
+        remember_fit(project, machine, after.state, after.lasting_fit)
         environments.note(home)  # it may have been moved here
     return report
 
@@ -208,17 +230,23 @@ def _site(project: Project, machine: Machine, report: RecreateReport) -> Site:
         share_files=machine.shares_files(),
         selection=report.selection,
         others=report.others,
+        project=report.project,
+        beside=report.beside,
     )
 
 
 def _apply(project: Project, machine: Machine, observer: Observer, report: RecreateReport) -> None:
     plan, site = report.plan, _site(project, machine, report)
-    needed = [step.needed for step in plan.of(Action.ADD, Action.REPLACE) if step.needed]
+    wanted = [step.needed for step in plan.of(Action.ADD, Action.REPLACE) if step.needed]
+    unbuilt = [one for one in wanted if isinstance(one, Unbuilt)]
     supply, intent = supply_for(project, machine, observer), intent_of(project, own_lock=report.own_lock)
+    needed = [one for one in wanted if isinstance(one, Needed)]
+    if unbuilt:
+        needed += built(unbuilt, workshop_for(project, machine, observer, report.runtime))
     with closing(prepared_wheels(needed, site.root, site.runtime, supply, intent)) as arriving:
         if plan.rebuild:
             placed = make_anew(site, arriving)
-            if report.selection is None and not report.outdated:
+            if report.selection is None and report.project and not (report.outdated or _editable(unbuilt)):
                 versions = [(one.locked.name, str(one.locked.version)) for one in needed]
                 trees = supply.store.trees([one.artifact for one in needed], report.runtime)
                 remember_manifest(project, machine, placed, trees, versions, report.runtimes)
@@ -227,9 +255,16 @@ def _apply(project: Project, machine: Machine, observer: Observer, report: Recre
     supply.store.note_linked((one.artifact for one in needed), report.runtime)
 
 
+def _editable(unbuilt: Sequence[Unbuilt]) -> bool:
+    """Whether one of them refers to its sources, so that such an environment is good in one place only."""
+    return any(one.kind == "editable" for one in unbuilt)
+
+
 def _remembered(home: Path, environments: Environments, report: RecreateReport) -> bool:
     """Whether the environment's install state notes the present choice already."""
     install_state, chosen = own_install_state(home, environments), report.selection
+    if install_state is not None and install_state.project != report.project:
+        return False
     if install_state is None or chosen is None:
         return install_state is not None and install_state.groups is None and install_state.extras is None
     return install_state.groups == sorted(chosen.groups) and install_state.extras == sorted(chosen.extras)

@@ -1,5 +1,6 @@
 """Running a command inside the environment."""
 
+import errno
 import os
 from collections.abc import Mapping, Sequence
 from pathlib import Path
@@ -11,7 +12,7 @@ from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project, not_made_here
 from rabbet.workspace.result_cache import recall_fit, remember_fit
 
-__all__ = ["ACTIVE", "become", "inside", "refuse_unfit", "under_runtimes"]
+__all__ = ["ACTIVE", "become", "inside", "refuse_unfit", "run_to_end", "under_runtimes", "variables_of"]
 
 ACTIVE = "RABBET_ENVIRONMENT"  # tells a process inside which environment it is in
 
@@ -20,12 +21,18 @@ _SHOWN = 5  # of the steps that are due
 
 
 def inside(project: Project, machine: Machine) -> dict[str, str]:
-    """The variables that a command sees inside.
+    """The variables that a command sees inside the project's environment.
 
-    The environment's commands come first on `PATH`, and nothing leads its interpreter elsewhere.
     Raises `EnvironmentFailed` when there is no environment, or its interpreter is gone.
     """
-    root = _environment(project, machine)
+    return variables_of(_environment(project, machine), machine)
+
+
+def variables_of(root: Path, machine: Machine) -> dict[str, str]:
+    """The variables that a command sees inside an environment.
+
+    Its commands come first on `PATH`, and nothing leads its interpreter elsewhere. Raises as `inside` does.
+    """
     if os.pathsep in str(root):
         raise EnvironmentFailed(
             f"{root} can't be entered: its name holds a '{os.pathsep}', which parts the folders of PATH",
@@ -88,7 +95,7 @@ def refuse_unfit(project: Project, machine: Machine, *, going_on: str) -> None:
     report = prepare(project, machine, Silent(), RecreateOptions())
     plan = report.plan
     if plan.idle:
-        remember_fit(project, machine, report.state, None if report.outdated else report.fit)
+        remember_fit(project, machine, report.state, report.lasting_fit)
         return
     steps = [step for step in plan.steps if step.action is not Action.KEEP]
     because = [plan.rebuild] if plan.rebuild else [f"{step.action} {step.name}" for step in steps[:_SHOWN]]
@@ -122,12 +129,61 @@ def become(
     try:
         os.execvpe(command[0], list(command), variables)  # noqa: S606 - running commands is the job
     except OSError as error:
-        raise EnvironmentFailed(
-            f"'{command[0]}' can't be run",
-            because=[error.strerror or str(error)],
-            note=_bringing(project, machine)[0],
-            remedy=_bringing(project, machine)[1],
-        ) from error
+        raise _not_started(command[0], error, project, machine) from error
+
+
+def run_to_end(
+    command: Sequence[str], variables: dict[str, str], *, project: Project, machine: Machine
+) -> int:
+    """Run a command and wait for it; its exit code, or 128 and the number of the signal that ended it.
+
+    Interruptions from the terminal reach the command itself, and others are passed on to it. Raises
+    `EnvironmentFailed` when it can't be started.
+    """
+    import signal
+
+    child = 0
+
+    def pass_on(number: int, _: object) -> None:
+        if child:
+            os.kill(child, number)
+
+    passed = (signal.SIGTERM, signal.SIGHUP)
+    before = {number: signal.signal(number, pass_on) for number in passed}
+    before |= {number: signal.signal(number, signal.SIG_IGN) for number in (signal.SIGINT, signal.SIGQUIT)}
+    try:
+        program = _found(command[0], variables["PATH"])
+        usual = [number for number, handler in before.items() if handler != signal.SIG_IGN]
+        mask = signal.pthread_sigmask(signal.SIG_BLOCK, passed)  # until it is known whom to pass them on to
+        try:
+            child = os.posix_spawn(program, list(command), variables, setsigdef=usual, setsigmask=mask)
+        finally:
+            signal.pthread_sigmask(signal.SIG_SETMASK, mask)
+        code = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+    except OSError as error:
+        raise _not_started(command[0], error, project, machine) from error
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)
+    return code if code >= 0 else 128 - code
+
+
+def _found(program: str, path: str) -> str:
+    """Where a program lies. Raises `FileNotFoundError`."""
+    if "/" in program:
+        return program
+    for folder in path.split(os.pathsep):
+        place = os.path.join(folder, program)  # noqa: PTH118 - as light as can be
+        if os.path.isfile(place) and os.access(place, os.X_OK):  # noqa: PTH113 - as above
+            return place
+    raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), program)
+
+
+def _not_started(program: str, error: OSError, project: Project, machine: Machine) -> EnvironmentFailed:
+    note, remedy = _bringing(project, machine)
+    return EnvironmentFailed(
+        f"'{program}' can't be run", because=[error.strerror or str(error)], note=note, remedy=remedy
+    )
 
 
 def _bringing(project: Project, machine: Machine) -> tuple[str, str]:

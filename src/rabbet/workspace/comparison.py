@@ -6,13 +6,14 @@ from dataclasses import dataclass, replace
 import msgspec
 from packaging.utils import NormalizedName
 
+from rabbet.builds.identity import identified
 from rabbet.core.corrections import corrected
 from rabbet.core.drift.compare import OtherRuntime, Wanted, compare
-from rabbet.core.lock.select import needed
+from rabbet.core.lock.select import needed, own_project
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.finding import Finding
 from rabbet.core.model.inventory import Installed, Inventory
-from rabbet.core.model.lock import Lock, Needed, Selection
+from rabbet.core.model.lock import Lock, Selection, ToInstall
 from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime, Refusal
 from rabbet.core.progress import Observer, reading_files
 from rabbet.core.targets import target_of
@@ -37,7 +38,7 @@ class Question:
     """What an environment is held against: what the lock wants on this machine, for the chosen sections.
 
     `found` are this machine's interpreters, and `install_state` what Rabbet noted of an environment that
-    it made here.
+    it made here. The `project` itself may be left out.
     """
 
     declaration: Declaration
@@ -47,7 +48,8 @@ class Question:
     others: RuntimesHere
     install_state: InstallState | None
     selection: Selection
-    needed: tuple[Needed, ...]
+    needed: tuple[ToInstall, ...]
+    project: bool
 
     @property
     def linked(self) -> tuple[LinkedRuntime, ...]:
@@ -56,6 +58,11 @@ class Question:
             linked_runtime(runtime, self.others.languages[language])
             for language, runtime in sorted(self.others.chosen.items())
         )
+
+    @property
+    def beside(self) -> bool:
+        """Whether the project's modules are used where they lie, without it being installed."""
+        return self.project and self.declaration.build_system is None
 
     @property
     def outdated(self) -> bool:
@@ -87,6 +94,10 @@ def question(project: Project, machine: Machine, options: RecreateOptions) -> Qu
         raise
     install_state = own_install_state(project.environment, machine.environments())
     selection = selected(lock, install_state, options, declaration)
+    noted = install_state.project if install_state else True
+    included = noted if options.project is None else options.project
+    wanted = needed(lock, target_of(runtime), selection, declaration)
+    own = own_project(lock, target_of(runtime), declaration) if included else None
     return Question(
         declaration=declaration,
         lock=lock,
@@ -95,7 +106,8 @@ def question(project: Project, machine: Machine, options: RecreateOptions) -> Qu
         others=runtimes_here(declaration, project, machine, runtime, lock.runtimes),
         install_state=install_state,
         selection=selection,
-        needed=needed(lock, target_of(runtime), selection, declaration),
+        needed=tuple(identified(one, runtime, project.folder) for one in (*wanted, *([own] if own else []))),
+        project=included,
     )
 
 
@@ -134,7 +146,9 @@ def _as_made_now(asked: Question) -> InstallState | None:
     """The install state with the environment's own parts as they would be made now, whatever it says."""
     if asked.install_state is None:
         return None
-    return msgspec.structs.replace(asked.install_state, own=dict(own_parts(asked.runtime, asked.linked)))
+    return msgspec.structs.replace(
+        asked.install_state, own=dict(own_parts(asked.runtime, asked.linked, beside=asked.beside))
+    )
 
 
 def _wanted(asked: Question) -> Wanted:

@@ -11,9 +11,10 @@ from collections.abc import Sequence
 from contextlib import closing
 from dataclasses import replace
 
+from rabbet.builds.building import known_wheel
 from rabbet.compose.wheels import prepared_wheels
 from rabbet.core.model.inventory import Installed, Inventory
-from rabbet.core.model.lock import Needed
+from rabbet.core.model.lock import ToInstall
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.progress import Observer, reading_files
 from rabbet.environment.inspect import take_inventory
@@ -33,22 +34,24 @@ def deep_inventory(
     machine: Machine,
     observer: Observer,
     install_state: InstallState | None,
-    wanted: Sequence[Needed],
+    wanted: Sequence[ToInstall],
     runtime: PythonRuntime,
 ) -> Inventory:
     """The inventory of an environment, read whole, with what differs from the wheels of the lock as altered.
 
+    What was built here is held against what the store has of that; no wheel vouches for an editable one.
     Raises `EnvironmentFailed` when there is no environment, and what fetching raises.
     """
     store, layout = machine.store, Layout(root=project.environment, site_packages=runtime.site_packages)
-    observer.stage("holding the store against the wheels of the lock", len(wanted))
-    for one in wanted:
+    wheels = [one for one in (known_wheel(one, store) for one in wanted) if one is not None]
+    observer.stage("holding the store against the wheels of the lock", len(wheels))
+    for one in wheels:
         store.hold_against_wheel(one.artifact)
         observer.step(one.locked.name)
     whole = take_inventory(project.environment, install_state, begin=reading_files(observer))
     libraries = dict(whole.libraries)
     supply, intent = supply_for(project, machine, observer), intent_of(project, own_lock=False)
-    with closing(prepared_wheels(wanted, project.environment, runtime, supply, intent)) as arriving:
+    with closing(prepared_wheels(wheels, project.environment, runtime, supply, intent)) as arriving:
         for one, prepared in arriving:
             name = one.locked.name
             if name in libraries:

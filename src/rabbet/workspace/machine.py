@@ -13,6 +13,8 @@ if TYPE_CHECKING:
 
 __all__ = ["Machine"]
 
+_MOST_DIGITS = 9
+
 
 class Machine:
     """Where a command runs. `environ` is the only access to environment variables below the interface.
@@ -89,6 +91,15 @@ class Machine:
         from rabbet.workspace.settings import read_settings
 
         return read_settings(self).share_files
+
+    def seconds_for_builds(self) -> int:
+        """How long a hook of a build may take: an hour, or what the user names. Raises `WrongUsage`."""
+        named = self.environ.get("RABBET_BUILD_SECONDS", "3600")
+        if not named.isdecimal() or len(named) > _MOST_DIGITS or not int(named):
+            from rabbet.errors import WrongUsage
+
+            raise WrongUsage(f"RABBET_BUILD_SECONDS is '{named[:60]}', which is not a number of seconds")
+        return int(named)
 
     def settings_file(self) -> Path:
         """The user's own settings."""

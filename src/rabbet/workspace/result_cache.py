@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from rabbet import __version__
+from rabbet.builds.folder_state import folder_state
 from rabbet.core.limits import MOST_TEXT_FILE
 from rabbet.environment.staging import leftovers
 from rabbet.regular_file import read_regular
@@ -129,11 +130,31 @@ def digest_of(project: Project, machine: Machine) -> str:
     digest = hashlib.sha256(__version__.encode())
     for path in [project.declaration_file, *sorted(project.folder.glob("pylock*.toml"))]:
         _add(digest, path.name.encode(errors="surrogateescape"), read_regular(path, most=MOST_TEXT_FILE))
+    for folder in _folders(project):
+        _add(digest, folder_state(str(folder)).encode())
     for executable in _programs(project, machine):
         state = executable.stat()
         facts = f"{state.st_size} {state.st_mtime_ns} {state.st_ctime_ns}".encode()
         _add(digest, str(executable).encode(errors="surrogateescape"), facts)
     return digest.hexdigest()
+
+
+def _folders(project: Project) -> Iterator[Path]:
+    """The folders of sources that are installed where they lie: the project's own, and checkouts.
+
+    Raises `OSError` for a declaration that can't be read.
+    """
+    text = read_regular(project.declaration_file, most=MOST_TEXT_FILE)
+    if b"build-system" in text:
+        yield project.folder
+    if b"local" in text:
+        from tomllib import loads
+
+        try:
+            declared = loads(text.decode()).get("tool", {}).get("rabbet", {}).get("local", {})
+            yield from (project.folder / Path(path).expanduser() for path in declared.values())
+        except (ValueError, AttributeError, TypeError) as error:
+            raise FileNotFoundError(project.declaration_file) from error
 
 
 def _programs(project: Project, machine: Machine) -> Iterator[Path]:

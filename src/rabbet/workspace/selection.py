@@ -17,7 +17,8 @@ class RecreateOptions(NamedTuple):
     """What a command asks for: `everything`, or these groups and extras and no others; else nothing new.
 
     A `fresh` environment is made anew, whatever state the old one is in. To `verify`, every file is held
-    against the hashes of the lock. Locked runtimes that are missing are fetched with `obtain`.
+    against the hashes of the lock. Locked runtimes that are missing are fetched with `obtain`. The `project`
+    itself is installed or left out; without a choice (`None`) that stays as it is.
     """
 
     fresh: bool = False
@@ -26,6 +27,7 @@ class RecreateOptions(NamedTuple):
     groups: Sequence[str] | None = None
     extras: Sequence[str] | None = None
     obtain: bool = False
+    project: bool | None = None
 
 
 def selected(

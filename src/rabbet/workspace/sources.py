@@ -5,18 +5,19 @@ from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
-from typing import TypeGuard
+from typing import Protocol, TypeGuard
 
 from packaging.utils import NormalizedName
 
 from rabbet.core.corrections import corrected
 from rabbet.core.model.declaration import Declaration, SourceEntry
-from rabbet.core.model.lock import Lock, LockedCheckout, LockedCommit
+from rabbet.core.model.lock import Artifact, Lock, LockedCheckout, LockedCommit
+from rabbet.core.model.release import Candidate, Metadata
 from rabbet.core.model.target import Target
 from rabbet.core.progress import Observer
 from rabbet.core.solve.policy import Policy
-from rabbet.formats.address import Address
-from rabbet.formats.requirement import is_file
+from rabbet.formats.address import Address, parse_address
+from rabbet.formats.requirement import is_file, is_repository
 from rabbet.git.remote_repository import RemoteRepository
 from rabbet.sources.base import Source
 from rabbet.sources.catalogue import Catalogue, opened_catalogue
@@ -27,13 +28,23 @@ from rabbet.sources.http import HttpClient
 from rabbet.sources.opening import open_source
 from rabbet.sources.release_reader import ReleaseReader
 from rabbet.sources.routing import Claim, Routing
-from rabbet.sources.trees import CheckoutSource, RepositorySource
+from rabbet.sources.trees import CheckoutSource, RepositorySource, reference_to
 from rabbet.store.store import Store
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.settings import known_sources, users_source
 
-__all__ = ["Sources", "open_client", "open_sources"]
+__all__ = ["BuildAnswers", "Sources", "open_client", "open_sources", "repository_at"]
+
+
+class BuildAnswers(Protocol):
+    """What only builds can tell."""
+
+    def of_release(self, candidate: Candidate, artifact: Artifact) -> Metadata:
+        """The metadata of a release that is a source archive. Raises what building raises."""
+
+    def of_tree(self, name: NormalizedName, tree: LockedCommit | LockedCheckout) -> Metadata | None:
+        """The metadata of a commit or a checkout; `None` where it may not be built. Raises as above."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -53,10 +64,12 @@ class Sources:
         policy: Policy,
         observer: Observer,
         earlier: Iterable[Lock] = (),
+        builds: "BuildAnswers | None" = None,
     ) -> AbstractContextManager[Catalogue]:
         """All of them for one target, before them checkouts and addresses that the declaration itself names.
 
-        What is taken from a repository stays at the commit that an `earlier` lock has.
+        What is taken from a repository stays at the commit that an `earlier` lock has. Without `builds`, what
+        only a build could tell is not known.
         """
         kept = {
             library.name: library.tree
@@ -68,13 +81,18 @@ class Sources:
         locked_from = {one.name: one.index for lock in earlier for one in lock.libraries if one.index}
 
         def routes(target: Target) -> Routing:
-            return Routing([*self._declared(declaration, target, kept), *self.opened], locked_from)
+            return Routing([*self._declared(declaration, target, kept, builds), *self.opened], locked_from)
 
         reader = ReleaseReader(self.store.metadata, partial(corrected, declaration=declaration))
-        return opened_catalogue(target, routes, reader, policy, observer.waiting)
+        told = builds.of_release if builds else None
+        return opened_catalogue(target, routes, reader, policy, observer.waiting, told)
 
     def _declared(
-        self, declaration: Declaration, target: Target, kept: Mapping[NormalizedName, LockedCommit]
+        self,
+        declaration: Declaration,
+        target: Target,
+        kept: Mapping[NormalizedName, LockedCommit],
+        builds: "BuildAnswers | None",
     ) -> list[Claim]:
         """Checkouts and addresses that the declaration names, as far as they count for a target."""
         addresses = direct_addresses(
@@ -82,21 +100,19 @@ class Sources:
         )
         files = {name: address for name, address in addresses.items() if is_file(address)}
         repositories = {name: address for name, address in addresses.items() if name not in files}
+        told = builds.of_tree if builds else None
         own: list[Source] = [
-            CheckoutSource(declaration.local, self.project.folder),
+            CheckoutSource(declaration.local, self.project.folder, told),
             DirectSource(files, FileReader(self.client)),
-            RepositorySource(repositories, kept, self._repository, offline=self.machine.offline),
+            RepositorySource(
+                repositories, kept, self._repository, offline=self.machine.offline, told_by_build=told
+            ),
         ]
         claims = [Claim(source, tuple(source.names())) for source in own]
         return [claim for claim in claims if claim.only]
 
     def _repository(self, address: Address) -> RemoteRepository:
-        return RemoteRepository(
-            address.text,
-            self.store.repositories,
-            self.machine.helpers_environ(),
-            credentials=address.credentials,
-        )
+        return opened_repository(address, self.machine)
 
 
 def open_sources(
@@ -109,7 +125,7 @@ def open_sources(
     client = open_client(declaration, machine)
     store = machine.store
     all_ = (declaration, *(declaration.varied(name) for name in declaration.variants))
-    wanted = always or any(True for one in all_ for _ in one.declared())
+    wanted = always or declaration.build_system or any(True for one in all_ for _ in one.declared())
     opened = [
         Claim(
             open_source(
@@ -124,6 +140,27 @@ def open_sources(
         for entry in (known_sources(declaration, machine) if wanted else ())
     ]
     return Sources(opened=tuple(opened), client=client, project=project, machine=machine, store=store)
+
+
+def opened_repository(address: Address, machine: Machine) -> RemoteRepository:
+    """A repository, and what was fetched of it before."""
+    return RemoteRepository(
+        address.text,
+        machine.store.repositories,
+        machine.helpers_environ(),
+        credentials=address.credentials,
+    )
+
+
+def repository_at(url: str, declaration: Declaration, machine: Machine) -> RemoteRepository:
+    """The repository with this address in the lock, with the credentials that the declaration holds for it.
+
+    Raises `SourceFailed` where it would have to be asked, and may not be.
+    """
+    declared = (one.need.url for one in declaration.declared() if one.need.url is not None)
+    references = [reference_to(one) for one in declared if is_repository(one)]
+    address = next((one.address for one in references if one.address.text == url), parse_address(url))
+    return opened_repository(address, machine)
 
 
 def open_client(declaration: Declaration, machine: Machine) -> HttpClient:

@@ -1,19 +1,22 @@
-"""What composing an environment needs of a project: its wheels, and what its declaration says of them."""
+"""What composing an environment needs of a project: wheels, what its declaration says of them, builds."""
 
 from functools import partial
 from typing import TYPE_CHECKING
 
+from rabbet.builds.workshop import Workshop
 from rabbet.compose.fetch import Supply
 from rabbet.compose.wheels import Intent
 from rabbet.core.corrections import corrected
+from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.progress import Observer
+from rabbet.git.remote_repository import RemoteRepository
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 
 if TYPE_CHECKING:
     from rabbet.sources.http import HttpClient
 
-__all__ = ["intent_of", "supply_for"]
+__all__ = ["intent_of", "supply_for", "workshop_for"]
 
 
 def supply_for(project: Project, machine: Machine, observer: Observer) -> Supply:
@@ -33,4 +36,23 @@ def intent_of(project: Project, *, own_lock: bool) -> Intent:
     return Intent(
         requested={one.need.name for one in declaration.declared()},
         correct=partial(corrected, declaration=declaration) if own_lock else None,
+    )
+
+
+def workshop_for(project: Project, machine: Machine, observer: Observer, runtime: PythonRuntime) -> Workshop:
+    """What builds for a project and its libraries have at hand on this machine."""
+
+    def repository(url: str) -> RemoteRepository:
+        from rabbet.workspace.sources import repository_at  # here: few libraries come from one
+
+        return repository_at(url, project.declaration(), machine)
+
+    return Workshop(
+        supply=supply_for(project, machine, observer),
+        runtime=runtime,
+        environments=machine.environments(),
+        repository=repository,
+        commands=machine.helpers_environ()["PATH"],
+        share_files=machine.shares_files(),
+        seconds=machine.seconds_for_builds(),
     )

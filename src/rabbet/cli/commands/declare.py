@@ -41,6 +41,23 @@ def add_arguments(parser: ArgumentParser) -> None:
         catalogue=("WHERE", "a catalogue of runtimes: its address or folder, or NAME= and that"),
         limit=("REQUIREMENT", "bounds of libraries that only come along"),
         without=("LIBRARY", "libraries that must not come in, whoever asks for them"),
+        build_from_source=(
+            "LIBRARY",
+            "libraries whose own build code may run here, where they have no wheel",
+        ),
+    )
+    parser.add_argument(
+        "--local",
+        metavar=("LIBRARY", "FOLDER"),
+        nargs=2,
+        action="append",
+        default=[],
+        help="a checkout that stands in for a library's releases",
+    )
+    parser.add_argument(
+        "--own-version",
+        metavar="VERSION",
+        help="the project's own version, or next-patch, next-minor, next-major",
     )
     add_section(parser, "put libraries and the runtime into")
     add_now(parser)

@@ -37,6 +37,9 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--extra", metavar="NAME", nargs="+", help="these extras, and no others")
     parser.add_argument("--bare", action="store_true", help="no group and no extra")
     parser.add_argument("--everything", action="store_true", help="all groups and extras again")
+    parser.add_argument(
+        "--without-project", action="store_true", help="leave the project itself out, this time"
+    )
     add_variant(parser)
     add_offline(parser)
     add_json(parser)
@@ -87,7 +90,7 @@ def _done_at_once(project: "Project", context: Context) -> bool:
 
 def _wished(arguments: Namespace) -> tuple[object, ...]:
     """The options that choose groups and extras."""
-    return arguments.group, arguments.extra, arguments.bare, arguments.everything
+    return arguments.group, arguments.extra, arguments.bare, arguments.everything, arguments.without_project
 
 
 def _recreate(arguments: Namespace, context: Context) -> int:
@@ -103,6 +106,7 @@ def _recreate(arguments: Namespace, context: Context) -> int:
         groups=[] if arguments.bare else arguments.group,
         extras=[] if arguments.bare else arguments.extra,
         obtain=arguments.obtain,
+        project=not arguments.without_project,
     )
     act = prepare if arguments.plan else recreate
     project = context.project(arguments.variant)

@@ -33,6 +33,8 @@ def add_arguments(parser: ArgumentParser) -> None:
         catalogue=("NAME", "catalogues of runtimes, by their names"),
         limit=("LIBRARY", "limits"),
         without=("LIBRARY", "libraries that may come in again"),
+        local=("LIBRARY", "checkouts, by the libraries that they stand in for"),
+        build_from_source=("LIBRARY", "libraries that may not be built here any more"),
         correction=("RELEASES", "corrections, by what they apply to, such as nectarplot==2.1"),
     )
     add_section(parser, "take libraries only out of")

@@ -30,7 +30,8 @@ class ChangesView:
         for view in _carried_out(self.done).values():
             view.show(context)
         if self.done.recreated is None:
-            changed = "pyproject.toml is changed. Next: rabbet resolve"
+            following = " Next: rabbet resolve" if edited.bears_on_lock else ""
+            changed = f"pyproject.toml is changed.{following}"
             context.show(
                 changed if edited.changed else "pyproject.toml says so already; nothing was changed."
             )

@@ -1,6 +1,7 @@
 """What a finding says, in words: for `drift`, and as the reason of a plan's step."""
 
 from rabbet.core.model.finding import Finding, Kind, Reason, Unmet
+from rabbet.core.model.lock import LockedCheckout, LockedCommit, Needed, ToInstall
 from rabbet.core.model.plan import Step
 from rabbet.core.needs.wording import need_text
 
@@ -14,6 +15,7 @@ _REASONS = {
     Reason.EDITED_LOCK: "edited by hand in the lock",
     Reason.DECLARATION_CHANGED: "declaration changed",
     Reason.OBTAINABLE: "it is not on this machine, and the lock says where it can be had",
+    Reason.BUILT_OTHERWISE: "what it is built from, or how, is not what it was then",
 }
 _KINDS = {
     Kind.BUILD: "made from another file of this release",
@@ -49,16 +51,33 @@ def _unmet(one: Unmet) -> str:
 
 
 def step_reason(step: Step) -> str:
-    """Why a library is changed or removed; empty for one that is added or kept."""
+    """Why a library is changed or removed, and where one that is built comes from; else empty."""
     finding = step.finding
     if step.needed is None:
         return "locked, but for what was not chosen" if step.not_chosen else "not in the lock"
     if finding is None or not step.installed:
-        return ""
+        return _built_from(step.needed)
     if finding.reason is Reason.SECOND_COPY:
         return "installed more than once"
     if finding.kind is Kind.VERSION:
         return f"was {finding.installed}"
     if finding.files:
         return f"{finding.files[0]} {'is gone' if finding.kind is Kind.MISSING else 'was altered'}"
-    return "came from another file" if finding.kind in _KINDS else detail(finding)
+    if finding.reason is Reason.BUILT_OTHERWISE:
+        return "what it is built from changed"
+    if finding.kind in _KINDS:
+        return _built_from(step.needed) or "came from another file"
+    return detail(finding)
+
+
+def _built_from(needed: ToInstall) -> str:
+    """What a library is built from, if it is; empty for wheels."""
+    if isinstance(needed, Needed):
+        return ""
+    if needed.own:
+        return "the project itself, where it lies"
+    if isinstance(needed.source, LockedCheckout):
+        return f"the checkout in {needed.source.path}"
+    if isinstance(needed.source, LockedCommit):
+        return f"built from {needed.source.url}"
+    return f"built from {needed.source.filename}"

@@ -8,6 +8,7 @@ from rabbet.cli.options import variant_option
 from rabbet.cli.style import count
 from rabbet.cli.views.finding import step_reason
 from rabbet.cli.views.unchanged import fit_text, made_text, steps_table
+from rabbet.core.model.lock import UNTOLD
 from rabbet.core.model.plan import Action, Plan, Step
 from rabbet.tasks.recreate import RecreateReport
 
@@ -69,7 +70,7 @@ class RecreateView:
                     "action": str(step.action),
                     "name": step.name,
                     "installed": [str(one.version) for one in step.installed],
-                    "locked": str(step.needed.locked.version) if step.needed else None,
+                    "locked": _wanted(step),
                     "reason": step_reason(step),
                 }
                 for step in report.plan.steps
@@ -99,5 +100,11 @@ def _summary(plan: Plan, words: Mapping[Action, str]) -> str:
 
 
 def _row(step: Step) -> tuple[str, str, str, str]:
-    version = step.needed.locked.version if step.needed else step.installed[0].version
-    return str(step.action), step.name, str(version), step_reason(step)
+    version = _wanted(step) if step.needed else str(step.installed[0].version)
+    return str(step.action), step.name, version or "-", step_reason(step)
+
+
+def _wanted(step: Step) -> str | None:
+    """The version that comes, where it is known before it is built."""
+    untold = step.needed is None or step.needed.locked.version == UNTOLD
+    return None if untold or step.needed is None else str(step.needed.locked.version)

@@ -14,7 +14,7 @@ from packaging.version import Version
 
 from rabbet.core.model.finding import ENVIRONMENT, RUNTIME, Finding, Kind, Reason, Unmet, Weight
 from rabbet.core.model.inventory import Installed, Inventory
-from rabbet.core.model.lock import LockedRuntime, Needed
+from rabbet.core.model.lock import UNTOLD, LockedRuntime, ToInstall, Unbuilt
 from rabbet.core.model.runtime import Runtime
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need, Part
@@ -53,7 +53,7 @@ class Wanted:
     python: SpecifierSet
     needs: tuple[Need, ...]
     runtime: LockedRuntime | None
-    needed: tuple[Needed, ...]
+    needed: tuple[ToInstall, ...]
     target: Target
     chosen: tuple[Version, str] | None = None
     origins_known: bool = True
@@ -158,7 +158,7 @@ def _missing(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
             yield Finding(
                 kind=Kind.MISSING,
                 name=name,
-                locked=one.locked.version,
+                locked=_version(one),
                 weight=Weight.BREAKS,
                 breaks=breaks,
             )
@@ -179,11 +179,11 @@ def _surplus(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
 
 def _versions(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
     for one, installed in _both(wanted, inventory):
-        if installed.version != one.locked.version:
+        if not _is_locked_version(one, installed):
             yield Finding(
                 kind=Kind.VERSION,
                 name=installed.name,
-                locked=one.locked.version,
+                locked=_version(one),
                 installed=installed.version,
                 weight=Weight.DIFFERS,
             )
@@ -192,7 +192,7 @@ def _versions(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
 def _files(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
     """What became of a library's files: some are gone, some are altered."""
     for one, installed in _both(wanted, inventory):
-        if installed.version != one.locked.version:
+        if not _is_locked_version(one, installed):
             continue
         altered = tuple(file for file in installed.altered if file not in installed.gone)
         for kind, files in ((Kind.MISSING, installed.gone), (Kind.ALTERED, altered)):
@@ -201,7 +201,7 @@ def _files(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
                 yield Finding(
                     kind=kind,
                     name=installed.name,
-                    locked=one.locked.version,
+                    locked=_version(one),
                     installed=installed.version,
                     weight=Weight.BREAKS,
                     breaks=(installed.name,),
@@ -211,19 +211,45 @@ def _files(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
 
 
 def _origins(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
-    """The locked version, made from another file: of the same release, or one that is not locked."""
+    """The locked version, made from another file: of the same release, or one that is not locked.
+
+    What is built here has to be built from the locked sources, as the lock says.
+    """
     for one, installed in _both(wanted, inventory) if wanted.origins_known else ():
+        kind = _other_origin(one, installed)
         whole = not (installed.altered or installed.unfinished)
-        other = installed.wheel_sha256 != one.artifact.sha256
-        if whole and other and installed.version == one.locked.version:
-            same = installed.wheel_sha256 in {wheel.sha256 for wheel in one.locked.wheels}
+        if whole and kind is not None and _is_locked_version(one, installed):
             yield Finding(
-                kind=Kind.BUILD if same else Kind.ORIGIN,
+                kind=kind,
                 name=installed.name,
-                locked=one.locked.version,
+                locked=_version(one),
                 installed=installed.version,
                 weight=Weight.DIFFERS,
+                reason=Reason.BUILT_OTHERWISE if isinstance(one, Unbuilt) and installed.build else None,
             )
+
+
+def _other_origin(one: ToInstall, installed: Installed) -> Kind | None:
+    """In what the origin of a library differs from the locked one, if it does."""
+    if isinstance(one, Unbuilt):
+        if one.digest == installed.build:
+            return None
+        return Kind.BUILD if installed.build else Kind.ORIGIN
+    if installed.wheel_sha256 == one.artifact.sha256:
+        return None
+    return (
+        Kind.BUILD if installed.wheel_sha256 in {file.sha256 for file in one.locked.wheels} else Kind.ORIGIN
+    )
+
+
+def _version(one: ToInstall) -> Version | None:
+    """The version that is wanted, if it is known before it is built."""
+    return None if one.locked.version == UNTOLD else one.locked.version
+
+
+def _is_locked_version(one: ToInstall, installed: Installed) -> bool:
+    """Whether the version is the locked one; that of sources which are being worked on changes with them."""
+    return installed.version == one.locked.version or (isinstance(one, Unbuilt) and one.local)
 
 
 def _environment(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
@@ -254,7 +280,7 @@ CHECKS: Sequence[Callable[[Wanted, Inventory], Iterable[Finding]]] = (
 )
 
 
-def _both(wanted: Wanted, inventory: Inventory) -> Iterator[tuple[Needed, Installed]]:
+def _both(wanted: Wanted, inventory: Inventory) -> Iterator[tuple[ToInstall, Installed]]:
     """What is wanted and there."""
     for one in wanted.needed:
         installed = inventory.libraries.get(one.locked.name)

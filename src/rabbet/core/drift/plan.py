@@ -6,13 +6,13 @@ from packaging.utils import NormalizedName
 
 from rabbet.core.model.finding import ENVIRONMENT, RUNTIME, Finding, Kind, Reason, Weight
 from rabbet.core.model.inventory import Inventory
-from rabbet.core.model.lock import Needed
+from rabbet.core.model.lock import ToInstall
 from rabbet.core.model.plan import Action, Plan, Step
 
 __all__ = ["plan_anew", "plan_changes", "reason_to_rebuild"]
 
 
-def plan_anew(needed: Sequence[Needed], reason: str) -> Plan:
+def plan_anew(needed: Sequence[ToInstall], reason: str) -> Plan:
     """The plan that adds everything, because the environment is made anew for this reason."""
     steps = [Step(action=Action.ADD, name=one.locked.name, needed=one) for one in needed]
     return Plan(steps=tuple(sorted(steps, key=lambda step: step.name)), rebuild=reason)
@@ -32,7 +32,7 @@ def reason_to_rebuild(findings: Iterable[Finding]) -> str | None:
 
 
 def plan_changes(
-    needed: Sequence[Needed],
+    needed: Sequence[ToInstall],
     inventory: Inventory,
     findings: Sequence[Finding],
     *,

@@ -6,42 +6,120 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 
 from rabbet.core.file_name import parse_wheel_name
-from rabbet.core.lock.serving import holds, refuse_unserved, without_wheel
+from rabbet.core.lock.serving import holds, may_not_build, refuse_unserved, without_wheel
 from rabbet.core.model.declaration import Declaration
-from rabbet.core.model.lock import Lock, LockedArchive, LockedLibrary, LockedWheel, Needed, Selection
+from rabbet.core.model.lock import (
+    UNTOLD,
+    Lock,
+    LockedArchive,
+    LockedBuild,
+    LockedCheckout,
+    LockedLibrary,
+    LockedWheel,
+    Needed,
+    Selection,
+    ToInstall,
+    Unbuilt,
+)
 from rabbet.core.model.target import Target
 from rabbet.errors import EnvironmentFailed, NotUnderstood
 
-__all__ = ["libraries_for", "needed"]
+__all__ = ["libraries_for", "needed", "own_project"]
 
 
-def needed(lock: Lock, target: Target, selection: Selection, declaration: Declaration) -> tuple[Needed, ...]:
+def needed(
+    lock: Lock, target: Target, selection: Selection, declaration: Declaration
+) -> tuple[ToInstall, ...]:
     """The libraries that this machine installs for a selection, each with the wheel that serves it best.
 
-    Raises `EnvironmentFailed`, with what helps by the declaration, when the lock does not serve the target,
-    or holds no wheel for it.
+    What has none is built where the declaration allows that. Raises `EnvironmentFailed`, with what helps by
+    the declaration, when the lock does not serve the target, or holds nothing for it that may be installed.
     """
     refuse_unserved(lock, target, declaration)
-    found = libraries_for(lock, target, selection)
-    _refuse_twins(found)
-    for library in found:
-        _check_python(library, target)
-    chosen = []
-    for library in found:
-        wheel = _best_wheel(library, target)
-        if wheel is None:
-            raise without_wheel(library, lock, target, declaration)
-        chosen.append(Needed(locked=library, artifact=wheel))
-    return tuple(chosen)
+    return _Choice(lock, target, declaration).among(libraries_for(lock, target, selection))
+
+
+def own_project(lock: Lock, target: Target, declaration: Declaration) -> Unbuilt | None:
+    """The project itself, to be installed so that its modules are used where they lie (PEP 660).
+
+    `None` where it says of itself no more than what it needs, or the lock was made when it did so. Raises as
+    `needed` does.
+    """
+    build = lock.own_build
+    if build is None or declaration.build_system is None:
+        return None
+    source = LockedCheckout(path=".")
+    return Unbuilt(
+        locked=LockedLibrary(
+            name=build.name,
+            version=declaration.version or UNTOLD,
+            artifacts=(source,),
+            dependencies=tuple(sorted({one.need.name for one in declaration.declared()} - {build.name})),
+        ),
+        source=source,
+        kind="editable",
+        environment=_Choice(lock, target, declaration).environment(build),
+        own=True,
+    )
+
+
+class _Choice:
+    """What a target gets of a lock: the best wheel of each library, or what it is built from."""
+
+    def __init__(self, lock: Lock, target: Target, declaration: Declaration) -> None:
+        self._lock = lock
+        self._target = target
+        self._declaration = declaration
+
+    def among(self, found: Sequence[LockedLibrary], building: tuple[str, ...] = ()) -> tuple[ToInstall, ...]:
+        """Each of these libraries as it is installed; they may be for `building` others."""
+        _refuse_twins(found)
+        for library in found:
+            _check_python(library, self._target)
+        return tuple(self._to_install(library, building) for library in found)
+
+    def environment(self, build: LockedBuild, building: tuple[str, ...] = ()) -> tuple[ToInstall, ...]:
+        """What a build happens in."""
+        counting = (one for one in build.libraries if _counts(one, self._target, Selection()))
+        return self.among(tuple(counting), building)
+
+    def _to_install(self, library: LockedLibrary, building: tuple[str, ...]) -> ToInstall:
+        wheel = _best_wheel(library, self._target)
+        if wheel is not None:
+            return Needed(locked=library, artifact=wheel)
+        source = library.source
+        if source is None:
+            raise without_wheel(library, self._lock, self._target, self._declaration)
+        declaration, local = self._declaration, isinstance(source, LockedCheckout)
+        if library.name not in (declaration.local if local else declaration.build_from_source):
+            raise may_not_build(library)
+        if library.name in building:
+            raise EnvironmentFailed(
+                f"{library.name} can't be built: that needs {library.name} itself",
+                because=[" needs ".join([*building[building.index(library.name) :], library.name])],
+                note="a release of it that has a wheel would do",
+            )
+        build = self._lock.build_of(library)
+        if build is None:
+            raise EnvironmentFailed(
+                f"the lock does not say what the build of {library.name} needs", remedy="rabbet resolve"
+            )
+        return Unbuilt(
+            locked=library,
+            source=source,
+            kind="editable" if local else "wheel",
+            environment=self.environment(build, (*building, library.name)),
+        )
 
 
 def libraries_for(lock: Lock, target: Target, selection: Selection) -> tuple[LockedLibrary, ...]:
     """The libraries that a target which the lock serves needs for a selection."""
-    return tuple(
-        library
-        for library in lock.libraries
-        if library.marker is None or holds(library.marker, target, selection)
-    )
+    return tuple(library for library in lock.libraries if _counts(library, target, selection))
+
+
+def _counts(library: LockedLibrary, target: Target, selection: Selection) -> bool:
+    """Whether the marker of an entry holds, if it has one."""
+    return library.marker is None or holds(library.marker, target, selection)
 
 
 def _refuse_twins(found: Sequence[LockedLibrary]) -> None:

@@ -12,7 +12,7 @@ from rabbet.core.model.target import Target
 from rabbet.core.targets import BASELINES, PLATFORMS, named_target
 from rabbet.errors import EnvironmentFailed, NotUnderstood
 
-__all__ = ["holds", "places_of", "refuse_unserved", "serves", "serving_too", "without_wheel"]
+__all__ = ["holds", "may_not_build", "places_of", "refuse_unserved", "serves", "serving_too", "without_wheel"]
 
 _MINORS = [f"3.{minor}" for minor in range(6, 30)]
 Place = tuple[str, str]
@@ -73,20 +73,33 @@ def serving_too(lock: Lock, target: Target, declaration: Declaration) -> str:
 def without_wheel(
     library: LockedLibrary, lock: Lock, target: Target, declaration: Declaration
 ) -> EnvironmentFailed:
-    """The failure for a library that is locked without a wheel for a target which the lock serves."""
-    if not library.wheels:
-        return EnvironmentFailed(
-            f"{library.name} {library.version} is locked as source code, and Rabbet can't build it yet",
-            because=[_place(library)],
-            note="only a release with wheels can be installed",
-            remedy=f"rabbet explain {library.name}",
-        )
+    """The failure for a library that is locked with nothing that serves a target which the lock serves."""
     command = _with_baseline(lock, target, declaration)
     return EnvironmentFailed(
         f"the lock holds no wheel of {library.name} {library.version} for {target}",
         because=[wheel.filename for wheel in library.wheels],
         note="what follows makes the lock serve this machine's system as well:" if command else "",
         remedy=command or "rabbet resolve",
+    )
+
+
+def may_not_build(library: LockedLibrary) -> EnvironmentFailed:
+    """The failure for a library that would have to be built, which the declaration does not allow."""
+    name, local = library.name, isinstance(library.tree, LockedCheckout)
+    if local:
+        return EnvironmentFailed(
+            f"{name} is locked as the checkout in {_place(library)}, which is not declared",
+            remedy="rabbet resolve",
+        )
+    others = [wheel.filename for wheel in library.wheels]
+    return EnvironmentFailed(
+        f"{name} {library.version} has no wheel for this machine, and may not be built",
+        because=[
+            f"there is: {', '.join([*others, _place(library)])}",
+            "building it would run its own code on this machine, as you",
+        ],
+        note="if you trust it, allow that in the declaration:",
+        remedy=f"rabbet declare --build-from-source {name} && rabbet resolve && rabbet recreate",
     )
 
 
@@ -110,11 +123,12 @@ def _with_baseline(lock: Lock, target: Target, declaration: Declaration) -> str:
 
 def _place(library: LockedLibrary) -> str:
     """Where a library's source code lies."""
-    for artifact in library.artifacts:
-        if isinstance(artifact, LockedCommit):
-            return f"{artifact.url} at {artifact.commit}"
-        return artifact.path if isinstance(artifact, LockedCheckout) else artifact.filename
-    return ""
+    source = library.source
+    if isinstance(source, LockedCommit):
+        return f"{source.url} at {source.commit}"
+    if isinstance(source, LockedCheckout):
+        return source.path
+    return source.filename if source else ""
 
 
 def holds(marker: str, target: Target, selection: Selection) -> bool:

@@ -8,7 +8,9 @@ from typing import Literal
 
 from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
+from packaging.version import Version
 
+from rabbet.core.model.build import BuildSystem
 from rabbet.core.model.language import Language
 from rabbet.core.needs.need import Need
 
@@ -135,7 +137,8 @@ class Declaration:
     `baselines` are the oldest `glibc`, `macos` and `musl` among them. `limits` bound libraries that only come
     along, those in `without` never come in, and `corrections` mend what releases say of their needs.
     `runtimes` are those of other languages than Python; `languages` tells of some that Rabbet does not know,
-    and `catalogues` where runtimes can be had.
+    and `catalogues` where runtimes can be had. The project's own `version` is `None` where it is not written
+    down: some leave it to their build (`dynamic`). One with a `build_system` can be installed itself.
     """
 
     name: str
@@ -156,6 +159,9 @@ class Declaration:
     runtimes: tuple[DeclaredRuntime, ...] = ()
     languages: Mapping[str, Language] = field(default_factory=dict)
     catalogues: tuple[CatalogueEntry, ...] = ()
+    version: Version | None = None
+    dynamic: bool = False
+    build_system: BuildSystem | None = None
 
     def declared(self) -> Iterator[Declared]:
         """All requirements with the group that makes them, the project's own first."""
@@ -210,6 +216,9 @@ class Declaration:
         if self.runtimes:
             content["runtimes"] = sorted(str(runtime) for runtime in self.runtimes)
             content["catalogues"] = sorted([one.name, one.url, one.registry] for one in self.catalogues)
+        if self.build_system:
+            asked = sorted({str(need) for need in self.build_system.requires})
+            content["build"] = [self.build_system.backend, list(self.build_system.backend_path), asked]
         text = json.dumps(content, sort_keys=True, separators=(",", ":"))
         return "sha256:" + hashlib.sha256(text.encode()).hexdigest()
 

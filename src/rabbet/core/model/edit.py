@@ -18,6 +18,9 @@ What: TypeAlias = Literal[
     "limit",
     "without",
     "correction",
+    "local",
+    "build-from-source",
+    "own-version",
     "section",
 ]
 
@@ -27,7 +30,7 @@ class Edit:
     """Something to declare or retract, in the words of the option that it is given to.
 
     A library goes into the `section` if one is named; `exactly` as it is given, in place of all that is
-    declared of it there. To retract a `section` takes out all of it.
+    declared of it there. To retract a `section` takes out all of it. A checkout (`local`) is `NAME=PATH`.
     """
 
     verb: Literal["declare", "retract"]

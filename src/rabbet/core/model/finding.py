@@ -45,6 +45,7 @@ class Reason(StrEnum):
     DECLARATION_CHANGED = "declaration-changed"
     YANKED = "yanked"
     OBTAINABLE = "obtainable"
+    BUILT_OTHERWISE = "built-otherwise"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

@@ -16,7 +16,8 @@ class Installed:
     """One installed library.
 
     `folder` is its `.dist-info` folder's name. `metadata` is `None` when it can't be read. `wheel_sha256` is
-    the hash of the wheel it was made from, where Rabbet installed it. `altered` names the files whose content
+    the hash of the wheel it was made from, where Rabbet installed it; `build` is the digest of what it was
+    built from, if it was built on this machine. `altered` names the files whose content
     is not what `RECORD` says, `gone` those among them that are not there. An `unfinished` one was being
     changed by a run that was cut short.
     """
@@ -26,6 +27,7 @@ class Installed:
     folder: str
     metadata: Metadata | None = None
     wheel_sha256: str | None = None
+    build: str = ""
     altered: tuple[str, ...] = ()
     gone: tuple[str, ...] = ()
     unfinished: bool = False

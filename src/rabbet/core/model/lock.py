@@ -7,13 +7,17 @@ from typing import TypeAlias, final
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
+from rabbet.core.model.build import BuildKind
 from rabbet.core.model.declaration import Section
 from rabbet.core.model.runtime import RuntimeArchive
 
 __all__ = [
+    "UNTOLD",
     "Artifact",
+    "BuildSource",
     "Lock",
     "LockedArchive",
+    "LockedBuild",
     "LockedCheckout",
     "LockedCommit",
     "LockedFile",
@@ -23,6 +27,8 @@ __all__ = [
     "LockedWheel",
     "Needed",
     "Selection",
+    "ToInstall",
+    "Unbuilt",
     "runtime_name",
 ]
 
@@ -86,6 +92,9 @@ class LockedCheckout:
 Artifact: TypeAlias = LockedWheel | LockedSdist | LockedArchive | LockedCommit | LockedCheckout
 """What a locked library can be had from."""
 
+BuildSource: TypeAlias = LockedSdist | LockedArchive | LockedCommit | LockedCheckout
+"""What a library can be built from."""
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class LockedLibrary:
@@ -118,12 +127,34 @@ class LockedLibrary:
         return tuple(one for one in able if one.installable)
 
     @property
+    def source(self) -> BuildSource | None:
+        """What it can be built from."""
+        able = (artifact for artifact in self.artifacts if not isinstance(artifact, LockedWheel))
+        return next((one for one in able if not isinstance(one, LockedArchive) or not one.installable), None)
+
+    @property
     def tree(self) -> LockedCommit | LockedCheckout | None:
         """The sources that it is built from, where no archive holds them."""
         return next(
             (artifact for artifact in self.artifacts if isinstance(artifact, LockedCommit | LockedCheckout)),
             None,
         )
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LockedBuild:
+    """What the build of one library, or of the project itself, needs: chosen once, so that it stays the same.
+
+    The `requires` are what its source tree and its back end ask for, `libraries` what was chosen for that.
+    The `version` is that of the library. It is `None` for the project's `own` build, which is among those of
+    its libraries: its version may change at any time.
+    """
+
+    name: NormalizedName
+    version: Version | None
+    requires: tuple[str, ...]
+    libraries: tuple[LockedLibrary, ...]
+    own: bool = False
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -160,10 +191,47 @@ class Selection:
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Needed:
-    """A library that this machine needs, and the artifact that serves it best."""
+    """A library that this machine needs, and the wheel that serves it best.
+
+    Of one that was built on this machine, `build` is what it was built from, and how.
+    """
 
     locked: LockedLibrary
     artifact: LockedWheel | LockedArchive
+    build: "Unbuilt | None" = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Unbuilt:
+    """A library, or the `own` project, that this machine needs and has to build from its `source`.
+
+    Its build happens in an `environment` of other libraries. The `digest` is of all that it follows from; it
+    is empty until that was looked at.
+    """
+
+    locked: LockedLibrary
+    source: BuildSource
+    kind: BuildKind
+    environment: "tuple[ToInstall, ...]"
+    own: bool = False
+    digest: str = ""
+
+    @property
+    def local(self) -> bool:
+        """Whether its sources are being worked on, so that its version may change at any time."""
+        return isinstance(self.source, LockedCheckout)
+
+    @property
+    def what(self) -> str:
+        """What it is called in messages."""
+        return self.locked.name if self.local else f"{self.locked.name} {self.locked.version}"
+
+
+UNTOLD = Version("0+untold")
+"""Stands for the version of a project that only its build tells."""
+
+ToInstall: TypeAlias = Needed | Unbuilt
+"""What a machine needs of a lock: wheels, and what has to be built first."""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -172,7 +240,8 @@ class Lock:
 
     `pins` are the libraries that the declaration itself pins to one version, `also_known` those that more
     than one source knows. `limits`, `without` and `corrections` tell which of the declaration's it was made
-    under. The `seal` is the one that was read with it.
+    under. The `builds` are those of libraries without a wheel, and of the project. The `seal` is the one that
+    was read with it.
     """
 
     requires_python: str | None
@@ -187,6 +256,7 @@ class Lock:
     limits: tuple[str, ...] = ()
     without: tuple[str, ...] = ()
     corrections: tuple[str, ...] = ()
+    builds: tuple[LockedBuild, ...] = ()
     seal: str | None = field(default=None, compare=False)
 
     @property
@@ -198,6 +268,17 @@ class Lock:
     def python(self) -> LockedRuntime | None:
         """The Python that the lock was made with, if it says so."""
         return next((runtime for runtime in self.runtimes if runtime.language == "python"), None)
+
+    @property
+    def own_build(self) -> LockedBuild | None:
+        """What the project's own build needs, where it has one."""
+        return next((build for build in self.builds if build.own), None)
+
+    def build_of(self, library: LockedLibrary) -> LockedBuild | None:
+        """What a library's build needs; a checkout's version may have changed since."""
+        local = isinstance(library.tree, LockedCheckout)
+        alike = (build for build in self.builds if build.name == library.name and not build.own)
+        return next((build for build in alike if local or build.version == library.version), None)
 
     @property
     def versions(self) -> Mapping[NormalizedName, Version]:

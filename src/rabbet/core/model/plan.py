@@ -7,7 +7,7 @@ from packaging.utils import NormalizedName
 
 from rabbet.core.model.finding import Finding
 from rabbet.core.model.inventory import Installed
-from rabbet.core.model.lock import Needed
+from rabbet.core.model.lock import ToInstall
 
 __all__ = ["Action", "Plan", "Step"]
 
@@ -31,7 +31,7 @@ class Step:
     action: Action
     name: NormalizedName
     installed: tuple[Installed, ...] = ()
-    needed: Needed | None = None
+    needed: ToInstall | None = None
     finding: Finding | None = None
     not_chosen: bool = False
 

@@ -1,0 +1,142 @@
+"""The hooks of a build back end, each called in a process of its own (PEP 517, 660)."""
+
+import json
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import NewType
+
+from packaging.requirements import InvalidRequirement
+
+from rabbet.builds import hook_caller
+from rabbet.builds.supervised import run_supervised
+from rabbet.core.limits import MOST_METADATA
+from rabbet.core.model.build import BuildKind, BuildSystem
+from rabbet.core.needs.need import Need
+from rabbet.core.progress import Observer
+from rabbet.errors import BuildFailed
+from rabbet.formats.requirement import read_requirement
+from rabbet.regular_file import read_regular
+
+__all__ = ["Backend", "Workplace"]
+
+_LINES = 8  # of its output that a failure shows
+_EPOCH = "946684800"  # 2000-01-01: what a build writes down as the time is the same in every build
+_Answer = NewType("_Answer", dict[str, object])
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Workplace:
+    """Where a build happens.
+
+    `root` is a folder of its own for what it writes, `interpreter` that of its environment, `commands` the
+    folders that programs are looked for in. Its output goes to `log`. It may take so many `seconds`.
+    """
+
+    root: Path
+    interpreter: Path
+    commands: str
+    log: Path
+    seconds: int
+
+    def environ(self) -> Mapping[str, str]:
+        """All variables that a build gets."""
+        return {
+            "PATH": f"{self.interpreter.parent}:{self.commands}",
+            "HOME": str(self.root / "home"),
+            "TMPDIR": str(self.root / "tmp"),
+            "LANG": "C.UTF-8",
+            "SOURCE_DATE_EPOCH": _EPOCH,
+        }
+
+
+class Backend:
+    """The back end of one source tree; `what` is built is a name and a version, for messages.
+
+    All methods raise `BuildFailed`, with the end of the output, and `CannotWrite`.
+    """
+
+    def __init__(
+        self, what: str, tree: Path, system: BuildSystem, place: Workplace, observer: Observer
+    ) -> None:
+        self._what = what
+        self._tree = tree
+        self._system = system
+        self._place = place
+        self._observer = observer
+
+    def requirements(self, kind: BuildKind) -> tuple[Need, ...]:
+        """What it needs beyond what the tree says (`get_requires_for_build_*`)."""
+        answer = self._call(f"get_requires_for_build_{kind}", [None])
+        told = [] if answer is None else answer["value"]
+        if not isinstance(told, list) or not all(isinstance(text, str) for text in told):
+            raise self._failed(["its back end asks for what is no list of requirements"])
+        try:
+            return tuple(read_requirement(text) for text in told)
+        except (InvalidRequirement, ValueError) as error:
+            raise self._failed([f"its back end asks for what is no requirement: {error}"]) from error
+
+    def metadata(self) -> bytes | None:
+        """`METADATA` of the wheel that it would build; `None` where only building it tells."""
+        into = self._folder("metadata")
+        answer = self._call("prepare_metadata_for_build_wheel", [str(into), None])
+        if answer is None:
+            return None
+        name = answer["value"]
+        file = into / name / "METADATA" if isinstance(name, str) and "/" not in name else into / "METADATA"
+        try:
+            return read_regular(file, most=MOST_METADATA)
+        except OSError as error:
+            raise self._failed([f"its back end left no metadata: {error.strerror}"]) from error
+
+    def build(self, kind: BuildKind) -> Path:
+        """Build a wheel: the one file that is left in the folder for it."""
+        into = self._folder("built")
+        answer = self._call(f"build_{kind}", [str(into), None, None])
+        if answer is None:
+            advice = "raise its version in requires of [build-system]"
+            raise self._failed([f"its back end has no hook build_{kind}", advice], output=False)
+        left = sorted(path.name for path in into.iterdir() if path.name.endswith(".whl"))
+        if left != [answer["value"]]:
+            told = f"its back end says that it built {answer['value']}"
+            raise self._failed([told, f"what it left: {', '.join(left) or 'no wheel'}"], output=False)
+        return into / left[0]
+
+    def _folder(self, name: str) -> Path:
+        folder = self._place.root / name
+        folder.mkdir()
+        return folder
+
+    def _call(self, hook: str, arguments: Sequence[object]) -> _Answer | None:
+        """What a hook gives back; `None` where the back end has no such hook."""
+        request, answer = self._place.root / "request.json", self._place.root / "answer.json"
+        answer.unlink(missing_ok=True)
+        call = {
+            "backend": self._system.backend,
+            "backend_path": [str(self._tree / folder) for folder in self._system.backend_path],
+            "hook": hook,
+            "arguments": arguments,
+        }
+        request.write_text(json.dumps(call), encoding="utf-8")
+        ending = run_supervised(
+            [str(self._place.interpreter), "-I", hook_caller.__file__, str(request), str(answer)],
+            self._place.environ(),
+            self._tree,
+            log=self._place.log,
+            seconds=self._place.seconds,
+            waiting=lambda seconds: self._observer.waiting(f"{hook} of {self._what}, {seconds} s"),
+        )
+        if ending.code != 0 or not answer.is_file():
+            raise self._failed([f"{hook}: {ending.reason}", *ending.last_lines(_LINES)])
+        try:
+            told = json.loads(read_regular(answer, most=MOST_METADATA))
+        except (OSError, ValueError, RecursionError) as error:
+            raise self._failed([f"{hook}: its answer can't be read: {error}"]) from error
+        if told.get("missing"):
+            wrong = f"its back end {self._system.backend} is not there: {told['missing']}"
+            raise self._failed([wrong, "what it needs is listed in requires of [build-system]"], output=False)
+        return None if told.get("lacking") else _Answer(told)
+
+    def _failed(self, because: Sequence[str], *, output: bool = True) -> BuildFailed:
+        note = f"its whole output is in {self._place.log}" if output else ""
+        return BuildFailed(f"{self._what} can't be built", because=because, note=note)

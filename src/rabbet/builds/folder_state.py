@@ -1,0 +1,55 @@
+"""What the editable wheel of a source tree follows from; imports little, for the lightest runs ask for it."""
+
+import hashlib
+import os
+from contextlib import suppress
+
+from rabbet.core.limits import MOST_BY_HAND
+from rabbet.regular_file import read_regular
+
+__all__ = ["folder_state"]
+
+_TOLD_IN = ("pyproject.toml", "setup.py", "setup.cfg")  # where a source tree says what it is built to
+_NOT_BUILT = (b"tool.rabbet", b"dependency-groups")  # tables of a declaration
+_MADE = ("__pycache__", "build", "dist")  # what builds and Python leave in a tree
+
+
+def folder_state(tree: str) -> str:
+    """A digest of where the tree lies, what it says of its build, and the names of what it could import.
+
+    What stands in its modules may change without the tree being built anew.
+    """
+    digest = hashlib.sha256(os.fsencode(os.path.realpath(tree)))
+    for name in _TOLD_IN:
+        content = b""
+        with suppress(OSError):
+            content = _without_rabbets_own(read_regular(f"{tree}/{name}", most=MOST_BY_HAND))
+        digest.update(hashlib.sha256(content).digest())
+    for folder in (tree, f"{tree}/src"):
+        digest.update(repr(_importable(folder)).encode())
+    return digest.hexdigest()
+
+
+def _without_rabbets_own(declaration: bytes) -> bytes:
+    """A declaration without the tables that no build looks at, so that these may change.
+
+    Lines are looked at, not tables: what a text of several lines makes of that costs a build, and no more.
+    """
+    kept, dropping = [], False
+    for line in declaration.splitlines():
+        if line.startswith(b"["):
+            dropping = line.lstrip(b"[").startswith(_NOT_BUILT)
+        if not dropping:
+            kept.append(line)
+    return b"\n".join(kept)
+
+
+def _importable(folder: str) -> list[str]:
+    with suppress(OSError), os.scandir(folder) as entries:
+        return sorted(
+            entry.name
+            for entry in entries
+            if entry.name.endswith(".py")
+            or (entry.name.isidentifier() and entry.name not in _MADE and entry.is_dir())
+        )
+    return []

@@ -1,0 +1,46 @@
+"""What a build follows from, as a digest: the sources, the runtime, and what its environment holds."""
+
+import hashlib
+import json
+from dataclasses import replace
+from pathlib import Path
+
+from rabbet.builds.folder_state import folder_state
+from rabbet.core.model.lock import BuildSource, LockedCheckout, LockedCommit, Needed, ToInstall, Unbuilt
+from rabbet.core.model.runtime import PythonRuntime
+
+__all__ = ["digest_of", "identified"]
+
+
+def identified(one: ToInstall, runtime: PythonRuntime, folder: Path) -> ToInstall:
+    """What is to be built, with the digest of all that its build follows from.
+
+    Checkouts are relative to a `folder`. Patches of a runtime build alike.
+    """
+    if isinstance(one, Needed):
+        return one
+    environment = tuple(identified(part, runtime, folder) for part in one.environment)
+    known = replace(one, environment=environment)
+    return replace(known, digest=digest_of(known, runtime, folder))
+
+
+def digest_of(unbuilt: Unbuilt, runtime: PythonRuntime, folder: Path) -> str:
+    """The digest of what a build follows from; those of what its environment holds are known."""
+    facts = {
+        "kind": unbuilt.kind,
+        "source": _source(unbuilt.source, folder),
+        "runtime": [runtime.distributor, runtime.minor, runtime.abi_flags, runtime.word_bits, *runtime.libc],
+        "machine": [runtime.markers.get("sys_platform"), runtime.markers.get("platform_machine")],
+        "environment": sorted(
+            part.digest if isinstance(part, Unbuilt) else part.artifact.sha256 for part in unbuilt.environment
+        ),
+    }
+    return hashlib.sha256(json.dumps(facts, sort_keys=True).encode()).hexdigest()
+
+
+def _source(source: BuildSource, folder: Path) -> list[str]:
+    if isinstance(source, LockedCheckout):
+        return ["checkout", folder_state(str(folder / source.path))]
+    if isinstance(source, LockedCommit):
+        return ["commit", source.commit, source.subdirectory or ""]
+    return ["archive", source.sha256]

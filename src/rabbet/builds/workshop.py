@@ -1,0 +1,108 @@
+"""A source tree, opened, and environments that its back end is called in."""
+
+import os
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import closing, contextmanager
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from rabbet.builds.backend import Backend, Workplace
+from rabbet.builds.source_tree import Origins, SourceCode, open_sources_of
+from rabbet.compose.changes import Site, fill
+from rabbet.compose.fetch import Supply, content_from
+from rabbet.compose.wheels import Intent, prepared_wheels
+from rabbet.core.model.lock import BuildSource, Needed
+from rabbet.core.model.runtime import PythonRuntime
+from rabbet.core.progress import Silent
+from rabbet.git.remote_repository import RemoteRepository
+from rabbet.store.atomic import cannot_write
+from rabbet.store.environments import Environments
+from rabbet.store.folder import make_folder
+
+__all__ = ["Opened", "Workshop", "opened"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Workshop:
+    """What builds on this machine have in common: where files come from, and what builds them.
+
+    `commands` are the folders that programs such as compilers are looked for in, joined as in `PATH`. A hook
+    may take so many `seconds`.
+    """
+
+    supply: Supply
+    runtime: PythonRuntime
+    environments: Environments
+    repository: Callable[[str], RemoteRepository]
+    commands: str
+    share_files: bool
+    seconds: int
+
+
+@contextmanager
+def opened(what: str, source: BuildSource, workshop: Workshop) -> Iterator["Opened"]:
+    """Open the sources of `what`, such as `honeyflow 1.2`.
+
+    Raises `SourceFailed`, `IntegrityFailed`, `BuildFailed`, `CannotWrite`.
+    """
+    supply = workshop.supply
+    origins = Origins(
+        store=supply.store,
+        content=content_from(supply),
+        repository=workshop.repository,
+        folder=supply.folder,
+    )
+    with supply.store.scratch() as scratch:
+        yield Opened(what, open_sources_of(what, source, origins, scratch), workshop)
+
+
+class Opened:
+    """An opened source tree; `code` tells how it is built."""
+
+    def __init__(self, what: str, code: SourceCode, workshop: Workshop) -> None:
+        self._what = what
+        self.code = code
+        self._workshop = workshop
+
+    @contextmanager
+    def backend(self, environment: Sequence[Needed]) -> Iterator[Backend]:
+        """Its back end, in an environment of these libraries that lasts as long.
+
+        Raises `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
+        """
+        shop = self._workshop
+        store = shop.supply.store
+        with store.scratch() as scratch:
+            with cannot_write(scratch):
+                for name in ("home", "tmp", "environment"):
+                    (scratch / name).mkdir()
+                make_folder(store.build_logs)
+            root = scratch / "environment"
+            self._compose(root, environment)
+            place = Workplace(
+                root=scratch,
+                interpreter=root / "bin" / "python",
+                commands=shop.commands,
+                log=store.build_logs / f"{_file_name(self._what)}-{os.urandom(4).hex()}.log",
+                seconds=shop.seconds,
+            )
+            yield Backend(self._what, self.code.tree, self.code.system, place, shop.supply.observer)
+            place.log.unlink(missing_ok=True)  # who failed may want to read it
+
+    def _compose(self, root: Path, environment: Sequence[Needed]) -> None:
+        shop = self._workshop
+        shop.supply.observer.waiting(f"what the build of {self._what} needs")
+        site = Site(
+            root=root,
+            runtime=shop.runtime,
+            environments=shop.environments,
+            share_files=shop.share_files,
+        )
+        supply = replace(shop.supply, observer=Silent())
+        with closing(prepared_wheels(environment, root, shop.runtime, supply, Intent())) as arriving:
+            fill(root, site, arriving)
+
+
+def _file_name(text: str) -> str:
+    """A text as a part of a file's name."""
+    return "".join(letter if letter.isalnum() or letter in "._+" else "-" for letter in text)

@@ -1,0 +1,25 @@
+"""Building from source: what a source tree says of its build, and whose sources they are."""
+
+from dataclasses import dataclass
+from typing import Literal, TypeAlias
+
+from rabbet.core.needs.need import Need
+
+__all__ = ["BuildKind", "BuildSystem"]
+
+BuildKind: TypeAlias = Literal["wheel", "editable"]
+"""What is built: a `wheel` that holds all it needs (PEP 517), or an `editable` one that refers to the sources
+where they lie (PEP 660)."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class BuildSystem:
+    """How a source tree is built (PEP 517, 518).
+
+    `requires` is what has to be installed for that, `backend` the object that builds (`MODULE:OBJECT`), and
+    `backend_path` the folders of the tree that hold it, where it comes with the sources.
+    """
+
+    requires: tuple[Need, ...]
+    backend: str
+    backend_path: tuple[str, ...] = ()

@@ -1,0 +1,64 @@
+"""`[build-system]` of a source tree's `pyproject.toml` (PEP 517, 518)."""
+
+import posixpath
+import re
+
+from rabbet.core.limits import LONGEST_TEXT
+from rabbet.core.model.build import BuildSystem
+from rabbet.core.needs.need import Need
+from rabbet.errors import NotUnderstood
+from rabbet.formats.requirement import parse_requirement
+from rabbet.formats.toml import Table, parse_toml
+
+__all__ = ["build_system_in", "read_build_system"]
+
+# What builds a tree that names no back end (PEP 517, "Source trees").
+_LEGACY_BACKEND = "setuptools.build_meta:__legacy__"
+_LEGACY_NEEDS = "setuptools>=40.8"
+_BACKEND = re.compile(r"[A-Za-z_][\w.]*(:[A-Za-z_][\w.]*)?\Z")
+
+
+def read_build_system(pyproject: str | None, where: str) -> BuildSystem:
+    """How a tree is built; one that does not say so is built as all were before there was a standard.
+
+    Raises `NotUnderstood`.
+    """
+    document = parse_toml(pyproject or "", where)
+    found = build_system_in(document) or _legacy()
+    document.problems.raise_if_any()
+    return found
+
+
+def build_system_in(document: Table) -> BuildSystem | None:
+    """The table in a whole file, if it is there; what is wrong with it is noted."""
+    if "build-system" not in document:
+        return None
+    table = document.table("build-system")
+    if "requires" not in table:
+        table.problems.add(table.place("requires"), "is missing")
+    requires = tuple(_requirements(table))
+    backend = table.text("build-backend")
+    if backend is None:
+        return _legacy(requires)
+    if not _BACKEND.match(backend) or len(backend) > LONGEST_TEXT:
+        table.problems.add(table.place("build-backend"), f"'{backend[:60]}' is not a module and an object")
+    folders = tuple(table.texts("backend-path"))
+    for folder in folders:
+        if posixpath.isabs(folder) or posixpath.normpath(folder).startswith("..") or "\0" in folder:
+            table.problems.add(table.place("backend-path"), f"'{folder[:60]}' is not a folder of the tree")
+    return BuildSystem(requires=requires, backend=backend, backend_path=folders)
+
+
+def _legacy(requires: tuple[Need, ...] = ()) -> BuildSystem:
+    return BuildSystem(requires=requires or (parse_requirement(_LEGACY_NEEDS),), backend=_LEGACY_BACKEND)
+
+
+def _requirements(table: Table) -> list[Need]:
+    found = []
+    for number, text in enumerate(table.texts("requires")):
+        try:
+            found.append(parse_requirement(text))
+        except NotUnderstood as error:
+            place = f"{table.place('requires')}[{number}]"
+            table.problems.add(place, "\n".join([str(error), *error.because]))
+    return found

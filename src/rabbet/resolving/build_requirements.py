@@ -1,0 +1,242 @@
+"""What builds ask for and tell while a lock is made, and what is locked for them.
+
+A build is settled like a project of its own: its requirements from the same sources, under the same limits
+and on the same date, with the versions that the lock before has for it. What has to be built for
+a build comes along.
+"""
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from threading import RLock
+from typing import Protocol
+
+from packaging.utils import NormalizedName
+from packaging.version import Version
+
+from rabbet.builds.backend import Backend
+from rabbet.builds.building import built
+from rabbet.builds.identity import identified
+from rabbet.builds.workshop import Workshop, opened
+from rabbet.core.lock.select import needed
+from rabbet.core.model.build import BuildKind
+from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.lock import (
+    Artifact,
+    BuildSource,
+    Lock,
+    LockedBuild,
+    LockedCheckout,
+    LockedCommit,
+    LockedWheel,
+    Needed,
+    Unbuilt,
+)
+from rabbet.core.model.release import Candidate, Metadata
+from rabbet.core.model.target import Target
+from rabbet.core.needs.need import Need
+from rabbet.core.needs.wording import need_text
+from rabbet.core.targets import target_of
+from rabbet.errors import BuildFailed
+from rabbet.formats.metadata import MetadataBroken, parse_metadata
+from rabbet.formats.requirement import parse_requirement
+from rabbet.sources.archive_metadata import metadata_in
+from rabbet.sources.release_reader import told_key
+from rabbet.store.blob_cache import BlobCache
+
+__all__ = ["BuildQuestions", "Subject"]
+
+
+class Settle(Protocol):
+    """Solves a declaration."""
+
+    def __call__(
+        self,
+        declaration: Declaration,
+        earlier: Sequence[Lock],
+        targets: tuple[Target, ...],
+        building: frozenset[NormalizedName],
+    ) -> Lock:
+        """One lock for all targets. Raises `NoSolution`, `SourceFailed`, `IntegrityFailed`."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Subject:
+    """Something to be built: `what` it is called, its sources, and whose they are."""
+
+    name: NormalizedName
+    what: str
+    source: BuildSource
+    own: bool = False
+
+    @property
+    def kind(self) -> BuildKind:
+        """What lies in a folder that is worked in is used where it lies."""
+        return "editable" if isinstance(self.source, LockedCheckout) else "wheel"
+
+    def allowed(self, declaration: Declaration) -> bool:
+        """Whether the declaration allows to build it: a checkout is the user's own to begin with."""
+        return isinstance(self.source, LockedCheckout) or self.name in declaration.build_from_source
+
+    @property
+    def identity(self) -> str:
+        """What its sources are known by; empty where they may change."""
+        if isinstance(self.source, LockedCheckout):
+            return ""
+        if isinstance(self.source, LockedCommit):
+            return f"{self.source.commit} {self.source.subdirectory}"
+        return self.source.sha256
+
+
+class BuildQuestions:
+    """Asks builds, each thing once; may be used from many threads.
+
+    `settle` solves a declaration for targets, keeping what earlier locks hold, while those libraries are
+    being built. What archives and commits told is remembered between runs.
+    """
+
+    def __init__(
+        self,
+        declaration: Declaration,
+        earlier: Sequence[Lock],
+        workshop: Workshop,
+        settle: Settle,
+        building: frozenset[NormalizedName] = frozenset(),
+    ) -> None:
+        self._declaration = declaration
+        self._earlier = earlier
+        self._workshop = workshop
+        self._settle = settle
+        self._building = building
+        self._guard = RLock()
+        self._asked: dict[Subject, tuple[Need, ...]] = {}
+        self._settled: dict[tuple[object, ...], Lock] = {}
+
+    def of_release(self, candidate: Candidate, artifact: Artifact) -> Metadata:
+        """The metadata of a release that is a source archive. Raises as `metadata` does."""
+        if isinstance(artifact, LockedWheel):
+            raise TypeError(artifact)
+        return self.metadata(Subject(name=candidate.name, what=str(candidate), source=artifact))
+
+    def of_tree(self, name: NormalizedName, tree: LockedCommit | LockedCheckout) -> Metadata | None:
+        """The metadata of a commit or a checkout; `None` where it may not be built. Raises as `metadata`."""
+        if isinstance(tree, LockedCommit) and name not in self._declaration.build_from_source:
+            return None
+        return self.metadata(Subject(name=name, what=name, source=tree))
+
+    def metadata(self, subject: Subject) -> Metadata:
+        """What its wheel would say. Raises `BuildFailed`, `NoSolution`, `SourceFailed`, `IntegrityFailed`."""
+        key = self._key("metadata", subject)
+        with self._guard:
+            content = self._memory.recall(key) if key else None
+            if content is None:
+                content = self._told(subject, _metadata_from)
+                if key:
+                    self._memory.remember(key, content)
+        try:
+            return parse_metadata(content)
+        except MetadataBroken as error:
+            raise BuildFailed(f"{subject.what} can't be built", because=[str(error)]) from error
+
+    def locked(
+        self, subject: Subject, version: Version | None, targets: tuple[Target, ...]
+    ) -> tuple[LockedBuild, ...]:
+        """What its build needs on these targets, and what the builds of that need. Raises as `metadata`."""
+        with self._guard:
+            requires = self._requires(subject)
+            lock = self._settled_for(subject, requires, targets)
+        texts = {need_text(need, whole=True) for need in requires}
+        build = LockedBuild(
+            name=subject.name,
+            version=version,
+            requires=tuple(sorted(texts)),
+            libraries=lock.libraries,
+            own=subject.own,
+        )
+        return (build, *lock.builds)
+
+    @property
+    def _memory(self) -> BlobCache:
+        return self._workshop.supply.store.metadata
+
+    def _key(self, question: str, subject: Subject) -> str:
+        """What an answer is remembered under; empty where it must not be."""
+        runtime = self._workshop.runtime
+        teller = f"{question} of a build with {runtime.distributor} {runtime.minor}"
+        return told_key(teller, subject.identity) if subject.identity else ""
+
+    def _requires(self, subject: Subject) -> tuple[Need, ...]:
+        """What the sources and the back end ask for."""
+        key = self._key("requirements", subject)
+        content = self._memory.recall(key) if key and subject not in self._asked else None
+        if content is not None:
+            self._asked[subject] = tuple(parse_requirement(line) for line in content.decode().splitlines())
+        if subject not in self._asked:
+            self._told(subject, lambda _: b"")
+        return self._asked[subject]
+
+    def _told(self, subject: Subject, ask: Callable[[Backend], bytes]) -> bytes:
+        """The answer of a back end that has all that it asks for; what that is, is known afterwards."""
+        self._workshop.supply.observer.stage(f"asking the build of {subject.what} what it needs")
+        with opened(subject.what, subject.source, self._workshop) as sources:
+            first = sources.code.system.requires
+            with sources.backend(self._environment(subject, first)) as backend:
+                more = tuple(need for need in backend.requirements(subject.kind) if need not in first)
+                self._asked[subject] = (*first, *more)
+                key = self._key("requirements", subject)
+                if key:
+                    lines = "".join(f"{need_text(need, whole=True)}\n" for need in (*first, *more))
+                    self._memory.remember(key, lines.encode())
+                if not more:
+                    return ask(backend)
+            with sources.backend(self._environment(subject, (*first, *more))) as backend:
+                return ask(backend)
+
+    def _environment(self, subject: Subject, requires: Sequence[Need]) -> list[Needed]:
+        """The libraries of an environment for a build on this machine; what has no wheel is built."""
+        shop = self._workshop
+        target = target_of(shop.runtime)
+        lock = self._settled_for(subject, requires, (target,))
+        found = needed(lock, target, lock.everything, self._of_build(subject, requires))
+        found = tuple(identified(one, shop.runtime, shop.supply.folder) for one in found)
+        unbuilt = [one for one in found if isinstance(one, Unbuilt)]
+        return [*(one for one in found if isinstance(one, Needed)), *built(unbuilt, shop)]
+
+    def _settled_for(self, subject: Subject, requires: Sequence[Need], targets: tuple[Target, ...]) -> Lock:
+        key = (subject.name, frozenset(map(str, requires)), targets)
+        if key not in self._settled:
+            alike = (
+                (lock, build)
+                for lock in self._earlier
+                for build in lock.builds
+                if (build.name, build.own) == (subject.name, subject.own)
+            )
+            earlier = [replace(lock, libraries=build.libraries) for lock, build in alike]
+            building = self._building | {subject.name}
+            self._settled[key] = self._settle(self._of_build(subject, requires), earlier, targets, building)
+        return self._settled[key]
+
+    def _of_build(self, subject: Subject, requires: Sequence[Need]) -> Declaration:
+        """A build as a project of its own. What is being built can't be built for that, too."""
+        declaration, building = self._declaration, self._building | {subject.name}
+        return replace(
+            declaration,
+            name=f"the build of {subject.what}",
+            needs=tuple(requires),
+            groups={},
+            extras={},
+            variants={},
+            local={name: path for name, path in declaration.local.items() if name not in building},
+            build_from_source=declaration.build_from_source - building,
+            runtimes=(),
+            catalogues=(),
+            build_system=None,
+        )
+
+
+def _metadata_from(backend: Backend) -> bytes:
+    """From the hook for it, else out of a wheel that is built for that."""
+    content = backend.metadata()
+    if content is None:
+        with backend.build("wheel").open("rb") as wheel:
+            content = metadata_in(wheel)
+    return content
