@@ -28,6 +28,7 @@ bench: $(TOOLS)/ready
 	$(RUN) -m bench.resolve
 	$(RUN) -m bench.recreate
 	$(RUN) -m bench.runtimes
+	$(RUN) -m bench.trials
 
 screenshots: $(TOOLS)/ready
 	$(RUN) tools/screenshots.py

@@ -16,12 +16,27 @@ from rabbet.demo.libraries import RELEASES
 from rabbet.demo.runtimes import LANGUAGE
 from rabbet.errors import EnvironmentFailed
 
-__all__ = ["Stage", "play", "tamper"]
+__all__ = ["Stage", "add_to_declaration", "make_buildable", "play", "tamper", "write_checkout"]
 
 _CHART = """\
 import pollencsv, nectarplot
 season = pollencsv.read("week,gain\\n18,1.2\\n19,3.4\\n20,5.1\\n21,2.6")
 print(nectarplot.chart([f"week {week:g}" for week in season["week"]], season["gain"]))
+"""
+_MODULE = """\
+import nectarplot
+
+def main():
+    print(nectarplot.chart(["hive 1", "hive 2"], [4.2, 3.1]))
+"""
+_BUILD_SYSTEM = """\
+[build-system]
+requires = ["combwright"]
+build-backend = "combwright"
+"""
+_SCRIPTS = """\
+[project.scripts]
+hivescale = "hivescale:main"
 """
 
 
@@ -77,7 +92,38 @@ def play(stage: Stage) -> None:
     act("resolve")
     act("recreate")
     act("drift")
+    _play_own_sources(stage, act)
     _play_two_languages(stage, act)
+
+
+def _play_own_sources(stage: Stage, act: Callable[..., None]) -> None:
+    """The project with a command of its own, a checkout in place of a release, and a library tried."""
+    _say(stage, "The project gets a command of its own: with a build system it is installed where it lies.")
+    _show(stage, make_buildable(stage.project))
+    act("resolve", "--quiet")
+    act("recreate", "--quiet")
+    act("run", "hivescale")
+    _say(stage, "A checkout of tallywax takes the release's place for a day, and gives it back.")
+    write_checkout(stage.project.parent / "tallywax")
+    act("declare", "--local", "tallywax", "../tallywax")
+    act("resolve", "--quiet")
+    act("recreate", "--quiet")
+    act("retract", "--local", "tallywax")
+    act("resolve", "--quiet")
+    act("recreate", "--quiet")
+    _say(stage, "Try a library for one command: nothing is changed.")
+    code = "import foragemap, nectarplot; print(foragemap.__version__)"
+    act("run", "--try", "foragemap", "--", "python", "-c", code)
+    act("drift", "--quiet")
+
+
+def write_checkout(folder: Path) -> None:
+    """The sources of a release to come."""
+    folder.mkdir()
+    code = next(one for one in RELEASES if one.name == "tallywax").source().partition("\n")[2]
+    (folder / "tallywax.py").write_text(f'__version__ = "1.3.dev1"\n{code}', encoding="utf-8")
+    project = '[project]\nname = "tallywax"\nversion = "1.3.dev1"\n'
+    (folder / "pyproject.toml").write_text(f"{_BUILD_SYSTEM}\n{project}", encoding="utf-8")
 
 
 def _play_two_languages(stage: Stage, act: Callable[..., None]) -> None:
@@ -86,7 +132,7 @@ def _play_two_languages(stage: Stage, act: Callable[..., None]) -> None:
         stage,
         "A program in waggle, a language of our own, reads the bees' dances: tell of it.",
     )
-    _tell_of_language(stage)
+    _show(stage, add_to_declaration(stage.project, LANGUAGE))
     act("declare", "--catalogue", f"dances={stage.address.removesuffix('simple/')}runtimes/catalogue.json")
     act("declare", "--runtime", "waggle>=2")
     act("resolve", "--quiet")
@@ -97,13 +143,23 @@ def _play_two_languages(stage: Stage, act: Callable[..., None]) -> None:
     act("runtimes", "--only", "waggle", "--quiet")
 
 
-def _tell_of_language(stage: Stage) -> None:
-    """Add the made-up language to the declaration, and show what was added."""
-    with (stage.project / "pyproject.toml").open("a", encoding="utf-8") as file:
-        file.write(f"\n{LANGUAGE}")
-    print(
-        "\n" + "".join(f"  {line}\n" for line in LANGUAGE.splitlines()), end="", file=stage.output, flush=True
-    )
+def add_to_declaration(project: Path, text: str) -> str:
+    """Write something at the end of the declaration; gives it back."""
+    with (project / "pyproject.toml").open("a", encoding="utf-8") as file:
+        file.write(f"\n{text}")
+    return text
+
+
+def make_buildable(project: Path) -> str:
+    """Give the project a module, a build system and a command; what was added to the declaration."""
+    (project / "hivescale.py").write_text(_MODULE, encoding="utf-8")
+    return add_to_declaration(project, f"{_BUILD_SYSTEM}\n{_SCRIPTS}")
+
+
+def _show(stage: Stage, text: str) -> None:
+    """Print something that was written into a file."""
+    shown = "".join(f"  {line}".rstrip() + "\n" for line in text.splitlines())
+    print(f"\n{shown}", end="", file=stage.output, flush=True)
 
 
 def _say(stage: Stage, text: str) -> None:

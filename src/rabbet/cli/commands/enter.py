@@ -7,7 +7,7 @@ leaves it. To enter from a running shell, source .venv/bin/enter.sh (or .fish, .
 from argparse import ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_variant
+from rabbet.cli.options import add_trial, add_variant
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -15,6 +15,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--as-is", action="store_true", help="also when the environment does not fit the lock"
     )
+    add_trial(parser)
     add_variant(parser)
 
 
@@ -24,8 +25,15 @@ def run(arguments: Namespace, context: Context) -> int:
     from rabbet.tasks.run import become, refuse_unfit
 
     project = context.project(arguments.variant)
+    if arguments.tried or arguments.places:
+        from rabbet.cli.trial import in_trial
+        from rabbet.tasks.run import run_to_end
+
+        with in_trial(arguments, project, context) as root:
+            command, variables = shell_inside(project, context.machine, root)
+            return run_to_end(command, variables, project=project, machine=context.machine)
     if not arguments.as_is:
         refuse_unfit(project, context.machine, going_on="rabbet enter --as-is")
     command, variables = shell_inside(project, context.machine)
     context.output.flush()
-    become(command, variables, project=project, machine=context.machine)
+    return become(command, variables, project=project, machine=context.machine)

@@ -1,15 +1,20 @@
 """Run one command inside it.
 
 Runs a command with the environment's own commands first on PATH, and passes on its exit code and signals. An
-environment that does not fit the lock is refused; --as-is goes on. --under takes another runtime for this one
-command: nothing is changed.
+environment that does not fit the lock is refused; --as-is goes on. --under takes another runtime, and --try
+another library, for this one command: nothing is changed.
 """
 
 from argparse import REMAINDER, ArgumentParser, Namespace
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_variant
+from rabbet.cli.options import add_trial, add_variant
 from rabbet.errors import WrongUsage
+
+if TYPE_CHECKING:
+    from rabbet.workspace.project import Project
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -24,6 +29,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         default=[],
         help="with another runtime of a language than Python, this once, such as 'java>=14'",
     )
+    add_trial(parser)
     add_variant(parser)
     parser.add_argument("command", nargs=REMAINDER, help="the command with its arguments")
 
@@ -37,6 +43,8 @@ def run(arguments: Namespace, context: Context) -> int:
     if not command:
         raise WrongUsage("no command was given to run", remedy="rabbet run python -c 'print(42)'")
     project = context.project(arguments.variant)
+    if arguments.tried or arguments.places:
+        return _try(arguments, command, project, context)
     if not arguments.as_is:
         refuse_unfit(
             project,
@@ -49,7 +57,20 @@ def run(arguments: Namespace, context: Context) -> int:
 
         variables = under_runtimes(project, context.machine, arguments.under, variables)
     context.output.flush()
-    become(command, variables, project=project, machine=context.machine)
+    return become(command, variables, project=project, machine=context.machine)
+
+
+def _try(arguments: Namespace, command: Sequence[str], project: "Project", context: Context) -> int:
+    """Run the command in an environment that lasts as long."""
+    from rabbet.cli.trial import in_trial
+    from rabbet.tasks.run import run_to_end, under_runtimes, variables_of
+
+    machine = context.machine
+    with in_trial(arguments, project, context) as root:
+        variables = variables_of(root, machine)
+        if arguments.under:
+            variables = under_runtimes(project, machine, arguments.under, variables)
+        return run_to_end(command, variables, project=project, machine=machine)
 
 
 def _under(arguments: Namespace) -> list[str]:

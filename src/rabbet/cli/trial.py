@@ -1,0 +1,64 @@
+"""A trial around a command: made before, told of on standard error, gone afterwards."""
+
+from argparse import Namespace
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from rabbet.cli.context import Context
+from rabbet.workspace.project import Project
+
+if TYPE_CHECKING:
+    from rabbet.trials.trial import Tried
+
+__all__ = ["in_trial"]
+
+
+@contextmanager
+def in_trial(arguments: Namespace, project: Project, context: Context) -> Iterator[Path]:
+    """The folder of an environment with what `--try` and `--from` name. Raises as `make_trial` does."""
+    from rabbet.store.atomic import cannot_write
+    from rabbet.trials.folder import trial_folder
+    from rabbet.trials.make import make_trial
+    from rabbet.trials.trial import Wish
+    from rabbet.workspace.project import ENVIRONMENT
+
+    machine = context.machine
+    wish = Wish(tuple(arguments.tried), tuple(arguments.places))
+    with trial_folder(machine.store_folder) as folder:
+        root = folder / f"{project.folder.name}-trial" / ENVIRONMENT  # prompts show the name above it
+        with cannot_write(folder):
+            root.mkdir(parents=True)
+        tried = make_trial(
+            wish,
+            root,
+            lambda: _fits(project, context),
+            project=project,
+            machine=machine,
+            observer=context.observer,
+        )
+        for line in _told(tried):
+            context.note(line)
+        context.output.flush()
+        yield root
+
+
+def _told(tried: "Tried") -> Iterator[str]:
+    """What the trial brings, what it changes, and how to keep it."""
+    if not tried.keeping:
+        yield "for this once: nothing, for the lock holds all of it already"
+        return
+    brought = ", ".join(f"{name} {version}" for name, version in tried.brought)
+    yield f"for this once: {brought or 'other releases of what is locked'}"
+    for name, before, after in tried.changed:
+        yield f"  {name} {after} in place of {before}" if after else f"  without {name} {before}"
+    if not tried.changed:
+        yield "  everything locked stays as it is"
+    yield f"  to keep it: {tried.keeping}"
+
+
+def _fits(project: Project, context: Context) -> bool:
+    from rabbet.tasks.recreate import fits
+
+    return fits(project, context.machine)

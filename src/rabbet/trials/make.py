@@ -1,0 +1,90 @@
+"""Make a trial, or make it again as it was a short while ago.
+
+Declaration, lock and environment of the project stay as they are. What is locked is kept where it can be. If
+it all can, the trial holds the further libraries alone and lies upon the project's environment; else it holds
+everything. What came of it is remembered for a while, so that the same trial starts at once.
+"""
+
+import hashlib
+import json
+import time
+from collections.abc import Callable
+from contextlib import suppress
+from functools import partial
+from pathlib import Path
+
+from rabbet.core.progress import Observer
+from rabbet.environment.guarded import GuardedEnvironment
+from rabbet.environment.layout import Layout
+from rabbet.environment.linking import Linking
+from rabbet.environment.manifest import StoreChanged, build_from_manifest, read_manifest
+from rabbet.store.atomic import cannot_write
+from rabbet.trials.trial import Tried, Wish
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.project import Project
+from rabbet.workspace.result_cache import digest_of, recall_fit
+
+__all__ = ["make_trial"]
+
+_FRESH = 3600  # seconds for which what was settled for a trial counts: then the sources are asked again
+
+
+def make_trial(
+    wish: Wish,
+    root: Path,
+    fits: Callable[[], bool],
+    *,
+    project: Project,
+    machine: Machine,
+    observer: Observer,
+) -> Tried:
+    """Make the environment of a trial in an empty folder.
+
+    `fits` tells whether the project's environment is there, and as the lock has it.
+    Raises `NoLock`, `NoSolution`, `SourceFailed`, `IntegrityFailed`, `BuildFailed`, `CannotWrite`,
+    `WrongUsage`, and what `question` raises.
+    """
+    key = _key(project, machine, wish)
+    known = _made_again(key, machine, root) if key else None
+    if known is not None:
+        return known
+    from rabbet.trials.compose import compose_trial
+    from rabbet.trials.settle import settle_trial
+
+    settled = settle_trial(project, machine, observer, wish, fits)
+    manifest = compose_trial(settled, project, machine, observer, root)
+    if key and manifest is not None:
+        content = json.dumps([time.time() + _FRESH, *settled.tried, manifest.decode(errors="surrogatepass")])
+        machine.memory("trials-made").remember(key, content.encode(errors="surrogatepass"))
+    return settled.tried
+
+
+def _made_again(key: str, machine: Machine, root: Path) -> Tried | None:
+    """The trial as it was made before, if that was a short while ago and the store still has it all."""
+    with suppress(ValueError, TypeError):
+        until, brought, changed, keeping, text = json.loads(machine.memory("trials-made").recall(key) or b"")
+        manifest = read_manifest(text.encode(errors="surrogatepass"))
+        if manifest is None or not time.time() < until:
+            return None
+        try:
+            with cannot_write(root):
+                build_from_manifest(manifest, partial(_opened, root, machine), machine.memory("states"))
+        except StoreChanged:
+            return None
+        return Tried([tuple(one) for one in brought], [tuple(one) for one in changed], keeping)
+    return None
+
+
+def _opened(root: Path, machine: Machine) -> GuardedEnvironment:
+    layout = Layout(root=root, site_packages="lib")  # a manifest names all folders, and makes them
+    return GuardedEnvironment(layout, Linking(share=machine.shares_files()))
+
+
+def _key(project: Project, machine: Machine, wish: Wish) -> str:
+    """What the trial follows from; empty where that can't be told without looking closer."""
+    with suppress(OSError):
+        fits = recall_fit(project, machine) is not None
+        facts = [digest_of(project, machine), str(project.environment), fits, *wish]
+        if fits and not wish.places:
+            return hashlib.sha256(repr(facts).encode(errors="surrogateescape")).hexdigest()
+    return ""

@@ -1,0 +1,94 @@
+"""What a trial comes to: which libraries it takes beside the locked ones."""
+
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, replace
+
+from packaging.utils import NormalizedName
+
+from rabbet.builds.identity import identified
+from rabbet.core.lock.select import needed
+from rabbet.core.model.lock import Needed, ToInstall, Unbuilt
+from rabbet.core.progress import Observer
+from rabbet.core.targets import target_of
+from rabbet.resolving.resolve_targets import ResolveOptions, ResolveRequest, resolve_targets
+from rabbet.trials.trial import Tried, Wish
+from rabbet.trials.wish import widened
+from rabbet.workspace.comparison import Question, question
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.project import Project
+from rabbet.workspace.selection import RecreateOptions
+from rabbet.workspace.sources import open_sources
+
+__all__ = ["Settled", "settle_trial"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Settled:
+    """What a trial needs, what of that the lock does not hold, and what is told of it.
+
+    Where it is `layered`, the project's environment serves for the rest.
+    """
+
+    asked: Question
+    wanted: tuple[ToInstall, ...]
+    layered: bool
+    tried: Tried
+
+
+def settle_trial(
+    project: Project, machine: Machine, observer: Observer, wish: Wish, fits: Callable[[], bool]
+) -> Settled:
+    """Solve what is declared and what is to be tried for this machine, keeping what is locked.
+
+    `fits` tells whether the project's environment is there, and as the lock has it.
+    Raises `NoLock`, `NoSolution`, `SourceFailed`, `WrongUsage`, and what builds raise.
+    """
+    asked = question(project, machine, RecreateOptions())
+    declaration, keeping = widened(asked.declaration, project, machine, wish)
+    target = target_of(asked.runtime)
+    request = ResolveRequest(
+        declaration=declaration,
+        variant=project.variant,
+        sources=open_sources(project, machine, declaration, always=True),
+        machine=machine,
+        observer=observer,
+        runtime=asked.runtime,
+        targets=(target,),
+        earlier=(replace(asked.lock, runtimes=()),),
+        written=False,
+    )
+    lock = resolve_targets(request, ResolveOptions()).lock
+    after = needed(lock, target, asked.selection, declaration)
+    after = tuple(identified(one, asked.runtime, project.folder) for one in after)
+    before = {one.locked.name: one for one in asked.needed}
+    differing = [one for one in after if not _same(before.get(one.locked.name), one)]
+    own = [one for one in asked.needed if isinstance(one, Unbuilt) and one.own]
+    gone = before.keys() - {one.locked.name for one in (*after, *own)}
+    additions = not gone and all(one.locked.name not in before for one in differing)
+    layered = additions and fits()
+    tried = Tried(
+        [(one.locked.name, str(one.locked.version)) for one in differing if one.locked.name not in before],
+        [
+            *_changes(before, differing),
+            *((name, str(before[name].locked.version), "") for name in sorted(gone)),
+        ],
+        keeping if differing or gone else "",
+    )
+    wanted = tuple(differing) if layered else (*after, *own)
+    return Settled(asked=asked, wanted=wanted, layered=layered, tried=tried)
+
+
+def _same(before: ToInstall | None, after: ToInstall) -> bool:
+    """Whether the same would be installed."""
+    if isinstance(before, Unbuilt) and isinstance(after, Unbuilt):
+        return before.digest == after.digest
+    both = isinstance(before, Needed) and isinstance(after, Needed)
+    return both and before.artifact.sha256 == after.artifact.sha256  # type: ignore[union-attr]
+
+
+def _changes(
+    before: Mapping[NormalizedName, ToInstall], after: Iterable[ToInstall]
+) -> list[tuple[str, str, str]]:
+    """Name, version before and version after of what is locked and would be another release."""
+    known = [(before[one.locked.name].locked, one.locked) for one in after if one.locked.name in before]
+    return [(new.name, str(old.version), str(new.version)) for old, new in known]

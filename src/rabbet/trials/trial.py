@@ -1,0 +1,23 @@
+"""A trial: what is wished for, and what it comes to."""
+
+from typing import NamedTuple
+
+__all__ = ["Tried", "Wish"]
+
+
+class Wish(NamedTuple):
+    """What is to be tried: requirements, and places of what is nowhere published."""
+
+    requirements: tuple[str, ...]
+    places: tuple[str, ...] = ()
+
+
+class Tried(NamedTuple):
+    """What a trial brings, as names and versions, and what it changes of what is locked: name, before, after.
+
+    `keeping` is the command that makes it last, empty where everything is locked already.
+    """
+
+    brought: list[tuple[str, str]]
+    changed: list[tuple[str, str, str]]
+    keeping: str
