@@ -11,7 +11,7 @@ import tempfile
 import time
 from pathlib import Path
 
-from rabbet.demo.play import tamper
+from rabbet.demo.play import add_to_declaration, make_buildable, tamper, write_checkout
 from rabbet.demo.runtimes import LANGUAGE, shelf
 from rabbet.demo.stand_in import StandIn
 
@@ -88,8 +88,7 @@ def take_all(project: Path, address: str) -> None:
         "rabbet recreate --fresh",
         "rabbet resolve",
     )
-    with (project / "pyproject.toml").open("a", encoding="utf-8") as file:
-        file.write(f"\n{LANGUAGE}")
+    add_to_declaration(project, LANGUAGE)
     catalogue = f"{address.removesuffix('simple/')}runtimes/catalogue.json"
     for arguments in (["--limit", "combframe"], ["--without", "tallywax"]):
         retract = ["rabbet", "retract", *arguments]
@@ -103,6 +102,16 @@ def take_all(project: Path, address: str) -> None:
         "rabbet run waggle --version | cut -c1-60",
         "rabbet explain waggle --quiet",
         "rabbet runtimes --only python waggle --quiet",
+    )
+    make_buildable(project)
+    write_checkout(project.parent / "tallywax")
+    shoot(
+        "builds",
+        "rabbet resolve --quiet | tail -1; rabbet recreate --quiet",
+        "rabbet run hivescale",
+        "rabbet declare --local tallywax ../tallywax | tail -1; rabbet resolve --quiet | head -2",
+        "rabbet recreate --quiet",
+        "rabbet run --try foragemap -- python -c 'import foragemap; print(foragemap.__version__)'",
     )
     shoot("help", "rabbet --help")
 
