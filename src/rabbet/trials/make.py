@@ -22,7 +22,7 @@ from rabbet.store.atomic import cannot_write
 from rabbet.trials.trial import Tried, Wish
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
-from rabbet.workspace.result_cache import digest_of, recall_fit
+from rabbet.workspace.result_cache import fitting_key
 
 __all__ = ["make_trial"]
 
@@ -82,9 +82,5 @@ def _opened(root: Path, machine: Machine) -> GuardedEnvironment:
 
 def _key(project: Project, machine: Machine, wish: Wish) -> str:
     """What the trial follows from; empty where that can't be told without looking closer."""
-    with suppress(OSError):
-        fits = recall_fit(project, machine) is not None
-        facts = [digest_of(project, machine), str(project.environment), fits, *wish]
-        if fits and not wish.places:
-            return hashlib.sha256(repr(facts).encode(errors="surrogateescape")).hexdigest()
-    return ""
+    fitting = "" if wish.places else fitting_key(project, machine)
+    return hashlib.sha256(repr([fitting, *wish]).encode()).hexdigest() if fitting else ""

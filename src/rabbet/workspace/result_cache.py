@@ -29,6 +29,7 @@ __all__ = [
     "UpToDate",
     "digest_of",
     "environment_state",
+    "fitting_key",
     "recall_fit",
     "recall_sound",
     "recall_unchanged",
@@ -80,6 +81,15 @@ def recall_fit(project: Project, machine: Machine) -> Fit | None:
         return Fit(environment, int(count), runtime)
     except (OSError, ValueError):
         return None
+
+
+def fitting_key(project: Project, machine: Machine) -> str:
+    """A digest of all that the cached fit follows from; empty where none is known."""
+    try:
+        key = _fit_key(project, machine, environment_state(project.environment))
+        return key if _memory(machine).recall(key) is not None else ""
+    except OSError:
+        return ""
 
 
 def remember_fit(project: Project, machine: Machine, state: str, found: Fit | None) -> None:
