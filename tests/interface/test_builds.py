@@ -68,7 +68,7 @@ class Builds(ProgramCase):
                 self.assertEqual(self.tree(".venv/rabbet.json"), before)
                 for log in (self.root / "store").glob("*/build-logs/*"):
                     self.assertLess(log.stat().st_size, 5_000_000)
-                self.assertEqual(list((self.root / "store").glob("*/partial/*")), [])
+                self.assertEqual(list((self.root / "store").glob("*/building/*")), [])
 
     def outcome(self, code: int) -> str:
         """What is said by the first of resolving and recreating that fails."""

@@ -98,6 +98,12 @@ class OwnSources(ProgramCase):
         self.made()
         self.assertEqual(self.installed(), {"hivescale": "0.1.5"})
         self.assertIn("its build tells the version", self.rabbet("declare").out)
+        self.rabbet("resolve", "--verify")
+        self.write_module("weighed again")
+        (self.project / "more.py").write_text("")
+        told = self.rabbet("recreate").out
+        self.assertIn("1 replaced", told)
+        self.assertRegex(told, "hivescale +- +what it is built from changed")
         told = self.rabbet("declare", "--own-version", "next-patch", code=2).err
         self.assertIn("listed under project.dynamic", told)
 
@@ -162,6 +168,21 @@ class OwnSources(ProgramCase):
             self.assertIn(said, self.rabbet("declare", "--local", "tallywax", folder, code=2).err)
         self.rabbet("retract", "--local", "tallywax", code=2)
         self.assertEqual(self.tree("pyproject.toml"), before)
+
+    def test_required_by_others(self) -> None:
+        """The project stands in for its own releases, whoever requires it, and is installed once."""
+        self.declare("combframe>=2")
+        pyproject = self.project / "pyproject.toml"
+        pyproject.write_text(pyproject.read_text().replace('name = "hivescale"', 'name = "tallywax"', 1))
+        (self.project / "hivescale.py").rename(self.project / "tallywax.py")
+        self.rabbet("resolve", code=4)  # for combframe needs a later one than 0.1.0
+        self.rabbet("declare", "--own-version", "9.0")
+        self.made()
+        self.assertEqual(self.installed()["tallywax"], "9.0")
+        self.assertIn("No drift", self.rabbet("drift").out)
+        self.assertIn("is what the declaration asks for", self.rabbet("resolve", "--verify").out)
+        self.rabbet("recreate", "--without-project")
+        self.assertIn("needs tallywax", self.rabbet("drift", code=1).out)
 
     def test_commit(self) -> None:
         """A commit is built from its own tree, if that is allowed, and says where it came from."""

@@ -28,7 +28,7 @@ class Trials(ProgramCase):
 
     def left(self) -> list[Path]:
         """What trials left in the store."""
-        return [*(self.root / "store").glob("*/trials/*"), *(self.root / "store").glob("*/partial/*")]
+        return [*(self.root / "store").glob("*/trials/*"), *(self.root / "store").glob("*/building/*")]
 
     def test_one_more(self) -> None:
         """The library is there for the command, all else is as it is, and stays so."""

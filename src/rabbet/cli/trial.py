@@ -19,14 +19,14 @@ __all__ = ["in_trial"]
 def in_trial(arguments: Namespace, project: Project, context: Context) -> Iterator[Path]:
     """The folder of an environment with what `--try` and `--from` name. Raises as `make_trial` does."""
     from rabbet.store.atomic import cannot_write
-    from rabbet.trials.folder import trial_folder
+    from rabbet.store.scratch import scratch_folder
     from rabbet.trials.make import make_trial
     from rabbet.trials.trial import Wish
     from rabbet.workspace.project import ENVIRONMENT
 
     machine = context.machine
     wish = Wish(tuple(arguments.tried), tuple(arguments.places))
-    with trial_folder(machine.store_folder) as folder:
+    with scratch_folder(machine.store_folder / "trials", inherited=True) as folder:
         root = folder / f"{project.folder.name}-trial" / ENVIRONMENT  # prompts show the name above it
         with cannot_write(folder):
             root.mkdir(parents=True)

@@ -21,6 +21,7 @@ from rabbet.core.lock.select import needed
 from rabbet.core.model.build import BuildKind
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import (
+    OWN_FOLDER,
     Artifact,
     BuildSource,
     Lock,
@@ -121,7 +122,7 @@ class BuildQuestions:
         """The metadata of a commit or a checkout; `None` where it may not be built. Raises as `metadata`."""
         if isinstance(tree, LockedCommit) and name not in self._declaration.build_from_source:
             return None
-        return self.metadata(Subject(name=name, what=name, source=tree))
+        return self.metadata(Subject(name=name, what=name, source=tree, own=tree == OWN_FOLDER))
 
     def metadata(self, subject: Subject) -> Metadata:
         """What its wheel would say. Raises `BuildFailed`, `NoSolution`, `SourceFailed`, `IntegrityFailed`."""

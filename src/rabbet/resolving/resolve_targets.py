@@ -13,9 +13,9 @@ from rabbet.core.corrections import idle_corrections
 from rabbet.core.lock.build import Solved, build_lock
 from rabbet.core.lock.select import libraries_for
 from rabbet.core.lock.serving import serves
-from rabbet.core.lock.version_changes import Move, explained_moves, runtime_moves
+from rabbet.core.lock.version_changes import Move, build_moves, explained_moves, runtime_moves
 from rabbet.core.model.declaration import Declaration
-from rabbet.core.model.lock import Lock, LockedBuild, LockedCheckout, LockedRuntime, LockedWheel
+from rabbet.core.model.lock import OWN_FOLDER, Lock, LockedBuild, LockedCheckout, LockedRuntime, LockedWheel
 from rabbet.core.model.release import Candidate, Metadata, SetAside, SourceTree
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.solution import Solution
@@ -129,10 +129,10 @@ def resolve_targets(work: ResolveRequest, options: ResolveOptions) -> ResolveRes
         lock = build_lock(
             work.declaration, _runtimes(work, before, options), settled, catalogue.routing.indexes
         )
-        locked_builds = tuple(_locked_builds(work, builds, settled))
+        lock = replace(lock, builds=tuple(_locked_builds(work, builds, settled)))
         return ResolveResult(
-            lock=replace(lock, also_known=tuple(sorted(elsewhere)), builds=locked_builds),
-            moves=(*runtime_moves(before, lock, work.declaration), *moves),
+            lock=replace(lock, also_known=tuple(sorted(elsewhere))),
+            moves=(*runtime_moves(before, lock, work.declaration), *moves, *build_moves(before, lock)),
             passed_over=tuple(_passed_over(catalogue, lock.versions, chosen.values())),
             also_known=elsewhere,
             idle_checkouts=tuple(sorted(set(work.declaration.local) - set(lock.versions))),
@@ -175,7 +175,7 @@ def _locked_builds(
     for part in settled:
         for name, candidate in part.solution.chosen.items():
             source = next((one for one in part.artifacts[name] if not isinstance(one, LockedWheel)), None)
-            if source is not None and not any(file.is_wheel for file in candidate.files):
+            if source not in (None, OWN_FOLDER) and not any(file.is_wheel for file in candidate.files):
                 subject = Subject(name=name, what=str(candidate), source=source)
                 if subject.allowed(work.declaration):
                     where.setdefault((subject, candidate.version), []).append(part.solution.target)
@@ -194,7 +194,7 @@ def _own_build(work: ResolveRequest, builds: BuildQuestions) -> Subject | None:
     if declaration.build_system is None:
         return None
     name = library_name(declaration.name)
-    subject = Subject(name=name, what=name, source=LockedCheckout(path="."), own=True)
+    subject = Subject(name=name, what=name, source=OWN_FOLDER, own=True)
     named = declaration.version is not None or declaration.dynamic
     return subject if named else replace(subject, name=builds.metadata(subject).name)
 
@@ -342,6 +342,8 @@ def _intention(
         return "raised on purpose"
     chosen = solution.chosen.get(name)
     checkout = chosen.offered.locked if chosen and isinstance(chosen.offered, SourceTree) else None
+    if checkout == OWN_FOLDER:
+        return "it is the project itself"
     if isinstance(checkout, LockedCheckout):
         return f"the checkout in {checkout.path} stands in for it"
     if any(one.name == name and isinstance(one.tree, LockedCheckout) for one in work.earlier[0].libraries):

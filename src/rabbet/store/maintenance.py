@@ -16,6 +16,8 @@ from rabbet.store.trees import is_sound
 __all__ = ["Holding", "Removed", "check", "holdings", "sweep"]
 
 _SPARED = 3600  # seconds: what was used a moment ago may be in use by a run that is under way
+_LONG_RUN = 86400  # seconds: a build may write into its folder for hours
+_LITTER = ("partial", "build-logs", "built", "trials-made")  # what killed runs left, and what is made again
 _PURPOSES = {
     "wheels": "fetched files, by their hash",
     "unpacked": "their contents, linked into environments",
@@ -27,7 +29,17 @@ _PURPOSES = {
 }
 
 
-_REMEMBERED = ("environments", "listings", "metadata", "manifests", "runtimes", "states", "unchanged")
+_REMEMBERED = (
+    "built",
+    "environments",
+    "listings",
+    "metadata",
+    "manifests",
+    "runtimes",
+    "states",
+    "trials-made",
+    "unchanged",
+)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -63,7 +75,7 @@ def holdings(folder: Path) -> tuple[Holding, ...]:
 
 
 def sweep(store: Store, folder: Path, used: frozenset[str], *, older: int = 0) -> tuple[Removed, ...]:
-    """Remove the wheels, packed and unpacked, and the obtained runtimes that nobody uses.
+    """Remove the wheels, packed and unpacked, and the obtained runtimes that nobody uses, and old litter.
 
     `used` are the hashes that known environments and locks hold; what was used in the last `older` days, or
     in the last hour, stays too.
@@ -88,14 +100,23 @@ def sweep(store: Store, folder: Path, used: frozenset[str], *, older: int = 0) -
             size = _size(entry)
             _remove(entry, folder)
         removed.append(Removed(part=OBTAINED, sha256=entry.name, size=size))
+    _sweep_litter(folder, limit, older)
+    return tuple(removed)
+
+
+def _sweep_litter(folder: Path, limit: float, older: int) -> None:
+    """Remove short cuts not taken since `limit`, what killed runs left, and notes of what is gone."""
     for manifest in _entries(folder / "manifests"):
         if manifest.stat().st_mtime <= limit:
             manifest.unlink(missing_ok=True)  # a short cut, and it may lead to what was just removed
+    for part in _LITTER:
+        for entry in _entries(folder / part):
+            if entry.lstat().st_mtime <= time.time() - max(_LONG_RUN, older * 86400):
+                _discard(entry)
     states = BlobCache(folder / "states")
     for key in states:
         if not (folder / "unpacked" / key.partition("-")[0]).exists():
             states.forget(key)
-    return tuple(removed)
 
 
 def check(store: Store, folder: Path) -> Iterator[str]:
@@ -119,6 +140,14 @@ def check(store: Store, folder: Path) -> Iterator[str]:
     for part in _REMEMBERED:
         memory = BlobCache(folder / part)
         yield from (f"{part}/{key}" for key in memory if memory.recall(key) is None)
+
+
+def _discard(entry: Path) -> None:
+    """Remove a file, or a folder with all that it holds."""
+    if entry.is_dir() and not entry.is_symlink():
+        shutil.rmtree(entry, ignore_errors=True)
+    else:
+        entry.unlink(missing_ok=True)
 
 
 def _remove(entry: Path, folder: Path) -> None:

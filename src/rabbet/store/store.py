@@ -15,6 +15,7 @@
     LAYOUT/manifests/<digest>                what an environment of certain inputs consists of
     LAYOUT/claims/<digest>                  who changes an environment holds a lock here
     LAYOUT/built/<digest>                   which wheel came of building certain sources in a certain way
+    LAYOUT/building/<name>/…                builds that go on: sources, environments, what they write
     LAYOUT/build-logs/<name>                what builds printed
     LAYOUT/partial/…                        what is being written; nothing here is ever taken for whole
 
@@ -27,8 +28,8 @@ import os
 import shutil
 import tempfile
 import threading
-from collections.abc import Callable, Iterable, Iterator
-from contextlib import AbstractContextManager, contextmanager, suppress
+from collections.abc import Callable, Iterable
+from contextlib import AbstractContextManager, suppress
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -42,6 +43,7 @@ from rabbet.store.blob_cache import BlobCache
 from rabbet.store.compile import Compilation, Compiler
 from rabbet.store.folder import make_folder
 from rabbet.store.process_lock import claimed
+from rabbet.store.scratch import scratch_folder
 from rabbet.store.trees import StoredFile, is_sound, note_state, read_tree, sound_tree, write_tree
 from rabbet.store.unpack import digests_in, stored_files, unpack_wheel
 
@@ -234,15 +236,9 @@ class Store:
         ]
         return Compilation(self._entry(wheel) / "tree", modules, folder)
 
-    @contextmanager
-    def scratch(self) -> Iterator[Path]:
-        """A folder for something that is made and then thrown away. Raises `CannotWrite`."""
-        with cannot_write(self._folder):
-            partial = self._partial()
-        try:
-            yield partial
-        finally:
-            shutil.rmtree(partial, ignore_errors=True)
+    def scratch(self) -> AbstractContextManager[Path]:
+        """A folder for a build, which is thrown away in the end. Raises `CannotWrite`."""
+        return scratch_folder(self._folder / "building")
 
     def claimed(self, name: str) -> AbstractContextManager[None]:
         """Keep others from changing the thing of this name meanwhile. Raises `CannotWrite`."""

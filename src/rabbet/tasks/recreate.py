@@ -247,7 +247,7 @@ def _apply(project: Project, machine: Machine, observer: Observer, report: Recre
         if plan.rebuild:
             placed = make_anew(site, arriving)
             if report.selection is None and report.project and not (report.outdated or _editable(unbuilt)):
-                versions = [(one.locked.name, str(one.locked.version)) for one in needed]
+                versions = sorted((one.locked.name, str(one.locked.version)) for one in needed)
                 trees = supply.store.trees([one.artifact for one in needed], report.runtime)
                 remember_manifest(project, machine, placed, trees, versions, report.runtimes)
         else:

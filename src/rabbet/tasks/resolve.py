@@ -317,6 +317,7 @@ def _would_move(move: Move) -> str:
 
 def _check_raised(earlier: Sequence[Lock], options: ResolveOptions) -> None:
     known: set[str] = {library.name for lock in earlier for library in lock.libraries}
+    known |= {one.name for lock in earlier for build in lock.builds for one in build.libraries}
     known |= {runtime.language for lock in earlier for runtime in lock.runtimes} - {"python"}
     unknown = sorted(set(options.raised) - known)
     if unknown:

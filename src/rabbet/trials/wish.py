@@ -29,7 +29,7 @@ def widened(
 ) -> tuple[Declaration, str]:
     """The declaration with what is to be tried, and the command that would make that last.
 
-    Raises `NotUnderstood`, `WrongUsage`.
+    The project itself need not be built for that. Raises `NotUnderstood`, `WrongUsage`.
     """
     given = [parse_requirement(text) for text in wish.requirements]
     needs = {need.name: need for need in given}
@@ -46,7 +46,8 @@ def widened(
         *words,
         "--now",
     ]
-    return replace(declaration, needs=(*declaration.needs, *more_needs)), joined_words(keeping)
+    changed = replace(declaration, needs=(*declaration.needs, *more_needs), build_system=None)
+    return changed, joined_words(keeping)
 
 
 _Widening = tuple[Declaration, dict[NormalizedName, Need], list[str]]

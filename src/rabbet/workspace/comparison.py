@@ -1,6 +1,6 @@
 """Compare an environment with the lock, for `drift`, `recreate` and `run` alike."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import msgspec
@@ -13,7 +13,7 @@ from rabbet.core.lock.select import needed, own_project
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.finding import Finding
 from rabbet.core.model.inventory import Installed, Inventory
-from rabbet.core.model.lock import Lock, Selection, ToInstall
+from rabbet.core.model.lock import Lock, Selection, ToInstall, Unbuilt
 from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime, Refusal
 from rabbet.core.progress import Observer, reading_files
 from rabbet.core.targets import target_of
@@ -109,6 +109,13 @@ def question(project: Project, machine: Machine, options: RecreateOptions) -> Qu
         needed=tuple(identified(one, runtime, project.folder) for one in (*wanted, *([own] if own else []))),
         project=included,
     )
+
+
+def _with_own(wanted: Iterable[ToInstall], own: Unbuilt | None) -> Iterator[ToInstall]:
+    """What is wanted and the project itself, which stands in for a release of its own name."""
+    if own is not None:
+        yield own
+    yield from (one for one in wanted if own is None or one.locked.name != own.locked.name)
 
 
 def compared(

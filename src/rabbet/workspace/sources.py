@@ -11,9 +11,10 @@ from packaging.utils import NormalizedName
 
 from rabbet.core.corrections import corrected
 from rabbet.core.model.declaration import Declaration, SourceEntry
-from rabbet.core.model.lock import Artifact, Lock, LockedCheckout, LockedCommit
+from rabbet.core.model.lock import OWN_FOLDER, Artifact, Lock, LockedCheckout, LockedCommit
 from rabbet.core.model.release import Candidate, Metadata
 from rabbet.core.model.target import Target
+from rabbet.core.needs.need import library_name
 from rabbet.core.progress import Observer
 from rabbet.core.solve.policy import Policy
 from rabbet.formats.address import Address, parse_address
@@ -94,15 +95,19 @@ class Sources:
         kept: Mapping[NormalizedName, LockedCommit],
         builds: "BuildAnswers | None",
     ) -> list[Claim]:
-        """Checkouts and addresses that the declaration names, as far as they count for a target."""
+        """Checkouts and addresses that the declaration names, as far as they count for a target.
+
+        Where others require the project itself, that is what they get.
+        """
         addresses = direct_addresses(
             one.need for one in declaration.declared() if target.admits(one.need.marker)
         )
         files = {name: address for name, address in addresses.items() if is_file(address)}
         repositories = {name: address for name, address in addresses.items() if name not in files}
         told = builds.of_tree if builds else None
+        itself = {library_name(declaration.name): OWN_FOLDER.path} if declaration.build_system else {}
         own: list[Source] = [
-            CheckoutSource(declaration.local, self.project.folder, told),
+            CheckoutSource({**itself, **declaration.local}, self.project.folder, told),
             DirectSource(files, FileReader(self.client)),
             RepositorySource(
                 repositories, kept, self._repository, offline=self.machine.offline, told_by_build=told

@@ -45,9 +45,7 @@ def plan_changes(
     wanted = {one.locked.name: one for one in needed}
     differing: dict[str, Finding] = {}
     for finding in findings:
-        if (
-            finding.locked is not None or finding.kind is Kind.SURPLUS
-        ):  # else what is locked needs something else
+        if finding.kind is not Kind.VERSION or finding.locked is not None:  # else the lock contradicts itself
             differing.setdefault(finding.name, finding)
     steps = []
     for name in sorted({*wanted, *inventory.libraries}):

@@ -9,6 +9,7 @@ from rabbet.core.file_name import parse_wheel_name
 from rabbet.core.lock.serving import holds, may_not_build, refuse_unserved, without_wheel
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import (
+    OWN_FOLDER,
     UNTOLD,
     Lock,
     LockedArchive,
@@ -32,11 +33,13 @@ def needed(
 ) -> tuple[ToInstall, ...]:
     """The libraries that this machine installs for a selection, each with the wheel that serves it best.
 
-    What has none is built where the declaration allows that. Raises `EnvironmentFailed`, with what helps by
-    the declaration, when the lock does not serve the target, or holds nothing for it that may be installed.
+    What has none is built where the declaration allows that. The project itself is left out.
+    Raises `EnvironmentFailed`, with what helps by the declaration, where the lock does not serve the target,
+    or holds nothing for it that may be installed.
     """
     refuse_unserved(lock, target, declaration)
-    return _Choice(lock, target, declaration).among(libraries_for(lock, target, selection))
+    found = libraries_for(lock, target, selection)
+    return _Choice(lock, target, declaration).among([one for one in found if one.tree != OWN_FOLDER])
 
 
 def own_project(lock: Lock, target: Target, declaration: Declaration) -> Unbuilt | None:
@@ -48,15 +51,14 @@ def own_project(lock: Lock, target: Target, declaration: Declaration) -> Unbuilt
     build = lock.own_build
     if build is None or declaration.build_system is None:
         return None
-    source = LockedCheckout(path=".")
     return Unbuilt(
         locked=LockedLibrary(
             name=build.name,
             version=declaration.version or UNTOLD,
-            artifacts=(source,),
+            artifacts=(OWN_FOLDER,),
             dependencies=tuple(sorted({one.need.name for one in declaration.declared()} - {build.name})),
         ),
-        source=source,
+        source=OWN_FOLDER,
         kind="editable",
         environment=_Choice(lock, target, declaration).environment(build),
         own=True,

@@ -15,7 +15,7 @@ from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text, specifiers_text
 from rabbet.core.solve.provider import Provider
 
-__all__ = ["Move", "explained_moves", "runtime_moves"]
+__all__ = ["Move", "build_moves", "explained_moves", "runtime_moves"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -77,6 +77,24 @@ def runtime_moves(before: Lock | None, after: Lock, declaration: Declaration) ->
         )
         for name in sorted({*old, *new} - {"python"})
         if old.get(name) != new.get(name)
+    )
+
+
+def build_moves(before: Lock | None, after: Lock) -> tuple[Move, ...]:
+    """Every library of a build's environment whose version differs, where the build was locked before.
+
+    One that moved for several builds is told once.
+    """
+    known = {(build.name, build.own): build.libraries for build in before.builds} if before else {}
+    builds: dict[tuple[NormalizedName, Version, Version], list[str]] = {}
+    for build in after.builds:
+        old = {one.name: one.version for one in known.get((build.name, build.own), ())}
+        for one in build.libraries:
+            if old.get(one.name, one.version) != one.version:
+                builds.setdefault((one.name, old[one.name], one.version), []).append(build.name)
+    return tuple(
+        Move(name=name, before=old, after=new, reason=f"builds {', '.join(names)}")
+        for (name, old, new), names in sorted(builds.items())
     )
 
 

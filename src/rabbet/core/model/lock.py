@@ -12,6 +12,7 @@ from rabbet.core.model.declaration import Section
 from rabbet.core.model.runtime import RuntimeArchive
 
 __all__ = [
+    "OWN_FOLDER",
     "UNTOLD",
     "Artifact",
     "BuildSource",
@@ -88,6 +89,9 @@ class LockedCheckout:
 
     path: str
 
+
+OWN_FOLDER = LockedCheckout(path=".")
+"""The project itself, among what libraries can be had from: it stands in for its own releases."""
 
 Artifact: TypeAlias = LockedWheel | LockedSdist | LockedArchive | LockedCommit | LockedCheckout
 """What a locked library can be had from."""
