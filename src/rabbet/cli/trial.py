@@ -17,10 +17,10 @@ __all__ = ["in_trial"]
 
 @contextmanager
 def in_trial(arguments: Namespace, project: Project, context: Context) -> Iterator[Path]:
-    """The folder of an environment with what `--try` and `--from` name. Raises as `make_trial` does."""
+    """The folder of an environment with what `--try` and `--from` name. Raises as `trial` does."""
     from rabbet.store.atomic import cannot_write
     from rabbet.store.scratch import scratch_folder
-    from rabbet.trials.make import make_trial
+    from rabbet.trials.make import trial
     from rabbet.trials.trial import Wish
     from rabbet.workspace.project import ENVIRONMENT
 
@@ -30,18 +30,18 @@ def in_trial(arguments: Namespace, project: Project, context: Context) -> Iterat
         root = folder / f"{project.folder.name}-trial" / ENVIRONMENT  # prompts show the name above it
         with cannot_write(folder):
             root.mkdir(parents=True)
-        tried = make_trial(
+        with trial(
             wish,
             root,
             lambda: _fits(project, context),
             project=project,
             machine=machine,
             observer=context.observer,
-        )
-        for line in _told(tried):
-            context.note(line)
-        context.output.flush()
-        yield root
+        ) as tried:
+            for line in _told(tried):
+                context.note(line)
+            context.output.flush()
+            yield root
 
 
 def _told(tried: "Tried") -> Iterator[str]:

@@ -14,7 +14,8 @@ import json
 import os
 import stat
 import sys
-from collections.abc import Sequence
+from collections.abc import Callable, Iterable, Sequence
+from contextlib import suppress
 from typing import NamedTuple
 
 from rabbet.core.limits import MOST_NOTES
@@ -22,7 +23,16 @@ from rabbet.regular_file import open_regular, read_regular
 from rabbet.store.blob_cache import FORGOTTEN, BlobCache, sealed, unsealed
 from rabbet.store.file_states import state_of
 
-__all__ = ["StoredFile", "is_sound", "is_sound_tree", "note_state", "read_tree", "sound_tree", "write_tree"]
+__all__ = [
+    "StoredFile",
+    "is_sound",
+    "is_sound_tree",
+    "note_state",
+    "read_tree",
+    "remove_links",
+    "sound_tree",
+    "write_tree",
+]
 
 _FILES = "files"
 _MODES = (stat.S_IFREG | 0o444, stat.S_IFREG | 0o555)
@@ -74,6 +84,22 @@ def note_state(entry: str, key: str, states: BlobCache) -> None:
     Only whoever has found it right before may say so. Raises `OSError`.
     """
     _remember(key, state_of(f"{entry}/tree").encode(), states)
+
+
+def remove_links(trees: Iterable[tuple[str, str]], states: BlobCache, remove: Callable[[], None]) -> None:
+    """Remove links to the files of trees, given by key and entry, which changes the files' state.
+
+    The state of a tree that nobody touched since it was linked is known again afterwards.
+    """
+    untouched = []
+    for key, entry in trees:
+        with suppress(OSError):
+            if states.recall(key) == state_of(f"{entry}/tree").encode():
+                untouched.append((key, entry))
+    remove()
+    for key, entry in untouched:
+        with suppress(OSError):
+            note_state(entry, key, states)
 
 
 def _remember(key: str, state: bytes, states: BlobCache) -> None:

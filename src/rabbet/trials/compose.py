@@ -2,6 +2,7 @@
 
 from contextlib import closing
 from pathlib import Path
+from typing import NamedTuple
 
 from rabbet.builds.building import built
 from rabbet.compose.changes import Site, fill
@@ -19,13 +20,23 @@ from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.supply import intent_of, supply_for, workshop_for
 
-__all__ = ["compose_trial"]
+__all__ = ["Composed", "compose_trial"]
+
+
+class Composed(NamedTuple):
+    """The trees of the store that a trial has links to, by key and entry, and how to make it again.
+
+    It has no `manifest` if it is good for this once only.
+    """
+
+    trees: list[tuple[str, str]]
+    manifest: bytes | None
 
 
 def compose_trial(
     settled: Settled, project: Project, machine: Machine, observer: Observer, root: Path
-) -> bytes | None:
-    """Make the environment; gives how to make it again, if it is good for more than this once.
+) -> Composed:
+    """Make the environment.
 
     Raises `SourceFailed`, `IntegrityFailed`, `BuildFailed`, `CannotWrite`.
     """
@@ -54,7 +65,9 @@ def compose_trial(
         elif asked.beside:
             lead_to(guarded, project.folder)
     supply.store.note_linked((one.artifact for one in wheels), asked.runtime)
-    if any(one.kind == "editable" for one in unbuilt):
-        return None
     trees = supply.store.trees([one.artifact for one in wheels], asked.runtime)
-    return write_manifest(manifest_of(root, placed, trees, settled.tried.brought, str(asked.runtime)))
+    linked = [(key, str(tree.parent)) for key, tree in trees]
+    if any(one.kind == "editable" for one in unbuilt):
+        return Composed(linked, None)
+    manifest = manifest_of(root, placed, trees, settled.tried.brought, str(asked.runtime))
+    return Composed(linked, write_manifest(manifest))

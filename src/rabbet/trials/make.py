@@ -8,10 +8,11 @@ everything. What came of it is remembered for a while, so that the same trial st
 import hashlib
 import json
 import time
-from collections.abc import Callable
-from contextlib import suppress
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
 from functools import partial
 from pathlib import Path
+from typing import NamedTuple
 
 from rabbet.core.progress import Observer
 from rabbet.environment.guarded import GuardedEnvironment
@@ -19,17 +20,19 @@ from rabbet.environment.layout import Layout
 from rabbet.environment.linking import Linking
 from rabbet.environment.manifest import StoreChanged, build_from_manifest, read_manifest
 from rabbet.store.atomic import cannot_write
+from rabbet.store.trees import remove_links
 from rabbet.trials.trial import Tried, Wish
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.result_cache import fitting_key
 
-__all__ = ["make_trial"]
+__all__ = ["trial"]
 
 _FRESH = 3600  # seconds for which what was settled for a trial counts: then the sources are asked again
 
 
-def make_trial(
+@contextmanager
+def trial(
     wish: Wish,
     root: Path,
     fits: Callable[[], bool],
@@ -37,29 +40,62 @@ def make_trial(
     project: Project,
     machine: Machine,
     observer: Observer,
-) -> Tried:
-    """Make the environment of a trial in an empty folder.
+) -> Iterator[Tried]:
+    """An environment of a trial in an empty folder, until the command in it has ended.
 
     `fits` tells whether the project's environment is there, and as the lock has it.
     Raises `NoLock`, `NoSolution`, `SourceFailed`, `IntegrityFailed`, `BuildFailed`, `CannotWrite`,
     `WrongUsage`, and what `question` raises.
     """
     key = _key(project, machine, wish)
-    known = _made_again(key, machine, root) if key else None
-    if known is not None:
-        return known
+    made = _made_again(key, machine, root) if key else None
+    if made is None:
+        made, content = _made(wish, root, fits, project=project, machine=machine, observer=observer)
+        if key and content:
+            machine.memory("trials-made").remember(key, content)
+    try:
+        yield made.tried
+    finally:
+        remove_links(made.trees, machine.memory("states"), partial(_remove, root))
+
+
+class _Made(NamedTuple):
+    """What the trial is, and the trees of the store that it has links to, by key and entry."""
+
+    tried: Tried
+    trees: list[tuple[str, str]]
+
+
+def _remove(root: Path) -> None:
+    import shutil
+
+    shutil.rmtree(root, ignore_errors=True)
+
+
+def _made(
+    wish: Wish,
+    root: Path,
+    fits: Callable[[], bool],
+    *,
+    project: Project,
+    machine: Machine,
+    observer: Observer,
+) -> tuple[_Made, bytes]:
+    """Settle and compose a trial; with what makes it again, empty where it is good for this once only."""
     from rabbet.trials.compose import compose_trial
     from rabbet.trials.settle import settle_trial
 
     settled = settle_trial(project, machine, observer, wish, fits)
-    manifest = compose_trial(settled, project, machine, observer, root)
-    if key and manifest is not None:
-        content = json.dumps([time.time() + _FRESH, *settled.tried, manifest.decode(errors="surrogatepass")])
-        machine.memory("trials-made").remember(key, content.encode(errors="surrogatepass"))
-    return settled.tried
+    composed = compose_trial(settled, project, machine, observer, root)
+    made = _Made(settled.tried, composed.trees)
+    if composed.manifest is None:
+        return made, b""
+    text = composed.manifest.decode(errors="surrogatepass")
+    again = json.dumps([time.time() + _FRESH, *settled.tried, text])
+    return made, again.encode(errors="surrogatepass")
 
 
-def _made_again(key: str, machine: Machine, root: Path) -> Tried | None:
+def _made_again(key: str, machine: Machine, root: Path) -> _Made | None:
     """The trial as it was made before, if that was a short while ago and the store still has it all."""
     with suppress(ValueError, TypeError):
         until, brought, changed, keeping, text = json.loads(machine.memory("trials-made").recall(key) or b"")
@@ -70,9 +106,18 @@ def _made_again(key: str, machine: Machine, root: Path) -> Tried | None:
             with cannot_write(root):
                 build_from_manifest(manifest, partial(_opened, root, machine), machine.memory("states"))
         except StoreChanged:
+            _clear(root)
             return None
-        return Tried([tuple(one) for one in brought], [tuple(one) for one in changed], keeping)
+        tried = Tried([tuple(one) for one in brought], [tuple(one) for one in changed], keeping)
+        return _Made(tried, [(tree.key, tree.place) for tree in manifest.trees])
     return None
+
+
+def _clear(root: Path) -> None:
+    """Begin again with an empty folder."""
+    _remove(root)
+    with cannot_write(root):
+        root.mkdir()
 
 
 def _opened(root: Path, machine: Machine) -> GuardedEnvironment:
