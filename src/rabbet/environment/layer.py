@@ -25,9 +25,9 @@ def lay_upon(guarded: GuardedEnvironment, base: Path) -> None:
     )
     for name in os.listdir(base / "bin"):  # noqa: PTH208 - names are wanted
         _command(guarded, base, name)
-    for entry in os.scandir(base):
-        if entry.name not in ("bin", "lib") and not is_reserved(entry.name):
-            _linked(guarded, entry.name, base / entry.name)
+    for name in os.listdir(base):  # noqa: PTH208 - as above
+        if name not in ("bin", "lib") and not is_reserved(name):
+            _linked(guarded, name, base / name)
 
 
 def lead_to(guarded: GuardedEnvironment, folder: Path) -> None:

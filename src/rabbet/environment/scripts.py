@@ -40,7 +40,7 @@ def command_script(command: Command) -> bytes:
 
 def is_command_script(content: bytes) -> bool:
     """Whether a file that begins so is such a program."""
-    return content.startswith(_HEAD[: len(content)]) and content.startswith(_HEAD[:_TELLING])
+    return content.startswith(_HEAD[:_TELLING])
 
 
 def with_head(script: bytes) -> bytes:

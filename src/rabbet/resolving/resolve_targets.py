@@ -10,7 +10,7 @@ from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.corrections import idle_corrections
-from rabbet.core.lock.build import Solved, build_lock
+from rabbet.core.lock.build import Solved, build_lock, merged_builds
 from rabbet.core.lock.select import libraries_for
 from rabbet.core.lock.serving import serves
 from rabbet.core.lock.version_changes import Move, build_moves, explained_moves, runtime_moves
@@ -129,7 +129,7 @@ def resolve_targets(work: ResolveRequest, options: ResolveOptions) -> ResolveRes
         lock = build_lock(
             work.declaration, _runtimes(work, before, options), settled, catalogue.routing.indexes
         )
-        lock = replace(lock, builds=tuple(_locked_builds(work, builds, settled)))
+        lock = replace(lock, builds=merged_builds(_locked_builds(work, builds, settled)))
         return ResolveResult(
             lock=replace(lock, also_known=tuple(sorted(elsewhere))),
             moves=(*runtime_moves(before, lock, work.declaration), *moves, *build_moves(before, lock)),
@@ -160,7 +160,7 @@ def _build_questions(work: ResolveRequest, options: ResolveOptions) -> BuildQues
             building=building,
             written=False,
         )
-        return resolve_targets(inner, options).lock
+        return resolve_targets(inner, replace(options, lowest=False)).lock  # that is about declared bounds
 
     shop = workshop_for(work.sources.project, work.machine, work.observer, work.runtime)
     return BuildQuestions(work.declaration, work.earlier, shop, settle, work.building)
@@ -169,8 +169,7 @@ def _build_questions(work: ResolveRequest, options: ResolveOptions) -> BuildQues
 def _locked_builds(
     work: ResolveRequest, builds: BuildQuestions, settled: Sequence[Solved]
 ) -> Iterator[LockedBuild]:
-    """What has to be built for some targets, and what that needs there; each build once."""
-    found: dict[tuple[object, ...], LockedBuild] = {}
+    """What has to be built for some targets, and what that needs there."""
     where: dict[tuple[Subject, Version | None], list[Target]] = {}
     for part in settled:
         for name, candidate in part.solution.chosen.items():
@@ -183,9 +182,7 @@ def _locked_builds(
     if own is not None:
         where[own, None] = list(work.targets)
     for (subject, version), targets in where.items():
-        for build in builds.locked(subject, version, tuple(targets)):
-            found.setdefault((build.name, str(build.version), build.own), build)
-    yield from (found[key] for key in sorted(found))
+        yield from builds.locked(subject, version, tuple(targets))
 
 
 def _own_build(work: ResolveRequest, builds: BuildQuestions) -> Subject | None:

@@ -60,15 +60,29 @@ def explain(project: Project, machine: Machine, observer: Observer, name: Normal
 
     Raises `NoLock`, `NotUnderstood`, `NoRuntime`; `WrongUsage` for one that is not locked.
     """
-    known = [library.name for library in project.lock().libraries]
-    if name not in known:
-        near = near_names(name, known)
-        raise WrongUsage(
-            f"'{name}' is not in the lock",
-            because=[f"near names: {', '.join(near)}"] if near else [f"it holds {len(known)} libraries"],
-            remedy=f"rabbet explain {near[0]}" if near else "rabbet explain",
-        )
+    lock = project.lock()
+    if name not in lock.versions:
+        raise _not_locked(name, lock)
     return _explained(project, machine, observer, [name])
+
+
+def _not_locked(name: NormalizedName, lock: Lock) -> WrongUsage:
+    """The error for a library that is not among those of the project."""
+    building = [
+        f"{build.name} is built with {name} {one.version}"
+        for build in lock.builds
+        for one in build.libraries
+        if one.name == name
+    ]
+    if building:
+        note = "libraries of builds are in no environment; what a build asks for stands in the lock"
+        return WrongUsage(f"'{name}' is no library of the project", because=building, note=note)
+    near = near_names(name, lock.versions)
+    return WrongUsage(
+        f"'{name}' is not in the lock",
+        because=[f"near names: {', '.join(near)}"] if near else [],
+        remedy=f"rabbet explain {near[0]}" if near else "rabbet explain",
+    )
 
 
 def explain_all(project: Project, machine: Machine, observer: Observer, *, holders: bool) -> Explained:

@@ -50,7 +50,7 @@ def compose_trial(
         runtime=asked.runtime,
         environments=machine.environments(),
         share_files=machine.shares_files(),
-        others=() if settled.layered else asked.linked,
+        others=asked.linked,
     )
     intent = intent_of(project, own_lock=True)
     with closing(prepared_wheels(wheels, root, asked.runtime, supply, intent)) as arriving:

@@ -106,7 +106,7 @@ def question(project: Project, machine: Machine, options: RecreateOptions) -> Qu
         others=runtimes_here(declaration, project, machine, runtime, lock.runtimes),
         install_state=install_state,
         selection=selection,
-        needed=tuple(identified(one, runtime, project.folder) for one in (*wanted, *([own] if own else []))),
+        needed=tuple(identified(one, runtime, project.folder) for one in _with_own(wanted, own)),
         project=included,
     )
 

@@ -6,7 +6,7 @@ marked with the groups and extras that do.
 """
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
 from packaging.utils import NormalizedName
@@ -14,7 +14,7 @@ from packaging.version import Version
 
 from rabbet.core.lock.marker import separating_marker
 from rabbet.core.model.declaration import Declaration, Section
-from rabbet.core.model.lock import Artifact, Lock, LockedLibrary, LockedRuntime, LockedSdist
+from rabbet.core.model.lock import Artifact, Lock, LockedBuild, LockedLibrary, LockedRuntime, LockedSdist
 from rabbet.core.model.release import Candidate
 from rabbet.core.model.solution import Solution
 from rabbet.core.model.target import Target
@@ -22,7 +22,7 @@ from rabbet.core.needs.need import Need
 from rabbet.core.needs.walk import parts_reached
 from rabbet.core.needs.wording import need_text, specifiers_text
 
-__all__ = ["Solved", "build_lock"]
+__all__ = ["Solved", "build_lock", "merged_builds"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -66,6 +66,31 @@ def build_lock(
         corrections=tuple(sorted(str(correction) for correction in declaration.corrections)),
         pins=tuple(sorted({one.need.name for one in declaration.declared() if one.need.is_pin})),
     )
+
+
+def merged_builds(builds: Iterable[LockedBuild]) -> tuple[LockedBuild, ...]:
+    """Each build once, sorted; what several others need it for may count on different targets."""
+    found: dict[tuple[NormalizedName, str, bool], LockedBuild] = {}
+    for build in builds:
+        key = (build.name, str(build.version), build.own)
+        found[key] = _merged(found[key], build) if key in found else build
+    return tuple(found[key] for key in sorted(found))
+
+
+def _merged(one: LockedBuild, other: LockedBuild) -> LockedBuild:
+    """The libraries of both, each with the files and the marker of both."""
+    found = {(library.name, library.version): library for library in one.libraries}
+    for library in other.libraries:
+        known = found.setdefault((library.name, library.version), library)
+        if known != library:
+            markers = dict.fromkeys((known.marker, library.marker))
+            found[known.name, known.version] = replace(
+                known,
+                artifacts=tuple(dict.fromkeys((*known.artifacts, *library.artifacts))),
+                dependencies=tuple(sorted({*known.dependencies, *library.dependencies})),
+                marker=None if None in markers else " or ".join(f"({marker})" for marker in markers),
+            )
+    return replace(one, libraries=tuple(found[key] for key in sorted(found)))
 
 
 def _entry(
