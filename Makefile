@@ -29,6 +29,7 @@ bench: $(TOOLS)/ready
 	$(RUN) -m bench.recreate
 	$(RUN) -m bench.runtimes
 	$(RUN) -m bench.trials
+	$(RUN) -m bench.imports
 
 screenshots: $(TOOLS)/ready
 	$(RUN) tools/screenshots.py

@@ -8,10 +8,12 @@ from pathlib import Path
 ROUNDS = 11
 
 
-def compared(*works: Callable[[], None], before: Callable[[], None] = lambda: None) -> list[float]:
+def compared(
+    *works: Callable[[], None], before: Callable[[], None] = lambda: None, rounds: int = ROUNDS
+) -> list[float]:
     """The median seconds of each work, run in turn."""
     taken: list[list[float]] = [[] for _ in works]
-    for turn in range(ROUNDS + 1):
+    for turn in range(rounds + 1):
         for times, work in zip(taken, works, strict=True):
             before()
             begun = time.perf_counter()

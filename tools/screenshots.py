@@ -113,6 +113,9 @@ def take_all(project: Path, address: str) -> None:
         "rabbet recreate --quiet",
         "rabbet run --try foragemap -- python -c 'import foragemap; print(foragemap.__version__)'",
     )
+    (project / "tests").mkdir()
+    (project / "tests" / "test_hives.py").write_text("import hivescale, smokerlog, honeycount\n")
+    shoot("imports", "cat hivescale.py tests/test_hives.py", "rabbet imports --quiet")
     shoot("help", "rabbet --help")
 
 

@@ -24,5 +24,10 @@ COMMANDS = {
     "envs": ("recreate", "rabbet.cli.commands.envs", "the environments of this machine"),
     "store": ("recreate", "rabbet.cli.commands.store", "what this machine has fetched"),
     "drift": ("drift", "rabbet.cli.commands.drift", "what is installed here, against the lock"),
+    "imports": (
+        "drift",
+        "rabbet.cli.commands.imports",
+        "what the code imports, against the declaration",
+    ),
     "demo": ("more", "rabbet.demo.command", "play a full example"),
 }

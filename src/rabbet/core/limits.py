@@ -41,6 +41,8 @@ DEEPEST = 50
 
 # Bytes of a file that people write by hand: a declaration, settings.
 MOST_BY_HAND = 2_000_000
+# Bytes of a source file whose imports are read: people's have some 100 kB, generated ones a few MB.
+MOST_SOURCE = 5_000_000
 # Bytes of a text that programs write: a lock, a `RECORD`. A lock of 10,000 libraries has 20 MB.
 MOST_TEXT_FILE = 50_000_000
 # Bytes of what Rabbet itself notes in an environment or in the store about one thing.

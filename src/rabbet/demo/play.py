@@ -24,7 +24,7 @@ season = pollencsv.read("week,gain\\n18,1.2\\n19,3.4\\n20,5.1\\n21,2.6")
 print(nectarplot.chart([f"week {week:g}" for week in season["week"]], season["gain"]))
 """
 _MODULE = """\
-import nectarplot
+import combframe, nectarplot
 
 def main():
     print(nectarplot.chart(["hive 1", "hive 2"], [4.2, 3.1]))
@@ -103,6 +103,11 @@ def _play_own_sources(stage: Stage, act: Callable[..., None]) -> None:
     act("resolve", "--quiet")
     act("recreate", "--quiet")
     act("run", "hivescale")
+    _say(stage, "Is what the code imports declared? combframe only comes along with nectarplot.")
+    act("imports", "--quiet", expected=1)
+    act("declare", "combframe>=2")
+    act("resolve", "--quiet")
+    act("imports", "--quiet")
     _say(stage, "A checkout of tallywax takes the release's place for a day, and gives it back.")
     write_checkout(stage.project.parent / "tallywax")
     act("declare", "--local", "tallywax", "../tallywax")

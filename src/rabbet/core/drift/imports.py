@@ -1,0 +1,288 @@
+"""What a project's code imports × what it declares → what is undeclared, absent, unused or misplaced."""
+
+from collections import defaultdict
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from enum import StrEnum
+from typing import Literal, NamedTuple, TypeAlias
+
+from packaging.utils import NormalizedName
+
+from rabbet.core.model.declaration import Section
+from rabbet.core.model.finding import Weight
+
+__all__ = [
+    "Code",
+    "ImportFinding",
+    "ImportKind",
+    "ImportSite",
+    "Offered",
+    "Role",
+    "import_findings",
+    "role_of",
+]
+
+Role: TypeAlias = Literal["program", "tests", "beside"]
+"""What code is for: what users get, its tests, or what developers use `beside` it, such as documentation."""
+
+_BESIDE_FOLDERS = {
+    "doc",
+    "docs",
+    "example",
+    "examples",
+    "tool",
+    "tools",
+    "script",
+    "scripts",
+    "bench",
+    "benchmarks",
+}
+_BESIDE_FILES = {"noxfile.py"}
+_WEIGHTS = list(Weight)
+
+
+class ImportKind(StrEnum):
+    """What is wrong with what is imported, or with what is declared for that."""
+
+    ABSENT = "absent"
+    GROUP_ONLY = "group-only"
+    UNDECLARED = "undeclared"
+    UNUSED = "unused"
+    TESTS_ONLY = "tests-only"
+    SEVERAL = "several"
+    UNREADABLE = "unreadable"
+
+
+class ImportSite(NamedTuple):
+    """A place where something is imported: the module, what might be modules inside it, the file, the line.
+
+    `guarded`: it may fail, or does not happen in every run.
+    """
+
+    module: str
+    inside: tuple[str, ...]
+    file: str
+    line: int
+    role: Role
+    guarded: bool = False
+
+    @property
+    def place(self) -> str:
+        """Such as `hivescale/plot.py:3`."""
+        return f"{self.file}:{self.line}"
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Offered:
+    """What a library offers: modules by their full names, commands, and plug-ins for others, by their group.
+
+    Of a package without code of its own (PEP 420), which libraries may share, the modules in it count.
+    """
+
+    modules: frozenset[str] = frozenset()
+    commands: tuple[str, ...] = ()
+    plugins: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, kw_only=True)
+class Code:
+    """All that is known of a project's code and of its libraries.
+
+    `declared` are libraries with the sections that name them (`None`: the project itself), `brought_by` the
+    declared ones that bring the others, `mentioned` where a library is named in the configuration of tools.
+    `standard` are the modules of Python itself, `own` all names of modules and folders in the project,
+    wherever they lie: code may find them in ways of its own. Of files that are `unreadable` the reasons are
+    told.
+    """
+
+    sites: Sequence[ImportSite]
+    libraries: Mapping[NormalizedName, Offered]
+    declared: Mapping[NormalizedName, frozenset[Section | None]]
+    brought_by: Mapping[NormalizedName, NormalizedName]
+    standard: frozenset[str]
+    own: frozenset[str] = frozenset()
+    mentioned: Mapping[NormalizedName, str] = field(default_factory=dict)
+    unreadable: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class ImportFinding:
+    """One finding: the library or (where none is known) the module, what is imported of it, and where.
+
+    `told` says why, where the kind does not. `section` is the one that it is declared in, or that fits. What
+    only code of `developers` imports is no part of the program.
+    """
+
+    kind: ImportKind
+    name: str
+    weight: Weight
+    modules: tuple[str, ...] = ()
+    places: tuple[str, ...] = ()
+    told: str = ""
+    section: Section | None = None
+    developers: bool = False
+
+
+def role_of(path: str) -> Role:
+    """What a file is for, by its place relative to the project, with forward slashes."""
+    *folders, name = path.split("/")
+    if {"test", "tests", "testing"} & {*folders} or name == "conftest.py":
+        return "tests"
+    if name.startswith("test_") or name.endswith("_test.py"):
+        return "tests"
+    beside = bool(folders) and folders[0] in _BESIDE_FOLDERS
+    return "beside" if beside or path in _BESIDE_FILES else "program"
+
+
+def import_findings(code: Code) -> tuple[ImportFinding, ...]:
+    """All findings, the weightiest first."""
+    offering = _by_module(code.libraries)
+    used: dict[NormalizedName, list[ImportSite]] = defaultdict(list)
+    absent: dict[str, list[ImportSite]] = defaultdict(list)
+    several: dict[str, frozenset[NormalizedName]] = {}
+    for site in code.sites:
+        top = site.module.partition(".")[0]
+        owners = _owners(site, offering)
+        if len(owners) > 1 and len({offering[top] for _ in owners if top in offering}) == 1:
+            several[top] = frozenset(owners)
+        for owner in owners:
+            used[owner].append(site)
+        if not owners and top not in code.standard and top not in code.own:
+            absent[top].append(site)
+    found = [
+        *_absent(absent),
+        *_undeclared(code, used),
+        *_misplaced(code, used),
+        *_unused(code, used),
+        *(_shared(module, names) for module, names in several.items()),
+        *(_unreadable(file, reason) for file, reason in code.unreadable.items()),
+    ]
+    return tuple(sorted(found, key=lambda one: (_WEIGHTS.index(one.weight), one.kind, one.name)))
+
+
+def _by_module(libraries: Mapping[NormalizedName, Offered]) -> Mapping[str, frozenset[NormalizedName]]:
+    """Who offers each module."""
+    found: defaultdict[str, set[NormalizedName]] = defaultdict(set)
+    for name, offered in libraries.items():
+        for module in offered.modules:
+            found[module].add(name)
+    return {module: frozenset(names) for module, names in found.items()}
+
+
+def _owners(site: ImportSite, offering: Mapping[str, frozenset[NormalizedName]]) -> set[NormalizedName]:
+    """The libraries that an import needs: those that offer the module, or modules inside it."""
+    found: set[NormalizedName] = set()
+    for name in (site.module, *site.inside):
+        parts = name.split(".")
+        heads = (".".join(parts[:count]) for count in range(1, len(parts) + 1))
+        found |= next((offering[head] for head in heads if head in offering), frozenset())
+    return found
+
+
+def _absent(absent: Mapping[str, Sequence[ImportSite]]) -> Iterator[ImportFinding]:
+    """Modules that nothing offers; where each import of it may fail, that is only worth a note."""
+    for module, sites in absent.items():
+        guarded = all(site.guarded for site in sites)
+        beside = all(site.role == "beside" for site in sites)
+        yield ImportFinding(
+            kind=ImportKind.ABSENT,
+            name=module,
+            weight=Weight.NOTE if guarded else Weight.DIFFERS if beside else Weight.BREAKS,
+            modules=(module,),
+            places=_places(sites),
+            told="imported only where that may fail, or in some runs" if guarded else "",
+        )
+
+
+def _undeclared(code: Code, used: Mapping[NormalizedName, Sequence[ImportSite]]) -> Iterator[ImportFinding]:
+    """Libraries that are there only because something else brings them."""
+    for name, sites in used.items():
+        if name in code.declared:
+            continue
+        developers = all(site.role != "program" for site in sites)
+        bringing = code.brought_by.get(name)
+        sections = code.declared[bringing] if bringing else frozenset()
+        groups = [section for section in sections if section is not None and section.kind == "group"]
+        yield ImportFinding(
+            kind=ImportKind.UNDECLARED,
+            name=name,
+            weight=Weight.DIFFERS,
+            modules=_modules(sites),
+            places=_places(sites),
+            told=f"it comes with {bringing}" if bringing else "it was installed by hand",
+            section=min(groups) if developers and len(groups) == len(sections) and groups else None,
+            developers=developers,
+        )
+
+
+def _misplaced(code: Code, used: Mapping[NormalizedName, Sequence[ImportSite]]) -> Iterator[ImportFinding]:
+    """What the program needs and only developers get, and what users get though only tests need it."""
+    for name, sections in code.declared.items():
+        sites = used.get(name, ())
+        groups = [section for section in sections if section is not None and section.kind == "group"]
+        needed = [site for site in sites if site.role == "program" and not site.guarded]
+        if needed and len(groups) == len(sections):
+            yield ImportFinding(
+                kind=ImportKind.GROUP_ONLY,
+                name=name,
+                weight=Weight.BREAKS,
+                modules=_modules(needed),
+                places=_places(needed),
+                section=min(groups),
+            )
+        elif sites and sections == {None} and all(site.role == "tests" for site in sites):
+            yield ImportFinding(
+                kind=ImportKind.TESTS_ONLY,
+                name=name,
+                weight=Weight.DIFFERS,
+                modules=_modules(sites),
+                places=_places(sites),
+            )
+
+
+def _unused(code: Code, used: Mapping[NormalizedName, Sequence[ImportSite]]) -> Iterator[ImportFinding]:
+    """What is declared and never imported; what is used in other ways is only worth a note."""
+    for name, sections in code.declared.items():
+        if name in used or name not in code.libraries:
+            continue
+        told = _other_use(code.libraries[name]) or code.mentioned.get(name, "")
+        yield ImportFinding(
+            kind=ImportKind.UNUSED,
+            name=name,
+            weight=Weight.NOTE if told else Weight.DIFFERS,
+            told=told,
+            section=min((section for section in sections if section is not None), default=None),
+        )
+
+
+def _other_use(offered: Offered) -> str:
+    """What a library may be there for, though nobody imports it."""
+    if offered.commands:
+        return f"it brings the command {', '.join(offered.commands[:3])}"
+    if offered.plugins:
+        return f"it is a plug-in: {', '.join(offered.plugins[:3])}"
+    if offered.modules and all(module.endswith("-stubs") for module in offered.modules):
+        return "it holds types for another library"
+    return "" if offered.modules else "it offers no module: it may be there for what it brings"
+
+
+def _shared(module: str, names: frozenset[NormalizedName]) -> ImportFinding:
+    return ImportFinding(
+        kind=ImportKind.SEVERAL,
+        name=module,
+        weight=Weight.NOTE,
+        modules=(module,),
+        told=f"offered by {', '.join(sorted(names))}",
+    )
+
+
+def _unreadable(file: str, reason: str) -> ImportFinding:
+    return ImportFinding(kind=ImportKind.UNREADABLE, name=file, weight=Weight.NOTE, told=reason)
+
+
+def _modules(sites: Sequence[ImportSite]) -> tuple[str, ...]:
+    return tuple(sorted({site.module.partition(".")[0] for site in sites}))
+
+
+def _places(sites: Sequence[ImportSite]) -> tuple[str, ...]:
+    return tuple(site.place for site in sorted(sites, key=lambda site: (site.guarded, site.file, site.line)))

@@ -1,0 +1,95 @@
+"""Which modules, commands and plug-ins the project's libraries offer: from their files, never by a guess."""
+
+import json
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import suppress
+from pathlib import Path
+
+from packaging.utils import NormalizedName
+
+from rabbet.core.drift.imports import Offered
+from rabbet.core.drift.module_names import module_names
+from rabbet.core.limits import MOST_METADATA, MOST_TEXT_FILE
+from rabbet.core.model.lock import Needed, ToInstall
+from rabbet.environment.inspect import read_configuration
+from rabbet.errors import EnvironmentFailed
+from rabbet.formats.entry_points import read_commands, read_plugin_groups
+from rabbet.formats.metadata import MetadataBroken, parse_metadata
+from rabbet.formats.record import read_record
+from rabbet.regular_file import read_regular
+from rabbet.sources.local_file import local_path
+from rabbet.store.store import Store
+
+__all__ = ["offers_of"]
+
+
+def offers_of(
+    environment: Path, wanted: Iterable[ToInstall], store: Store
+) -> Mapping[NormalizedName, Offered]:
+    """What is installed offers, and what the store has of the rest of what is wanted.
+
+    Raises `EnvironmentFailed` where something that is wanted is in neither.
+    """
+    found = dict(_installed(environment))
+    lacking = []
+    for one in wanted:
+        name = one.locked.name
+        unpacked = store.known(one.artifact) if isinstance(one, Needed) and name not in found else None
+        if unpacked is not None:
+            points = [
+                file.path for file in unpacked.files if file.path.endswith(".dist-info/entry_points.txt")
+            ]
+            text = _text(unpacked.tree / points[0]) if points else ""
+            found[name] = _offered((file.path for file in unpacked.files), text)
+        elif name not in found:
+            lacking.append(f"{name} {one.locked.version}")
+    if lacking:
+        raise EnvironmentFailed(
+            "not all libraries are here, so nobody can say which modules they offer",
+            because=[", ".join(lacking)],
+            remedy="rabbet recreate --everything",
+        )
+    return found
+
+
+def _installed(environment: Path) -> Iterator[tuple[NormalizedName, Offered]]:
+    """What each installed library offers, by its record; nothing where there is no environment."""
+    try:
+        site = environment / read_configuration(environment).site_packages
+    except EnvironmentFailed:
+        return
+    for folder in sorted(site.glob("*.dist-info")):
+        try:
+            name = parse_metadata(read_regular(folder / "METADATA", most=MOST_METADATA)).name
+            rows = read_record(_text(folder / "RECORD"))
+        except (OSError, MetadataBroken, ValueError):
+            continue
+        paths = [row.path for row in rows]
+        yield name, _offered([*paths, *_in_checkout(folder)], _text(folder / "entry_points.txt"))
+
+
+def _in_checkout(info: Path) -> Iterator[str]:
+    """What can be imported from the folder that an editable library leads to (PEP 610, 660)."""
+    with suppress(ValueError, TypeError, KeyError, AttributeError):
+        told = json.loads(_text(info / "direct_url.json"))
+        folder = local_path(told["url"]) if told.get("dir_info", {}).get("editable") else None
+        for place in (folder, folder / "src") if folder is not None else ():
+            yield from (file.relative_to(place).as_posix() for file in place.glob("*.py"))
+            yield from (file.relative_to(place).as_posix() for file in place.glob("*/*.py"))
+
+
+def _offered(paths: Iterable[str], entry_points: str) -> Offered:
+    commands: tuple[str, ...] = ()
+    plugins: tuple[str, ...] = ()
+    with suppress(ValueError):
+        commands = tuple(command.name for command in read_commands(entry_points))
+        plugins = read_plugin_groups(entry_points)
+    return Offered(modules=module_names(paths), commands=commands, plugins=plugins)
+
+
+def _text(file: Path) -> str:
+    """A text file of a library; empty where there is none that can be read."""
+    try:
+        return read_regular(file, most=MOST_TEXT_FILE).decode("utf-8", "replace")
+    except OSError:
+        return ""

@@ -1,0 +1,114 @@
+"""The Python files and notebooks of a project, and what they import; nothing of them is run."""
+
+import os
+from collections.abc import Iterator, Sequence
+from concurrent.futures import ProcessPoolExecutor
+from functools import cache
+from pathlib import Path
+from typing import NamedTuple
+
+from rabbet.core.drift.imports import ImportSite, role_of
+from rabbet.core.limits import MOST_SOURCE
+from rabbet.formats.python_source import Imported, SourceBroken, imports_in, imports_in_notebook
+from rabbet.regular_file import read_regular
+
+__all__ = ["SourceImports", "imports_of"]
+
+_SKIPPED = {"__pycache__", "node_modules", "build", "dist", "site-packages"}
+_MARKS = ("pyvenv.cfg",)  # of environments
+_WORTH_ALL_CORES = 200  # files
+_AT_ONCE = 50  # files that a process is given at a time
+
+
+class SourceImports(NamedTuple):
+    """What the files import from elsewhere, how many there are, and the reasons why some can't be read.
+
+    `names` are those of all modules and folders among them.
+    """
+
+    sites: list[ImportSite]
+    files: int
+    names: frozenset[str]
+    unreadable: dict[str, str]
+
+
+def imports_of(folder: Path) -> SourceImports:
+    """Read all files of a project; what lies beside a file, or above it, is the project's own."""
+    files = sorted(_files(str(folder)))
+    sites: list[ImportSite] = []
+    unreadable: dict[str, str] = {}
+    own = cache(lambda place: _names(folder / place))
+    top = own("") | own("src")
+    for file, found in zip(files, _read(str(folder), files), strict=True):
+        if isinstance(found, str):
+            unreadable[file] = found
+            continue
+        above = file.split("/")[:-1]
+        near = top.union(*(own("/".join(above[:count])) for count in range(1, len(above) + 1)))
+        role = role_of(file)
+        sites += (
+            ImportSite(one.module, one.inside, file, one.line, role, one.guard != "")
+            for one in found
+            if one.guard != "typing" and one.module.partition(".")[0] not in near
+        )
+    names = frozenset(part.removesuffix(".py") for file in files for part in file.split("/"))
+    return SourceImports(sites, len(files), names, unreadable)
+
+
+def _files(folder: str) -> Iterator[str]:
+    """Places of files relative to the folder; no link, no environment and no hidden folder is entered."""
+    waiting = [""]
+    while waiting:
+        place = waiting.pop()
+        try:
+            with os.scandir(f"{folder}/{place}") as entries:
+                found = sorted(entries, key=lambda entry: entry.name)
+        except OSError:
+            continue
+        if any(entry.name in _MARKS for entry in found):
+            continue
+        for entry in found:
+            path = f"{place}/{entry.name}".lstrip("/")
+            if entry.is_dir(follow_symlinks=False):
+                if entry.name not in _SKIPPED and not entry.name.startswith("."):
+                    waiting.append(path)
+            elif _is_source(entry.name) and entry.is_file(follow_symlinks=False):
+                yield path
+
+
+def _is_source(name: str) -> bool:
+    """Whether a file's imports count; those of a build script are met by what its build requires."""
+    return name.endswith((".py", ".ipynb")) and name != "setup.py"
+
+
+def _names(folder: Path) -> frozenset[str]:
+    """What can be imported from a folder: its modules, and its folders."""
+    try:
+        with os.scandir(folder) as entries:
+            return frozenset(
+                entry.name.removesuffix(".py")
+                for entry in entries
+                if entry.name.endswith(".py") or (entry.name.isidentifier() and entry.is_dir())
+            )
+    except OSError:
+        return frozenset()
+
+
+def _read(folder: str, files: Sequence[str]) -> Iterator[tuple[Imported, ...] | str]:
+    """What each file imports, or why it can't be read; many files are read on all cores."""
+    paths = [f"{folder}/{file}" for file in files]
+    if len(paths) < _WORTH_ALL_CORES or (os.cpu_count() or 1) == 1:
+        yield from map(_read_one, paths)
+        return
+    with ProcessPoolExecutor(os.cpu_count()) as pool:
+        yield from pool.map(_read_one, paths, chunksize=_AT_ONCE)
+
+
+def _read_one(path: str) -> tuple[Imported, ...] | str:
+    try:
+        content = read_regular(path, most=MOST_SOURCE)
+        return imports_in_notebook(content) if path.endswith(".ipynb") else imports_in(content)
+    except OSError as error:
+        return error.strerror or str(error)
+    except SourceBroken as error:
+        return str(error)

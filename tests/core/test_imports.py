@@ -1,0 +1,82 @@
+"""What code imports: read from source code, and held against what libraries offer."""
+
+import json
+import tomllib
+import unittest
+from pathlib import Path
+
+from rabbet.core.drift.imports import Code, ImportSite, Offered, import_findings, role_of
+from rabbet.core.drift.module_names import module_names
+from rabbet.core.model.declaration import Section
+from rabbet.core.needs.need import library_name
+from rabbet.formats.python_source import SourceBroken, imports_in, imports_in_notebook
+
+TABLE = tomllib.loads((Path(__file__).parent.parent / "data" / "imports.toml").read_text())
+
+
+class Sources(unittest.TestCase):
+    """From the table."""
+
+    def test_imports(self) -> None:
+        for case in TABLE["sources"]:
+            with self.subTest(case["about"]):
+                found = imports_in(case["code"].encode("latin-1"))
+                expected = [tuple(one) for one in case["imports"]]
+                self.assertEqual([(one.module, one.line, one.guard) for one in found], expected)
+
+    def test_broken(self) -> None:
+        for case in TABLE["broken"]:
+            with self.subTest(case["code"]), self.assertRaisesRegex(SourceBroken, case["said"]):
+                imports_in(case["code"].encode())
+        for hostile in (b"(" * 5000, b"-" * 100_000 + b"1", b"if x:\n" + b" if y:\n" * 300, b"\0import a"):
+            with self.subTest(hostile[:10]), self.assertRaises(SourceBroken):
+                imports_in(hostile)
+
+    def test_notebook(self) -> None:
+        """Lines are counted through all cells, and what is no Python is passed over."""
+        cells = [
+            {"cell_type": "markdown", "source": ["import nothing"]},
+            {"cell_type": "code", "source": ["%matplotlib inline\n", "import a\n", "!pip\n"]},
+            {"cell_type": "code", "source": "import b"},
+        ]
+        found = imports_in_notebook(json.dumps({"cells": cells}).encode())
+        self.assertEqual([(one.module, one.line) for one in found], [("a", 2), ("b", 4)])
+        for broken in (
+            b"{}",
+            b"[",
+            b'{"cells": [1]}',
+            b'{"cells": [{"cell_type": "code", "source": ["(("]}]}',
+        ):
+            with self.subTest(broken), self.assertRaises(SourceBroken):
+                imports_in_notebook(broken)
+
+
+class Findings(unittest.TestCase):
+    """From the table."""
+
+    def test_cases(self) -> None:
+        libraries = {
+            library_name(name): Offered(modules=module_names(files))
+            for name, files in TABLE["libraries"].items()
+        }
+        for case in TABLE["cases"]:
+            with self.subTest(case["about"]):
+                sites = [
+                    ImportSite(name.removeprefix("?"), (), file, 1, role_of(file), name.startswith("?"))
+                    for file, names in case["code"].items()
+                    for name in names
+                ]
+                found = import_findings(
+                    Code(
+                        sites=sites,
+                        libraries=libraries,
+                        declared={
+                            library_name(name): frozenset([Section("group", group) if group else None])
+                            for name, group in case["declared"].items()
+                        },
+                        brought_by={},
+                        standard=frozenset(["os"]),
+                        own=frozenset(["plot"]),
+                    )
+                )
+                self.assertEqual([[one.kind, one.name, one.weight] for one in found], case["findings"])

@@ -1,0 +1,51 @@
+"""`imports` on a project's files."""
+
+from rabbet.demo.stand_in import StandIn
+from tests.support.program import ProgramCase
+
+
+class Imports(ProgramCase):
+    """With the made-up libraries, of which nothing is run."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        index = self.serve(StandIn())
+        self.begin(index.address, "nectarplot>=2", "pollencsv")
+        self.rabbet("declare", "--group", "checks", "mitewatch")
+        self.rabbet("resolve")
+        (self.project / "tests").mkdir()
+        self.write("hivescale.py", "import nectarplot, combframe, plots", "import honeycount")
+        self.write("plots.py", "import broodcount")
+        self.write("tests/test_plots.py", "import plots, smokerlog, helper")
+        self.write("tests/helper.py", "print 'old'")
+
+    def write(self, name: str, *lines: str) -> None:
+        (self.project / name).write_text("".join(f"{line}\n" for line in lines))
+
+    def test_findings(self) -> None:
+        """Each with its place and its command, from the environment or, without one, from the store."""
+        told = self.rabbet("imports", code=7).err
+        self.assertIn("try     rabbet recreate --everything", told)
+        self.rabbet("recreate", "--everything")
+        outcome = self.rabbet("imports", code=1)
+        found = {one["name"]: one for one in self.rabbet("imports", "--json", code=1).json()["findings"]}
+        self.assertEqual(found["honeycount"]["kind"], "absent")
+        self.assertEqual(found["honeycount"]["places"], ["hivescale.py:2"])
+        self.assertEqual(found["combframe"]["mend"], "rabbet declare combframe")
+        self.assertIn("it comes with nectarplot", outcome.out)
+        self.assertEqual(found["smokerlog"]["mend"], "rabbet declare smokerlog --group checks")
+        self.assertEqual(found["pollencsv"]["mend"], "rabbet retract pollencsv")
+        self.assertIn("it brings the command mitewatch", found["mitewatch"]["told"])
+        self.assertEqual(found["tests/helper.py"]["kind"], "unreadable")
+        (self.project / ".venv").rename(self.root / "gone")
+        self.assertEqual(self.rabbet("imports", code=1).out, outcome.out)
+
+    def test_agreement(self) -> None:
+        """What is imported is declared: exit code 0."""
+        self.rabbet("recreate")
+        self.rabbet("declare", "combframe", "broodcount")
+        self.rabbet("resolve")
+        self.write("hivescale.py", "import nectarplot, combframe, broodcount, pollencsv")
+        for name in ("plots.py", "tests/test_plots.py", "tests/helper.py"):
+            (self.project / name).unlink()
+        self.assertIn("The imports of 1 file are what the project declares", self.rabbet("imports").out)
