@@ -8,8 +8,8 @@ from pathlib import Path
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.limits import MOST_METADATA, MOST_TEXT_FILE
-from rabbet.core.model.inventory import Installed, Inventory
+from rabbet.core.limits import LONGEST_LINE, MOST_METADATA, MOST_TEXT_FILE
+from rabbet.core.model.inventory import Installation, Installed, Inventory
 from rabbet.core.model.release import Metadata
 from rabbet.core.needs.need import library_name
 from rabbet.environment.examine import Begin, Recorded, examine, unobserved
@@ -17,6 +17,7 @@ from rabbet.environment.install_state import InstallState
 from rabbet.environment.journal import unfinished_libraries
 from rabbet.environment.layout import CONFIGURATION, Layout
 from rabbet.errors import EnvironmentFailed
+from rabbet.formats.direct_url import read_direct_url
 from rabbet.formats.metadata import MetadataBroken, parse_metadata
 from rabbet.formats.record import read_record
 from rabbet.regular_file import read_regular
@@ -147,9 +148,32 @@ def _recorded(
         wheel_sha256=origin.wheel if ours and origin else None,
         build=origin.build if ours and origin else "",
         altered=tuple(wrong),
+        installation=None if ours else _installation(folder),
     )
     places = ((layout.recorded(row.path, folder.name), row) for row in rows)
     return Recorded(library, {place: row for place, row in places if place is not None})
+
+
+def _installation(folder: Path) -> Installation:
+    """How a library was installed, by the files that installers leave (PEP 376, 610, 627)."""
+
+    def text(name: str) -> str:
+        try:
+            return read_regular(folder / name, most=MOST_METADATA).decode("utf-8", "replace")
+        except OSError:
+            return ""
+
+    origin, since = "", None
+    with suppress(ValueError):
+        origin = read_direct_url(text("direct_url.json"))
+    with suppress(OSError):
+        since = folder.stat().st_mtime
+    return Installation(
+        installer=text("INSTALLER").strip()[:LONGEST_LINE],
+        since=since,
+        requested=(folder / "REQUESTED").is_file(),
+        origin=origin,
+    )
 
 
 def _metadata(folder: Path) -> Metadata | None:

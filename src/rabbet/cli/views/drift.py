@@ -1,6 +1,6 @@
 """What `drift` found."""
 
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 
 from packaging.version import Version
 
@@ -65,6 +65,8 @@ class DriftView:
                     "file": finding.files[0] if finding.files else None,
                     "files": list(finding.files),
                     "unmet": [need_text(one.need) for one in finding.unmet],
+                    "installation": asdict(finding.installation) if finding.installation else None,
+                    "needed_by": list(finding.needed_by),
                 }
                 for finding in found.findings
             ],

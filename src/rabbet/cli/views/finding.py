@@ -1,6 +1,9 @@
 """What a finding says, in words: for `drift`, and as the reason of a plan's step."""
 
+from datetime import datetime
+
 from rabbet.core.model.finding import Finding, Kind, Reason, Unmet
+from rabbet.core.model.inventory import Installation
 from rabbet.core.model.lock import LockedCheckout, LockedCommit, Needed, ToInstall
 from rabbet.core.model.plan import Step
 from rabbet.core.needs.wording import need_text
@@ -35,7 +38,24 @@ def detail(finding: Finding) -> str:
         own = all(one.requirer == finding.name for one in finding.unmet)
         who = "" if own else f"{finding.unmet[0].requirer} "
         parts.append(f"{who}needs {', '.join(_unmet(one) for one in finding.unmet)}")
+    if finding.installation is not None:
+        parts.append(_cause(finding.installation, finding.needed_by))
     return "; ".join(part for part in parts if part)
+
+
+def _cause(installation: Installation, needed_by: tuple[str, ...]) -> str:
+    """Who brought something in, when, from where, and for whom."""
+    who = f"installed by {installation.installer}" if installation.installer else "put there by hand"
+    if installation.since is not None:
+        who += f" on {datetime.fromtimestamp(installation.since):%Y-%m-%d}"  # noqa: DTZ006 - the reader's own day
+    told = [who]
+    if installation.origin:
+        told.append(f"from {installation.origin}")
+    if installation.requested:
+        told.append("asked for by name")
+    elif needed_by:
+        told.append(f"needed by {', '.join(needed_by)}")
+    return ", ".join(told)
 
 
 def _why(finding: Finding) -> str:

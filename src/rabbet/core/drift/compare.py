@@ -23,6 +23,7 @@ from rabbet.core.needs.walk import walk
 __all__ = ["OtherRuntime", "Wanted", "compare"]
 
 _WEIGHTS = list(Weight)
+_CAUSED = (Kind.SURPLUS, Kind.VERSION, Kind.ORIGIN, Kind.BUILD)  # what somebody has installed
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -79,6 +80,7 @@ def compare(wanted: Wanted, inventory: Inventory) -> tuple[Finding, ...]:
     unmet = tuple(_unmet(wanted, inventory))
     found = [finding for check in CHECKS for finding in check(wanted, inventory)]
     found = [_with_requirements(finding, unmet) for finding in found]
+    found = [_with_cause(finding, wanted, inventory) for finding in found]
     found += _untold(unmet, {finding.name for finding in found})
     return tuple(sorted(found, key=lambda one: (_WEIGHTS.index(one.weight), one.name, one.kind)))
 
@@ -297,6 +299,22 @@ def _with_requirements(finding: Finding, unmet: Iterable[Unmet]) -> Finding:
     breaks = {*finding.breaks, *asking, *([finding.name] if own else [])}
     weight = Weight.BREAKS if breaks else finding.weight
     return replace(finding, weight=weight, breaks=tuple(sorted(breaks)), unmet=own)
+
+
+def _with_cause(finding: Finding, wanted: Wanted, inventory: Inventory) -> Finding:
+    """Add to a finding about something that is installed how that came in, and who needs it."""
+    installed = inventory.libraries.get(NormalizedName(finding.name))
+    if installed is None or installed.installation is None or finding.kind not in _CAUSED:
+        return finding
+    needed_by = (
+        other.name
+        for other in inventory.libraries.values()
+        for need in (other.metadata.needs if other.metadata else ())
+        if need.name == finding.name and other.name not in wanted.names and wanted.target.admits(need.marker)
+    )
+    return replace(
+        finding, installation=installed.installation, needed_by=tuple(sorted({*needed_by} - {finding.name}))
+    )
 
 
 def _untold(unmet: Iterable[Unmet], told: set[str]) -> Iterator[Finding]:

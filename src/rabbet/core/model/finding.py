@@ -5,6 +5,7 @@ from enum import StrEnum
 
 from packaging.version import Version
 
+from rabbet.core.model.inventory import Installation
 from rabbet.core.needs.need import Need
 
 __all__ = ["ENVIRONMENT", "RUNTIME", "Finding", "Kind", "Reason", "Unmet", "Weight"]
@@ -64,7 +65,8 @@ class Finding:
     `unmet` are requirements of the very release that is installed. `files` are those that it is about, as
     `RECORD` names them, or the places of those that nobody recorded. `told` is what somebody else said of it:
     the system of an interpreter, a source of a release. Environments that are `shared_with` hold the same
-    file.
+    file. An `installation` tells how something that Rabbet did not install came in, and `needed_by` who of
+    the installed ones needs it.
     """
 
     kind: Kind
@@ -78,3 +80,5 @@ class Finding:
     reason: Reason | None = None
     told: str = ""
     shared_with: tuple[str, ...] = ()
+    installation: Installation | None = None
+    needed_by: tuple[str, ...] = ()

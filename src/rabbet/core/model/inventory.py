@@ -8,7 +8,20 @@ from packaging.version import Version
 
 from rabbet.core.model.release import Metadata
 
-__all__ = ["Installed", "Inventory"]
+__all__ = ["Installation", "Installed", "Inventory"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Installation:
+    """How a library was installed, as its own files tell: by what, and when (seconds since the epoch).
+
+    It was `requested` if somebody asked for it by name. Its `origin` is an address, where no source lists it.
+    """
+
+    installer: str = ""
+    since: float | None = None
+    requested: bool = False
+    origin: str = ""
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -19,7 +32,7 @@ class Installed:
     the hash of the wheel it was made from, where Rabbet installed it; `build` is the digest of what it was
     built from, if it was built on this machine. `altered` names the files whose content
     is not what `RECORD` says, `gone` those among them that are not there. An `unfinished` one was being
-    changed by a run that was cut short.
+    changed by a run that was cut short. The `installation` is `None` where Rabbet itself installed it.
     """
 
     name: NormalizedName
@@ -31,6 +44,7 @@ class Installed:
     altered: tuple[str, ...] = ()
     gone: tuple[str, ...] = ()
     unfinished: bool = False
+    installation: Installation | None = None
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
