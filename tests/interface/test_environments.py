@@ -210,6 +210,37 @@ class Environments(ProgramCase):
         self.assertEqual(found["skepio"]["installation"]["installer"], "handy")
         self.assertEqual(found["hivewire"]["needed_by"], ["skepio"])
 
+    def test_since_when(self) -> None:
+        """An environment that was made from an earlier lock in git is told by its date."""
+        self.begin(self.index.address, "combframe==1.5")
+        lock = self.project / "pylock.toml"
+        for number, version in enumerate(("1.5", "2.0", "2.1")):
+            self.rabbet("declare", "--exactly", f"combframe=={version}")
+            self.rabbet("resolve")
+            if number == 0:
+                self.rabbet("recreate")
+                self.git("init", "--quiet")
+            if number == 1:
+                self.git("mv", "pylock.toml", "pylock.old.toml")
+                lock.write_text((self.project / "pylock.old.toml").read_text())
+                (self.project / "pylock.old.toml").unlink()
+            self.git("add", ".")
+            self.git("commit", "--quiet", "--message", version)
+        told = self.rabbet("drift", code=1).out
+        self.assertRegex(told, r"exactly the lock of 20\d\d-\d\d-\d\d \(git [0-9a-f]{10}, 2 revisions ago\)")
+        (self.site / "skepio-0.1.dist-info").mkdir()
+        metadata = "Metadata-Version: 2.1\nName: skepio\nVersion: 0.1\n\n"
+        (self.site / "skepio-0.1.dist-info" / "METADATA").write_text(metadata)
+        self.assertIn("done by hand beyond that: skepio.", self.rabbet("drift", code=1).out)
+        found = self.rabbet("drift", "--json", code=1).json()["fits_revision"]
+        self.assertEqual((found["newer"], found["differing"]), (2, ["skepio"]))
+        self.rabbet("recreate")
+        self.assertNotIn("What is installed", self.rabbet("drift").out)
+
+    def git(self, *arguments: str) -> None:
+        named = ["git", "-c", "user.name=bee", "-c", "user.email=bee@apiary.example", *arguments]
+        subprocess.run(named, cwd=self.project, check=True, capture_output=True)
+
     def test_damaged_store(self) -> None:
         """A wheel that was damaged in the store is noticed when it is needed again, and fetched anew."""
         self.settle("combframe")

@@ -10,15 +10,15 @@ __all__ = ["run_git"]
 
 
 def run_git(
-    arguments: Sequence[str], folder: Path, environ: Mapping[str, str], timeout: int
+    arguments: Sequence[str], folder: Path, environ: Mapping[str, str], timeout: int, *, given: bytes = b""
 ) -> "subprocess.CompletedProcess[bytes]":
-    """Run git to its end. Raises `SourceFailed` when it can't be run or takes too long."""
+    """Run git to its end on what is `given`. Raises `SourceFailed` when it can't be run or takes too long."""
     try:
         return subprocess.run(
             ["git", *arguments],
             cwd=folder,
             env=environ,
-            stdin=subprocess.DEVNULL,
+            input=given,
             capture_output=True,
             timeout=timeout,
             check=False,

@@ -6,12 +6,15 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from rabbet.core.drift.since import LockFit, LockRevision, best_fit
 from rabbet.core.model.finding import ENVIRONMENT, Finding, Kind, Reason, Weight
-from rabbet.core.model.lock import Lock, ToInstall
+from rabbet.core.model.lock import Lock, ToInstall, Unbuilt
 from rabbet.core.progress import Observer
 from rabbet.environment.inspect import read_configuration
+from rabbet.formats.lock_versions import read_locked_versions
 from rabbet.formats.pylock import edited_by_hand
-from rabbet.workspace.comparison import compared, question
+from rabbet.git.revisions import contents, history
+from rabbet.workspace.comparison import Comparison, compared, question
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.result_cache import remember_fit
@@ -19,14 +22,21 @@ from rabbet.workspace.selection import RecreateOptions
 
 __all__ = ["Drift", "drift"]
 
+_OF_VERSIONS = (Kind.MISSING, Kind.SURPLUS, Kind.VERSION)
+_MOST_REVISIONS = 1000  # of the lock that are looked at
+
 
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Drift:
-    """All findings, and how many libraries were compared, for the project or a variant of it."""
+    """All findings, and how many libraries were compared, for the project or a variant of it.
+
+    `since` is the earlier revision of the lock that what is installed fits better than the lock of today.
+    """
 
     findings: tuple[Finding, ...]
     compared: int
     variant: str | None = None
+    since: LockFit | None = None
 
     @property
     def differs(self) -> bool:
@@ -50,7 +60,40 @@ def drift(project: Project, machine: Machine, observer: Observer, *, deep: bool 
     findings += (*_edited(asked.lock), *_yanked(asked.needed))
     if asked.outdated:
         findings += (_outdated(asked.declaration.name),)
-    return Drift(findings=findings, compared=len(asked.needed), variant=project.variant)
+    return Drift(
+        findings=findings,
+        compared=len(asked.needed),
+        variant=project.variant,
+        since=_since(project, machine, asked.needed, found),
+    )
+
+
+def _since(
+    project: Project, machine: Machine, wanted: Iterable[ToInstall], found: Comparison
+) -> LockFit | None:
+    """The revision of the lock in git that fits better, if versions differ."""
+    differing = {one.name for one in found.findings if one.kind in _OF_VERSIONS and not one.files}
+    if not differing:
+        return None
+    local = {one.locked.name for one in wanted if isinstance(one, Unbuilt) and one.local}
+    installed = {
+        name: str(one.version) for name, one in found.inventory.libraries.items() if name not in local
+    }
+    environ = machine.helpers_environ()
+    blobs = history(project.folder, project.lock_file.name, environ, _MOST_REVISIONS)
+    texts = dict(contents(project.folder, (one.blob for one in blobs), environ))
+    read = {blob: read_locked_versions(text.decode("utf-8", "replace")) for blob, text in texts.items()}
+    revisions = (
+        LockRevision(
+            commit=one.commit,
+            when=one.when,
+            versions=read[one.blob].versions,
+            conditional=read[one.blob].conditional,
+        )
+        for one in blobs
+        if one.blob in read
+    )
+    return best_fit(installed, revisions, len(differing))
 
 
 def _outdated(project: str) -> Finding:

@@ -1,6 +1,7 @@
 """What `drift` found."""
 
 from dataclasses import asdict, dataclass
+from datetime import datetime
 
 from packaging.version import Version
 
@@ -8,6 +9,7 @@ from rabbet.cli.context import Context
 from rabbet.cli.options import variant_option
 from rabbet.cli.style import count, table
 from rabbet.cli.views.finding import detail
+from rabbet.core.drift.since import LockFit
 from rabbet.core.model.finding import Finding, Kind, Reason, Weight
 from rabbet.core.needs.wording import need_text
 from rabbet.tasks.drift import Drift
@@ -15,6 +17,7 @@ from rabbet.tasks.drift import Drift
 __all__ = ["DriftView"]
 
 _SHOWN_STRAYS = 10
+_SHOWN_NAMES = 8
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,6 +48,8 @@ class DriftView:
             if len(strays) > _SHOWN_STRAYS:
                 context.show(f"  and {len(strays) - _SHOWN_STRAYS} more (see --json)")
             context.show()
+        if found.since is not None:
+            context.show(_since(found.since))
         context.show(_outcome(found))
 
     def document(self) -> dict[str, object]:
@@ -53,6 +58,14 @@ class DriftView:
         return {
             "differs": found.differs,
             "compared": found.compared,
+            "fits_revision": {
+                "commit": found.since.revision.commit,
+                "committed": found.since.revision.when,
+                "newer": found.since.newer,
+                "differing": list(found.since.differing),
+            }
+            if found.since
+            else None,
             "findings": [
                 {
                     "kind": str(finding.kind),
@@ -86,6 +99,18 @@ def _row(finding: Finding) -> tuple[str, ...]:
 
 def _version(version: Version | None) -> str:
     return "" if version is None else str(version)
+
+
+def _since(fit: LockFit) -> str:
+    """Which revision of the lock is installed, and what differs even from that."""
+    day = f"{datetime.fromtimestamp(fit.revision.when):%Y-%m-%d}"  # noqa: DTZ006 - the reader's own day
+    ago = f", {count(fit.newer, 'revision')} ago" if fit.newer else ", the last that was committed"
+    which = f"the lock of {day} (git {fit.revision.commit[:10]}{ago})"
+    if not fit.differing:
+        return f"What is installed is exactly {which}."
+    shown = ", ".join(fit.differing[:_SHOWN_NAMES])
+    more = f" and {len(fit.differing) - _SHOWN_NAMES} more" if len(fit.differing) > _SHOWN_NAMES else ""
+    return f"What is installed fits {which} best; done by hand beyond that: {shown}{more}."
 
 
 def _outcome(found: Drift) -> str:

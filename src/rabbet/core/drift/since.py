@@ -1,0 +1,56 @@
+"""What is installed × the history of the lock → the revision that it fits best."""
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+
+from packaging.utils import NormalizedName
+
+__all__ = ["LockFit", "LockRevision", "best_fit", "differing"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LockRevision:
+    """The lock as it was committed, at a time in seconds since the epoch.
+
+    `versions` are those that it held of each library, as they are written. Libraries that it held for some
+    machines or sections alone are `conditional`: that one of them is not installed says nothing.
+    """
+
+    commit: str
+    when: int
+    versions: Mapping[NormalizedName, frozenset[str]]
+    conditional: frozenset[NormalizedName] = frozenset()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LockFit:
+    """The revision that fits best, how many came after it, and the libraries in which even it differs."""
+
+    revision: LockRevision
+    newer: int
+    differing: tuple[NormalizedName, ...]
+
+
+def best_fit(
+    installed: Mapping[NormalizedName, str], history: Iterable[LockRevision], now: int
+) -> LockFit | None:
+    """The newest of the revisions that differ least from what is installed, given newest first.
+
+    `None` if none differs less than the lock of today, which differs in `now` libraries.
+    """
+    best: LockFit | None = None
+    for newer, revision in enumerate(history):
+        names = differing(installed, revision)
+        if len(names) < (len(best.differing) if best else now):
+            best = LockFit(revision=revision, newer=newer, differing=names)
+            if not names:
+                break
+    return best
+
+
+def differing(installed: Mapping[NormalizedName, str], revision: LockRevision) -> tuple[NormalizedName, ...]:
+    """The libraries that are installed in another version than a revision held, or only here or there."""
+    versions = revision.versions
+    found = [name for name, version in installed.items() if version not in versions.get(name, ())]
+    found += [name for name in versions if name not in installed and name not in revision.conditional]
+    return tuple(sorted(found))
