@@ -228,6 +228,18 @@ class Environments(ProgramCase):
             self.git("commit", "--quiet", "--message", version)
         told = self.rabbet("drift", code=1).out
         self.assertRegex(told, r"exactly the lock of 20\d\d-\d\d-\d\d \(git [0-9a-f]{10}, 2 revisions ago\)")
+        for state, code, said in (
+            ("git:HEAD~2", 0, "no difference between git:HEAD~2 and installed"),
+            ("env:.venv", 0, "no difference between env:.venv and installed"),
+            ("pylock.toml", 1, "1 lowered between pylock.toml and installed"),
+            ("env:nowhere", 7, "there is no environment in"),
+            ("git:nothing", 5, "'nothing' is neither a lock file nor a revision in git"),
+        ):
+            with self.subTest(state):
+                outcome = self.rabbet("drift", "--against", state, code=code)
+                self.assertIn(said, outcome.out + outcome.err)
+        self.rabbet("drift", "--deep", "--against", "installed", code=2)
+        self.assertRegex(self.rabbet("compare", "installed").out, "raised +combframe +1.5 +2.1")
         (self.site / "skepio-0.1.dist-info").mkdir()
         metadata = "Metadata-Version: 2.1\nName: skepio\nVersion: 0.1\n\n"
         (self.site / "skepio-0.1.dist-info" / "METADATA").write_text(metadata)

@@ -16,7 +16,7 @@ COMMANDS = {
         "why a package is in the lock, and what holds it back",
     ),
     "lookup": ("resolve", "rabbet.cli.commands.lookup", "what releases the sources offer"),
-    "compare": ("resolve", "rabbet.cli.commands.compare", "what differs between two locks"),
+    "compare": ("resolve", "rabbet.cli.commands.compare", "what differs between two states"),
     "recreate": ("recreate", "rabbet.cli.commands.recreate", "make the environment match the lock"),
     "run": ("recreate", "rabbet.cli.commands.run", "run one command inside it"),
     "enter": ("recreate", "rabbet.cli.commands.enter", "a shell inside it"),

@@ -93,7 +93,7 @@ def file_at(folder: Path, revision: str, name: str, environ: Mapping[str, str]) 
     failed = SourceFailed(
         f"'{revision}' is neither a lock file nor a revision in git",
         because=[f"git knows no commit of that name in {folder}"],
-        remedy="rabbet compare HEAD",
+        remedy="" if revision == "HEAD" else "rabbet compare HEAD",
     )
 
     def git(*arguments: str) -> str | None:

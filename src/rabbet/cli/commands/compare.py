@@ -1,6 +1,7 @@
-"""What differs between two locks.
+"""What differs between two states.
 
-Each of OLD and NEW is a lock file or a revision in git, such as HEAD~3; without NEW it is the present lock.
+Each of OLD and NEW is a lock file, a revision in git (HEAD~3, or git:HEAD~3), `installed` for what is in the
+project's environment, or env:PATH for what is in another one; without NEW it is the present lock.
 """
 
 from argparse import ArgumentParser, Namespace
@@ -12,7 +13,7 @@ from rabbet.errors import ExitCode
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
-    parser.add_argument("old", metavar="OLD", help="a lock file, or a revision in git")
+    parser.add_argument("old", metavar="OLD", help="a lock file, git:REV, installed, or env:PATH")
     parser.add_argument("new", metavar="NEW", nargs="?", help="another one (default: the present lock)")
     parser.add_argument("--markdown", action="store_true", help="in a form for a pull request's description")
     add_variant(parser)

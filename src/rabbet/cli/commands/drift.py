@@ -4,19 +4,27 @@ Reads what is installed in .venv from its files alone, running nothing of it, an
 pylock.toml. Files are held against the records in the environment; those whose state is the same as when they
 were last read are not read again. --deep holds each against the wheel whose hash is in the lock, so that a
 file, its record and Rabbet's notes changed together are found too; what the store lacks for that is fetched.
+--against holds what is installed against another state: a lock file, git:REV, or env:PATH.
 Exit code 0: no drift. 1: something differs.
 """
 
 from argparse import ArgumentParser, Namespace
+from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
 from rabbet.cli.options import add_json, add_offline, add_quiet, add_variant
-from rabbet.errors import ExitCode
+from rabbet.errors import ExitCode, WrongUsage
+
+if TYPE_CHECKING:
+    from rabbet.workspace.project import Project
 
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
     parser.add_argument("--deep", action="store_true", help="hold every file against the lock's hashes")
+    parser.add_argument(
+        "--against", metavar="STATE", help="in place of the lock: a lock file, git:REV, or env:PATH"
+    )
     add_variant(parser)
     add_offline(parser)
     add_json(parser)
@@ -29,6 +37,23 @@ def run(arguments: Namespace, context: Context) -> int:
     from rabbet.tasks.drift import drift
 
     project = context.project(arguments.variant)
+    if arguments.against is not None:
+        return _against(arguments, project, context)
     found = drift(project, context.machine, context.observer, deep=arguments.deep)
     context.present(DriftView(found), "drift", as_json=arguments.json)
     return ExitCode.NO if found.differs else ExitCode.DONE
+
+
+def _against(arguments: Namespace, project: "Project", context: Context) -> int:
+    """Tell in what the installed libraries differ from another state."""
+    from rabbet.cli.views.compare import CompareView
+    from rabbet.tasks.compare import compare
+
+    if arguments.deep:
+        raise WrongUsage(
+            "--deep holds files against the lock, and --against takes its place",
+            remedy="rabbet drift --deep",
+        )
+    compared = compare(project, context.machine, arguments.against, "installed")
+    context.present(CompareView(compared), "compare", as_json=arguments.json)
+    return ExitCode.NO if compared.differences else ExitCode.DONE

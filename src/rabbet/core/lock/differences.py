@@ -66,10 +66,13 @@ def differences(
     declared: tuple[DeclaredChange, ...],
     needs: Callable[[LockedLibrary], Iterable[Need]],
     declaration: Declaration,
+    *,
+    unexplained: str = "chosen anew",
 ) -> tuple[Difference, ...]:
     """Every runtime and every library that differs, sorted by name.
 
-    `needs` gives what a library of the new lock requires, and the `declaration` what else was heeded.
+    `needs` gives what a library of the new lock requires, and the `declaration` what else was heeded. What
+    neither explains is `unexplained`.
     """
     before, after = _by_name(old), _by_name(new)
     kinds = {name: _kind(before.get(name, ()), after.get(name, ())) for name in sorted({*before, *after})}
@@ -84,7 +87,8 @@ def differences(
             cause=(
                 _requirer(name, before.get(name, ()), new, needs, declaration) if name not in causes else ""
             )
-            or _cause(name, kind, differing, causes, after if name in after else before),
+            or _cause(name, kind, differing, causes, after if name in after else before)
+            or unexplained,
         )
         for name, kind in differing.items()
     )
@@ -147,7 +151,9 @@ def _kind(before: Sequence[LockedLibrary], after: Sequence[LockedLibrary]) -> Di
     old, new = [one.version for one in before], [one.version for one in after]
     if old != new:
         return DifferenceKind.RAISED if new > old else DifferenceKind.LOWERED
-    return DifferenceKind.FILES if _content(before) != _content(after) else None
+    old_content, new_content = _content(before), _content(after)
+    known = old_content and new_content  # an inventory tells of no files
+    return DifferenceKind.FILES if known and old_content != new_content else None
 
 
 def _content(entries: Sequence[LockedLibrary]) -> set[object]:
@@ -190,7 +196,7 @@ def _cause(
     declared: Mapping[str, DeclaredChange],
     libraries: Mapping[NormalizedName, Sequence[LockedLibrary]],
 ) -> str:
-    """Name the nearest cause.
+    """Name the nearest cause; empty where none is known.
 
     That is the library's own declaration, else that of the nearest one that needs it, else the nearest one
     that differs itself.
@@ -206,7 +212,7 @@ def _cause(
             return f"needed by {requirer} ({differing[requirer]} too)"
     if "python" in declared:
         return _text(declared["python"])
-    return "other files of the same release" if kind is DifferenceKind.FILES else "chosen anew"
+    return "other files of the same release" if kind is DifferenceKind.FILES else ""
 
 
 def _above(

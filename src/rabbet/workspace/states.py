@@ -1,0 +1,118 @@
+"""States that can be compared: a lock file, a revision in git, or what is installed.
+
+FILE          a lock file
+git:REV       the project's lock at a revision; a revision alone will do where no file has that name
+installed     what is installed in the project's environment
+env:PATH      what is installed in the environment in a folder
+"""
+
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal
+
+from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.inventory import Installed, Inventory
+from rabbet.core.model.lock import Lock, LockedLibrary
+from rabbet.environment.inspect import take_inventory
+from rabbet.errors import NoLock, RabbetError
+from rabbet.formats.pylock import read_lock
+from rabbet.formats.pyproject import read_declaration
+from rabbet.git.revisions import file_at
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.project import DECLARATION, Project, read_text
+
+__all__ = ["State", "parse_state", "read_state"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class State:
+    """A state by its name: libraries as a lock holds them, and the declaration that goes with it, if any.
+
+    What is `installed` on this machine holds nothing for others, and tells of no files.
+    """
+
+    name: str
+    lock: Lock
+    declaration: Declaration | None = None
+    installed: bool = False
+
+
+def parse_state(text: str) -> tuple[Literal["installed", "env", "git", "any"], str]:
+    """The kind of a state and what names it; `any` is a file or else a revision."""
+    if text == "installed":
+        return "installed", ""
+    kind, colon, value = text.partition(":")
+    if colon and kind in ("env", "git"):
+        return kind, value  # type: ignore[return-value]
+    return "any", text
+
+
+def read_state(named: str, project: Project, machine: Machine) -> State:
+    """Read a state. Raises `NoLock`, `NotUnderstood`, `SourceFailed`, `EnvironmentFailed`."""
+    kind, value = parse_state(named)
+    if kind == "installed":
+        return _of_environment(named, project.environment)
+    if kind == "env":
+        return _of_environment(named, machine.folder / Path(value).expanduser())
+    path = machine.folder / value
+    if kind == "any" and path.is_file():
+        return _of_file(project, path, named)
+    if path == project.lock_file:
+        project.lock()  # which says that there is none
+    return _of_revision(project, machine, named, value)
+
+
+def _of_environment(named: str, root: Path) -> State:
+    """What is installed, with the names that its metadata depends on."""
+    inventory: Inventory = take_inventory(root, None, sound=True)
+    libraries = tuple(_as_locked(one) for _, one in sorted(inventory.libraries.items()))
+    lock = Lock(requires_python=None, environments=(), groups=(), libraries=libraries, fingerprint=None)
+    return State(name=named, lock=lock, installed=True)
+
+
+def _as_locked(installed: Installed) -> LockedLibrary:
+    needs = installed.metadata.needs if installed.metadata else ()
+    return LockedLibrary(
+        name=installed.name,
+        version=installed.version,
+        dependencies=tuple(sorted({need.name for need in needs} - {installed.name})),
+    )
+
+
+def _of_revision(project: Project, machine: Machine, named: str, revision: str) -> State:
+    environ, file = machine.helpers_environ(), project.lock_file.name
+    lock = file_at(project.folder, revision, file, environ)
+    if lock is None:
+        raise NoLock(
+            f"there is no {file} at the revision '{revision}'", remedy=f"git log --oneline -- {file}"
+        )
+    declaration = file_at(project.folder, revision, DECLARATION, environ)
+    return State(
+        name=named,
+        lock=read_lock(lock, f"{file} at {revision}"),
+        declaration=_declaration(declaration, project.folder.name, project.variant),
+    )
+
+
+def _of_file(project: Project, path: Path, named: str) -> State:
+    """A lock file, with the declaration that lies beside it; a copy in the project has none of its own."""
+    beside = path.parent / DECLARATION
+    belongs = (
+        path.resolve() == project.lock_file.resolve() or path.parent.resolve() != project.folder.resolve()
+    )
+    text = read_text(beside) if belongs and beside.is_file() else None
+    name = path.name if path.name == named or Path(named).is_absolute() else named
+    return State(
+        name=name,
+        lock=read_lock(read_text(path), named),
+        declaration=_declaration(text, path.parent.name, project.variant),
+    )
+
+
+def _declaration(text: str | None, folder_name: str, variant: str | None) -> Declaration | None:
+    """An old declaration that can't be read only means that no causes can be told."""
+    try:
+        whole = None if text is None else read_declaration(text, folder_name=folder_name)
+    except RabbetError:
+        return None
+    return whole.varied(variant) if whole and variant and variant in whole.variants else whole
