@@ -8,8 +8,9 @@ from packaging.version import Version
 from rabbet.cli.context import Context
 from rabbet.cli.options import variant_option
 from rabbet.cli.style import count, table
-from rabbet.cli.views.finding import detail
+from rabbet.cli.views.finding import detail, story_text
 from rabbet.core.drift.since import LockFit
+from rabbet.core.drift.stories import stories
 from rabbet.core.model.finding import Finding, Kind, Reason, Weight
 from rabbet.core.needs.wording import need_text
 from rabbet.tasks.drift import Drift
@@ -41,6 +42,8 @@ class DriftView:
             for finding in others:
                 if detail(finding):
                     context.show(f"  {finding.name}: {detail(finding)}")
+            for story in stories(others):
+                context.show(story_text(story))
             if strays:
                 context.show("Files that nobody recorded, where Python would load or start them:")
             for place in strays[:_SHOWN_STRAYS]:
@@ -58,6 +61,14 @@ class DriftView:
         return {
             "differs": found.differs,
             "compared": found.compared,
+            "stories": [
+                {
+                    "cause": story.cause.name,
+                    "along": [finding.name for finding in story.along],
+                    "guessed": [finding.name for finding in story.guessed],
+                }
+                for story in stories(found.findings)
+            ],
             "fits_revision": {
                 "commit": found.since.revision.commit,
                 "committed": found.since.revision.when,

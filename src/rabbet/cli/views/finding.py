@@ -2,13 +2,14 @@
 
 from datetime import datetime
 
+from rabbet.core.drift.stories import Story
 from rabbet.core.model.finding import Finding, Kind, Reason, Unmet
 from rabbet.core.model.inventory import Installation
 from rabbet.core.model.lock import LockedCheckout, LockedCommit, Needed, ToInstall
 from rabbet.core.model.plan import Step
 from rabbet.core.needs.wording import need_text
 
-__all__ = ["detail", "step_reason"]
+__all__ = ["detail", "step_reason", "story_text"]
 
 _REASONS = {
     Reason.SECOND_COPY: "a second copy",
@@ -56,6 +57,24 @@ def _cause(installation: Installation, needed_by: tuple[str, ...]) -> str:
     elif needed_by:
         told.append(f"needed by {', '.join(needed_by)}")
     return ", ".join(told)
+
+
+def story_text(story: Story) -> str:
+    """One deed and what came of it, in a sentence."""
+    told = [f"One story: {story.cause.name} {story.cause.installed or ''}".rstrip() + " was put there"]
+    if story.along:
+        told.append(f"and brought {', '.join(_became(finding) for finding in story.along)}")
+    if story.guessed:
+        names = ", ".join(_became(finding) for finding in story.guessed)
+        told.append(f"and, to guess by installer and time, {names} as well")
+    return " ".join(told) + "."
+
+
+def _became(finding: Finding) -> str:
+    """A library that came along, or was moved."""
+    if finding.locked is not None and finding.locked != finding.installed:
+        return f"{finding.name} {finding.installed} in place of {finding.locked}"
+    return f"{finding.name} {finding.installed}"
 
 
 def _why(finding: Finding) -> str:

@@ -4,7 +4,7 @@ Each check is a function that finds differences of its own kind; a new kind is a
 """
 
 from collections import defaultdict
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 
@@ -80,7 +80,8 @@ def compare(wanted: Wanted, inventory: Inventory) -> tuple[Finding, ...]:
     unmet = tuple(_unmet(wanted, inventory))
     found = [finding for check in CHECKS for finding in check(wanted, inventory)]
     found = [_with_requirements(finding, unmet) for finding in found]
-    found = [_with_cause(finding, wanted, inventory) for finding in found]
+    moved = {finding.name for finding in found if finding.kind is Kind.VERSION}
+    found = [_with_cause(finding, inventory, wanted, moved) for finding in found]
     found += _untold(unmet, {finding.name for finding in found})
     return tuple(sorted(found, key=lambda one: (_WEIGHTS.index(one.weight), one.name, one.kind)))
 
@@ -301,8 +302,11 @@ def _with_requirements(finding: Finding, unmet: Iterable[Unmet]) -> Finding:
     return replace(finding, weight=weight, breaks=tuple(sorted(breaks)), unmet=own)
 
 
-def _with_cause(finding: Finding, wanted: Wanted, inventory: Inventory) -> Finding:
-    """Add to a finding about something that is installed how that came in, and who needs it."""
+def _with_cause(finding: Finding, inventory: Inventory, wanted: Wanted, moved: Collection[str]) -> Finding:
+    """Add to a finding about something that is installed how that came in, and who needs it.
+
+    Those count that are not locked, or are there in another version: what is as locked brought nothing.
+    """
     installed = inventory.libraries.get(NormalizedName(finding.name))
     if installed is None or installed.installation is None or finding.kind not in _CAUSED:
         return finding
@@ -310,7 +314,9 @@ def _with_cause(finding: Finding, wanted: Wanted, inventory: Inventory) -> Findi
         other.name
         for other in inventory.libraries.values()
         for need in (other.metadata.needs if other.metadata else ())
-        if need.name == finding.name and other.name not in wanted.names and wanted.target.admits(need.marker)
+        if need.name == finding.name
+        and (other.name not in wanted.names or other.name in moved)
+        and wanted.target.admits(need.marker)
     )
     return replace(
         finding, installation=installed.installation, needed_by=tuple(sorted({*needed_by} - {finding.name}))
