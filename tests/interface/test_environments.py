@@ -203,9 +203,16 @@ class Environments(ProgramCase):
             os.utime(info, (1_780_000_000, 1_780_000_000))
         told = self.rabbet("drift", code=1).out
         self.assertRegex(told, "skepio: installed by handy on 2026-05-2[78], asked for by name\n")
-        self.assertRegex(
-            told, "hivewire: put there by hand on .*, from https://apiary.example/x.whl, needed by skepio"
-        )
+        self.assertRegex(told, "hivewire: there since .*, no installer is noted, from https://apiary")
+        self.assertIn("/x.whl, needed by skepio\n", told)
+        other = self.root / "other"
+        shutil.copytree(self.site, other / "usr" / "lib" / "python3.11" / "site-packages")
+        for place in ("../other", "../other/usr", "../other/usr/lib/python3.11/site-packages"):
+            elsewhere = self.rabbet("drift", "--env", place, code=1).out
+            self.assertIn("skepio: installed by handy", elsewhere)
+            self.assertRegex(elsewhere, f"findings? in {place}, ")
+        self.assertIn("no libraries are installed in", self.rabbet("drift", "--env", "/dev", code=7).err)
+        self.rabbet("drift", "--env", ".venv", "--deep", code=2)
         found = {one["name"]: one for one in self.rabbet("drift", "--json", code=1).json()["findings"]}
         self.assertEqual(found["skepio"]["installation"]["installer"], "handy")
         self.assertEqual(found["hivewire"]["needed_by"], ["skepio"])

@@ -22,7 +22,7 @@ from rabbet.formats.metadata import MetadataBroken, parse_metadata
 from rabbet.formats.record import read_record
 from rabbet.regular_file import read_regular
 
-__all__ = ["Configuration", "read_configuration", "take_inventory"]
+__all__ = ["Configuration", "inventory_of", "read_configuration", "take_inventory"]
 
 _METADATA_NAMES = {".dist-info": "METADATA", ".egg-info": "PKG-INFO"}
 
@@ -80,7 +80,22 @@ def take_inventory(
     """
     configuration = read_configuration(root)
     layout = Layout(root=root, site_packages=configuration.site_packages)
-    unfinished = unfinished_libraries(root)
+    return inventory_of(
+        layout, configuration.python, configuration.implementation, begin, install_state, sound=sound
+    )
+
+
+def inventory_of(
+    layout: Layout,
+    python: Version,
+    implementation: str,
+    begin: Begin = unobserved,
+    install_state: InstallState | None = None,
+    *,
+    sound: bool = False,
+) -> Inventory:
+    """The same of the libraries in one folder, for a runtime that is known. Raises `EnvironmentFailed`."""
+    unfinished = unfinished_libraries(layout.root)
     looked = (_recorded(folder, layout, install_state, sound=sound) for folder in _info_folders(layout))
     found = [one for one in looked if one is not None]
     strays: tuple[str, ...] = ()
@@ -94,8 +109,8 @@ def take_inventory(
         if libraries.setdefault(library.name, library) is not library:
             twins.append(library)
     return Inventory(
-        python=configuration.python,
-        implementation=configuration.implementation,
+        python=python,
+        implementation=implementation,
         libraries=libraries,
         twins=tuple(twins),
         strays=strays,

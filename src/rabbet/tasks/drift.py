@@ -14,13 +14,13 @@ from rabbet.environment.inspect import read_configuration
 from rabbet.formats.lock_versions import read_locked_versions
 from rabbet.formats.pylock import edited_by_hand
 from rabbet.git.revisions import contents, history
-from rabbet.workspace.comparison import Comparison, compared, question
+from rabbet.workspace.comparison import Comparison, compared, compared_elsewhere, question
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.result_cache import remember_fit
 from rabbet.workspace.selection import RecreateOptions
 
-__all__ = ["Drift", "drift"]
+__all__ = ["Drift", "drift", "drift_elsewhere"]
 
 _OF_VERSIONS = (Kind.MISSING, Kind.SURPLUS, Kind.VERSION)
 _MOST_REVISIONS = 1000  # of the lock that are looked at
@@ -31,12 +31,14 @@ class Drift:
     """All findings, and how many libraries were compared, for the project or a variant of it.
 
     `since` is the earlier revision of the lock that what is installed fits better than the lock of today.
+    `elsewhere` is where that is, if not in the project's own environment.
     """
 
     findings: tuple[Finding, ...]
     compared: int
     variant: str | None = None
     since: LockFit | None = None
+    elsewhere: str = ""
 
     @property
     def differs(self) -> bool:
@@ -65,6 +67,23 @@ def drift(project: Project, machine: Machine, observer: Observer, *, deep: bool 
         compared=len(asked.needed),
         variant=project.variant,
         since=_since(project, machine, asked.needed, found),
+    )
+
+
+def drift_elsewhere(project: Project, machine: Machine, observer: Observer, place: str) -> Drift:
+    """Compare what is installed in some other place, whoever made it, with the lock.
+
+    Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `EnvironmentFailed` where no libraries are installed there.
+    """
+    observer.stage(f"comparing {place} with the lock")
+    asked = question(project, machine, RecreateOptions())
+    found = compared_elsewhere(asked, machine.folder / Path(place).expanduser(), observer)
+    return Drift(
+        findings=found.findings,
+        compared=len(asked.needed),
+        variant=project.variant,
+        since=_since(project, machine, asked.needed, found),
+        elsewhere=place,
     )
 
 

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from pathlib import Path
 
 import msgspec
 from packaging.utils import NormalizedName
@@ -18,6 +19,7 @@ from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime, Refusal
 from rabbet.core.progress import Observer, reading_files
 from rabbet.core.targets import target_of
 from rabbet.environment.create import own_parts
+from rabbet.environment.foreign import foreign_inventory
 from rabbet.environment.inspect import take_inventory
 from rabbet.environment.install_state import InstallState, own_install_state
 from rabbet.errors import NoRuntime, NotObtained
@@ -30,7 +32,7 @@ from rabbet.workspace.runtimes.choice import RuntimesHere, runtimes_here, to_be_
 from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, interpreter_trouble
 from rabbet.workspace.selection import RecreateOptions, selected
 
-__all__ = ["Comparison", "Question", "compared", "question"]
+__all__ = ["Comparison", "Question", "compared", "compared_elsewhere", "question"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -147,6 +149,18 @@ def compared(
         usable=trouble is None or trouble.usable,
     )
     return Comparison(inventory=inventory, findings=compare(_wanted(asked), inventory), state=state)
+
+
+def compared_elsewhere(asked: Question, place: Path, observer: Observer) -> Comparison:
+    """Compare what somebody else installed in some place: nobody noted from which files that was made.
+
+    The project itself need not be there. Raises `EnvironmentFailed` where no libraries are.
+    """
+    wanted = tuple(one for one in asked.needed if not (isinstance(one, Unbuilt) and one.own))
+    asked = replace(asked, install_state=None, needed=wanted)
+    found = foreign_inventory(place, asked.runtime.version, reading_files(observer))
+    inventory = replace(found, libraries=_corrected(found.libraries, asked.declaration))
+    return Comparison(inventory=inventory, findings=compare(_wanted(asked), inventory), state="")
 
 
 def _as_made_now(asked: Question) -> InstallState | None:

@@ -25,6 +25,11 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--against", metavar="STATE", help="in place of the lock: a lock file, git:REV, or env:PATH"
     )
+    parser.add_argument(
+        "--env",
+        metavar="PATH",
+        help="another environment, whoever made it, an interpreter's folder, or one of libraries",
+    )
     add_variant(parser)
     add_offline(parser)
     add_json(parser)
@@ -39,7 +44,23 @@ def run(arguments: Namespace, context: Context) -> int:
     project = context.project(arguments.variant)
     if arguments.against is not None:
         return _against(arguments, project, context)
+    if arguments.env is not None:
+        return _elsewhere(arguments, project, context)
     found = drift(project, context.machine, context.observer, deep=arguments.deep)
+    context.present(DriftView(found), "drift", as_json=arguments.json)
+    return ExitCode.NO if found.differs else ExitCode.DONE
+
+
+def _elsewhere(arguments: Namespace, project: "Project", context: Context) -> int:
+    """Compare what is installed in another place."""
+    from rabbet.cli.views.drift import DriftView
+    from rabbet.tasks.drift import drift_elsewhere
+
+    if arguments.deep:
+        raise WrongUsage(
+            "--deep is for the project's own environment", because=["of others all files are read anyway"]
+        )
+    found = drift_elsewhere(project, context.machine, context.observer, arguments.env)
     context.present(DriftView(found), "drift", as_json=arguments.json)
     return ExitCode.NO if found.differs else ExitCode.DONE
 

@@ -61,6 +61,7 @@ class DriftView:
         return {
             "differs": found.differs,
             "compared": found.compared,
+            "environment": found.elsewhere or None,
             "stories": [
                 {
                     "cause": story.cause.name,
@@ -130,6 +131,8 @@ def _outcome(found: Drift) -> str:
         return f"No drift: {count(found.compared, 'library')} as locked{noted}."
     breaking = sum(finding.weight is Weight.BREAKS for finding in found.findings)
     severity = f", {breaking} of them breaking something" if breaking else ", nothing breaks"
+    if found.elsewhere:
+        return f"{count(len(found.findings), 'finding')} in {found.elsewhere}{severity}."
     unresolved = any(finding.kind is Kind.UNRESOLVED for finding in found.findings)
     obtain = any(finding.reason is Reason.OBTAINABLE for finding in found.findings)
     recreate = f"rabbet recreate{variant_option(found.variant)}{' --obtain' if obtain else ''}"

@@ -46,10 +46,13 @@ def detail(finding: Finding) -> str:
 
 def _cause(installation: Installation, needed_by: tuple[str, ...]) -> str:
     """Who brought something in, when, from where, and for whom."""
-    who = f"installed by {installation.installer}" if installation.installer else "put there by hand"
+    day = ""
     if installation.since is not None:
-        who += f" on {datetime.fromtimestamp(installation.since):%Y-%m-%d}"  # noqa: DTZ006 - the reader's own day
-    told = [who]
+        day = f"{datetime.fromtimestamp(installation.since):%Y-%m-%d}"  # noqa: DTZ006 - the reader's own day
+    if installation.installer:
+        told = [f"installed by {installation.installer}" + (f" on {day}" if day else "")]
+    else:
+        told = [f"there since {day}, no installer is noted" if day else "no installer is noted"]
     if installation.origin:
         told.append(f"from {installation.origin}")
     if installation.requested:

@@ -1,0 +1,73 @@
+"""What is installed in an environment that somebody else made: by its files alone, wherever libraries lie.
+
+That may be an environment (PEP 405), the folder of an interpreter such as `/usr`, the tree of a whole system,
+or the folder that libraries are imported from.
+"""
+
+import re
+from collections.abc import Iterator
+from dataclasses import replace
+from pathlib import Path
+
+from packaging.utils import NormalizedName
+from packaging.version import Version
+
+from rabbet.core.model.inventory import Installed, Inventory
+from rabbet.environment.examine import Begin, unobserved
+from rabbet.environment.inspect import inventory_of, read_configuration
+from rabbet.environment.layout import CONFIGURATION, Layout
+from rabbet.errors import EnvironmentFailed
+
+__all__ = ["foreign_inventory"]
+
+_BELOW = (
+    "lib/python*/site-packages",
+    "lib/python*/dist-packages",
+    "local/lib/python*/dist-packages",
+    "usr/lib/python*/site-packages",
+    "usr/lib/python*/dist-packages",
+    "usr/local/lib/python*/*-packages",
+    "Lib/site-packages",
+)
+_MINOR = re.compile(r"python(3\.\d+)")
+
+
+def foreign_inventory(place: Path, default: Version, begin: Begin = unobserved) -> Inventory:
+    """The inventory of all folders of libraries there; a library that two of them hold is a second copy.
+
+    The version of Python is that of `pyvenv.cfg`, else the one in the folders' names, else the `default`.
+    Raises `EnvironmentFailed` where there are no libraries at all.
+    """
+    sites = sorted(set(_sites(place)))
+    if not sites:
+        raise EnvironmentFailed(
+            f"no libraries are installed in {place}",
+            because=["there is no site-packages or dist-packages folder in it, and it holds no .dist-info"],
+        )
+    python, implementation = _python(place, sites, default)
+    found: dict[NormalizedName, Installed] = {}
+    twins: list[Installed] = []
+    for site in sites:
+        layout = Layout(root=site.parent, site_packages=site.name)
+        part = inventory_of(layout, python, implementation, begin)
+        all_of_them = (*part.libraries.values(), *part.twins)
+        twins += (one for one in all_of_them if found.setdefault(one.name, one) is not one)
+    return replace(part, libraries=found, twins=tuple(twins))
+
+
+def _sites(place: Path) -> Iterator[Path]:
+    """The folders that libraries are imported from."""
+    if next(place.glob("*.dist-info"), None) or next(place.glob("*.egg-info"), None):
+        yield place.resolve()
+        return
+    for pattern in _BELOW:
+        yield from (path.resolve() for path in place.glob(pattern) if path.is_dir())
+
+
+def _python(place: Path, sites: list[Path], default: Version) -> tuple[Version, str]:
+    if (place / CONFIGURATION).is_file():
+        configuration = read_configuration(place)
+        return configuration.python, configuration.implementation
+    told = next((found.group(1) for site in sites if (found := _MINOR.search(str(site)))), None)
+    same = told is None or default.release[:2] == Version(told).release
+    return default if same else Version(str(told)), "cpython"
