@@ -253,8 +253,10 @@ class Environments(ProgramCase):
         self.assertIn("done by hand beyond that: skepio.", self.rabbet("drift", code=1).out)
         found = self.rabbet("drift", "--json", code=1).json()["fits_revision"]
         self.assertEqual((found["newer"], found["differing"]), (2, ["skepio"]))
+        self.assertEqual(self.rabbet("drift", "--quiet", code=1).out, "")
         self.rabbet("recreate")
         self.assertNotIn("What is installed", self.rabbet("drift").out)
+        self.assertEqual(self.rabbet("drift", "--quiet").out, "")
 
     def git(self, *arguments: str) -> None:
         named = ["git", "-c", "user.name=bee", "-c", "user.email=bee@apiary.example", *arguments]

@@ -119,7 +119,7 @@ def _play_own_sources(stage: Stage, act: Callable[..., None]) -> None:
     _say(stage, "Try a library for one command: nothing is changed.")
     code = "import foragemap, nectarplot; print(foragemap.__version__)"
     act("run", "--try", "foragemap", "--", "python", "-c", code)
-    act("drift", "--quiet")
+    act("drift")
 
 
 def write_checkout(folder: Path) -> None:

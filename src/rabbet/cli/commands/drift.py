@@ -5,17 +5,18 @@ pylock.toml. Files are held against the records in the environment; those whose 
 were last read are not read again. --deep holds each against the wheel whose hash is in the lock, so that a
 file, its record and Rabbet's notes changed together are found too; what the store lacks for that is fetched.
 --against holds what is installed against another state: a lock file, git:REV, or env:PATH.
-Exit code 0: no drift. 1: something differs.
+Exit code 0: no drift. 1: something differs. With --quiet that is all: for prompts, tests and containers.
 """
 
 from argparse import ArgumentParser, Namespace
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_json, add_offline, add_quiet, add_variant
+from rabbet.cli.options import add_json, add_offline, add_variant
 from rabbet.errors import ExitCode, WrongUsage
 
 if TYPE_CHECKING:
+    from rabbet.cli.context import View
     from rabbet.workspace.project import Project
 
 
@@ -33,22 +34,33 @@ def add_arguments(parser: ArgumentParser) -> None:
     add_variant(parser)
     add_offline(parser)
     add_json(parser)
-    add_quiet(parser)
+    parser.add_argument("--quiet", action="store_true", help="say nothing: the exit code tells")
 
 
 def run(arguments: Namespace, context: Context) -> int:
     """Compare and tell every difference."""
-    from rabbet.cli.views.drift import DriftView
-    from rabbet.tasks.drift import drift
-
     project = context.project(arguments.variant)
+    if arguments.quiet and not (arguments.against or arguments.env or arguments.deep or arguments.json):
+        from rabbet.workspace.result_cache import recall_fit
+
+        if recall_fit(project, context.machine) is not None:
+            return ExitCode.DONE  # what an earlier run found, of the very same files and texts
     if arguments.against is not None:
         return _against(arguments, project, context)
     if arguments.env is not None:
         return _elsewhere(arguments, project, context)
+    from rabbet.cli.views.drift import DriftView
+    from rabbet.tasks.drift import drift
+
     found = drift(project, context.machine, context.observer, deep=arguments.deep)
-    context.present(DriftView(found), "drift", as_json=arguments.json)
+    _present(DriftView(found), "drift", arguments, context)
     return ExitCode.NO if found.differs else ExitCode.DONE
+
+
+def _present(view: "View", command: str, arguments: Namespace, context: Context) -> None:
+    """Print what was found, unless the exit code alone is wanted."""
+    if arguments.json or not arguments.quiet:
+        context.present(view, command, as_json=arguments.json)
 
 
 def _elsewhere(arguments: Namespace, project: "Project", context: Context) -> int:
@@ -61,7 +73,7 @@ def _elsewhere(arguments: Namespace, project: "Project", context: Context) -> in
             "--deep is for the project's own environment", because=["of others all files are read anyway"]
         )
     found = drift_elsewhere(project, context.machine, context.observer, arguments.env)
-    context.present(DriftView(found), "drift", as_json=arguments.json)
+    _present(DriftView(found), "drift", arguments, context)
     return ExitCode.NO if found.differs else ExitCode.DONE
 
 
@@ -76,5 +88,5 @@ def _against(arguments: Namespace, project: "Project", context: Context) -> int:
             remedy="rabbet drift --deep",
         )
     compared = compare(project, context.machine, arguments.against, "installed")
-    context.present(CompareView(compared), "compare", as_json=arguments.json)
+    _present(CompareView(compared), "compare", arguments, context)
     return ExitCode.NO if compared.differences else ExitCode.DONE
