@@ -24,6 +24,10 @@ CASES = {
         [("skepio", None, "handy", 100, True, []), ("combframe", "2.1", "handy", 150, False, [])],
         [("skepio", [], ["combframe"])],
     ),
+    "at the same time, and no installer is noted": (
+        [("skepio", None, "", 100, False, []), ("combframe", "2.1", "", 101, False, [])],
+        [],
+    ),
     "at another time, or by another installer": (
         [
             ("skepio", None, "handy", 100, True, []),

@@ -68,8 +68,9 @@ def _root(finding: Finding, brought: Mapping[str, Finding], causes: Mapping[str,
 
 
 def _together(cause: Finding, finding: Finding) -> bool:
-    """Whether one installer put both there at about the same time."""
+    """Whether one installer put both there at about the same time; without one, time says too little."""
     one, other = cause.installation, finding.installation
     if one is None or other is None or one.since is None or other.since is None:
         return False
-    return one.installer == other.installer and abs(one.since - other.since) <= _TOGETHER
+    alike = one.installer == other.installer != ""
+    return alike and abs(one.since - other.since) <= _TOGETHER
