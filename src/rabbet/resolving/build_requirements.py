@@ -31,6 +31,7 @@ from rabbet.core.model.lock import (
     LockedWheel,
     Needed,
     Unbuilt,
+    kind_built_from,
 )
 from rabbet.core.model.release import Candidate, Metadata
 from rabbet.core.model.target import Target
@@ -71,12 +72,12 @@ class Subject:
 
     @property
     def kind(self) -> BuildKind:
-        """What lies in a folder that is worked in is used where it lies."""
-        return "editable" if isinstance(self.source, LockedCheckout) else "wheel"
+        """What is built of it."""
+        return kind_built_from(self.source)
 
     def allowed(self, declaration: Declaration) -> bool:
         """Whether the declaration allows to build it: a checkout is the user's own to begin with."""
-        return isinstance(self.source, LockedCheckout) or self.name in declaration.build_from_source
+        return self.kind == "editable" or self.name in declaration.build_from_source
 
     @property
     def identity(self) -> str:
@@ -120,9 +121,8 @@ class BuildQuestions:
 
     def of_tree(self, name: NormalizedName, tree: LockedCommit | LockedCheckout) -> Metadata | None:
         """The metadata of a commit or a checkout; `None` where it may not be built. Raises as `metadata`."""
-        if isinstance(tree, LockedCommit) and name not in self._declaration.build_from_source:
-            return None
-        return self.metadata(Subject(name=name, what=name, source=tree, own=tree == OWN_FOLDER))
+        subject = Subject(name=name, what=name, source=tree, own=tree == OWN_FOLDER)
+        return self.metadata(subject) if subject.allowed(self._declaration) else None
 
     def metadata(self, subject: Subject) -> Metadata:
         """What its wheel would say. Raises `BuildFailed`, `NoSolution`, `SourceFailed`, `IntegrityFailed`."""

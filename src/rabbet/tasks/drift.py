@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from rabbet.core.drift.since import LockFit, LockRevision, best_fit
+from rabbet.core.drift.stories import Story, stories
 from rabbet.core.model.finding import ENVIRONMENT, Finding, Kind, Reason, Weight
 from rabbet.core.model.lock import Lock, ToInstall, Unbuilt
 from rabbet.core.progress import Observer
@@ -44,6 +45,11 @@ class Drift:
     def differs(self) -> bool:
         """Whether anything weighs more than a note."""
         return any(finding.weight is not Weight.NOTE for finding in self.findings)
+
+    @property
+    def stories(self) -> tuple[Story, ...]:
+        """The findings that one deed brought about, told together."""
+        return stories(self.findings)
 
 
 def drift(project: Project, machine: Machine, observer: Observer, *, deep: bool = False) -> Drift:

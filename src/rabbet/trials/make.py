@@ -15,15 +15,13 @@ from pathlib import Path
 from typing import NamedTuple
 
 from rabbet.core.progress import Observer
-from rabbet.environment.guarded import GuardedEnvironment
-from rabbet.environment.layout import Layout
-from rabbet.environment.linking import Linking
 from rabbet.environment.manifest import StoreChanged, build_from_manifest, read_manifest
 from rabbet.store.atomic import cannot_write
 from rabbet.store.trees import remove_links
 from rabbet.trials.trial import Tried, Wish
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
+from rabbet.workspace.restore import opened_for_manifest
 from rabbet.workspace.result_cache import fitting_key
 
 __all__ = ["trial"]
@@ -104,7 +102,9 @@ def _made_again(key: str, machine: Machine, root: Path) -> _Made | None:
             return None
         try:
             with cannot_write(root):
-                build_from_manifest(manifest, partial(_opened, root, machine), machine.memory("states"))
+                build_from_manifest(
+                    manifest, partial(opened_for_manifest, root, machine), machine.memory("states")
+                )
         except StoreChanged:
             _clear(root)
             return None
@@ -118,11 +118,6 @@ def _clear(root: Path) -> None:
     _remove(root)
     with cannot_write(root):
         root.mkdir()
-
-
-def _opened(root: Path, machine: Machine) -> GuardedEnvironment:
-    layout = Layout(root=root, site_packages="lib")  # a manifest names all folders, and makes them
-    return GuardedEnvironment(layout, Linking(share=machine.shares_files()))
 
 
 def _key(project: Project, machine: Machine, wish: Wish) -> str:

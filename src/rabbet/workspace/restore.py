@@ -33,7 +33,7 @@ from rabbet.workspace.result_cache import Fit, digest_of, recall_fit
 if TYPE_CHECKING:
     from rabbet.environment.install import Placed
 
-__all__ = ["at_once", "remember_manifest"]
+__all__ = ["at_once", "opened_for_manifest", "remember_manifest"]
 
 
 def _restored(project: Project, machine: Machine, observer: Observer) -> Manifest | None:
@@ -53,7 +53,7 @@ def _restored(project: Project, machine: Machine, observer: Observer) -> Manifes
             observer.stage("installing", len(manifest.libraries))
             try:
                 with taking_place_of(home, environments) as root, cannot_write(home):
-                    opened = partial(_opened, root, machine)
+                    opened = partial(opened_for_manifest, root, machine)
                     build_from_manifest(manifest, opened, machine.memory("states"))
             except StoreChanged:
                 return None
@@ -61,7 +61,8 @@ def _restored(project: Project, machine: Machine, observer: Observer) -> Manifes
     return None
 
 
-def _opened(root: Path, machine: Machine) -> GuardedEnvironment:
+def opened_for_manifest(root: Path, machine: Machine) -> GuardedEnvironment:
+    """An empty folder, opened to be filled by a manifest. Raises `OSError`."""
     layout = Layout(root=root, site_packages="lib")  # a manifest names all folders, and makes them
     return GuardedEnvironment(layout, Linking(share=machine.shares_files()))
 

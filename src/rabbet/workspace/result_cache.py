@@ -138,23 +138,24 @@ def _memory(machine: Machine) -> BlobCache:
 def digest_of(project: Project, machine: Machine) -> str:
     """A digest of the project's texts and this machine's interpreters. Raises `OSError`."""
     digest = hashlib.sha256(__version__.encode())
-    for path in [project.declaration_file, *sorted(project.folder.glob("pylock*.toml"))]:
+    declaration = read_regular(project.declaration_file, most=MOST_TEXT_FILE)
+    _add(digest, project.declaration_file.name.encode(), declaration)
+    for path in sorted(project.folder.glob("pylock*.toml")):
         _add(digest, path.name.encode(errors="surrogateescape"), read_regular(path, most=MOST_TEXT_FILE))
-    for folder in _folders(project):
+    for folder in _folders(project, declaration):
         _add(digest, folder_state(str(folder)).encode())
-    for executable in _programs(project, machine):
+    for executable in _programs(project, machine, declaration):
         state = executable.stat()
         facts = f"{state.st_size} {state.st_mtime_ns} {state.st_ctime_ns}".encode()
         _add(digest, str(executable).encode(errors="surrogateescape"), facts)
     return digest.hexdigest()
 
 
-def _folders(project: Project) -> Iterator[Path]:
+def _folders(project: Project, text: bytes) -> Iterator[Path]:
     """The folders of sources that are installed where they lie: the project's own, and checkouts.
 
-    Raises `OSError` for a declaration that can't be read.
+    Raises `FileNotFoundError` for a declaration that can't be read.
     """
-    text = read_regular(project.declaration_file, most=MOST_TEXT_FILE)
     if b"build-system" in text:
         yield project.folder
     if b"local" in text:
@@ -167,14 +168,13 @@ def _folders(project: Project) -> Iterator[Path]:
             raise FileNotFoundError(project.declaration_file) from error
 
 
-def _programs(project: Project, machine: Machine) -> Iterator[Path]:
+def _programs(project: Project, machine: Machine, text: bytes) -> Iterator[Path]:
     """Interpreters of Python, obtained runtimes and, for a project with other languages, their programs.
 
     Raises `FileNotFoundError` for a project with languages of its own: what it finds is never remembered.
     """
     yield from find_executables(machine.environ, machine.home)
     yield from sorted((machine.store_folder / OBTAINED).glob("*"))
-    text = read_regular(project.declaration_file, most=MOST_TEXT_FILE)
     if b"languages" in text:
         raise FileNotFoundError(project.declaration_file)
     if b"runtimes" in text:

@@ -10,7 +10,6 @@ from rabbet.cli.options import variant_option
 from rabbet.cli.style import count, table
 from rabbet.cli.views.finding import detail, story_text
 from rabbet.core.drift.since import LockFit
-from rabbet.core.drift.stories import stories
 from rabbet.core.model.finding import Finding, Kind, Reason, Weight
 from rabbet.core.needs.wording import need_text
 from rabbet.tasks.drift import Drift
@@ -42,7 +41,7 @@ class DriftView:
             for finding in others:
                 if detail(finding):
                     context.show(f"  {finding.name}: {detail(finding)}")
-            for story in stories(others):
+            for story in found.stories:
                 context.show(story_text(story))
             if strays:
                 context.show("Files that nobody recorded, where Python would load or start them:")
@@ -68,7 +67,7 @@ class DriftView:
                     "along": [finding.name for finding in story.along],
                     "guessed": [finding.name for finding in story.guessed],
                 }
-                for story in stories(found.findings)
+                for story in found.stories
             ],
             "fits_revision": {
                 "commit": found.since.revision.commit,

@@ -143,7 +143,7 @@ def import_findings(code: Code) -> tuple[ImportFinding, ...]:
     for site in code.sites:
         top = site.module.partition(".")[0]
         owners = _owners(site, offering)
-        if len(owners) > 1 and len({offering[top] for _ in owners if top in offering}) == 1:
+        if len(owners) > 1 and top in offering:
             several[top] = frozenset(owners)
         for owner in owners:
             used[owner].append(site)

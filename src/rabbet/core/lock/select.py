@@ -59,7 +59,6 @@ def own_project(lock: Lock, target: Target, declaration: Declaration) -> Unbuilt
             dependencies=tuple(sorted({one.need.name for one in declaration.declared()} - {build.name})),
         ),
         source=OWN_FOLDER,
-        kind="editable",
         environment=_Choice(lock, target, declaration).environment(build),
         own=True,
     )
@@ -109,7 +108,6 @@ class _Choice:
         return Unbuilt(
             locked=library,
             source=source,
-            kind="editable" if local else "wheel",
             environment=self.environment(build, (*building, library.name)),
         )
 

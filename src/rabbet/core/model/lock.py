@@ -30,6 +30,7 @@ __all__ = [
     "Selection",
     "ToInstall",
     "Unbuilt",
+    "kind_built_from",
     "runtime_name",
 ]
 
@@ -98,6 +99,11 @@ Artifact: TypeAlias = LockedWheel | LockedSdist | LockedArchive | LockedCommit |
 
 BuildSource: TypeAlias = LockedSdist | LockedArchive | LockedCommit | LockedCheckout
 """What a library can be built from."""
+
+
+def kind_built_from(source: BuildSource) -> BuildKind:
+    """What lies in a folder that is worked in is used where it lies."""
+    return "editable" if isinstance(source, LockedCheckout) else "wheel"
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -215,15 +221,19 @@ class Unbuilt:
 
     locked: LockedLibrary
     source: BuildSource
-    kind: BuildKind
     environment: "tuple[ToInstall, ...]"
     own: bool = False
     digest: str = ""
 
     @property
+    def kind(self) -> BuildKind:
+        """What is built of it."""
+        return kind_built_from(self.source)
+
+    @property
     def local(self) -> bool:
         """Whether its sources are being worked on, so that its version may change at any time."""
-        return isinstance(self.source, LockedCheckout)
+        return self.kind == "editable"
 
     @property
     def what(self) -> str:
