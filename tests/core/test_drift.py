@@ -3,6 +3,7 @@
 import random
 import tomllib
 import unittest
+from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
 
@@ -10,10 +11,12 @@ from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
 from rabbet.core.drift.compare import OtherRuntime, Wanted, compare
+from rabbet.core.drift.mends import mends_of
 from rabbet.core.drift.plan import plan_changes, reason_to_rebuild
+from rabbet.core.drift.stories import stories
 from rabbet.core.model.finding import Kind, Weight
-from rabbet.core.model.inventory import Installed, Inventory
-from rabbet.core.model.lock import LockedLibrary, LockedRuntime, LockedWheel, Needed
+from rabbet.core.model.inventory import Installation, Installed, Inventory
+from rabbet.core.model.lock import LockedLibrary, LockedRuntime, LockedWheel, Needed, Selection
 from rabbet.core.model.release import Metadata
 from rabbet.core.model.runtime import Runtime
 from rabbet.core.needs.need import library_name
@@ -24,9 +27,9 @@ TABLE = tomllib.loads((Path(__file__).parent.parent / "data" / "drift.toml").rea
 NAMES = ["nectarplot", "combframe", "honeyflow", "tallywax"]
 
 
-def wheel(name: str, version: str) -> LockedWheel:
+def wheel(name: str, version: str, tags: str = "py3-none-any") -> LockedWheel:
     """A made-up wheel whose hash stands for its name and version."""
-    return LockedWheel(filename=f"{name}-{version}.whl", sha256=f"{name}-{version}", url="")
+    return LockedWheel(filename=f"{name}-{version}-{tags}.whl", sha256=f"{name}-{version}", url="")
 
 
 def needed(entry: dict) -> Needed:
@@ -34,7 +37,7 @@ def needed(entry: dict) -> Needed:
     library = LockedLibrary(
         name=library_name(entry["name"]),
         version=Version(entry["version"]),
-        artifacts=(wheel(entry["name"], entry["version"]),),
+        artifacts=(wheel(entry["name"], entry["version"], entry.get("tags", "py3-none-any")),),
         dependencies=tuple(library_name(name) for name in entry.get("needs", [])),
     )
     return Needed(locked=library, artifact=library.wheels[0])
@@ -55,6 +58,8 @@ def installed(entry: dict) -> Installed:
             extras=frozenset(),
         ),
         wheel_sha256=entry.get("wheel", f"{name}-{version}"),
+        installation=Installation(installer="handy") if entry.get("by_hand") else None,
+        recorded=not entry.get("unrecorded"),
         altered=tuple(entry.get("altered", [])),
         gone=tuple(entry.get("gone", [])),
     )
@@ -74,7 +79,7 @@ class Drift(unittest.TestCase):
                 ]
                 libraries: dict = {}
                 twins = tuple(one for one in there if libraries.setdefault(one.name, one) is not one)
-                inventory = self.inventory(libraries, twins, case.get("python", "3.12.1"))
+                inventory = self.inventory(libraries, twins, case.get("python", "3.12.1"), case)
                 found = compare(self.wanted(lock), inventory)
                 shown = [
                     f"{one.kind} {one.name} {one.weight} {','.join(one.breaks)}".strip() for one in found
@@ -84,6 +89,13 @@ class Drift(unittest.TestCase):
                 self.assertEqual(
                     [f"{one.action} {one.name}" for one in steps if one.action != "keep"], case["plan"]
                 )
+                told = [
+                    f"{story.cause.name}: {','.join(one.name for one in story.along)}"
+                    for story in stories(found)
+                ]
+                self.assertEqual(told, case.get("stories", []))
+                mends = case.get("mends", ["recreate"] if case["plan"] else [])
+                self.assertEqual(sorted(mends_of(found)), mends)
 
     def test_nothing_is_untold(self) -> None:
         """Whatever is installed: everybody whose requirement is not met stands in some finding."""
@@ -132,8 +144,20 @@ class Drift(unittest.TestCase):
         return {"name": name, "version": dice.choice(["1.0", "1.2", "2.1"]), "needs": needs}
 
     @staticmethod
-    def inventory(libraries: dict, twins: tuple[Installed, ...] = (), python: str = "3.12.1") -> Inventory:
-        return Inventory(python=Version(python), implementation="cpython", libraries=libraries, twins=twins)
+    def inventory(
+        libraries: dict, twins: tuple[Installed, ...] = (), python: str = "3.12.1", more: Mapping = {}
+    ) -> Inventory:
+        groups = more.get("groups")
+        return Inventory(
+            python=Version(python),
+            implementation="cpython",
+            libraries=libraries,
+            twins=twins,
+            strays=tuple(more.get("strays", [])),
+            put_there=frozenset(more.get("put_there", [])),
+            lock_stamp=more.get("made_from", "today's"),
+            selection=None if groups is None else Selection(frozenset(groups)),
+        )
 
     @staticmethod
     def wanted(lock: list[Needed]) -> Wanted:
@@ -145,4 +169,6 @@ class Drift(unittest.TestCase):
             runtime=LockedRuntime(language="python", version=Version("3.12.1"), distributor="cpython"),
             needed=tuple(lock),
             target=TARGET,
+            lock_stamp="today's",
+            everything=Selection(frozenset(["checks"])),
         )

@@ -1,5 +1,6 @@
 """Environments as users live with them: chosen parts, variants, moves, many processes, damage."""
 
+import hashlib
 import os
 import re
 import shutil
@@ -14,6 +15,7 @@ from pathlib import Path
 
 from rabbet.demo.libraries import RELEASES, MadeUp
 from rabbet.demo.stand_in import Fault, Manner, StandIn
+from rabbet.formats.record import RecordRow, read_record, write_record
 from rabbet.store.blob_cache import LAYOUT
 from tests.support.program import ProgramCase
 
@@ -212,10 +214,62 @@ class Environments(ProgramCase):
             self.assertIn("skepio: installed by handy", elsewhere)
             self.assertRegex(elsewhere, f"findings? in {place}, ")
         self.assertIn("no libraries are installed in", self.rabbet("drift", "--env", "/dev", code=7).err)
-        self.rabbet("drift", "--env", ".venv", "--deep", code=2)
         found = {one["name"]: one for one in self.rabbet("drift", "--json", code=1).json()["findings"]}
         self.assertEqual(found["skepio"]["installation"]["installer"], "handy")
         self.assertEqual(found["hivewire"]["needed_by"], ["skepio"])
+
+    def test_what_else_differs(self) -> None:
+        """Another lock than the environment's, hidden modules, start-up files, and what mends each."""
+        self.begin(self.index.address, "combframe==2.1")
+        self.rabbet("resolve")
+        self.rabbet("recreate")
+        self.rabbet("declare", "--exactly", "combframe==2.0")
+        self.rabbet("resolve")
+        (self.site / "queen.pth").write_text("import os\n")
+        (self.project / "combframe.py").write_text("")
+        told = self.rabbet("drift", code=1).out
+        self.assertIn("made from another lock, which explains combframe 2.1 in place of 2.0.", told)
+        self.assertIn("import combframe takes the project's combframe.py where", told)
+        self.assertRegex(told, "Python reads it whenever it starts; lib/.*/site-packages/queen.pth\n")
+        found = self.rabbet("drift", "--json", code=1).json()["findings"]
+        mends = [(one["kind"], one["mend"]) for one in found]
+        ours = ("stale", "version", "surplus")
+        self.assertEqual({one for one in mends if one[1]}, {(kind, "rabbet recreate") for kind in ours})
+        self.assertIn(("origin", None), mends)
+        self.rabbet("recreate")
+        self.rabbet("drift", "--quiet", code=1)
+        (self.project / "combframe.py").unlink()
+        self.rabbet("drift")
+        self.assertEqual(self.rabbet("drift", "--quiet").out, "")
+        lock = self.project / "pylock.toml"
+        lock.write_text(lock.read_text() + "# seen\n")
+        self.assertIn(
+            "made from another lock than today's; to mend that: rabbet recreate\n", self.rabbet("drift").out
+        )
+        self.rabbet("recreate")
+        self.assertNotIn("another lock", self.rabbet("drift").out)
+        self.rabbet("recreate", "--bare")
+        other = self.root / "lib" / "python3.11" / "site-packages"
+        shutil.copytree(self.site, other)
+        (other / "drone.py").write_text("")
+        (other / "skepio-0.1.dist-info").mkdir()
+        elsewhere = self.rabbet("drift", "--env", "..", code=1).out
+        self.assertIn("  site-packages/drone.py\n", elsewhere)
+        self.assertIn("skepio: its METADATA is gone or can't be read", elsewhere)
+        for path in map(other.joinpath, ("drone.py", "rabbet.pth", "skepio-0.1.dist-info")):
+            path.rmdir() if path.is_dir() else path.unlink(missing_ok=True)
+        self.rabbet("drift", "--env", "..", "--deep")
+        changed = b"# another one\n"
+        (other / "combframe.py").unlink()
+        (other / "combframe.py").write_bytes(changed)
+        record = other / "combframe-2.0.dist-info" / "RECORD"
+        row = RecordRow("combframe.py", hashlib.sha256(changed).hexdigest(), len(changed), "sha256")
+        rows = [one for one in read_record(record.read_text()) if one.path != row.path]
+        record.unlink()
+        record.write_text(write_record([*rows, row]))
+        self.rabbet("drift", "--env", "..")
+        told = self.rabbet("drift", "--env", "..", "--deep", code=1).out
+        self.assertRegex(told, r"altered +combframe .*\n +combframe: combframe.py\n")
 
     def test_since_when(self) -> None:
         """An environment that was made from an earlier lock in git is told by its date."""

@@ -39,7 +39,8 @@ class Site:
 
     The `others` are runtimes of other languages. `environments` are those that were made on this machine. Of
     the lock's groups and extras it holds a `selection`, or all (`None`). The `project` itself may be left
-    out; where it is not installed, its modules are found `beside` the environment.
+    out; where it is not installed, its modules are found `beside` the environment. `lock_stamp` is that of
+    the lock, where there is one.
     """
 
     root: Path
@@ -50,6 +51,7 @@ class Site:
     others: tuple[LinkedRuntime, ...] = ()
     project: bool = True
     beside: bool = False
+    lock_stamp: str = ""
 
 
 def make_anew(site: Site, arriving: Iterable[tuple[Needed, Prepared]]) -> list[Placed]:
@@ -151,4 +153,5 @@ def _state(site: Site, origins: Mapping[NormalizedName, Origin]) -> InstallState
         groups=sorted(chosen.groups) if chosen else None,
         extras=sorted(chosen.extras) if chosen else None,
         project=site.project,
+        lock=site.lock_stamp,
     )

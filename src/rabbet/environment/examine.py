@@ -36,10 +36,14 @@ def unobserved(size: int) -> Callable[[int], None]:  # noqa: ARG001 - nobody is 
 
 
 class Recorded(NamedTuple):
-    """An installed library, and the rows of its record by the places that they mean."""
+    """An installed library, and the rows of its record by the places that they mean.
+
+    One without a record may have `claimed` modules in another way.
+    """
 
     library: Installed
     rows: Mapping[str, RecordRow]
+    claimed: frozenset[str] = frozenset()
 
 
 def examine(
@@ -47,7 +51,8 @@ def examine(
 ) -> tuple[list[Recorded], tuple[str, ...], tuple[str, ...]]:
     """The libraries with what was altered of them; the places of strays; what is wrong with the environment.
 
-    Without an install state nobody can say what belongs there: then there are no strays and no such damage.
+    Without an install state nobody can say what belongs there: then strays are what lies beside libraries in
+    the folder that they are imported from, and is none of theirs, and there is no such damage.
     `begin` is told how many bytes are to be read, and gives what is told of each part of them.
     """
     done = begin(sum(row.size or 0 for one in found for row in one.rows.values()))
@@ -59,13 +64,27 @@ def examine(
     wrong = _altered(layout.root, digests, lambda places: done(sum(sizes[place] for place in places)))
     looked_at = [Recorded(_with_wrong(one, wrong, layout.root), one.rows) for one in found]
     if install_state is None:
-        return looked_at, (), ()
+        return looked_at, tuple(sorted(_unowned(layout, found))), ()
     unknown = (
         place for place in _places(layout.root) if place not in digests and place not in install_state.own
     )
     by_products = _ByProducts(found)
-    strays = tuple(sorted(place for place in unknown if not by_products.holds(place)))
-    return looked_at, strays, tuple(_damage(layout, install_state))
+    own = tuple(f"{layout.site_packages}/{one.library.folder}/" for one in found if not one.library.recorded)
+    strays = (place for place in unknown if not by_products.holds(place) and not place.startswith(own))
+    return looked_at, tuple(sorted(strays)), tuple(_damage(layout, install_state))
+
+
+def _unowned(layout: Layout, found: Sequence[Recorded]) -> Iterator[str]:
+    """What lies directly in the folder that libraries are imported from, and no library there names."""
+    site = f"{layout.site_packages}/"
+    owned = {place[len(site) :].partition("/")[0] for one in found for place in one.rows}
+    owned |= {one.library.folder for one in found} | {"__pycache__"}
+    claimed = {name for one in found for name in one.claimed}
+    with suppress(OSError), os.scandir(layout.site) as entries:
+        for entry in entries:
+            stem = entry.name.partition(".")[0]
+            if entry.name not in owned and not claimed.intersection((stem, stem.lower(), stem.lstrip("_"))):
+                yield site + entry.name
 
 
 def _with_wrong(one: Recorded, wrong: set[str], root: Path) -> Installed:

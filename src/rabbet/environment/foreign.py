@@ -5,7 +5,7 @@ or the folder that libraries are imported from.
 """
 
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import replace
 from pathlib import Path
 
@@ -14,11 +14,11 @@ from packaging.version import Version
 
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.environment.examine import Begin, unobserved
-from rabbet.environment.inspect import inventory_of, read_configuration
+from rabbet.environment.inspect import Configuration, Vouched, inventory_of, read_configuration
 from rabbet.environment.layout import CONFIGURATION, Layout
 from rabbet.errors import EnvironmentFailed
 
-__all__ = ["foreign_inventory"]
+__all__ = ["foreign_inventory", "library_folders"]
 
 _BELOW = (
     "lib/python*/site-packages",
@@ -32,27 +32,41 @@ _BELOW = (
 _MINOR = re.compile(r"python(3\.\d+)")
 
 
-def foreign_inventory(place: Path, default: Version, begin: Begin = unobserved) -> Inventory:
+def foreign_inventory(
+    place: Path,
+    default: Version,
+    begin: Begin = unobserved,
+    vouch: Callable[[Layout, Inventory], Vouched] | None = None,
+) -> Inventory:
     """The inventory of all folders of libraries there; a library that two of them hold is a second copy.
+
+    To look deeper, `vouch` is asked for the digests that the files of each folder should have.
 
     The version of Python is that of `pyvenv.cfg`, else the one in the folders' names, else the `default`.
     Raises `EnvironmentFailed` where there are no libraries at all.
     """
+    sites = library_folders(place)
+    configuration = _configuration(place, sites, default)
+    found: dict[NormalizedName, Installed] = {}
+    twins: list[Installed] = []
+    for site in sites:
+        layout = Layout(root=site.parent, site_packages=site.name)
+        vouched = vouch(layout, inventory_of(layout, configuration, sound=True)) if vouch else None
+        part = inventory_of(layout, configuration, begin, vouched=vouched)
+        all_of_them = (*part.libraries.values(), *part.twins)
+        twins += (one for one in all_of_them if found.setdefault(one.name, one) is not one)
+    return replace(part, libraries=found, twins=tuple(twins))
+
+
+def library_folders(place: Path) -> list[Path]:
+    """The folders there that libraries are imported from. Raises `EnvironmentFailed` where there is none."""
     sites = sorted(set(_sites(place)))
     if not sites:
         raise EnvironmentFailed(
             f"no libraries are installed in {place}",
             because=["there is no site-packages or dist-packages folder in it, and it holds no .dist-info"],
         )
-    python, implementation = _python(place, sites, default)
-    found: dict[NormalizedName, Installed] = {}
-    twins: list[Installed] = []
-    for site in sites:
-        layout = Layout(root=site.parent, site_packages=site.name)
-        part = inventory_of(layout, python, implementation, begin)
-        all_of_them = (*part.libraries.values(), *part.twins)
-        twins += (one for one in all_of_them if found.setdefault(one.name, one) is not one)
-    return replace(part, libraries=found, twins=tuple(twins))
+    return sites
 
 
 def _sites(place: Path) -> Iterator[Path]:
@@ -64,10 +78,10 @@ def _sites(place: Path) -> Iterator[Path]:
         yield from (path.resolve() for path in place.glob(pattern) if path.is_dir())
 
 
-def _python(place: Path, sites: list[Path], default: Version) -> tuple[Version, str]:
+def _configuration(place: Path, sites: list[Path], default: Version) -> Configuration:
     if (place / CONFIGURATION).is_file():
-        configuration = read_configuration(place)
-        return configuration.python, configuration.implementation
+        return read_configuration(place)
     told = next((found.group(1) for site in sites if (found := _MINOR.search(str(site)))), None)
     same = told is None or default.release[:2] == Version(told).release
-    return default if same else Version(str(told)), "cpython"
+    python = default if same else Version(str(told))
+    return Configuration(python=python, implementation="cpython", site_packages=sites[0].name)

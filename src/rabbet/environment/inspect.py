@@ -1,15 +1,19 @@
 """What is installed in an environment, read from its files alone: nothing of it is run or imported."""
 
 import hashlib
+from collections.abc import Mapping
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import TypeAlias
 
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
+from rabbet.core.drift.module_names import is_start_up
 from rabbet.core.limits import LONGEST_LINE, MOST_METADATA, MOST_TEXT_FILE
 from rabbet.core.model.inventory import Installation, Installed, Inventory
+from rabbet.core.model.lock import Selection
 from rabbet.core.model.release import Metadata
 from rabbet.core.needs.need import library_name
 from rabbet.environment.examine import Begin, Recorded, examine, unobserved
@@ -19,10 +23,13 @@ from rabbet.environment.layout import CONFIGURATION, Layout
 from rabbet.errors import EnvironmentFailed
 from rabbet.formats.direct_url import read_direct_url
 from rabbet.formats.metadata import MetadataBroken, parse_metadata
-from rabbet.formats.record import read_record
+from rabbet.formats.record import RecordRow, read_record
 from rabbet.regular_file import read_regular
 
-__all__ = ["Configuration", "inventory_of", "read_configuration", "take_inventory"]
+__all__ = ["Configuration", "Vouched", "inventory_of", "read_configuration", "take_inventory"]
+
+Vouched: TypeAlias = Mapping[NormalizedName, Mapping[str, str]]
+"""The sha256 digests that libraries' files should have, by their places in the environment."""
 
 _METADATA_NAMES = {".dist-info": "METADATA", ".egg-info": "PKG-INFO"}
 
@@ -67,37 +74,40 @@ def read_configuration(root: Path) -> Configuration:
 
 
 def take_inventory(
-    root: Path, install_state: InstallState | None, *, sound: bool = False, begin: Begin = unobserved
+    root: Path,
+    install_state: InstallState | None,
+    *,
+    sound: bool = False,
+    begin: Begin = unobserved,
+    vouched: Vouched | None = None,
 ) -> Inventory:
     """List all installed libraries, what was altered of them, and what nobody put there.
 
     `install_state` is Rabbet's own, where the environment is one that it made here; else nobody can say what
     belongs into it, and only the libraries' own records are believed. Of an environment that is `sound`,
     every file was read before in the very state that it has now: none is read again. `begin` is told of
-    reading.
+    reading. What is `vouched` for counts in place of what libraries recorded themselves.
 
     Raises `EnvironmentFailed` when there is no environment.
     """
     configuration = read_configuration(root)
     layout = Layout(root=root, site_packages=configuration.site_packages)
-    return inventory_of(
-        layout, configuration.python, configuration.implementation, begin, install_state, sound=sound
-    )
+    return inventory_of(layout, configuration, begin, install_state, sound=sound, vouched=vouched)
 
 
 def inventory_of(
     layout: Layout,
-    python: Version,
-    implementation: str,
+    configuration: Configuration,
     begin: Begin = unobserved,
     install_state: InstallState | None = None,
     *,
     sound: bool = False,
+    vouched: Vouched | None = None,
 ) -> Inventory:
-    """The same of the libraries in one folder, for a runtime that is known. Raises `EnvironmentFailed`."""
+    """The same of the libraries in one folder, where the runtime is known. Raises `EnvironmentFailed`."""
     unfinished = unfinished_libraries(layout.root)
     looked = (_recorded(folder, layout, install_state, sound=sound) for folder in _info_folders(layout))
-    found = [one for one in looked if one is not None]
+    found = [_with_vouched(one, layout, vouched or {}) for one in looked if one is not None]
     strays: tuple[str, ...] = ()
     damage: tuple[str, ...] = ()
     if not sound:
@@ -109,15 +119,39 @@ def inventory_of(
         if libraries.setdefault(library.name, library) is not library:
             twins.append(library)
     return Inventory(
-        python=python,
-        implementation=implementation,
+        python=configuration.python,
+        implementation=configuration.implementation,
         libraries=libraries,
         twins=tuple(twins),
         strays=strays,
         damage=damage,
         made_with=install_state.executable if install_state else "",
         runtimes=install_state.runtimes if install_state else {},
+        put_there=frozenset(NormalizedName(name) for name in install_state.libraries)
+        if install_state
+        else frozenset(),
+        selection=_selection(install_state),
+        lock_stamp=install_state.lock if install_state else "",
     )
+
+
+def _with_vouched(one: Recorded, layout: Layout, vouched: Vouched) -> Recorded:
+    """A library with the digests that somebody vouches for, in place of those that it recorded itself."""
+    digests = vouched.get(one.library.name, {})
+    rows = {
+        place: RecordRow(
+            layout.in_record(place), digest, one.rows[place].size if place in one.rows else None, "sha256"
+        )
+        for place, digest in digests.items()
+    }
+    return Recorded(one.library, {**one.rows, **rows}, one.claimed)
+
+
+def _selection(install_state: InstallState | None) -> Selection | None:
+    """The groups and extras that an environment was made for, if not for all."""
+    if install_state is None or install_state.groups is None or install_state.extras is None:
+        return None
+    return Selection(frozenset(install_state.groups), frozenset(install_state.extras))
 
 
 def _info_folders(layout: Layout) -> list[Path]:
@@ -137,22 +171,24 @@ def _recorded(
 ) -> Recorded | None:
     """A library with its own record; where that is not the one that Rabbet wrote, it was altered.
 
-    The rows are left out where no file will be read.
+    The rows of what Rabbet installed are left out where no file will be read.
     """
     metadata = _metadata(folder)
     identity = _identity(folder, metadata)
     if identity is None:
         return None
     name, version = identity
-    record, wrong = b"", []
+    record, wrong = None, []
     with suppress(OSError):
         record = read_regular(folder / "RECORD", most=MOST_TEXT_FILE)
+    origin = install_state.libraries.get(name) if install_state else None
+    ours = origin is not None and origin.record == hashlib.sha256(record or b"").hexdigest()
     try:
-        rows = () if sound else read_record(record.decode("utf-8"))
+        rows = (
+            () if sound and (ours or install_state is None) else read_record((record or b"").decode("utf-8"))
+        )
     except ValueError:
         rows, wrong = (), [f"{folder.name}/RECORD"]
-    origin = install_state.libraries.get(name) if install_state else None
-    ours = origin is not None and origin.record == hashlib.sha256(record).hexdigest()
     if origin is not None and not ours:
         wrong = [f"{folder.name}/RECORD"]
     library = Installed(
@@ -162,29 +198,46 @@ def _recorded(
         metadata=metadata,
         wheel_sha256=origin.wheel if ours and origin else None,
         build=origin.build if ours and origin else "",
+        tags=frozenset() if ours else _tags(folder),
+        recorded=record is not None,
         altered=tuple(wrong),
         installation=None if ours else _installation(folder),
+        start_up=() if ours else tuple(row.path for row in rows if is_start_up(row.path)),
     )
     places = ((layout.recorded(row.path, folder.name), row) for row in rows)
-    return Recorded(library, {place: row for place, row in places if place is not None})
+    claimed = _claimed(folder) if record is None else frozenset()
+    return Recorded(library, {place: row for place, row in places if place is not None}, claimed)
+
+
+def _claimed(folder: Path) -> frozenset[str]:
+    """The modules that a library without a record says are its own, as old installers noted them."""
+    name = folder.stem.partition("-")[0].lower()
+    return frozenset({name, *_text(folder / "top_level.txt").split()})
+
+
+def _tags(folder: Path) -> frozenset[str]:
+    """The tags of the wheel that a library was made from (PEP 427, `WHEEL`)."""
+    lines = (line.partition(":") for line in _text(folder / "WHEEL").splitlines())
+    return frozenset(value.strip() for key, _, value in lines if key.strip().lower() == "tag")
+
+
+def _text(file: Path) -> str:
+    """A small file of a library; empty where there is none that can be read."""
+    try:
+        return read_regular(file, most=MOST_METADATA).decode("utf-8", "replace")
+    except OSError:
+        return ""
 
 
 def _installation(folder: Path) -> Installation:
     """How a library was installed, by the files that installers leave (PEP 376, 610, 627)."""
-
-    def text(name: str) -> str:
-        try:
-            return read_regular(folder / name, most=MOST_METADATA).decode("utf-8", "replace")
-        except OSError:
-            return ""
-
     origin, since = "", None
     with suppress(ValueError):
-        origin = read_direct_url(text("direct_url.json"))
+        origin = read_direct_url(_text(folder / "direct_url.json"))
     with suppress(OSError):
         since = folder.stat().st_mtime
     return Installation(
-        installer=text("INSTALLER").strip()[:LONGEST_LINE],
+        installer=_text(folder / "INSTALLER").strip()[:LONGEST_LINE],
         since=since,
         requested=(folder / "REQUESTED").is_file(),
         origin=origin,

@@ -24,7 +24,15 @@ from rabbet.store.store import Unpacked
 # In a wheel's own `.dist-info`: what installing writes itself, whatever the wheel brings.
 _MADE_HERE = ("RECORD", "RECORD.jws", "RECORD.p7s", "INSTALLER", "REQUESTED", "direct_url.json")
 
-__all__ = ["CameFrom", "Placed", "Prepared", "install_wheel", "prepare_wheel", "record_content"]
+__all__ = [
+    "CameFrom",
+    "Placed",
+    "Prepared",
+    "install_wheel",
+    "installed_unchanged",
+    "prepare_wheel",
+    "record_content",
+]
 
 
 class Placed(NamedTuple):
@@ -110,6 +118,19 @@ def record_content(prepared: Prepared, layout: Layout) -> bytes:
     """The `RECORD` of a library that is installed so."""
     rows = [RecordRow(layout.in_record(one.place), one.sha256, one.size, "sha256") for one in prepared.placed]
     return write_record([*rows, RecordRow(f"{prepared.info}/RECORD")]).encode()
+
+
+def installed_unchanged(unpacked: Unpacked, layout: Layout, info: str) -> Iterator[tuple[str, str]]:
+    """The files of a wheel that any installer leaves as they are: their places and digests (PEP 427).
+
+    `info` is the wheel's `.dist-info` folder. Commands get another first line, and some files of `info` are
+    written by the installer itself.
+    """
+    made_here = {f"{info}/{name}" for name in _MADE_HERE}
+    for file in unpacked.files:
+        place = layout.destination(file.path, info)
+        if file.path not in made_here and place and place.startswith(f"{layout.site_packages}/"):
+            yield place, file.sha256
 
 
 def install_wheel(prepared: Prepared, guarded: GuardedEnvironment) -> Origin:

@@ -30,7 +30,8 @@ class InstallState(msgspec.Struct, frozen=True):
 
     `own` are the environment's own files and links by their places: each file's sha256, each link's target.
     `runtimes` are the main programs of other languages than Python, by language. `groups` and `extras` are
-    those that were chosen, `None` for all. The `project` itself may have been left out.
+    those that were chosen, `None` for all. The `project` itself may have been left out. `lock` is the stamp
+    of the lock that the environment was made from.
     """
 
     executable: str
@@ -40,6 +41,7 @@ class InstallState(msgspec.Struct, frozen=True):
     extras: list[str] | None = None
     runtimes: dict[str, str] = {}
     project: bool = True
+    lock: str = ""
     format: int = _FORMAT
 
 

@@ -45,7 +45,7 @@ from rabbet.store.folder import make_folder
 from rabbet.store.process_lock import claimed
 from rabbet.store.scratch import scratch_folder
 from rabbet.store.trees import StoredFile, is_sound, note_state, read_tree, sound_tree, write_tree
-from rabbet.store.unpack import digests_in, stored_files, unpack_wheel
+from rabbet.store.unpack import digests_in, recorded_in, stored_files, unpack_wheel
 
 __all__ = ["Store", "Unpacked"]
 
@@ -169,17 +169,39 @@ class Store:
                 damaged.append(f"what {compiled.name} compiled of {wheels[0].name if wheels else sha256}")
         return damaged
 
-    def hold_against_wheel(self, wheel: LockedFile) -> None:
-        """Give up what was unpacked of a wheel, if that holds something else. Raises `CannotWrite`."""
+    def hold_against_wheel(self, wheel: LockedFile, *, whole: bool = True) -> None:
+        """Give up what was unpacked of a wheel, if that holds something else. Raises `CannotWrite`.
+
+        Without the `whole`, what is read is the wheel's own record and the files that installing reads: for
+        who holds all other files, where they were installed, against the list that agrees with that record.
+        """
         if not self._entry(wheel).is_dir():
             return
         with self.claimed(f"wheel {wheel.sha256}"), cannot_write(self._folder):
             if not self._sound(wheel):
                 shutil.rmtree(self._wheel(wheel).parent, ignore_errors=True)
-            if not self._wheel(wheel).is_file() or self.damaged_files(wheel.sha256):
+            damaged = self.damaged_files if whole else self._unlike_record
+            if not self._wheel(wheel).is_file() or damaged(wheel.sha256):
                 partial = self._partial()
                 self._entry(wheel).rename(partial / "damaged")
                 shutil.rmtree(partial, ignore_errors=True)
+
+    def _unlike_record(self, sha256: str) -> bool:
+        """Whether an unpacked wheel has another list than the wheel, or other files that installing reads."""
+        entry = self._folder / "unpacked" / sha256
+        recorded = recorded_in(next((self._folder / "wheels" / sha256).glob("*")))
+        files = read_tree(str(entry), self._key(entry)) or ()
+        if {file.path for file in files} != set(recorded):
+            return True
+        for file in files:
+            row = recorded[file.path]
+            if row.digest is not None and row.sha256 is None:
+                return bool(self.damaged_files(sha256))  # a hash of another kind says nothing of the list's
+            if row.sha256 not in (None, file.sha256):
+                return True
+            if _is_read(file.path) and not is_sound(entry / "tree" / file.path, file.sha256):
+                return True
+        return False
 
     def trees(self, wheels: Iterable[LockedFile], runtime: PythonRuntime) -> list[tuple[str, Path]]:
         """The trees of wheels, those of their compiled modules too, each with the key of its state."""
@@ -294,6 +316,11 @@ class Store:
             if read_tree(str(entry), self._key(entry)) is None:
                 raise
         note_state(str(entry), self._key(entry), self._states)
+
+
+def _is_read(path: str) -> bool:
+    """Whether installing reads a file of a wheel, in place of only linking it."""
+    return path.endswith((".dist-info/METADATA", ".dist-info/entry_points.txt")) or ".data/scripts/" in path
 
 
 def label(runtime: PythonRuntime) -> str:

@@ -22,7 +22,7 @@ from rabbet.formats.record import STRONG, RecordRow, read_record
 from rabbet.regular_file import open_regular
 from rabbet.store.trees import StoredFile
 
-__all__ = ["digests_in", "stored_files", "unpack_wheel"]
+__all__ = ["digests_in", "recorded_in", "stored_files", "unpack_wheel"]
 
 _CHUNK = 1 << 20
 _UNSUSPICIOUS = 100_000_000  # bytes
@@ -54,6 +54,15 @@ def digests_in(wheel: Path) -> Mapping[str, str]:
                 digest.update(piece)
             found[member.filename] = digest.hexdigest()
         return found
+
+
+def recorded_in(wheel: Path) -> Mapping[str, RecordRow]:
+    """What a wheel's own `RECORD` says of the files in it, by their places. Raises `IntegrityFailed`."""
+    with _opened(wheel, wheel.parent) as archive:
+        members = _members(archive, wheel)
+        record = _record(archive, members, wheel.name)
+        names = (member.filename for member in members)
+        return {name: record.get(name, RecordRow(name)) for name in names}
 
 
 @contextmanager

@@ -6,11 +6,14 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from rabbet.core.drift.compare import in_order
 from rabbet.core.drift.since import LockFit, LockRevision, best_fit
 from rabbet.core.drift.stories import Story, stories
 from rabbet.core.model.finding import ENVIRONMENT, Finding, Kind, Reason, Weight
 from rabbet.core.model.lock import Lock, ToInstall, Unbuilt
+from rabbet.core.needs.need import library_name
 from rabbet.core.progress import Observer
+from rabbet.environment.foreign import library_folders
 from rabbet.environment.inspect import read_configuration
 from rabbet.formats.lock_versions import read_locked_versions
 from rabbet.formats.pylock import edited_by_hand
@@ -20,6 +23,7 @@ from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.result_cache import remember_fit
 from rabbet.workspace.selection import RecreateOptions
+from rabbet.workspace.shadows import folders_in_front, is_isolated, owner_of, shadows, users_site
 
 __all__ = ["Drift", "drift", "drift_elsewhere"]
 
@@ -65,27 +69,31 @@ def drift(project: Project, machine: Machine, observer: Observer, *, deep: bool 
     findings = tuple(_with_sharers(finding, project, machine) for finding in found.findings)
     if asked.install_state is None:
         findings += (_of_a_stranger(),)
-    findings += (*_edited(asked.lock), *_yanked(asked.needed))
+    findings += (*_edited(asked.lock), *_yanked(asked.needed), *_shadowed(project, machine, found))
     if asked.outdated:
         findings += (_outdated(asked.declaration.name),)
     return Drift(
-        findings=findings,
+        findings=in_order(findings),
         compared=len(asked.needed),
         variant=project.variant,
         since=_since(project, machine, asked.needed, found),
     )
 
 
-def drift_elsewhere(project: Project, machine: Machine, observer: Observer, place: str) -> Drift:
+def drift_elsewhere(
+    project: Project, machine: Machine, observer: Observer, place: str, *, deep: bool = False
+) -> Drift:
     """Compare what is installed in some other place, whoever made it, with the lock.
 
-    Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `EnvironmentFailed` where no libraries are installed there.
+    Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `EnvironmentFailed` where no libraries are installed there;
+    a deep look what fetching raises too.
     """
     observer.stage(f"comparing {place} with the lock")
     asked = question(project, machine, RecreateOptions())
-    found = compared_elsewhere(asked, machine.folder / Path(place).expanduser(), observer)
+    path = machine.folder / Path(place).expanduser()
+    found = compared_elsewhere(asked, path, project, machine, observer, deep=deep)
     return Drift(
-        findings=found.findings,
+        findings=in_order((*found.findings, *_shadowed(project, machine, found, path))),
         compared=len(asked.needed),
         variant=project.variant,
         since=_since(project, machine, asked.needed, found),
@@ -148,6 +156,38 @@ def _yanked(wanted: Iterable[ToInstall]) -> Iterator[Finding]:
                 reason=Reason.YANKED,
                 told=one.locked.yanked,
             )
+
+
+def _shadowed(
+    project: Project, machine: Machine, found: Comparison, elsewhere: Path | None = None
+) -> Iterator[Finding]:
+    """Installed libraries whose modules Python would take from somewhere else; but for the project's own."""
+    folders = folders_in_front(project.folder, machine.environ.get("PYTHONPATH", ""))
+    inventory, root = found.inventory, elsewhere or project.environment
+    if not is_isolated(root):
+        folders.append(users_site(machine.home, inventory.python))
+    own = library_name(project.declaration().name)
+    for site in library_folders(root):
+        owners = {one.folder: one for one in inventory.libraries.values()}
+        for module, file in shadows(folders, site):
+            owner = owners.get(owner_of(module, site))
+            if owner is not None and owner.name != own:
+                yield Finding(
+                    kind=Kind.ORIGIN,
+                    name=owner.name,
+                    locked=owner.version,
+                    installed=owner.version,
+                    weight=Weight.DIFFERS,
+                    reason=Reason.SHADOWED,
+                    told=_in_place_of(module, file, project),
+                )
+
+
+def _in_place_of(module: str, file: Path, project: Project) -> str:
+    if file.is_relative_to(project.folder):
+        own = file.relative_to(project.folder)
+        return f"import {module} takes the project's {own} where a program is started in its folder"
+    return f"import {module} takes {file}, which Python finds first"
 
 
 def _with_sharers(finding: Finding, project: Project, machine: Machine) -> Finding:

@@ -44,6 +44,7 @@ class RecreateReport:
     `own_lock` tells whether Rabbet made the lock: those of other tools need not note what depends on what.
     `others` are runtimes of other languages, of which some may be `missing` on this machine. The `project`
     itself may be left out; where it is not installed, its modules are found `beside` the environment.
+    `lock_stamp` is the lock's.
     """
 
     environment: str
@@ -58,6 +59,7 @@ class RecreateReport:
     missing: Mapping[str, NoRuntime] = field(default_factory=dict)
     project: bool = True
     beside: bool = False
+    lock_stamp: str = ""
 
     @property
     def runtimes(self) -> str:
@@ -121,6 +123,7 @@ def prepare(
         missing=asked.others.missing,
         project=asked.project,
         beside=asked.beside,
+        lock_stamp=asked.lock_stamp,
     )
 
 
@@ -172,6 +175,9 @@ def _recreated(
         if report.missing:
             raise next(iter(report.missing.values()))
         if not report.plan.idle or not _remembered(home, environments, report):
+            for step in report.plan.of(Action.ADD, Action.REPLACE) if options.verify else ():
+                if isinstance(step.needed, Needed):
+                    machine.store.hold_against_wheel(step.needed.artifact)
             _apply(project, machine, observer, report)
             after = _at_rest(project, machine)
         else:
@@ -232,6 +238,7 @@ def _site(project: Project, machine: Machine, report: RecreateReport) -> Site:
         others=report.others,
         project=report.project,
         beside=report.beside,
+        lock_stamp=report.lock_stamp,
     )
 
 
@@ -261,9 +268,10 @@ def _editable(unbuilt: Sequence[Unbuilt]) -> bool:
 
 
 def _remembered(home: Path, environments: Environments, report: RecreateReport) -> bool:
-    """Whether the environment's install state notes the present choice already."""
+    """Whether the environment's install state notes the present choice and lock already."""
     install_state, chosen = own_install_state(home, environments), report.selection
-    if install_state is not None and install_state.project != report.project:
+    noted = (report.project, report.lock_stamp)
+    if install_state is not None and (install_state.project, install_state.lock) != noted:
         return False
     if install_state is None or chosen is None:
         return install_state is not None and install_state.groups is None and install_state.extras is None

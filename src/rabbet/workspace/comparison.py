@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 
 import msgspec
@@ -24,7 +25,7 @@ from rabbet.environment.inspect import take_inventory
 from rabbet.environment.install_state import InstallState, own_install_state
 from rabbet.errors import NoRuntime, NotObtained
 from rabbet.runtimes.linking import linked_runtime
-from rabbet.workspace.deep_look import deep_inventory
+from rabbet.workspace.deep_look import deep_inventory, vouched_elsewhere
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.result_cache import environment_state, recall_sound
@@ -52,6 +53,7 @@ class Question:
     selection: Selection
     needed: tuple[ToInstall, ...]
     project: bool
+    lock_stamp: str
 
     @property
     def linked(self) -> tuple[LinkedRuntime, ...]:
@@ -110,6 +112,7 @@ def question(project: Project, machine: Machine, options: RecreateOptions) -> Qu
         selection=selection,
         needed=tuple(identified(one, runtime, project.folder) for one in _with_own(wanted, own)),
         project=included,
+        lock_stamp=project.lock_stamp(),
     )
 
 
@@ -151,15 +154,25 @@ def compared(
     return Comparison(inventory=inventory, findings=compare(_wanted(asked), inventory), state=state)
 
 
-def compared_elsewhere(asked: Question, place: Path, observer: Observer) -> Comparison:
+def compared_elsewhere(
+    asked: Question, place: Path, project: Project, machine: Machine, observer: Observer, *, deep: bool
+) -> Comparison:
     """Compare what somebody else installed in some place: nobody noted from which files that was made.
 
-    The project itself need not be there. Raises `EnvironmentFailed` where no libraries are.
+    The project itself need not be there. A `deep` look holds files against the wheels that the lock names.
+    Raises `EnvironmentFailed` where no libraries are; a deep look what fetching raises too.
     """
     wanted = tuple(one for one in asked.needed if not (isinstance(one, Unbuilt) and one.own))
     asked = replace(asked, install_state=None, needed=wanted)
-    found = foreign_inventory(place, asked.runtime.version, reading_files(observer))
-    inventory = replace(found, libraries=_corrected(found.libraries, asked.declaration))
+    vouch = partial(vouched_elsewhere, wanted=wanted, project=project, machine=machine, observer=observer)
+    found = foreign_inventory(place, asked.runtime.version, reading_files(observer), vouch if deep else None)
+    known = own_install_state(place, machine.environments())
+    own = tuple(f"/{part}" for part in (known.own if known else ()))
+    inventory = replace(
+        found,
+        libraries=_corrected(found.libraries, asked.declaration),
+        strays=tuple(stray for stray in found.strays if not any(part.endswith(f"/{stray}") for part in own)),
+    )
     return Comparison(inventory=inventory, findings=compare(_wanted(asked), inventory), state="")
 
 
@@ -189,6 +202,8 @@ def _wanted(asked: Question) -> Wanted:
         chosen=(asked.runtime.version, asked.runtime.executable),
         origins_known=asked.install_state is not None,
         others=_others(asked),
+        lock_stamp=asked.lock_stamp,
+        everything=asked.lock.everything,
     )
 
 

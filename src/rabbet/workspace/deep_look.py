@@ -2,31 +2,35 @@
 
 Who changes a module, its `RECORD` and Rabbet's notes together leaves an environment that agrees with itself.
 Here every file is held against the wheel that the lock names, by its hash: from the store, where that is held
-against the wheel first, or fetched anew.
+against the wheel first, or fetched anew. Each file is read once.
 """
 
 import hashlib
 import os
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing
-from dataclasses import replace
+
+from packaging.utils import NormalizedName
 
 from rabbet.builds.building import known_wheel
+from rabbet.compose.fetch import fetched_wheels
 from rabbet.compose.wheels import prepared_wheels
-from rabbet.core.model.inventory import Installed, Inventory
-from rabbet.core.model.lock import ToInstall
+from rabbet.core.drift.origin import wheel_taken
+from rabbet.core.model.inventory import Inventory
+from rabbet.core.model.lock import Needed, ToInstall
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.progress import Observer, reading_files
-from rabbet.environment.inspect import take_inventory
-from rabbet.environment.install import Prepared, record_content
+from rabbet.environment.inspect import Vouched, take_inventory
+from rabbet.environment.install import installed_unchanged, record_content
 from rabbet.environment.install_state import InstallState
 from rabbet.environment.layout import Layout
-from rabbet.store.trees import is_sound
+from rabbet.store.store import Store
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.supply import intent_of, supply_for
 
-__all__ = ["deep_inventory"]
+__all__ = ["deep_inventory", "vouched_elsewhere"]
 
 
 def deep_inventory(
@@ -44,32 +48,59 @@ def deep_inventory(
     """
     store, layout = machine.store, Layout(root=project.environment, site_packages=runtime.site_packages)
     wheels = [one for one in (known_wheel(one, store) for one in wanted) if one is not None]
-    observer.stage("holding the store against the wheels of the lock", len(wheels))
-    for one in wheels:
-        store.hold_against_wheel(one.artifact)
-        observer.step(one.locked.name)
-    whole = take_inventory(project.environment, install_state, begin=reading_files(observer))
-    libraries = dict(whole.libraries)
+    _hold_against_wheels(wheels, store, observer)
     supply, intent = supply_for(project, machine, observer), intent_of(project, own_lock=False)
+    vouched: dict[NormalizedName, dict[str, str]] = {}
     with closing(prepared_wheels(wheels, project.environment, runtime, supply, intent)) as arriving:
         for one, prepared in arriving:
-            name = one.locked.name
-            if name in libraries:
-                libraries[name] = _held_against(libraries[name], prepared, layout)
-    return replace(whole, libraries=libraries)
+            record = hashlib.sha256(record_content(prepared, layout)).hexdigest()
+            digests = {file.place: file.sha256 for file in prepared.placed}
+            vouched[one.locked.name] = {
+                f"{layout.site_packages}/{prepared.info}/RECORD": record,
+                **digests,
+            }
+    return take_inventory(project.environment, install_state, begin=reading_files(observer), vouched=vouched)
 
 
-def _held_against(installed: Installed, prepared: Prepared, layout: Layout) -> Installed:
-    """An installed library, with every file that differs from its wheel marked as altered."""
-    record = hashlib.sha256(record_content(prepared, layout)).hexdigest()
-    expected = [(f"{layout.site_packages}/{prepared.info}/RECORD", record)]
-    expected += ((file.place, file.sha256) for file in prepared.placed)
-    altered = [
-        layout.in_record(place) for place, sha256 in expected if not is_sound(layout.root / place, sha256)
-    ]
-    gone = [layout.in_record(place) for place, _ in expected if not os.path.lexists(layout.root / place)]
-    return replace(
-        installed,
-        altered=tuple(dict.fromkeys((*installed.altered, *altered))),
-        gone=tuple(dict.fromkeys((*installed.gone, *gone))),
-    )
+def _hold_against_wheels(wheels: Sequence[Needed], store: Store, observer: Observer) -> None:
+    """Give up what the store has unpacked of wheels, where it is not what these hold; on all cores."""
+    observer.stage("holding the store against the wheels of the lock", len(wheels))
+
+    def hold(one: Needed) -> None:
+        store.hold_against_wheel(one.artifact, whole=False)
+        observer.step(one.locked.name)
+
+    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+        list(pool.map(hold, wheels))
+
+
+def vouched_elsewhere(
+    layout: Layout,
+    inventory: Inventory,
+    wanted: Sequence[ToInstall],
+    project: Project,
+    machine: Machine,
+    observer: Observer,
+) -> Vouched:
+    """The digests of what another installer put into a folder, by the locked wheels that it took.
+
+    Which wheel of a release that was its tags tell. What an installer writes itself is left out, as are
+    commands. Raises what fetching raises.
+    """
+    wheels = list(_taken(inventory, wanted))
+    _hold_against_wheels(wheels, machine.store, observer)
+    vouched: dict[NormalizedName, dict[str, str]] = {}
+    for one, unpacked in fetched_wheels(wheels, supply_for(project, machine, observer)):
+        info = inventory.libraries[one.locked.name].folder
+        vouched[one.locked.name] = dict(installed_unchanged(unpacked, layout, info))
+    return vouched
+
+
+def _taken(inventory: Inventory, wanted: Sequence[ToInstall]) -> Iterator[Needed]:
+    """The locked wheels that the installed libraries were made from, as far as that can be told."""
+    for one in wanted:
+        installed = inventory.libraries.get(one.locked.name)
+        if installed is not None and installed.version == one.locked.version:
+            wheel = wheel_taken(one, installed)
+            if wheel is not None:
+                yield Needed(locked=one.locked, artifact=wheel)

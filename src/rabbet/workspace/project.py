@@ -67,6 +67,15 @@ class Project(NamedTuple):
             )
         return whole.varied(self.variant)
 
+    def lock_stamp(self) -> str:
+        """A digest of the lock's text, by which an environment notes what it was made from.
+
+        Raises `NotUnderstood` where there is none that can be read.
+        """
+        from hashlib import sha256
+
+        return sha256(read_text(self.lock_file).encode()).hexdigest()
+
     def lock(self) -> "Lock":
         """Read the lock. Raises `NoLock`, `NotUnderstood`."""
         from rabbet.formats.pylock import read_lock

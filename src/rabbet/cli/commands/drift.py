@@ -42,8 +42,10 @@ def run(arguments: Namespace, context: Context) -> int:
     project = context.project(arguments.variant)
     if arguments.quiet and not (arguments.against or arguments.env or arguments.deep or arguments.json):
         from rabbet.workspace.result_cache import recall_fit
+        from rabbet.workspace.shadows import any_shadow
 
-        if recall_fit(project, context.machine) is not None:
+        fits = recall_fit(project, context.machine) is not None
+        if fits and not any_shadow(project, context.machine):
             return ExitCode.DONE  # what an earlier run found, of the very same files and texts
     if arguments.against is not None:
         return _against(arguments, project, context)
@@ -68,11 +70,7 @@ def _elsewhere(arguments: Namespace, project: "Project", context: Context) -> in
     from rabbet.cli.views.drift import DriftView
     from rabbet.tasks.drift import drift_elsewhere
 
-    if arguments.deep:
-        raise WrongUsage(
-            "--deep is for the project's own environment", because=["of others all files are read anyway"]
-        )
-    found = drift_elsewhere(project, context.machine, context.observer, arguments.env)
+    found = drift_elsewhere(project, context.machine, context.observer, arguments.env, deep=arguments.deep)
     _present(DriftView(found), "drift", arguments, context)
     return ExitCode.NO if found.differs else ExitCode.DONE
 

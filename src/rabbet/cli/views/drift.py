@@ -9,9 +9,12 @@ from rabbet.cli.context import Context
 from rabbet.cli.options import variant_option
 from rabbet.cli.style import count, table
 from rabbet.cli.views.finding import detail, story_text
+from rabbet.cli.views.mend import command_for, mend_command
+from rabbet.core.drift.mends import is_by_hand, mends_of
 from rabbet.core.drift.since import LockFit
-from rabbet.core.model.finding import Finding, Kind, Reason, Weight
+from rabbet.core.model.finding import Finding, Reason, Weight
 from rabbet.core.needs.wording import need_text
+from rabbet.core.shell import quoted
 from rabbet.tasks.drift import Drift
 
 __all__ = ["DriftView"]
@@ -38,9 +41,13 @@ class DriftView:
             if others:
                 for line in table(headings, [_row(finding) for finding in others], style, tones=tones):
                     context.show(line)
+            details: dict[str, list[str]] = {}  # what is said of several is said once
             for finding in others:
-                if detail(finding):
-                    context.show(f"  {finding.name}: {detail(finding)}")
+                told = "; ".join(part for part in (detail(finding), self._way(finding)) if part)
+                details.setdefault(told, []).append(finding.name)
+            details.pop("", None)
+            for told, names in details.items():
+                context.show(f"  {', '.join(dict.fromkeys(names))}: {told}")
             for story in found.stories:
                 context.show(story_text(story))
             if strays:
@@ -53,6 +60,17 @@ class DriftView:
         if found.since is not None:
             context.show(_since(found.since))
         context.show(_outcome(found))
+        kept = [quoted(finding.name) for finding in found.findings if is_by_hand(finding)]
+        if kept and not found.elsewhere:
+            to_keep = f"rabbet drift --keep {' '.join(kept)}{variant_option(found.variant)}"
+            context.show(f"To keep what was installed by hand instead: {to_keep}")
+
+    def _way(self, finding: Finding) -> str:
+        """What does away with a note, if anything does: the last line mends all else."""
+        if finding.weight is not Weight.NOTE or self.found.elsewhere:
+            return ""
+        command = command_for(finding, self.found.variant)
+        return f"to mend that: {command}" if command else ""
 
     def document(self) -> dict[str, object]:
         """The content of the JSON document."""
@@ -91,6 +109,8 @@ class DriftView:
                     "unmet": [need_text(one.need) for one in finding.unmet],
                     "installation": asdict(finding.installation) if finding.installation else None,
                     "needed_by": list(finding.needed_by),
+                    "start_up": list(finding.start_up),
+                    "mend": (not found.elsewhere and command_for(finding, found.variant)) or None,
                 }
                 for finding in found.findings
             ],
@@ -132,8 +152,6 @@ def _outcome(found: Drift) -> str:
     severity = f", {breaking} of them breaking something" if breaking else ", nothing breaks"
     if found.elsewhere:
         return f"{count(len(found.findings), 'finding')} in {found.elsewhere}{severity}."
-    unresolved = any(finding.kind is Kind.UNRESOLVED for finding in found.findings)
-    obtain = any(finding.reason is Reason.OBTAINABLE for finding in found.findings)
-    recreate = f"rabbet recreate{variant_option(found.variant)}{' --obtain' if obtain else ''}"
-    mend = f"rabbet resolve && {recreate}" if unresolved else recreate
-    return f"{count(len(found.findings), 'finding')}{severity}. To mend: {mend}"
+    outcome = f"{count(len(found.findings), 'finding')}{severity}."
+    mends = mends_of(found.findings)
+    return f"{outcome} To mend: {mend_command(mends, found.variant)}" if mends else outcome

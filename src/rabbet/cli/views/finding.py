@@ -15,6 +15,10 @@ _REASONS = {
     Reason.SECOND_COPY: "a second copy",
     Reason.UNFINISHED: "a run that was cut short was changing it",
     Reason.UNRECORDED: "a file that nobody recorded",
+    Reason.START_UP: "nobody recorded it, and Python reads it whenever it starts",
+    Reason.NO_METADATA: "its METADATA is gone or can't be read, so nobody knows what it needs",
+    Reason.REMOVED: "Rabbet had put it there, and somebody removed it",
+    Reason.OTHER_LOCK: "made from another lock than today's",
     Reason.NOT_MADE_HERE: "it was not made here by your Rabbet, so its notes are not believed",
     Reason.EDITED_LOCK: "edited by hand in the lock",
     Reason.DECLARATION_CHANGED: "declaration changed",
@@ -41,6 +45,8 @@ def detail(finding: Finding) -> str:
         parts.append(f"{who}needs {', '.join(_unmet(one) for one in finding.unmet)}")
     if finding.installation is not None:
         parts.append(_cause(finding.installation, finding.needed_by))
+    if finding.start_up:
+        parts.append(f"Python reads its {', '.join(finding.start_up)} whenever it starts")
     return "; ".join(part for part in parts if part)
 
 
@@ -64,6 +70,9 @@ def _cause(installation: Installation, needed_by: tuple[str, ...]) -> str:
 
 def story_text(story: Story) -> str:
     """One deed and what came of it, in a sentence."""
+    if story.cause.reason is Reason.OTHER_LOCK:
+        names = ", ".join(_became(finding) for finding in story.along)
+        return f"One story: the environment was made from another lock, which explains {names}."
     told = [f"One story: {story.cause.name} {story.cause.installed or ''}".rstrip() + " was put there"]
     if story.along:
         told.append(f"and brought {', '.join(_became(finding) for finding in story.along)}")
@@ -74,7 +83,9 @@ def story_text(story: Story) -> str:
 
 
 def _became(finding: Finding) -> str:
-    """A library that came along, or was moved."""
+    """A library that came along, was moved, or is not there."""
+    if finding.installed is None:
+        return f"{finding.name} missing"
     if finding.locked is not None and finding.locked != finding.installed:
         return f"{finding.name} {finding.installed} in place of {finding.locked}"
     return f"{finding.name} {finding.installed}"

@@ -12,18 +12,22 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
+from rabbet.core.drift.module_names import is_start_up
+from rabbet.core.drift.origin import other_file, other_origin
 from rabbet.core.model.finding import ENVIRONMENT, RUNTIME, Finding, Kind, Reason, Unmet, Weight
 from rabbet.core.model.inventory import Installed, Inventory
-from rabbet.core.model.lock import UNTOLD, LockedRuntime, ToInstall, Unbuilt
+from rabbet.core.model.lock import UNTOLD, LockedRuntime, Needed, Selection, ToInstall, Unbuilt
 from rabbet.core.model.runtime import Runtime
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need, Part
 from rabbet.core.needs.walk import walk
 
-__all__ = ["OtherRuntime", "Wanted", "compare"]
+__all__ = ["OtherRuntime", "Wanted", "compare", "in_order"]
 
 _WEIGHTS = list(Weight)
 _CAUSED = (Kind.SURPLUS, Kind.VERSION, Kind.ORIGIN, Kind.BUILD)  # what somebody has installed
+_FOR_ANY_MINOR = ("none", "abi3")  # ABI tags of files that serve several minor versions of Python
+_SHOWN_NAMES = 5
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -47,7 +51,8 @@ class Wanted:
     `needed` is the part of the lock that this machine needs, `runtime` the one that the lock was made with,
     and `chosen` the version and the place of the interpreter that an environment made now would get. `others`
     are runtimes of other languages. Where nobody noted from which files an environment was made, their
-    `origins_known` is false. It has no slots, for it keeps who depends on what.
+    `origins_known` is false. `lock_stamp` is the lock's, and `everything` all groups and extras that it has.
+    It has no slots, for it keeps who depends on what.
     """
 
     project: str
@@ -59,6 +64,8 @@ class Wanted:
     chosen: tuple[Version, str] | None = None
     origins_known: bool = True
     others: tuple["OtherRuntime", ...] = ()
+    lock_stamp: str = ""
+    everything: Selection | None = None
 
     @cached_property
     def names(self) -> frozenset[NormalizedName]:
@@ -82,8 +89,14 @@ def compare(wanted: Wanted, inventory: Inventory) -> tuple[Finding, ...]:
     found = [_with_requirements(finding, unmet) for finding in found]
     moved = {finding.name for finding in found if finding.kind is Kind.VERSION}
     found = [_with_cause(finding, inventory, wanted, moved) for finding in found]
+    found += _stale(wanted, inventory, [finding.name for finding in found if finding.left_over])
     found += _untold(unmet, {finding.name for finding in found})
-    return tuple(sorted(found, key=lambda one: (_WEIGHTS.index(one.weight), one.name, one.kind)))
+    return in_order(found)
+
+
+def in_order(findings: Iterable[Finding]) -> tuple[Finding, ...]:
+    """The weightiest first, then by name and kind."""
+    return tuple(sorted(findings, key=lambda one: (_WEIGHTS.index(one.weight), one.name, one.kind)))
 
 
 def _runtime(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
@@ -107,19 +120,33 @@ def _runtime(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
         return
     same = there.release[:2] == wanted.target.python.release[:2]
     alike = inventory.implementation == wanted.target.markers["implementation_name"]
-    serves = same and alike and wanted.python.contains(there, prereleases=True)
+    allowed = alike and wanted.python.contains(there, prereleases=True)
+    breaks: tuple[str, ...] = () if allowed else (wanted.project,)
+    breaks += () if same else _bound_to_minor(wanted)
     other = inventory.made_with and wanted.chosen not in (None, (there, inventory.made_with))
+    differs = other or not same
     noted = locked is not None and locked != there
-    if noted or other or not serves:
+    if noted or differs or breaks:
         yield Finding(
             kind=Kind.RUNTIME,
             name=RUNTIME,
             locked=locked,
             installed=there,
-            weight=Weight.BREAKS if not serves else Weight.DIFFERS if other else Weight.NOTE,
-            breaks=() if serves else (wanted.project,),
+            weight=Weight.BREAKS if breaks else Weight.DIFFERS if differs else Weight.NOTE,
+            breaks=breaks,
             told=f"it was made with Python {there} of {inventory.made_with}" if other else "",
         )
+
+
+def _bound_to_minor(wanted: Wanted) -> tuple[str, ...]:
+    """The locked libraries whose compiled modules serve one minor version of Python alone, by PEP 425."""
+    files = {one.locked.name: one.artifact.filename for one in wanted.needed if isinstance(one, Needed)}
+    return tuple(name for name, file in sorted(files.items()) if _is_bound_to_minor(file))
+
+
+def _is_bound_to_minor(filename: str) -> bool:
+    *_, abi, _ = filename.split("-")
+    return not set(abi.split(".")).intersection(_FOR_ANY_MINOR)
 
 
 def _other_runtimes(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
@@ -157,13 +184,15 @@ def _missing(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
     for one in wanted.needed:
         name = one.locked.name
         if name not in inventory.libraries:
-            breaks = tuple(sorted(wanted.dependents.get(name, ())))
+            was_there = name in inventory.put_there
             yield Finding(
                 kind=Kind.MISSING,
                 name=name,
                 locked=_version(one),
                 weight=Weight.BREAKS,
-                breaks=breaks,
+                breaks=tuple(sorted(wanted.dependents.get(name, ()))),
+                reason=Reason.REMOVED if was_there else None,
+                left_over=_is_of_other_lock(wanted, inventory) and not was_there,
             )
 
 
@@ -218,8 +247,9 @@ def _origins(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
 
     What is built here has to be built from the locked sources, as the lock says.
     """
-    for one, installed in _both(wanted, inventory) if wanted.origins_known else ():
-        kind = _other_origin(one, installed)
+    differing = other_origin if wanted.origins_known else other_file
+    for one, installed in _both(wanted, inventory):
+        kind = differing(one, installed)
         whole = not (installed.altered or installed.unfinished)
         if whole and kind is not None and _is_locked_version(one, installed):
             yield Finding(
@@ -230,19 +260,6 @@ def _origins(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
                 weight=Weight.DIFFERS,
                 reason=Reason.BUILT_OTHERWISE if isinstance(one, Unbuilt) and installed.build else None,
             )
-
-
-def _other_origin(one: ToInstall, installed: Installed) -> Kind | None:
-    """In what the origin of a library differs from the locked one, if it does."""
-    if isinstance(one, Unbuilt):
-        if one.digest == installed.build:
-            return None
-        return Kind.BUILD if installed.build else Kind.ORIGIN
-    if installed.wheel_sha256 == one.artifact.sha256:
-        return None
-    return (
-        Kind.BUILD if installed.wheel_sha256 in {file.sha256 for file in one.locked.wheels} else Kind.ORIGIN
-    )
 
 
 def _version(one: ToInstall) -> Version | None:
@@ -261,14 +278,70 @@ def _environment(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
         yield Finding(
             kind=Kind.ALTERED, name=ENVIRONMENT, weight=Weight.BREAKS, breaks=(wanted.project,), told=damage
         )
+    everybody = (*inventory.libraries.values(), *inventory.twins)
+    without = sorted({one.name for one in everybody if not one.recorded})
     for place in inventory.strays:
+        hook = is_start_up(place)
         yield Finding(
             kind=Kind.SURPLUS,
             name=ENVIRONMENT,
-            weight=Weight.DIFFERS,
+            weight=Weight.NOTE if without and not hook else Weight.DIFFERS,
             files=(place,),
-            reason=Reason.UNRECORDED,
+            reason=Reason.START_UP if hook else Reason.UNRECORDED,
         )
+    if without:
+        shown = ", ".join(without[:_SHOWN_NAMES]) + (", …" if len(without) > _SHOWN_NAMES else "")
+        yield Finding(
+            kind=Kind.ALTERED,
+            name=ENVIRONMENT,
+            weight=Weight.NOTE,
+            told=f"without a record of their files, so nobody can check these: {shown}",
+            reason=Reason.NO_RECORD,
+        )
+
+
+def _unknown(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:  # noqa: ARG001 - as all checks
+    """Libraries that no longer say what they are and need."""
+    for one in (*inventory.libraries.values(), *inventory.twins):
+        if one.metadata is None and not one.altered:
+            yield Finding(
+                kind=Kind.ALTERED,
+                name=one.name,
+                installed=one.version,
+                weight=Weight.BREAKS,
+                breaks=(one.name,),
+                reason=Reason.NO_METADATA,
+            )
+
+
+def _is_of_other_lock(wanted: Wanted, inventory: Inventory) -> bool:
+    return inventory.lock_stamp not in ("", wanted.lock_stamp)
+
+
+def _stale(wanted: Wanted, inventory: Inventory, left_over: Sequence[str]) -> Iterator[Finding]:
+    """The environment was made from another lock than today's, or for a part of its groups and extras."""
+    if _is_of_other_lock(wanted, inventory):
+        yield Finding(
+            kind=Kind.STALE,
+            name=ENVIRONMENT,
+            weight=Weight.DIFFERS if left_over else Weight.NOTE,
+            reason=Reason.OTHER_LOCK,
+        )
+    chosen, all_of_them = inventory.selection, wanted.everything
+    if chosen is not None and all_of_them is not None and chosen != all_of_them:
+        yield Finding(
+            kind=Kind.STALE,
+            name=ENVIRONMENT,
+            weight=Weight.NOTE,
+            told=f"it was made for {_sections(chosen)}; the lock has {_sections(all_of_them)}",
+            reason=Reason.OTHER_SECTIONS,
+        )
+
+
+def _sections(selection: Selection) -> str:
+    named = [f"group {name}" for name in sorted(selection.groups)]
+    named += [f"extra {name}" for name in sorted(selection.extras)]
+    return ", ".join(named) or "no groups and extras"
 
 
 CHECKS: Sequence[Callable[[Wanted, Inventory], Iterable[Finding]]] = (
@@ -280,6 +353,7 @@ CHECKS: Sequence[Callable[[Wanted, Inventory], Iterable[Finding]]] = (
     _files,
     _origins,
     _environment,
+    _unknown,
 )
 
 
@@ -305,11 +379,14 @@ def _with_requirements(finding: Finding, unmet: Iterable[Unmet]) -> Finding:
 def _with_cause(finding: Finding, inventory: Inventory, wanted: Wanted, moved: Collection[str]) -> Finding:
     """Add to a finding about something that is installed how that came in, and who needs it.
 
-    Those count that are not locked, or are there in another version: what is as locked brought nothing.
+    Those count that are not locked, or are there in another version: what is as locked brought nothing. What
+    Rabbet itself put there is left over from another lock, if the environment was made from one.
     """
     installed = inventory.libraries.get(NormalizedName(finding.name))
-    if installed is None or installed.installation is None or finding.kind not in _CAUSED:
+    if installed is None or finding.kind not in _CAUSED or finding.files:
         return finding
+    if installed.installation is None:
+        return replace(finding, left_over=_is_of_other_lock(wanted, inventory))
     needed_by = (
         other.name
         for other in inventory.libraries.values()
@@ -319,7 +396,10 @@ def _with_cause(finding: Finding, inventory: Inventory, wanted: Wanted, moved: C
         and wanted.target.admits(need.marker)
     )
     return replace(
-        finding, installation=installed.installation, needed_by=tuple(sorted({*needed_by} - {finding.name}))
+        finding,
+        installation=installed.installation,
+        needed_by=tuple(sorted({*needed_by} - {finding.name})),
+        start_up=installed.start_up,
     )
 
 

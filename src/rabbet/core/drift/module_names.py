@@ -1,8 +1,8 @@
-"""The files of an installed library → the modules that it offers."""
+"""The files of an installed library → the modules that it offers, and what Python reads when it starts."""
 
 from collections.abc import Iterable
 
-__all__ = ["module_names"]
+__all__ = ["is_start_up", "module_names"]
 
 _SOURCES = (".py", ".pyi", ".so", ".pyd")
 _DEEPEST = 6  # packages without code of their own inside each other
@@ -36,3 +36,11 @@ def _inside(path: str) -> list[str]:
 
 def _is_name(part: str) -> bool:
     return part.removesuffix("-stubs").isidentifier()
+
+
+def is_start_up(place: str) -> bool:
+    """Whether Python reads a file whenever it starts (the `site` module of its library)."""
+    folder, _, name = place.rpartition("/")
+    if name.endswith(".pth"):
+        return folder == "" or folder.endswith("-packages")
+    return place.removesuffix("/__init__.py").removesuffix(".py").endswith(("sitecustomize", "usercustomize"))

@@ -11,6 +11,8 @@ from rabbet.core.model.plan import Action, Plan, Step
 
 __all__ = ["plan_anew", "plan_changes", "reason_to_rebuild"]
 
+_STRAY = (Reason.UNRECORDED, Reason.START_UP)
+
 
 def plan_anew(needed: Sequence[ToInstall], reason: str) -> Plan:
     """The plan that adds everything, because the environment is made anew for this reason."""
@@ -63,7 +65,7 @@ def plan_changes(
                 not_chosen=action is Action.REMOVE and name in not_chosen,
             )
         )
-    strays = (place for one in findings if one.reason is Reason.UNRECORDED for place in one.files)
+    strays = (place for one in findings if one.reason in _STRAY for place in one.files)
     return Plan(steps=tuple(steps), strays=tuple(strays))
 
 

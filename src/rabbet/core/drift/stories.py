@@ -3,7 +3,7 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from rabbet.core.model.finding import Finding
+from rabbet.core.model.finding import Finding, Reason
 
 __all__ = ["Story", "stories"]
 
@@ -22,10 +22,19 @@ class Story:
 def stories(findings: Sequence[Finding]) -> tuple[Story, ...]:
     """The stories that hold more than one finding; each finding is in one at most.
 
-    A cause is something that was installed and that nothing else among the findings needs, or that somebody
-    asked for by name. What it needs, directly or not, came along. What the same installer put there at about
-    the same time, and nothing else explains, is guessed to have come along too.
+    That an environment was made from another lock explains all that is left over from that. Else a cause is
+    something that was installed and that nothing else among the findings needs, or that somebody asked for by
+    name. What it needs, directly or not, came along. What the same installer put there at about the same
+    time, and nothing else explains, is guessed to have come along too.
     """
+    stale = next((finding for finding in findings if finding.reason is Reason.OTHER_LOCK), None)
+    left_over = tuple(finding for finding in findings if finding.left_over)
+    first = (Story(cause=stale, along=left_over),) if stale and left_over else ()
+    return (*first, *_by_hand(findings))
+
+
+def _by_hand(findings: Sequence[Finding]) -> tuple[Story, ...]:
+    """What somebody put there, and what came with it."""
     brought = {finding.name: finding for finding in findings if finding.installation is not None}
     causes = [finding for finding in brought.values() if _is_cause(finding, brought)]
     told: set[str] = {cause.name for cause in causes}

@@ -24,6 +24,7 @@ class Kind(StrEnum):
     BUILD = "build"
     ORIGIN = "origin"
     RUNTIME = "runtime"
+    STALE = "stale"
     UNRESOLVED = "unresolved"
 
 
@@ -41,6 +42,13 @@ class Reason(StrEnum):
     SECOND_COPY = "second-copy"
     UNFINISHED = "unfinished"
     UNRECORDED = "unrecorded"
+    START_UP = "start-up"
+    NO_METADATA = "no-metadata"
+    NO_RECORD = "no-record"
+    SHADOWED = "shadowed"
+    REMOVED = "removed"
+    OTHER_LOCK = "other-lock"
+    OTHER_SECTIONS = "other-sections"
     NOT_MADE_HERE = "not-made-here"
     EDITED_LOCK = "edited-lock"
     DECLARATION_CHANGED = "declaration-changed"
@@ -66,7 +74,8 @@ class Finding:
     `RECORD` names them, or the places of those that nobody recorded. `told` is what somebody else said of it:
     the system of an interpreter, a source of a release. Environments that are `shared_with` hold the same
     file. An `installation` tells how something that Rabbet did not install came in, and `needed_by` who of
-    the installed ones needs it.
+    the installed ones needs it. It is `left_over` where the environment is as another lock wanted it. Python
+    reads the files in `start_up` whenever it starts.
     """
 
     kind: Kind
@@ -82,3 +91,5 @@ class Finding:
     shared_with: tuple[str, ...] = ()
     installation: Installation | None = None
     needed_by: tuple[str, ...] = ()
+    left_over: bool = False
+    start_up: tuple[str, ...] = ()

@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
+from rabbet.core.model.lock import Selection
 from rabbet.core.model.release import Metadata
 
 __all__ = ["Installation", "Installed", "Inventory"]
@@ -30,9 +31,12 @@ class Installed:
 
     `folder` is its `.dist-info` folder's name. `metadata` is `None` when it can't be read. `wheel_sha256` is
     the hash of the wheel it was made from, where Rabbet installed it; `build` is the digest of what it was
-    built from, if it was built on this machine. `altered` names the files whose content
-    is not what `RECORD` says, `gone` those among them that are not there. An `unfinished` one was being
-    changed by a run that was cut short. The `installation` is `None` where Rabbet itself installed it.
+    built from, if it was built on this machine. `tags` are those that its wheel had (PEP 425), which tell one
+    file of a release from others; nobody reads them where Rabbet installed it. `altered` names the files
+    whose content is not what `RECORD` says, `gone` those among them that are not there. One that is not
+    `recorded` has no record at all. An `unfinished` one was being changed by a run that was cut short. The
+    `installation` is `None` where Rabbet itself installed it; of others, `start_up` are files that Python
+    reads whenever it starts.
     """
 
     name: NormalizedName
@@ -41,10 +45,13 @@ class Installed:
     metadata: Metadata | None = None
     wheel_sha256: str | None = None
     build: str = ""
+    tags: frozenset[str] = frozenset()
+    recorded: bool = True
     altered: tuple[str, ...] = ()
     gone: tuple[str, ...] = ()
     unfinished: bool = False
     installation: Installation | None = None
+    start_up: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -55,7 +62,9 @@ class Inventory:
     recorded, where Python would load or start them, by their places; `damage` is what is wrong with the
     environment's own files. `made_with` is the interpreter that Rabbet made it from, `runtimes` are the main
     programs of other languages that it links, by language. `trouble` says what
-    became of the runtime since the environment was made; `usable`: whether it can still be run.
+    became of the runtime since the environment was made; `usable`: whether it can still be run. Rabbet has
+    `put_there` these libraries for the groups and extras of a `selection` (`None` for all), as the lock with
+    a `lock_stamp` wanted it; it is empty where nobody noted that.
     """
 
     python: Version
@@ -68,6 +77,9 @@ class Inventory:
     runtimes: Mapping[str, str] = field(default_factory=dict)
     trouble: str = ""
     usable: bool = True
+    put_there: frozenset[NormalizedName] = frozenset()
+    selection: Selection | None = None
+    lock_stamp: str = ""
 
     @property
     def is_sound(self) -> bool:

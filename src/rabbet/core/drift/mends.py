@@ -1,0 +1,59 @@
+"""What mends a finding: one of a few deeds, each a command."""
+
+from collections.abc import Iterable
+from enum import StrEnum
+
+from rabbet.core.model.finding import RUNTIME, Finding, Kind, Reason, Weight
+
+__all__ = ["Mend", "is_by_hand", "mend_of", "mends_of"]
+
+
+class Mend(StrEnum):
+    """What is to be done."""
+
+    RESOLVE = "resolve"
+    RAISE = "raise"
+    CHECK_LOCK = "check-lock"
+    RECREATE = "recreate"
+    OBTAIN = "obtain"
+    EVERYTHING = "everything"
+    PUT_ASIDE = "put-aside"
+    LOOK_FOR_RUNTIME = "look-for-runtime"
+
+
+_BY_REASON = {
+    Reason.NOT_MADE_HERE: Mend.PUT_ASIDE,
+    Reason.EDITED_LOCK: Mend.RESOLVE,
+    Reason.DECLARATION_CHANGED: Mend.RESOLVE,
+    Reason.YANKED: Mend.RAISE,
+    Reason.OBTAINABLE: Mend.OBTAIN,
+    Reason.OTHER_LOCK: Mend.RECREATE,
+    Reason.OTHER_SECTIONS: Mend.EVERYTHING,
+    Reason.SHADOWED: None,  # what is to become of the file only its author can say
+}
+
+
+def mend_of(finding: Finding) -> Mend | None:
+    """What mends a finding; `None` where no command does."""
+    if finding.reason in _BY_REASON:
+        return _BY_REASON[finding.reason]
+    if finding.kind is Kind.RUNTIME:
+        if finding.weight is Weight.NOTE:
+            return None  # another machine made the lock
+        nothing_fits = finding.name != RUNTIME and finding.weight is Weight.BREAKS
+        return Mend.LOOK_FOR_RUNTIME if nothing_fits else Mend.RECREATE
+    if finding.unmet and finding.locked is None and finding.kind in (Kind.VERSION, Kind.MISSING):
+        return Mend.CHECK_LOCK  # the environment is as locked, and a requirement is not met all the same
+    return None if finding.weight is Weight.NOTE else Mend.RECREATE
+
+
+def mends_of(findings: Iterable[Finding]) -> frozenset[Mend]:
+    """What mends everything that weighs more than a note."""
+    weighty = (mend_of(finding) for finding in findings if finding.weight is not Weight.NOTE)
+    return frozenset(mend for mend in weighty if mend is not None)
+
+
+def is_by_hand(finding: Finding) -> bool:
+    """Whether somebody installed another version, or what is not locked: that can be kept, too."""
+    caused = finding.installation is not None and finding.installed is not None
+    return caused and finding.kind in (Kind.VERSION, Kind.SURPLUS)

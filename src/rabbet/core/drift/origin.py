@@ -1,0 +1,45 @@
+"""From which of the locked files a library was installed, and whether that is the one that is wanted."""
+
+from rabbet.core.file_name import BadFileName, parse_wheel_name
+from rabbet.core.model.finding import Kind
+from rabbet.core.model.inventory import Installed
+from rabbet.core.model.lock import LockedArchive, LockedWheel, ToInstall, Unbuilt
+
+__all__ = ["other_file", "other_origin", "wheel_taken"]
+
+
+def other_origin(one: ToInstall, installed: Installed) -> Kind | None:
+    """In what the origin of something that Rabbet installed differs from the locked one, if it does."""
+    if isinstance(one, Unbuilt):
+        if one.digest == installed.build:
+            return None
+        return Kind.BUILD if installed.build else Kind.ORIGIN
+    if installed.wheel_sha256 == one.artifact.sha256:
+        return None
+    return (
+        Kind.BUILD if installed.wheel_sha256 in {file.sha256 for file in one.locked.wheels} else Kind.ORIGIN
+    )
+
+
+def other_file(one: ToInstall, installed: Installed) -> Kind | None:
+    """The same of what another installer installed, by the tags that its wheel had; they may not be there."""
+    if isinstance(one, Unbuilt) or not installed.tags:
+        return None
+    taken = wheel_taken(one, installed)
+    if taken is None:
+        return Kind.ORIGIN
+    return None if taken == one.artifact else Kind.BUILD
+
+
+def wheel_taken(one: ToInstall, installed: Installed) -> LockedWheel | LockedArchive | None:
+    """The locked wheel that has the tags of what is installed; the wanted one before others."""
+    wanted = () if isinstance(one, Unbuilt) else (one.artifact,)
+    return next((wheel for wheel in (*wanted, *one.locked.wheels) if _has_tags(wheel, installed.tags)), None)
+
+
+def _has_tags(wheel: LockedWheel | LockedArchive, tags: frozenset[str]) -> bool:
+    """Whether a wheel's name has one of the tags (PEP 425): some builders leave out others in `WHEEL`."""
+    try:
+        return bool(tags.intersection(parse_wheel_name(wheel.filename).tags or ()))
+    except BadFileName:
+        return False
