@@ -1,6 +1,7 @@
 """Environments as users live with them: chosen parts, variants, moves, many processes, damage."""
 
 import hashlib
+import json
 import os
 import re
 import shutil
@@ -287,12 +288,18 @@ class Environments(ProgramCase):
                 (self.project / "pylock.old.toml").unlink()
             self.git("add", ".")
             self.git("commit", "--quiet", "--message", version)
+        scanned = [{"purl": f"pkg:pypi/{one}"} for one in ("combframe@2.1", "Skep-io@0.1")]
+        scan = {"bomFormat": "CycloneDX", "components": [*scanned, {"purl": "pkg:deb/debian/skep@1:0"}]}
+        (self.project / "scan.json").write_text(json.dumps(scan))
+        (self.project / "names.json").write_text('{"names": []}')
         told = self.rabbet("drift", code=1).out
         self.assertRegex(told, r"exactly the lock of 20\d\d-\d\d-\d\d \(git [0-9a-f]{10}, 2 revisions ago\)")
         for state, code, said in (
             ("git:HEAD~2", 0, "no difference between git:HEAD~2 and installed"),
             ("env:.venv", 0, "no difference between env:.venv and installed"),
             ("pylock.toml", 1, "1 lowered between pylock.toml and installed"),
+            ("scan.json", 1, "1 added, 1 removed, 1 lowered between scan.json and installed"),
+            ("names.json", 3, "names.json is no inventory in CycloneDX JSON"),
             ("env:nowhere", 7, "there is no environment in"),
             ("git:nothing", 5, "'nothing' is neither a lock file nor a revision in git"),
         ):

@@ -1,11 +1,12 @@
 """States that can be compared: a lock file, a revision in git, or what is installed.
 
-FILE          a lock file
+FILE          a lock file, or an inventory in CycloneDX JSON, whoever wrote it
 git:REV       the project's lock at a revision; a revision alone will do where no file has that name
 installed     what is installed in the project's environment
 env:PATH      what is installed in the environment in a folder
 """
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
@@ -15,6 +16,7 @@ from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import Lock, LockedLibrary
 from rabbet.environment.inspect import take_inventory
 from rabbet.errors import NoLock, RabbetError
+from rabbet.formats.cyclonedx import looks_like_inventory, read_inventory_file
 from rabbet.formats.pylock import read_lock
 from rabbet.formats.pyproject import read_declaration
 from rabbet.git.revisions import file_at
@@ -28,7 +30,7 @@ __all__ = ["State", "parse_state", "read_state"]
 class State:
     """A state by its name: libraries as a lock holds them, and the declaration that goes with it, if any.
 
-    What is `installed` on this machine holds nothing for others, and tells of no files.
+    What is `installed` somewhere holds nothing for other machines, and tells of no files.
     """
 
     name: str
@@ -54,9 +56,12 @@ def read_state(named: str, project: Project, machine: Machine) -> State:
         return _of_environment(named, project.environment)
     if kind == "env":
         return _of_environment(named, machine.folder / Path(value).expanduser())
-    path = machine.folder / value
+    path = machine.folder / Path(value).expanduser()
     if kind == "any" and path.is_file():
-        return _of_file(project, path, named)
+        text = read_text(path)
+        if looks_like_inventory(text):
+            return State(name=named, lock=_lock_of(read_inventory_file(text, named)), installed=True)
+        return _of_file(project, path, named, text)
     if path == project.lock_file:
         project.lock()  # which says that there is none
     return _of_revision(project, machine, named, value)
@@ -65,9 +70,15 @@ def read_state(named: str, project: Project, machine: Machine) -> State:
 def _of_environment(named: str, root: Path) -> State:
     """What is installed, with the names that its metadata depends on."""
     inventory: Inventory = take_inventory(root, None, sound=True)
-    libraries = tuple(_as_locked(one) for _, one in sorted(inventory.libraries.items()))
-    lock = Lock(requires_python=None, environments=(), groups=(), libraries=libraries, fingerprint=None)
-    return State(name=named, lock=lock, installed=True)
+    libraries = (_as_locked(one) for _, one in sorted(inventory.libraries.items()))
+    return State(name=named, lock=_lock_of(libraries), installed=True)
+
+
+def _lock_of(libraries: Iterable[LockedLibrary]) -> Lock:
+    """Libraries that are installed somewhere, as a lock would hold them."""
+    return Lock(
+        requires_python=None, environments=(), groups=(), libraries=tuple(libraries), fingerprint=None
+    )
 
 
 def _as_locked(installed: Installed) -> LockedLibrary:
@@ -94,7 +105,7 @@ def _of_revision(project: Project, machine: Machine, named: str, revision: str) 
     )
 
 
-def _of_file(project: Project, path: Path, named: str) -> State:
+def _of_file(project: Project, path: Path, named: str, content: str) -> State:
     """A lock file, with the declaration that lies beside it; a copy in the project has none of its own."""
     beside = path.parent / DECLARATION
     belongs = (
@@ -104,7 +115,7 @@ def _of_file(project: Project, path: Path, named: str) -> State:
     name = path.name if path.name == named or Path(named).is_absolute() else named
     return State(
         name=name,
-        lock=read_lock(read_text(path), named),
+        lock=read_lock(content, named),
         declaration=_declaration(text, path.parent.name, project.variant),
     )
 

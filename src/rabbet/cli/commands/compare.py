@@ -1,7 +1,8 @@
 """What differs between two states.
 
-Each of OLD and NEW is a lock file, a revision in git (HEAD~3, or git:HEAD~3), `installed` for what is in the
-project's environment, or env:PATH for what is in another one; without NEW it is the present lock.
+Each of OLD and NEW is a lock file, an inventory file (CycloneDX JSON), a revision in git (HEAD~3, or
+git:HEAD~3), `installed` for what is in the project's environment, or env:PATH for what is in another one;
+without NEW it is the present lock.
 """
 
 from argparse import ArgumentParser, Namespace
@@ -13,7 +14,9 @@ from rabbet.errors import ExitCode
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
-    parser.add_argument("old", metavar="OLD", help="a lock file, git:REV, installed, or env:PATH")
+    parser.add_argument(
+        "old", metavar="OLD", help="a lock or inventory file, git:REV, installed, or env:PATH"
+    )
     parser.add_argument("new", metavar="NEW", nargs="?", help="another one (default: the present lock)")
     parser.add_argument("--markdown", action="store_true", help="in a form for a pull request's description")
     add_variant(parser)

@@ -4,7 +4,7 @@ Reads what is installed in .venv from its files alone, running nothing of it, an
 pylock.toml. Files are held against the records in the environment; those whose state is the same as when they
 were last read are not read again. --deep holds each against the wheel whose hash is in the lock, so that a
 file, its record and Rabbet's notes changed together are found too; what the store lacks for that is fetched.
---against holds what is installed against another state: a lock file, git:REV, or env:PATH.
+--against holds what is installed against another state: a lock or inventory file, git:REV, or env:PATH.
 Exit code 0: no drift. 1: something differs. With --quiet that is all: for prompts, tests and containers.
 """
 
@@ -24,7 +24,9 @@ def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
     parser.add_argument("--deep", action="store_true", help="hold every file against the lock's hashes")
     parser.add_argument(
-        "--against", metavar="STATE", help="in place of the lock: a lock file, git:REV, or env:PATH"
+        "--against",
+        metavar="STATE",
+        help="in place of the lock: a lock or inventory file, git:REV, or env:PATH",
     )
     parser.add_argument(
         "--env",
