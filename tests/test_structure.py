@@ -160,9 +160,10 @@ class Structure(unittest.TestCase):
                 self.assertTrue(all(hasattr(loaded, name) for name in names))
 
     def test_tasks_are_commands(self) -> None:
-        """The work of each command is in one module of its name; `retract` is the other way of `declare`."""
+        """The work of each command is in one module of its name; `retract` is the other way of `declare`, and `keep` of `drift`."""
         names = {path.stem for path in modules("tasks")} - {"__init__"}
-        self.assertEqual(names, {name for name in COMMANDS if name not in ("retract", "demo")})
+        commands = {name for name in COMMANDS if name not in ("retract", "demo")}
+        self.assertEqual(names, {*commands, "keep"})
 
     def test_commands(self) -> None:
         """Each command stands under a heading, and its summary is the first line of its module."""

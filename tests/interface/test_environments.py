@@ -1,6 +1,7 @@
 """Environments as users live with them: chosen parts, variants, moves, many processes, damage."""
 
 import hashlib
+import io
 import json
 import os
 import re
@@ -11,9 +12,11 @@ import tempfile
 import threading
 import time
 import unittest
+import zipfile
 from collections.abc import Callable
 from pathlib import Path
 
+from rabbet.demo.files import build_file
 from rabbet.demo.libraries import RELEASES, MadeUp
 from rabbet.demo.stand_in import Fault, Manner, StandIn
 from rabbet.formats.record import RecordRow, read_record, write_record
@@ -271,6 +274,41 @@ class Environments(ProgramCase):
         self.rabbet("drift", "--env", "..")
         told = self.rabbet("drift", "--env", "..", "--deep", code=1).out
         self.assertRegex(told, r"altered +combframe .*\n +combframe: combframe.py\n")
+
+    def test_keep(self) -> None:
+        """What was installed by hand goes into the declaration, and resolving takes it over."""
+        self.settle("mitewatch", "tallywax")
+        self.rabbet("recreate")
+        for name, version in (("mitewatch", "0.5"), ("skepio", "0.4"), ("hivewire", "2.1")):
+            for old in self.site.glob(f"{name}*"):
+                shutil.rmtree(old) if old.is_dir() else old.unlink()
+            release = next(one for one in RELEASES if (one.name, one.version) == (name, version))
+            with zipfile.ZipFile(io.BytesIO(build_file(release))) as wheel:
+                wheel.extractall(self.site)
+        before = self.tree("pyproject.toml", "pylock.toml")
+        self.assertIn("rabbet drift --keep mitewatch skepio\n", self.rabbet("drift", code=1).out)
+        told = self.rabbet("drift", "--keep", "skepio", "mitewatch", code=1)
+        self.assertIn("To write it: rabbet drift --keep skepio mitewatch --yes", told.out)
+        self.assertIn("rabbet drift --keep skepio", self.rabbet("drift", "--keep", "skepi", code=2).err)
+        self.rabbet("drift", "--keep", "skepio", "--deep", code=2)
+        self.rabbet("drift", "--keep", "skepio", "--group", "no", code=2)
+        self.assertEqual(self.tree("pyproject.toml", "pylock.toml"), before)
+        found = self.rabbet("drift", "--keep", "skepio", "mitewatch", "--yes", "--json").json()
+        preferred = {"hivewire": "2.1", "mitewatch": "0.5", "skepio": "0.4"}
+        self.assertEqual(found["preferred"], preferred)
+        self.assertEqual([one["after"] for one in found["changes"]], ["skepio>=0.4"])
+        note = self.project / "rabbet.preferred.toml"
+        note.write_text(note.read_text() + 'queenmark = "1.0"\ntallywax = "9"\n')
+        self.rabbet("resolve", "--plan")
+        told = self.rabbet("resolve").out
+        self.assertRegex(told, r"mitewatch +0.6 +0.5 +this version is preferred\n")
+        self.assertIn("Preferred in vain: queenmark 1.0: nothing needs it.\n", told)
+        self.assertIn("Preferred in vain: tallywax 9: locked is 1.2.\n", told)
+        self.assertFalse(note.exists())
+        self.assertEqual({**self.locked(), **preferred}, self.locked())
+        self.assertIn("is up to date", self.rabbet("resolve").out)
+        note.write_text("[preferred]\nx = 1\n")
+        self.assertIn("no table [preferred]", self.rabbet("resolve", code=3).err)
 
     def test_since_when(self) -> None:
         """An environment that was made from an earlier lock in git is told by its date."""

@@ -7,7 +7,7 @@ from rabbet.cli.context import Context
 from rabbet.core.shown_text import visible
 from rabbet.errors import RabbetError
 
-__all__ = ["ask", "ask_choice", "confirm"]
+__all__ = ["agreed", "ask", "ask_choice", "confirm"]
 
 Answer = TypeVar("Answer")
 
@@ -41,6 +41,11 @@ def ask_choice(
 def confirm(context: Context, question: str) -> bool:
     """Ask for a yes, which is the default."""
     return _line(context, f"{question} [Y/n]: ").lower() in ("", "y", "yes")
+
+
+def agreed(context: Context, question: str, *, yes: bool, may_ask: bool = True) -> bool:
+    """Whether something may be written that was shown: by an option, or by whoever sits at the terminal."""
+    return yes or (may_ask and context.interactive and confirm(context, question))
 
 
 def _line(context: Context, prompt: str) -> str:

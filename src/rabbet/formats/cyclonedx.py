@@ -42,6 +42,9 @@ class _Bill(msgspec.Struct):
     dependencies: list[_Dependency] = []
 
 
+_DECODER = msgspec.json.Decoder(_Bill)
+
+
 def looks_like_inventory(text: str) -> bool:
     """Whether a text is JSON, as an inventory is, and no lock."""
     return text.lstrip("\ufeff \t\r\n").startswith("{")
@@ -50,7 +53,7 @@ def looks_like_inventory(text: str) -> bool:
 def read_inventory_file(text: str, file: str) -> tuple[LockedLibrary, ...]:
     """The libraries, sorted by name and version. Raises `NotUnderstood`."""
     try:
-        bill = msgspec.json.decode(text.lstrip("\ufeff"), type=_Bill)
+        bill = _DECODER.decode(text.lstrip("\ufeff"))
     except (msgspec.MsgspecError, RecursionError, ValueError) as error:
         raise NotUnderstood(f"{file} is no inventory in CycloneDX JSON", because=[str(error)]) from error
     if bill.format != "CycloneDX":

@@ -1,7 +1,7 @@
 """Solving all targets of a declaration, and putting the solutions into one lock."""
 
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import partial
 from typing import TYPE_CHECKING
@@ -76,6 +76,7 @@ class ResolveRequest:
     """What is to be settled: a declaration for targets, with an interpreter of this machine.
 
     `earlier` are the locks whose versions are kept: usually one, two for an unfinished merge (ours first).
+    Those that are `preferred` are kept before them.
     What is settled may be what is needed for `building` some libraries. Only where the declaration is the one
     that is `written` down can changes of it be suggested.
     """
@@ -90,6 +91,7 @@ class ResolveRequest:
     earlier: tuple[Lock, ...]
     building: frozenset[NormalizedName] = frozenset()
     written: bool = True
+    preferred: Mapping[NormalizedName, Version] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -338,6 +340,8 @@ def _intention(
     if name in options.raised:
         return "raised on purpose"
     chosen = solution.chosen.get(name)
+    if chosen is not None and work.preferred.get(name) == chosen.version:
+        return "this version is preferred"
     checkout = chosen.offered.locked if chosen and isinstance(chosen.offered, SourceTree) else None
     if checkout == OWN_FOLDER:
         return "it is the project itself"
@@ -398,12 +402,11 @@ def _policy(
         for name, version in _versions(lock, target).items():
             kept.setdefault(name, set()).add(version)
     names = frozenset(one.need.name for one in work.declaration.declared())
+    liked = {name: tuple(sorted(versions, reverse=True)) for name, versions in kept.items()}
+    for name, version in work.preferred.items() if options.keeps else ():
+        liked[name] = (version, *liked.get(name, ()))
     return Policy(
-        kept={
-            name: tuple(sorted(versions, reverse=True))
-            for name, versions in kept.items()
-            if name not in options.raised
-        },
+        kept={name: versions for name, versions in liked.items() if name not in options.raised},
         raised=tuple(name for name in options.raised if name in kept),
         preferred={name: (version,) for name, version in (chosen or {}).items()},
         lowest=names if options.lowest else frozenset(),

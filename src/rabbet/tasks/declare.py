@@ -80,7 +80,8 @@ def carried_out(
 
     # One at a time. The environment needs no such care: it is changed last, and either whole or not at all.
     claim = machine.store.claimed(str(project.declaration_file))
-    with claim, put_back_on_failure([project.declaration_file, *locks()], new=locks):
+    files = [project.declaration_file, project.preferred_file, *locks()]
+    with claim, put_back_on_failure(files, new=locks):
         edited = change(project, machine, edits)
         resolved = resolve(project, machine, observer, ResolveOptions())
         return Done(edited, resolved, recreate(project, machine, observer, RecreateOptions()))

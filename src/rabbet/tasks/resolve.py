@@ -1,10 +1,11 @@
 """Settle every version: declaration and sources → a lock, and one more for each variant."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cache
 
 from packaging.utils import NormalizedName
+from packaging.version import Version
 
 from rabbet.core.lock.serving import places_of, serves, serving_too
 from rabbet.core.lock.version_changes import Move
@@ -21,6 +22,7 @@ from rabbet.resolving.file_clashes import file_clash
 from rabbet.resolving.resolve_targets import ResolveOptions, ResolveRequest, resolve_targets
 from rabbet.store.atomic import write_text
 from rabbet.workspace.machine import Machine
+from rabbet.workspace.preferred import forget_preferred, preferred_versions
 from rabbet.workspace.project import Project, read_text
 from rabbet.workspace.result_cache import UpToDate, remember_unchanged
 from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, targets_for
@@ -41,7 +43,7 @@ class Resolved:
     without a digest that can be trusted. `edited` is what was changed by hand in the lock before,
     `idle_corrections` what the declaration corrects in vain. `lost` are
     targets that only the lock before served, though nobody changed what is to be served, and `serving_too` is
-    the command that makes the lock serve both.
+    the command that makes the lock serve both. `not_preferred` are versions that were preferred in vain.
     """
 
     variant: str | None
@@ -63,6 +65,7 @@ class Resolved:
     file_clash: str | None = None
     lost: tuple[str, ...] = ()
     serving_too: str = ""
+    not_preferred: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -111,6 +114,8 @@ def resolve(
     for one in resolved if writing else ():
         if not one.untouched:
             write_text(project.of(one.variant).lock_file, write_lock(one.lock))
+    if writing and project.variant is None:
+        forget_preferred(project)
     return tuple(resolved)
 
 
@@ -138,6 +143,7 @@ class _Work:
         if project.variant is not None:
             project.declaration()  # which refuses a variant that there is not
         self._declaration = project.of(None).declaration()
+        self._preferred = preferred_versions(project)
         self._sources: Callable[[], Sources] = cache(
             lambda: open_sources(project, machine, self._declaration)
         )
@@ -167,7 +173,7 @@ class _Work:
         before = earlier[0] if len(earlier) == 1 else None
         edited = edited_by_hand(before) if before is not None else ()
         earlier = [_without_edited(before)] if before is not None else earlier
-        at_once = options.plain and not edited and not self._machine.ask_anew
+        at_once = options.plain and not (edited or self._preferred or self._machine.ask_anew)
         if before is not None and at_once and _up_to_date(before, declaration, targets):
             return Resolved(
                 variant=variant,
@@ -203,6 +209,7 @@ class _Work:
             file_clash=file_clash(project, self._machine, settled.lock, declaration, runtime),
             lost=(lost := _lost(before, declaration, settled.lock)),
             serving_too=serving_too(before, targets[0], declaration) if lost and before else "",
+            not_preferred=tuple(_not_preferred(self._preferred, settled.lock)) if options.keeps else (),
         )
 
     def verdict(self, variant: str | None) -> Verdict:
@@ -266,7 +273,21 @@ class _Work:
             runtime=runtime,
             targets=targets,
             earlier=tuple(earlier),
+            preferred=self._preferred,
         )
+
+
+def _not_preferred(preferred: Mapping[NormalizedName, Version], lock: Lock) -> Iterator[str]:
+    """The versions that were preferred, and that nothing needs or something does not allow."""
+    locked: dict[NormalizedName, set[Version]] = {}
+    for library in lock.libraries:
+        locked.setdefault(library.name, set()).add(library.version)
+    for name, version in sorted(preferred.items()):
+        versions = locked.get(name, set())
+        if not versions:
+            yield f"{name} {version}: nothing needs it"
+        elif version not in versions:
+            yield f"{name} {version}: locked is {', '.join(str(one) for one in sorted(versions))}"
 
 
 def _without_edited(lock: Lock) -> Lock:

@@ -14,6 +14,7 @@ __all__ = [
     "DECLARATION",
     "ENVIRONMENT",
     "LOCK",
+    "PREFERRED",
     "Project",
     "behind",
     "find_project",
@@ -24,6 +25,7 @@ __all__ = [
 DECLARATION = "pyproject.toml"
 LOCK = "pylock.toml"
 ENVIRONMENT = ".venv"
+PREFERRED = "rabbet.preferred.toml"
 
 
 class Project(NamedTuple):
@@ -45,6 +47,11 @@ class Project(NamedTuple):
     def lock_file(self) -> Path:
         """What was resolved."""
         return self.folder / (f"pylock.{self.variant}.toml" if self.variant else LOCK)
+
+    @property
+    def preferred_file(self) -> Path:
+        """Versions that the next lock should prefer; it is there only until that is made."""
+        return self.folder / PREFERRED
 
     @property
     def environment(self) -> Path:

@@ -57,6 +57,8 @@ class Fit(NamedTuple):
 
 def recall_unchanged(project: Project, machine: Machine) -> tuple[UpToDate, ...]:
     """The cached locks for these files and interpreters; empty on a miss."""
+    if project.preferred_file.exists():
+        return ()
     try:
         content = _memory(machine).recall(digest_of(project, machine)) or b""
         rows = [line.split("\t") for line in content.decode().splitlines()]

@@ -5,6 +5,8 @@ pylock.toml. Files are held against the records in the environment; those whose 
 were last read are not read again. --deep holds each against the wheel whose hash is in the lock, so that a
 file, its record and Rabbet's notes changed together are found too; what the store lacks for that is fetched.
 --against holds what is installed against another state: a lock or inventory file, git:REV, or env:PATH.
+--keep is for what was wanted: it writes what is installed into the declaration, loosely, and notes that the
+next lock shall prefer these versions.
 Exit code 0: no drift. 1: something differs. With --quiet that is all: for prompts, tests and containers.
 """
 
@@ -13,6 +15,7 @@ from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
 from rabbet.cli.options import add_json, add_offline, add_variant
+from rabbet.core.shell import quoted
 from rabbet.errors import ExitCode, WrongUsage
 
 if TYPE_CHECKING:
@@ -33,6 +36,11 @@ def add_arguments(parser: ArgumentParser) -> None:
         metavar="PATH",
         help="another environment, whoever made it, an interpreter's folder, or one of libraries",
     )
+    parser.add_argument(
+        "--keep", metavar="LIBRARY", nargs="+", help="keep these as they are: show the change, then write it"
+    )
+    parser.add_argument("--group", metavar="NAME", help="--keep: declare new ones for this dependency group")
+    parser.add_argument("--yes", action="store_true", help="--keep: ask nothing")
     add_variant(parser)
     add_offline(parser)
     add_json(parser)
@@ -49,6 +57,8 @@ def run(arguments: Namespace, context: Context) -> int:
         fits = recall_fit(project, context.machine) is not None
         if fits and not any_shadow(project, context.machine):
             return ExitCode.DONE  # what an earlier run found, of the very same files and texts
+    if arguments.keep:
+        return _keep(arguments, project, context)
     if arguments.against is not None:
         return _against(arguments, project, context)
     if arguments.env is not None:
@@ -65,6 +75,33 @@ def _present(view: "View", command: str, arguments: Namespace, context: Context)
     """Print what was found, unless the exit code alone is wanted."""
     if arguments.json or not arguments.quiet:
         context.present(view, command, as_json=arguments.json)
+
+
+def _keep(arguments: Namespace, project: "Project", context: Context) -> int:
+    """Show what keeping means, and write it once that is agreed to."""
+    from rabbet.cli.prompt import agreed
+    from rabbet.cli.views.keep import document, outcome, show_keeping
+    from rabbet.core.model.declaration import Section
+    from rabbet.core.needs.need import library_name
+    from rabbet.tasks.keep import keeping, save
+
+    if arguments.against or arguments.env or arguments.deep:
+        raise WrongUsage(
+            "--keep is for what was installed into the project's own environment",
+            remedy=f"rabbet drift --keep {' '.join(quoted(name) for name in arguments.keep)}",
+        )
+    section = Section("group", library_name(arguments.group)) if arguments.group else None
+    kept = keeping(project, context.machine, context.observer, arguments.keep, section)
+    if not arguments.json:
+        show_keeping(kept, context)
+    written = agreed(context, "Write that?", yes=arguments.yes, may_ask=not arguments.json)
+    if written:
+        save(kept)
+    if arguments.json:
+        context.show_json("drift", document(kept, written=written))
+    else:
+        context.show(outcome(kept, arguments.keep, arguments.group, written=written, context=context))
+    return ExitCode.DONE if written else ExitCode.NO
 
 
 def _elsewhere(arguments: Namespace, project: "Project", context: Context) -> int:

@@ -8,7 +8,7 @@ from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.edit import Change
 from rabbet.tasks.declare import Done, entries_of
 
-__all__ = ["ChangesView", "EntriesView"]
+__all__ = ["ChangesView", "EntriesView", "entry_text", "verb_of"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -20,7 +20,7 @@ class ChangesView:
     def show(self, context: Context) -> None:
         """Print one row a change, and what to do next."""
         edited = self.done.edited
-        rows = [(_verb(change), _what(change), change.place) for change in edited.changes]
+        rows = [(verb_of(change), entry_text(change), change.place) for change in edited.changes]
         if rows:
             for line in table(("change", "entry", "in"), rows, context.style):
                 context.show(line)
@@ -41,7 +41,7 @@ class ChangesView:
         edited = self.done.edited
         return {
             "changed": edited.changed,
-            "changes": [{"change": _verb(change), **asdict(change)} for change in edited.changes],
+            "changes": [{"change": verb_of(change), **asdict(change)} for change in edited.changes],
             "kept": list(edited.kept),
             **{name: view.document() for name, view in _carried_out(self.done).items()},
         }
@@ -79,7 +79,8 @@ class EntriesView:
         return {"project": self.declaration.name, "entries": entries}
 
 
-def _verb(change: Change) -> str:
+def verb_of(change: Change) -> str:
+    """What became of an entry, in a word or two."""
     if not change.happened:
         return "declared already"
     if not change.before:
@@ -87,6 +88,7 @@ def _verb(change: Change) -> str:
     return "changed" if change.after else "removed"
 
 
-def _what(change: Change) -> str:
+def entry_text(change: Change) -> str:
+    """An entry, before and after where it was changed."""
     changed = change.happened and change.before and change.after
     return f"{change.before} → {change.after}" if changed else change.after or change.before

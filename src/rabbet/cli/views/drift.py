@@ -60,9 +60,8 @@ class DriftView:
         if found.since is not None:
             context.show(_since(found.since))
         context.show(_outcome(found))
-        kept = [quoted(finding.name) for finding in found.findings if is_by_hand(finding)]
-        if kept and not found.elsewhere:
-            to_keep = f"rabbet drift --keep {' '.join(kept)}{variant_option(found.variant)}"
+        to_keep = _to_keep(found)
+        if to_keep:
             context.show(f"To keep what was installed by hand instead: {to_keep}")
 
     def _way(self, finding: Finding) -> str:
@@ -115,6 +114,16 @@ class DriftView:
                 for finding in found.findings
             ],
         }
+
+
+def _to_keep(found: Drift) -> str:
+    """The command that keeps what was installed by hand, with what came along; empty if nothing was."""
+    along = {one.name for story in found.stories for one in (*story.along, *story.guessed)}
+    names = [one.name for one in found.findings if is_by_hand(one) and one.name not in along]
+    if not names or found.elsewhere:
+        return ""
+    shown = " ".join(quoted(name) for name in dict.fromkeys(names))
+    return f"rabbet drift{variant_option(found.variant)} --keep {shown}"
 
 
 def _row(finding: Finding) -> tuple[str, ...]:

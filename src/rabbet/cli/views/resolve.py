@@ -127,6 +127,8 @@ def _show_lost(resolved: Resolved, context: Context) -> None:
 
 def _notes(resolved: Resolved) -> Iterator[str]:
     """What is worth knowing besides what moved."""
+    for version in resolved.not_preferred:
+        yield f"Preferred in vain: {version}."
     yield from _yanked_notes(resolved.lock)
     for extra in resolved.unknown_extras:
         yield f"Beware: {extra}, though it is asked for."
@@ -271,6 +273,7 @@ def _document(resolved: Resolved) -> dict[str, object]:
         ],
         "moves": [_move(move) for move in resolved.moves],
         "passed_over": list(resolved.passed_over),
+        "not_preferred": list(resolved.not_preferred),
         "also_known": list(resolved.also_known),
         "idle_checkouts": list(resolved.idle_checkouts),
         "unhashed": list(resolved.unhashed),

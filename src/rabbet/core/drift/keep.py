@@ -1,0 +1,99 @@
+"""The other way round: what is installed was wanted, so the declaration and the next lock shall follow."""
+
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+
+from packaging.specifiers import Specifier, SpecifierSet
+from packaging.utils import NormalizedName
+from packaging.version import Version
+
+from rabbet.core.drift.mends import is_by_hand
+from rabbet.core.drift.stories import Story
+from rabbet.core.model.declaration import Declared, Section
+from rabbet.core.model.edit import Edit
+from rabbet.core.model.finding import Finding
+from rabbet.core.needs.need import Need
+from rabbet.core.needs.wording import need_text
+
+__all__ = ["Keep", "keep", "loosened", "lower_bound"]
+
+_LOWER = (">=", ">", "==", "===", "~=")  # the operators that set a lower bound, among other things
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Keep:
+    """What has to be declared, and the versions that the next lock should prefer."""
+
+    edits: tuple[Edit, ...]
+    preferred: Mapping[NormalizedName, Version]
+
+
+def keep(
+    names: Collection[NormalizedName],
+    findings: Iterable[Finding],
+    stories: Iterable[Story],
+    declared: Sequence[Declared],
+    section: Section | None = None,
+) -> Keep:
+    """What it takes to keep these libraries as they are installed.
+
+    What nothing requires yet is declared, in the `section` if one is given, with a lower bound alone; what is
+    declared with bounds that shut it out gets wider ones. What came along with it is preferred too, and left
+    to whoever needs it.
+    """
+    by_hand = {finding.name: finding for finding in findings if is_by_hand(finding)}
+    along = [
+        one.name
+        for story in stories
+        if story.cause.name in names
+        for one in (*story.along, *story.guessed)
+        if one.name in by_hand
+    ]
+    wanted = [by_hand[name] for name in names if name in by_hand]
+    preferred: dict[NormalizedName, Version] = {}
+    for finding in (*(by_hand[name] for name in along), *wanted):
+        if finding.installed is not None:
+            preferred[NormalizedName(finding.name)] = finding.installed
+    edits = [edit for finding in wanted for edit in _edits(finding, preferred, declared, section)]
+    return Keep(edits=tuple(edits), preferred=preferred)
+
+
+def _edits(
+    finding: Finding, kept: Collection[str], declared: Sequence[Declared], section: Section | None
+) -> Iterator[Edit]:
+    version = finding.installed
+    if version is None:
+        return
+    places = [one for one in declared if one.need.name == finding.name]
+    for one in places:
+        if one.need.url is None and not one.need.specifier.contains(version, prereleases=True):
+            wider = need_text(loosened(one.need, version), whole=True)
+            yield Edit(verb="declare", what="library", value=wider, section=one.section, exactly=True)
+    if not places and finding.locked is None and not set(finding.needed_by).intersection(kept):
+        value = f"{finding.name}{lower_bound(version)}"
+        yield Edit(verb="declare", what="library", value=value, section=section)
+
+
+def loosened(need: Need, version: Version) -> Need:
+    """A requirement that admits this version: the bounds that shut it out are left out.
+
+    Where one of these was a lower bound, the version's own takes its place.
+    """
+    admitting = [one for one in need.specifier if one.contains(version, prereleases=True)]
+    lost = [one for one in need.specifier if one not in admitting]
+    bounds = SpecifierSet(",".join(str(one) for one in admitting))
+    if any(one.operator in _LOWER for one in lost) and not any(_is_lower(one) for one in admitting):
+        bounds &= lower_bound(version)
+    return replace(need, specifier=bounds)
+
+
+def _is_lower(specifier: Specifier) -> bool:
+    return specifier.operator in _LOWER
+
+
+def lower_bound(version: Version) -> SpecifierSet:
+    """At least this version, in its first two numbers where these say enough: `>=2.1` for 2.1.3."""
+    enough = Version(".".join(str(number) for number in version.release[:2]))
+    if version < enough or version.epoch:
+        enough = Version(version.public)  # a pre-release comes before what its numbers say
+    return SpecifierSet(f">={enough}")

@@ -1,0 +1,75 @@
+"""Keep what was installed by hand: into the declaration, and into what the next lock prefers."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from packaging.utils import NormalizedName
+from packaging.version import Version
+
+from rabbet.core.drift.keep import keep
+from rabbet.core.drift.mends import is_by_hand
+from rabbet.core.model.declaration import Section
+from rabbet.core.model.edit import Change
+from rabbet.core.near_names import near_names
+from rabbet.core.needs.need import library_name
+from rabbet.core.progress import Observer
+from rabbet.core.shell import quoted
+from rabbet.errors import WrongUsage
+from rabbet.formats.pyproject_edit import apply
+from rabbet.store.atomic import put_back_on_failure, write_text
+from rabbet.tasks.drift import drift
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.preferred import prefer, preferred_versions
+from rabbet.workspace.project import Project, read_text
+
+__all__ = ["Keeping", "keeping", "save"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Keeping:
+    """What would become of the declaration, and the versions that the next lock would prefer."""
+
+    project: Project
+    changes: tuple[Change, ...]
+    preferred: Mapping[NormalizedName, Version]
+    text: str
+
+
+def keeping(
+    project: Project, machine: Machine, observer: Observer, names: Sequence[str], section: Section | None
+) -> Keeping:
+    """Work out what it takes to keep libraries as they are installed; nothing is written.
+
+    Raises what `drift` raises, and `WrongUsage` for what was not installed by hand.
+    """
+    found, declaration = drift(project, machine, observer), project.declaration()
+    by_hand = {finding.name for finding in found.findings if is_by_hand(finding)}
+    wanted = [library_name(name) for name in names]
+    for name in wanted:
+        if name not in by_hand:
+            raise _not_by_hand(name, by_hand)
+    if section is not None and section.kind == "group" and section.name not in declaration.groups:
+        known = ", ".join(sorted(declaration.groups)) or "none"
+        raise WrongUsage(f"there is no group '{section.name}'", because=[f"there are: {known}"])
+    kept = keep(wanted, found.findings, found.stories, list(declaration.declared()), section)
+    text, changes = apply(read_text(project.declaration_file, by_hand=True), kept.edits)
+    return Keeping(project=project, changes=changes, preferred=kept.preferred, text=text)
+
+
+def _not_by_hand(name: str, known: set[str]) -> WrongUsage:
+    near = near_names(name, known)
+    return WrongUsage(
+        f"{name} was not installed by hand, so there is nothing to keep",
+        because=[f"these were: {', '.join(sorted(known)) or 'none'}"],
+        remedy=f"rabbet drift --keep {quoted(near[0])}" if near else "rabbet drift",
+    )
+
+
+def save(kept: Keeping) -> None:
+    """Write both files, or neither. Raises `CannotWrite`."""
+    project = kept.project
+    files = [project.declaration_file, project.preferred_file]
+    with put_back_on_failure(files, new=lambda: (path for path in files if path.is_file())):
+        if kept.changes:
+            write_text(project.declaration_file, kept.text)
+        prefer(project, {**preferred_versions(project), **kept.preferred})
