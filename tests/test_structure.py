@@ -160,7 +160,7 @@ class Structure(unittest.TestCase):
                 self.assertTrue(all(hasattr(loaded, name) for name in names))
 
     def test_tasks_are_commands(self) -> None:
-        """The work of each command is in one module of its name; `retract` is the other way of `declare`, and `keep` of `drift`."""
+        """A module for each command; `retract` is part of `declare`, and `keep` is a part of `drift`."""
         names = {path.stem for path in modules("tasks")} - {"__init__"}
         commands = {name for name in COMMANDS if name not in ("retract", "demo")}
         self.assertEqual(names, {*commands, "keep"})

@@ -9,6 +9,7 @@ COMMANDS = {
     "begin": ("declare", "rabbet.cli.commands.begin", "start a declaration here"),
     "declare": ("declare", "rabbet.cli.commands.declare", "add or change runtimes and libraries"),
     "retract": ("declare", "rabbet.cli.commands.retract", "take something out"),
+    "adopt": ("declare", "rabbet.cli.commands.adopt", "draw up a declaration from what exists"),
     "resolve": ("resolve", "rabbet.cli.commands.resolve", "settle every version, write the lock"),
     "explain": (
         "resolve",

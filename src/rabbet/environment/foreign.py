@@ -6,6 +6,7 @@ or the folder that libraries are imported from.
 
 import re
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 
@@ -37,10 +38,13 @@ def foreign_inventory(
     default: Version,
     begin: Begin = unobserved,
     vouch: Callable[[Layout, Inventory], Vouched] | None = None,
+    *,
+    sound: bool = False,
 ) -> Inventory:
     """The inventory of all folders of libraries there; a library that two of them hold is a second copy.
 
-    To look deeper, `vouch` is asked for the digests that the files of each folder should have.
+    To look deeper, `vouch` is asked for the digests that the files of each folder should have. No file is
+    looked at where they are said to be `sound`.
 
     The version of Python is that of `pyvenv.cfg`, else the one in the folders' names, else the `default`.
     Raises `EnvironmentFailed` where there are no libraries at all.
@@ -52,7 +56,7 @@ def foreign_inventory(
     for site in sites:
         layout = Layout(root=site.parent, site_packages=site.name)
         vouched = vouch(layout, inventory_of(layout, configuration, sound=True)) if vouch else None
-        part = inventory_of(layout, configuration, begin, vouched=vouched)
+        part = inventory_of(layout, configuration, begin, sound=sound, vouched=vouched)
         all_of_them = (*part.libraries.values(), *part.twins)
         twins += (one for one in all_of_them if found.setdefault(one.name, one) is not one)
     return replace(part, libraries=found, twins=tuple(twins))
@@ -80,7 +84,8 @@ def _sites(place: Path) -> Iterator[Path]:
 
 def _configuration(place: Path, sites: list[Path], default: Version) -> Configuration:
     if (place / CONFIGURATION).is_file():
-        return read_configuration(place)
+        with suppress(EnvironmentFailed):  # it says little: then the folders' names tell
+            return read_configuration(place)
     told = next((found.group(1) for site in sites if (found := _MINOR.search(str(site)))), None)
     same = told is None or default.release[:2] == Version(told).release
     python = default if same else Version(str(told))

@@ -1,7 +1,6 @@
 """What the code imports, against the declaration."""
 
 import re
-import sys
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import suppress
 from dataclasses import dataclass
@@ -23,12 +22,10 @@ from rabbet.workspace.machine import Machine
 from rabbet.workspace.offers import offers_of
 from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons
-from rabbet.workspace.source_files import imports_of
+from rabbet.workspace.source_files import imports_of, standard_modules
 
 __all__ = ["Imports", "imports"]
 
-# Modules of Python that newer versions lack: code for older ones may import them.
-_GONE = {"asynchat", "asyncore", "distutils", "imp", "smtpd"}
 _CONFIGURATIONS = (
     *("*.toml", "*.cfg", "*.ini", "*.yml", "*.yaml", ".*.yml", ".*.yaml", ".*.toml", ".*.cfg"),
     *("docs/conf.py", "doc/conf.py", "docs/source/conf.py", "noxfile.py", "conftest.py", "Makefile"),
@@ -69,7 +66,7 @@ def imports(project: Project, machine: Machine, observer: Observer) -> Imports:
         libraries={name: one for name, one in offered.items() if name != own},
         declared=declared,
         brought_by=_brought_by(lock, declared),
-        standard=frozenset(sys.stdlib_module_names) | _GONE,
+        standard=standard_modules(),
         own=read.names,
         mentioned=dict(_mentioned(project, declared)),
         unreadable=read.unreadable,

@@ -1,6 +1,7 @@
 """Which modules, commands and plug-ins the project's libraries offer: from their files, never by a guess."""
 
 import json
+import re
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import suppress
 from pathlib import Path
@@ -20,7 +21,10 @@ from rabbet.regular_file import read_regular
 from rabbet.sources.local_file import local_path
 from rabbet.store.store import Store
 
-__all__ = ["offers_of"]
+# Where a record has programs that came as they are, in an environment and in a wheel.
+_PROGRAM = re.compile(r"((\.\./)+bin|[^/]+\.data/scripts)/[^/]+\Z")
+
+__all__ = ["offers_in", "offers_of"]
 
 
 def offers_of(
@@ -53,11 +57,13 @@ def offers_of(
 
 
 def _installed(environment: Path) -> Iterator[tuple[NormalizedName, Offered]]:
-    """What each installed library offers, by its record; nothing where there is no environment."""
-    try:
-        site = environment / read_configuration(environment).site_packages
-    except EnvironmentFailed:
-        return
+    """What each installed library offers; nothing where there is no environment."""
+    with suppress(EnvironmentFailed):
+        yield from offers_in(environment / read_configuration(environment).site_packages)
+
+
+def offers_in(site: Path) -> Iterator[tuple[NormalizedName, Offered]]:
+    """What each library offers that is installed in a folder, by its record."""
     for folder in sorted(site.glob("*.dist-info")):
         try:
             name = parse_metadata(read_regular(folder / "METADATA", most=MOST_METADATA)).name
@@ -79,12 +85,13 @@ def _in_checkout(info: Path) -> Iterator[str]:
 
 
 def _offered(paths: Iterable[str], entry_points: str) -> Offered:
-    commands: tuple[str, ...] = ()
     plugins: tuple[str, ...] = ()
+    places = tuple(paths)
+    commands = {place.rpartition("/")[2] for place in places if _PROGRAM.match(place)}
     with suppress(ValueError):
-        commands = tuple(command.name for command in read_commands(entry_points))
+        commands |= {command.name for command in read_commands(entry_points)}
         plugins = read_plugin_groups(entry_points)
-    return Offered(modules=module_names(paths), commands=commands, plugins=plugins)
+    return Offered(modules=module_names(places), commands=tuple(sorted(commands)), plugins=plugins)
 
 
 def _text(file: Path) -> str:

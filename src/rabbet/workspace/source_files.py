@@ -1,6 +1,7 @@
 """The Python files and notebooks of a project, and what they import; nothing of them is run."""
 
 import os
+import sys
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from functools import cache
@@ -12,9 +13,11 @@ from rabbet.core.limits import MOST_SOURCE
 from rabbet.formats.python_source import Imported, SourceBroken, imports_in, imports_in_notebook
 from rabbet.regular_file import read_regular
 
-__all__ = ["SourceImports", "imports_of"]
+__all__ = ["SourceImports", "imports_of", "standard_modules"]
 
 _SKIPPED = {"__pycache__", "node_modules", "build", "dist", "site-packages"}
+# Modules of Python that newer versions lack: code for older ones may import them.
+_GONE = {"asynchat", "asyncore", "distutils", "imp", "smtpd"}
 _MARKS = ("pyvenv.cfg",)  # of environments
 _WORTH_ALL_CORES = 200  # files
 _AT_ONCE = 50  # files that a process is given at a time
@@ -30,6 +33,11 @@ class SourceImports(NamedTuple):
     files: int
     names: frozenset[str]
     unreadable: dict[str, str]
+
+
+def standard_modules() -> frozenset[str]:
+    """The modules that come with Python itself."""
+    return frozenset(sys.stdlib_module_names) | _GONE
 
 
 def imports_of(folder: Path) -> SourceImports:

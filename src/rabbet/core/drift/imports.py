@@ -18,7 +18,10 @@ __all__ = [
     "ImportSite",
     "Offered",
     "Role",
+    "by_module",
     "import_findings",
+    "other_use",
+    "owners_of",
     "role_of",
 ]
 
@@ -136,13 +139,13 @@ def role_of(path: str) -> Role:
 
 def import_findings(code: Code) -> tuple[ImportFinding, ...]:
     """All findings, the weightiest first."""
-    offering = _by_module(code.libraries)
+    offering = by_module(code.libraries)
     used: dict[NormalizedName, list[ImportSite]] = defaultdict(list)
     absent: dict[str, list[ImportSite]] = defaultdict(list)
     several: dict[str, frozenset[NormalizedName]] = {}
     for site in code.sites:
         top = site.module.partition(".")[0]
-        owners = _owners(site, offering)
+        owners = owners_of(site, offering)
         if len(owners) > 1 and top in offering:
             several[top] = frozenset(owners)
         for owner in owners:
@@ -160,8 +163,8 @@ def import_findings(code: Code) -> tuple[ImportFinding, ...]:
     return tuple(sorted(found, key=lambda one: (_WEIGHTS.index(one.weight), one.kind, one.name)))
 
 
-def _by_module(libraries: Mapping[NormalizedName, Offered]) -> Mapping[str, frozenset[NormalizedName]]:
-    """Who offers each module."""
+def by_module(libraries: Mapping[NormalizedName, Offered]) -> Mapping[str, frozenset[NormalizedName]]:
+    """Who offers each module, by its full name."""
     found: defaultdict[str, set[NormalizedName]] = defaultdict(set)
     for name, offered in libraries.items():
         for module in offered.modules:
@@ -169,7 +172,7 @@ def _by_module(libraries: Mapping[NormalizedName, Offered]) -> Mapping[str, froz
     return {module: frozenset(names) for module, names in found.items()}
 
 
-def _owners(site: ImportSite, offering: Mapping[str, frozenset[NormalizedName]]) -> set[NormalizedName]:
+def owners_of(site: ImportSite, offering: Mapping[str, frozenset[NormalizedName]]) -> set[NormalizedName]:
     """The libraries that an import needs: those that offer the module, or modules inside it."""
     found: set[NormalizedName] = set()
     for name in (site.module, *site.inside):
@@ -245,7 +248,7 @@ def _unused(code: Code, used: Mapping[NormalizedName, Sequence[ImportSite]]) -> 
     for name, sections in code.declared.items():
         if name in used or name not in code.libraries:
             continue
-        told = _other_use(code.libraries[name]) or code.mentioned.get(name, "")
+        told = other_use(code.libraries[name]) or code.mentioned.get(name, "")
         yield ImportFinding(
             kind=ImportKind.UNUSED,
             name=name,
@@ -255,7 +258,7 @@ def _unused(code: Code, used: Mapping[NormalizedName, Sequence[ImportSite]]) -> 
         )
 
 
-def _other_use(offered: Offered) -> str:
+def other_use(offered: Offered) -> str:
     """What a library may be there for, though nobody imports it."""
     if offered.commands:
         return f"it brings the command {', '.join(offered.commands[:3])}"

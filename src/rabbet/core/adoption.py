@@ -1,0 +1,317 @@
+"""What a project has × what its code imports → a declaration, and the versions that its first lock prefers.
+
+Only what nothing else needs is declared; the rest is left to the resolver. Imports say what, an environment
+says which versions; exact pins are versions to prefer, not constraints.
+"""
+
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from itertools import chain
+from typing import TypeAlias
+
+from packaging.specifiers import SpecifierSet
+from packaging.utils import NormalizedName
+from packaging.version import Version
+
+from rabbet.core.drift.imports import ImportSite, Offered, by_module, other_use, owners_of
+from rabbet.core.drift.keep import lower_bound
+from rabbet.core.model.declaration import Section
+from rabbet.core.needs.need import Need
+
+__all__ = ["Adopted", "Adoption", "Evidence", "Left", "Listed", "Present", "adopt"]
+
+Needing: TypeAlias = Mapping[NormalizedName, frozenset[NormalizedName]]
+"""For each library the ones that need it."""
+
+_TEST_GROUPS = ("tests", "test", "checks", "dev")  # names that groups for what tests need mostly have
+_TOOL_GROUPS = ("dev", "develop", "tools")
+_BUILD_COMMANDS = "distutils.commands"  # the entry points of those that build other libraries
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Listed:
+    """A requirement that somebody wrote down, and where; a `constraint` only bounds what something needs."""
+
+    need: Need
+    place: str
+    section: Section | None = None
+    constraint: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Present:
+    """A library that is installed somewhere: what it needs there, what it offers, and who installed it.
+
+    Its `origin` is an address, where no source lists it.
+    """
+
+    version: Version
+    needs: frozenset[NormalizedName] = frozenset()
+    offered: Offered = field(default_factory=Offered)
+    installer: str = ""
+    requested: bool = False
+    origin: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Evidence:
+    """All that was found: what is listed, installed and imported, and what is declared already.
+
+    `standard` are the modules of Python itself, `own` those of the project, which may be installed too under
+    its name, `project`. `groups` are those that are declared, `limited` has bounds already, and `left` is
+    what could not be read as evidence.
+    """
+
+    project: NormalizedName
+    listed: Sequence[Listed] = ()
+    present: Mapping[NormalizedName, Present] = field(default_factory=dict)
+    sites: Sequence[ImportSite] = ()
+    declared: frozenset[NormalizedName] = frozenset()
+    groups: Collection[str] = ()
+    limited: frozenset[NormalizedName] = frozenset()
+    standard: frozenset[str] = frozenset()
+    own: frozenset[str] = frozenset()
+    left: Sequence["Left"] = ()
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Adopted:
+    """A requirement to be declared, in a section or for the project itself, and why."""
+
+    need: Need
+    section: Section | None
+    because: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Left:
+    """Something that is not taken over, and why."""
+
+    what: str
+    because: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Adoption:
+    """What would be declared, the bounds of what only comes along, the versions that are preferred, the rest.
+
+    `along` are libraries that come along with others.
+    """
+
+    entries: tuple[Adopted, ...]
+    limits: tuple[Listed, ...]
+    preferred: Mapping[NormalizedName, Version]
+    along: tuple[NormalizedName, ...]
+    left: tuple[Left, ...]
+
+
+def adopt(evidence: Evidence) -> Adoption:
+    """Draw it up. Where the project itself is installed, what it needs counts as needed by nobody else."""
+    others = {name: one for name, one in evidence.present.items() if name != evidence.project}
+    evidence = replace(evidence, present=others)
+    used = _used(evidence)
+    needed_by = _needed_by(evidence.present)
+    pins = {one.need.name: one for one in evidence.listed if _pinned(one.need) is not None}
+    entries = [*_from_lists(evidence, used, needed_by)]
+    named = {entry.need.name for entry in entries} | evidence.declared
+    found = [*_from_environment(evidence, used, needed_by, named)]
+    entries += [one for one in found if isinstance(one, Adopted)]
+    left = [*evidence.left, *(one for one in found if isinstance(one, Left))]
+    left += _unexplained(evidence, {entry.need.name for entry in entries} | evidence.declared)
+    along = _along({entry.need.name for entry in entries} | evidence.declared, evidence.present)
+    preferred = {name: version for name, one in pins.items() if (version := _pinned(one.need)) is not None}
+    preferred |= {
+        name: one.version
+        for name, one in evidence.present.items()
+        if name in along or any(entry.need.name == name for entry in entries) or name in preferred
+    }
+    names = {entry.need.name for entry in entries}
+    bounded = names | evidence.declared | evidence.limited
+    bounds = [one for one in evidence.listed if one.constraint and _pinned(one.need) is None]
+    return Adoption(
+        entries=tuple(_bounded(entry, bounds) for entry in sorted(entries, key=_place_and_name)),
+        limits=tuple(one for one in bounds if one.need.name not in bounded),
+        preferred=preferred,
+        along=tuple(sorted({*along, *pins} - names - evidence.declared)),
+        left=tuple(left),
+    )
+
+
+def _place_and_name(entry: Adopted) -> tuple[bool, str, str]:
+    return entry.section is not None, str(entry.section), entry.need.name
+
+
+def _used(evidence: Evidence) -> Mapping[NormalizedName, Sequence[ImportSite]]:
+    """Where each installed library is imported."""
+    offering = by_module({name: one.offered for name, one in evidence.present.items()})
+    found: dict[NormalizedName, list[ImportSite]] = {}
+    for site in evidence.sites:
+        for owner in owners_of(site, offering):
+            found.setdefault(owner, []).append(site)
+    return found
+
+
+def _needed_by(present: Mapping[NormalizedName, Present]) -> Needing:
+    """Which installed libraries need each one.
+
+    Of a circle that nothing outside needs, one is said to be needed by nobody: the one that was asked for by
+    name, or the first.
+    """
+    found: dict[NormalizedName, set[NormalizedName]] = {name: set() for name in present}
+    for name, one in present.items():
+        for need in one.needs & present.keys() - {name}:
+            found[need].add(name)
+    reached = _along([name for name, by in found.items() if not by], present)
+    waiting = sorted(name for name, by in found.items() if by and name not in reached)
+    for name in reversed(_finished(waiting, present)):  # none that is left leads to the first of these
+        if name not in reached:
+            circle = {name, *_reachable([name], lambda one: found[one])}
+            root = min(circle, key=lambda one: (not present[one].requested, one))
+            reached |= {root, *_along([root], present)}
+            found[root] = set()
+    return {name: frozenset(by) for name, by in found.items()}
+
+
+def _finished(
+    names: Sequence[NormalizedName], present: Mapping[NormalizedName, Present]
+) -> list[NormalizedName]:
+    """All names in the order in which a walk in depth is done with them (the first half of Kosaraju's)."""
+    done: list[NormalizedName] = []
+    seen: set[NormalizedName] = set()
+    for start in names:
+        waiting = [] if start in seen else [(start, iter(sorted(present[start].needs & present.keys())))]
+        seen.add(start)
+        while waiting:
+            name, needs = waiting[-1]
+            following = next((need for need in needs if need not in seen), None)
+            if following is None:
+                done.append(name)
+                waiting.pop()
+            else:
+                seen.add(following)
+                waiting.append((following, iter(sorted(present[following].needs & present.keys()))))
+    return done
+
+
+def _along(
+    names: Collection[NormalizedName], present: Mapping[NormalizedName, Present]
+) -> frozenset[NormalizedName]:
+    """All that these need among what is installed, directly or not."""
+    return _reachable(names, lambda name: present[name].needs & present.keys() if name in present else ())
+
+
+def _reachable(
+    names: Collection[NormalizedName], following: Callable[[NormalizedName], Iterable[NormalizedName]]
+) -> frozenset[NormalizedName]:
+    found: set[NormalizedName] = set()
+    waiting = list(names)
+    while waiting:
+        new = set(following(waiting.pop())) - found
+        found |= new
+        waiting += new
+    return frozenset(found)
+
+
+def _pinned(need: Need) -> Version | None:
+    """The only version that a requirement admits, if it is a pin."""
+    if not need.is_pin or need.url is not None:
+        return None
+    exact = next(one for one in need.specifier if one.operator in ("==", "===") and "*" not in one.version)
+    try:
+        return Version(exact.version)
+    except ValueError:
+        return None
+
+
+def _from_lists(
+    evidence: Evidence,
+    used: Collection[NormalizedName],
+    needed_by: Needing,
+) -> Iterator[Adopted]:
+    """What is written down, the project's own first; but for pins of what only comes along."""
+    seen: set[tuple[NormalizedName, Section | None, str]] = set()
+    for one in sorted(evidence.listed, key=lambda one: one.section is not None):
+        need, version = one.need, _pinned(one.need)
+        key = (need.name, one.section, str(need.marker))
+        comes_along = version is not None and needed_by.get(need.name) and need.name not in used
+        known = need.name in evidence.declared or seen & {key, (need.name, None, str(need.marker))}
+        if one.constraint or comes_along or known:
+            continue
+        seen.add(key)
+        because = f"it is in {one.place}"
+        if version is not None:
+            need = replace(need, specifier=lower_bound(version))
+            because = f"{one.place} has it at {version}"
+        yield Adopted(need=need, section=one.section, because=because)
+
+
+def _from_environment(
+    evidence: Evidence,
+    used: Mapping[NormalizedName, Sequence[ImportSite]],
+    needed_by: Needing,
+    named: Collection[NormalizedName],
+) -> Iterator[Adopted | Left]:
+    """What is installed and imported; without code to look at, what nothing else needs."""
+    installers = {one.installer.lower() for one in evidence.present.values()}
+    listed = {one.need.name for one in evidence.listed}
+    for name, one in sorted(evidence.present.items()):
+        if name in named or (name in listed and needed_by[name]):
+            continue
+        sites, root = used.get(name, ()), not needed_by[name]
+        if one.origin and (sites or root):
+            yield Left(what=f"{name} {one.version}", because=f"it was installed from {one.origin}")
+        elif sites:
+            yield _imported(name, one, sites, evidence.groups)
+        elif root and name in installers:
+            yield Left(what=f"{name} {one.version}", because="it installed the others")
+        elif root and _BUILD_COMMANDS in one.offered.plugins:
+            yield Left(
+                what=f"{name} {one.version}", because="it builds libraries, and nothing here imports it"
+            )
+        elif root and not evidence.sites:
+            yield _entry(name, one, None, "nothing else that is installed needs it")
+        elif root and other_use(one.offered):
+            group = Section("group", _group(_TOOL_GROUPS, evidence.groups))
+            yield _entry(name, one, group, f"nothing imports it, but {other_use(one.offered)}")
+        elif root:
+            yield Left(what=f"{name} {one.version}", because="it is installed, and nothing imports it")
+
+
+def _imported(
+    name: NormalizedName, one: Present, sites: Sequence[ImportSite], groups: Collection[str]
+) -> Adopted:
+    """The entry for what is imported: for all, if the program does that, else for the developers alone."""
+    roles = {site.role for site in sites}
+    first = min(sites, key=lambda site: (site.role != "program", site.file, site.line))
+    names = _TEST_GROUPS if roles == {"tests"} else _TOOL_GROUPS
+    section = None if "program" in roles else Section("group", _group(names, groups))
+    return _entry(name, one, section, f"{first.place} imports {first.module.partition('.')[0]}")
+
+
+def _entry(name: NormalizedName, one: Present, section: Section | None, because: str) -> Adopted:
+    return Adopted(need=Need(name, lower_bound(one.version)), section=section, because=because)
+
+
+def _group(names: Sequence[str], known: Collection[str]) -> NormalizedName:
+    """The first of these names that is a group already; else the first."""
+    return NormalizedName(next((name for name in names if name in known), names[0]))
+
+
+def _bounded(entry: Adopted, bounds: Sequence[Listed]) -> Adopted:
+    """An entry within the bounds that a list of constraints sets."""
+    both = [one.need.specifier for one in bounds if one.need.name == entry.need.name]
+    specifier = SpecifierSet(",".join(chain([str(entry.need.specifier)], map(str, both))).strip(","))
+    return replace(entry, need=replace(entry.need, specifier=specifier)) if both else entry
+
+
+def _unexplained(evidence: Evidence, named: Collection[NormalizedName]) -> Iterator[Left]:
+    """Modules that are imported, and nothing that is known here offers."""
+    offering = by_module({name: one.offered for name, one in evidence.present.items()})
+    known = {name.replace("-", "_") for name in named}
+    told: set[str] = set()
+    for site in evidence.sites:
+        top = site.module.partition(".")[0]
+        explained = top in evidence.standard or top in evidence.own or top.lower() in known
+        if not (explained or site.guarded or top in told or owners_of(site, offering)):
+            told.add(top)
+            yield Left(what=f"import {top}", because=f"{site.place} has it, and nothing installed offers it")

@@ -1,0 +1,137 @@
+"""Draw up a declaration from what a project has already."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from rabbet.core.adoption import Adoption, Evidence, adopt
+from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.edit import Edit
+from rabbet.core.needs.need import library_name
+from rabbet.core.needs.wording import need_text, specifiers_text
+from rabbet.core.progress import Observer
+from rabbet.errors import WrongUsage
+from rabbet.formats.pyproject import read_declaration
+from rabbet.formats.pyproject_edit import apply, complete
+from rabbet.store.atomic import put_back_on_failure, write_text
+from rabbet.tasks.begin import default_name, existing, offered_runtimes
+from rabbet.workspace.evidence import Gathered, gather
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.preferred import prefer, preferred_versions
+from rabbet.workspace.project import DECLARATION, Project, read_text
+from rabbet.workspace.settings import users_source
+from rabbet.workspace.source_files import standard_modules
+
+__all__ = ["Adopting", "adopting", "save"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Adopting:
+    """What would be written, and what that was drawn up from.
+
+    `before` is the declaration that is there already, `None` where there is none. `python` is what is
+    declared of that now and why, empty if it was before. `unordered` pins are those of lists, where nothing
+    tells what needs what; `hashed` is how many entries had hashes. `sourced` tells whether a source of
+    libraries is known, `in_the_way` whether an environment that Rabbet did not make lies where its own goes.
+    """
+
+    project: Project
+    adoption: Adoption
+    looked_at: tuple[str, ...]
+    unordered: bool
+    hashed: int
+    before: Declaration | None
+    python: tuple[str, str]
+    text: str
+    changed: bool
+    sourced: bool
+    in_the_way: bool
+
+
+def adopting(machine: Machine, observer: Observer, places: Sequence[str]) -> Adopting:
+    """Look at these places, or at all that is in the current folder; nothing is written.
+
+    Raises `WrongUsage` where there is nothing to adopt, `NotUnderstood`, `EnvironmentFailed`.
+    """
+    folder = machine.folder
+    observer.stage("looking at what is there")
+    gathered, before = gather(places, folder, machine.home), existing(folder)
+    name = before.name if before else default_name(folder)
+    adoption = adopt(_evidence(gathered, before, name))
+    if not (adoption.entries or adoption.limits or adoption.preferred or adoption.left):
+        raise WrongUsage(
+            "there is nothing here to adopt",
+            because=[f"looked at: {', '.join(gathered.looked_at) or 'an empty folder'}"],
+            note="give an environment, a list, another project or code with --from",
+            remedy="rabbet begin",
+        )
+    text = read_text(folder / DECLARATION, by_hand=True) if before else ""
+    python, why = _python(gathered, machine)
+    declared = before is not None and bool(before.python)
+    whole = complete(text, name=name, python=python, sources=[], needs=())
+    after, _ = apply(whole, _edits(adoption))
+    read_declaration(after, folder_name=folder.name)  # which refuses what can't stand there
+    environment = Project(folder).environment
+    return Adopting(
+        project=Project(folder),
+        adoption=adoption,
+        looked_at=tuple(gathered.looked_at),
+        unordered=not gathered.present and any(one.need.is_pin for one in gathered.listed),
+        hashed=gathered.hashed,
+        before=before,
+        python=("", "") if declared else (f"python{python}", why),
+        text=after,
+        changed=after != text,
+        sourced=bool((before and before.sources) or users_source(machine)),
+        in_the_way=environment.exists() and not machine.environments().owns(environment),
+    )
+
+
+def _evidence(gathered: Gathered, before: Declaration | None, name: str) -> Evidence:
+    declared = frozenset(one.need.name for one in before.declared()) if before else frozenset()
+    return Evidence(
+        project=library_name(name),
+        listed=gathered.listed,
+        present=gathered.present,
+        sites=gathered.sites,
+        declared=declared,
+        groups=before.groups.keys() if before else (),
+        limited=frozenset(limit.name for limit in before.limits) if before else frozenset(),
+        standard=standard_modules(),
+        own=frozenset(gathered.own),
+        left=tuple(gathered.left),
+    )
+
+
+def _python(gathered: Gathered, machine: Machine) -> tuple[str, str]:
+    """The versions of Python to declare, and why these."""
+    if gathered.python:
+        return specifiers_text(gathered.python), "what was looked at has that"
+    newest = next(iter(offered_runtimes(machine)), None)
+    return (f">={newest.minor}", "the newest on this machine") if newest else ("", "")
+
+
+def _edits(adoption: Adoption) -> list[Edit]:
+    edits = [
+        Edit(verb="declare", what="library", value=need_text(entry.need, whole=True), section=entry.section)
+        for entry in adoption.entries
+    ]
+    return edits + [
+        Edit(verb="declare", what="limit", value=need_text(replace(one.need, marker=None)))
+        for one in adoption.limits
+    ]
+
+
+def save(drawn_up: Adopting) -> None:
+    """Write the declaration and the versions to prefer, or neither. Raises `CannotWrite`."""
+    project = drawn_up.project
+    files = [project.declaration_file, project.preferred_file]
+
+    def there() -> list[Path]:
+        return [path for path in files if path.is_file()]
+
+    with put_back_on_failure(files, new=there):
+        if drawn_up.changed:
+            write_text(project.declaration_file, drawn_up.text)
+        if drawn_up.adoption.preferred:
+            prefer(project, {**preferred_versions(project), **drawn_up.adoption.preferred})

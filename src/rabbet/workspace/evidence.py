@@ -1,0 +1,246 @@
+"""What there is to draw up a declaration from: lists, environments, locks, projects, code; nothing is run."""
+
+import re
+from collections.abc import Sequence
+from contextlib import suppress
+from dataclasses import dataclass, field
+from pathlib import Path
+from urllib.parse import unquote
+
+from packaging.markers import default_environment
+from packaging.specifiers import SpecifierSet
+from packaging.utils import NormalizedName
+from packaging.version import Version
+
+from rabbet.core.adoption import Left, Listed, Present
+from rabbet.core.drift.imports import ImportSite, Offered
+from rabbet.core.model.declaration import Section
+from rabbet.core.model.inventory import Inventory
+from rabbet.core.needs.need import library_name
+from rabbet.core.shell import quoted
+from rabbet.environment.foreign import foreign_inventory, library_folders
+from rabbet.errors import EnvironmentFailed, NotUnderstood, WrongUsage
+from rabbet.formats.metadata import is_name
+from rabbet.formats.pylock import read_lock
+from rabbet.formats.pyproject import read_declaration
+from rabbet.formats.requirement_list import read_requirement_list
+from rabbet.workspace.offers import offers_in
+from rabbet.workspace.project import DECLARATION, read_text
+from rabbet.workspace.source_files import imports_of
+
+__all__ = ["Gathered", "gather"]
+
+_LISTS = ("*requirements*.txt", "*requirements*.in", "requirements/*.txt", "requirements/*.in")
+_NO_GROUP = {"requirements", "requirement", "base", "main", "common", "prod", "production", "all", "lock"}
+_DEEPEST = 20  # lists that include each other
+
+
+@dataclass(kw_only=True)
+class Gathered:
+    """What was found, from where (`looked_at`), and what of it can't be taken over."""
+
+    listed: list[Listed] = field(default_factory=list)
+    present: dict[NormalizedName, Present] = field(default_factory=dict)
+    sites: list[ImportSite] = field(default_factory=list)
+    own: set[str] = field(default_factory=set)
+    left: list[Left] = field(default_factory=list)
+    looked_at: list[str] = field(default_factory=list)
+    python: SpecifierSet | None = None
+    hashed: int = 0
+
+
+def gather(places: Sequence[str], folder: Path, home: Path) -> Gathered:
+    """Look at these places, or at all that is in the folder. Raises `WrongUsage`, `NotUnderstood`."""
+    return _Gatherer(folder, home).gathered(places)
+
+
+class _Gatherer:
+    """One look; `folder` is the project's, to which places are relative when they are shown."""
+
+    def __init__(self, folder: Path, home: Path) -> None:
+        self._folder = folder
+        self._home = home
+        self._found = Gathered()
+        self._read: set[Path] = set()
+
+    def gathered(self, places: Sequence[str]) -> Gathered:
+        for place in places:
+            path = self._folder / Path(place).expanduser()
+            if not path.exists():
+                raise WrongUsage(f"there is no {place}", remedy="rabbet adopt --plan")
+            if path.is_dir():
+                self._of_folder(path, place)
+            elif path.suffix == ".toml":
+                self._of_toml(path)
+            else:
+                self._of_list(path)
+        if not places:
+            self._of_everything(self._folder)
+        return self._found
+
+    def _of_folder(self, path: Path, place: str) -> None:
+        """An environment, or a project with whatever it has."""
+        if _is_environment(path):
+            self._of_environment(path)
+        elif not self._of_everything(path):
+            raise WrongUsage(
+                f"there is nothing to adopt in {place}",
+                because=["it holds no environment, no list of requirements, no pyproject.toml and no code"],
+            )
+
+    def _of_everything(self, folder: Path) -> bool:
+        """All that a project's folder holds, but for its own declaration; whether there was anything."""
+        before = len(self._found.looked_at)
+        for environment in _environments(folder)[:1]:
+            self._of_environment(environment)
+        lists = sorted({path for pattern in _LISTS for path in folder.glob(pattern) if path.is_file()})
+        loose = {path.with_suffix("") for path in lists if path.suffix == ".in"}
+        for path in sorted(lists, key=lambda path: (path.suffix != ".in", path)):
+            self._of_list(path, constraint=path.suffix != ".in" and path.with_suffix("") in loose)
+        if folder != self._folder and (folder / DECLARATION).is_file():
+            self._of_toml(folder / DECLARATION)
+        self._of_code(folder)
+        return len(self._found.looked_at) > before
+
+    def _of_code(self, folder: Path) -> None:
+        read = imports_of(folder)
+        if read.files:
+            self._found.sites += read.sites
+            self._found.own |= read.names
+            files = f"{read.files} source file" + ("s" if read.files > 1 else "")
+            shown = self._shown(folder)
+            self._found.looked_at.append(f"{files} here" if shown == "." else f"{files} in {shown}")
+            for file, reason in read.unreadable.items():
+                self._found.left.append(Left(what=file, because=reason))
+
+    def _of_environment(self, place: Path) -> None:
+        found = self._found
+        here = Version(".".join(default_environment()["python_version"].split(".")[:2]))
+        inventory = foreign_inventory(place, here, sound=True)
+        offered: dict[NormalizedName, Offered] = {}
+        for site in library_folders(place):
+            offered |= dict(offers_in(site))
+        needs = _needs(inventory)
+        for name, one in inventory.libraries.items():
+            told = one.installation
+            found.present.setdefault(
+                name,
+                Present(
+                    version=one.version,
+                    needs=needs[name],
+                    offered=offered.get(name, Offered()),
+                    installer=told.installer if told else "",
+                    requested=told.requested if told else False,
+                    origin=_origin(name, told.origin) if told and told.origin else "",
+                ),
+            )
+        minor = ".".join(str(number) for number in inventory.python.release[:2])
+        found.python = found.python or SpecifierSet(f">={minor}")
+        found.looked_at.append(f"{len(inventory.libraries)} installed in {self._shown(place)}")
+
+    def _of_toml(self, path: Path) -> None:
+        """Another project's standard tables, or a lock."""
+        text, shown = read_text(path, by_hand=path.name == DECLARATION), self._shown(path)
+        if path.name == "pylock.toml" or path.name.startswith("pylock."):
+            for one in read_lock(text, shown).libraries:
+                present = Present(version=one.version, needs=frozenset(one.dependencies))
+                self._found.present.setdefault(one.name, present)
+        else:
+            declaration = read_declaration(text, folder_name=path.parent.name)
+            self._found.python = declaration.python or self._found.python
+            self._found.listed += (
+                Listed(need=one.need, place=shown, section=one.section) for one in declaration.declared()
+            )
+        self._found.looked_at.append(shown)
+
+    def _of_list(
+        self, path: Path, *, constraint: bool = False, section: Section | None = None, depth: int = 0
+    ) -> None:
+        """A list, and those that it includes; each file is read once."""
+        if path.resolve() in self._read:
+            return
+        self._read.add(path.resolve())
+        shown = self._shown(path)
+        if depth > _DEEPEST:
+            raise NotUnderstood(f"{shown} can't be read", because=["lists include each other without end"])
+        section = section or _section_of(path)
+        try:
+            lines = read_requirement_list(read_text(path, by_hand=True))
+        except ValueError as error:
+            raise NotUnderstood(f"{shown} is no list of requirements", because=[str(error)]) from error
+        self._found.looked_at.append(shown)
+        for line in lines:
+            place = f"{shown}:{line.number}"
+            if line.need is not None:
+                listed = Listed(need=line.need, place=place, section=section, constraint=constraint)
+                self._found.listed.append(listed)
+                self._found.hashed += line.hashed
+            elif line.kind == "left":
+                self._found.left.append(Left(what=f"{place}  {line.text}", because=line.told))
+            elif not (path.parent / line.text).is_file():
+                self._found.left.append(
+                    Left(what=f"{place}  {line.text}", because="there is no such file here")
+                )
+            else:
+                bounds = constraint or line.kind == "constraints"
+                self._of_list(path.parent / line.text, constraint=bounds, section=section, depth=depth + 1)
+
+    def _shown(self, path: Path) -> str:
+        """A path as people would write it here."""
+        if path == self._folder:
+            return "."
+        for base, prefix in ((self._folder, ""), (self._folder.parent, "../"), (self._home, "~/")):
+            if path.is_relative_to(base):
+                return prefix + path.relative_to(base).as_posix()
+        return str(path)
+
+
+def _origin(name: NormalizedName, origin: str) -> str:
+    """Where a library came from that no source lists, and how that would be declared."""
+    address, _, commit = origin.partition(" at ")
+    if address.startswith("file:"):
+        way = f"--local {name} {quoted(unquote(address.removeprefix('file://')))}"
+    else:
+        way = quoted(f"{name} @ git+{address}@{commit}" if commit else f"{name} @ {address}")
+    return f"{origin}; to declare that: rabbet declare {way}"
+
+
+def _is_environment(path: Path) -> bool:
+    with suppress(EnvironmentFailed):
+        return bool(library_folders(path))
+    return False
+
+
+def _environments(folder: Path) -> list[Path]:
+    """The environments that lie in a folder, `.venv` before others."""
+    found = [path.parent for path in folder.glob("*/pyvenv.cfg") if _is_environment(path.parent)]
+    return sorted(found, key=lambda path: (path.name != ".venv", path.name))
+
+
+def _needs(inventory: Inventory) -> dict[NormalizedName, frozenset[NormalizedName]]:
+    """What each installed library needs there, for itself and for the extras that others ask it for."""
+    python = inventory.python
+    markers: dict[str, str] = {key: str(value) for key, value in default_environment().items()}
+    markers["python_version"] = f"{python.major}.{python.minor}"
+    markers["python_full_version"] = str(python)
+    needs = {name: one.metadata.needs if one.metadata else () for name, one in inventory.libraries.items()}
+    asked: dict[NormalizedName, set[str]] = {name: {""} for name in needs}
+    for need in (need for many in needs.values() for need in many if need.extras):
+        asked.get(need.name, set()).update(need.extras)
+    return {
+        name: frozenset(
+            need.name
+            for need in many
+            if need.marker is None
+            or any(need.marker.evaluate({**markers, "extra": extra}) for extra in asked[name])
+        )
+        for name, many in needs.items()
+    }
+
+
+def _section_of(path: Path) -> Section | None:
+    """The group that a list is for, by its name: `requirements-tests.txt`, `requirements/docs.txt`."""
+    parts = [part for part in re.split(r"[-_. ]+", path.stem.lower()) if part and part not in _NO_GROUP]
+    name = "-".join(parts)
+    named_so = "requirements" in path.stem.lower() or path.parent.name == "requirements"
+    return Section("group", library_name(name)) if named_so and is_name(name) else None
