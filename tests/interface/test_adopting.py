@@ -1,9 +1,6 @@
 """A project that knew nothing of Rabbet: adopted, resolved without a change, and recreated."""
 
-import io
-import zipfile
-
-from rabbet.demo.files import build_file
+from rabbet.demo.by_hand import put_there
 from rabbet.demo.libraries import RELEASES
 from rabbet.demo.stand_in import StandIn
 from tests.support.program import ProgramCase
@@ -27,10 +24,8 @@ class Adopting(ProgramCase):
         site = self.project / ".venv" / "lib" / "python3.11" / "site-packages"
         site.mkdir(parents=True)
         (self.project / ".venv" / "pyvenv.cfg").write_text("home = /usr/bin\nversion = 3.11.2\n")
-        for release in RELEASES:
-            if INSTALLED.get(release.name) == release.version:
-                with zipfile.ZipFile(io.BytesIO(build_file(release))) as wheel:
-                    wheel.extractall(site)
+        for name, version in INSTALLED.items():
+            put_there(site, name, version)
         (self.project / "hivescale.py").write_text(
             "import nectarplot\nimport royaljelly\nraise SystemExit(9)\n"
         )

@@ -1,7 +1,6 @@
 """Environments as users live with them: chosen parts, variants, moves, many processes, damage."""
 
 import hashlib
-import io
 import json
 import os
 import re
@@ -12,11 +11,10 @@ import tempfile
 import threading
 import time
 import unittest
-import zipfile
 from collections.abc import Callable
 from pathlib import Path
 
-from rabbet.demo.files import build_file
+from rabbet.demo.by_hand import put_there
 from rabbet.demo.libraries import RELEASES, MadeUp
 from rabbet.demo.stand_in import Fault, Manner, StandIn
 from rabbet.formats.record import RecordRow, read_record, write_record
@@ -280,11 +278,7 @@ class Environments(ProgramCase):
         self.settle("mitewatch", "tallywax")
         self.rabbet("recreate")
         for name, version in (("mitewatch", "0.5"), ("skepio", "0.4"), ("hivewire", "2.1")):
-            for old in self.site.glob(f"{name}*"):
-                shutil.rmtree(old) if old.is_dir() else old.unlink()
-            release = next(one for one in RELEASES if (one.name, one.version) == (name, version))
-            with zipfile.ZipFile(io.BytesIO(build_file(release))) as wheel:
-                wheel.extractall(self.site)
+            put_there(self.site, name, version)
         before = self.tree("pyproject.toml", "pylock.toml")
         self.assertIn("rabbet drift --keep mitewatch skepio\n", self.rabbet("drift", code=1).out)
         told = self.rabbet("drift", "--keep", "skepio", "mitewatch", code=1)

@@ -11,8 +11,9 @@ from pathlib import Path
 
 from rabbet.cli.context import Context
 from rabbet.core.shell import quoted
-from rabbet.demo.play import Stage, play
+from rabbet.demo.play import play
 from rabbet.demo.runtimes import shelf
+from rabbet.demo.stage import Stage
 from rabbet.demo.stand_in import StandIn
 from rabbet.errors import CannotWrite, EnvironmentFailed, ExitCode
 from rabbet.store.atomic import cannot_write

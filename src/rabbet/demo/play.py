@@ -2,21 +2,15 @@
 
 import platform
 import shutil
-import subprocess
-import sys
-import zipfile
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
-from typing import TextIO
 
-from rabbet.core.shell import quoted
-from rabbet.demo.files import build_file
+from rabbet.demo.by_hand import put_there, site_of, take_out
 from rabbet.demo.libraries import RELEASES
+from rabbet.demo.machines import play_machines
 from rabbet.demo.runtimes import LANGUAGE
-from rabbet.errors import EnvironmentFailed
+from rabbet.demo.stage import Act, Stage, actor, say, show
 
-__all__ = ["Stage", "add_to_declaration", "make_buildable", "play", "tamper", "write_checkout"]
+__all__ = ["add_to_declaration", "make_buildable", "play", "tamper", "write_checkout"]
 
 _CHART = """\
 import pollencsv, nectarplot
@@ -40,75 +34,66 @@ hivescale = "hivescale:main"
 """
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Stage:
-    """Where the example is played: the project's folder, the index's address, variables, the output."""
-
-    project: Path
-    address: str
-    variables: Mapping[str, str]
-    output: TextIO
-
-
 def play(stage: Stage) -> None:
     """Play all steps. Raises `EnvironmentFailed` when one does not end as it should."""
-    act = _actor(stage)
-    _say(stage, "A new project: declare what it needs, loosely.")
+    act = actor(stage)
+    say(stage, "A new project: declare what it needs, loosely.")
     act("begin", "--name", "hivescale", "--runtime", "python>=3.11", "--source", stage.address)
     act("declare", "nectarplot>=2", "pollencsv")
     act("declare", "--group", "checks", "mitewatch")
-    _say(stage, "The team works on three systems: one lock for all of them.")
+    say(stage, "The team works on three systems: one lock for all of them.")
     act("declare", "--target", *_platforms())
     act("resolve")
-    _say(stage, "What only some of them need carries a marker. In pylock.toml:")
+    say(stage, "What only some of them need carries a marker. In pylock.toml:")
     _show_entry(stage, "queenmark")
-    _say(stage, "Make the environment.")
+    say(stage, "Make the environment.")
     act("explain", "--quiet")
     act("recreate")
     act("run", "python", "-c", _CHART)
     act("run", "mitewatch")
     act("drift")
-    _say(stage, "Somebody works by hand inside .venv: an old combframe, skepio added, tallywax gone.")
+    say(stage, "Somebody works by hand inside .venv: an old combframe, skepio added, tallywax gone.")
     tamper(stage.project)
     act("drift", expected=1)
     act("recreate")
     act("drift")
-    _say(stage, "Does the project stand on its files alone? Delete .venv: made again from the store,")
+    say(stage, "Does the project stand on its files alone? Delete .venv: made again from the store,")
     _delete(stage.project / ".venv")
     act("recreate")
-    _say(stage, "and, with the store deleted too, from the index.")
+    say(stage, "and, with the store deleted too, from the index.")
     _delete(stage.project / ".venv", Path(stage.variables["RABBET_STORE"]))
     act("recreate")
     act("envs", "--quiet")
-    _say(stage, "A library that can't go with the others: swarmcast needs an old combframe.")
+    say(stage, "A library that can't go with the others: swarmcast needs an old combframe.")
     act("declare", "swarmcast")
     act("resolve", expected=4)
     act("retract", "swarmcast")
-    _say(stage, "Why is smokerlog there, and what holds broodcount back?")
+    say(stage, "Why is smokerlog there, and what holds broodcount back?")
     act("explain", "smokerlog", "--quiet")
     act("explain", "broodcount", "--quiet")
-    _say(stage, "pollencsv is not needed any more.")
+    say(stage, "pollencsv is not needed any more.")
     act("retract", "pollencsv")
     act("resolve")
     act("recreate")
     act("drift")
+    play_machines(stage)
     _play_own_sources(stage, act)
     _play_two_languages(stage, act)
 
 
-def _play_own_sources(stage: Stage, act: Callable[..., None]) -> None:
+def _play_own_sources(stage: Stage, act: Act) -> None:
     """The project with a command of its own, a checkout in place of a release, and a library tried."""
-    _say(stage, "The project gets a command of its own: with a build system it is installed where it lies.")
-    _show(stage, make_buildable(stage.project))
+    say(stage, "The project gets a command of its own: with a build system it is installed where it lies.")
+    show(stage, make_buildable(stage.project))
     act("resolve", "--quiet")
     act("recreate", "--quiet")
     act("run", "hivescale")
-    _say(stage, "Is what the code imports declared? combframe only comes along with nectarplot.")
+    say(stage, "Is what the code imports declared? combframe only comes along with nectarplot.")
     act("imports", "--quiet", expected=1)
     act("declare", "combframe>=2")
     act("resolve", "--quiet")
     act("imports", "--quiet")
-    _say(stage, "A checkout of tallywax takes the release's place for a day, and gives it back.")
+    say(stage, "A checkout of tallywax takes the release's place for a day, and gives it back.")
     write_checkout(stage.project.parent / "tallywax")
     act("declare", "--local", "tallywax", "../tallywax")
     act("resolve", "--quiet")
@@ -116,7 +101,7 @@ def _play_own_sources(stage: Stage, act: Callable[..., None]) -> None:
     act("retract", "--local", "tallywax")
     act("resolve", "--quiet")
     act("recreate", "--quiet")
-    _say(stage, "Try a library for one command: nothing is changed.")
+    say(stage, "Try a library for one command: nothing is changed.")
     code = "import foragemap, nectarplot; print(foragemap.__version__)"
     act("run", "--try", "foragemap", "--", "python", "-c", code)
     act("drift")
@@ -131,17 +116,17 @@ def write_checkout(folder: Path) -> None:
     (folder / "pyproject.toml").write_text(f"{_BUILD_SYSTEM}\n{project}", encoding="utf-8")
 
 
-def _play_two_languages(stage: Stage, act: Callable[..., None]) -> None:
+def _play_two_languages(stage: Stage, act: Act) -> None:
     """A runtime of a second language: declared, locked, obtained, used."""
-    _say(
+    say(
         stage,
         "A program in waggle, a language of our own, reads the bees' dances: tell of it.",
     )
-    _show(stage, add_to_declaration(stage.project, LANGUAGE))
+    show(stage, add_to_declaration(stage.project, LANGUAGE))
     act("declare", "--catalogue", f"dances={stage.address.removesuffix('simple/')}runtimes/catalogue.json")
     act("declare", "--runtime", "waggle>=2")
     act("resolve", "--quiet")
-    _say(stage, "The lock says where its runtime can be had. This machine lacks it:")
+    say(stage, "The lock says where its runtime can be had. This machine lacks it:")
     act("recreate", "--quiet", expected=7)
     act("recreate", "--obtain", "--quiet")
     act("run", "waggle", "--version")
@@ -159,16 +144,6 @@ def make_buildable(project: Path) -> str:
     """Give the project a module, a build system and a command; what was added to the declaration."""
     (project / "hivescale.py").write_text(_MODULE, encoding="utf-8")
     return add_to_declaration(project, f"{_BUILD_SYSTEM}\n{_SCRIPTS}")
-
-
-def _show(stage: Stage, text: str) -> None:
-    """Print something that was written into a file."""
-    shown = "".join(f"  {line}".rstrip() + "\n" for line in text.splitlines())
-    print(f"\n{shown}", end="", file=stage.output, flush=True)
-
-
-def _say(stage: Stage, text: str) -> None:
-    print(f"\n# {text}", file=stage.output, flush=True)
 
 
 def _delete(*folders: Path) -> None:
@@ -192,43 +167,9 @@ def _show_entry(stage: Stage, name: str) -> None:
     print("\n" + "\n".join(f"  {line}" for line in lines), file=stage.output, flush=True)
 
 
-def _actor(stage: Stage) -> Callable[..., None]:
-    def act(*arguments: str, expected: int = 0) -> None:
-        shown = " ".join(_shown(argument) for argument in arguments)
-        print(f"\n$ rabbet {shown}", file=stage.output, flush=True)
-        code = _run(arguments, stage)
-        if code != expected:
-            raise EnvironmentFailed(
-                f"the example broke off: rabbet {arguments[0]} ended with {code} in place of {expected}"
-            )
-
-    return act
-
-
-def _run(arguments: Sequence[str], stage: Stage) -> int:
-    command = [sys.executable, "-m", "rabbet", *arguments]
-    done = subprocess.run(
-        command, cwd=stage.project, env=stage.variables, stdin=subprocess.DEVNULL, check=False
-    )
-    return done.returncode
-
-
-def _shown(argument: str) -> str:
-    """As one would type it; a program of several lines is shown in short."""
-    return quoted(argument) if "\n" not in argument else "'import pollencsv, nectarplot …'"
-
-
 def tamper(project: Path) -> None:
     """Change things in the environment behind Rabbet's back."""
-    site = next((project / ".venv" / "lib").glob("*/site-packages"))
-    for name in ("combframe", "tallywax"):
-        (site / f"{name}.py").unlink()
-        for folder in site.glob(f"{name}-*.dist-info"):
-            shutil.rmtree(folder)
-    for name, version in (("combframe", "1.5"), ("skepio", "0.4")):
-        release = next(one for one in RELEASES if (one.name, one.version) == (name, version))
-        wheel = project.parent / release.filename
-        wheel.write_bytes(build_file(release))
-        with zipfile.ZipFile(wheel) as archive:
-            archive.extractall(site)
-        wheel.unlink()
+    site = site_of(project / ".venv")
+    put_there(site, "combframe", "1.5")
+    put_there(site, "skepio", "0.4")
+    take_out(site, "tallywax")

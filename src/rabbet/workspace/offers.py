@@ -63,14 +63,16 @@ def _installed(environment: Path) -> Iterator[tuple[NormalizedName, Offered]]:
 
 
 def offers_in(site: Path) -> Iterator[tuple[NormalizedName, Offered]]:
-    """What each library offers that is installed in a folder, by its record."""
-    for folder in sorted(site.glob("*.dist-info")):
+    """What each library in a folder offers, by its record or what old installers left in place of one."""
+    for folder in sorted((*site.glob("*.dist-info"), *site.glob("*.egg-info/"))):
+        metadata = folder / ("METADATA" if folder.suffix == ".dist-info" else "PKG-INFO")
         try:
-            name = parse_metadata(read_regular(folder / "METADATA", most=MOST_METADATA)).name
-            rows = read_record(_text(folder / "RECORD"))
+            name = parse_metadata(read_regular(metadata, most=MOST_METADATA)).name
+            paths = [row.path for row in read_record(_text(folder / "RECORD"))]
         except (OSError, MetadataBroken, ValueError):
             continue
-        paths = [row.path for row in rows]
+        modules = (f"{module}/__init__.py" for module in _text(folder / "top_level.txt").split())
+        paths = paths or [*modules]
         yield name, _offered([*paths, *_in_checkout(folder)], _text(folder / "entry_points.txt"))
 
 

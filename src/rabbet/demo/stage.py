@@ -1,0 +1,71 @@
+"""Where the example is played, and how a step of it is: each command is printed, then really run."""
+
+import subprocess
+import sys
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TextIO, TypeAlias
+
+from rabbet.core.shell import quoted
+from rabbet.errors import EnvironmentFailed
+
+__all__ = ["Act", "Stage", "actor", "prepare", "say", "show"]
+
+Act: TypeAlias = Callable[..., None]
+"""Runs one command of Rabbet, given as its arguments, and checks the exit code: `expected`, mostly 0."""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Stage:
+    """Where the example is played: the project's folder, the index's address, variables, the output."""
+
+    project: Path
+    address: str
+    variables: Mapping[str, str]
+    output: TextIO
+
+
+def say(stage: Stage, text: str) -> None:
+    """Print what comes next, as a comment."""
+    print(f"\n# {text}", file=stage.output, flush=True)
+
+
+def show(stage: Stage, text: str) -> None:
+    """Print something that was written into a file."""
+    shown = "".join(f"  {line}".rstrip() + "\n" for line in text.splitlines())
+    print(f"\n{shown}", end="", file=stage.output, flush=True)
+
+
+def actor(stage: Stage) -> Act:
+    """What runs commands in a stage's project."""
+
+    def act(*arguments: str, expected: int = 0) -> None:
+        shown = " ".join(_shown(argument) for argument in arguments)
+        print(f"\n$ rabbet {shown}", file=stage.output, flush=True)
+        code = _run(arguments, stage)
+        if code != expected:
+            raise EnvironmentFailed(
+                f"the example broke off: rabbet {arguments[0]} ended with {code} in place of {expected}"
+            )
+
+    return act
+
+
+def prepare(stage: Stage, *arguments: str) -> None:
+    """Run a command that is no step of the example: it says nothing."""
+    command = [sys.executable, "-m", "rabbet", *arguments]
+    subprocess.run(command, cwd=stage.project, env=stage.variables, capture_output=True, check=True)
+
+
+def _run(arguments: Sequence[str], stage: Stage) -> int:
+    command = [sys.executable, "-m", "rabbet", *arguments]
+    done = subprocess.run(
+        command, cwd=stage.project, env=stage.variables, stdin=subprocess.DEVNULL, check=False
+    )
+    return done.returncode
+
+
+def _shown(argument: str) -> str:
+    """As one would type it; a program of several lines is shown in short."""
+    return quoted(argument) if "\n" not in argument else "'import pollencsv, nectarplot …'"
