@@ -11,8 +11,10 @@ import tempfile
 import time
 from pathlib import Path
 
-from rabbet.demo.play import add_to_declaration, make_buildable, tamper, write_checkout
+from rabbet.demo.machines import drag_along, fall_behind, old_project
+from rabbet.demo.play import add_to_declaration, make_buildable, write_checkout
 from rabbet.demo.runtimes import LANGUAGE, shelf
+from rabbet.demo.stage import Stage
 from rabbet.demo.stand_in import StandIn
 
 PICTURES = Path(__file__).resolve().parent.parent / "docs" / "screenshots"
@@ -20,6 +22,7 @@ SIZE = "1280x800"
 DISPLAY = ":97"
 FONT = ["-fa", "DejaVu Sans Mono", "-fs", "13", "-geometry", "116x36+0+0", "-bg", "#fdfaf2", "-fg", "#222222"]
 TYPED = "hivescale"
+ADOPTING = ("cat requirements.txt", "rabbet adopt --yes 2>/dev/null", "cat pyproject.toml")
 
 
 def main() -> None:
@@ -59,14 +62,27 @@ def take_all(project: Path, address: str) -> None:
     shoot("resolve", "rabbet resolve", "rabbet resolve")
     shoot("recreate", "rabbet recreate --plan", "rabbet recreate", "rabbet run mitewatch", "rabbet recreate")
     shoot("envs", "rabbet envs", "rabbet store", "rabbet store check")
-    tamper(project)
-    shoot("drift", "rabbet drift", "rabbet recreate", "rabbet drift")
+    stage = Stage(project=project, address=address, variables=environment, output=sys.stdout)
+    behind = project.parent / "extraction-room"
+    fall_behind(stage, behind)
+    drag_along(project)
+    drift = "rabbet drift 2>/dev/null"
+    take(
+        PICTURES / "drift.png",
+        (f"cd ../{behind.name} && {drift}", f"cd ../{TYPED} && {drift}"),
+        project,
+        environment,
+    )
+    subprocess.run(
+        ["rabbet", "recreate"], cwd=project, env=environment, check=True, stdout=subprocess.DEVNULL
+    )
+    old = project.parent / "old-hives"
+    old.mkdir()
+    old_project(old)
+    take(PICTURES / "adopt.png", ADOPTING, old, environment)
     shoot("conflict", "rabbet declare swarmcast", "rabbet resolve", "rabbet retract swarmcast")
     shoot("explain", "rabbet explain --sizes", "rabbet explain combframe", "rabbet explain broodcount")
     shoot("lookup", "rabbet lookup combframe", "rabbet lookup hivewire", "rabbet lookup broodcount")
-    git = ["git", "-c", "user.name=bee", "-c", "user.email=bee@apiary.example"]
-    for command in (["init", "--quiet"], ["add", "."], ["commit", "--quiet", "--message", "one"]):
-        subprocess.run([*git, *command], cwd=project, check=True)
     shoot(
         "compare",
         "rabbet declare 'nectarplot<2' skepio",
