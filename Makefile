@@ -30,6 +30,7 @@ bench: $(TOOLS)/ready
 	$(RUN) -m bench.runtimes
 	$(RUN) -m bench.trials
 	$(RUN) -m bench.imports
+	$(RUN) -m bench.drift
 
 screenshots: $(TOOLS)/ready
 	$(RUN) tools/screenshots.py

@@ -5,7 +5,6 @@ module in a library's folder, nor a `.pth` file, a link or a command. Elsewhere 
 libraries recorded is looked at.
 """
 
-import hashlib
 import os
 import stat
 from collections import defaultdict
@@ -20,7 +19,7 @@ from rabbet.core.model.inventory import Installed
 from rabbet.environment.install_state import STATE_FILE, InstallState
 from rabbet.environment.layout import Layout
 from rabbet.formats.record import RecordRow
-from rabbet.regular_file import open_regular
+from rabbet.regular_file import sha256_of_regular
 
 __all__ = ["Begin", "Recorded", "examine", "unobserved"]
 
@@ -122,8 +121,7 @@ def _as_recorded(path: str, digests: set[str | None]) -> bool:
         known = digests - {None}
         if not known:
             return True
-        with open_regular(path) as file:
-            return hashlib.file_digest(file, "sha256").hexdigest() in known
+        return sha256_of_regular(path) in known
     except OSError:
         return False
 

@@ -20,6 +20,11 @@ _RESERVED = re.compile(
 _INFO = re.compile(r"[^/]*\.(dist|egg)-info(/.*)?\Z", re.IGNORECASE | re.DOTALL)
 
 
+def _plain(path: str) -> str:
+    """A path without detours; most have none, and to work it out takes a while for tens of thousands."""
+    return posixpath.normpath(path) if "//" in path or "./" in path or path.endswith(("/", ".")) else path
+
+
 def is_reserved(place: str) -> bool:
     """Whether a place belongs to what makes a folder an environment."""
     return bool(_RESERVED.match(place))
@@ -55,7 +60,7 @@ class Layout(NamedTuple):
 
     def may_hold(self, place: str) -> bool:
         """Whether a place may be a library's: inside, and no part of what makes the folder an environment."""
-        inside = place and not place.startswith(("/", "../")) and place == posixpath.normpath(place)
+        inside = place and not place.startswith(("/", "../")) and place == _plain(place)
         return bool(inside) and place not in self.own_folders and not is_reserved(place)
 
     def destination(self, path: str, info: str) -> str | None:
@@ -92,7 +97,7 @@ class Layout(NamedTuple):
 
         `info` is the library's own `.dist-info` folder.
         """
-        place = posixpath.normpath(f"{self.site_packages}/{path}")
+        place = _plain(f"{self.site_packages}/{path}")
         own = place.startswith(f"{self.site_packages}/{info}/")
         return place if not path.startswith("/") and self._is_owned(place, own_info=own) else None
 

@@ -5,7 +5,6 @@ paths of this machine in scripts.
 """
 
 import gzip
-import hashlib
 import os
 import re
 import stat
@@ -17,6 +16,7 @@ from pathlib import Path
 from typing import IO
 
 from rabbet.errors import IntegrityFailed
+from rabbet.regular_file import sha256_of_regular
 
 __all__ = ["Obstacle", "newest_glibc", "obstacles", "pack"]
 
@@ -92,8 +92,7 @@ def pack(prefix: Path, archive: Path) -> tuple[str, int]:
         with packed, tarfile.open(fileobj=packed, mode="w", format=tarfile.PAX_FORMAT) as tar:
             for path in _entries(prefix):
                 _add(tar, path, prefix)
-    with archive.open("rb") as file:
-        return hashlib.file_digest(file, "sha256").hexdigest(), archive.stat().st_size
+    return sha256_of_regular(archive), archive.stat().st_size
 
 
 def _add(tar: tarfile.TarFile, path: Path, prefix: Path) -> None:

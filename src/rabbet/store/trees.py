@@ -9,7 +9,6 @@ one: they were linked elsewhere meanwhile, such a link is gone, or somebody chan
 imports little, for an environment that is made again needs nothing else of the store.
 """
 
-import hashlib
 import json
 import os
 import stat
@@ -19,7 +18,7 @@ from contextlib import suppress
 from typing import NamedTuple
 
 from rabbet.core.limits import MOST_NOTES
-from rabbet.regular_file import open_regular, read_regular
+from rabbet.regular_file import read_regular, sha256_of_regular
 from rabbet.store.blob_cache import FORGOTTEN, BlobCache, sealed, unsealed
 from rabbet.store.file_states import state_of
 
@@ -129,7 +128,6 @@ def write_tree(entry: str, key: str, files: Sequence[StoredFile]) -> None:
 def is_sound(path: str | os.PathLike[str], sha256: str) -> bool:
     """Whether a file is there and has this digest."""
     try:
-        with open_regular(path) as file:
-            return hashlib.file_digest(file, "sha256").hexdigest() == sha256
+        return sha256_of_regular(path) == sha256
     except OSError:
         return False

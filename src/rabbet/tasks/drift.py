@@ -21,7 +21,7 @@ from rabbet.git.revisions import contents, history
 from rabbet.workspace.comparison import Comparison, compared, compared_elsewhere, question
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
-from rabbet.workspace.result_cache import remember_fit
+from rabbet.workspace.result_cache import remember_fit, remember_no_findings
 from rabbet.workspace.selection import RecreateOptions
 from rabbet.workspace.shadows import folders_in_front, is_isolated, owner_of, shadows, users_site
 
@@ -72,8 +72,11 @@ def drift(project: Project, machine: Machine, observer: Observer, *, deep: bool 
     findings += (*_edited(asked.lock), *_yanked(asked.needed), *_shadowed(project, machine, found))
     if asked.outdated:
         findings += (_outdated(asked.declaration.name),)
+    findings = in_order(findings)
+    if not findings:
+        remember_no_findings(project, machine, found.state, len(asked.needed))
     return Drift(
-        findings=in_order(findings),
+        findings=findings,
         compared=len(asked.needed),
         variant=project.variant,
         since=_since(project, machine, asked.needed, found),

@@ -31,9 +31,11 @@ __all__ = [
     "environment_state",
     "fitting_key",
     "recall_fit",
+    "recall_no_findings",
     "recall_sound",
     "recall_unchanged",
     "remember_fit",
+    "remember_no_findings",
     "remember_unchanged",
 ]
 
@@ -105,6 +107,29 @@ def remember_fit(project: Project, machine: Machine, state: str, found: Fit | No
         if state and found is not None:
             row = f"{found.environment}\t{found.libraries}\t{found.runtime}"
             _memory(machine).remember(_fit_key(project, machine, state), row.encode())
+
+
+def recall_no_findings(project: Project, machine: Machine, *, notes: bool) -> int | None:
+    """How many libraries were compared when these states, files and interpreters gave no finding at all.
+
+    Where `notes` do not count, it suffices that the environment was found to fit.
+    """
+    try:
+        key = _fit_key(project, machine, environment_state(project.environment))
+        known = _memory(machine).recall(f"{key}-drift")
+        if known is None and not notes:
+            known = (_memory(machine).recall(key) or b"").split(b"\t")[1]
+        return int(known or b"")
+    except (OSError, ValueError, IndexError):
+        return None
+
+
+def remember_no_findings(project: Project, machine: Machine, state: str, compared: int) -> None:
+    """Cache that there was none; `state` is the one that the environment had before it was looked at."""
+    with suppress(OSError):
+        if state:
+            key = _fit_key(project, machine, state)
+            _memory(machine).remember(f"{key}-drift", str(compared).encode())
 
 
 def recall_sound(state: str, machine: Machine) -> bool:

@@ -50,13 +50,9 @@ def add_arguments(parser: ArgumentParser) -> None:
 def run(arguments: Namespace, context: Context) -> int:
     """Compare and tell every difference."""
     project = context.project(arguments.variant)
-    if arguments.quiet and not (arguments.against or arguments.env or arguments.deep or arguments.json):
-        from rabbet.workspace.result_cache import recall_fit
-        from rabbet.workspace.shadows import any_shadow
-
-        fits = recall_fit(project, context.machine) is not None
-        if fits and not any_shadow(project, context.machine):
-            return ExitCode.DONE  # what an earlier run found, of the very same files and texts
+    special = (arguments.against, arguments.env, arguments.deep, arguments.json, arguments.keep)
+    if not any(special) and _known_to_be_none(project, context, quiet=arguments.quiet):
+        return ExitCode.DONE
     if arguments.keep:
         return _keep(arguments, project, context)
     if arguments.against is not None:
@@ -69,6 +65,21 @@ def run(arguments: Namespace, context: Context) -> int:
     found = drift(project, context.machine, context.observer, deep=arguments.deep)
     _present(DriftView(found), "drift", arguments, context)
     return ExitCode.NO if found.differs else ExitCode.DONE
+
+
+def _known_to_be_none(project: "Project", context: Context, *, quiet: bool) -> bool:
+    """Tell what an earlier run found, of the very same files and texts: nothing; whether there was one."""
+    from rabbet.workspace.result_cache import recall_no_findings
+    from rabbet.workspace.shadows import any_shadow
+
+    compared = recall_no_findings(project, context.machine, notes=not quiet)
+    if compared is None or any_shadow(project, context.machine):
+        return False
+    if not quiet:
+        from rabbet.cli.views.unchanged import no_drift_text
+
+        context.show(no_drift_text(compared))
+    return True
 
 
 def _present(view: "View", command: str, arguments: Namespace, context: Context) -> None:

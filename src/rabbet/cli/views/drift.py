@@ -10,6 +10,7 @@ from rabbet.cli.options import variant_option
 from rabbet.cli.style import count, table
 from rabbet.cli.views.finding import detail, story_text
 from rabbet.cli.views.mend import command_for, mend_command
+from rabbet.cli.views.unchanged import no_drift_text
 from rabbet.core.drift.mends import is_by_hand, mends_of
 from rabbet.core.drift.since import LockFit
 from rabbet.core.model.finding import Finding, Reason, Weight
@@ -156,7 +157,7 @@ def _since(fit: LockFit) -> str:
 def _outcome(found: Drift) -> str:
     if not found.differs:
         noted = ", apart from what is noted above" if found.findings else ""
-        return f"No drift: {count(found.compared, 'library')} as locked{noted}."
+        return no_drift_text(found.compared, noted)
     breaking = sum(finding.weight is Weight.BREAKS for finding in found.findings)
     severity = f", {breaking} of them breaking something" if breaking else ", nothing breaks"
     if found.elsewhere:

@@ -11,7 +11,7 @@ from rabbet.workspace.result_cache import Fit, UpToDate
 if TYPE_CHECKING:
     from rabbet.environment.manifest import Manifest
 
-__all__ = ["fit_text", "made_text", "show_at_once", "show_up_to_date", "steps_table"]
+__all__ = ["fit_text", "made_text", "no_drift_text", "show_at_once", "show_up_to_date", "steps_table"]
 
 
 def show_up_to_date(found: UpToDate, context: Context) -> None:
@@ -25,6 +25,11 @@ def fit_text(found: Fit) -> str:
     """One sentence."""
     libraries = count(found.libraries, "library")
     return f"{found.environment} matches the lock: {libraries}, {found.runtime}. Nothing to do."
+
+
+def no_drift_text(compared: int, noted: str = "") -> str:
+    """One sentence; `noted` says where notes are."""
+    return f"No drift: {count(compared, 'library')} as locked{noted}."
 
 
 def steps_table(rows: Sequence[tuple[str, str, str, str]], context: Context) -> None:
