@@ -159,8 +159,9 @@ def _needed_by(present: Mapping[NormalizedName, Present]) -> Needing:
     """
     found: dict[NormalizedName, set[NormalizedName]] = {name: set() for name in present}
     for name, one in present.items():
-        for need in one.needs & present.keys() - {name}:
-            found[need].add(name)
+        for need in one.needs - {name}:
+            if need in present:
+                found[need].add(name)
     reached = _along([name for name, by in found.items() if not by], present)
     waiting = sorted(name for name, by in found.items() if by and name not in reached)
     for name in reversed(_finished(waiting, present)):  # none that is left leads to the first of these
@@ -179,7 +180,7 @@ def _finished(
     done: list[NormalizedName] = []
     seen: set[NormalizedName] = set()
     for start in names:
-        waiting = [] if start in seen else [(start, iter(sorted(present[start].needs & present.keys())))]
+        waiting = [] if start in seen else [(start, iter(_inside(present[start], present)))]
         seen.add(start)
         while waiting:
             name, needs = waiting[-1]
@@ -189,7 +190,7 @@ def _finished(
                 waiting.pop()
             else:
                 seen.add(following)
-                waiting.append((following, iter(sorted(present[following].needs & present.keys()))))
+                waiting.append((following, iter(_inside(present[following], present))))
     return done
 
 
@@ -197,7 +198,12 @@ def _along(
     names: Collection[NormalizedName], present: Mapping[NormalizedName, Present]
 ) -> frozenset[NormalizedName]:
     """All that these need among what is installed, directly or not."""
-    return _reachable(names, lambda name: present[name].needs & present.keys() if name in present else ())
+    return _reachable(names, lambda name: _inside(present[name], present) if name in present else ())
+
+
+def _inside(one: Present, present: Mapping[NormalizedName, Present]) -> list[NormalizedName]:
+    """What a library needs among what is installed, sorted."""
+    return sorted(need for need in one.needs if need in present)
 
 
 def _reachable(

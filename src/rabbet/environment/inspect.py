@@ -22,7 +22,7 @@ from rabbet.environment.journal import unfinished_libraries
 from rabbet.environment.layout import CONFIGURATION, Layout
 from rabbet.errors import EnvironmentFailed
 from rabbet.formats.direct_url import read_direct_url
-from rabbet.formats.metadata import MetadataBroken, parse_metadata
+from rabbet.formats.metadata import MetadataBroken, is_name, parse_metadata
 from rabbet.formats.record import RecordRow, read_record
 from rabbet.regular_file import read_regular
 
@@ -253,10 +253,12 @@ def _metadata(folder: Path) -> Metadata | None:
 
 
 def _identity(folder: Path, metadata: Metadata | None) -> tuple[NormalizedName, Version] | None:
-    """Name and version, from the folder's name where the metadata is gone."""
+    """Name and version, from the folder's name where the metadata is gone; `None` where that is no name."""
     if metadata is not None:
         return metadata.name, metadata.version
     name, _, version = folder.stem.partition("-")
+    if not is_name(name):
+        return None
     try:
         return library_name(name), Version(version.partition("-")[0])
     except ValueError:

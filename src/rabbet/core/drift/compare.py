@@ -88,7 +88,8 @@ def compare(wanted: Wanted, inventory: Inventory) -> tuple[Finding, ...]:
     found = [finding for check in CHECKS for finding in check(wanted, inventory)]
     found = [_with_requirements(finding, unmet) for finding in found]
     moved = {finding.name for finding in found if finding.kind is Kind.VERSION}
-    found = [_with_cause(finding, inventory, wanted, moved) for finding in found]
+    needed_by, other_lock = _needed_by(wanted, inventory, moved), _is_of_other_lock(wanted, inventory)
+    found = [_with_cause(finding, inventory, needed_by, other_lock=other_lock) for finding in found]
     found += _stale(wanted, inventory, [finding.name for finding in found if finding.left_over])
     found += _untold(unmet, {finding.name for finding in found})
     return in_order(found)
@@ -376,31 +377,38 @@ def _with_requirements(finding: Finding, unmet: Iterable[Unmet]) -> Finding:
     return replace(finding, weight=weight, breaks=tuple(sorted(breaks)), unmet=own)
 
 
-def _with_cause(finding: Finding, inventory: Inventory, wanted: Wanted, moved: Collection[str]) -> Finding:
+def _with_cause(
+    finding: Finding, inventory: Inventory, needed_by: Mapping[str, set[str]], *, other_lock: bool
+) -> Finding:
     """Add to a finding about something that is installed how that came in, and who needs it.
 
-    Those count that are not locked, or are there in another version: what is as locked brought nothing. What
-    Rabbet itself put there is left over from another lock, if the environment was made from one.
+    What Rabbet itself put there is left over from another lock, if the environment was made from one.
     """
     installed = inventory.libraries.get(NormalizedName(finding.name))
     if installed is None or finding.kind not in _CAUSED or finding.files:
         return finding
     if installed.installation is None:
-        return replace(finding, left_over=_is_of_other_lock(wanted, inventory))
-    needed_by = (
-        other.name
-        for other in inventory.libraries.values()
-        for need in (other.metadata.needs if other.metadata else ())
-        if need.name == finding.name
-        and (other.name not in wanted.names or other.name in moved)
-        and wanted.target.admits(need.marker)
-    )
+        return replace(finding, left_over=other_lock)
     return replace(
         finding,
         installation=installed.installation,
-        needed_by=tuple(sorted({*needed_by} - {finding.name})),
+        needed_by=tuple(sorted(needed_by.get(finding.name, set()) - {finding.name})),
         start_up=installed.start_up,
     )
+
+
+def _needed_by(wanted: Wanted, inventory: Inventory, moved: Collection[str]) -> Mapping[str, set[str]]:
+    """Who brought each library: those that are not locked, or are there in another version, count.
+
+    What is as locked brought nothing.
+    """
+    found: defaultdict[str, set[str]] = defaultdict(set)
+    for other in inventory.libraries.values():
+        if other.metadata is not None and (other.name not in wanted.names or other.name in moved):
+            for need in other.metadata.needs:
+                if wanted.target.admits(need.marker):
+                    found[need.name].add(other.name)
+    return found
 
 
 def _untold(unmet: Iterable[Unmet], told: set[str]) -> Iterator[Finding]:
