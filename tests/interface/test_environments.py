@@ -332,7 +332,7 @@ class Environments(ProgramCase):
             ("pylock.toml", 1, "1 lowered between pylock.toml and installed"),
             ("scan.json", 1, "1 added, 1 removed, 1 lowered between scan.json and installed"),
             ("names.json", 3, "names.json is no inventory in CycloneDX JSON"),
-            ("env:nowhere", 7, "there is no environment in"),
+            ("env:nowhere", 7, "no libraries are installed in"),
             ("git:nothing", 5, "'nothing' is neither a lock file nor a revision in git"),
         ):
             with self.subTest(state):

@@ -27,6 +27,7 @@ _AT_ONCE = 200  # files that are read between two reports
 Begin: TypeAlias = Callable[[int], Callable[[int], None]]
 _LOOSE = 0o7022  # permissions that let others write, or that lend the owner's rights
 _READABLE = 0o444
+_LOADED = (".py", ".pyc", ".so", ".pyd", ".pth", ".egg", ".egg-link")
 
 
 def unobserved(size: int) -> Callable[[int], None]:  # noqa: ARG001 - nobody is told
@@ -74,7 +75,7 @@ def examine(
 
 
 def _unowned(layout: Layout, found: Sequence[Recorded]) -> Iterator[str]:
-    """What lies directly in the folder that libraries are imported from, and no library there names."""
+    """What Python might load directly from the folder that libraries are in, and none of these names."""
     site = f"{layout.site_packages}/"
     owned = {place[len(site) :].partition("/")[0] for one in found for place in one.rows}
     owned |= {one.library.folder for one in found} | {"__pycache__"}
@@ -82,7 +83,12 @@ def _unowned(layout: Layout, found: Sequence[Recorded]) -> Iterator[str]:
     with suppress(OSError), os.scandir(layout.site) as entries:
         for entry in entries:
             stem = entry.name.partition(".")[0]
-            if entry.name not in owned and not claimed.intersection((stem, stem.lower(), stem.lstrip("_"))):
+            loaded = entry.name.endswith(_LOADED) or entry.is_symlink() or entry.is_dir(follow_symlinks=False)
+            if (
+                loaded
+                and entry.name not in owned
+                and not claimed.intersection((stem, stem.lower(), stem.lstrip("_")))
+            ):
                 yield site + entry.name
 
 

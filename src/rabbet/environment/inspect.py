@@ -160,9 +160,7 @@ def _info_folders(layout: Layout) -> list[Path]:
         return sorted(path for path in layout.site.iterdir() if path.suffix in _METADATA_NAMES)
     except OSError as error:
         raise EnvironmentFailed(
-            f"the environment in {layout.root} can't be read",
-            because=[error.strerror or str(error)],
-            remedy="rabbet recreate --fresh",
+            f"the libraries in {layout.site} can't be read", because=[error.strerror or str(error)]
         ) from error
 
 

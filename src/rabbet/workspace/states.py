@@ -3,7 +3,7 @@
 FILE          a lock file, or an inventory in CycloneDX JSON, whoever wrote it
 git:REV       the project's lock at a revision; a revision alone will do where no file has that name
 installed     what is installed in the project's environment
-env:PATH      what is installed in the environment in a folder
+env:PATH      what is installed in a folder: an environment, whoever made it, or an interpreter's
 """
 
 from collections.abc import Iterable
@@ -11,9 +11,12 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
+from packaging.version import Version
+
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import Lock, LockedLibrary
+from rabbet.environment.foreign import foreign_inventory
 from rabbet.environment.inspect import take_inventory
 from rabbet.errors import NoLock, RabbetError
 from rabbet.formats.cyclonedx import looks_like_inventory, read_inventory_file
@@ -24,6 +27,8 @@ from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import DECLARATION, Project, read_text
 
 __all__ = ["State", "parse_state", "read_state"]
+
+_ANY_PYTHON = Version("3")  # where nothing tells which one: only libraries are compared
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -53,9 +58,10 @@ def read_state(named: str, project: Project, machine: Machine) -> State:
     """Read a state. Raises `NoLock`, `NotUnderstood`, `SourceFailed`, `EnvironmentFailed`."""
     kind, value = parse_state(named)
     if kind == "installed":
-        return _of_environment(named, project.environment)
+        return _of_inventory(named, take_inventory(project.environment, None, sound=True))
     if kind == "env":
-        return _of_environment(named, machine.folder / Path(value).expanduser())
+        place = machine.folder / Path(value).expanduser()
+        return _of_inventory(named, foreign_inventory(place, _ANY_PYTHON, sound=True))
     path = machine.folder / Path(value).expanduser()
     if kind == "any" and path.is_file():
         text = read_text(path)
@@ -67,9 +73,8 @@ def read_state(named: str, project: Project, machine: Machine) -> State:
     return _of_revision(project, machine, named, value)
 
 
-def _of_environment(named: str, root: Path) -> State:
+def _of_inventory(named: str, inventory: Inventory) -> State:
     """What is installed, with the names that its metadata depends on."""
-    inventory: Inventory = take_inventory(root, None, sound=True)
     libraries = (_as_locked(one) for _, one in sorted(inventory.libraries.items()))
     return State(name=named, lock=_lock_of(libraries), installed=True)
 

@@ -110,6 +110,7 @@ class DriftView:
                     "installation": asdict(finding.installation) if finding.installation else None,
                     "needed_by": list(finding.needed_by),
                     "start_up": list(finding.start_up),
+                    "comes_with": list(finding.comes_with),
                     "mend": (not found.elsewhere and command_for(finding, found.variant)) or None,
                 }
                 for finding in found.findings

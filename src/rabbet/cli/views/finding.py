@@ -43,6 +43,8 @@ def detail(finding: Finding) -> str:
         own = all(one.requirer == finding.name for one in finding.unmet)
         who = "" if own else f"{finding.unmet[0].requirer} "
         parts.append(f"{who}needs {', '.join(_unmet(one) for one in finding.unmet)}")
+    if finding.comes_with:
+        parts.append(f"it comes with {' → '.join(finding.comes_with)}")
     if finding.installation is not None:
         parts.append(_cause(finding.installation, finding.needed_by))
     if finding.start_up:

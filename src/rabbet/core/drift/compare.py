@@ -81,6 +81,20 @@ class Wanted:
                 found[name].add(one.locked.name)
         return found
 
+    def path_to(self, name: NormalizedName) -> tuple[str, ...]:
+        """The shortest way by which a library is locked, from a declared one on; empty if it is that."""
+        declared = {need.name for need in self.needs}
+        waiting: list[tuple[str, ...]] = [(name,)]
+        seen = {str(name)}
+        while waiting:
+            path = waiting.pop(0)
+            if path[0] in declared:
+                return path[:-1]
+            for above in sorted(self.dependents.get(NormalizedName(path[0]), set()) - seen):
+                seen.add(above)
+                waiting.append((above, *path))
+        return ()
+
 
 def compare(wanted: Wanted, inventory: Inventory) -> tuple[Finding, ...]:
     """Every difference between what is wanted here and what is installed, the weightiest first."""
@@ -193,6 +207,7 @@ def _missing(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
                 weight=Weight.BREAKS,
                 breaks=tuple(sorted(wanted.dependents.get(name, ()))),
                 reason=Reason.REMOVED if was_there else None,
+                comes_with=wanted.path_to(name),
                 left_over=_is_of_other_lock(wanted, inventory) and not was_there,
             )
 
@@ -219,6 +234,7 @@ def _versions(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
                 locked=_version(one),
                 installed=installed.version,
                 weight=Weight.DIFFERS,
+                comes_with=wanted.path_to(installed.name),
             )
 
 

@@ -75,7 +75,8 @@ class Finding:
     the system of an interpreter, a source of a release. Environments that are `shared_with` hold the same
     file. An `installation` tells how something that Rabbet did not install came in, and `needed_by` who of
     the installed ones needs it. It is `left_over` where the environment is as another lock wanted it. Python
-    reads the files in `start_up` whenever it starts.
+    reads the files in `start_up` whenever it starts. A locked library `comes_with` these, the declared one
+    first.
     """
 
     kind: Kind
@@ -93,3 +94,4 @@ class Finding:
     needed_by: tuple[str, ...] = ()
     left_over: bool = False
     start_up: tuple[str, ...] = ()
+    comes_with: tuple[str, ...] = ()
