@@ -4,6 +4,7 @@ Reads what is installed in .venv from its files alone, running nothing of it, an
 pylock.toml. Files are held against the records in the environment; those whose state is the same as when they
 were last read are not read again. --deep holds each against the wheel whose hash is in the lock, so that a
 file, its record and Rabbet's notes changed together are found too; what the store lacks for that is fetched.
+Not even that notices compiled modules that were changed in the store together with its notes of them.
 --against holds what is installed against another state: a lock or inventory file, git:REV, or env:PATH.
 --keep is for what was wanted: it writes what is installed into the declaration, loosely, and notes that the
 next lock shall prefer these versions.
