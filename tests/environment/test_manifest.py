@@ -6,11 +6,11 @@ import shutil
 import signal
 import tempfile
 import unittest
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
 
-from rabbet.environment.alongside import alongside, fork_if_useful
+from rabbet.environment.alongside import alongside, fork_if_useful, in_two
 from rabbet.environment.guarded import GuardedEnvironment
 from rabbet.environment.layout import Layout
 from rabbet.environment.linking import Linking
@@ -132,3 +132,23 @@ class Alongside(unittest.TestCase):
             with self.subTest(error), self.assertRaises(error), alongside(partial(operator.truediv, 1, 0)):
                 if meanwhile:
                     raise KeyError
+
+    def test_in_two(self) -> None:
+        """The results of both halves, also where the other process fails or is killed."""
+        here = os.getpid()
+        halves = (["a", "b\udcff"], ["c" * 100_000, "d"])
+
+        def work(places: Sequence[str], done: Callable[[Sequence[str]], None]) -> list[str]:
+            if os.getpid() != here and fate is not None:
+                fate()
+            done(places)
+            return list(places)
+
+        for fork in (os.fork, fork_if_useful, lambda: None):
+            for fate in (None, lambda: operator.truediv(1, 0), lambda: os.kill(os.getpid(), signal.SIGKILL)):
+                with self.subTest(fork=fork, fate=fate):
+                    told: list[str] = []
+                    found = in_two(work, halves, told.extend, fork)
+                    self.assertEqual((found, told), ([*halves[0], *halves[1]],) * 2)
+        with self.assertRaises(ZeroDivisionError):
+            in_two(lambda places, _: [str(1 / (len(places[0]) - 1))], halves, told.extend, os.fork)

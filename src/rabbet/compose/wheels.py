@@ -27,7 +27,7 @@ from rabbet.sources.interruptible import as_finished
 from rabbet.store.compile import Compiler
 from rabbet.store.store import Store, Unpacked
 
-__all__ = ["Intent", "prepared_wheels"]
+__all__ = ["Intent", "listed_wheel", "prepared_wheels"]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -59,20 +59,31 @@ def prepared_wheels(
             yield one, unpacked
 
     for one, unpacked, compiled in _compiled(arriving(), supply, runtime):
-        yield (
-            one,
-            prepare_wheel(
-                unpacked,
-                layout,
-                CameFrom(
-                    wheel=one.artifact.sha256,
-                    direct_url=_direct_url(one, supply.folder),
-                    build=one.build.digest if one.build else "",
-                ),
-                compiled=compiled,
-                requested=one.locked.name in intent.requested,
-            ),
-        )
+        yield one, _prepared(one, unpacked, compiled, layout, supply, intent)
+
+
+def listed_wheel(
+    one: Needed, place: Path, runtime: PythonRuntime, supply: Supply, intent: Intent
+) -> Prepared | None:
+    """The same of a wheel that the store has, by its lists alone, whose files nobody looks at here."""
+    unpacked = supply.store.listed(one.artifact)
+    compiled = supply.store.listed_compiled(one.artifact, runtime)
+    if unpacked is None or compiled is None:
+        return None
+    layout = Layout(root=place, site_packages=runtime.site_packages)
+    return _prepared(one, unpacked, compiled, layout, supply, intent)
+
+
+def _prepared(
+    one: Needed, unpacked: Unpacked, compiled: Unpacked, layout: Layout, supply: Supply, intent: Intent
+) -> Prepared:
+    came_from = CameFrom(
+        wheel=one.artifact.sha256,
+        direct_url=_direct_url(one, supply.folder),
+        build=one.build.digest if one.build else "",
+    )
+    requested = one.locked.name in intent.requested
+    return prepare_wheel(unpacked, layout, came_from, compiled=compiled, requested=requested)
 
 
 def _compiled(

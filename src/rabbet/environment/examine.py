@@ -9,13 +9,13 @@ import os
 import stat
 from collections import defaultdict
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 from typing import NamedTuple, TypeAlias
 
 from rabbet.core.model.inventory import Installed
+from rabbet.environment.alongside import in_two
 from rabbet.environment.install_state import STATE_FILE, InstallState
 from rabbet.environment.layout import Layout
 from rabbet.formats.record import RecordRow
@@ -24,6 +24,8 @@ from rabbet.regular_file import sha256_of_regular
 __all__ = ["Begin", "Recorded", "examine", "unobserved"]
 
 _AT_ONCE = 200  # files that are read between two reports
+_FEW, _SMALL = 500, 10_000_000  # files, and bytes of all of them, that are not worth a second process
+_OPENING = 10_000  # bytes that are read in the time that it takes to open a file
 Begin: TypeAlias = Callable[[int], Callable[[int], None]]
 _LOOSE = 0o7022  # permissions that let others write, or that lend the owner's rights
 _READABLE = 0o444
@@ -61,7 +63,7 @@ def examine(
         for place, row in one.rows.items():
             digests[place].add(row.sha256)
     sizes = {place: row.size or 0 for one in found for place, row in one.rows.items()}
-    wrong = _altered(layout.root, digests, lambda places: done(sum(sizes[place] for place in places)))
+    wrong = _altered(layout.root, digests, sizes, lambda places: done(sum(sizes[place] for place in places)))
     looked_at = [Recorded(_with_wrong(one, wrong, layout.root), one.rows) for one in found]
     if install_state is None:
         return looked_at, tuple(sorted(_unowned(layout, found))), ()
@@ -101,21 +103,35 @@ def _with_wrong(one: Recorded, wrong: set[str], root: Path) -> Installed:
 
 
 def _altered(
-    root: Path, digests: Mapping[str, set[str | None]], done: Callable[[Sequence[str]], None]
+    root: Path,
+    digests: Mapping[str, set[str | None]],
+    sizes: Mapping[str, int],
+    done: Callable[[Sequence[str]], None],
 ) -> set[str]:
-    """The places whose files are not what any of those who recorded them say; read on all cores."""
-    places, cores = sorted(digests), os.cpu_count() or 1
+    """The places whose files are not what any of those who recorded them say; read on two cores."""
 
-    def read(number: int) -> list[str]:
-        own, wrong = places[number::cores], []
-        for begun in range(0, len(own), _AT_ONCE):
-            part = own[begun : begun + _AT_ONCE]
+    def read(places: Sequence[str], done: Callable[[Sequence[str]], None]) -> list[str]:
+        wrong = []
+        for begun in range(0, len(places), _AT_ONCE):
+            part = places[begun : begun + _AT_ONCE]
             wrong += [one for one in part if not _as_recorded(f"{root}/{one}", digests[one])]
             done(part)
         return wrong
 
-    with ThreadPoolExecutor(cores) as pool:
-        return {place for wrong in pool.map(read, range(cores)) for place in wrong}
+    if len(digests) < _FEW and sum(sizes.values()) < _SMALL:
+        return set(read(sorted(digests), done))
+    return set(in_two(read, _halves(sizes), done))
+
+
+def _halves(sizes: Mapping[str, int]) -> tuple[list[str], list[str]]:
+    """All places in two parts that take about as long to read."""
+    parts: tuple[list[str], list[str]] = ([], [])
+    weights = [0, 0]
+    for place, size in sorted(sizes.items(), key=lambda one: -one[1]):
+        lighter = weights.index(min(weights))
+        parts[lighter].append(place)
+        weights[lighter] += size + _OPENING
+    return parts
 
 
 def _as_recorded(path: str, digests: set[str | None]) -> bool:

@@ -154,6 +154,18 @@ class Store:
         """The files of a wheel that is unpacked already, and intact."""
         return self._whole_entry(wheel)
 
+    def listed(self, wheel: LockedFile) -> Unpacked | None:
+        """What is unpacked of a wheel, by its list alone: for who looks at the files somewhere else."""
+        return self._listed(self._entry(wheel))
+
+    def listed_compiled(self, wheel: LockedFile, runtime: PythonRuntime) -> Unpacked | None:
+        """The same of its modules, as a runtime has compiled them."""
+        return self._listed(self._entry(wheel) / label(runtime))
+
+    def _listed(self, entry: Path) -> Unpacked | None:
+        files = read_tree(str(entry), self._key(entry))
+        return None if files is None else Unpacked(entry / "tree", files)
+
     def damaged_files(self, sha256: str) -> list[str]:
         """The files of an unpacked wheel that are not what the wheel holds, and what is compiled of it."""
         entry = self._folder / "unpacked" / sha256

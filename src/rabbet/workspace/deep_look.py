@@ -15,14 +15,14 @@ from packaging.utils import NormalizedName
 
 from rabbet.builds.building import known_wheel
 from rabbet.compose.fetch import fetched_wheels
-from rabbet.compose.wheels import prepared_wheels
+from rabbet.compose.wheels import listed_wheel, prepared_wheels
 from rabbet.core.drift.origin import wheel_taken
 from rabbet.core.model.inventory import Inventory
 from rabbet.core.model.lock import Needed, ToInstall
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.progress import Observer, reading_files
 from rabbet.environment.inspect import Vouched, take_inventory
-from rabbet.environment.install import installed_unchanged, record_content
+from rabbet.environment.install import Prepared, installed_unchanged, record_content
 from rabbet.environment.install_state import InstallState
 from rabbet.environment.layout import Layout
 from rabbet.store.store import Store
@@ -50,16 +50,24 @@ def deep_inventory(
     wheels = [one for one in (known_wheel(one, store) for one in wanted) if one is not None]
     _hold_against_wheels(wheels, store, observer)
     supply, intent = supply_for(project, machine, observer), intent_of(project, own_lock=False)
-    vouched: dict[NormalizedName, dict[str, str]] = {}
-    with closing(prepared_wheels(wheels, project.environment, runtime, supply, intent)) as arriving:
-        for one, prepared in arriving:
-            record = hashlib.sha256(record_content(prepared, layout)).hexdigest()
-            digests = {file.place: file.sha256 for file in prepared.placed}
-            vouched[one.locked.name] = {
-                f"{layout.site_packages}/{prepared.info}/RECORD": record,
-                **digests,
-            }
-    return take_inventory(project.environment, install_state, begin=reading_files(observer), vouched=vouched)
+    home, vouched, absent = project.environment, {}, []
+    for one in wheels:
+        prepared = listed_wheel(one, home, runtime, supply, intent)
+        if prepared is None:
+            absent.append(one)
+        else:
+            vouched[one.locked.name] = _digests(prepared, layout)
+    if absent:
+        with closing(prepared_wheels(absent, home, runtime, supply, intent)) as arriving:
+            vouched |= {one.locked.name: _digests(prepared, layout) for one, prepared in arriving}
+    return take_inventory(home, install_state, begin=reading_files(observer), vouched=vouched)
+
+
+def _digests(prepared: Prepared, layout: Layout) -> dict[str, str]:
+    """The digests of all that is installed of a wheel, by their places."""
+    record = hashlib.sha256(record_content(prepared, layout)).hexdigest()
+    digests = {file.place: file.sha256 for file in prepared.placed}
+    return {f"{layout.site_packages}/{prepared.info}/RECORD": record, **digests}
 
 
 def _hold_against_wheels(wheels: Sequence[Needed], store: Store, observer: Observer) -> None:
