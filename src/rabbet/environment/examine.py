@@ -99,7 +99,8 @@ def _with_wrong(one: Recorded, wrong: set[str], root: Path) -> Installed:
     places = [place for place in one.rows if place in wrong]
     gone = (one.rows[place].path for place in places if not os.path.lexists(f"{root}/{place}"))
     altered = (one.rows[place].path for place in places)
-    return replace(one.library, altered=(*one.library.altered, *altered), gone=tuple(gone))
+    told = dict.fromkeys((*one.library.altered, *altered))  # a record may be wrong in two ways
+    return replace(one.library, altered=tuple(told), gone=tuple(gone))
 
 
 def _altered(

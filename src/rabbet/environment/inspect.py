@@ -28,8 +28,8 @@ from rabbet.regular_file import read_regular
 
 __all__ = ["Configuration", "Vouched", "inventory_of", "read_configuration", "take_inventory"]
 
-Vouched: TypeAlias = Mapping[NormalizedName, Mapping[str, str]]
-"""The sha256 digests that libraries' files should have, by their places in the environment."""
+Vouched: TypeAlias = Mapping[NormalizedName, Mapping[str, RecordRow]]
+"""What libraries' files should be, by their places in the environment."""
 
 _METADATA_NAMES = {".dist-info": "METADATA", ".egg-info": "PKG-INFO"}
 
@@ -106,8 +106,11 @@ def inventory_of(
 ) -> Inventory:
     """The same of the libraries in one folder, where the runtime is known. Raises `EnvironmentFailed`."""
     unfinished = unfinished_libraries(layout.root)
-    looked = (_recorded(folder, layout, install_state, sound=sound) for folder in _info_folders(layout))
-    found = [_with_vouched(one, layout, vouched or {}) for one in looked if one is not None]
+    looked = (
+        _recorded(folder, layout, install_state, vouched or {}, sound=sound)
+        for folder in _info_folders(layout)
+    )
+    found = [one for one in looked if one is not None]
     strays: tuple[str, ...] = ()
     damage: tuple[str, ...] = ()
     if not sound:
@@ -135,18 +138,6 @@ def inventory_of(
     )
 
 
-def _with_vouched(one: Recorded, layout: Layout, vouched: Vouched) -> Recorded:
-    """A library with the digests that somebody vouches for, in place of those that it recorded itself."""
-    digests = vouched.get(one.library.name, {})
-    rows = {
-        place: RecordRow(
-            layout.in_record(place), digest, one.rows[place].size if place in one.rows else None, "sha256"
-        )
-        for place, digest in digests.items()
-    }
-    return Recorded(one.library, {**one.rows, **rows}, one.claimed)
-
-
 def _selection(install_state: InstallState | None) -> Selection | None:
     """The groups and extras that an environment was made for, if not for all."""
     if install_state is None or install_state.groups is None or install_state.extras is None:
@@ -165,11 +156,12 @@ def _info_folders(layout: Layout) -> list[Path]:
 
 
 def _recorded(
-    folder: Path, layout: Layout, install_state: InstallState | None, *, sound: bool
+    folder: Path, layout: Layout, install_state: InstallState | None, vouched: Vouched, *, sound: bool
 ) -> Recorded | None:
     """A library with its own record; where that is not the one that Rabbet wrote, it was altered.
 
-    The rows of what Rabbet installed are left out where no file will be read.
+    The rows of what Rabbet installed are left out where no file will be read. What is vouched for counts in
+    place of them.
     """
     metadata = _metadata(folder)
     identity = _identity(folder, metadata)
@@ -182,9 +174,9 @@ def _recorded(
     origin = install_state.libraries.get(name) if install_state else None
     ours = origin is not None and origin.record == hashlib.sha256(record or b"").hexdigest()
     try:
-        rows = (
-            () if sound and (ours or install_state is None) else read_record((record or b"").decode("utf-8"))
-        )
+        left_out = sound and (ours or install_state is None)
+        left_out = left_out or (ours and name in vouched)
+        rows = () if left_out else read_record((record or b"").decode("utf-8"))
     except ValueError:
         rows, wrong = (), [f"{folder.name}/RECORD"]
     if origin is not None and not ours:
@@ -204,7 +196,8 @@ def _recorded(
     )
     places = ((layout.recorded(row.path, folder.name), row) for row in rows)
     claimed = _claimed(folder) if record is None else frozenset()
-    return Recorded(library, {place: row for place, row in places if place is not None}, claimed)
+    known = {place: row for place, row in places if place is not None}
+    return Recorded(library, {**known, **vouched.get(name, {})}, claimed)
 
 
 def _claimed(folder: Path) -> frozenset[str]:

@@ -32,6 +32,7 @@ __all__ = [
     "installed_unchanged",
     "prepare_wheel",
     "record_content",
+    "record_rows",
 ]
 
 
@@ -116,12 +117,20 @@ def _refuse_doubles(info: str, places: list[str]) -> None:
 
 def record_content(prepared: Prepared, layout: Layout) -> bytes:
     """The `RECORD` of a library that is installed so."""
-    rows = [RecordRow(layout.in_record(one.place), one.sha256, one.size, "sha256") for one in prepared.placed]
+    rows = record_rows(prepared, layout).values()
     return write_record([*rows, RecordRow(f"{prepared.info}/RECORD")]).encode()
 
 
-def installed_unchanged(unpacked: Unpacked, layout: Layout, info: str) -> Iterator[tuple[str, str]]:
-    """The files of a wheel that any installer leaves as they are: their places and digests (PEP 427).
+def record_rows(prepared: Prepared, layout: Layout) -> dict[str, RecordRow]:
+    """The rows of that, but for its own, by the places that they mean."""
+    return {
+        one.place: RecordRow(layout.in_record(one.place), one.sha256, one.size, "sha256")
+        for one in prepared.placed
+    }
+
+
+def installed_unchanged(unpacked: Unpacked, layout: Layout, info: str) -> Iterator[tuple[str, RecordRow]]:
+    """The files of a wheel that any installer leaves as they are, by their places (PEP 427).
 
     `info` is the wheel's `.dist-info` folder. Commands get another first line, and some files of `info` are
     written by the installer itself.
@@ -130,7 +139,7 @@ def installed_unchanged(unpacked: Unpacked, layout: Layout, info: str) -> Iterat
     for file in unpacked.files:
         place = layout.destination(file.path, info)
         if file.path not in made_here and place and place.startswith(f"{layout.site_packages}/"):
-            yield place, file.sha256
+            yield place, RecordRow(layout.in_record(place), file.sha256, file.size, "sha256")
 
 
 def install_wheel(prepared: Prepared, guarded: GuardedEnvironment) -> Origin:

@@ -22,9 +22,10 @@ from rabbet.core.model.lock import Needed, ToInstall
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.progress import Observer, reading_files
 from rabbet.environment.inspect import Vouched, take_inventory
-from rabbet.environment.install import Prepared, installed_unchanged, record_content
+from rabbet.environment.install import Prepared, installed_unchanged, record_content, record_rows
 from rabbet.environment.install_state import InstallState
 from rabbet.environment.layout import Layout
+from rabbet.formats.record import RecordRow
 from rabbet.store.store import Store
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
@@ -56,18 +57,18 @@ def deep_inventory(
         if prepared is None:
             absent.append(one)
         else:
-            vouched[one.locked.name] = _digests(prepared, layout)
+            vouched[one.locked.name] = _rows(prepared, layout)
     if absent:
         with closing(prepared_wheels(absent, home, runtime, supply, intent)) as arriving:
-            vouched |= {one.locked.name: _digests(prepared, layout) for one, prepared in arriving}
+            vouched |= {one.locked.name: _rows(prepared, layout) for one, prepared in arriving}
     return take_inventory(home, install_state, begin=reading_files(observer), vouched=vouched)
 
 
-def _digests(prepared: Prepared, layout: Layout) -> dict[str, str]:
-    """The digests of all that is installed of a wheel, by their places."""
-    record = hashlib.sha256(record_content(prepared, layout)).hexdigest()
-    digests = {file.place: file.sha256 for file in prepared.placed}
-    return {f"{layout.site_packages}/{prepared.info}/RECORD": record, **digests}
+def _rows(prepared: Prepared, layout: Layout) -> dict[str, RecordRow]:
+    """What all that is installed of a wheel should be, by its places; its record too."""
+    place, content = f"{layout.site_packages}/{prepared.info}/RECORD", record_content(prepared, layout)
+    row = RecordRow(layout.in_record(place), hashlib.sha256(content).hexdigest(), len(content), "sha256")
+    return {place: row, **record_rows(prepared, layout)}
 
 
 def _hold_against_wheels(wheels: Sequence[Needed], store: Store, observer: Observer) -> None:
@@ -90,14 +91,14 @@ def vouched_elsewhere(
     machine: Machine,
     observer: Observer,
 ) -> Vouched:
-    """The digests of what another installer put into a folder, by the locked wheels that it took.
+    """What another installer put into a folder should be, by the locked wheels that it took.
 
     Which wheel of a release that was its tags tell. What an installer writes itself is left out, as are
     commands. Raises what fetching raises.
     """
     wheels = list(_taken(inventory, wanted))
     _hold_against_wheels(wheels, machine.store, observer)
-    vouched: dict[NormalizedName, dict[str, str]] = {}
+    vouched: dict[NormalizedName, dict[str, RecordRow]] = {}
     for one, unpacked in fetched_wheels(wheels, supply_for(project, machine, observer)):
         info = inventory.libraries[one.locked.name].folder
         vouched[one.locked.name] = dict(installed_unchanged(unpacked, layout, info))
