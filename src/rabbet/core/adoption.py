@@ -107,32 +107,24 @@ class Adoption:
 
 def adopt(evidence: Evidence) -> Adoption:
     """Draw it up. Where the project itself is installed, what it needs counts as needed by nobody else."""
-    others = {name: one for name, one in evidence.present.items() if name != evidence.project}
-    evidence = replace(evidence, present=others)
-    used = _used(evidence)
-    needed_by = _needed_by(evidence.present)
-    pins = {one.need.name: one for one in evidence.listed if _pinned(one.need) is not None}
+    present = {name: one for name, one in evidence.present.items() if name != evidence.project}
+    evidence = replace(evidence, present=present)
+    used, needed_by = _used(evidence), _needed_by(present)
     entries = [*_from_lists(evidence, used, needed_by)]
-    named = {entry.need.name for entry in entries} | evidence.declared
-    found = [*_from_environment(evidence, used, needed_by, named)]
+    listed = {entry.need.name for entry in entries} | evidence.declared
+    found = [*_from_environment(evidence, used, needed_by, listed)]
     entries += [one for one in found if isinstance(one, Adopted)]
-    left = [*evidence.left, *(one for one in found if isinstance(one, Left))]
-    left += _unexplained(evidence, {entry.need.name for entry in entries} | evidence.declared)
-    along = _along({entry.need.name for entry in entries} | evidence.declared, evidence.present)
-    preferred = {name: version for name, one in pins.items() if (version := _pinned(one.need)) is not None}
-    preferred |= {
-        name: one.version
-        for name, one in evidence.present.items()
-        if name in along or any(entry.need.name == name for entry in entries) or name in preferred
-    }
-    names = {entry.need.name for entry in entries}
-    bounded = names | evidence.declared | evidence.limited
+    names = {entry.need.name for entry in entries} | evidence.declared
+    left = [*evidence.left, *(one for one in found if isinstance(one, Left)), *_unexplained(evidence, names)]
+    along = _along(names, present)
+    pins = {one.need.name: pin for one in evidence.listed if (pin := _pinned(one.need)) is not None}
+    installed = {name: present[name].version for name in {*along, *names, *pins} & present.keys()}
     bounds = [one for one in evidence.listed if one.constraint and _pinned(one.need) is None]
     return Adoption(
         entries=tuple(_bounded(entry, bounds) for entry in sorted(entries, key=_place_and_name)),
-        limits=tuple(one for one in bounds if one.need.name not in bounded),
-        preferred=preferred,
-        along=tuple(sorted({*along, *pins} - names - evidence.declared)),
+        limits=tuple(one for one in bounds if one.need.name not in names | evidence.limited),
+        preferred=pins | installed,
+        along=tuple(sorted({*along, *pins} - names)),
         left=tuple(left),
     )
 

@@ -111,6 +111,7 @@ def inventory_of(
         for folder in _info_folders(layout)
     )
     found = [one for one in looked if one is not None]
+    noted = install_state.libraries if install_state else {}
     strays: tuple[str, ...] = ()
     damage: tuple[str, ...] = ()
     if not sound:
@@ -130,9 +131,7 @@ def inventory_of(
         damage=damage,
         made_with=install_state.executable if install_state else "",
         runtimes=install_state.runtimes if install_state else {},
-        put_there=frozenset(NormalizedName(name) for name in install_state.libraries)
-        if install_state
-        else frozenset(),
+        put_there=frozenset(NormalizedName(name) for name in noted) - unfinished,
         selection=_selection(install_state),
         lock_stamp=install_state.lock if install_state else "",
     )

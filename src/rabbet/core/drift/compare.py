@@ -160,8 +160,8 @@ def _bound_to_minor(wanted: Wanted) -> tuple[str, ...]:
 
 
 def _is_bound_to_minor(filename: str) -> bool:
-    *_, abi, _ = filename.split("-")
-    return not set(abi.split(".")).intersection(_FOR_ANY_MINOR)
+    parts = filename.split("-")
+    return len(parts) > 2 and not set(parts[-2].split(".")).intersection(_FOR_ANY_MINOR)
 
 
 def _other_runtimes(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
