@@ -10,7 +10,7 @@ from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
 
-from rabbet.environment.alongside import alongside, fork_if_useful, in_two
+from rabbet.environment.alongside import alongside, fork_if_useful, in_parts
 from rabbet.environment.guarded import GuardedEnvironment
 from rabbet.environment.layout import Layout
 from rabbet.environment.linking import Linking
@@ -133,10 +133,10 @@ class Alongside(unittest.TestCase):
                 if meanwhile:
                     raise KeyError
 
-    def test_in_two(self) -> None:
-        """The results of both halves, also where the other process fails or is killed."""
+    def test_in_parts(self) -> None:
+        """The results of all parts, also where the other processes fail or are killed."""
         here = os.getpid()
-        halves = (["a", "b\udcff"], ["c" * 100_000, "d"])
+        parts = (["a", "b\udcff"], ["c" * 100_000, "d"], [])
 
         def work(places: Sequence[str], done: Callable[[Sequence[str]], None]) -> list[str]:
             if os.getpid() != here and fate is not None:
@@ -148,7 +148,7 @@ class Alongside(unittest.TestCase):
             for fate in (None, lambda: operator.truediv(1, 0), lambda: os.kill(os.getpid(), signal.SIGKILL)):
                 with self.subTest(fork=fork, fate=fate):
                     told: list[str] = []
-                    found = in_two(work, halves, told.extend, fork)
-                    self.assertEqual((found, told), ([*halves[0], *halves[1]],) * 2)
+                    found = in_parts(work, parts, told.extend, fork)
+                    self.assertEqual((found, told), ([*parts[0], *parts[1]],) * 2)
         with self.assertRaises(ZeroDivisionError):
-            in_two(lambda places, _: [str(1 / (len(places[0]) - 1))], halves, told.extend, os.fork)
+            in_parts(lambda places, _: [str(1 / (len(places[0]) - 1))], parts, told.extend, os.fork)

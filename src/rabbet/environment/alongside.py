@@ -1,12 +1,24 @@
-"""Fork a helper process: two processes link and read small files faster than one, two threads do not."""
+"""Fork helper processes: several link and read small files faster than one, several threads do not."""
 
 import os
 import signal
 import threading
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
+from typing import NamedTuple, TypeAlias
 
-__all__ = ["alongside", "fork_if_useful", "in_two"]
+__all__ = ["alongside", "fork_if_useful", "in_parts"]
+
+Done: TypeAlias = Callable[[Sequence[str]], None]
+Work: TypeAlias = Callable[[Sequence[str], Done], list[str]]
+
+
+class _Helper(NamedTuple):
+    """A forked process, where it tells what it found, and its part."""
+
+    pid: int
+    reading: int
+    part: Sequence[str]
 
 
 def fork_if_useful() -> int | None:
@@ -37,37 +49,51 @@ def alongside(work: Callable[[], None], fork: Callable[[], int | None] = fork_if
         work()
 
 
-def in_two(
-    work: Callable[[Sequence[str], Callable[[Sequence[str]], None]], list[str]],
-    halves: tuple[Sequence[str], Sequence[str]],
-    done: Callable[[Sequence[str]], None],
-    fork: Callable[[], int | None] = fork_if_useful,
+def in_parts(
+    work: Work, parts: Sequence[Sequence[str]], done: Done, fork: Callable[[], int | None] = fork_if_useful
 ) -> list[str]:
-    """The results of both halves, of which a forked process works out the second one, or a thread.
+    """The results of all parts: forked processes work out all but the first one, or threads do.
 
-    The work is given what it is to tell of each part that is done; the other process tells nobody. It must be
-    such that it can be begun again. Raises what it raises.
+    The work is given what it is to tell of all that is done; other processes tell nobody. It must be such
+    that it can be begun again. Raises what it raises.
     """
-    first, second = halves
+    own, helpers = [parts[0]], []
+    try:
+        for part in parts[1:]:
+            helper = _begun(work, part, fork)
+            if helper is None:
+                own.append(part)
+            else:
+                helpers.append(helper)
+        found = _in_threads(work, own, done)
+        told = [_read_all(helper.reading) for helper in helpers]
+    except BaseException:
+        for helper in helpers:
+            os.kill(helper.pid, signal.SIGKILL)
+            os.waitpid(helper.pid, 0)
+        raise
+    ended = [os.waitpid(helper.pid, 0)[1] for helper in helpers]
+    for helper, code, content in zip(helpers, ended, told, strict=True):
+        if code == 0:
+            done(helper.part)
+            found += [os.fsdecode(one) for one in content.split(b"\0") if one]
+        else:
+            found += work(helper.part, done)
+    return found
+
+
+def _begun(work: Work, part: Sequence[str], fork: Callable[[], int | None]) -> _Helper | None:
+    """A process that works out one part; `None` where there can be none."""
     reading, writing = os.pipe()
-    helper = fork()
-    if helper == 0:
+    pid = fork()
+    if pid == 0:
         os.close(reading)
-        _leave(lambda: _tell(writing, work(second, lambda _: None)))
+        _leave(lambda: _tell(writing, work(part, lambda _: None)))
     os.close(writing)
-    with os.fdopen(reading, "rb") as told:
-        if helper is None:
-            return _in_threads(work, halves, done)
-        try:
-            found, rest = work(first, done), told.read()
-        except BaseException:
-            os.kill(helper, signal.SIGKILL)
-            os.waitpid(helper, 0)
-            raise
-    if os.waitpid(helper, 0)[1] != 0:
-        return found + work(second, done)
-    done(second)
-    return found + [os.fsdecode(one) for one in rest.split(b"\0") if one]
+    if pid is None:
+        os.close(reading)
+        return None
+    return _Helper(pid, reading, part)
 
 
 def _tell(descriptor: int, found: Sequence[str]) -> None:
@@ -75,15 +101,18 @@ def _tell(descriptor: int, found: Sequence[str]) -> None:
         telling.write(b"\0".join(os.fsencode(one) for one in found))
 
 
-def _in_threads(
-    work: Callable[[Sequence[str], Callable[[Sequence[str]], None]], list[str]],
-    halves: tuple[Sequence[str], Sequence[str]],
-    done: Callable[[Sequence[str]], None],
-) -> list[str]:
-    from concurrent.futures import ThreadPoolExecutor  # here: a part of the lightest runs never comes so far
+def _read_all(descriptor: int) -> bytes:
+    with os.fdopen(descriptor, "rb") as told:
+        return told.read()
 
-    with ThreadPoolExecutor(2) as pool:
-        return [one for part in pool.map(lambda half: work(half, done), halves) for one in part]
+
+def _in_threads(work: Work, parts: Sequence[Sequence[str]], done: Done) -> list[str]:
+    if len(parts) == 1:
+        return work(parts[0], done)
+    from concurrent.futures import ThreadPoolExecutor  # here: mostly there is one part
+
+    with ThreadPoolExecutor(len(parts)) as pool:
+        return [one for part in pool.map(lambda part: work(part, done), parts) for one in part]
 
 
 def _leave(work: Callable[[], None]) -> None:

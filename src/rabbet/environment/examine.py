@@ -11,11 +11,12 @@ from collections import defaultdict
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import replace
+from heapq import heapreplace
 from pathlib import Path
 from typing import NamedTuple, TypeAlias
 
 from rabbet.core.model.inventory import Installed
-from rabbet.environment.alongside import in_two
+from rabbet.environment.alongside import in_parts
 from rabbet.environment.install_state import STATE_FILE, InstallState
 from rabbet.environment.layout import Layout
 from rabbet.formats.record import RecordRow
@@ -24,7 +25,7 @@ from rabbet.regular_file import sha256_of_regular
 __all__ = ["Begin", "Recorded", "examine", "unobserved"]
 
 _AT_ONCE = 200  # files that are read between two reports
-_FEW, _SMALL = 500, 10_000_000  # files, and bytes of all of them, that are not worth a second process
+_FEW, _SMALL = 500, 10_000_000  # files, and bytes of all of them, that are worth a process of their own
 _OPENING = 10_000  # bytes that are read in the time that it takes to open a file
 Begin: TypeAlias = Callable[[int], Callable[[int], None]]
 _LOOSE = 0o7022  # permissions that let others write, or that lend the owner's rights
@@ -109,7 +110,7 @@ def _altered(
     sizes: Mapping[str, int],
     done: Callable[[Sequence[str]], None],
 ) -> set[str]:
-    """The places whose files are not what any of those who recorded them say; read on two cores."""
+    """The places whose files are not what any of those who recorded them say; read on all cores."""
 
     def read(places: Sequence[str], done: Callable[[Sequence[str]], None]) -> list[str]:
         wrong = []
@@ -119,19 +120,18 @@ def _altered(
             done(part)
         return wrong
 
-    if len(digests) < _FEW and sum(sizes.values()) < _SMALL:
-        return set(read(sorted(digests), done))
-    return set(in_two(read, _halves(sizes), done))
+    count = 1 + max(len(digests) // _FEW, sum(sizes.values()) // _SMALL)
+    return set(in_parts(read, _parts(sizes, min(count, os.cpu_count() or 1)), done))
 
 
-def _halves(sizes: Mapping[str, int]) -> tuple[list[str], list[str]]:
-    """All places in two parts that take about as long to read."""
-    parts: tuple[list[str], list[str]] = ([], [])
-    weights = [0, 0]
+def _parts(sizes: Mapping[str, int], count: int) -> list[list[str]]:
+    """All places in so many parts that take about as long to read."""
+    parts: list[list[str]] = [[] for _ in range(count)]
+    waiting = [(0, number) for number in range(count)]  # a heap: the lightest part comes first
     for place, size in sorted(sizes.items(), key=lambda one: -one[1]):
-        lighter = weights.index(min(weights))
-        parts[lighter].append(place)
-        weights[lighter] += size + _OPENING
+        weight, number = waiting[0]
+        parts[number].append(place)
+        heapreplace(waiting, (weight + size + _OPENING, number))
     return parts
 
 

@@ -2,7 +2,6 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from pathlib import Path
 
 from rabbet.core.adoption import Adoption, Evidence, adopt
 from rabbet.core.model.declaration import Declaration
@@ -13,11 +12,10 @@ from rabbet.core.progress import Observer
 from rabbet.errors import WrongUsage
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import apply, complete
-from rabbet.store.atomic import put_back_on_failure, write_text
 from rabbet.tasks.begin import default_name, existing, offered_runtimes
 from rabbet.workspace.evidence import Gathered, gather
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.preferred import prefer, preferred_versions
+from rabbet.workspace.preferred import declare_and_prefer
 from rabbet.workspace.project import DECLARATION, Project, read_text
 from rabbet.workspace.settings import users_source
 from rabbet.workspace.source_files import standard_modules
@@ -124,14 +122,5 @@ def _edits(adoption: Adoption) -> list[Edit]:
 
 def save(drawn_up: Adopting) -> None:
     """Write the declaration and the versions to prefer, or neither. Raises `CannotWrite`."""
-    project = drawn_up.project
-    files = [project.declaration_file, project.preferred_file]
-
-    def there() -> list[Path]:
-        return [path for path in files if path.is_file()]
-
-    with put_back_on_failure(files, new=there):
-        if drawn_up.changed:
-            write_text(project.declaration_file, drawn_up.text)
-        if drawn_up.adoption.preferred:
-            prefer(project, {**preferred_versions(project), **drawn_up.adoption.preferred})
+    text = drawn_up.text if drawn_up.changed else None
+    declare_and_prefer(drawn_up.project, text, drawn_up.adoption.preferred)

@@ -16,10 +16,9 @@ from rabbet.core.progress import Observer
 from rabbet.core.shell import quoted
 from rabbet.errors import WrongUsage
 from rabbet.formats.pyproject_edit import apply
-from rabbet.store.atomic import put_back_on_failure, write_text
 from rabbet.tasks.drift import drift
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.preferred import prefer, preferred_versions
+from rabbet.workspace.preferred import declare_and_prefer
 from rabbet.workspace.project import Project, read_text
 
 __all__ = ["Keeping", "keeping", "save"]
@@ -67,9 +66,4 @@ def _not_by_hand(name: str, known: set[str]) -> WrongUsage:
 
 def save(kept: Keeping) -> None:
     """Write both files, or neither. Raises `CannotWrite`."""
-    project = kept.project
-    files = [project.declaration_file, project.preferred_file]
-    with put_back_on_failure(files, new=lambda: (path for path in files if path.is_file())):
-        if kept.changes:
-            write_text(project.declaration_file, kept.text)
-        prefer(project, {**preferred_versions(project), **kept.preferred})
+    declare_and_prefer(kept.project, kept.text if kept.changes else None, kept.preferred)

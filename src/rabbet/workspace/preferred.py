@@ -6,10 +6,10 @@ from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.formats.preferred import read_preferred, write_preferred
-from rabbet.store.atomic import cannot_write, write_text
+from rabbet.store.atomic import cannot_write, put_back_on_failure, write_text
 from rabbet.workspace.project import Project, read_text
 
-__all__ = ["forget_preferred", "prefer", "preferred_versions"]
+__all__ = ["declare_and_prefer", "forget_preferred", "preferred_versions"]
 
 
 def preferred_versions(project: Project) -> Mapping[NormalizedName, Version]:
@@ -19,9 +19,20 @@ def preferred_versions(project: Project) -> Mapping[NormalizedName, Version]:
     return read_preferred(read_text(project.preferred_file, by_hand=True))
 
 
-def prefer(project: Project, versions: Mapping[NormalizedName, Version]) -> None:
-    """Note these, and no others. Raises `CannotWrite`."""
-    write_text(project.preferred_file, write_preferred(versions))
+def declare_and_prefer(
+    project: Project, declaration: str | None, versions: Mapping[NormalizedName, Version]
+) -> None:
+    """Write a declaration's new text, if there is one, and note more versions; both, or neither.
+
+    Raises `CannotWrite`, `NotUnderstood`.
+    """
+    files = [project.declaration_file, project.preferred_file]
+    with put_back_on_failure(files, new=lambda: (path for path in files if path.is_file())):
+        if declaration is not None:
+            write_text(project.declaration_file, declaration)
+        if versions:
+            known = preferred_versions(project)
+            write_text(project.preferred_file, write_preferred({**known, **versions}))
 
 
 def forget_preferred(project: Project) -> None:
