@@ -26,6 +26,7 @@ LAYERS = [
     "environment",
     "compose",
     "builds",
+    "team",
     "workspace",
     "resolving",
     "trials",

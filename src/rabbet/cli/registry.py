@@ -25,6 +25,7 @@ COMMANDS = {
     "envs": ("recreate", "rabbet.cli.commands.envs", "the environments of this machine"),
     "store": ("recreate", "rabbet.cli.commands.store", "what this machine has fetched"),
     "drift": ("drift", "rabbet.cli.commands.drift", "what is installed here, against the lock"),
+    "census": ("drift", "rabbet.cli.commands.census", "everyone's machines, against the lock"),
     "imports": (
         "drift",
         "rabbet.cli.commands.imports",

@@ -1,34 +1,65 @@
-"""CycloneDX JSON (ECMA-424): an inventory in a file, of whoever wrote it.
+"""CycloneDX JSON 1.6 (ECMA-424): an inventory in a file, of whoever wrote it.
 
 Read are the Python libraries among the components, known by their package URLs (`pkg:pypi/NAME@VERSION`), and
-what they depend on.
+what they depend on. What the standard has no place for stands in properties:
+
+    metadata     rabbet:label, rabbet:platform, rabbet:implementation, rabbet:lock
+                 rabbet:group, rabbet:extra, rabbet:unrecorded
+    a library    rabbet:need, rabbet:installer, rabbet:requested, rabbet:build
+                 rabbet:altered, rabbet:missing
+
+Whatever a file says is a stranger's word: names and versions are parsed, and all amounts are bounded.
 """
 
-from collections.abc import Iterator
-from urllib.parse import unquote
+import uuid
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from datetime import UTC, datetime
+from urllib.parse import quote, unquote
 
 import msgspec
+from packaging.requirements import InvalidRequirement
+from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import InvalidVersion, Version
 
-from rabbet.core.limits import MOST_ROWS
-from rabbet.core.model.lock import LockedLibrary
-from rabbet.core.needs.need import library_name
+from rabbet.core.limits import LONGEST_LINE, MOST_ROWS
+from rabbet.core.model.inventory import Installation, Installed, Inventory
+from rabbet.core.model.lock import LockedLibrary, Selection
+from rabbet.core.model.machine_inventory import MachineInventory
+from rabbet.core.model.release import Metadata
+from rabbet.core.needs.need import Need, library_name
 from rabbet.errors import NotUnderstood
 from rabbet.formats.metadata import is_name
+from rabbet.formats.requirement import read_requirement
 
-__all__ = ["looks_like_inventory", "read_inventory_file"]
+__all__ = ["libraries_of", "looks_like_inventory", "read_inventory_file", "write_inventory_file"]
 
+_VERSION = "1.6"
 _PURL = "pkg:pypi/"
 _DEEPEST = 20  # components inside components
+_MOST_NEEDS = 1000  # of one library
+_RUNTIME = "platform"  # the standard's type for what programs run on
+
+
+class _Property(msgspec.Struct):
+    name: str = ""
+    value: str = ""
+
+
+class _Hash(msgspec.Struct):
+    alg: str = ""
+    content: str = ""
 
 
 class _Component(msgspec.Struct):
+    type: str = ""
     name: str = ""
     version: str = ""
     purl: str = ""
     ref: str = msgspec.field(default="", name="bom-ref")
     components: "list[_Component]" = []
+    properties: list[_Property] = []
+    hashes: list[_Hash] = []
 
 
 class _Dependency(msgspec.Struct):
@@ -36,8 +67,19 @@ class _Dependency(msgspec.Struct):
     depends_on: list[str] = msgspec.field(default_factory=list, name="dependsOn")
 
 
+class _Subject(msgspec.Struct):
+    name: str = ""
+
+
+class _Metadata(msgspec.Struct):
+    timestamp: str = ""
+    component: _Subject = msgspec.field(default_factory=_Subject)
+    properties: list[_Property] = []
+
+
 class _Bill(msgspec.Struct):
     format: str = msgspec.field(name="bomFormat")
+    metadata: _Metadata = msgspec.field(default_factory=_Metadata)
     components: list[_Component] = []
     dependencies: list[_Dependency] = []
 
@@ -50,8 +92,8 @@ def looks_like_inventory(text: str) -> bool:
     return text.lstrip("\ufeff \t\r\n").startswith("{")
 
 
-def read_inventory_file(text: str, file: str) -> tuple[LockedLibrary, ...]:
-    """The libraries, sorted by name and version. Raises `NotUnderstood`."""
+def read_inventory_file(text: str, file: str) -> MachineInventory:
+    """An inventory; without a label of its own it has the file's name. Raises `NotUnderstood`."""
     try:
         bill = _DECODER.decode(text.lstrip("\ufeff"))
     except (msgspec.MsgspecError, RecursionError, ValueError) as error:
@@ -60,18 +102,67 @@ def read_inventory_file(text: str, file: str) -> tuple[LockedLibrary, ...]:
         raise NotUnderstood(
             f"{file} is no inventory in CycloneDX JSON", because=[f"its bomFormat is '{bill.format[:60]}'"]
         )
-    found = [(one, *_named(one, file)) for one in _flat(bill.components, file) if _is_python(one)]
+    components = list(_flat(bill.components, file))
+    found = [(one, *_named(one, file)) for one in components if one.purl.lower().startswith(_PURL)]
     names = {one.ref: name for one, name, _ in found if one.ref}
     needs = {one.ref: {names[ref] for ref in one.depends_on if ref in names} for one in bill.dependencies}
-    libraries = {
-        (name, version): LockedLibrary(
-            name=name,
-            version=version,
-            dependencies=tuple(sorted(needs.get(one.ref, set()) - {name})),
-        )
-        for one, name, version in found
-    }
-    return tuple(libraries[key] for key in sorted(libraries))
+    libraries: dict[NormalizedName, Installed] = {}
+    twice = []
+    for one, name, version in found:
+        installed = _installed(one, name, version, needs.get(one.ref, set()) - {name}, file)
+        if libraries.setdefault(name, installed) is not installed:
+            twice.append((name, version))
+    told = _Told(bill.metadata.properties)
+    runtimes = {one.name.lower(): one.version for one in components if one.type == _RUNTIME and one.name}
+    python = _version(runtimes.pop("python", ""))
+    inventory = Inventory(
+        python=python or Version("3"),
+        implementation=told.one("implementation") or "cpython",
+        libraries=libraries,
+        strays=tuple(told.all("unrecorded")),
+        lock_stamp=told.one("lock"),
+        selection=_selection(told),
+    )
+    return MachineInventory(
+        label=told.one("label") or file.rpartition("/")[2].removesuffix(".json"),
+        recorded=_time(bill.metadata.timestamp),
+        project=bill.metadata.component.name,
+        platform=told.one("platform"),
+        python=python,
+        inventory=inventory,
+        runtimes=runtimes,
+        twice=tuple(twice),
+    )
+
+
+class _Told:
+    """Properties of Rabbet's own, by their names without the prefix."""
+
+    def __init__(self, properties: Iterable[_Property]) -> None:
+        self._known: dict[str, list[str]] = {}
+        for one in properties:
+            prefix, _, name = one.name.partition(":")
+            if prefix == "rabbet":
+                self._known.setdefault(name, []).append(one.value[:LONGEST_LINE])
+
+    def one(self, name: str) -> str:
+        """The first value; empty where there is none."""
+        return next(iter(self._known.get(name, ())), "")
+
+    def all(self, name: str) -> Sequence[str]:
+        """All values."""
+        return self._known.get(name, ())
+
+    def __contains__(self, name: str) -> bool:
+        """Whether there is any value."""
+        return name in self._known
+
+
+def _selection(told: _Told) -> Selection | None:
+    if "group" not in told and "extra" not in told:
+        return None
+    groups, extras = told.all("group"), told.all("extra")
+    return Selection(frozenset(filter(None, groups)), frozenset(filter(None, extras)))
 
 
 def _flat(components: list[_Component], file: str, depth: int = 0) -> Iterator[_Component]:
@@ -83,10 +174,6 @@ def _flat(components: list[_Component], file: str, depth: int = 0) -> Iterator[_
         yield from _flat(one.components, file, depth + 1)
 
 
-def _is_python(component: _Component) -> bool:
-    return component.purl.lower().startswith(_PURL)
-
-
 def _named(component: _Component, file: str) -> tuple[NormalizedName, Version]:
     """Name and version by the package URL, whose parts may be percent-encoded. Raises `NotUnderstood`."""
     plain = component.purl[len(_PURL) :].partition("#")[0].partition("?")[0]
@@ -95,7 +182,168 @@ def _named(component: _Component, file: str) -> tuple[NormalizedName, Version]:
         raise NotUnderstood(
             f"{file} can't be used", because=[f"{component.purl[:200]} names no library of Python"]
         )
+    found = _version(version or component.version)
+    if found is None:
+        raise NotUnderstood(f"{file} can't be used", because=[f"{component.purl[:200]} has no version"])
+    return library_name(name), found
+
+
+def _version(text: str) -> Version | None:
     try:
-        return library_name(name), Version(version or component.version)
-    except InvalidVersion as error:
-        raise NotUnderstood(f"{file} can't be used", because=[component.purl[:200], str(error)]) from error
+        return Version(text) if len(text) < LONGEST_LINE else None
+    except InvalidVersion:
+        return None
+
+
+def _installed(
+    component: _Component, name: NormalizedName, version: Version, depends_on: set[NormalizedName], file: str
+) -> Installed:
+    """A library; where nobody tells what it needs in which versions, it needs what it depends on."""
+    told = _Told(component.properties)
+    needs = [*_needs(told.all("need"), file)] if "need" in told else [Need(one) for one in sorted(depends_on)]
+    sha256 = next((one.content for one in component.hashes if one.alg == "SHA-256"), None)
+    gone = told.all("missing")
+    by_hand = "installer" in told or "requested" in told
+    return Installed(
+        name=name,
+        version=version,
+        folder="",
+        metadata=Metadata(
+            name=name,
+            version=version,
+            requires_python=SpecifierSet(),
+            needs=tuple(needs),
+            extras=frozenset(),
+        ),
+        wheel_sha256=sha256,
+        build=told.one("build"),
+        altered=(*told.all("altered"), *gone),
+        gone=tuple(gone),
+        installation=Installation(installer=told.one("installer"), requested="requested" in told)
+        if by_hand
+        else None,
+    )
+
+
+def _needs(texts: Sequence[str], file: str) -> Iterator[Need]:
+    for text in texts[:_MOST_NEEDS]:
+        try:
+            yield read_requirement(text)
+        except (InvalidRequirement, ValueError) as error:
+            raise NotUnderstood(f"{file} can't be used", because=[str(error).splitlines()[0]]) from error
+
+
+def _time(text: str) -> int:
+    """Seconds since the epoch; 0 for what is no time."""
+    try:
+        return int(datetime.fromisoformat(text).timestamp())
+    except (ValueError, OverflowError, OSError):
+        return 0
+
+
+def libraries_of(machine: MachineInventory) -> tuple[LockedLibrary, ...]:
+    """The libraries of an inventory as a lock would hold them, sorted by name and version."""
+    found = [
+        LockedLibrary(name=name, version=one.version, dependencies=_dependencies(one))
+        for name, one in machine.inventory.libraries.items()
+    ]
+    found += [LockedLibrary(name=name, version=version) for name, version in machine.twice]
+    return tuple(sorted(found, key=lambda one: (one.name, one.version)))
+
+
+def _dependencies(one: Installed) -> tuple[NormalizedName, ...]:
+    needs = one.metadata.needs if one.metadata else ()
+    return tuple(sorted({need.name for need in needs} - {one.name}))
+
+
+def write_inventory_file(
+    machine: MachineInventory, program: str, files: Mapping[NormalizedName, Mapping[str, str]] | None = None
+) -> str:
+    """An inventory as JSON, the same text for the same content; `program` is Rabbet's version.
+
+    `files` are the sha256 digests of each library's files, if these are wanted.
+    """
+    inventory = machine.inventory
+    libraries = sorted(inventory.libraries.items())
+    components = [_component(name, one, (files or {}).get(name, {})) for name, one in libraries]
+    runtimes = {**({"python": str(machine.python)} if machine.python else {}), **machine.runtimes}
+    components += [
+        {"type": _RUNTIME, "bom-ref": f"runtime {name}", "name": name, "version": version}
+        for name, version in sorted(runtimes.items())
+    ]
+    document = {
+        "bomFormat": "CycloneDX",
+        "specVersion": _VERSION,
+        "version": 1,
+        "metadata": {
+            "timestamp": datetime.fromtimestamp(machine.recorded, UTC).strftime("%Y-%m-%dT%H:%M:%SZ"),
+            "tools": {"components": [{"type": "application", "name": "rabbet", "version": program}]},
+            "component": {"type": "application", "bom-ref": "project", "name": machine.project},
+            "properties": _properties(_about(machine)),
+        },
+        "components": components,
+        "dependencies": [
+            {
+                "ref": _purl(name, one.version),
+                "dependsOn": [
+                    _purl(need, inventory.libraries[need].version)
+                    for need in _dependencies(one)
+                    if need in inventory.libraries
+                ],
+            }
+            for name, one in libraries
+        ],
+    }
+    content = msgspec.json.encode(document)
+    document["serialNumber"] = f"urn:uuid:{uuid.uuid5(uuid.NAMESPACE_URL, content.decode())}"
+    return msgspec.json.format(msgspec.json.encode(document), indent=1).decode() + "\n"
+
+
+def _about(machine: MachineInventory) -> Iterator[tuple[str, str]]:
+    """What the standard has no place for, of the machine as a whole."""
+    inventory = machine.inventory
+    yield "label", machine.label
+    yield "platform", machine.platform
+    yield "implementation", inventory.implementation
+    yield "lock", inventory.lock_stamp
+    if inventory.selection is not None:  # an empty one is a choice, too
+        yield from (("group", name) for name in sorted(inventory.selection.groups) or [""])
+        yield from (("extra", name) for name in sorted(inventory.selection.extras) or [""])
+    yield from (("unrecorded", place) for place in inventory.strays[:_MOST_NEEDS])
+
+
+def _component(name: NormalizedName, one: Installed, files: Mapping[str, str]) -> dict[str, object]:
+    told = [("need", str(need)) for need in (one.metadata.needs if one.metadata else ())]
+    told += [("build", one.build)] if one.build else []
+    told += [("altered", file) for file in one.altered if file not in one.gone]
+    told += [("missing", file) for file in one.gone]
+    if one.installation is not None:
+        told.append(("installer", one.installation.installer))
+        told += [("requested", "true")] if one.installation.requested else []
+    purl = _purl(name, one.version)
+    found: dict[str, object] = {
+        "type": "library",
+        "bom-ref": purl,
+        "name": name,
+        "version": str(one.version),
+        "purl": purl,
+    }
+    if one.wheel_sha256:
+        found["hashes"] = [{"alg": "SHA-256", "content": one.wheel_sha256}]
+    if told:
+        found["properties"] = _properties(told)
+    if files:
+        found["components"] = [
+            {"type": "file", "name": path, "hashes": [{"alg": "SHA-256", "content": sha256}]}
+            for path, sha256 in sorted(files.items())
+        ]
+    return found
+
+
+def _properties(told: Iterable[tuple[str, str]]) -> list[dict[str, str]]:
+    return [{"name": f"rabbet:{name}", "value": value} for name, value in told]
+
+
+def _purl(name: NormalizedName, version: Version) -> str:
+    """A package URL (ECMA-427)."""
+    return f"{_PURL}{name}@{quote(str(version), safe='.')}"

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from rabbet.core.drift.compare import in_order
-from rabbet.core.drift.since import LockFit, LockRevision, best_fit
+from rabbet.core.drift.since import LockFit, best_fit
 from rabbet.core.drift.stories import Story, stories
 from rabbet.core.model.finding import ENVIRONMENT, Finding, Kind, Reason, Weight
 from rabbet.core.model.lock import Lock, ToInstall, Unbuilt
@@ -15,10 +15,9 @@ from rabbet.core.needs.need import library_name
 from rabbet.core.progress import Observer
 from rabbet.environment.foreign import library_folders
 from rabbet.environment.inspect import read_configuration
-from rabbet.formats.lock_versions import read_locked_versions
 from rabbet.formats.pylock import edited_by_hand
-from rabbet.git.revisions import contents, history
 from rabbet.workspace.comparison import Comparison, compared, compared_elsewhere, question
+from rabbet.workspace.lock_history import lock_history
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.result_cache import remember_fit, remember_no_findings
@@ -28,7 +27,6 @@ from rabbet.workspace.shadows import folders_in_front, is_isolated, owner_of, sh
 __all__ = ["Drift", "drift", "drift_elsewhere"]
 
 _OF_VERSIONS = (Kind.MISSING, Kind.SURPLUS, Kind.VERSION)
-_MOST_REVISIONS = 1000  # of the lock that are looked at
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -115,20 +113,7 @@ def _since(
     installed = {
         name: str(one.version) for name, one in found.inventory.libraries.items() if name not in local
     }
-    environ = machine.helpers_environ()
-    blobs = history(project.folder, project.lock_file.name, environ, _MOST_REVISIONS)
-    texts = dict(contents(project.folder, (one.blob for one in blobs), environ))
-    read = {blob: read_locked_versions(text.decode("utf-8", "replace")) for blob, text in texts.items()}
-    revisions = (
-        LockRevision(
-            commit=one.commit,
-            when=one.when,
-            versions=read[one.blob].versions,
-            conditional=read[one.blob].conditional,
-        )
-        for one in blobs
-        if one.blob in read
-    )
+    revisions = (revision for revision, _ in lock_history(project, machine))
     return best_fit(installed, revisions, len(differing))
 
 

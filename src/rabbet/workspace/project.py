@@ -20,6 +20,7 @@ __all__ = [
     "find_project",
     "not_made_here",
     "read_text",
+    "stamp_of",
 ]
 
 DECLARATION = "pyproject.toml"
@@ -79,9 +80,7 @@ class Project(NamedTuple):
 
         Raises `NotUnderstood` where there is none that can be read.
         """
-        from hashlib import sha256
-
-        return sha256(read_text(self.lock_file).encode()).hexdigest()
+        return stamp_of(read_text(self.lock_file))
 
     def lock(self) -> "Lock":
         """Read the lock. Raises `NoLock`, `NotUnderstood`."""
@@ -134,6 +133,13 @@ def not_made_here(project: Project) -> EnvironmentFailed:
         because=[why, "nothing of it is run, and it may hold something that you want to keep"],
         remedy=f"mv {there} {aside} && rabbet recreate",
     )
+
+
+def stamp_of(lock: str) -> str:
+    """The digest of a lock's text, whichever line ends it was checked out with."""
+    from hashlib import sha256
+
+    return sha256(lock.replace("\r\n", "\n").encode()).hexdigest()
 
 
 def read_text(path: Path, *, by_hand: bool = False) -> str:

@@ -3,6 +3,7 @@
 FILE          a lock file, or an inventory in CycloneDX JSON, whoever wrote it
 git:REV       the project's lock at a revision; a revision alone will do where no file has that name
 installed     what is installed in the project's environment
+machine:LABEL what a machine of the team has, by the newest inventory that was collected of it
 env:PATH      what is installed in a folder: an environment, whoever made it, or an interpreter's
 """
 
@@ -16,18 +17,22 @@ from packaging.version import Version
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import Lock, LockedLibrary
+from rabbet.core.near_names import near_names
+from rabbet.core.shell import quoted
 from rabbet.environment.foreign import foreign_inventory
 from rabbet.environment.inspect import take_inventory
-from rabbet.errors import NoLock, RabbetError
-from rabbet.formats.cyclonedx import looks_like_inventory, read_inventory_file
+from rabbet.errors import NoLock, RabbetError, WrongUsage
+from rabbet.formats.cyclonedx import libraries_of, looks_like_inventory, read_inventory_file
 from rabbet.formats.pylock import read_lock
 from rabbet.formats.pyproject import read_declaration
 from rabbet.git.revisions import file_at
 from rabbet.workspace.machine import Machine
+from rabbet.workspace.machines import collected_machines
 from rabbet.workspace.project import DECLARATION, Project, read_text
 
 __all__ = ["State", "parse_state", "read_state"]
 
+_SHOWN = 5  # labels in a message
 _ANY_PYTHON = Version("3")  # where nothing tells which one: only libraries are compared
 
 
@@ -44,12 +49,12 @@ class State:
     installed: bool = False
 
 
-def parse_state(text: str) -> tuple[Literal["installed", "env", "git", "any"], str]:
+def parse_state(text: str) -> tuple[Literal["installed", "env", "machine", "git", "any"], str]:
     """The kind of a state and what names it; `any` is a file or else a revision."""
     if text == "installed":
         return "installed", ""
     kind, colon, value = text.partition(":")
-    if colon and kind in ("env", "git"):
+    if colon and kind in ("env", "git", "machine"):
         return kind, value  # type: ignore[return-value]
     return "any", text
 
@@ -62,15 +67,31 @@ def read_state(named: str, project: Project, machine: Machine) -> State:
     if kind == "env":
         place = machine.folder / Path(value).expanduser()
         return _of_inventory(named, foreign_inventory(place, _ANY_PYTHON, sound=True))
+    if kind == "machine":
+        return _of_machine(named, value, project, machine)
     path = machine.folder / Path(value).expanduser()
     if kind == "any" and path.is_file():
         text = read_text(path)
         if looks_like_inventory(text):
-            return State(name=named, lock=_lock_of(read_inventory_file(text, named)), installed=True)
+            read = read_inventory_file(text, named)
+            return State(name=named, lock=_lock_of(libraries_of(read)), installed=True)
         return _of_file(project, path, named, text)
     if path == project.lock_file:
         project.lock()  # which says that there is none
     return _of_revision(project, machine, named, value)
+
+
+def _of_machine(named: str, label: str, project: Project, machine: Machine) -> State:
+    """What was collected of a machine. Raises `WrongUsage` where nothing was, `NotUnderstood`."""
+    found = {one.label: one for one in collected_machines(project, machine)[0]}
+    if label not in found:
+        near = near_names(label, found)
+        raise WrongUsage(
+            f"no inventory of a machine '{label}' was collected",
+            because=[f"known are: {', '.join(sorted(found)[:_SHOWN]) or 'none'}"],
+            remedy=f"rabbet compare {quoted(f'machine:{near[0]}')}" if near else "rabbet census collect",
+        )
+    return State(name=named, lock=_lock_of(libraries_of(found[label])), installed=True)
 
 
 def _of_inventory(named: str, inventory: Inventory) -> State:

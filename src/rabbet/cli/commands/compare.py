@@ -1,8 +1,8 @@
 """What differs between two states.
 
 Each of OLD and NEW is a lock file, an inventory file (CycloneDX JSON), a revision in git (HEAD~3, or
-git:HEAD~3), `installed` for what is in the project's environment, or env:PATH for what is in another one;
-without NEW it is the present lock.
+git:HEAD~3), `installed` for what is in the project's environment, env:PATH for what is in another one, or
+machine:LABEL for what a machine of the census has; without NEW it is the present lock.
 """
 
 from argparse import ArgumentParser, Namespace
@@ -15,7 +15,7 @@ from rabbet.errors import ExitCode
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
     parser.add_argument(
-        "old", metavar="OLD", help="a lock or inventory file, git:REV, installed, or env:PATH"
+        "old", metavar="OLD", help="a lock or inventory file, git:REV, installed, env:PATH, or machine:LABEL"
     )
     parser.add_argument("new", metavar="NEW", nargs="?", help="another one (default: the present lock)")
     parser.add_argument("--markdown", action="store_true", help="in a form for a pull request's description")

@@ -5,10 +5,10 @@ pylock.toml. Files are held against the records in the environment; those whose 
 were last read are not read again. --deep holds each against the wheel whose hash is in the lock, so that a
 file, its record and Rabbet's notes changed together are found too; what the store lacks for that is fetched.
 Not even that notices compiled modules that were changed in the store together with its notes of them.
---against holds what is installed against another state: a lock or inventory file, git:REV, or env:PATH.
---keep is for what was wanted: it writes what is installed into the declaration, loosely, and notes that the
-next lock shall prefer these versions.
-Exit code 0: no drift. 1: something differs. With --quiet that is all: for prompts, tests and containers.
+--against holds what is installed against another state: a lock or inventory file, git:REV, env:PATH,
+machine:LABEL. --keep is for what was wanted: it writes what is installed into the declaration, loosely, and
+notes that the next lock shall prefer these versions. Exit code 0: no drift. 1: something differs. With
+--quiet that is all: for prompts, tests and containers.
 """
 
 from argparse import ArgumentParser, Namespace
@@ -30,7 +30,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--against",
         metavar="STATE",
-        help="in place of the lock: a lock or inventory file, git:REV, or env:PATH",
+        help="in place of the lock: a lock or inventory file, git:REV, env:PATH, machine:LABEL",
     )
     parser.add_argument(
         "--env",

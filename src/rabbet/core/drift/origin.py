@@ -11,7 +11,7 @@ __all__ = ["other_file", "other_origin", "wheel_taken"]
 def other_origin(one: ToInstall, installed: Installed) -> Kind | None:
     """In what the origin of something that Rabbet installed differs from the locked one, if it does."""
     if isinstance(one, Unbuilt):
-        if one.digest == installed.build:
+        if one.digest in ("", installed.build):  # nobody looked at what it is built from here
             return None
         return Kind.BUILD if installed.build else Kind.ORIGIN
     if installed.wheel_sha256 == one.artifact.sha256:

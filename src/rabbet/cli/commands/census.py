@@ -1,0 +1,134 @@
+"""Everyone's machines, against the lock.
+
+`record` writes an inventory of this machine into a file (CycloneDX JSON): libraries, runtimes, no paths and
+no names of people or hosts; a made-up label stands for the machine. `send` records and shares it through the
+project's git remote, under refs that no branch list shows, and `collect` fetches what all have sent. `show`
+holds every machine against the lock: which libraries differ where, what that breaks, who is behind, and what
+mends each group. `check` is for CI: exit code 1 when more machines break than are allowed.
+"""
+
+from argparse import ArgumentParser, Namespace
+from typing import TYPE_CHECKING
+
+from rabbet.cli.context import Context
+from rabbet.cli.options import add_json, add_offline, add_quiet, add_variant
+from rabbet.errors import ExitCode, WrongUsage
+
+if TYPE_CHECKING:
+    from rabbet.workspace.project import Project
+
+_ONLY = {  # the options that count for some of the actions alone
+    "label": ("record", "send"),
+    "env": ("record", "send"),
+    "deep": ("record", "send"),
+    "to": ("record",),
+    "remote": ("send", "collect"),
+    "places": ("show", "check"),
+    "machine": ("show",),
+    "library": ("show",),
+    "csv": ("show",),
+    "allow": ("check",),
+}
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """Declare the command's arguments."""
+    parser.add_argument(
+        "action",
+        choices=("record", "send", "collect", "show", "check"),
+        nargs="?",
+        default="show",
+        help="default: show what was collected",
+    )
+    parser.add_argument("--label", metavar="NAME", help="record, send: a label in place of the made-up one")
+    parser.add_argument("--env", metavar="PATH", help="record, send: another environment")
+    parser.add_argument("--deep", action="store_true", help="record, send: with the digests of all files")
+    parser.add_argument("--to", metavar="FILE", help="record: the file (default: census-LABEL.json)")
+    parser.add_argument("--remote", metavar="NAME", help="send, collect: the remote (default: origin)")
+    parser.add_argument(
+        "--from",
+        dest="places",
+        metavar="PATH",
+        nargs="+",
+        action="extend",
+        default=[],
+        help="show, check: more machines: inventory files, lists of exact versions, environments",
+    )
+    parser.add_argument("--machine", metavar="LABEL", help="show: all that differs on one machine")
+    parser.add_argument("--library", metavar="NAME", help="show: one library on all machines, over time")
+    parser.add_argument("--csv", action="store_true", help="show: the matrix as comma-separated values")
+    parser.add_argument(
+        "--allow", metavar="N", type=int, help="check: so many machines may break (default: none)"
+    )
+    add_variant(parser)
+    add_offline(parser)
+    add_json(parser)
+    add_quiet(parser)
+
+
+def run(arguments: Namespace, context: Context) -> int:
+    """Do what is asked."""
+    for option, actions in _ONLY.items():
+        if getattr(arguments, option) and arguments.action not in actions:
+            shown = "from" if option == "places" else option
+            raise WrongUsage(
+                f"--{shown} means nothing to `census {arguments.action}`",
+                because=[f"it is for {' and '.join(actions)}"],
+                remedy="rabbet help census",
+            )
+    project = context.project(arguments.variant)
+    if arguments.action in ("record", "send"):
+        return _give(arguments, project, context)
+    if arguments.action == "collect":
+        return _collect(arguments, project, context)
+    return _show(arguments, project, context)
+
+
+def _give(arguments: Namespace, project: "Project", context: Context) -> int:
+    """Record, or record and send."""
+    from rabbet.cli.views.census import RecordedView
+    from rabbet.tasks.census import RecordOptions, record, send
+
+    options = RecordOptions(label=arguments.label, place=arguments.env, deep=arguments.deep)
+    if arguments.action == "record":
+        found = record(project, context.machine, context.observer, options, arguments.to)
+    else:
+        found = send(project, context.machine, context.observer, options, arguments.remote)
+    view = RecordedView(found, sent=arguments.action == "send")
+    context.present(view, "census", as_json=arguments.json)
+    return ExitCode.DONE
+
+
+def _collect(arguments: Namespace, project: "Project", context: Context) -> int:
+    from rabbet.cli.views.census import CollectedView
+    from rabbet.tasks.census import collect
+
+    found = collect(project, context.machine, context.observer, arguments.remote)
+    context.present(CollectedView(found), "census", as_json=arguments.json)
+    return ExitCode.DONE
+
+
+def _show(arguments: Namespace, project: "Project", context: Context) -> int:
+    """The matrix, one machine, one library; or whether too many break."""
+    from rabbet.cli.views.census import CensusView, CheckView, LibraryView, MachineView, show_csv
+    from rabbet.tasks.census import library_over_time, one_machine, show
+
+    machine, observer = context.machine, context.observer
+    if arguments.library:
+        found = library_over_time(project, machine, observer, arguments.library)
+        context.present(LibraryView(found), "census", as_json=arguments.json)
+        return ExitCode.DONE
+    census = show(project, machine, observer, arguments.places)
+    if arguments.action == "check":
+        view = CheckView(census, allowed=arguments.allow or 0)
+        context.present(view, "census", as_json=arguments.json)
+        return ExitCode.NO if view.too_many else ExitCode.DONE
+    if arguments.machine:
+        state = one_machine(census, arguments.machine)
+        context.present(MachineView(state, project.variant), "census", as_json=arguments.json)
+        return ExitCode.DONE
+    if arguments.csv:
+        show_csv(census, context)
+    else:
+        context.present(CensusView(census, project.variant), "census", as_json=arguments.json)
+    return ExitCode.DONE

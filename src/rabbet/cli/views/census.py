@@ -1,0 +1,376 @@
+"""What `census` recorded, sent, collected, and found."""
+
+import csv
+import io
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+
+from rabbet.cli.context import Context
+from rabbet.cli.style import count, table
+from rabbet.cli.views.finding import detail
+from rabbet.cli.views.mend import mend_command
+from rabbet.core.census.matrix import Group, Matrix, State
+from rabbet.core.drift.mends import mends_of
+from rabbet.core.model.finding import ENVIRONMENT, Finding, Kind, Weight
+from rabbet.tasks.census import Census, Collected, LibraryOverTime, Recorded
+
+__all__ = [
+    "CensusView",
+    "CheckView",
+    "CollectedView",
+    "LibraryView",
+    "MachineView",
+    "RecordedView",
+    "show_csv",
+]
+
+_SHOWN_GROUPS, _SHOWN_LABELS, _SHOWN_LIBRARIES, _SHOWN_ROWS = 20, 4, 4, 40
+_AS_LOCKED = "."
+_SIGNS = {Weight.BREAKS: "!", Weight.DIFFERS: "~", Weight.NOTE: ""}
+_WIDTH = 80  # where nobody tells how wide the output is
+
+
+@dataclass(frozen=True, slots=True)
+class RecordedView:
+    """An inventory that was written, or sent."""
+
+    found: Recorded
+    sent: bool
+
+    def show(self, context: Context) -> None:
+        """Print one sentence."""
+        one = self.found.inventory
+        libraries = count(len(one.inventory.libraries), "library")
+        what = f"the inventory of {one.label}: {libraries}, Python {one.python}"
+        if self.sent:
+            context.show(f"Sent {what}, through '{self.found.where}'. Next: rabbet census collect")
+        else:
+            context.show(f"Wrote {self.found.where}, {what}.")
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        one = self.found.inventory
+        return {
+            "label": one.label,
+            "sent_through" if self.sent else "file": self.found.where,
+            "libraries": len(one.inventory.libraries),
+        }
+
+
+@dataclass(frozen=True, slots=True)
+class CollectedView:
+    """What came through a remote."""
+
+    found: Collected
+
+    def show(self, context: Context) -> None:
+        """Print one sentence."""
+        found = self.found
+        if not found.machines:
+            context.show(f"Nobody has sent anything through '{found.remote}' yet. Next: rabbet census send")
+            return
+        kept = count(found.inventories, "inventory")
+        machines = count(found.machines, "machine")
+        context.show(f"Collected {kept} of {machines} from '{found.remote}'. Next: rabbet census show")
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        found = self.found
+        return {"remote": found.remote, "machines": found.machines, "inventories": found.inventories}
+
+
+@dataclass(frozen=True, slots=True)
+class CensusView:
+    """The matrix of what differs × groups of machines."""
+
+    found: Census
+    variant: str | None
+
+    def show(self, context: Context) -> None:
+        """Print the matrix as far as it fits, then a line for each group."""
+        matrix, style = self.found.matrix, context.style
+        fitting = _fitting(matrix, style.width or _WIDTH)
+        if matrix.rows:
+            headings = ["library", *(group.name for group in fitting)]
+            rows = [
+                [row.name, *(_cell(cell, row.name) for cell in row.cells[: len(fitting)])]
+                for row in matrix.rows[:_SHOWN_ROWS]
+            ]
+            tones = {
+                text: style.bad if text.endswith("!") else style.warning
+                for row in rows
+                for text in row[1:]
+                if text.endswith(("!", "~"))
+            }
+            for line in table(headings, rows, style, tones=tones):
+                context.show(line)
+            if len(matrix.rows) > _SHOWN_ROWS:
+                context.show(f"and {len(matrix.rows) - _SHOWN_ROWS} more libraries (see --csv, --json)")
+            context.show(
+                f"{_AS_LOCKED} as locked   ! breaks something   ~ differs   - not there   + not locked"
+            )
+            context.show()
+        for group in matrix.groups[:_SHOWN_GROUPS]:
+            context.show(f"{group.name}  {_group_text(group, self.variant)}")
+        hidden = matrix.groups[_SHOWN_GROUPS:]
+        if hidden or len(fitting) < len(matrix.groups):
+            context.show(f"{_hidden_text(matrix, len(fitting), hidden)} (see --csv, --json)")
+        for one in self.found.unread:
+            context.show(f"Can't be read: {one.what}: {one.because}")
+        context.show()
+        context.show(_outcome(matrix))
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        matrix = self.found.matrix
+        return {
+            "machines": matrix.machines,
+            "groups": [
+                {
+                    "name": group.name,
+                    "labels": list(group.labels),
+                    "weight": str(group.state.weight) if group.state.weight else None,
+                    "behind": group.state.behind,
+                    "trouble": group.state.trouble or None,
+                    "mend": mend_command(group.mends, self.variant) if group.mends else None,
+                    "findings": [_finding(one) for one in group.state.findings],
+                }
+                for group in matrix.groups
+            ],
+            "libraries": [
+                {"name": row.name, "breaking": row.breaking, "differing": row.differing}
+                for row in matrix.rows
+            ],
+            "unread": [{"what": one.what, "because": one.because} for one in self.found.unread],
+        }
+
+
+def _finding(one: Finding) -> dict[str, object]:
+    return {
+        "kind": str(one.kind),
+        "name": one.name,
+        "locked": str(one.locked) if one.locked else None,
+        "installed": str(one.installed) if one.installed else None,
+        "weight": str(one.weight),
+        "breaks": list(one.breaks),
+    }
+
+
+def _fitting(matrix: Matrix, width: int) -> Sequence[Group]:
+    """The groups whose columns fit beside the libraries' names."""
+    used = max((len(row.name) for row in matrix.rows), default=0)
+    for number, group in enumerate(matrix.groups):
+        cells = (_cell(row.cells[number], row.name) for row in matrix.rows[:_SHOWN_ROWS])
+        used += 2 + max(len(group.name), *map(len, cells), 0)
+        if used > width and number:
+            return matrix.groups[:number]
+    return matrix.groups
+
+
+def _cell(finding: Finding | None, name: str) -> str:
+    """How a library differs in a group, in a few characters."""
+    if finding is None or finding.weight is Weight.NOTE:
+        return _AS_LOCKED
+    sign = _SIGNS[finding.weight]
+    if finding.kind is Kind.MISSING and not finding.files:
+        return f"- {sign}"
+    if name == ENVIRONMENT or finding.installed is None:
+        return f"{finding.kind} {sign}"
+    if finding.kind is Kind.SURPLUS:
+        return f"+{finding.installed} {sign}"
+    if finding.kind in (Kind.VERSION, Kind.RUNTIME):
+        return f"{finding.installed} {sign}"
+    return f"{finding.kind} {sign}"
+
+
+def _group_text(group: Group, variant: str | None) -> str:
+    """Who is in a group, what sets it apart, and what mends it."""
+    labels = ", ".join(group.labels[:_SHOWN_LABELS])
+    more = len(group.labels) - _SHOWN_LABELS
+    who = f"{count(len(group.labels), 'machine')}: {labels}{f' and {more} more' if more > 0 else ''}"
+    return f"{who}: {_state_text(group.state)}{_mend_text(group.state, variant)}"
+
+
+def _state_text(state: State) -> str:
+    if state.trouble:
+        return state.trouble
+    parts = []
+    if state.behind:
+        parts.append(f"{count(state.behind, 'lock revision')} behind")
+    weighty = [one for one in state.findings if one.weight is not Weight.NOTE and one.kind is not Kind.STALE]
+    broken = sorted({name for one in weighty for name in one.breaks})
+    if broken:
+        parts.append(f"breaks {_some(broken)}")
+    by_hand = sorted({one.name for one in weighty if one.installation is not None})
+    if by_hand:
+        parts.append(f"by hand: {_some(by_hand)}")
+    if weighty and not parts:
+        parts.append(f"{count(len(weighty), 'library')} differ" if len(weighty) > 1 else "1 library differs")
+    return "; ".join(parts) or "as locked"
+
+
+def _some(names: Sequence[str]) -> str:
+    return ", ".join(names[:_SHOWN_LIBRARIES]) + (" and more" if len(names) > _SHOWN_LIBRARIES else "")
+
+
+def _mend_text(state: State, variant: str | None) -> str:
+    mends = mends_of(state.findings)
+    return f". To mend: {mend_command(mends, variant)}" if mends else ""
+
+
+def _hidden_text(matrix: Matrix, columns: int, hidden: Sequence[Group]) -> str:
+    parts = []
+    if columns < len(matrix.groups):
+        parts.append(f"{count(len(matrix.groups) - columns, 'column')} did not fit")
+    if hidden:
+        machines = count(sum(len(group.labels) for group in hidden), "machine")
+        parts.append(f"{count(len(hidden), 'more group')} of {machines}")
+    return " and ".join(parts).capitalize()
+
+
+def _outcome(matrix: Matrix) -> str:
+    breaking, differing = matrix.weighing(Weight.BREAKS), matrix.weighing(Weight.DIFFERS)
+    untold = sum(len(group.labels) for group in matrix.groups if group.state.trouble)
+    parts = [
+        f"{breaking} {'breaks' if breaking == 1 else 'break'} something",
+        f"{differing} only {'differs' if differing == 1 else 'differ'}",
+    ]
+    fitting = matrix.machines - breaking - differing - untold
+    told = f"{count(matrix.machines, 'machine')}: {fitting} as locked, {', '.join(parts)}"
+    return f"{told}{f', {untold} can not be compared' if untold else ''}."
+
+
+def show_csv(census: Census, context: Context) -> None:
+    """Print the matrix for other programs: a row a library, a column a group, no formulas."""
+    output = io.StringIO(newline="")
+    writer = csv.writer(output, lineterminator="\n")
+    matrix = census.matrix
+    writer.writerow(["library", *(_plain(f"{one.name}: {' '.join(one.labels)}") for one in matrix.groups)])
+    for row in matrix.rows:
+        writer.writerow([_plain(row.name), *(_plain(_cell(cell, row.name)) for cell in row.cells)])
+    for line in output.getvalue().splitlines():
+        context.show(line)
+
+
+def _plain(cell: str) -> str:
+    """A cell that no spreadsheet takes for a formula."""
+    return f"'{cell}" if cell[:1] in "=+-@" and len(cell) > 1 else cell
+
+
+@dataclass(frozen=True, slots=True)
+class MachineView:
+    """All that differs on one machine."""
+
+    state: State
+    variant: str | None
+
+    def show(self, context: Context) -> None:
+        """Print its findings and what mends them."""
+        state, style = self.state, context.style
+        if state.findings:
+            rows = [
+                (
+                    str(one.kind),
+                    one.name,
+                    str(one.locked or "-"),
+                    str(one.installed or "-"),
+                    str(one.weight),
+                    ", ".join(one.breaks),
+                )
+                for one in state.findings
+            ]
+            headings = ("finding", "library", "locked", "installed", "weight", "breaks")
+            tones = {"breaks": style.bad, "differs": style.warning, "note": style.faint}
+            for line in table(headings, rows, style, tones=tones):
+                context.show(line)
+            for one in state.findings:
+                if detail(one):
+                    context.show(f"  {one.name}: {detail(one)}")
+            context.show()
+        when = f", recorded on {_day(state.recorded)}" if state.recorded else ""
+        mend = _mend_text(state, self.variant)
+        context.show(f"{state.label}{when}: {_state_text(state)}{mend}")
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        state = self.state
+        return {
+            "label": state.label,
+            "recorded": state.recorded or None,
+            "behind": state.behind,
+            "trouble": state.trouble or None,
+            "findings": [_finding(one) for one in state.findings],
+        }
+
+
+@dataclass(frozen=True, slots=True)
+class LibraryView:
+    """One library on all machines, over time."""
+
+    found: LibraryOverTime
+
+    def show(self, context: Context) -> None:
+        """Print each change."""
+        found = self.found
+        rows = [(_day(when), label, version or "-") for label, when, version in found.changes]
+        if rows:
+            for line in table(("since", "machine", found.name), rows, context.style):
+                context.show(line)
+            context.show()
+        locked = " and ".join(found.locked) or "not locked"
+        context.show(f"{found.name} is {f'locked at {locked}' if found.locked else locked}.")
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        found = self.found
+        return {
+            "library": found.name,
+            "locked": list(found.locked),
+            "changes": [
+                {"machine": label, "since": when, "version": version or None}
+                for label, when, version in found.changes
+            ],
+        }
+
+
+@dataclass(frozen=True, slots=True)
+class CheckView:
+    """Whether more machines break than are allowed, fit for a chat message."""
+
+    found: Census
+    allowed: int
+
+    @property
+    def too_many(self) -> bool:
+        """Whether that is so."""
+        return self.found.matrix.weighing(Weight.BREAKS) > self.allowed
+
+    def show(self, context: Context) -> None:
+        """Print a few lines."""
+        for line in self._lines():
+            context.show(line)
+
+    def _lines(self) -> Iterator[str]:
+        matrix = self.found.matrix
+        yield _outcome(matrix)
+        worst = [row for row in matrix.rows if row.breaking][:_SHOWN_LIBRARIES]
+        for row in worst:
+            yield f"  {row.name} breaks {count(row.breaking, 'machine')}"
+        verdict = "more than" if self.too_many else "within"
+        yield f"That is {verdict} what is allowed: {self.allowed}."
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        matrix = self.found.matrix
+        return {
+            "too_many": self.too_many,
+            "allowed": self.allowed,
+            "machines": matrix.machines,
+            "breaking": matrix.weighing(Weight.BREAKS),
+            "differing": matrix.weighing(Weight.DIFFERS),
+        }
+
+
+def _day(when: int) -> str:
+    return f"{datetime.fromtimestamp(when):%Y-%m-%d}"  # noqa: DTZ006 - the reader's own day

@@ -1,0 +1,1 @@
+"""Many inventories → what differs, where, and how much it breaks."""

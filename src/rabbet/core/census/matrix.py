@@ -1,0 +1,148 @@
+"""The machines of a team × the lock → groups of machines in the same state, and how each library differs.
+
+Columns are groups: machines whose findings are the same. Rows are what differs in any of them, those first
+that break the most machines.
+"""
+
+from collections import defaultdict
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+
+from rabbet.core.drift.mends import Mend, mends_of
+from rabbet.core.model.finding import Finding, Kind, Weight
+
+__all__ = ["Group", "Matrix", "Row", "State", "matrix_of"]
+
+_WEIGHTS = list(Weight)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class State:
+    """How one machine differs: its findings, and how many revisions of the lock it is `behind`, if known.
+
+    It was recorded at a time in seconds since the epoch. A machine whose record can't be compared has
+    `trouble`.
+    """
+
+    label: str
+    recorded: int
+    findings: tuple[Finding, ...] = ()
+    behind: int | None = None
+    trouble: str = ""
+
+    @property
+    def weight(self) -> Weight | None:
+        """That of its weightiest finding."""
+        return min((one.weight for one in self.findings), key=_WEIGHTS.index, default=None)
+
+    @property
+    def key(self) -> tuple[object, ...]:
+        """What machines in the same state have in common."""
+        found = {(one.kind, one.name, one.locked, one.installed, one.weight) for one in self.findings}
+        ordered = sorted((str(kind), name, str(a), str(b), str(w)) for kind, name, a, b, w in found)
+        return (*ordered, self.behind, self.trouble)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Group:
+    """Machines in the same state, by their labels, under a short name such as `A`."""
+
+    name: str
+    labels: tuple[str, ...]
+    state: State
+
+    @property
+    def cells(self) -> Mapping[str, Finding]:
+        """The weightiest finding about each library."""
+        found: dict[str, Finding] = {}
+        for finding in sorted(self.state.findings, key=lambda one: _WEIGHTS.index(one.weight)):
+            found.setdefault(finding.name, finding)
+        return found
+
+    @property
+    def mends(self) -> frozenset[Mend]:
+        """What mends all that weighs more than a note."""
+        return mends_of(self.state.findings)
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Row:
+    """A library that differs somewhere: on how many machines it breaks something, or only differs."""
+
+    name: str
+    breaking: int
+    differing: int
+    cells: tuple[Finding | None, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Matrix:
+    """All machines of a census against one lock."""
+
+    groups: tuple[Group, ...]
+    rows: tuple[Row, ...]
+
+    @property
+    def machines(self) -> int:
+        """How many there are."""
+        return sum(len(group.labels) for group in self.groups)
+
+    def weighing(self, *weights: Weight) -> int:
+        """On how many machines the weightiest finding is one of these."""
+        return sum(len(group.labels) for group in self.groups if group.state.weight in weights)
+
+
+def matrix_of(states: Iterable[State]) -> Matrix:
+    """Group machines in the same state: the largest groups first, those as locked before all others."""
+    alike: defaultdict[tuple[object, ...], list[State]] = defaultdict(list)
+    for state in sorted(states, key=lambda one: (one.label, one.recorded)):
+        alike[state.key].append(state)
+    ordered = sorted(
+        alike.values(),
+        key=lambda some: (_rank(some[0]), -len(some), some[0].label),
+    )
+    groups = tuple(
+        Group(name=_letters(number), labels=tuple(one.label for one in some), state=some[0])
+        for number, some in enumerate(ordered)
+    )
+    return Matrix(groups=groups, rows=tuple(_rows(groups)))
+
+
+def _rank(state: State) -> int:
+    """Those as locked come first, then the lighter ones; what can't be compared comes last."""
+    if state.trouble:
+        return len(_WEIGHTS) + 1
+    return len(_WEIGHTS) - (_WEIGHTS.index(state.weight) if state.weight else len(_WEIGHTS))
+
+
+def _rows(groups: Sequence[Group]) -> list[Row]:
+    cells = [group.cells for group in groups]
+    names = {
+        name
+        for found in cells
+        for name, finding in found.items()
+        if finding.weight is not Weight.NOTE and finding.kind is not Kind.STALE
+    }
+    rows = []
+    for name in names:
+        row = tuple(found.get(name) for found in cells)
+        weighed = [(len(group.labels), cell.weight) for group, cell in zip(groups, row, strict=True) if cell]
+        rows.append(
+            Row(
+                name=name,
+                breaking=sum(count for count, weight in weighed if weight is Weight.BREAKS),
+                differing=sum(count for count, weight in weighed if weight is Weight.DIFFERS),
+                cells=row,
+            )
+        )
+    return sorted(rows, key=lambda row: (-row.breaking, -row.differing, row.name))
+
+
+def _letters(number: int) -> str:
+    """`A` to `Z`, then `AA` and so on."""
+    name = ""
+    number += 1
+    while number:
+        number, rest = divmod(number - 1, 26)
+        name = chr(ord("A") + rest) + name
+    return name

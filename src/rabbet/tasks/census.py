@@ -1,0 +1,207 @@
+"""Everyone's inventories: recorded, sent, collected, shown against the lock, checked."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from rabbet import __version__
+from rabbet.core.adoption import Left
+from rabbet.core.census.matrix import Matrix, State, matrix_of
+from rabbet.core.model.machine_inventory import MachineInventory
+from rabbet.core.near_names import near_names
+from rabbet.core.needs.need import library_name
+from rabbet.core.progress import Observer
+from rabbet.core.shell import quoted
+from rabbet.errors import SourceFailed, WrongUsage
+from rabbet.formats.cyclonedx import write_inventory_file
+from rabbet.git.program import run_git
+from rabbet.git.shared_refs import SharedRefs
+from rabbet.store.atomic import write_text
+from rabbet.team.labels import checked_label, own_label
+from rabbet.workspace.census import Against, file_digests, inventory_here
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.machines import collected_machines, machine_from
+from rabbet.workspace.project import Project
+
+__all__ = [
+    "Census",
+    "Collected",
+    "LibraryOverTime",
+    "RecordOptions",
+    "Recorded",
+    "collect",
+    "library_over_time",
+    "one_machine",
+    "record",
+    "send",
+    "show",
+]
+
+_KEPT = 50  # inventories of each machine
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class RecordOptions:
+    """What to record: of the project's environment, or of another `place`; under which label."""
+
+    label: str | None = None
+    place: str | None = None
+    deep: bool = False
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Recorded:
+    """An inventory of this machine, as it was written or sent."""
+
+    inventory: MachineInventory
+    text: str
+    where: str
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Collected:
+    """How many inventories of how many machines came through a remote."""
+
+    remote: str
+    machines: int
+    inventories: int
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Census:
+    """The machines against the lock, and the inventories that can't be read, with the reasons."""
+
+    matrix: Matrix
+    states: tuple[State, ...]
+    unread: tuple[Left, ...]
+
+
+def record(
+    project: Project, machine: Machine, observer: Observer, options: RecordOptions, file: str | None
+) -> Recorded:
+    """Write the inventory of this machine into a file. Raises what `drift` raises, and `CannotWrite`."""
+    found = _recorded(project, machine, observer, options)
+    path = machine.folder / (file or f"census-{found.inventory.label}.json")
+    write_text(path, found.text)
+    return Recorded(inventory=found.inventory, text=found.text, where=path.name)
+
+
+def _recorded(project: Project, machine: Machine, observer: Observer, options: RecordOptions) -> Recorded:
+    label = (
+        own_label(machine.environments().folder) if options.label is None else checked_label(options.label)
+    )
+    if label is None:
+        raise WrongUsage(
+            f"'{(options.label or '')[:60]}' can't be a label",
+            because=["it takes letters, digits, '.', '_' and '-', with a letter or digit at both ends"],
+        )
+    observer.stage("looking at what is installed")
+    found = inventory_here(project, machine, observer, label, options.place, deep=options.deep)
+    place = machine.folder / Path(options.place).expanduser() if options.place else project.environment
+    files = file_digests(place) if options.deep else None
+    return Recorded(inventory=found, text=write_inventory_file(found, __version__, files), where="")
+
+
+def send(
+    project: Project, machine: Machine, observer: Observer, options: RecordOptions, remote: str | None
+) -> Recorded:
+    """Record this machine and share that through the project's git remote.
+
+    Raises what `drift` raises, and `SourceFailed`.
+    """
+    refs, name = _refs(project, machine, remote)
+    found = _recorded(project, machine, observer, options)
+    observer.stage(f"sending through '{name}'")
+    refs.send(found.inventory.label, f"{found.inventory.recorded:012d}.json", found.text.encode(), keep=_KEPT)
+    return Recorded(inventory=found.inventory, text=found.text, where=name)
+
+
+def collect(project: Project, machine: Machine, observer: Observer, remote: str | None) -> Collected:
+    """Fetch what all machines have sent. Raises `SourceFailed`."""
+    refs, name = _refs(project, machine, remote)
+    observer.stage(f"collecting from '{name}'")
+    files = refs.collect()
+    return Collected(remote=name, machines=len({file.label for file in files}), inventories=len(files))
+
+
+def _refs(project: Project, machine: Machine, remote: str | None) -> tuple[SharedRefs, str]:
+    """The remote that is named, else `origin`, else the only one. Raises `SourceFailed`."""
+    environ = machine.helpers_environ()
+    done = run_git(["remote"], project.folder, environ, 30)
+    known = done.stdout.decode(errors="replace").split() if done.returncode == 0 else []
+    if remote is None and not known:
+        raise SourceFailed(
+            "there is no remote to share inventories through",
+            because=[f"git knows none in {project.folder}"],
+            remedy="git remote add origin ADDRESS" if done.returncode == 0 else "git init",
+        )
+    name = remote or ("origin" if "origin" in known else known[0])
+    return SharedRefs(project.folder, name, environ), name
+
+
+def show(project: Project, machine: Machine, observer: Observer, places: Sequence[str]) -> Census:
+    """All collected machines against the lock, and those of more files or places.
+
+    Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `WrongUsage` where there is nothing to show.
+    """
+    observer.stage("reading inventories")
+    machines, unread = collected_machines(project, machine)
+    machines += [machine_from(place, machine) for place in places]
+    if not machines and not unread:
+        raise WrongUsage(
+            "no inventories are here yet",
+            because=["none was collected, and --from names none"],
+            remedy="rabbet census send && rabbet census collect",
+        )
+    observer.stage("comparing them with the lock")
+    states = tuple(Against(project, machine).states(machines))
+    return Census(matrix=matrix_of(states), states=states, unread=tuple(unread))
+
+
+def one_machine(census: Census, label: str) -> State:
+    """One machine of a census by its label. Raises `WrongUsage`."""
+    known = {state.label: state for state in census.states}
+    if label not in known:
+        near = near_names(label, known)
+        raise WrongUsage(
+            f"there is no machine '{label}' in the census",
+            because=[f"there are {len(known)}, such as {', '.join(sorted(known)[:3])}"] if known else [],
+            remedy=f"rabbet census show --machine {quoted(near[0])}" if near else "rabbet census show",
+        )
+    return known[label]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class LibraryOverTime:
+    """The versions of a library that each machine has had, each with the time from which on it was recorded.
+
+    An empty version means that it was not there. `locked` are those of the lock of today.
+    """
+
+    name: str
+    locked: tuple[str, ...]
+    changes: tuple[tuple[str, int, str], ...]
+
+
+def library_over_time(project: Project, machine: Machine, observer: Observer, name: str) -> LibraryOverTime:
+    """What became of a library on all machines, as far as inventories are kept; the newest change last.
+
+    Raises `NoLock`, `WrongUsage` for one that neither the lock nor any inventory has.
+    """
+    observer.stage("reading inventories")
+    wanted = library_name(name)
+    machines, _ = collected_machines(project, machine, every=True)
+    changes: list[tuple[str, int, str]] = []
+    last: dict[str, str] = {}
+    for one in sorted(machines, key=lambda one: one.recorded):
+        installed = one.inventory.libraries.get(wanted)
+        version = str(installed.version) if installed else ""
+        if last.get(one.label) != version:
+            changes.append((one.label, one.recorded, version))
+        last[one.label] = version
+    locked = sorted({str(one.version) for one in project.lock().libraries if one.name == wanted})
+    if not locked and not any(last.values()):
+        raise WrongUsage(
+            f"no machine has {wanted}, and the lock does not either", remedy="rabbet census show"
+        )
+    return LibraryOverTime(name=wanted, locked=tuple(locked), changes=tuple(changes))

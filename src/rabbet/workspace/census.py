@@ -1,0 +1,172 @@
+"""An inventory for others, and those that others sent, against the project's lock."""
+
+import time
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import suppress
+from dataclasses import replace
+from pathlib import Path
+
+from packaging.utils import NormalizedName
+
+from rabbet.core.census.matrix import State
+from rabbet.core.drift.compare import Wanted, compare
+from rabbet.core.drift.since import LockRevision, best_fit
+from rabbet.core.limits import MOST_TEXT_FILE
+from rabbet.core.lock.select import needed
+from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.inventory import Installed
+from rabbet.core.model.lock import Lock, Selection
+from rabbet.core.model.machine_inventory import MachineInventory
+from rabbet.core.model.target import Target
+from rabbet.core.needs.need import Need
+from rabbet.core.progress import Observer, reading_files
+from rabbet.core.targets import PLATFORMS, named_target, target_of
+from rabbet.environment.foreign import foreign_inventory, library_folders
+from rabbet.errors import RabbetError
+from rabbet.formats.record import read_record
+from rabbet.regular_file import read_regular
+from rabbet.workspace.comparison import compared, question
+from rabbet.workspace.lock_history import lock_history
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.project import Project
+from rabbet.workspace.selection import RecreateOptions
+
+__all__ = ["Against", "file_digests", "inventory_here"]
+
+
+def inventory_here(
+    project: Project, machine: Machine, observer: Observer, label: str, place: str | None, *, deep: bool
+) -> MachineInventory:
+    """What is installed in the project's environment, or in another place, as it may be given away.
+
+    Nothing of it tells where something lies on this machine, or who uses it. Raises what `drift` raises.
+    """
+    asked = question(project, machine, RecreateOptions())
+    target = target_of(asked.runtime)
+    if place is None:
+        found = compared(asked, project, machine, observer, deep=deep).inventory
+    else:
+        path = machine.folder / Path(place).expanduser()
+        found = foreign_inventory(path, asked.runtime.version, reading_files(observer))
+    own = NormalizedName(asked.declaration.name)
+    libraries = {name: _given(one, target) for name, one in found.libraries.items() if name != own}
+    return MachineInventory(
+        label=label,
+        recorded=int(time.time()),
+        project=asked.declaration.name,
+        platform=target.platform,
+        python=found.python,
+        inventory=replace(found, libraries=libraries, made_with="", runtimes={}, twins=()),
+        runtimes={language: str(one.version) for language, one in asked.others.chosen.items()},
+        twice=tuple((one.name, one.version) for one in found.twins),
+    )
+
+
+def _given(one: Installed, target: Target) -> Installed:
+    """A library without what only this machine knows; of its needs those that count here."""
+    needs = one.metadata.needs if one.metadata else ()
+    counting = tuple(
+        Need(need.name, need.specifier, need.extras) for need in needs if target.admits(need.marker)
+    )
+    metadata = replace(one.metadata, needs=counting) if one.metadata else None
+    by_hand = replace(one.installation, origin="", since=None) if one.installation else None
+    return replace(one, metadata=metadata, installation=by_hand)
+
+
+def file_digests(place: Path) -> dict[NormalizedName, Mapping[str, str]]:
+    """The sha256 digests of the files of each library installed in a place, by their own records."""
+    from rabbet.formats.metadata import MetadataBroken, parse_metadata
+
+    found: dict[NormalizedName, Mapping[str, str]] = {}
+    for site in library_folders(place):
+        for info in site.glob("*.dist-info"):
+            with suppress(OSError, MetadataBroken, ValueError):
+                name = parse_metadata(read_regular(info / "METADATA", most=MOST_TEXT_FILE)).name
+                rows = read_record(read_regular(info / "RECORD", most=MOST_TEXT_FILE).decode())
+                found[name] = {row.path: row.sha256 for row in rows if row.sha256}
+    return found
+
+
+class Against:
+    """A project's lock, against which inventories of other machines are held.
+
+    What a machine needs follows from its own platform and version of Python.
+    """
+
+    def __init__(self, project: Project, machine: Machine) -> None:
+        asked = question(project, machine, RecreateOptions())
+        self._declaration: Declaration = asked.declaration
+        self._lock: Lock = asked.lock
+        self._stamp = asked.lock_stamp
+        self._here = target_of(asked.runtime)
+        self._wanted: dict[object, Wanted] = {}
+        self._history = list(lock_history(project, machine))
+
+    def states(self, machines: Iterable[MachineInventory]) -> Iterator[State]:
+        """How each machine differs from the lock."""
+        for one in machines:
+            try:
+                yield self._state(one)
+            except RabbetError as error:  # the lock does not serve such a machine
+                yield State(label=one.label, recorded=one.recorded, trouble=str(error))
+
+    def _state(self, one: MachineInventory) -> State:
+        target = self._target(one)
+        inventory = one.inventory if one.python else replace(one.inventory, python=target.python)
+        findings = compare(self._wanted_for(one, target), inventory)
+        return State(
+            label=one.label,
+            recorded=one.recorded,
+            findings=findings,
+            behind=self._behind(one, len({finding.name for finding in findings})),
+        )
+
+    def _target(self, one: MachineInventory) -> Target:
+        python = one.python or self._here.python
+        minor = f"{python.major}.{python.minor}"
+        if one.platform in ("", self._here.platform) and minor == self._here.minor:
+            return self._here
+        platform = one.platform if one.platform in PLATFORMS else self._here.platform
+        if platform not in PLATFORMS:
+            return self._here
+        return named_target(platform, minor, self._declaration.baselines)
+
+    def _wanted_for(self, one: MachineInventory, target: Target) -> Wanted:
+        everything = self._lock.everything
+        chosen = one.inventory.selection
+        selection = (
+            everything
+            if chosen is None
+            else Selection(everything.groups & chosen.groups, everything.extras & chosen.extras)
+        )
+        by_rabbet = bool(one.inventory.lock_stamp)
+        key = (target.platform, target.minor, selection, by_rabbet)
+        if key not in self._wanted:
+            declared = self._declaration.declared()
+            needs = (one.need for one in declared if one.section is None or selection.holds(one.section))
+            self._wanted[key] = Wanted(
+                project=self._declaration.name,
+                python=self._declaration.python,
+                needs=tuple(needs),
+                runtime=self._lock.python,
+                needed=needed(self._lock, target, selection, self._declaration),
+                target=target,
+                origins_known=by_rabbet,
+                lock_stamp=self._stamp,
+                everything=everything,
+            )
+        return self._wanted[key]
+
+    def _behind(self, one: MachineInventory, differing: int) -> int | None:
+        """How many revisions of the lock came since the one that the machine has, if that can be told."""
+        stamp = one.inventory.lock_stamp
+        if stamp == self._stamp or not differing:
+            return 0
+        stamps = [known for _, known in self._history]
+        newer = 0 if self._stamp in stamps[:1] else 1  # the lock of today may not be committed yet
+        if stamp in stamps:
+            return stamps.index(stamp) + newer
+        revisions: list[LockRevision] = [revision for revision, _ in self._history]
+        installed = {name: str(one.version) for name, one in one.inventory.libraries.items()}
+        fit = best_fit(installed, revisions, differing)
+        return fit.newer + newer if fit is not None and not fit.differing else None

@@ -1,0 +1,31 @@
+"""The revisions of the project's lock in git, newest first."""
+
+from collections.abc import Iterator
+
+from rabbet.core.drift.since import LockRevision
+from rabbet.formats.lock_versions import read_locked_versions
+from rabbet.git.revisions import contents, history
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.project import Project, stamp_of
+
+__all__ = ["lock_history"]
+
+_MOST = 1000  # revisions that are looked at
+
+
+def lock_history(project: Project, machine: Machine) -> Iterator[tuple[LockRevision, str]]:
+    """Each revision with the stamp of its text; none where the lock is not kept in git."""
+    environ = machine.helpers_environ()
+    blobs = history(project.folder, project.lock_file.name, environ, _MOST)
+    texts = dict(contents(project.folder, (one.blob for one in blobs), environ))
+    read = {
+        blob: (read_locked_versions(text), stamp_of(text))
+        for blob, text in ((blob, content.decode("utf-8", "replace")) for blob, content in texts.items())
+    }
+    for one in blobs:
+        if one.blob in read:
+            locked, stamp = read[one.blob]
+            revision = LockRevision(
+                commit=one.commit, when=one.when, versions=locked.versions, conditional=locked.conditional
+            )
+            yield revision, stamp

@@ -1,0 +1,100 @@
+"""Inventories of other machines: those that were collected, and those from files, lists and places."""
+
+from collections.abc import Iterator
+from dataclasses import replace
+from pathlib import Path
+
+from packaging.specifiers import SpecifierSet
+from packaging.utils import NormalizedName
+from packaging.version import Version
+
+from rabbet.core.adoption import Left
+from rabbet.core.model.inventory import Installed, Inventory
+from rabbet.core.model.machine_inventory import MachineInventory
+from rabbet.core.model.release import Metadata
+from rabbet.core.needs.need import Need
+from rabbet.environment.foreign import foreign_inventory
+from rabbet.errors import NotUnderstood, SourceFailed
+from rabbet.formats.cyclonedx import looks_like_inventory, read_inventory_file
+from rabbet.formats.requirement_list import read_requirement_list
+from rabbet.git.shared_refs import SharedFile, SharedRefs
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.project import Project, read_text
+
+__all__ = ["collected_machines", "machine_from"]
+
+_ANY_PYTHON = Version("3")  # stands for one that nobody told
+_LARGEST = 20_000_000  # bytes of an inventory
+
+
+def collected_machines(
+    project: Project, machine: Machine, *, every: bool = False
+) -> tuple[list[MachineInventory], list[Left]]:
+    """The newest collected inventory of each machine, or `every` one that is kept; and what can't be read."""
+    refs = SharedRefs(project.folder, "", machine.helpers_environ())
+    try:
+        files = refs.known()
+    except SourceFailed:
+        return [], []  # in no repository
+    last: dict[str, SharedFile] = {}
+    for file in files:
+        last[file.label] = file
+    found, unread = [], []
+    for file, content in refs.contents(files if every else list(last.values())):
+        try:
+            found.append(_read(content, file.label))
+        except NotUnderstood as error:
+            unread.append(
+                Left(what=f"{file.label}, {file.name}", because="; ".join(map(str, (error, *error.because))))
+            )
+    return found, unread
+
+
+def _read(content: bytes, label: str) -> MachineInventory:
+    """An inventory that somebody sent; the ref says whose it is, whatever it says itself."""
+    if len(content) > _LARGEST:
+        raise NotUnderstood("it is larger than any inventory")
+    return replace(read_inventory_file(content.decode("utf-8", "replace"), label), label=label)
+
+
+def machine_from(place: str, machine: Machine) -> MachineInventory:
+    """An inventory file, a list of pins, or an environment. Raises `NotUnderstood`, `EnvironmentFailed`."""
+    path = machine.folder / Path(place).expanduser()
+    if path.is_dir():
+        inventory = foreign_inventory(path, _ANY_PYTHON, sound=True)
+        told = inventory.python if inventory.python != _ANY_PYTHON else None
+        return _stranger(path.resolve().name, inventory, told)
+    text = read_text(path)
+    if looks_like_inventory(text):
+        return read_inventory_file(text, place)
+    try:
+        needs = [line.need for line in read_requirement_list(text) if line.need is not None]
+    except ValueError as error:
+        raise NotUnderstood(f"{place} is no inventory", because=[str(error)]) from error
+    libraries = dict(_pins(needs))
+    if not libraries:
+        raise NotUnderstood(f"{place} is no inventory", because=["it lists no exact versions"])
+    inventory = Inventory(python=_ANY_PYTHON, implementation="cpython", libraries=libraries)
+    return _stranger(path.stem, inventory, None)
+
+
+def _pins(needs: list[Need]) -> Iterator[tuple[NormalizedName, Installed]]:
+    for need in needs:
+        exact = [one.version for one in need.specifier if one.operator == "==" and "*" not in one.version]
+        if exact:
+            version = Version(exact[0])
+            untold = Metadata(
+                name=need.name,
+                version=version,
+                requires_python=SpecifierSet(),
+                needs=(),
+                extras=frozenset(),
+            )
+            yield need.name, Installed(name=need.name, version=version, folder="", metadata=untold)
+
+
+def _stranger(label: str, inventory: Inventory, python: Version | None) -> MachineInventory:
+    """A machine of which nobody told when it was looked at, and on which platform."""
+    return MachineInventory(
+        label=label, recorded=0, project="", platform="", python=python, inventory=inventory
+    )

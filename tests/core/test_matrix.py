@@ -1,0 +1,73 @@
+"""The census: machines in the same state stand together, and nobody is lost."""
+
+import random
+import unittest
+from collections import Counter
+
+from packaging.version import Version
+
+from rabbet.core.census.matrix import State, matrix_of
+from rabbet.core.model.finding import Finding, Kind, Weight
+
+# label, how many revisions behind, what differs: library, version (! breaks, ~ differs)
+TEAM = [
+    ("orchard-laptop", 0, []),
+    ("ci-runner", 0, []),
+    ("market-stall", 0, ["combframe 1.5!", "swarmcast 1.1~"]),
+    ("extraction-room", 3, ["combframe 2.0~"]),
+    ("loft", 3, ["combframe 2.0~"]),
+]
+
+
+def finding(text: str) -> Finding:
+    """Such as `combframe 1.5!`."""
+    name, _, version = text[:-1].partition(" ")
+    weight = Weight.BREAKS if text.endswith("!") else Weight.DIFFERS
+    return Finding(kind=Kind.VERSION, name=name, weight=weight, installed=Version(version))
+
+
+def state(label: str, behind: int | None, found: list[str]) -> State:
+    """One machine."""
+    return State(label=label, recorded=0, findings=tuple(map(finding, found)), behind=behind)
+
+
+class Census(unittest.TestCase):
+    """What becomes of the machines."""
+
+    def test_team(self) -> None:
+        matrix = matrix_of(
+            [*(state(*row) for row in TEAM), State(label="old", recorded=0, trouble="too old")]
+        )
+        self.assertEqual(
+            [(group.name, group.labels) for group in matrix.groups],
+            [
+                ("A", ("ci-runner", "orchard-laptop")),
+                ("B", ("extraction-room", "loft")),
+                ("C", ("market-stall",)),
+                ("D", ("old",)),
+            ],
+        )
+        self.assertEqual(
+            [(row.name, row.breaking, row.differing) for row in matrix.rows],
+            [("combframe", 1, 2), ("swarmcast", 0, 1)],
+        )
+        self.assertEqual(matrix.machines, 6)
+        self.assertEqual((matrix.weighing(Weight.BREAKS), matrix.weighing(Weight.DIFFERS)), (1, 2))
+
+    def test_everybody_is_there_once(self) -> None:
+        """Whatever differs: each machine is in one group, with its like, and rows count machines."""
+        dice, known = random.Random(170), ["combframe 1.5!", "combframe 1.4~", "skepio 0.1~", "tallywax 1.0!"]
+        for _ in range(50):
+            states = [
+                state(f"hive{number}", dice.choice([None, 0, 1]), dice.sample(known, dice.randint(0, 2)))
+                for number in range(dice.randint(1, 60))
+            ]
+            matrix = matrix_of(dice.sample(states, len(states)))
+            labels = Counter(label for group in matrix.groups for label in group.labels)
+            self.assertEqual(labels, Counter(one.label for one in states))
+            self.assertEqual(len({group.name for group in matrix.groups}), len(matrix.groups))
+            self.assertEqual(matrix, matrix_of(states))
+            for row in matrix.rows:
+                weights = [[one.weight for one in each.findings if one.name == row.name] for each in states]
+                self.assertEqual(row.breaking, sum(Weight.BREAKS in some for some in weights))
+                self.assertEqual(row.breaking + row.differing, sum(bool(some) for some in weights))

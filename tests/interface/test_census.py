@@ -1,0 +1,152 @@
+"""The team's machines: recorded without secrets, shared through git, shown against the lock."""
+
+import getpass
+import json
+import socket
+import subprocess
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+from rabbet.demo.by_hand import put_there, site_of
+from rabbet.demo.stand_in import StandIn
+from tests.support.program import ProgramCase
+
+GIT = (
+    "git",
+    "-c",
+    "user.name=bee",
+    "-c",
+    "user.email=bee@apiary.example",
+    "-c",
+    "protocol.file.allow=always",
+)
+HOSTILE = {
+    "garbage": "{",
+    "future": '{"bomFormat": "CycloneDX", "metadata": {"timestamp": "9999-12-31T23:59:59Z"}}',
+    "names": '{"bomFormat": "CycloneDX", "components": [{"purl": "pkg:pypi/%1b%5b31m@1"}]}',
+    "markup": '{"bomFormat": "CycloneDX", "metadata": {"properties": [{"name": "rabbet:label",'
+    ' "value": "=cmd()<script>\\u001b[2J"}]}, "components": [{"purl": "pkg:pypi/skepio@1.0%2Bx"}]}',
+    "deep": '{"bomFormat": "CycloneDX", "components": [' + '{"components": [' * 200 + "]}" * 200 + "]}",
+    "absurd": '{"bomFormat": "CycloneDX", "components": [{"purl": "pkg:pypi/x@' + "9" * 5000 + '"}]}',
+}
+
+
+class Census(ProgramCase):
+    """Three machines: copies of one project, with one remote in a folder."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.index = self.serve(StandIn())
+        self.remote = self.root / "team.git"
+        self.git(self.root, "init", "--quiet", "--bare", str(self.remote))
+        self.begin(self.index.address, "nectarplot", "tallywax==1.1")
+        self.rabbet("resolve")
+        self.git(self.project, "init", "--quiet")
+        self.commit("one")
+        self.git(self.project, "remote", "add", "origin", str(self.remote))
+
+    def git(self, folder: Path, *arguments: str, given: bytes = b"") -> str:
+        done = subprocess.run([*GIT, *arguments], cwd=folder, input=given, capture_output=True, check=True)
+        return done.stdout.decode()
+
+    def commit(self, message: str) -> None:
+        self.git(self.project, "add", "pyproject.toml", "pylock.toml")
+        self.git(self.project, "commit", "--quiet", "--message", message)
+
+    def test_team(self) -> None:
+        """One as locked, one behind, one with something installed by hand."""
+        self.assertIn("no inventories are here yet", self.rabbet("census", code=2).err)
+        self.rabbet("recreate")
+        for name in ("behind", "by-hand"):
+            self.git(self.root, "clone", "--quiet", str(self.project), name)
+            self.git(self.root / name, "remote", "set-url", "origin", str(self.remote))
+            self.rabbet("recreate", folder=self.root / name)
+        self.rabbet("declare", "--exactly", "tallywax==1.2")
+        self.rabbet("resolve")
+        self.rabbet("recreate")
+        self.commit("two")
+        by_hand = self.root / "by-hand"
+        self.git(by_hand, "pull", "--quiet", str(self.project))
+        self.rabbet("recreate", folder=by_hand)
+        for name, version in (("swarmcast", "1.1"), ("combframe", "1.5")):
+            put_there(site_of(by_hand / ".venv"), name, version, installer="handy", asked=name == "swarmcast")
+        for name in ("hivescale", "behind", "by-hand"):
+            self.rabbet("census", "send", "--label", name, folder=self.root / name)
+        self.assertIn("Collected 3 inventories of 3 machines", self.rabbet("census", "collect").out)
+        told = self.rabbet("census", "show").out
+        self.assertRegex(told, r"combframe +\. +\. +1\.5 !\n")
+        self.assertRegex(told, r"tallywax +\. +1\.1 ! +\.\n")
+        self.assertIn("A  1 machine: hivescale: as locked\n", told)
+        self.assertIn(
+            "B  1 machine: behind: 1 lock revision behind; breaks hivescale. To mend: rabbet recreate\n", told
+        )
+        self.assertIn("by-hand: breaks nectarplot, swarmcast; by hand: combframe, swarmcast. To mend:", told)
+        self.assertIn("3 machines: 1 as locked, 2 break something, 0 only differ.", told)
+        self.assertIn("3 machines", self.rabbet("census", "check", "--allow", "2").out)
+        self.rabbet("census", "check", code=1)
+        self.assertRegex(self.rabbet("census", "show", "--machine", "by-hand").out, "surplus +swarmcast")
+        self.assertIn("--machine behind", self.rabbet("census", "show", "--machine", "behin", code=2).err)
+        self.assertRegex(self.rabbet("census", "show", "--library", "tallywax").out, r"behind +1\.1\n")
+        self.assertIn("combframe,.,.,1.5 !\n", self.rabbet("census", "show", "--csv").out)
+        compared = self.rabbet("compare", "machine:behind", "machine:by-hand").out
+        self.assertRegex(compared, r"raised +tallywax +1\.1 +1\.2")
+        self.rabbet("drift", "--against", "machine:hivescale")
+        self.assertIn("machine:behind", self.rabbet("compare", "machine:behin", code=2).err)
+        self.assertNotIn("census", self.git(self.project, "branch", "--all"))
+        found = self.rabbet("census", "show", "--json", "--from", str(by_hand / ".venv")).json()
+        self.assertEqual(found["machines"], 4)
+
+    def test_recorded(self) -> None:
+        """Nothing tells of the user, the host and their folders; the label is made up, and stays."""
+        self.rabbet("recreate")
+        put_there(self.site, "hivewire", "2.0", installer="handy")
+        first = self.rabbet("census", "record", "--deep", "--json").json()
+        text = (self.project / first["file"]).read_text()
+        for secret in (str(self.root), str(Path.home()), socket.gethostname(), f"/{getpass.getuser()}/"):
+            self.assertNotIn(secret, text)
+        self.assertRegex(first["label"], r"[a-z]+-[a-z]+-[0-9]{3}\Z")
+        self.assertEqual(self.rabbet("census", "record", "--json").json()["label"], first["label"])
+        combframe = next(one for one in json.loads(text)["components"] if one["name"] == "combframe")
+        self.assertIn("combframe.py", [one["name"] for one in combframe["components"]])
+        self.rabbet("census", "record", "--to", "x.json", "--label", "orchard-laptop")
+        self.assertIn("1 only differs", self.rabbet("census", "show", "--from", "x.json").out)
+        (self.project / "list.txt").write_text("combframe==2.1\nnectarplot==1.9\n")
+        self.assertIn("breaks combframe, hivescale", self.rabbet("census", "show", "--from", "list.txt").out)
+        for arguments in (
+            ["record", "--label", "../x"],
+            ["show", "--deep"],
+            ["collect", "--csv"],
+            ["record", "--allow", "1"],
+        ):
+            self.rabbet("census", *arguments, code=2)
+
+    def test_nothing_is_lost(self) -> None:
+        """Senders of one label take turns; what a remote refuses is told; strangers' words are harmless."""
+        self.rabbet("recreate")
+
+        def send(_: int) -> object:
+            return self.rabbet("census", "send", "--label", "loft")
+
+        with ThreadPoolExecutor(5) as pool:
+            list(pool.map(send, range(5)))
+        self.assertIn("Sent the inventory of loft", self.rabbet("census", "send", "--label", "loft").out)
+        kept = self.git(self.remote, "ls-tree", "--name-only", "refs/rabbet/census/loft").split()
+        self.assertGreaterEqual(len(kept), 1)
+        for name, content in HOSTILE.items():
+            blob = self.git(self.remote, "hash-object", "-w", "--stdin", given=content.encode()).strip()
+            tree = self.git(self.remote, "mktree", given=f"100644 blob {blob}\t1.json\n".encode()).strip()
+            commit = self.git(self.remote, "commit-tree", tree, "-m", "x").strip()
+            self.git(self.remote, "update-ref", f"refs/rabbet/census/{name}", commit)
+        self.rabbet("census", "collect")
+        for arguments in (["show"], ["show", "--csv"], ["show", "--json"], ["show", "--library", "skepio"]):
+            told = self.rabbet("census", *arguments).out
+            self.assertNotIn("\x1b", told)
+            self.assertNotIn("=cmd", told)
+        self.assertIn("Can't be read: garbage", self.rabbet("census").out)
+        for remote, said in (("nowhere", "git ls-remote"), (str(self.root / "gone.git"), "git ls-remote")):
+            self.assertIn(said, self.rabbet("census", "send", "--remote", remote, code=5).err)
+        (self.remote / "hooks" / "pre-receive").write_text("#!/bin/sh\necho not here >&2; exit 1\n")
+        (self.remote / "hooks" / "pre-receive").chmod(0o755)
+        self.assertIn("can't be shared", self.rabbet("census", "send", code=5).err)
+        self.git(self.project, "remote", "remove", "origin")
+        self.assertIn("there is no remote", self.rabbet("census", "collect", code=5).err)
