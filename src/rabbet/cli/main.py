@@ -24,8 +24,7 @@ __all__ = ["main", "parser_for", "program"]
 _USAGE = """\
 usage: rabbet [--version] [--help] [--trace] COMMAND …
 
-Declare a project's runtime and libraries, resolve them into a lock, recreate
-the environment from it anywhere, and see where what is installed drifted.
+Declare a project's needs, resolve them, recreate them anywhere, see the drift.
 """
 
 

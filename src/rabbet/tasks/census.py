@@ -1,5 +1,6 @@
 """Everyone's inventories: recorded, sent, collected, shown against the lock, checked."""
 
+import hashlib
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -38,6 +39,7 @@ __all__ = [
 ]
 
 _KEPT = 50  # inventories of each machine
+_DIGITS = 12
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -112,7 +114,9 @@ def send(
     refs, name = _refs(project, machine, remote)
     found = _recorded(project, machine, observer, options)
     observer.stage(f"sending through '{name}'")
-    refs.send(found.inventory.label, f"{found.inventory.recorded:012d}.json", found.text.encode(), keep=_KEPT)
+    content = found.text.encode()
+    digest = hashlib.sha256(content).hexdigest()[:_DIGITS]  # two may be sent in one second
+    refs.send(found.inventory.label, f"{found.inventory.recorded:012d}-{digest}.json", content, keep=_KEPT)
     return Recorded(inventory=found.inventory, text=found.text, where=name)
 
 
