@@ -9,12 +9,13 @@ import subprocess
 import sys
 import tempfile
 import time
+from dataclasses import replace
 from pathlib import Path
 
-from rabbet.demo.machines import drag_along, fall_behind, old_project
+from rabbet.demo.machines import drag_along, edit_in_place, fall_behind, old_project, share
 from rabbet.demo.play import add_to_declaration, make_buildable, write_checkout
 from rabbet.demo.runtimes import LANGUAGE, shelf
-from rabbet.demo.stage import Stage
+from rabbet.demo.stage import Stage, prepare
 from rabbet.demo.stand_in import StandIn
 
 PICTURES = Path(__file__).resolve().parent.parent / "docs" / "screenshots"
@@ -76,6 +77,7 @@ def take_all(project: Path, address: str) -> None:
     subprocess.run(
         ["rabbet", "recreate"], cwd=project, env=environment, check=True, stdout=subprocess.DEVNULL
     )
+    take_census(stage, project, behind, environment)
     old = project.parent / "old-hives"
     old.mkdir()
     old_project(old)
@@ -133,6 +135,28 @@ def take_all(project: Path, address: str) -> None:
     (project / "tests" / "test_hives.py").write_text("import hivescale, smokerlog, honeycount\n")
     shoot("imports", "cat hivescale.py tests/test_hives.py", "rabbet imports --quiet")
     shoot("help", "rabbet --help")
+
+
+def take_census(stage: Stage, project: Path, behind: Path, environment: dict[str, str]) -> None:
+    """The picture of four machines of the team, of which three differ."""
+    office, stall = project.parent / "ci-runner", project.parent / "market-stall"
+    for name in ("market-stall", "orchard-laptop"):
+        subprocess.run(["git", "clone", "--quiet", str(behind), name], cwd=project.parent, check=True)
+    laptop = project.parent / "orchard-laptop"
+    for folder in (office, stall, laptop):
+        prepare(replace(stage, project=folder), "recreate")
+    drag_along(stall)
+    edit_in_place(laptop)
+    share([office, behind, stall, laptop], project.parent / "team.git")
+    for folder in (office, behind, stall, laptop):
+        prepare(replace(stage, project=folder), "census", "send", "--label", folder.name, "--remote", "team")
+    shown = ("rabbet census collect --remote team --quiet", "rabbet census show --quiet")
+    take(
+        PICTURES / "census.png",
+        (*shown, "rabbet census show --machine market-stall --quiet"),
+        office,
+        environment,
+    )
 
 
 def take(picture: Path, commands: tuple[str, ...], project: Path, environment: dict[str, str]) -> None:

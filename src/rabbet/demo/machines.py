@@ -8,7 +8,7 @@ from pathlib import Path
 from rabbet.demo.by_hand import put_there, site_of
 from rabbet.demo.stage import Stage, actor, prepare, say
 
-__all__ = ["drag_along", "edit_in_place", "fall_behind", "old_project", "play_machines"]
+__all__ = ["drag_along", "edit_in_place", "fall_behind", "old_project", "play_machines", "share"]
 
 _GIT = ("git", "-c", "user.name=bee", "-c", "user.email=bee@apiary.example", "-c", "gc.auto=0")
 _REVISIONS = (("--limit", "tallywax<1.2"), ("skepio",), ("--limit", "smokerlog<2"))
@@ -48,12 +48,36 @@ def play_machines(stage: Stage) -> None:
     _set_up(behind, dragged)
     drag_along(dragged.project)
     actor(dragged)("drift", expected=1)
+    _play_census(stage, behind, edited, dragged)
     actor(dragged)("recreate", "--quiet")
     say(stage, "Another one was wanted: the declaration and the next lock follow what is installed.")
     put_there(site_of(dragged.project / ".venv"), "foragemap", "0.9", installer="handy", asked=True)
     actor(dragged)("drift", "--keep", "foragemap", "--yes")
     actor(dragged)("resolve", "--quiet")
     _play_old_project(replace(stage, project=stage.project.parent / "old-hives"))
+
+
+def _play_census(stage: Stage, behind: Stage, edited: Stage, dragged: Stage) -> None:
+    """Everybody sends through a remote in a folder, and somebody looks at all of it."""
+    office = replace(stage, project=stage.project.parent / "ci-runner")
+    share([one.project for one in (office, behind, edited, dragged)], stage.project.parent / "team.git")
+    say(stage, "Each machine sends its inventory through the project's git remote:")
+    prepare(office, "recreate")
+    actor(dragged)("census", "send", "--label", "market-stall", "--remote", "team", "--quiet")
+    for one in (office, behind, edited):
+        prepare(one, "census", "send", "--label", one.project.name, "--remote", "team")
+    say(stage, "and whoever leads the team sees whose differs, what that breaks, and what to tell them:")
+    act = actor(office)
+    act("census", "collect", "--remote", "team", "--quiet")
+    act("census", "show", "--quiet")
+    act("census", "check", "--allow", "1", "--quiet", expected=1)
+
+
+def share(projects: list[Path], remote: Path) -> None:
+    """Give copies of a project a remote, a repository in a folder."""
+    _git(remote.parent, "init", "--quiet", "--bare", str(remote))
+    for project in projects:
+        _git(project, "remote", "add", "team", str(remote))
 
 
 def _play_old_project(stage: Stage) -> None:

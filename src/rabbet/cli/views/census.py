@@ -13,6 +13,7 @@ from rabbet.cli.views.mend import mend_command
 from rabbet.core.census.matrix import Group, Matrix, State
 from rabbet.core.drift.mends import mends_of
 from rabbet.core.model.finding import ENVIRONMENT, Finding, Kind, Weight
+from rabbet.core.shell import quoted
 from rabbet.tasks.census import Census, Collected, LibraryOverTime, Recorded
 
 __all__ = [
@@ -44,7 +45,8 @@ class RecordedView:
         libraries = count(len(one.inventory.libraries), "library")
         what = f"the inventory of {one.label}: {libraries}, Python {one.python}"
         if self.sent:
-            context.show(f"Sent {what}, through '{self.found.where}'. Next: rabbet census collect")
+            following = f"rabbet census collect{_through(self.found.where)}"
+            context.show(f"Sent {what}, through '{self.found.where}'. Next: {following}")
         else:
             context.show(f"Wrote {self.found.where}, {what}.")
 
@@ -58,6 +60,11 @@ class RecordedView:
         }
 
 
+def _through(remote: str) -> str:
+    """The option that names a remote, where it is not the usual one."""
+    return "" if remote == "origin" else f" --remote {quoted(remote)}"
+
+
 @dataclass(frozen=True, slots=True)
 class CollectedView:
     """What came through a remote."""
@@ -68,7 +75,8 @@ class CollectedView:
         """Print one sentence."""
         found = self.found
         if not found.machines:
-            context.show(f"Nobody has sent anything through '{found.remote}' yet. Next: rabbet census send")
+            following = f"rabbet census send{_through(found.remote)}"
+            context.show(f"Nobody has sent anything through '{found.remote}' yet. Next: {following}")
             return
         kept = count(found.inventories, "inventory")
         machines = count(found.machines, "machine")

@@ -53,10 +53,11 @@ class Group:
 
     @property
     def cells(self) -> Mapping[str, Finding]:
-        """The weightiest finding about each library."""
+        """The weightiest finding about each library; that a machine is behind is no library's affair."""
         found: dict[str, Finding] = {}
         for finding in sorted(self.state.findings, key=lambda one: _WEIGHTS.index(one.weight)):
-            found.setdefault(finding.name, finding)
+            if finding.kind is not Kind.STALE:
+                found.setdefault(finding.name, finding)
         return found
 
     @property
@@ -117,12 +118,7 @@ def _rank(state: State) -> int:
 
 def _rows(groups: Sequence[Group]) -> list[Row]:
     cells = [group.cells for group in groups]
-    names = {
-        name
-        for found in cells
-        for name, finding in found.items()
-        if finding.weight is not Weight.NOTE and finding.kind is not Kind.STALE
-    }
+    names = {name for found in cells for name, finding in found.items() if finding.weight is not Weight.NOTE}
     rows = []
     for name in names:
         row = tuple(found.get(name) for found in cells)
