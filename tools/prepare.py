@@ -21,7 +21,7 @@ def main() -> None:
     shutil.rmtree(TOOLS, ignore_errors=True)
     python = make_environment(Path(os.path.realpath(sys.executable)))
     declared = tomllib.loads((PROJECT / "pyproject.toml").read_text(encoding="utf-8"))
-    install(python, "--editable", str(PROJECT))
+    install(python, "--editable", f"{PROJECT}[team]")
     install(python, *declared["dependency-groups"]["develop"])
     (TOOLS / "ready").touch()
 

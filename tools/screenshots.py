@@ -1,6 +1,7 @@
 """Take the pictures in `docs/screenshots`: the demo's project in a real terminal window, on a virtual screen.
 
-Needs Debian's packages xvfb, xterm, imagemagick and fonts-dejavu-core. Run it by `make screenshots`.
+Needs Debian's packages xvfb, xterm, imagemagick, fonts-dejavu-core and chromium. Run it by `make
+screenshots`.
 """
 
 import os
@@ -157,6 +158,13 @@ def take_census(stage: Stage, project: Path, behind: Path, environment: dict[str
         office,
         environment,
     )
+    page = project.parent / "census.html"
+    drawn = ("--picture", str(PICTURES / "census-picture.png"), "--page", str(page))
+    prepare(replace(stage, project=office), "census", "show", *drawn)
+    browser = ["chromium", "--headless", "--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-sync"]
+    browser += [f"--user-data-dir={project.parent / 'browser'}", f"--window-size={SIZE.replace('x', ',')}"]
+    command = [*browser, f"--screenshot={PICTURES / 'census-page.png'}", page.as_uri()]
+    subprocess.run(command, env=environment, check=True, capture_output=True)
 
 
 def take(picture: Path, commands: tuple[str, ...], project: Path, environment: dict[str, str]) -> None:

@@ -74,11 +74,11 @@ class Census(ProgramCase):
             self.rabbet("census", "send", "--label", name, folder=self.root / name)
         self.assertIn("Collected 3 inventories of 3 machines", self.rabbet("census", "collect").out)
         told = self.rabbet("census", "show").out
-        self.assertRegex(told, r"combframe +\. +\. +1\.5 !\n")
-        self.assertRegex(told, r"tallywax +\. +1\.1 ! +\.\n")
+        self.assertRegex(told, r"combframe +\. .*1\.5 !")
+        self.assertRegex(told, r"tallywax +\. .*1\.1 !")
         self.assertIn("A  1 machine: hivescale: as locked\n", told)
         self.assertIn(
-            "B  1 machine: behind: 1 lock revision behind; breaks hivescale. To mend: rabbet recreate\n", told
+            "  1 machine: behind: 1 lock revision behind; breaks hivescale. To mend: rabbet recreate\n", told
         )
         self.assertIn("by-hand: breaks nectarplot, swarmcast; by hand: combframe, swarmcast. To mend:", told)
         self.assertIn("3 machines: 1 as locked, 2 break something, 0 only differ.", told)
@@ -87,7 +87,7 @@ class Census(ProgramCase):
         self.assertRegex(self.rabbet("census", "show", "--machine", "by-hand").out, "surplus +swarmcast")
         self.assertIn("--machine behind", self.rabbet("census", "show", "--machine", "behin", code=2).err)
         self.assertRegex(self.rabbet("census", "show", "--library", "tallywax").out, r"behind +1\.1\n")
-        self.assertIn("combframe,.,.,1.5 !\n", self.rabbet("census", "show", "--csv").out)
+        self.assertRegex(self.rabbet("census", "show", "--csv").out, "\ncombframe,.,.*1.5 !")
         compared = self.rabbet("compare", "machine:behind", "machine:by-hand").out
         self.assertRegex(compared, r"raised +tallywax +1\.1 +1\.2")
         self.rabbet("drift", "--against", "machine:hivescale")

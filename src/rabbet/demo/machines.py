@@ -3,6 +3,7 @@
 import subprocess
 import sys
 from dataclasses import replace
+from importlib.util import find_spec
 from pathlib import Path
 
 from rabbet.demo.by_hand import put_there, site_of
@@ -69,8 +70,14 @@ def _play_census(stage: Stage, behind: Stage, edited: Stage, dragged: Stage) -> 
     say(stage, "and whoever leads the team sees whose differs, what that breaks, and what to tell them:")
     act = actor(office)
     act("census", "collect", "--remote", "team", "--quiet")
-    act("census", "show", "--quiet")
+    drawn = ["--picture", "census.png", "--page", "census.html"] if _can_draw() else []
+    act("census", "show", *drawn, "--quiet")
     act("census", "check", "--allow", "1", "--quiet", expected=1)
+
+
+def _can_draw() -> bool:
+    """Whether the extra `team` is installed."""
+    return all(find_spec(name) is not None for name in ("jinja2", "matplotlib"))
 
 
 def share(projects: list[Path], remote: Path) -> None:

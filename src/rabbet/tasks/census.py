@@ -2,12 +2,13 @@
 
 import hashlib
 from collections.abc import Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
 from rabbet import __version__
 from rabbet.core.adoption import Left
-from rabbet.core.census.matrix import Matrix, State, matrix_of
+from rabbet.core.census.matrix import Matrix, State, matrix_of, reordered
 from rabbet.core.model.machine_inventory import MachineInventory
 from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import library_name
@@ -19,6 +20,7 @@ from rabbet.git.program import run_git
 from rabbet.git.shared_refs import SharedRefs
 from rabbet.store.atomic import write_text
 from rabbet.team.labels import checked_label, own_label
+from rabbet.team.likeness import order_by_likeness
 from rabbet.workspace.census import Against, file_digests, inventory_here
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.machines import collected_machines, machine_from
@@ -159,7 +161,10 @@ def show(project: Project, machine: Machine, observer: Observer, places: Sequenc
         )
     observer.stage("comparing them with the lock")
     states = tuple(Against(project, machine).states(machines))
-    return Census(matrix=matrix_of(states), states=states, unread=tuple(unread))
+    matrix = matrix_of(states)
+    with suppress(ModuleNotFoundError):  # without the extra the largest groups come first
+        matrix = reordered(matrix, order_by_likeness(matrix))
+    return Census(matrix=matrix, states=states, unread=tuple(unread))
 
 
 def one_machine(census: Census, label: str) -> State:

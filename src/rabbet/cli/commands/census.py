@@ -27,6 +27,8 @@ _ONLY = {  # the options that count for some of the actions alone
     "machine": ("show",),
     "library": ("show",),
     "csv": ("show",),
+    "picture": ("show",),
+    "page": ("show",),
     "allow": ("check",),
 }
 
@@ -57,6 +59,8 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--machine", metavar="LABEL", help="show: all that differs on one machine")
     parser.add_argument("--library", metavar="NAME", help="show: one library on all machines, over time")
     parser.add_argument("--csv", action="store_true", help="show: the matrix as comma-separated values")
+    parser.add_argument("--picture", metavar="FILE", help="show: draw the matrix, as PNG")
+    parser.add_argument("--page", metavar="FILE", help="show: one page for a browser, to send round")
     parser.add_argument(
         "--allow", metavar="N", type=int, help="check: so many machines may break (default: none)"
     )
@@ -110,7 +114,7 @@ def _collect(arguments: Namespace, project: "Project", context: Context) -> int:
 
 def _show(arguments: Namespace, project: "Project", context: Context) -> int:
     """The matrix, one machine, one library; or whether too many break."""
-    from rabbet.cli.views.census import CensusView, CheckView, LibraryView, MachineView, show_csv
+    from rabbet.cli.views.census import CensusView, CheckView, LibraryView, MachineView, show_csv, write_drawn
     from rabbet.tasks.census import library_over_time, one_machine, show
 
     machine, observer = context.machine, context.observer
@@ -129,6 +133,9 @@ def _show(arguments: Namespace, project: "Project", context: Context) -> int:
         return ExitCode.DONE
     if arguments.csv:
         show_csv(census, context)
-    else:
-        context.present(CensusView(census, project.variant), "census", as_json=arguments.json)
+        return ExitCode.DONE
+    picture, page = (machine.folder / name if name else None for name in (arguments.picture, arguments.page))
+    name = project.declaration().name
+    drawn = write_drawn(census, name, project.variant, picture=picture, page=page) if picture or page else ()
+    context.present(CensusView(census, project.variant, drawn), "census", as_json=arguments.json)
     return ExitCode.DONE

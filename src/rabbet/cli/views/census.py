@@ -5,16 +5,21 @@ import io
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from pathlib import Path
 
 from rabbet.cli.context import Context
 from rabbet.cli.style import count, table
+from rabbet.cli.views.census_words import LEGEND, cell_text, outcome_text, sheet_of, state_text, to_mend
 from rabbet.cli.views.finding import detail
 from rabbet.cli.views.mend import mend_command
 from rabbet.core.census.matrix import Group, Matrix, State
-from rabbet.core.drift.mends import mends_of
-from rabbet.core.model.finding import ENVIRONMENT, Finding, Kind, Weight
+from rabbet.core.model.finding import Finding, Weight
 from rabbet.core.shell import quoted
+from rabbet.store.atomic import write_text
 from rabbet.tasks.census import Census, Collected, LibraryOverTime, Recorded
+from rabbet.team.extra import needing_extra
+from rabbet.team.figure import draw
+from rabbet.team.page import page as render
 
 __all__ = [
     "CensusView",
@@ -24,11 +29,10 @@ __all__ = [
     "MachineView",
     "RecordedView",
     "show_csv",
+    "write_drawn",
 ]
 
 _SHOWN_GROUPS, _SHOWN_LABELS, _SHOWN_LIBRARIES, _SHOWN_ROWS = 20, 4, 4, 40
-_AS_LOCKED = "."
-_SIGNS = {Weight.BREAKS: "!", Weight.DIFFERS: "~", Weight.NOTE: ""}
 _WIDTH = 80  # where nobody tells how wide the output is
 
 
@@ -94,6 +98,7 @@ class CensusView:
 
     found: Census
     variant: str | None
+    drawn: tuple[Path, ...] = ()
 
     def show(self, context: Context) -> None:
         """Print the matrix as far as it fits, then a line for each group."""
@@ -102,7 +107,7 @@ class CensusView:
         if matrix.rows:
             headings = ["library", *(group.name for group in fitting)]
             rows = [
-                [row.name, *(_cell(cell, row.name) for cell in row.cells[: len(fitting)])]
+                [row.name, *(cell_text(cell, row.name) for cell in row.cells[: len(fitting)])]
                 for row in matrix.rows[:_SHOWN_ROWS]
             ]
             tones = {
@@ -115,9 +120,7 @@ class CensusView:
                 context.show(line)
             if len(matrix.rows) > _SHOWN_ROWS:
                 context.show(f"and {len(matrix.rows) - _SHOWN_ROWS} more libraries (see --csv, --json)")
-            context.show(
-                f"{_AS_LOCKED} as locked   ! breaks something   ~ differs   - not there   + not locked"
-            )
+            context.show(LEGEND)
             context.show()
         for group in matrix.groups[:_SHOWN_GROUPS]:
             context.show(f"{group.name}  {_group_text(group, self.variant)}")
@@ -127,7 +130,9 @@ class CensusView:
         for one in self.found.unread:
             context.show(f"Can't be read: {one.what}: {one.because}")
         context.show()
-        context.show(_outcome(matrix))
+        context.show(outcome_text(matrix))
+        if self.drawn:
+            context.show(f"Wrote {' and '.join(path.name for path in self.drawn)}.")
 
     def document(self) -> dict[str, object]:
         """The content of the JSON document."""
@@ -150,6 +155,7 @@ class CensusView:
                 {"name": row.name, "breaking": row.breaking, "differing": row.differing}
                 for row in matrix.rows
             ],
+            "files": [path.name for path in self.drawn],
             "unread": [{"what": one.what, "because": one.because} for one in self.found.unread],
         }
 
@@ -169,27 +175,11 @@ def _fitting(matrix: Matrix, width: int) -> Sequence[Group]:
     """The groups whose columns fit beside the libraries' names."""
     used = max((len(row.name) for row in matrix.rows), default=0)
     for number, group in enumerate(matrix.groups):
-        cells = (_cell(row.cells[number], row.name) for row in matrix.rows[:_SHOWN_ROWS])
+        cells = (cell_text(row.cells[number], row.name) for row in matrix.rows[:_SHOWN_ROWS])
         used += 2 + max(len(group.name), *map(len, cells), 0)
         if used > width and number:
             return matrix.groups[:number]
     return matrix.groups
-
-
-def _cell(finding: Finding | None, name: str) -> str:
-    """How a library differs in a group, in a few characters."""
-    if finding is None or finding.weight is Weight.NOTE:
-        return _AS_LOCKED
-    sign = _SIGNS[finding.weight]
-    if finding.kind is Kind.MISSING and not finding.files:
-        return f"- {sign}"
-    if name == ENVIRONMENT or finding.installed is None:
-        return f"{finding.kind} {sign}"
-    if finding.kind is Kind.SURPLUS:
-        return f"+{finding.installed} {sign}"
-    if finding.kind in (Kind.VERSION, Kind.RUNTIME):
-        return f"{finding.installed} {sign}"
-    return f"{finding.kind} {sign}"
 
 
 def _group_text(group: Group, variant: str | None) -> str:
@@ -197,34 +187,12 @@ def _group_text(group: Group, variant: str | None) -> str:
     labels = ", ".join(group.labels[:_SHOWN_LABELS])
     more = len(group.labels) - _SHOWN_LABELS
     who = f"{count(len(group.labels), 'machine')}: {labels}{f' and {more} more' if more > 0 else ''}"
-    return f"{who}: {_state_text(group.state)}{_mend_text(group.state, variant)}"
+    return f"{who}: {_told(group.state, variant)}"
 
 
-def _state_text(state: State) -> str:
-    if state.trouble:
-        return state.trouble
-    parts = []
-    if state.behind:
-        parts.append(f"{count(state.behind, 'lock revision')} behind")
-    weighty = [one for one in state.findings if one.weight is not Weight.NOTE and one.kind is not Kind.STALE]
-    broken = sorted({name for one in weighty for name in one.breaks})
-    if broken:
-        parts.append(f"breaks {_some(broken)}")
-    by_hand = sorted({one.name for one in weighty if one.installation is not None})
-    if by_hand:
-        parts.append(f"by hand: {_some(by_hand)}")
-    if weighty and not parts:
-        parts.append(f"{count(len(weighty), 'library')} differ" if len(weighty) > 1 else "1 library differs")
-    return "; ".join(parts) or "as locked"
-
-
-def _some(names: Sequence[str]) -> str:
-    return ", ".join(names[:_SHOWN_LIBRARIES]) + (" and more" if len(names) > _SHOWN_LIBRARIES else "")
-
-
-def _mend_text(state: State, variant: str | None) -> str:
-    mends = mends_of(state.findings)
-    return f". To mend: {mend_command(mends, variant)}" if mends else ""
+def _told(state: State, variant: str | None) -> str:
+    mend = to_mend(state, variant)
+    return f"{state_text(state)}. To mend: {mend}" if mend else state_text(state)
 
 
 def _hidden_text(matrix: Matrix, columns: int, hidden: Sequence[Group]) -> str:
@@ -237,18 +205,6 @@ def _hidden_text(matrix: Matrix, columns: int, hidden: Sequence[Group]) -> str:
     return " and ".join(parts).capitalize()
 
 
-def _outcome(matrix: Matrix) -> str:
-    breaking, differing = matrix.weighing(Weight.BREAKS), matrix.weighing(Weight.DIFFERS)
-    untold = sum(len(group.labels) for group in matrix.groups if group.state.trouble)
-    parts = [
-        f"{breaking} {'breaks' if breaking == 1 else 'break'} something",
-        f"{differing} only {'differs' if differing == 1 else 'differ'}",
-    ]
-    fitting = matrix.machines - breaking - differing - untold
-    told = f"{count(matrix.machines, 'machine')}: {fitting} as locked, {', '.join(parts)}"
-    return f"{told}{f', {untold} can not be compared' if untold else ''}."
-
-
 def show_csv(census: Census, context: Context) -> None:
     """Print the matrix for other programs: a row a library, a column a group, no formulas."""
     output = io.StringIO(newline="")
@@ -256,7 +212,7 @@ def show_csv(census: Census, context: Context) -> None:
     matrix = census.matrix
     writer.writerow(["library", *(_plain(f"{one.name}: {' '.join(one.labels)}") for one in matrix.groups)])
     for row in matrix.rows:
-        writer.writerow([_plain(row.name), *(_plain(_cell(cell, row.name)) for cell in row.cells)])
+        writer.writerow([_plain(row.name), *(_plain(cell_text(cell, row.name)) for cell in row.cells)])
     for line in output.getvalue().splitlines():
         context.show(line)
 
@@ -297,8 +253,7 @@ class MachineView:
                     context.show(f"  {one.name}: {detail(one)}")
             context.show()
         when = f", recorded on {_day(state.recorded)}" if state.recorded else ""
-        mend = _mend_text(state, self.variant)
-        context.show(f"{state.label}{when}: {_state_text(state)}{mend}")
+        context.show(f"{state.label}{when}: {_told(state, self.variant)}")
 
     def document(self) -> dict[str, object]:
         """The content of the JSON document."""
@@ -361,7 +316,7 @@ class CheckView:
 
     def _lines(self) -> Iterator[str]:
         matrix = self.found.matrix
-        yield _outcome(matrix)
+        yield outcome_text(matrix)
         worst = [row for row in matrix.rows if row.breaking][:_SHOWN_LIBRARIES]
         for row in worst:
             yield f"  {row.name} breaks {count(row.breaking, 'machine')}"
@@ -382,3 +337,20 @@ class CheckView:
 
 def _day(when: int) -> str:
     return f"{datetime.fromtimestamp(when):%Y-%m-%d}"  # noqa: DTZ006 - the reader's own day
+
+
+def write_drawn(
+    census: Census, project: str, variant: str | None, *, picture: Path | None, page: Path | None
+) -> tuple[Path, ...]:
+    """Write the picture and the page, as far as they are asked for; which files these are.
+
+    Raises `EnvironmentFailed` where what draws them is not installed, `CannotWrite`.
+    """
+    sheet = sheet_of(census, project, variant)
+    if picture is not None:
+        with needing_extra("a picture of the census"):
+            draw(sheet, picture)
+    if page is not None:
+        with needing_extra("a page of the census"):
+            write_text(page, render(sheet))
+    return tuple(path for path in (picture, page) if path is not None)

@@ -6,12 +6,12 @@ that break the most machines.
 
 from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from rabbet.core.drift.mends import Mend, mends_of
 from rabbet.core.model.finding import Finding, Kind, Weight
 
-__all__ = ["Group", "Matrix", "Row", "State", "matrix_of"]
+__all__ = ["Group", "Matrix", "Row", "State", "matrix_of", "reordered"]
 
 _WEIGHTS = list(Weight)
 
@@ -107,6 +107,13 @@ def matrix_of(states: Iterable[State]) -> Matrix:
         for number, some in enumerate(ordered)
     )
     return Matrix(groups=groups, rows=tuple(_rows(groups)))
+
+
+def reordered(matrix: Matrix, order: Sequence[int]) -> Matrix:
+    """The same with its groups in another order, and named after that."""
+    groups = tuple(replace(matrix.groups[old], name=_letters(new)) for new, old in enumerate(order))
+    rows = tuple(replace(row, cells=tuple(row.cells[old] for old in order)) for row in matrix.rows)
+    return Matrix(groups=groups, rows=rows)
 
 
 def _rank(state: State) -> int:

@@ -1,0 +1,47 @@
+"""A census as it is drawn: texts in rows and columns, for the picture and the page alike."""
+
+from dataclasses import dataclass
+
+__all__ = ["Cell", "Column", "Line", "Sheet"]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Cell:
+    """What a library is like in a group: in a few characters, by its weight, and in words."""
+
+    text: str
+    weight: str = ""
+    detail: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Column:
+    """A group of machines: its name, their labels, what sets them apart, and the command that mends that."""
+
+    name: str
+    labels: tuple[str, ...]
+    text: str
+    mend: str = ""
+    weight: str = ""
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Line:
+    """A library, on how many machines it breaks something or differs, and its cell in each column."""
+
+    name: str
+    breaking: int
+    differing: int
+    cells: tuple[Cell, ...]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Sheet:
+    """The whole, with a title, one sentence on the outcome, and what the signs mean."""
+
+    title: str
+    outcome: str
+    legend: str
+    columns: tuple[Column, ...]
+    lines: tuple[Line, ...]
+    unread: tuple[str, ...] = ()
