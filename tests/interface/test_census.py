@@ -4,6 +4,7 @@ import getpass
 import json
 import socket
 import subprocess
+import time
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
@@ -95,6 +96,25 @@ class Census(ProgramCase):
         self.assertNotIn("census", self.git(self.project, "branch", "--all"))
         found = self.rabbet("census", "show", "--json", "--from", str(by_hand / ".venv")).json()
         self.assertEqual(found["machines"], 4)
+
+    def test_habit(self) -> None:
+        """Sent after each `recreate`, if that is declared; what became of machines is told by day."""
+        self.assertIn("every", self.rabbet("census", "send", "--every", "recreate").out)
+        self.rabbet("recreate")
+        waiting = time.monotonic() + 60
+        while not self.git(self.remote, "for-each-ref") and time.monotonic() < waiting:
+            time.sleep(0.2)
+        self.rabbet("census", "collect")
+        self.assertIn("1 as locked", self.rabbet("census").out)
+        put_there(self.site, "skepio", "0.4", installer="handy")
+        self.rabbet("census", "send")
+        told = self.rabbet("census", "show", "--since", "2026-01-01").out
+        self.assertRegex(told, r"as locked\n.* breaks skepio; by hand: skepio\n")
+        self.assertIn("2 changes on 1 machine since then.", told)
+        self.assertIn("0 changes", self.rabbet("census", "show", "--since", "2999-01-01").out)
+        self.rabbet("census", "show", "--since", "yesterday", code=2)
+        self.rabbet("census", "send", "--every", "never")
+        self.assertNotIn("every", (self.project / "pyproject.toml").read_text())
 
     def test_recorded(self) -> None:
         """Nothing tells of the user, the host and their folders; the label is made up, and stays."""

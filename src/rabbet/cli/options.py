@@ -4,6 +4,8 @@ from argparse import ArgumentParser, Namespace
 from typing import TYPE_CHECKING, Literal, get_args
 
 if TYPE_CHECKING:
+    from datetime import datetime
+
     from rabbet.core.model.declaration import Section
     from rabbet.core.model.edit import Edit
 
@@ -18,6 +20,7 @@ __all__ = [
     "add_trial",
     "add_variant",
     "edits_of",
+    "moment",
     "section_of",
     "variant_option",
 ]
@@ -31,6 +34,24 @@ def add_json(parser: ArgumentParser) -> None:
 def add_quiet(parser: ArgumentParser) -> None:
     """`--quiet`."""
     parser.add_argument("--quiet", action="store_true", help="show no progress")
+
+
+def moment(text: str, example: str, *, end: bool = True) -> "datetime":
+    """The end of a day, or its beginning, or a moment with its time; without a zone it is UTC.
+
+    Raises `WrongUsage`, with an example.
+    """
+    from datetime import UTC, datetime, time
+
+    from rabbet.errors import WrongUsage
+
+    try:
+        found = datetime.fromisoformat(text)
+    except ValueError as error:
+        raise WrongUsage(f"'{text}' is no date", remedy=example) from error
+    if "T" not in text and " " not in text:
+        found = datetime.combine(found, time.max if end else time.min)
+    return found if found.tzinfo else found.replace(tzinfo=UTC)
 
 
 def add_offline(parser: ArgumentParser) -> None:

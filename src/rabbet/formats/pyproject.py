@@ -12,6 +12,7 @@ from packaging.version import Version
 from rabbet.core.limits import DEEPEST, LONGEST_LINE, MOST_TARGETS
 from rabbet.core.model.declaration import (
     CatalogueEntry,
+    CensusEntry,
     Correction,
     Declaration,
     DeclaredRuntime,
@@ -34,6 +35,7 @@ _SETTINGS = (
     "runtimes",
     "languages",
     "catalogues",
+    "census",
     "sources",
     "targets",
     "pythons",
@@ -83,6 +85,7 @@ def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.tom
         runtimes=tuple(_runtimes(settings.table("runtimes"))),
         languages=read_languages(settings.table("languages"), trusted=False),
         catalogues=read_catalogues(settings),
+        census=_census(settings.table("census")),
         version=_own_version(project),
         dynamic="version" in project.texts("dynamic"),
         build_system=build_system_in(document),
@@ -91,6 +94,14 @@ def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.tom
     _check_served(declaration, document.problems)
     document.problems.raise_if_any()
     return declaration
+
+
+def _census(table: Table) -> CensusEntry:
+    table.allow_only("every", "remote")
+    every = table.text("every") or ""
+    if every not in ("", "recreate"):
+        table.problems.add("tool.rabbet.census.every", f"'{every[:60]}' is not 'recreate'")
+    return CensusEntry(every=every, remote=table.text("remote"))
 
 
 def _check_served(declaration: Declaration, problems: Problems) -> None:

@@ -351,6 +351,15 @@ def _declare_baseline(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Ch
     return [_set(table, library, version, "tool.rabbet.baselines")]
 
 
+def _declare_census(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
+    """`every=recreate`, or `every=never`, which takes out what was written."""
+    key, _, value = edit.value.partition("=")
+    if value != "never":
+        return [_set(_made(_made_settings(document), "census"), key, value, "tool.rabbet.census")]
+    table = _settings(document).get("census", {})
+    return [_unset(table, key, "tool.rabbet.census")] if key in table else []
+
+
 def _retract_baseline(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
     table = _settings(document).get("baselines", {})
     if edit.value not in table:
@@ -417,6 +426,7 @@ _WAYS: Mapping[tuple[str, str], Callable[[tomlkit.TOMLDocument, Edit], Iterable[
     ("retract", "correction"): _retract_correction,
     ("declare", "baseline"): _declare_baseline,
     ("retract", "baseline"): _retract_baseline,
+    ("declare", "census"): _declare_census,
     ("declare", "source"): _declare_place,
     ("declare", "catalogue"): _declare_place,
     ("retract", "source"): _retract_place,

@@ -1,6 +1,8 @@
 """Everyone's inventories: recorded, sent, collected, shown against the lock, checked."""
 
 import hashlib
+import subprocess
+import sys
 from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass
@@ -9,6 +11,7 @@ from pathlib import Path
 from rabbet import __version__
 from rabbet.core.adoption import Left
 from rabbet.core.census.matrix import Matrix, State, matrix_of, reordered
+from rabbet.core.model.edit import Edit
 from rabbet.core.model.machine_inventory import MachineInventory
 from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import library_name
@@ -19,6 +22,7 @@ from rabbet.formats.cyclonedx import write_inventory_file
 from rabbet.git.program import run_git
 from rabbet.git.shared_refs import SharedRefs
 from rabbet.store.atomic import write_text
+from rabbet.tasks.declare import Edited, change
 from rabbet.team.labels import checked_label, own_label
 from rabbet.team.likeness import order_by_likeness
 from rabbet.workspace.census import Against, file_digests, inventory_here
@@ -29,14 +33,18 @@ from rabbet.workspace.project import Project
 __all__ = [
     "Census",
     "Collected",
+    "Development",
     "LibraryOverTime",
     "RecordOptions",
     "Recorded",
     "collect",
+    "developed",
     "library_over_time",
     "one_machine",
     "record",
     "send",
+    "send_every",
+    "send_in_background",
     "show",
 ]
 
@@ -122,6 +130,44 @@ def send(
     return Recorded(inventory=found.inventory, text=found.text, where=name)
 
 
+def send_every(project: Project, machine: Machine, when: str, remote: str | None) -> Edited:
+    """Declare that inventories are sent by themselves: after each `recreate`, or `never` again.
+
+    Raises what `change` raises.
+    """
+    edits = [Edit(verb="declare", what="census", value=f"every={when}")]
+    if remote is not None and when != "never":
+        edits.append(Edit(verb="declare", what="census", value=f"remote={remote}"))
+    return change(project, machine, edits)
+
+
+def send_in_background(project: Project, machine: Machine) -> bool:
+    """Let a process of its own send the inventory, where the declaration asks for it; whether it does.
+
+    Nobody waits for it, and nobody is told if it fails: the next one comes.
+    """
+    census = project.declaration().census
+    if census.every != "recreate" or machine.offline:
+        return False
+    through = ["--remote", census.remote] if census.remote else []
+    variant = ["--variant", project.variant] if project.variant else []
+    # -P: no module of the project's folder may take the place of Rabbet's own.
+    command = [sys.executable, "-P", "-m", "rabbet", "census", "send", "--quiet", *through, *variant]
+    try:
+        subprocess.Popen(
+            command,
+            cwd=project.folder,
+            env=dict(machine.environ),
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+            start_new_session=True,
+        )
+    except OSError:
+        return False
+    return True
+
+
 def collect(project: Project, machine: Machine, observer: Observer, remote: str | None) -> Collected:
     """Fetch what all machines have sent. Raises `SourceFailed`."""
     refs, name = _refs(project, machine, remote)
@@ -178,6 +224,34 @@ def one_machine(census: Census, label: str) -> State:
             remedy=f"rabbet census show --machine {quoted(near[0])}" if near else "rabbet census show",
         )
     return known[label]
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
+class Development:
+    """The states that machines came into since a time, the first ones first, among those that are kept.
+
+    A machine that was recorded before, in the same state, is not told again.
+    """
+
+    states: tuple[State, ...]
+
+
+def developed(project: Project, machine: Machine, observer: Observer, since: int) -> Development:
+    """How the machines differed from the lock of today since a time, in seconds since the epoch.
+
+    Raises `NoLock`, `NotUnderstood`, `NoRuntime`.
+    """
+    observer.stage("reading inventories")
+    machines, _ = collected_machines(project, machine, every=True)
+    observer.stage("comparing them with the lock")
+    ordered = sorted(machines, key=lambda one: (one.recorded, one.label))
+    last: dict[str, object] = {}
+    told = []
+    for state in Against(project, machine).states(ordered):
+        if last.get(state.label) != state.key and state.recorded >= since:
+            told.append(state)
+        last[state.label] = state.key
+    return Development(states=tuple(told))
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)

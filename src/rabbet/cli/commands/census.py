@@ -11,10 +11,11 @@ from argparse import ArgumentParser, Namespace
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_json, add_offline, add_quiet, add_variant
+from rabbet.cli.options import add_json, add_offline, add_quiet, add_variant, moment
 from rabbet.errors import ExitCode, WrongUsage
 
 if TYPE_CHECKING:
+    from rabbet.cli.context import View
     from rabbet.workspace.project import Project
 
 _ONLY = {  # the options that count for some of the actions alone
@@ -26,6 +27,8 @@ _ONLY = {  # the options that count for some of the actions alone
     "places": ("show", "check"),
     "machine": ("show",),
     "library": ("show",),
+    "since": ("show",),
+    "every": ("send",),
     "csv": ("show",),
     "picture": ("show",),
     "page": ("show",),
@@ -58,6 +61,13 @@ def add_arguments(parser: ArgumentParser) -> None:
     )
     parser.add_argument("--machine", metavar="LABEL", help="show: all that differs on one machine")
     parser.add_argument("--library", metavar="NAME", help="show: one library on all machines, over time")
+    parser.add_argument("--since", metavar="DATE", help="show: what became of the machines since then")
+    parser.add_argument(
+        "--every",
+        metavar="WHEN",
+        choices=("recreate", "never"),
+        help="send: declare that it is done after each recreate, in the background; or never again",
+    )
     parser.add_argument("--csv", action="store_true", help="show: the matrix as comma-separated values")
     parser.add_argument("--picture", metavar="FILE", help="show: draw the matrix, as PNG")
     parser.add_argument("--page", metavar="FILE", help="show: one page for a browser, to send round")
@@ -81,6 +91,8 @@ def run(arguments: Namespace, context: Context) -> int:
                 remedy="rabbet help census",
             )
     project = context.project(arguments.variant)
+    if arguments.every:
+        return _every(arguments, project, context)
     if arguments.action in ("record", "send"):
         return _give(arguments, project, context)
     if arguments.action == "collect":
@@ -103,6 +115,17 @@ def _give(arguments: Namespace, project: "Project", context: Context) -> int:
     return ExitCode.DONE
 
 
+def _every(arguments: Namespace, project: "Project", context: Context) -> int:
+    """Declare when inventories are sent by themselves."""
+    from rabbet.cli.views.changes import ChangesView
+    from rabbet.tasks.census import send_every
+    from rabbet.tasks.declare import Done
+
+    edited = send_every(project, context.machine, arguments.every, arguments.remote)
+    context.present(ChangesView(Done(edited)), "census", as_json=arguments.json)
+    return ExitCode.DONE
+
+
 def _collect(arguments: Namespace, project: "Project", context: Context) -> int:
     from rabbet.cli.views.census import CollectedView
     from rabbet.tasks.census import collect
@@ -113,16 +136,14 @@ def _collect(arguments: Namespace, project: "Project", context: Context) -> int:
 
 
 def _show(arguments: Namespace, project: "Project", context: Context) -> int:
-    """The matrix, one machine, one library; or whether too many break."""
-    from rabbet.cli.views.census import CensusView, CheckView, LibraryView, MachineView, show_csv, write_drawn
-    from rabbet.tasks.census import library_over_time, one_machine, show
+    """The matrix, one machine, or what became of all since a date; or whether too many break."""
+    from rabbet.cli.views.census import CensusView, CheckView, MachineView, show_csv, write_drawn
+    from rabbet.tasks.census import one_machine, show
 
-    machine, observer = context.machine, context.observer
-    if arguments.library:
-        found = library_over_time(project, machine, observer, arguments.library)
-        context.present(LibraryView(found), "census", as_json=arguments.json)
-        return ExitCode.DONE
-    census = show(project, machine, observer, arguments.places)
+    if arguments.library or arguments.since:
+        return _over_time(arguments, project, context)
+    machine = context.machine
+    census = show(project, machine, context.observer, arguments.places)
     if arguments.action == "check":
         view = CheckView(census, allowed=arguments.allow or 0)
         context.present(view, "census", as_json=arguments.json)
@@ -138,4 +159,20 @@ def _show(arguments: Namespace, project: "Project", context: Context) -> int:
     name = project.declaration().name
     drawn = write_drawn(census, name, project.variant, picture=picture, page=page) if picture or page else ()
     context.present(CensusView(census, project.variant, drawn), "census", as_json=arguments.json)
+    return ExitCode.DONE
+
+
+def _over_time(arguments: Namespace, project: "Project", context: Context) -> int:
+    """One library on all machines, or all that became of these."""
+    from rabbet.cli.views.census import DevelopmentView, LibraryView
+    from rabbet.tasks.census import developed, library_over_time
+
+    view: View
+    if arguments.library:
+        view = LibraryView(library_over_time(project, context.machine, context.observer, arguments.library))
+    else:
+        since = moment(arguments.since, "rabbet census show --since 2026-05-01", end=False)
+        found = developed(project, context.machine, context.observer, int(since.timestamp()))
+        view = DevelopmentView(found)
+    context.present(view, "census", as_json=arguments.json)
     return ExitCode.DONE

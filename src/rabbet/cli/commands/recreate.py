@@ -121,4 +121,8 @@ def _recreate(arguments: Namespace, context: Context) -> int:
             raise
         report = act(project, context.machine, context.observer, options._replace(obtain=True))
     context.present(RecreateView(report, done=not arguments.plan), "recreate", as_json=arguments.json)
+    if not arguments.plan and project.declaration().census.every:
+        from rabbet.tasks.census import send_in_background  # here: few projects ask for it
+
+        send_in_background(project, context.machine)
     return ExitCode.DONE

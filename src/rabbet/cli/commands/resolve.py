@@ -9,11 +9,11 @@ from argparse import ArgumentParser, Namespace
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_ask_anew, add_json, add_offline, add_quiet, add_variant
-from rabbet.errors import ExitCode, WrongUsage
+from rabbet.cli.options import add_ask_anew, add_json, add_offline, add_quiet, add_variant, moment
+from rabbet.errors import ExitCode
 
 if TYPE_CHECKING:
-    from datetime import datetime
+    pass
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -86,7 +86,7 @@ def _resolve(arguments: Namespace, context: Context) -> int:
         raised=tuple(library_name(name) for name in arguments.raised),
         afresh=arguments.raise_all,
         lowest=arguments.lowest,
-        as_of=_moment(arguments.as_of) if arguments.as_of else None,
+        as_of=moment(arguments.as_of, "rabbet resolve --as-of 2026-05-01") if arguments.as_of else None,
     )
     asking = (options.lowest or options.as_of is not None) and not (arguments.keep or arguments.variant)
     writing = not (arguments.plan or asking)
@@ -95,16 +95,3 @@ def _resolve(arguments: Namespace, context: Context) -> int:
     if asking and not (arguments.plan or arguments.json):
         context.show("To lock so: the same command with --keep.")
     return ExitCode.DONE
-
-
-def _moment(text: str) -> "datetime":
-    """The end of a day, or a moment with its time; without a zone it is UTC."""
-    from datetime import UTC, datetime, time
-
-    try:
-        moment = datetime.fromisoformat(text)
-    except ValueError as error:
-        raise WrongUsage(f"'{text}' is no date", remedy="rabbet resolve --as-of 2026-05-01") from error
-    if "T" not in text and " " not in text:
-        moment = datetime.combine(moment, time.max)
-    return moment if moment.tzinfo else moment.replace(tzinfo=UTC)

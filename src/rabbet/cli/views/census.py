@@ -16,7 +16,7 @@ from rabbet.core.census.matrix import Group, Matrix, State
 from rabbet.core.model.finding import Finding, Weight
 from rabbet.core.shell import quoted
 from rabbet.store.atomic import write_text
-from rabbet.tasks.census import Census, Collected, LibraryOverTime, Recorded
+from rabbet.tasks.census import Census, Collected, Development, LibraryOverTime, Recorded
 from rabbet.team.extra import needing_extra
 from rabbet.team.figure import draw
 from rabbet.team.page import page as render
@@ -25,6 +25,7 @@ __all__ = [
     "CensusView",
     "CheckView",
     "CollectedView",
+    "DevelopmentView",
     "LibraryView",
     "MachineView",
     "RecordedView",
@@ -295,6 +296,28 @@ class LibraryView:
                 for label, when, version in found.changes
             ],
         }
+
+
+@dataclass(frozen=True, slots=True)
+class DevelopmentView:
+    """Who came into which state, and when."""
+
+    found: Development
+
+    def show(self, context: Context) -> None:
+        """Print a line for each change."""
+        states = self.found.states
+        rows = [(_day(state.recorded), state.label, state_text(state)) for state in states]
+        if rows:
+            for line in table(("recorded", "machine", "against the lock of today"), rows, context.style):
+                context.show(line)
+            context.show()
+        machines = len({state.label for state in states})
+        context.show(f"{count(len(states), 'change')} on {count(machines, 'machine')} since then.")
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        return {"changes": [MachineView(state, None).document() for state in self.found.states]}
 
 
 @dataclass(frozen=True, slots=True)

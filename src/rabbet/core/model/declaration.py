@@ -16,6 +16,7 @@ from rabbet.core.needs.need import Need
 
 __all__ = [
     "CatalogueEntry",
+    "CensusEntry",
     "Correction",
     "Declaration",
     "Declared",
@@ -99,6 +100,14 @@ class CatalogueEntry:
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
+class CensusEntry:
+    """When inventories are sent by themselves (after each `recreate`; empty: never), and through what."""
+
+    every: str = ""
+    remote: str | None = None
+
+
+@dataclass(frozen=True, slots=True, kw_only=True)
 class DeclaredRuntime:
     """The versions that a project allows of a language, who makes them (empty: anybody), and what they need.
 
@@ -159,6 +168,7 @@ class Declaration:
     runtimes: tuple[DeclaredRuntime, ...] = ()
     languages: Mapping[str, Language] = field(default_factory=dict)
     catalogues: tuple[CatalogueEntry, ...] = ()
+    census: CensusEntry = field(default_factory=CensusEntry)
     version: Version | None = None
     dynamic: bool = False
     build_system: BuildSystem | None = None

@@ -21,6 +21,7 @@ What: TypeAlias = Literal[
     "local",
     "build-from-source",
     "own-version",
+    "census",
     "section",
 ]
 
