@@ -3,9 +3,9 @@
 import hashlib
 import subprocess
 import sys
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from rabbet import __version__
@@ -17,12 +17,15 @@ from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import library_name
 from rabbet.core.progress import Observer
 from rabbet.core.shell import quoted
+from rabbet.core.shown_text import without_credentials
 from rabbet.errors import SourceFailed, WrongUsage
-from rabbet.formats.cyclonedx import write_inventory_file
+from rabbet.formats.cyclonedx import read_inventory_file, write_inventory_file
 from rabbet.git.program import run_git
 from rabbet.git.shared_refs import SharedRefs
 from rabbet.store.atomic import write_text
 from rabbet.tasks.declare import Edited, change
+from rabbet.team.database import DatabaseRecord, opened_database
+from rabbet.team.extra import needing_extra
 from rabbet.team.labels import checked_label, own_label
 from rabbet.team.likeness import order_by_likeness
 from rabbet.workspace.census import Against, file_digests, inventory_here
@@ -45,11 +48,13 @@ __all__ = [
     "send",
     "send_every",
     "send_in_background",
+    "send_to_database",
     "show",
 ]
 
 _KEPT = 50  # inventories of each machine
 _DIGITS = 12
+_NOBODY = "machine"  # the label of a content that many machines share
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -130,6 +135,32 @@ def send(
     return Recorded(inventory=found.inventory, text=found.text, where=name)
 
 
+def send_to_database(
+    project: Project, machine: Machine, observer: Observer, options: RecordOptions, url: str
+) -> Recorded:
+    """Record this machine and add that to a database.
+
+    Raises what `drift` raises, `SourceFailed`, and `EnvironmentFailed` without the extra `team`.
+    """
+    found = _recorded(project, machine, observer, options)
+    observer.stage("sending to the database")
+    one = found.inventory
+    content = write_inventory_file(replace(one, label=_NOBODY, recorded=0), __version__)
+    with needing_extra("a database"), opened_database(url) as database:
+        database.send(one.project, [DatabaseRecord(one.label, one.recorded, content)], keep=_KEPT)
+    return Recorded(inventory=one, text=found.text, where=without_credentials(url))
+
+
+def _stored(
+    project: Project, url: str, *, every: bool = False
+) -> Iterator[tuple[MachineInventory, tuple[tuple[str, int], ...]]]:
+    """The contents of a database, each read once, with the machines and times that it stands for."""
+    with needing_extra("a database"), opened_database(url) as database:
+        name = project.declaration().name
+        for stored in database.every(name) if every else database.newest(name):
+            yield read_inventory_file(stored.content, _NOBODY), stored.machines
+
+
 def send_every(project: Project, machine: Machine, when: str, remote: str | None) -> Edited:
     """Declare that inventories are sent by themselves: after each `recreate`, or `never` again.
 
@@ -191,22 +222,30 @@ def _refs(project: Project, machine: Machine, remote: str | None) -> tuple[Share
     return SharedRefs(project.folder, name, environ), name
 
 
-def show(project: Project, machine: Machine, observer: Observer, places: Sequence[str]) -> Census:
-    """All collected machines against the lock, and those of more files or places.
+def show(
+    project: Project, machine: Machine, observer: Observer, places: Sequence[str], url: str | None = None
+) -> Census:
+    """All collected machines against the lock, or those of a database, and those of more files or places.
 
     Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `WrongUsage` where there is nothing to show.
     """
     observer.stage("reading inventories")
-    machines, unread = collected_machines(project, machine)
+    stored = list(_stored(project, url)) if url else []
+    machines, unread = ([], []) if url else collected_machines(project, machine)
     machines += [machine_from(place, machine) for place in places]
-    if not machines and not unread:
+    if not (machines or unread or stored):
         raise WrongUsage(
             "no inventories are here yet",
             because=["none was collected, and --from names none"],
             remedy="rabbet census send && rabbet census collect",
         )
     observer.stage("comparing them with the lock")
-    states = tuple(Against(project, machine).states(machines))
+    against = Against(project, machine)
+    alike = zip(against.states([one for one, _ in stored]), (them for _, them in stored), strict=True)
+    states = (
+        *against.states(machines),
+        *(replace(state, label=label, recorded=when) for state, them in alike for label, when in them),
+    )
     matrix = matrix_of(states)
     with suppress(ModuleNotFoundError):  # without the extra the largest groups come first
         matrix = reordered(matrix, order_by_likeness(matrix))
@@ -236,13 +275,15 @@ class Development:
     states: tuple[State, ...]
 
 
-def developed(project: Project, machine: Machine, observer: Observer, since: int) -> Development:
+def developed(
+    project: Project, machine: Machine, observer: Observer, since: int, url: str | None = None
+) -> Development:
     """How the machines differed from the lock of today since a time, in seconds since the epoch.
 
     Raises `NoLock`, `NotUnderstood`, `NoRuntime`.
     """
     observer.stage("reading inventories")
-    machines, _ = collected_machines(project, machine, every=True)
+    machines = _all_kept(project, machine, url)
     observer.stage("comparing them with the lock")
     ordered = sorted(machines, key=lambda one: (one.recorded, one.label))
     last: dict[str, object] = {}
@@ -266,14 +307,27 @@ class LibraryOverTime:
     changes: tuple[tuple[str, int, str], ...]
 
 
-def library_over_time(project: Project, machine: Machine, observer: Observer, name: str) -> LibraryOverTime:
+def _all_kept(project: Project, machine: Machine, url: str | None) -> list[MachineInventory]:
+    """All inventories that were collected, or that a database has."""
+    if not url:
+        return collected_machines(project, machine, every=True)[0]
+    return [
+        replace(one, label=label, recorded=when)
+        for one, them in _stored(project, url, every=True)
+        for label, when in them
+    ]
+
+
+def library_over_time(
+    project: Project, machine: Machine, observer: Observer, name: str, url: str | None = None
+) -> LibraryOverTime:
     """What became of a library on all machines, as far as inventories are kept; the newest change last.
 
     Raises `NoLock`, `WrongUsage` for one that neither the lock nor any inventory has.
     """
     observer.stage("reading inventories")
     wanted = library_name(name)
-    machines, _ = collected_machines(project, machine, every=True)
+    machines = _all_kept(project, machine, url)
     changes: list[tuple[str, int, str]] = []
     last: dict[str, str] = {}
     for one in sorted(machines, key=lambda one: one.recorded):

@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     from rabbet.cli.context import View
     from rabbet.workspace.project import Project
 
+_VARIABLE = "RABBET_CENSUS"  # it may hold a password, which stands in no file then
 _ONLY = {  # the options that count for some of the actions alone
     "label": ("record", "send"),
     "env": ("record", "send"),
@@ -29,6 +30,7 @@ _ONLY = {  # the options that count for some of the actions alone
     "library": ("show",),
     "since": ("show",),
     "every": ("send",),
+    "database": ("send", "show", "check"),
     "csv": ("show",),
     "picture": ("show",),
     "page": ("show",),
@@ -50,6 +52,12 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--deep", action="store_true", help="record, send: with the digests of all files")
     parser.add_argument("--to", metavar="FILE", help="record: the file (default: census-LABEL.json)")
     parser.add_argument("--remote", metavar="NAME", help="send, collect: the remote (default: origin)")
+    parser.add_argument(
+        "--database",
+        metavar="URL",
+        help="send, show, check: a database in place of git, such as sqlite:///census.db"
+        f" (default: the variable {_VARIABLE})",
+    )
     parser.add_argument(
         "--from",
         dest="places",
@@ -103,16 +111,24 @@ def run(arguments: Namespace, context: Context) -> int:
 def _give(arguments: Namespace, project: "Project", context: Context) -> int:
     """Record, or record and send."""
     from rabbet.cli.views.census import RecordedView
-    from rabbet.tasks.census import RecordOptions, record, send
+    from rabbet.tasks.census import RecordOptions, record, send, send_to_database
 
     options = RecordOptions(label=arguments.label, place=arguments.env, deep=arguments.deep)
+    machine, observer, url = context.machine, context.observer, _database(arguments, context)
     if arguments.action == "record":
-        found = record(project, context.machine, context.observer, options, arguments.to)
+        found = record(project, machine, observer, options, arguments.to)
+    elif url and not arguments.remote:
+        found = send_to_database(project, machine, observer, options, url)
     else:
-        found = send(project, context.machine, context.observer, options, arguments.remote)
+        found = send(project, machine, observer, options, arguments.remote)
     view = RecordedView(found, sent=arguments.action == "send")
     context.present(view, "census", as_json=arguments.json)
     return ExitCode.DONE
+
+
+def _database(arguments: Namespace, context: Context) -> str | None:
+    """The database that is named, by the option or by the variable."""
+    return arguments.database or context.machine.environ.get(_VARIABLE) or None
 
 
 def _every(arguments: Namespace, project: "Project", context: Context) -> int:
@@ -143,7 +159,7 @@ def _show(arguments: Namespace, project: "Project", context: Context) -> int:
     if arguments.library or arguments.since:
         return _over_time(arguments, project, context)
     machine = context.machine
-    census = show(project, machine, context.observer, arguments.places)
+    census = show(project, machine, context.observer, arguments.places, _database(arguments, context))
     if arguments.action == "check":
         view = CheckView(census, allowed=arguments.allow or 0)
         context.present(view, "census", as_json=arguments.json)
@@ -167,12 +183,13 @@ def _over_time(arguments: Namespace, project: "Project", context: Context) -> in
     from rabbet.cli.views.census import DevelopmentView, LibraryView
     from rabbet.tasks.census import developed, library_over_time
 
+    machine, observer, url = context.machine, context.observer, _database(arguments, context)
     view: View
     if arguments.library:
-        view = LibraryView(library_over_time(project, context.machine, context.observer, arguments.library))
+        view = LibraryView(library_over_time(project, machine, observer, arguments.library, url))
     else:
         since = moment(arguments.since, "rabbet census show --since 2026-05-01", end=False)
-        found = developed(project, context.machine, context.observer, int(since.timestamp()))
+        found = developed(project, machine, observer, int(since.timestamp()), url)
         view = DevelopmentView(found)
     context.present(view, "census", as_json=arguments.json)
     return ExitCode.DONE

@@ -50,8 +50,12 @@ class RecordedView:
         libraries = count(len(one.inventory.libraries), "library")
         what = f"the inventory of {one.label}: {libraries}, Python {one.python}"
         if self.sent:
-            following = f"rabbet census collect{_through(self.found.where)}"
-            context.show(f"Sent {what}, through '{self.found.where}'. Next: {following}")
+            where = self.found.where
+            if "://" in where:
+                context.show(f"Sent {what}, to {where}. Next: rabbet census show")
+            else:
+                following = f"rabbet census collect{_through(where)}"
+                context.show(f"Sent {what}, through '{where}'. Next: {following}")
         else:
             context.show(f"Wrote {self.found.where}, {what}.")
 

@@ -1,0 +1,307 @@
+"""Inventories in a database, by SQLAlchemy: SQLite in a file, PostgreSQL for fleets.
+
+    rabbet_schema     one row: the number of the schema
+    rabbet_machine    a machine by its project and label
+    rabbet_state      what is installed, each content once, packed; machines of a team share most of them
+    rabbet_record     when a machine was in which state
+
+A record is one row, so what thousands of machines send is small. All writing is in transactions; of two
+senders that both add the same row, one begins again.
+"""
+
+import hashlib
+import time
+import zlib
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, NamedTuple
+
+from rabbet.core.shell import quoted
+from rabbet.core.shown_text import without_credentials
+from rabbet.errors import SourceFailed
+
+if TYPE_CHECKING:
+    from sqlalchemy import Connection, Engine, FromClause, MetaData, Table
+
+__all__ = ["SCHEMA", "Database", "DatabaseRecord", "StoredState", "opened_database"]
+
+SCHEMA = 1
+_TRIES, _PAUSE = 20, 0.1  # of adding what others add as well; seconds between
+_LARGEST = 50_000_000  # bytes of an unpacked inventory
+
+
+class DatabaseRecord(NamedTuple):
+    """An inventory as it is sent: the machine, the time in seconds, and what is installed there."""
+
+    label: str
+    recorded: int
+    content: str
+
+
+class StoredState(NamedTuple):
+    """A content, and the machines that were in that state with the times of these records."""
+
+    content: str
+    machines: tuple[tuple[str, int], ...]
+
+
+@dataclass(frozen=True, slots=True)
+class _Tables:
+    schema: "Table"
+    machine: "Table"
+    state: "Table"
+    record: "Table"
+
+
+def _tables(metadata: "MetaData") -> _Tables:
+    from sqlalchemy import (
+        BigInteger,
+        Column,
+        ForeignKey,
+        Integer,
+        LargeBinary,
+        String,
+        Table,
+        UniqueConstraint,
+    )
+
+    return _Tables(
+        schema=Table("rabbet_schema", metadata, Column("number", Integer, primary_key=True)),
+        machine=Table(
+            "rabbet_machine",
+            metadata,
+            Column("id", Integer, primary_key=True),
+            Column("project", String(200), nullable=False),
+            Column("label", String(64), nullable=False),
+            UniqueConstraint("project", "label"),
+        ),
+        state=Table(
+            "rabbet_state",
+            metadata,
+            Column("id", Integer, primary_key=True),
+            Column("digest", String(64), nullable=False, unique=True),
+            Column("content", LargeBinary, nullable=False),
+        ),
+        record=Table(
+            "rabbet_record",
+            metadata,
+            Column("machine_id", ForeignKey("rabbet_machine.id"), primary_key=True),
+            Column("recorded", BigInteger, primary_key=True),
+            Column("state_id", ForeignKey("rabbet_state.id"), primary_key=True),
+        ),
+    )
+
+
+@contextmanager
+def opened_database(url: str) -> Iterator["Database"]:
+    """A database by its URL, as SQLAlchemy reads it; its tables are made where there are none.
+
+    Raises `SourceFailed`, `ModuleNotFoundError` without SQLAlchemy.
+    """
+    from sqlalchemy import create_engine
+    from sqlalchemy.exc import SQLAlchemyError
+
+    shown = without_credentials(url)
+    try:
+        engine = create_engine(url)
+        try:
+            yield Database(engine, shown)
+        finally:
+            engine.dispose()
+    except SQLAlchemyError as error:
+        told = str(getattr(error, "orig", None) or error).strip().splitlines()
+        raise SourceFailed(
+            f"the database {shown} can't be used",
+            because=[without_credentials(told[0])] if told else [type(error).__name__],
+            remedy=f"rabbet census show --database {quoted('sqlite:///census.db')}",
+        ) from error
+
+
+class Database:
+    """The census of many projects. Its methods raise what SQLAlchemy raises."""
+
+    def __init__(self, engine: "Engine", shown: str) -> None:
+        from sqlalchemy import MetaData
+
+        self._engine = engine
+        self._metadata = MetaData()
+        self._tables = _tables(self._metadata)
+        self._prepare(shown)
+
+    def send(self, project: str, records: Iterable[DatabaseRecord], keep: int) -> None:
+        """Add records in one transaction; of each of these machines the newest `keep` stay."""
+        from sqlalchemy.exc import IntegrityError, OperationalError
+
+        sent = list(records)
+        for number in range(_TRIES):
+            try:
+                with self._engine.begin() as connection:
+                    self._add(connection, project, sent, keep)
+            except (IntegrityError, OperationalError):  # somebody else was faster, or is still at it
+                if number == _TRIES - 1:
+                    raise
+            else:
+                return
+
+    def newest(self, project: str) -> Iterator[StoredState]:
+        """The states that machines are in by their newest records, each with all of its machines."""
+        from sqlalchemy import and_, func, select
+
+        record = self._tables.record
+        last = select(record.c.machine_id, func.max(record.c.recorded).label("recorded")).group_by(
+            record.c.machine_id
+        )
+        newest = last.subquery()
+        joined = and_(record.c.machine_id == newest.c.machine_id, record.c.recorded == newest.c.recorded)
+        yield from self._states(project, record.join(newest, joined))
+
+    def every(self, project: str) -> Iterator[StoredState]:
+        """All states that are kept, with all of their records."""
+        yield from self._states(project, self._tables.record)
+
+    def _states(self, project: str, records: "FromClause") -> Iterator[StoredState]:
+        from sqlalchemy import select
+
+        machine, state, record = self._tables.machine, self._tables.state, self._tables.record
+        joined = records.join(machine, record.c.machine_id == machine.c.id)
+        chosen = (
+            select(record.c.state_id, machine.c.label, record.c.recorded)
+            .select_from(joined)
+            .where(machine.c.project == project)
+        )
+        with self._engine.connect() as connection:
+            every: dict[int, list[tuple[str, int]]] = {}
+            for state_id, label, recorded in connection.execute(chosen):
+                every.setdefault(state_id, []).append((label, recorded))
+            for part in _parts(sorted(every)):
+                contents = select(state.c.id, state.c.content).where(state.c.id.in_(part))
+                for state_id, packed in connection.execute(contents):
+                    yield StoredState(_unpacked(packed), tuple(sorted(every[state_id])))
+
+    def _prepare(self, shown: str) -> None:
+        """Make the tables where there are none. Raises `SourceFailed` for those of a newer Rabbet.
+
+        Others may be making them at the same time, and a process that was killed may have begun.
+        """
+        from sqlalchemy.exc import IntegrityError, OperationalError, ProgrammingError
+
+        number = self._schema()
+        for _ in range(_TRIES):
+            if number is not None:
+                break
+            try:
+                with self._engine.begin() as connection:
+                    self._metadata.create_all(connection)
+                    connection.execute(self._tables.schema.insert().values(number=SCHEMA))
+            except (IntegrityError, OperationalError, ProgrammingError):
+                time.sleep(_PAUSE)
+            number = self._schema()
+        if number != SCHEMA:
+            raise SourceFailed(
+                f"the database {shown} was made by a newer Rabbet" if number else f"{shown} can't be set up",
+                because=[f"its schema is number {number}, and this Rabbet knows {SCHEMA}"] if number else [],
+            )
+
+    def _schema(self) -> int | None:
+        """The number of the schema; `None` where there is none yet."""
+        from sqlalchemy import inspect, select
+
+        schema = self._tables.schema
+        if not inspect(self._engine).has_table(schema.name):
+            return None
+        with self._engine.connect() as connection:
+            return connection.execute(select(schema.c.number)).scalar()
+
+    def _add(
+        self, connection: "Connection", project: str, records: Sequence[DatabaseRecord], keep: int
+    ) -> None:
+        tables = self._tables
+        machines = self._ids(
+            connection, tables.machine, "label", {one.label: {"project": project} for one in records}, project
+        )
+        contents = {_digest(one.content): one.content for one in records}
+        states = self._ids(
+            connection,
+            tables.state,
+            "digest",
+            {digest: {"content": zlib.compress(text.encode())} for digest, text in contents.items()},
+        )
+        rows = {(machines[one.label], one.recorded, states[_digest(one.content)]) for one in records}
+        known = self._known_rows(connection, {machine for machine, _, _ in rows})
+        new = [
+            {"machine_id": machine, "recorded": recorded, "state_id": state}
+            for machine, recorded, state in sorted(rows - known)
+        ]
+        if new:
+            connection.execute(tables.record.insert(), new)
+        self._forget(connection, rows | known, keep)
+
+    def _ids(
+        self,
+        connection: "Connection",
+        table: "Table",
+        key: str,
+        rows: dict[str, dict[str, object]],
+        project: str | None = None,
+    ) -> dict[str, int]:
+        """The ids of rows by their key; those that are not there are added."""
+        from sqlalchemy import select
+
+        def known() -> dict[str, int]:
+            found: dict[str, int] = {}
+            for part in _parts(sorted(rows)):
+                chosen = select(table.c[key], table.c.id).where(table.c[key].in_(part))
+                if project is not None:
+                    chosen = chosen.where(table.c.project == project)
+                found.update((name, number) for name, number in connection.execute(chosen))
+            return found
+
+        there = known()
+        new = [{key: name, **more} for name, more in rows.items() if name not in there]
+        if new:
+            connection.execute(table.insert(), new)
+            there = known()
+        return there
+
+    def _known_rows(self, connection: "Connection", machines: set[int]) -> set[tuple[int, int, int]]:
+        from sqlalchemy import select
+
+        record = self._tables.record
+        found: set[tuple[int, int, int]] = set()
+        for part in _parts(sorted(machines)):
+            chosen = select(record.c.machine_id, record.c.recorded, record.c.state_id)
+            rows = connection.execute(chosen.where(record.c.machine_id.in_(part)))
+            found |= {(machine, recorded, state) for machine, recorded, state in rows}
+        return found
+
+    def _forget(self, connection: "Connection", rows: set[tuple[int, int, int]], keep: int) -> None:
+        """Delete all but the newest records of each machine; others may be in the same states, which stay."""
+        record = self._tables.record
+        times: dict[int, list[int]] = {}
+        for machine, recorded, _ in rows:
+            times.setdefault(machine, []).append(recorded)
+        for machine, some in times.items():
+            if len(some) > keep:
+                oldest = sorted(some)[-keep]
+                old = (record.c.machine_id == machine) & (record.c.recorded < oldest)
+                connection.execute(record.delete().where(old))
+
+
+def _parts(values: Sequence[object], size: int = 500) -> Iterator[Sequence[object]]:
+    """Values in parts that fit into one question."""
+    return (values[begun : begun + size] for begun in range(0, len(values), size))
+
+
+def _digest(content: str) -> str:
+    return hashlib.sha256(content.encode()).hexdigest()
+
+
+def _unpacked(packed: bytes) -> str:
+    """A content; empty for what is damaged, or unpacks to more than any inventory."""
+    unpacking = zlib.decompressobj()
+    try:
+        content = unpacking.decompress(packed, _LARGEST)
+    except zlib.error:
+        return ""
+    return content.decode("utf-8", "replace") if unpacking.eof else ""
