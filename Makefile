@@ -31,6 +31,7 @@ bench: $(TOOLS)/ready
 	$(RUN) -m bench.trials
 	$(RUN) -m bench.imports
 	$(RUN) -m bench.drift
+	$(RUN) -m bench.census
 
 screenshots: $(TOOLS)/ready
 	$(RUN) tools/screenshots.py

@@ -1,7 +1,10 @@
 """The team's machines: recorded without secrets, shared through git, shown against the lock."""
 
 import getpass
+import http.client
 import json
+import re
+import signal
 import socket
 import subprocess
 import time
@@ -170,3 +173,38 @@ class Census(ProgramCase):
         self.assertIn("can't be shared", self.rabbet("census", "send", code=5).err)
         self.git(self.project, "remote", "remove", "origin")
         self.assertIn("there is no remote", self.rabbet("census", "collect", code=5).err)
+
+    def test_serve(self) -> None:
+        """The page, live: for the loopback's own names, read-only, with headers that keep it to itself."""
+        self.rabbet("recreate")
+        self.rabbet("census", "record", "--label", "loft", "--to", "loft.json")
+        command = self.command("census", "serve", "--from", "loft.json", "--quiet")
+        with subprocess.Popen(
+            command,
+            cwd=self.project,
+            env=self.variables,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
+        ) as serving:
+            address = re.search(r"http://127\.0\.0\.1:(\d+)/", serving.stdout.readline())
+            self.assertIsNotNone(address, serving.poll())
+            for method, path, host, status in (
+                ("GET", "/", "localhost", 200),
+                ("HEAD", "/", "127.0.0.1", 200),
+                ("GET", "/etc/passwd", "127.0.0.1", 404),
+                ("POST", "/", "127.0.0.1", 501),
+                ("GET", "/", "apiary.example", 403),
+            ):
+                with self.subTest(method, path=path, host=host):
+                    asking = http.client.HTTPConnection("127.0.0.1", int(address[1]), timeout=60)
+                    asking.request(method, path, headers={"Host": f"{host}:{address[1]}"})
+                    answer = asking.getresponse()
+                    self.assertEqual(answer.status, status)
+                    if status == 200:
+                        self.assertEqual(answer.headers["X-Frame-Options"], "DENY")
+                        self.assertEqual(b"loft" in answer.read(), method == "GET")
+                    asking.close()
+            serving.send_signal(signal.SIGINT)
+            self.assertEqual(serving.wait(30), 130)
+        self.rabbet("census", "serve", "--csv", code=2)

@@ -230,26 +230,24 @@ def show(
     Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `WrongUsage` where there is nothing to show.
     """
     observer.stage("reading inventories")
-    stored = list(_stored(project, url)) if url else []
     machines, unread = ([], []) if url else collected_machines(project, machine)
     machines += [machine_from(place, machine) for place in places]
-    if not (machines or unread or stored):
-        raise WrongUsage(
-            "no inventories are here yet",
-            because=["none was collected, and --from names none"],
-            remedy="rabbet census send && rabbet census collect",
-        )
     observer.stage("comparing them with the lock")
     against = Against(project, machine)
-    alike = zip(against.states([one for one, _ in stored]), (them for _, them in stored), strict=True)
-    states = (
-        *against.states(machines),
-        *(replace(state, label=label, recorded=when) for state, them in alike for label, when in them),
-    )
+    states = list(against.states(machines))
+    for one, them in _stored(project, url) if url else ():  # one by one: a fleet's would take a lot of room
+        for state in against.states([one]):
+            states += (replace(state, label=label, recorded=when) for label, when in them)
+    if not (states or unread):
+        raise WrongUsage(
+            "no inventories are here yet",
+            because=["none was collected or stored, and --from names none"],
+            remedy="rabbet census send && rabbet census collect",
+        )
     matrix = matrix_of(states)
     with suppress(ModuleNotFoundError):  # without the extra the largest groups come first
         matrix = reordered(matrix, order_by_likeness(matrix))
-    return Census(matrix=matrix, states=states, unread=tuple(unread))
+    return Census(matrix=matrix, states=tuple(states), unread=tuple(unread))
 
 
 def one_machine(census: Census, label: str) -> State:

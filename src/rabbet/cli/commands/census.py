@@ -4,7 +4,8 @@
 no names of people or hosts; a made-up label stands for the machine. `send` records and shares it through the
 project's git remote, under refs that no branch list shows, and `collect` fetches what all have sent. `show`
 holds every machine against the lock: which libraries differ where, what that breaks, who is behind, and what
-mends each group. `check` is for CI: exit code 1 when more machines break than are allowed.
+mends each group. `check` is for CI: exit code 1 when more machines break than are allowed. `serve` gives the
+page of all this to a browser on this machine, made anew whenever it is asked for.
 """
 
 from argparse import ArgumentParser, Namespace
@@ -12,7 +13,7 @@ from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
 from rabbet.cli.options import add_json, add_offline, add_quiet, add_variant, moment
-from rabbet.errors import ExitCode, WrongUsage
+from rabbet.errors import EnvironmentFailed, ExitCode, WrongUsage
 
 if TYPE_CHECKING:
     from rabbet.cli.context import View
@@ -25,12 +26,13 @@ _ONLY = {  # the options that count for some of the actions alone
     "deep": ("record", "send"),
     "to": ("record",),
     "remote": ("send", "collect"),
-    "places": ("show", "check"),
+    "places": ("show", "check", "serve"),
     "machine": ("show",),
     "library": ("show",),
     "since": ("show",),
     "every": ("send",),
-    "database": ("send", "show", "check"),
+    "database": ("send", "show", "check", "serve"),
+    "port": ("serve",),
     "csv": ("show",),
     "picture": ("show",),
     "page": ("show",),
@@ -42,7 +44,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
     parser.add_argument(
         "action",
-        choices=("record", "send", "collect", "show", "check"),
+        choices=("record", "send", "collect", "show", "check", "serve"),
         nargs="?",
         default="show",
         help="default: show what was collected",
@@ -55,7 +57,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--database",
         metavar="URL",
-        help="send, show, check: a database in place of git, such as sqlite:///census.db"
+        help="send, show, check, serve: a database in place of git, such as sqlite:///census.db"
         f" (default: the variable {_VARIABLE})",
     )
     parser.add_argument(
@@ -65,7 +67,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         nargs="+",
         action="extend",
         default=[],
-        help="show, check: more machines: inventory files, lists of exact versions, environments",
+        help="show, check, serve: more machines: inventory files, lists of exact versions, environments",
     )
     parser.add_argument("--machine", metavar="LABEL", help="show: all that differs on one machine")
     parser.add_argument("--library", metavar="NAME", help="show: one library on all machines, over time")
@@ -77,6 +79,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         help="send: declare that it is done after each recreate, in the background; or never again",
     )
     parser.add_argument("--csv", action="store_true", help="show: the matrix as comma-separated values")
+    parser.add_argument("--port", metavar="N", type=int, help="serve: the port (default: a free one)")
     parser.add_argument("--picture", metavar="FILE", help="show: draw the matrix, as PNG")
     parser.add_argument("--page", metavar="FILE", help="show: one page for a browser, to send round")
     parser.add_argument(
@@ -105,7 +108,41 @@ def run(arguments: Namespace, context: Context) -> int:
         return _give(arguments, project, context)
     if arguments.action == "collect":
         return _collect(arguments, project, context)
+    if arguments.action == "serve":
+        return _serve(arguments, project, context)
     return _show(arguments, project, context)
+
+
+def _serve(arguments: Namespace, project: "Project", context: Context) -> int:
+    """Serve the page until Ctrl-C."""
+    from rabbet.cli.views.census_words import sheet_of
+    from rabbet.core.progress import Silent
+    from rabbet.tasks.census import show
+    from rabbet.team.extra import needing_extra
+    from rabbet.team.live_page import page_server
+    from rabbet.team.page import page
+
+    url, name = _database(arguments, context), project.declaration().name
+
+    def render() -> str:
+        census = show(project, context.machine, Silent(), arguments.places, url)
+        return page(sheet_of(census, name, project.variant))
+
+    with needing_extra("the census page"):
+        render()  # what can't be shown is told here, and not in a browser
+    try:
+        server = page_server(render, arguments.port or 0)
+    except OSError as error:
+        raise EnvironmentFailed(
+            f"the port {arguments.port} can't be used",
+            because=[error.strerror or str(error)],
+            remedy="rabbet census serve",
+        ) from error
+    with server:
+        context.show(f"Serving http://127.0.0.1:{server.server_port}/ until Ctrl-C.")
+        context.output.flush()
+        server.serve_forever()
+    return ExitCode.DONE
 
 
 def _give(arguments: Namespace, project: "Project", context: Context) -> int:
