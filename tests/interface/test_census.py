@@ -99,6 +99,14 @@ class Census(ProgramCase):
         self.assertNotIn("census", self.git(self.project, "branch", "--all"))
         found = self.rabbet("census", "show", "--json", "--from", str(by_hand / ".venv")).json()
         self.assertEqual(found["machines"], 4)
+        database = {"RABBET_CENSUS": f"sqlite:///{self.root / 'census.db'}"}
+        for name in ("hivescale", "behind"):
+            sent = self.rabbet("census", "send", "--label", name, folder=self.root / name, **database).out
+            self.assertIn("Next: rabbet census show\n", sent)
+        self.assertIn("2 machines: 1 as locked", self.rabbet("census", **database).out)
+        self.assertIn("1.1", self.rabbet("census", "show", "--library", "tallywax", **database).out)
+        self.assertIn("tallywax", self.rabbet("compare", "machine:behind", **database).out)
+        self.rabbet("compare", "machine:by-hand", code=2, **database)
 
     def test_habit(self) -> None:
         """Sent after each `recreate`, if that is declared; what became of machines is told by day."""

@@ -3,7 +3,7 @@
 import hashlib
 import subprocess
 import sys
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -19,7 +19,7 @@ from rabbet.core.progress import Observer
 from rabbet.core.shell import quoted
 from rabbet.core.shown_text import without_credentials
 from rabbet.errors import SourceFailed, WrongUsage
-from rabbet.formats.cyclonedx import read_inventory_file, write_inventory_file
+from rabbet.formats.cyclonedx import write_inventory_file
 from rabbet.git.program import run_git
 from rabbet.git.shared_refs import SharedRefs
 from rabbet.store.atomic import write_text
@@ -30,7 +30,7 @@ from rabbet.team.labels import checked_label, own_label
 from rabbet.team.likeness import order_by_likeness
 from rabbet.workspace.census import Against, file_digests, inventory_here
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.machines import collected_machines, machine_from
+from rabbet.workspace.machines import NOBODY, collected_machines, machine_from, stored_machines
 from rabbet.workspace.project import Project
 
 __all__ = [
@@ -54,7 +54,6 @@ __all__ = [
 
 _KEPT = 50  # inventories of each machine
 _DIGITS = 12
-_NOBODY = "machine"  # the label of a content that many machines share
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -145,20 +144,10 @@ def send_to_database(
     found = _recorded(project, machine, observer, options)
     observer.stage("sending to the database")
     one = found.inventory
-    content = write_inventory_file(replace(one, label=_NOBODY, recorded=0), __version__)
+    content = write_inventory_file(replace(one, label=NOBODY, recorded=0), __version__)
     with needing_extra("a database"), opened_database(url) as database:
         database.send(one.project, [DatabaseRecord(one.label, one.recorded, content)], keep=_KEPT)
     return Recorded(inventory=one, text=found.text, where=without_credentials(url))
-
-
-def _stored(
-    project: Project, url: str, *, every: bool = False
-) -> Iterator[tuple[MachineInventory, tuple[tuple[str, int], ...]]]:
-    """The contents of a database, each read once, with the machines and times that it stands for."""
-    with needing_extra("a database"), opened_database(url) as database:
-        name = project.declaration().name
-        for stored in database.every(name) if every else database.newest(name):
-            yield read_inventory_file(stored.content, _NOBODY), stored.machines
 
 
 def send_every(project: Project, machine: Machine, when: str, remote: str | None) -> Edited:
@@ -235,7 +224,9 @@ def show(
     observer.stage("comparing them with the lock")
     against = Against(project, machine)
     states = list(against.states(machines))
-    for one, them in _stored(project, url) if url else ():  # one by one: a fleet's would take a lot of room
+    for one, them in (
+        stored_machines(project, url) if url else ()
+    ):  # one by one: a fleet's would take a lot of room
         for state in against.states([one]):
             states += (replace(state, label=label, recorded=when) for label, when in them)
     if not (states or unread):
@@ -311,7 +302,7 @@ def _all_kept(project: Project, machine: Machine, url: str | None) -> list[Machi
         return collected_machines(project, machine, every=True)[0]
     return [
         replace(one, label=label, recorded=when)
-        for one, them in _stored(project, url, every=True)
+        for one, them in stored_machines(project, url, every=True)
         for label, when in them
     ]
 

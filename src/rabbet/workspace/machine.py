@@ -11,8 +11,9 @@ if TYPE_CHECKING:
     from rabbet.store.environments import Environments
     from rabbet.store.store import Store
 
-__all__ = ["Machine"]
+__all__ = ["CENSUS_VARIABLE", "Machine"]
 
+CENSUS_VARIABLE = "RABBET_CENSUS"  # names a database; it may hold a password, which stands in no file then
 _MOST_DIGITS = 9
 
 

@@ -18,11 +18,14 @@ from rabbet.errors import NotUnderstood, SourceFailed
 from rabbet.formats.cyclonedx import looks_like_inventory, read_inventory_file
 from rabbet.formats.requirement_list import read_requirement_list
 from rabbet.git.shared_refs import SharedFile, SharedRefs
-from rabbet.workspace.machine import Machine
+from rabbet.team.database import opened_database
+from rabbet.team.extra import needing_extra
+from rabbet.workspace.machine import CENSUS_VARIABLE, Machine
 from rabbet.workspace.project import Project, read_text
 
-__all__ = ["collected_machines", "machine_from"]
+__all__ = ["NOBODY", "collected_machines", "machine_from", "machines_by_label", "stored_machines"]
 
+NOBODY = "machine"  # the label of a content that many machines of a database share
 _ANY_PYTHON = Version("3")  # stands for one that nobody told
 _LARGEST = 20_000_000  # bytes of an inventory
 
@@ -48,6 +51,31 @@ def collected_machines(
                 Left(what=f"{file.label}, {file.name}", because="; ".join(map(str, (error, *error.because))))
             )
     return found, unread
+
+
+def stored_machines(
+    project: Project, url: str, *, every: bool = False
+) -> Iterator[tuple[MachineInventory, tuple[tuple[str, int], ...]]]:
+    """The contents of a database, each read once, with the machines and times that it stands for.
+
+    Raises `SourceFailed`, `NotUnderstood`, and `EnvironmentFailed` without the extra `team`.
+    """
+    with needing_extra("a database"), opened_database(url) as database:
+        name = project.declaration().name
+        for stored in database.every(name) if every else database.newest(name):
+            yield read_inventory_file(stored.content, NOBODY), stored.machines
+
+
+def machines_by_label(project: Project, machine: Machine) -> dict[str, MachineInventory]:
+    """The newest inventory of each machine: of the database that a variable names, else those collected.
+
+    Raises what `stored_machines` raises.
+    """
+    url = machine.environ.get(CENSUS_VARIABLE)
+    if not url:
+        return {one.label: one for one in collected_machines(project, machine)[0]}
+    found = stored_machines(project, url)
+    return {label: replace(one, label=label, recorded=when) for one, them in found for label, when in them}
 
 
 def _read(content: bytes, label: str) -> MachineInventory:

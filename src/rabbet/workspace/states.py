@@ -27,7 +27,7 @@ from rabbet.formats.pylock import read_lock
 from rabbet.formats.pyproject import read_declaration
 from rabbet.git.revisions import file_at
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.machines import collected_machines
+from rabbet.workspace.machines import machines_by_label
 from rabbet.workspace.project import DECLARATION, Project, read_text
 
 __all__ = ["State", "parse_state", "read_state"]
@@ -83,7 +83,7 @@ def read_state(named: str, project: Project, machine: Machine) -> State:
 
 def _of_machine(named: str, label: str, project: Project, machine: Machine) -> State:
     """What was collected of a machine. Raises `WrongUsage` where nothing was, `NotUnderstood`."""
-    found = {one.label: one for one in collected_machines(project, machine)[0]}
+    found = machines_by_label(project, machine)
     if label not in found:
         near = near_names(label, found)
         raise WrongUsage(

@@ -14,12 +14,12 @@ from typing import TYPE_CHECKING
 from rabbet.cli.context import Context
 from rabbet.cli.options import add_json, add_offline, add_quiet, add_variant, moment
 from rabbet.errors import EnvironmentFailed, ExitCode, WrongUsage
+from rabbet.workspace.machine import CENSUS_VARIABLE
 
 if TYPE_CHECKING:
     from rabbet.cli.context import View
     from rabbet.workspace.project import Project
 
-_VARIABLE = "RABBET_CENSUS"  # it may hold a password, which stands in no file then
 _ONLY = {  # the options that count for some of the actions alone
     "label": ("record", "send"),
     "env": ("record", "send"),
@@ -58,7 +58,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         "--database",
         metavar="URL",
         help="send, show, check, serve: a database in place of git, such as sqlite:///census.db"
-        f" (default: the variable {_VARIABLE})",
+        f" (default: the variable {CENSUS_VARIABLE})",
     )
     parser.add_argument(
         "--from",
@@ -165,7 +165,7 @@ def _give(arguments: Namespace, project: "Project", context: Context) -> int:
 
 def _database(arguments: Namespace, context: Context) -> str | None:
     """The database that is named, by the option or by the variable."""
-    return arguments.database or context.machine.environ.get(_VARIABLE) or None
+    return arguments.database or context.machine.environ.get(CENSUS_VARIABLE) or None
 
 
 def _every(arguments: Namespace, project: "Project", context: Context) -> int:
