@@ -49,6 +49,7 @@ class OnSqlite(unittest.TestCase):
         with opened_database(self.url) as database:
             kept = {row for stored in database.every("hivescale") for row in stored.machines}
         self.assertEqual(kept, {("stall", 1), ("loft", 3), ("loft", 4), ("loft", 5)})
+        self.assertEqual(self.asked("SELECT count(*) FROM rabbet_state"), 4)  # c is gone; z is another's
         self.send(*((f"hive{number}", 1, f"content {number % 7}") for number in range(1200)))
         self.assertEqual(len(self.newest()), 1202)
 
@@ -63,6 +64,28 @@ class OnSqlite(unittest.TestCase):
         found = self.newest()
         self.assertEqual(len(found), 25)
         self.assertEqual(found["loft"], (23, "shared"))
+
+    def test_older_schema(self) -> None:
+        """A database of the first schema is brought up to date, by many at once, and keeps what it has."""
+        self.send(("loft", 1, "a"))
+        engine = create_engine(self.url)
+        with engine.begin() as connection:
+            connection.execute(text("DROP INDEX rabbet_record_by_state"))
+            connection.execute(text("UPDATE rabbet_schema SET number = 1"))
+        engine.dispose()
+        with ThreadPoolExecutor(4) as pool:
+            found = list(pool.map(lambda _: self.newest(), range(4)))
+        self.assertEqual(found, [{"loft": (1, "a")}] * 4)
+        self.assertEqual(self.asked("SELECT number FROM rabbet_schema"), SCHEMA)
+
+    def asked(self, question: str) -> object:
+        """What the database itself answers."""
+        engine = create_engine(self.url)
+        try:
+            with engine.connect() as connection:
+                return connection.execute(text(question)).scalar()
+        finally:
+            engine.dispose()
 
     def test_not_as_it_should_be(self) -> None:
         """A newer schema is refused, what is damaged is empty, and no password is shown."""

@@ -12,7 +12,7 @@ senders that both add the same row, one begins again.
 import hashlib
 import time
 import zlib
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, NamedTuple
@@ -23,10 +23,11 @@ from rabbet.errors import SourceFailed
 
 if TYPE_CHECKING:
     from sqlalchemy import Connection, Engine, FromClause, MetaData, Table
+    from sqlalchemy.engine.interfaces import DBAPIConnection
 
 __all__ = ["SCHEMA", "Database", "DatabaseRecord", "StoredState", "opened_database"]
 
-SCHEMA = 1
+SCHEMA = 2  # 1: no index on the states of records. 2: with it, so that unused states can go
 _TRIES, _PAUSE = 20, 0.1  # of adding what others add as well; seconds between
 _LARGEST = 50_000_000  # bytes of an unpacked inventory
 
@@ -93,18 +94,31 @@ def _tables(metadata: "MetaData") -> _Tables:
     )
 
 
+def _index_states(connection: "Connection") -> None:
+    """From schema 1 to 2."""
+    from sqlalchemy import text
+
+    connection.execute(text("CREATE INDEX IF NOT EXISTS rabbet_record_by_state ON rabbet_record (state_id)"))
+
+
+_MIGRATIONS: dict[int, Callable[["Connection"], None]] = {1: _index_states}
+"""What leads from each older schema to the next one."""
+
+
 @contextmanager
 def opened_database(url: str) -> Iterator["Database"]:
-    """A database by its URL, as SQLAlchemy reads it; its tables are made where there are none.
+    """A database by its URL, as SQLAlchemy reads it; its tables are made, or brought up to date.
 
     Raises `SourceFailed`, `ModuleNotFoundError` without SQLAlchemy.
     """
-    from sqlalchemy import create_engine
+    from sqlalchemy import create_engine, event
     from sqlalchemy.exc import SQLAlchemyError
 
     shown = without_credentials(url)
     try:
         engine = create_engine(url)
+        if engine.dialect.name == "sqlite":
+            event.listen(engine, "connect", _with_references)
         try:
             yield Database(engine, shown)
         finally:
@@ -116,6 +130,11 @@ def opened_database(url: str) -> Iterator["Database"]:
             because=[without_credentials(told[0])] if told else [type(error).__name__],
             remedy=f"rabbet census show --database {quoted('sqlite:///census.db')}",
         ) from error
+
+
+def _with_references(connection: "DBAPIConnection", _: object) -> None:
+    """Let SQLite refuse a record of a state that somebody has just removed, as other databases do."""
+    connection.cursor().execute("PRAGMA foreign_keys = ON")
 
 
 class Database:
@@ -193,15 +212,32 @@ class Database:
             try:
                 with self._engine.begin() as connection:
                     self._metadata.create_all(connection)
+                    _index_states(connection)
                     connection.execute(self._tables.schema.insert().values(number=SCHEMA))
             except (IntegrityError, OperationalError, ProgrammingError):
                 time.sleep(_PAUSE)
             number = self._schema()
+        while number in _MIGRATIONS:
+            number = self._migrated(number)
         if number != SCHEMA:
             raise SourceFailed(
                 f"the database {shown} was made by a newer Rabbet" if number else f"{shown} can't be set up",
                 because=[f"its schema is number {number}, and this Rabbet knows {SCHEMA}"] if number else [],
             )
+
+    def _migrated(self, number: int) -> int:
+        """Go one step on, unless somebody else has just done so; the number of the schema then."""
+        from sqlalchemy.exc import OperationalError, ProgrammingError
+
+        schema = self._tables.schema
+        try:
+            with self._engine.begin() as connection:
+                connection.execute(schema.update().where(schema.c.number == number).values(number=number + 1))
+                _MIGRATIONS[number](connection)
+        except (OperationalError, ProgrammingError):
+            if self._schema() == number:
+                raise
+        return self._schema() or 0
 
     def _schema(self) -> int | None:
         """The number of the schema; `None` where there is none yet."""
@@ -276,16 +312,21 @@ class Database:
         return found
 
     def _forget(self, connection: "Connection", rows: set[tuple[int, int, int]], keep: int) -> None:
-        """Delete all but the newest records of each machine; others may be in the same states, which stay."""
-        record = self._tables.record
+        """Delete all but the newest records of each machine, and the states that no other record has."""
+        from sqlalchemy import exists
+
+        record, state = self._tables.record, self._tables.state
         times: dict[int, list[int]] = {}
         for machine, recorded, _ in rows:
             times.setdefault(machine, []).append(recorded)
-        for machine, some in times.items():
-            if len(some) > keep:
-                oldest = sorted(some)[-keep]
-                old = (record.c.machine_id == machine) & (record.c.recorded < oldest)
-                connection.execute(record.delete().where(old))
+        oldest = {machine: sorted(some)[-keep] for machine, some in times.items() if len(some) > keep}
+        for machine, first in oldest.items():
+            old = (record.c.machine_id == machine) & (record.c.recorded < first)
+            connection.execute(record.delete().where(old))
+        left = {row[2] for row in rows if row[1] < oldest.get(row[0], 0)}
+        for part in _parts(sorted(left)):
+            unused = state.c.id.in_(part) & ~exists().where(record.c.state_id == state.c.id)
+            connection.execute(state.delete().where(unused))
 
 
 def _parts(values: Sequence[object], size: int = 500) -> Iterator[Sequence[object]]:
