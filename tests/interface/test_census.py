@@ -4,6 +4,7 @@ import getpass
 import http.client
 import json
 import re
+import shutil
 import signal
 import socket
 import subprocess
@@ -174,8 +175,17 @@ class Census(ProgramCase):
             self.assertNotIn("\x1b", told)
             self.assertNotIn("=cmd", told)
         self.assertIn("Can't be read: garbage", self.rabbet("census").out)
-        for remote, said in (("nowhere", "git ls-remote"), (str(self.root / "gone.git"), "git ls-remote")):
-            self.assertIn(said, self.rabbet("census", "send", "--remote", remote, code=5).err)
+        evil = self.project / "evil"  # it may have come with a clone
+        self.git(self.project, "init", "--quiet", "--bare", "evil")
+        (evil / "hooks" / "post-receive").write_text(f"#!/bin/sh\ntouch {self.root}/ran\n")
+        (evil / "hooks" / "post-receive").chmod(0o755)
+        for remote in ("nowhere", "evil", "./evil", str(evil), f"--receive-pack=touch {self.root}/ran"):
+            told = self.rabbet("census", "send", f"--remote={remote}", code=5).err
+            self.assertIn("there is no remote", told)
+        self.assertFalse((self.root / "ran").exists())
+        shutil.rmtree(self.remote / "objects")
+        self.assertIn("git ls-remote", self.rabbet("census", "send", code=5).err)
+        self.git(self.root, "init", "--quiet", "--bare", str(self.remote))
         (self.remote / "hooks" / "pre-receive").write_text("#!/bin/sh\necho not here >&2; exit 1\n")
         (self.remote / "hooks" / "pre-receive").chmod(0o755)
         self.assertIn("can't be shared", self.rabbet("census", "send", code=5).err)

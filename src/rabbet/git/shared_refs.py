@@ -47,9 +47,9 @@ class SharedRefs:
         ref = f"{_REFS}/{label}"
         blob = self._git("hash-object", "-w", "--stdin", given=content).strip()
         for _ in range(_TRIES):
-            known = self._git("ls-remote", "--quiet", self._remote, ref).partition("\t")[0].strip()
+            known = self._git("ls-remote", "--quiet", "--", self._remote, ref).partition("\t")[0].strip()
             if known:
-                self._git("fetch", "--quiet", "--no-tags", self._remote, f"+{ref}:{ref}")
+                self._git("fetch", "--quiet", "--no-tags", "--", self._remote, f"+{ref}:{ref}")
             files = {file.name: file.blob for file in self._files(known)} if known else {}
             files[name] = blob
             newest = sorted(files)[-keep:]
@@ -57,7 +57,7 @@ class SharedRefs:
             tree = self._git("mktree", given=listed.encode()).strip()
             commit = self._git("commit-tree", tree, "-m", "inventories").strip()
             lease = f"--force-with-lease={ref}:{known}"
-            done = self._run("push", "--quiet", "--no-verify", lease, self._remote, f"{commit}:{ref}")
+            done = self._run("push", "--quiet", "--no-verify", lease, "--", self._remote, f"{commit}:{ref}")
             if done.returncode == 0:
                 self._git("update-ref", ref, commit)
                 return
@@ -71,7 +71,7 @@ class SharedRefs:
 
         Raises `SourceFailed`.
         """
-        self._git("fetch", "--quiet", "--no-tags", "--prune", self._remote, f"+{_REFS}/*:{_REFS}/*")
+        self._git("fetch", "--quiet", "--no-tags", "--prune", "--", self._remote, f"+{_REFS}/*:{_REFS}/*")
         return self.known()
 
     def known(self) -> list[SharedFile]:

@@ -208,6 +208,13 @@ def _refs(project: Project, machine: Machine, remote: str | None) -> tuple[Share
             remedy="git remote add origin ADDRESS" if done.returncode == 0 else "git init",
         )
     name = remote or ("origin" if "origin" in known else known[0])
+    if name not in known:
+        # A place is none: a repository that came with a clone may bring hooks of its own.
+        raise SourceFailed(
+            f"there is no remote '{name}'",
+            because=[f"git knows: {', '.join(known)}" if known else "git knows none here"],
+            remedy="git remote --verbose",
+        )
     return SharedRefs(project.folder, name, environ), name
 
 
