@@ -17,7 +17,6 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, NamedTuple
 
-from rabbet.core.shell import quoted
 from rabbet.core.shown_text import without_credentials
 from rabbet.errors import SourceFailed
 
@@ -128,7 +127,7 @@ def opened_database(url: str) -> Iterator["Database"]:
         raise SourceFailed(
             f"the database {shown} can't be used",
             because=[without_credentials(told[0])] if told else [type(error).__name__],
-            remedy=f"rabbet census show --database {quoted('sqlite:///census.db')}",
+            note="URLs are such as sqlite:///census.db and postgresql+psycopg://HOST/NAME",
         ) from error
 
 
