@@ -13,11 +13,13 @@ from pathlib import Path
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
+from rabbet.core.limits import MOST_METADATA
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.environment.examine import Begin, unobserved
 from rabbet.environment.inspect import Configuration, Vouched, inventory_of, read_configuration
 from rabbet.environment.layout import CONFIGURATION, Layout
 from rabbet.errors import EnvironmentFailed
+from rabbet.regular_file import read_regular
 
 __all__ = ["foreign_inventory", "library_folders"]
 
@@ -31,6 +33,7 @@ _BELOW = (
     "Lib/site-packages",
 )
 _MINOR = re.compile(r"python(3\.\d+)")
+_VERSION = re.compile(r'^#define PY_VERSION\s+"([0-9]{1,3}\.[0-9]{1,3}\.[0-9]{1,3})', re.MULTILINE)
 
 
 def foreign_inventory(
@@ -82,11 +85,20 @@ def _sites(place: Path) -> Iterator[Path]:
         yield from (path.resolve() for path in place.glob(pattern) if path.is_dir())
 
 
+def _patch(place: Path, minor: str | None) -> Version | None:
+    """The whole version of an interpreter, by the header file in its folder; `None` where there is none."""
+    with suppress(OSError):
+        header = read_regular(place / "include" / f"python{minor}" / "patchlevel.h", most=MOST_METADATA)
+        found = _VERSION.search(header.decode("utf-8", "replace"))
+        return Version(found.group(1)) if found else None
+    return None
+
+
 def _configuration(place: Path, sites: list[Path], default: Version) -> Configuration:
     if (place / CONFIGURATION).is_file():
         with suppress(EnvironmentFailed):  # it says little: then the folders' names tell
             return read_configuration(place)
     told = next((found.group(1) for site in sites if (found := _MINOR.search(str(site)))), None)
     same = told is None or default.release[:2] == Version(told).release
-    python = default if same else Version(str(told))
+    python = _patch(place, told) or (default if same else Version(str(told)))
     return Configuration(python=python, implementation="cpython", site_packages=sites[0].name)

@@ -7,6 +7,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from packaging.utils import NormalizedName
+from packaging.version import Version
 
 from rabbet.core.census.matrix import State
 from rabbet.core.drift.compare import Wanted, compare
@@ -47,7 +48,8 @@ def inventory_here(
         found = compared(asked, project, machine, observer, deep=deep).inventory
     else:
         path = machine.folder / Path(place).expanduser()
-        found = foreign_inventory(path, asked.runtime.version, reading_files(observer))
+        minor = Version(asked.runtime.minor)  # the patch of a stranger's Python may be told nowhere
+        found = foreign_inventory(path, minor, reading_files(observer))
     own = NormalizedName(asked.declaration.name)
     libraries = {name: _given(one, target) for name, one in found.libraries.items() if name != own}
     return MachineInventory(
