@@ -9,7 +9,6 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from rabbet import __version__
-from rabbet.core.adoption import Left
 from rabbet.core.census.matrix import Matrix, State, matrix_of, reordered
 from rabbet.core.model.edit import Edit
 from rabbet.core.model.machine_inventory import MachineInventory
@@ -30,7 +29,7 @@ from rabbet.team.labels import checked_label, own_label
 from rabbet.team.likeness import order_by_likeness
 from rabbet.workspace.census import Against, file_digests, inventory_here
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.machines import NOBODY, collected_machines, machine_from, stored_machines
+from rabbet.workspace.machines import NOBODY, Unread, collected_machines, machine_from, stored_machines
 from rabbet.workspace.project import Project
 
 __all__ = [
@@ -89,7 +88,7 @@ class Census:
 
     matrix: Matrix
     states: tuple[State, ...]
-    unread: tuple[Left, ...]
+    unread: tuple[Unread, ...]
 
 
 def record(

@@ -3,12 +3,12 @@
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
+from typing import NamedTuple
 
 from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.adoption import Left
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.machine_inventory import MachineInventory
 from rabbet.core.model.release import Metadata
@@ -23,16 +23,23 @@ from rabbet.team.extra import needing_extra
 from rabbet.workspace.machine import CENSUS_VARIABLE, Machine
 from rabbet.workspace.project import Project, read_text
 
-__all__ = ["NOBODY", "collected_machines", "machine_from", "machines_by_label", "stored_machines"]
+__all__ = ["NOBODY", "Unread", "collected_machines", "machine_from", "machines_by_label", "stored_machines"]
 
 NOBODY = "machine"  # the label of a content that many machines of a database share
 _ANY_PYTHON = Version("3")  # stands for one that nobody told
 _LARGEST = 20_000_000  # bytes of an inventory
 
 
+class Unread(NamedTuple):
+    """An inventory that can't be read, and why."""
+
+    what: str
+    because: str
+
+
 def collected_machines(
     project: Project, machine: Machine, *, every: bool = False
-) -> tuple[list[MachineInventory], list[Left]]:
+) -> tuple[list[MachineInventory], list[Unread]]:
     """The newest collected inventory of each machine, or `every` one that is kept; and what can't be read."""
     refs = SharedRefs(project.folder, "", machine.helpers_environ())
     try:
@@ -48,7 +55,9 @@ def collected_machines(
             found.append(_read(content, file.label))
         except NotUnderstood as error:
             unread.append(
-                Left(what=f"{file.label}, {file.name}", because="; ".join(map(str, (error, *error.because))))
+                Unread(
+                    what=f"{file.label}, {file.name}", because="; ".join(map(str, (error, *error.because)))
+                )
             )
     return found, unread
 

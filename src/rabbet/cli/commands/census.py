@@ -190,8 +190,10 @@ def _collect(arguments: Namespace, project: "Project", context: Context) -> int:
 
 def _show(arguments: Namespace, project: "Project", context: Context) -> int:
     """The matrix, one machine, or what became of all since a date; or whether too many break."""
-    from rabbet.cli.views.census import CensusView, CheckView, MachineView, show_csv, write_drawn
+    from rabbet.cli.views.census import CensusView, CheckView, MachineView, show_csv
+    from rabbet.cli.views.census_words import sheet_of
     from rabbet.tasks.census import one_machine, show
+    from rabbet.team.drawing import write_drawn
 
     if arguments.library or arguments.since:
         return _over_time(arguments, project, context)
@@ -209,8 +211,8 @@ def _show(arguments: Namespace, project: "Project", context: Context) -> int:
         show_csv(census, context)
         return ExitCode.DONE
     picture, page = (machine.folder / name if name else None for name in (arguments.picture, arguments.page))
-    name = project.declaration().name
-    drawn = write_drawn(census, name, project.variant, picture=picture, page=page) if picture or page else ()
+    sheet = sheet_of(census, project.declaration().name, project.variant)
+    drawn = write_drawn(sheet, picture=picture, page=page)
     context.present(CensusView(census, project.variant, drawn), "census", as_json=arguments.json)
     return ExitCode.DONE
 

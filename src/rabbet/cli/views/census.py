@@ -9,17 +9,13 @@ from pathlib import Path
 
 from rabbet.cli.context import Context
 from rabbet.cli.style import count, table
-from rabbet.cli.views.census_words import LEGEND, cell_text, outcome_text, sheet_of, state_text, to_mend
+from rabbet.cli.views.census_words import LEGEND, cell_text, outcome_text, state_text, to_mend
 from rabbet.cli.views.finding import detail
 from rabbet.cli.views.mend import mend_command
 from rabbet.core.census.matrix import Group, Matrix, State
 from rabbet.core.model.finding import Finding, Weight
 from rabbet.core.shell import quoted
-from rabbet.store.atomic import write_text
 from rabbet.tasks.census import Census, Collected, Development, LibraryOverTime, Recorded
-from rabbet.team.extra import needing_extra
-from rabbet.team.figure import draw
-from rabbet.team.page import page as render
 
 __all__ = [
     "CensusView",
@@ -30,7 +26,6 @@ __all__ = [
     "MachineView",
     "RecordedView",
     "show_csv",
-    "write_drawn",
 ]
 
 _SHOWN_GROUPS, _SHOWN_LABELS, _SHOWN_LIBRARIES, _SHOWN_ROWS = 20, 4, 4, 40
@@ -364,20 +359,3 @@ class CheckView:
 
 def _day(when: int) -> str:
     return f"{datetime.fromtimestamp(when):%Y-%m-%d}"  # noqa: DTZ006 - the reader's own day
-
-
-def write_drawn(
-    census: Census, project: str, variant: str | None, *, picture: Path | None, page: Path | None
-) -> tuple[Path, ...]:
-    """Write the picture and the page, as far as they are asked for; which files these are.
-
-    Raises `EnvironmentFailed` where what draws them is not installed, `CannotWrite`.
-    """
-    sheet = sheet_of(census, project, variant)
-    if picture is not None:
-        with needing_extra("a picture of the census"):
-            draw(sheet, picture)
-    if page is not None:
-        with needing_extra("a page of the census"):
-            write_text(page, render(sheet))
-    return tuple(path for path in (picture, page) if path is not None)

@@ -1,0 +1,25 @@
+"""The picture and the page of a census, written into files."""
+
+from pathlib import Path
+
+from rabbet.store.atomic import write_text
+from rabbet.team.extra import needing_extra
+from rabbet.team.figure import draw
+from rabbet.team.page import page as rendered
+from rabbet.team.sheet import Sheet
+
+__all__ = ["write_drawn"]
+
+
+def write_drawn(sheet: Sheet, *, picture: Path | None, page: Path | None) -> tuple[Path, ...]:
+    """Write those of them that are asked for; which files these are.
+
+    Raises `EnvironmentFailed` where what draws them is not installed, `CannotWrite`.
+    """
+    if picture is not None:
+        with needing_extra("a picture of the census"):
+            draw(sheet, picture)
+    if page is not None:
+        with needing_extra("a page of the census"):
+            write_text(page, rendered(sheet))
+    return tuple(path for path in (picture, page) if path is not None)
