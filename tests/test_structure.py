@@ -37,7 +37,7 @@ LAYERS = [
 IMPURE = {
     "asyncio", "fileinput", "glob", "http", "io", "logging", "msgspec", "multiprocessing", "os", "pathlib",
     "random", "shutil", "socket", "sqlite3", "ssl", "subprocess", "sys", "tempfile", "threading", "time",
-    "tomlkit", "urllib", "urllib3",
+    "pycurl", "tomlkit", "urllib",
 }  # fmt: skip
 
 

@@ -13,8 +13,8 @@ from rabbet.demo.libraries import MadeUp
 from rabbet.demo.stand_in import Manner, StandIn
 from rabbet.errors import SourceFailed
 from rabbet.formats.simple_index import NotAnIndexPage, parse_html
-from rabbet.sources.credentials import Credentials
-from rabbet.sources.http import HttpClient
+from rabbet.sources.http.client import HttpClient
+from rabbet.sources.http.credentials import Credentials
 from tests.support.hostile import Hostile, Reply
 from tests.support.program import ProgramCase
 

@@ -12,8 +12,8 @@ from rabbet.demo.libraries import RELEASES
 from rabbet.demo.stand_in import Manner, StandIn
 from rabbet.formats.metadata import MetadataBroken
 from rabbet.sources.archive_metadata import RemoteWheels, sdist_metadata_in
-from rabbet.sources.credentials import Credentials
-from rabbet.sources.http import HttpClient
+from rabbet.sources.http.client import HttpClient
+from rabbet.sources.http.credentials import Credentials
 
 WHEEL = next(one for one in RELEASES if not one.sdist)
 SIZE = len(build_file(WHEEL))

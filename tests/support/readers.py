@@ -42,7 +42,7 @@ from rabbet.formats.simple_index import (
 )
 from rabbet.formats.static_metadata import metadata_of_tree
 from rabbet.sources.archive_metadata import metadata_in, sdist_metadata_in
-from rabbet.sources.credentials import Credentials
+from rabbet.sources.http.credentials import Credentials
 from rabbet.sources.pages import Pages
 from rabbet.store.archives import unpack_archive
 from rabbet.store.blob_cache import BlobCache

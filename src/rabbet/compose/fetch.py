@@ -14,7 +14,7 @@ from rabbet.sources.local_file import local_path, read_pieces
 from rabbet.store.store import Store, Unpacked
 
 if TYPE_CHECKING:
-    from rabbet.sources.http import HttpClient
+    from rabbet.sources.http.client import HttpClient
 
 __all__ = ["Supply", "content_from", "fetched_wheels"]
 

@@ -5,6 +5,7 @@ Beyond a bound a command ends with a clear message, in seconds and without takin
 
 __all__ = [
     "DEEPEST",
+    "LEAST_SPEED",
     "LONGEST_FRESH",
     "LONGEST_LINE",
     "LONGEST_TEXT",
@@ -54,8 +55,10 @@ MOST_METADATA = 10_000_000
 # Bytes of a file whose size nobody announced; the largest real wheels have 4 GB.
 MOST_UNANNOUNCED = 5_000_000_000
 
-# Seconds until an answer begins, and for each 64 kB of it: what is slower than a modem is meant to keep one.
-MOST_SECONDS = 60
+# Seconds that an answer may stand still, or come slower than so many bytes a second: what is slower than a
+# modem is meant to keep one.
+MOST_SECONDS = 30
+LEAST_SPEED = 1000
 # Seconds that a source may ask to wait before the next try (RFC 9110, `Retry-After`).
 LONGEST_WAIT = 60
 # Seconds that a listing may call itself fresh (RFC 9111, `max-age`).

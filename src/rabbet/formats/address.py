@@ -6,13 +6,14 @@ holds it, so it can't get into the store, the lock or a message.
 
 from functools import lru_cache
 from typing import NamedTuple
-from urllib.parse import parse_qsl, unquote, urljoin, urlsplit, urlunsplit
+from urllib.parse import parse_qsl, quote, unquote, urljoin, urlsplit, urlunsplit
 
 from rabbet.core.limits import MOST_ADDRESS
 
 __all__ = ["Address", "NotAnAddress", "hidden", "is_address", "joined", "parse_address", "shown"]
 
 _LONGEST_HOST = 255  # characters (RFC 1035)
+_KEPT = "!$%&'()*+,/:;=?@[]~"  # what has a meaning in an address, or stands for itself
 _FAR = ("http", "https")
 
 
@@ -37,6 +38,15 @@ class Address(NamedTuple):
     def text(self) -> str:
         """The address as it may be asked, shown and written down: without credentials and fragment."""
         return urlunsplit((self.scheme, self.host, self.path, self.query, ""))
+
+    @property
+    def sent(self) -> str:
+        """The same as it is sent: in ASCII (RFC 3987, section 3.1)."""
+        if self.text.isascii():
+            return self.text
+        host = self.host if self.host.isascii() else self.host.encode("idna").decode()
+        path, query = (quote(part, safe=_KEPT) for part in (self.path, self.query))
+        return urlunsplit((self.scheme, host, path, query, ""))
 
     @property
     def origin(self) -> str:

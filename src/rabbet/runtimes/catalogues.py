@@ -27,7 +27,8 @@ from rabbet.formats.runtime_catalogue import NotACatalogue, read_catalogue
 from rabbet.formats.toml import Table, parse_toml
 from rabbet.regular_file import read_regular
 from rabbet.sources.base import FileSource, Source
-from rabbet.sources.http import HttpClient, refused
+from rabbet.sources.http.client import HttpClient
+from rabbet.sources.http.failures import refused
 from rabbet.sources.local_file import local_path
 
 __all__ = ["Catalogue", "JsonCatalogue", "Registry", "Wheels"]

@@ -12,7 +12,8 @@ from rabbet.errors import SourceFailed
 from rabbet.formats.address import parse_address
 from rabbet.formats.archive_bounds import CappedStream, check_directory
 from rabbet.formats.metadata import MetadataBroken
-from rabbet.sources.http import HttpClient, refused
+from rabbet.sources.http.client import HttpClient
+from rabbet.sources.http.failures import refused
 
 __all__ = ["RangedFile", "RemoteWheels", "metadata_in", "sdist_metadata_in"]
 

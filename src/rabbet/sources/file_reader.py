@@ -8,7 +8,7 @@ from rabbet.core.model.lock import LockedSdist, LockedWheel
 from rabbet.core.model.release import ListedFile
 from rabbet.errors import IntegrityFailed
 from rabbet.sources.archive_metadata import RemoteWheels, metadata_in, sdist_metadata_in
-from rabbet.sources.http import HttpClient
+from rabbet.sources.http.client import HttpClient
 from rabbet.sources.local_file import local_path, open_file, read_pieces
 
 __all__ = ["FileReader"]

@@ -17,7 +17,8 @@ from rabbet.formats.simple_index import (
 )
 from rabbet.sources.base import Memory
 from rabbet.sources.file_reader import FileReader
-from rabbet.sources.http import Answer, HttpClient, refused
+from rabbet.sources.http.client import Answer, HttpClient
+from rabbet.sources.http.failures import refused
 from rabbet.sources.pages import Pages
 
 __all__ = ["IndexSource"]

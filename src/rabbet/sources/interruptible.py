@@ -6,13 +6,14 @@ so no wait here is long.
 
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
+from contextlib import suppress
 from typing import ParamSpec, Self, TypeVar
 
-__all__ = ["Asking", "as_finished"]
+__all__ = ["AT_MOST", "Asking", "as_finished", "awaited"]
 
 Answer = TypeVar("Answer")
 Given = ParamSpec("Given")
-_AT_MOST = 0.2  # seconds
+AT_MOST = 0.2  # seconds
 
 
 class Asking:
@@ -39,14 +40,20 @@ class Asking:
         """An answer, when it is there. Raises what asking raised."""
         if not answer.done():
             self._waiting(what)
-        while not answer.done():
-            wait([answer], timeout=_AT_MOST)
-        return answer.result()
+        return awaited(answer)
+
+
+def awaited(answer: "Future[Answer]") -> Answer:
+    """An answer, when it is there. Raises what asking raised."""
+    while not answer.done():
+        with suppress(TimeoutError):
+            answer.exception(AT_MOST)
+    return answer.result()
 
 
 def as_finished(futures: "Iterable[Future[Answer]]") -> "Iterator[Future[Answer]]":
     """Each future as soon as it is done."""
     waiting = set(futures)
     while waiting:
-        done, waiting = wait(waiting, timeout=_AT_MOST, return_when=FIRST_COMPLETED)
+        done, waiting = wait(waiting, timeout=AT_MOST, return_when=FIRST_COMPLETED)
         yield from done

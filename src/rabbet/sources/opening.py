@@ -8,7 +8,7 @@ from rabbet.formats.address import is_address, parse_address
 from rabbet.sources.base import Memory, Source
 from rabbet.sources.file_reader import FileReader
 from rabbet.sources.folder import FolderSource
-from rabbet.sources.http import HttpClient
+from rabbet.sources.http.client import HttpClient
 from rabbet.sources.index import IndexSource
 from rabbet.sources.local_file import local_path
 from rabbet.sources.static_pages import StaticPagesSource, holds_pages

@@ -22,10 +22,10 @@ from rabbet.formats.requirement import is_file, is_repository
 from rabbet.git.remote_repository import RemoteRepository
 from rabbet.sources.base import Source
 from rabbet.sources.catalogue import Catalogue, opened_catalogue
-from rabbet.sources.credentials import Credentials
 from rabbet.sources.direct import DirectSource, direct_addresses
 from rabbet.sources.file_reader import FileReader
-from rabbet.sources.http import HttpClient
+from rabbet.sources.http.client import HttpClient
+from rabbet.sources.http.credentials import Credentials
 from rabbet.sources.opening import open_source
 from rabbet.sources.release_reader import ReleaseReader
 from rabbet.sources.routing import Claim, Routing

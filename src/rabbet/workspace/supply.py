@@ -14,7 +14,7 @@ from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 
 if TYPE_CHECKING:
-    from rabbet.sources.http import HttpClient
+    from rabbet.sources.http.client import HttpClient
 
 __all__ = ["intent_of", "supply_for", "workshop_for"]
 

@@ -22,7 +22,7 @@ from rabbet.formats.address import is_address, joined, parse_address
 from rabbet.runtimes.catalogues import Catalogue, JsonCatalogue, Registry, Wheels
 from rabbet.runtimes.probe import probe_all
 from rabbet.sources.file_reader import FileReader
-from rabbet.sources.http import HttpClient
+from rabbet.sources.http.client import HttpClient
 from rabbet.sources.opening import open_source
 from rabbet.store.obtained import Obtained, ObtainedRuntimes
 from rabbet.workspace.machine import Machine

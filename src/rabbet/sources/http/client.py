@@ -1,0 +1,268 @@
+"""Asking sources over HTTP: who is asked how, whole answers, and files piece by piece.
+
+Every failure becomes a `SourceFailed`. How a question fares on its way is told in `exchange.py`.
+"""
+
+import threading
+from base64 import b64encode
+from collections.abc import Iterator, Mapping
+from concurrent.futures import Future
+from functools import cached_property, partial
+from queue import Empty, SimpleQueue
+from typing import NamedTuple
+
+import pycurl
+
+from rabbet.core.limits import MOST_PAGE, MOST_SECONDS
+from rabbet.errors import SourceFailed
+from rabbet.formats.address import Address, NotAnAddress, parse_address, shown
+from rabbet.sources.http.authorities import Authorities, authorities
+from rabbet.sources.http.credentials import Credentials
+from rabbet.sources.http.exchange import Exchange, not_an_address
+from rabbet.sources.http.failures import refused, too_large
+from rabbet.sources.http.wire import Head, Request, Transfer, Wire
+from rabbet.sources.interruptible import AT_MOST, awaited
+
+__all__ = ["Answer", "HttpClient"]
+
+_MOST_RESUMPTIONS = 3
+_MOST_AHEAD = 1 << 22  # bytes of a file that wait to be taken, beyond which its source has to wait
+
+
+class Answer(NamedTuple):
+    """A whole answer; `address` is where it came from after redirects, header names are in lower case.
+
+    No address holds credentials.
+    """
+
+    status: int
+    address: str
+    headers: Mapping[str, str]
+    body: bytes
+
+
+class HttpClient:
+    """One wire for a whole command, to be used from many threads.
+
+    `environ` gives proxies and CA bundles by their usual variables. An `offline` client asks nobody.
+    `patience` is how many seconds an answer may stand still.
+    """
+
+    def __init__(
+        self,
+        environ: Mapping[str, str],
+        credentials: Credentials,
+        *,
+        offline: bool = False,
+        patience: float = MOST_SECONDS,
+    ) -> None:
+        self.offline = offline
+        self._environ = environ
+        self._credentials = credentials
+        self._proxies = _proxies(environ)
+        self._wire = Wire(patience)
+
+    def begin(
+        self, address: str, headers: Mapping[str, str] | None = None, *, method: str = "GET"
+    ) -> "Future[Answer]":
+        """Ask for a whole answer, whatever its status; where there is none, a `SourceFailed` is its exception."""
+        page = _Page()
+        try:
+            self._ask(method, address, headers or {}, page)
+        except SourceFailed as error:
+            page.failed(error)
+        return page.answer
+
+    def get(self, address: str, headers: Mapping[str, str] | None = None, *, method: str = "GET") -> Answer:
+        """Wait for a whole answer. Raises `SourceFailed` when there is none."""
+        return awaited(self.begin(address, headers, method=method))
+
+    def stream(self, address: str) -> Iterator[bytes]:
+        """Fetch a file piece by piece; one that breaks off is taken up again where it did, a few times.
+
+        Whoever asks for it has to check its hash: nothing else tells that the pieces are of one file. Raises
+        `SourceFailed` when it is not there, or breaks off again and again.
+        """
+        received = 0
+        for attempt in range(_MOST_RESUMPTIONS + 1):
+            before = received
+            try:
+                for piece in self._from(address, received):
+                    received += len(piece)
+                    yield piece
+            except SourceFailed:
+                if received == before or attempt == _MOST_RESUMPTIONS:
+                    raise
+            else:
+                return
+
+    def _from(self, address: str, start: int) -> Iterator[bytes]:
+        """A file's bytes from an offset; of servers without ranges, the bytes before it are discarded."""
+        given = {"Accept-Encoding": "identity"}
+        if start:
+            given["Range"] = f"bytes={start}-"
+        flow = _Flow()
+        exchange = self._ask("GET", address, given, flow)
+        skipped = 0
+        try:
+            for piece, head in flow.pieces(exchange):
+                if head.status not in (200, 206):
+                    raise refused(address, head.status)
+                if piece is None:
+                    return
+                if head.status == 200 and skipped < start:
+                    given_piece = piece[start - skipped :]
+                    skipped += len(piece)
+                else:
+                    given_piece = piece
+                if given_piece:
+                    yield given_piece
+        finally:
+            exchange.drop()
+
+    def _ask(self, method: str, address: str, headers: Mapping[str, str], sink: "_Page | _Flow") -> Exchange:
+        """Begin an exchange. Raises `SourceFailed` for what can't be asked, or may not."""
+        try:
+            asked = parse_address(address)
+        except NotAnAddress as error:
+            raise not_an_address(address, error) from error
+        if asked.scheme not in ("http", "https"):
+            raise SourceFailed(
+                "a source can't be asked", because=[shown(address), "it is neither http nor https"]
+            )
+        if self.offline:
+            raise SourceFailed(
+                "something that is needed is not in the store",
+                because=[f"offline: {asked.text} may not be asked"],
+                note="run it once without --offline and without RABBET_OFFLINE",
+            )
+        exchange = Exchange(self._wire, partial(self._request, method, headers), asked, sink)
+        exchange.begin()
+        return exchange
+
+    def _request(self, method: str, headers: Mapping[str, str], address: Address) -> Request:
+        """What is sent to an address, with the credentials that belong there and the way to it.
+
+        Raises `NotUnderstood` for a broken netrc file, `SourceFailed` for authorities that are not there.
+        """
+        lines = [f"{name}: {value}" for name, value in headers.items()]
+        credentials = self._credentials.for_address(address)
+        if credentials:
+            lines.append(f"Authorization: Basic {b64encode(credentials.encode()).decode()}")
+        proxy = self._proxies.get(address.scheme, "")
+        if proxy and _bypassed(address.host, self._proxies):
+            proxy = ""
+        protected = address.scheme == "https" or proxy.startswith("https")
+        return Request(
+            method=method,
+            address=address.sent,
+            host=address.origin,
+            headers=tuple(lines),
+            packed="Accept-Encoding" not in headers and method != "HEAD",
+            proxy=proxy,
+            authorities=self._authorities if protected else ("", ""),
+        )
+
+    @cached_property
+    def _authorities(self) -> Authorities:
+        return authorities(self._environ)
+
+
+class _Page:
+    """Gathers a whole answer, up to a bound."""
+
+    def __init__(self) -> None:
+        self.answer: Future[Answer] = Future()
+        self._pieces: list[bytes] = []
+        self._size = 0
+
+    def restart(self) -> bool:
+        self._pieces, self._size = [], 0
+        return True
+
+    def take(self, transfer: Transfer, piece: bytes) -> int | None:
+        if not self._pieces:
+            announced = transfer.head().headers.get("content-length", "")
+            self._size = int(announced) if len(announced) < 20 and announced.isdecimal() else 0
+            self._size = self._size if self._size > MOST_PAGE else 0
+        self._size += len(piece)
+        if self._size > MOST_PAGE:
+            self.failed(too_large(transfer.request.address))
+            return -1
+        self._pieces.append(piece)
+        return None
+
+    def whole(self, address: Address, head: Head) -> None:
+        self.answer.set_result(Answer(head.status, address.text, head.headers, b"".join(self._pieces)))
+
+    def failed(self, error: Exception) -> None:
+        if not self.answer.done():
+            self.answer.set_exception(error)
+
+
+class _Flow:
+    """Hands an answer's pieces to another thread, and makes its source wait for that."""
+
+    def __init__(self) -> None:
+        self._queue: SimpleQueue[tuple[bytes | None, Head] | Exception] = SimpleQueue()
+        self._guard = threading.Lock()
+        self._ahead = 0  # bytes that wait to be taken
+        self._paused = False
+        self._head: Head | None = None
+
+    def restart(self) -> bool:
+        return self._head is None
+
+    def take(self, transfer: Transfer, piece: bytes) -> int | None:
+        if self._head is None:
+            self._head = transfer.head()
+        with self._guard:
+            if self._ahead > _MOST_AHEAD:
+                self._paused = True
+                return int(pycurl.WRITEFUNC_PAUSE)
+            self._ahead += len(piece)
+        self._queue.put((piece, self._head))
+        return None
+
+    def whole(self, _: Address, head: Head) -> None:
+        self._queue.put((None, head))
+
+    def failed(self, error: Exception) -> None:
+        self._queue.put(error)
+
+    def pieces(self, exchange: Exchange) -> Iterator[tuple[bytes | None, Head]]:
+        """Each piece with the answer's head, and `None` at the end. Raises what the exchange came to."""
+        while True:
+            try:
+                given = self._queue.get(timeout=AT_MOST)
+            except Empty:
+                continue  # so that Ctrl-C is noticed
+            if isinstance(given, Exception):
+                raise given
+            if given[0] is not None:
+                self._let_on(len(given[0]), exchange)
+            yield given
+
+    def _let_on(self, size: int, exchange: Exchange) -> None:
+        with self._guard:
+            self._ahead -= size
+            resuming = self._paused and self._ahead < _MOST_AHEAD // 2
+            self._paused = self._paused and not resuming
+        if resuming:
+            exchange.resume()
+
+
+def _proxies(environ: Mapping[str, str]) -> dict[str, str]:
+    found = {}
+    for scheme in ("http", "https", "no"):
+        for name in (f"{scheme}_proxy", f"{scheme}_proxy".upper()):
+            if environ.get(name):
+                found[scheme] = environ[name]
+                break
+    return found
+
+
+def _bypassed(host: str, proxies: Mapping[str, str]) -> bool:
+    from urllib.request import proxy_bypass_environment  # type: ignore[attr-defined]  # typeshed lacks it
+
+    return bool(proxy_bypass_environment(host, proxies))

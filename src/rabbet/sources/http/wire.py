@@ -1,0 +1,341 @@
+"""One thread that drives all of a command's transfers, through libcurl's multi interface.
+
+Any thread may begin a transfer, take one back or let one go on; all that happens to it is told in the thread
+of the wire, which must not be kept: whoever is told hands over what takes longer. Transfers of one host
+beyond what it is known to bear wait their turn.
+"""
+
+import os
+import threading
+import time
+from collections import deque
+from collections.abc import Callable, Mapping
+from contextlib import suppress
+from heapq import heappop, heappush
+from itertools import count
+from selectors import EVENT_READ, EVENT_WRITE, DefaultSelector
+from typing import NamedTuple
+
+import pycurl
+
+from rabbet import __version__
+from rabbet.core.limits import LEAST_SPEED, MOST_SECONDS
+
+__all__ = ["FAULT", "Ended", "Head", "Request", "Transfer", "Wire"]
+
+_CONNECT = 15  # seconds
+_BUFFER = 1 << 18  # bytes of a piece at most
+_KEPT_HANDLES = 64
+_UNPROVEN = 16  # requests at a time to a host that is not known to bear more
+_PROVEN = 64  # to one that has answered as many as it was asked at first
+_MULTIPLEXED = 100  # to one that speaks HTTP/2, over few connections (RFC 9113, 5.1.2 asks for that many)
+_EVENTS = {
+    pycurl.POLL_IN: EVENT_READ,
+    pycurl.POLL_OUT: EVENT_WRITE,
+    pycurl.POLL_INOUT: EVENT_READ | EVENT_WRITE,
+}
+_AUTHORITIES = (pycurl.CAINFO, pycurl.CAPATH, pycurl.PROXY_CAINFO, pycurl.PROXY_CAPATH)
+FAULT = -1  # in place of libcurl's code: the wire itself failed
+_LONGEST_TURN = 1.0  # seconds that the thread waits at once
+
+
+class Request(NamedTuple):
+    """What is asked of whom: `headers` are whole lines; `host` is the one whose turn it takes.
+
+    `packed`: a compressed answer is welcome, and comes unpacked. The `authorities` to trust are a file and a
+    folder, each may be empty.
+    """
+
+    method: str
+    address: str
+    host: str
+    headers: tuple[str, ...] = ()
+    packed: bool = False
+    proxy: str = ""
+    authorities: tuple[str, str] = ("", "")
+
+
+class Head(NamedTuple):
+    """An answer's status, and its headers by their names in lower case.
+
+    Lines of the same name are joined (RFC 9110, section 5.3).
+    """
+
+    status: int
+    headers: Mapping[str, str]
+
+
+class Ended(NamedTuple):
+    """How a transfer ended: libcurl's code, 0 if all came, its words, and how many bytes came."""
+
+    code: int
+    words: str
+    head: Head
+    received: int
+
+
+class Transfer:
+    """One request under way, or waiting for its turn.
+
+    `take` gets the body piece by piece: what it returns goes to libcurl, which `None` tells to go on.
+    """
+
+    def __init__(
+        self,
+        request: Request,
+        take: Callable[["Transfer", bytes], int | None],
+        ended: Callable[[Ended], None],
+    ) -> None:
+        self.request = request
+        self.take = take
+        self.ended = ended
+        self.lines: list[bytes] = []
+        self.handle: pycurl.Curl | None = None
+        self.dropped = False
+
+    def head(self) -> Head:
+        """The head of the answer, as far as it came; of several, such as one that says to go on, the last."""
+        status = 0
+        headers: dict[str, str] = {}
+        for line in self.lines:
+            name, colon, value = line.decode("latin-1").partition(":")
+            if name.startswith("HTTP/"):
+                status, headers = _status(name), {}
+            elif colon:
+                name, value = name.strip().lower(), value.strip()
+                headers[name] = f"{headers[name]}, {value}" if name in headers else value
+        return Head(status, headers)
+
+
+def _status(line: str) -> int:
+    parts = line.split(None, 2)
+    return int(parts[1]) if len(parts) > 1 and parts[1].isdecimal() else 0
+
+
+class _Host:
+    """What one host is asked at a time, and what waits for its turn."""
+
+    def __init__(self) -> None:
+        self.waiting: deque[Transfer] = deque()
+        self.under_way = 0
+        self.answered = 0
+        self.most = _UNPROVEN
+
+    def judge(self, ended: Ended, *, multiplexed: bool) -> None:
+        """Ask more of a host that answers, and less of one that is too busy or breaks connections off."""
+        if ended.code or ended.head.status in (429, 503):
+            self.answered, self.most = 0, _UNPROVEN
+        else:
+            self.answered += 1
+            if self.answered >= _UNPROVEN:
+                self.most = _MULTIPLEXED if multiplexed else _PROVEN
+
+
+class Wire:
+    """The thread, started by the first transfer. `patience`: seconds that an answer may stand still."""
+
+    def __init__(self, patience: float = MOST_SECONDS) -> None:
+        self._patience = max(1, round(patience))
+        self._inbox: deque[Callable[[], None]] = deque()
+        self._guard = threading.Lock()
+        self._thread: threading.Thread | None = None
+        self._later: list[tuple[float, int, Callable[[], None]]] = []
+        self._numbers = count()
+        self._hosts: dict[str, _Host] = {}
+        self._begun: set[Transfer] = set()
+        self._under_way: dict[pycurl.Curl, Transfer] = {}
+        self._idle: list[pycurl.Curl] = []
+        self._timer = -1.0  # when libcurl wants to be called next; negative: not at all
+
+    def begin(self, transfer: Transfer) -> None:
+        """Send a request, now or when its host's turn comes."""
+        self.do(lambda: self._enqueue(transfer))
+
+    def resume(self, transfer: Transfer) -> None:
+        """Let a transfer go on whose `take` made it pause."""
+        self.do(lambda: self._resume(transfer))
+
+    def drop(self, transfer: Transfer) -> None:
+        """Break a transfer off; nobody is told of its end."""
+        self.do(lambda: self._drop(transfer))
+
+    def later(self, seconds: float, action: Callable[[], None]) -> None:
+        """Do something in the thread of the wire in a while; only that thread may ask for it."""
+        heappush(self._later, (time.monotonic() + seconds, next(self._numbers), action))
+
+    def do(self, action: Callable[[], None]) -> None:
+        """Do something in the thread of the wire."""
+        self._inbox.append(action)
+        if self._thread is not threading.current_thread():
+            with self._guard:
+                if self._thread is None:
+                    self._start()
+            with suppress(BlockingIOError):  # so many calls wait there already
+                os.write(self._doorbell, b"!")
+
+    def _start(self) -> None:
+        bell, self._doorbell = os.pipe()
+        os.set_blocking(bell, False)
+        os.set_blocking(self._doorbell, False)
+        self._selector = DefaultSelector()
+        self._selector.register(bell, EVENT_READ)
+        self._multi = pycurl.CurlMulti()
+        self._multi.setopt(pycurl.M_PIPELINING, pycurl.PIPE_MULTIPLEX)
+        self._multi.setopt(pycurl.M_MAXCONNECTS, _PROVEN)
+        self._multi.setopt(pycurl.M_SOCKETFUNCTION, self._watch)
+        self._multi.setopt(pycurl.M_TIMERFUNCTION, self._set_timer)
+        self._thread = threading.Thread(target=self._run, args=(bell,), name="wire", daemon=True)
+        self._thread.start()
+
+    def _run(self, bell: int) -> None:
+        try:
+            while True:
+                self._turn(bell)
+        except Exception as error:
+            self._give_up(f"{type(error).__name__}: {error}")
+            raise
+
+    def _give_up(self, why: str) -> None:
+        """After a fault in this thread: let nobody wait for ever."""
+        for transfer in tuple(self._begun):
+            transfer.ended(Ended(FAULT, why, Head(0, {}), 0))
+
+    def _turn(self, bell: int) -> None:
+        """Wait for something to happen, and do what is to be done then."""
+        for key, events in self._selector.select(self._until_next()):
+            if key.fd == bell:
+                with suppress(BlockingIOError):
+                    os.read(bell, 4096)
+            else:
+                self._multi.socket_action(key.fd, _curl_events(events))
+        now = time.monotonic()
+        if 0 <= self._timer <= now:
+            self._timer = -1.0
+            self._multi.socket_action(pycurl.SOCKET_TIMEOUT, 0)
+        while self._later and self._later[0][0] <= now:
+            heappop(self._later)[2]()
+        self._collect()
+        while self._inbox:
+            self._inbox.popleft()()
+
+    def _until_next(self) -> float:
+        due = [self._later[0][0]] if self._later else []
+        if self._timer >= 0:
+            due.append(self._timer)
+        if self._inbox:
+            return 0
+        return (
+            max(0.0, min(_LONGEST_TURN, *(one - time.monotonic() for one in due))) if due else _LONGEST_TURN
+        )
+
+    def _watch(self, what: int, descriptor: int, *_: object) -> None:
+        """Called by libcurl: wait for this on a socket, or for nothing any more."""
+        known = descriptor in self._selector.get_map()
+        if what == pycurl.POLL_REMOVE:
+            if known:
+                self._selector.unregister(descriptor)
+        elif what in _EVENTS:
+            (self._selector.modify if known else self._selector.register)(descriptor, _EVENTS[what])
+
+    def _set_timer(self, milliseconds: int) -> None:
+        """Called by libcurl: call again after so long; -1 for not at all."""
+        self._timer = time.monotonic() + milliseconds / 1000 if milliseconds >= 0 else -1.0
+
+    def _enqueue(self, transfer: Transfer) -> None:
+        self._begun.add(transfer)
+        host = self._hosts.setdefault(transfer.request.host, _Host())
+        host.waiting.append(transfer)
+        self._begin_waiting(host)
+
+    def _begin_waiting(self, host: _Host) -> None:
+        while host.waiting and host.under_way < host.most:
+            transfer = host.waiting.popleft()
+            if not transfer.dropped:
+                host.under_way += 1
+                self._send(transfer)
+
+    def _send(self, transfer: Transfer) -> None:
+        handle = self._idle.pop() if self._idle else self._new_handle()
+        request = transfer.request
+        handle.setopt(pycurl.URL, request.address)
+        handle.setopt(pycurl.HTTPHEADER, [line.encode("latin-1", "replace") for line in request.headers])
+        handle.setopt(pycurl.NOBODY, request.method == "HEAD")
+        if request.method != "HEAD":
+            handle.setopt(pycurl.HTTPGET, 1)
+        handle.setopt(pycurl.PROXY, request.proxy.encode())
+        for option, value in zip(_AUTHORITIES, request.authorities * 2, strict=True):
+            if value:
+                handle.setopt(option, os.fsencode(value))
+        if request.packed:
+            handle.setopt(pycurl.ACCEPT_ENCODING, "")  # all that this libcurl can unpack
+        else:
+            handle.unsetopt(pycurl.ACCEPT_ENCODING)
+        handle.setopt(pycurl.HEADERFUNCTION, transfer.lines.append)
+        handle.setopt(pycurl.WRITEFUNCTION, lambda piece: transfer.take(transfer, piece))
+        transfer.handle = handle
+        self._under_way[handle] = transfer
+        self._multi.add_handle(handle)
+
+    def _new_handle(self) -> pycurl.Curl:
+        handle = pycurl.Curl()
+        handle.setopt(pycurl.NOSIGNAL, 1)
+        handle.setopt(pycurl.PROTOCOLS, pycurl.PROTO_HTTP | pycurl.PROTO_HTTPS)
+        handle.setopt(pycurl.HTTP_VERSION, pycurl.CURL_HTTP_VERSION_2TLS)
+        handle.setopt(pycurl.PIPEWAIT, 1)
+        handle.setopt(pycurl.NOPROXY, "")  # which proxy is asked is decided by whoever asks
+        handle.setopt(pycurl.HEADEROPT, pycurl.HEADER_SEPARATE)  # no credentials to a proxy
+        handle.setopt(pycurl.USERAGENT, f"rabbet/{__version__}")
+        handle.setopt(pycurl.CONNECTTIMEOUT, _CONNECT)
+        handle.setopt(pycurl.LOW_SPEED_LIMIT, LEAST_SPEED)
+        handle.setopt(pycurl.LOW_SPEED_TIME, self._patience)
+        handle.setopt(pycurl.BUFFERSIZE, _BUFFER)
+        return handle
+
+    def _collect(self) -> None:
+        """Tell whoever waits of the transfers that ended."""
+        more = 1
+        while more:
+            more, whole, broken = self._multi.info_read()
+            for handle in whole:
+                self._finish(handle, 0, "")
+            for handle, code, words in broken:
+                self._finish(handle, code, words)
+
+    def _finish(self, handle: pycurl.Curl, code: int, words: str) -> None:
+        transfer, received = self._under_way[handle], handle.getinfo(pycurl.SIZE_DOWNLOAD_T)
+        multiplexed = handle.getinfo(pycurl.INFO_HTTP_VERSION) == pycurl.CURL_HTTP_VERSION_2_0
+        ended = Ended(code, words, transfer.head(), received)
+        host = self._release(transfer)
+        self._begun.discard(transfer)
+        host.judge(ended, multiplexed=multiplexed)
+        transfer.ended(ended)
+        self._begin_waiting(host)
+
+    def _release(self, transfer: Transfer) -> _Host:
+        """Take a transfer that is under way off the wire."""
+        handle, host = transfer.handle, self._hosts[transfer.request.host]
+        assert handle is not None  # noqa: S101 - for the type checker: it is under way
+        self._multi.remove_handle(handle)
+        del self._under_way[handle]
+        transfer.handle = None
+        host.under_way -= 1
+        if len(self._idle) < _KEPT_HANDLES:
+            self._idle.append(handle)
+        else:
+            handle.close()
+        return host
+
+    def _resume(self, transfer: Transfer) -> None:
+        if transfer.handle is not None:
+            transfer.handle.pause(pycurl.PAUSE_CONT)
+
+    def _drop(self, transfer: Transfer) -> None:
+        transfer.dropped = True
+        self._begun.discard(transfer)
+        if transfer.handle is not None:
+            self._begin_waiting(self._release(transfer))
+
+
+def _curl_events(events: int) -> int:
+    readable = pycurl.CSELECT_IN if events & EVENT_READ else 0
+    return readable | (pycurl.CSELECT_OUT if events & EVENT_WRITE else 0)
