@@ -10,10 +10,10 @@ import subprocess
 import sys
 import tempfile
 import time
-from dataclasses import replace
 from functools import partial
 from pathlib import Path
 
+from msgspec.structs import replace
 from packaging.version import Version
 
 from bench.recreate import PROGRAM, libraries_of, served

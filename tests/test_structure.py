@@ -35,7 +35,7 @@ LAYERS = [
     "demo",
 ]
 IMPURE = {
-    "asyncio", "fileinput", "glob", "http", "io", "logging", "msgspec", "multiprocessing", "os", "pathlib",
+    "asyncio", "fileinput", "glob", "http", "io", "logging", "multiprocessing", "os", "pathlib",
     "random", "shutil", "socket", "sqlite3", "ssl", "subprocess", "sys", "tempfile", "threading", "time",
     "pycurl", "tomlkit", "urllib",
 }  # fmt: skip

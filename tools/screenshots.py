@@ -10,8 +10,9 @@ import subprocess
 import sys
 import tempfile
 import time
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from rabbet.demo.machines import drag_along, edit_in_place, fall_behind, old_project, share
 from rabbet.demo.play import add_to_declaration, make_buildable, write_checkout

@@ -4,9 +4,9 @@ import random
 import tomllib
 import unittest
 from collections.abc import Mapping
-from dataclasses import replace
 from pathlib import Path
 
+from msgspec.structs import replace
 from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 

@@ -4,8 +4,8 @@ import itertools
 import random
 import unittest
 from collections.abc import Iterator, Mapping
-from dataclasses import replace
 
+from msgspec.structs import replace
 from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 

@@ -3,10 +3,10 @@
 import json
 import random
 import unittest
-from dataclasses import replace
 from importlib.resources import files
 
 from jsonschema import Draft7Validator
+from msgspec.structs import replace
 from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 from referencing import Registry, Resource

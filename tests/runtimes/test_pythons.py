@@ -3,9 +3,9 @@
 import os
 import tempfile
 import unittest
-from dataclasses import replace
 from pathlib import Path
 
+from msgspec.structs import replace
 from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 

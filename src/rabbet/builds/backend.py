@@ -2,10 +2,10 @@
 
 import json
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import NewType
 
+from msgspec import Struct
 from packaging.requirements import InvalidRequirement
 
 from rabbet.builds import hook_caller
@@ -25,8 +25,7 @@ _EPOCH = "946684800"  # 2000-01-01: what a build writes down as the time is the 
 _Answer = NewType("_Answer", dict[str, object])
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Workplace:
+class Workplace(Struct, frozen=True, kw_only=True):
     """Where a build happens.
 
     `root` is a folder of its own for what it writes, `interpreter` that of its environment, `commands` the

@@ -6,8 +6,9 @@ import os
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from rabbet.builds.identity import digest_of
 from rabbet.builds.workshop import Workshop, opened

@@ -2,8 +2,9 @@
 
 import hashlib
 import json
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from rabbet.builds.folder_state import folder_state
 from rabbet.core.model.lock import BuildSource, LockedCheckout, LockedCommit, Needed, ToInstall, Unbuilt

@@ -1,8 +1,9 @@
 """Where the sources of a library lie: unpacked from an archive or a commit for one build, or a checkout."""
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from rabbet.core.limits import MOST_BY_HAND
 from rabbet.core.model.build import BuildSystem
@@ -18,8 +19,7 @@ from rabbet.store.store import Store
 __all__ = ["Origins", "SourceCode", "open_sources_of"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Origins:
+class Origins(Struct, frozen=True, kw_only=True):
     """Where sources come from: the store and what fetches into it, repositories, the project's folder."""
 
     store: Store
@@ -28,8 +28,7 @@ class Origins:
     folder: Path
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class SourceCode:
+class SourceCode(Struct, frozen=True, kw_only=True):
     """A source tree, and how it says that it is built."""
 
     tree: Path

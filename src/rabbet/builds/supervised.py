@@ -5,8 +5,9 @@ import subprocess
 import sys
 import time
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from rabbet.builds import supervisor
 from rabbet.errors import CannotWrite
@@ -17,8 +18,7 @@ _PAUSE = 0.5  # seconds after which it is told that the command still runs
 _LONGEST_LINE = 300
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Ending:
+class Ending(Struct, frozen=True, kw_only=True):
     """How a command ended, and where its output is; one that was ended, for that `reason`, has no `code`."""
 
     code: int | None

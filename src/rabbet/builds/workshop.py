@@ -3,8 +3,10 @@
 import os
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing, contextmanager
-from dataclasses import dataclass, replace
 from pathlib import Path
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from rabbet.builds.backend import Backend, Workplace
 from rabbet.builds.source_tree import Origins, SourceCode, open_sources_of
@@ -22,8 +24,7 @@ from rabbet.store.folder import make_folder
 __all__ = ["Opened", "Workshop", "opened"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Workshop:
+class Workshop(Struct, frozen=True, kw_only=True):
     """What builds on this machine have in common: where files come from, and what builds them.
 
     `commands` are the folders that programs such as compilers are looked for in, joined as in `PATH`. A hook

@@ -1,7 +1,7 @@
 """What a command gets besides its arguments: the machine, its streams, a progress observer.
 
 Every command loads this, so the classes here, and those that they hold, are named tuples: to import
-dataclasses takes as long as all of `argparse`.
+msgspec takes as long as all of `argparse`.
 """
 
 import os

@@ -2,9 +2,9 @@
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 
+from msgspec import Struct
 from packaging.utils import NormalizedName
 
 from rabbet.core.model.lock import Needed, Selection, runtime_name
@@ -33,8 +33,7 @@ from rabbet.store.environments import Environments
 __all__ = ["Site", "change_in_place", "fill", "finish", "make_anew"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Site:
+class Site(Struct, frozen=True, kw_only=True):
     """Where an environment is, or is to be, and its interpreter; it may `share_files` with the store.
 
     The `others` are runtimes of other languages. `environments` are those that were made on this machine. Of

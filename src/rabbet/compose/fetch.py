@@ -3,9 +3,10 @@
 import threading
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from rabbet.core.model.lock import LockedFile, Needed
 from rabbet.core.progress import Observer
@@ -21,8 +22,7 @@ __all__ = ["Supply", "content_from", "fetched_wheels"]
 _THREADS = 16
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Supply:
+class Supply(Struct, frozen=True, kw_only=True):
     """Where wheels come from: the store, else the places that the lock names.
 
     `folder` is the one that relative paths are relative to. The client is opened when something has to be

@@ -3,9 +3,9 @@
 import os
 from collections.abc import Callable, Collection, Generator, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass
 from pathlib import Path
 
+from msgspec import Struct
 from packaging.utils import NormalizedName
 
 from rabbet.compose.fetch import Supply, fetched_wheels
@@ -30,8 +30,7 @@ from rabbet.store.store import Store, Unpacked
 __all__ = ["Intent", "listed_wheel", "prepared_wheels"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Intent:
+class Intent(Struct, frozen=True, kw_only=True):
     """What a declaration says of the libraries that are installed.
 
     It names those that are `requested`. `correct` mends what a wheel says of its needs, which is then held

@@ -5,10 +5,11 @@ says which versions; exact pins are versions to prefer, not constraints.
 """
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from itertools import chain
 from typing import TypeAlias
 
+from msgspec import Struct, field
+from msgspec.structs import replace
 from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
@@ -28,8 +29,7 @@ _TOOL_GROUPS = ("dev", "develop", "tools")
 _BUILD_COMMANDS = "distutils.commands"  # the entry points of those that build other libraries
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Listed:
+class Listed(Struct, frozen=True, kw_only=True):
     """A requirement that somebody wrote down, and where; a `constraint` only bounds what something needs."""
 
     need: Need
@@ -38,8 +38,7 @@ class Listed:
     constraint: bool = False
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Present:
+class Present(Struct, frozen=True, kw_only=True):
     """A library that is installed somewhere: what it needs there, what it offers, and who installed it.
 
     Its `origin` is an address, where no source lists it.
@@ -53,8 +52,7 @@ class Present:
     origin: str = ""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Evidence:
+class Evidence(Struct, frozen=True, kw_only=True):
     """All that was found: what is listed, installed and imported, and what is declared already.
 
     `standard` are the modules of Python itself, `own` those of the project, which may be installed too under
@@ -74,8 +72,7 @@ class Evidence:
     left: Sequence["Left"] = ()
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Adopted:
+class Adopted(Struct, frozen=True, kw_only=True):
     """A requirement to be declared, in a section or for the project itself, and why."""
 
     need: Need
@@ -83,16 +80,14 @@ class Adopted:
     because: str
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Left:
+class Left(Struct, frozen=True, kw_only=True):
     """Something that is not taken over, and why."""
 
     what: str
     because: str
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Adoption:
+class Adoption(Struct, frozen=True, kw_only=True):
     """What would be declared, the bounds of what only comes along, the versions that are preferred, the rest.
 
     `along` are libraries that come along with others.

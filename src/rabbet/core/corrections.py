@@ -1,8 +1,8 @@
 """What releases say of their needs, as the declaration corrects it."""
 
 from collections.abc import Iterable, Iterator
-from dataclasses import replace
 
+from msgspec.structs import replace
 from packaging.utils import NormalizedName
 from packaging.version import Version
 

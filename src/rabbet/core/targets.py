@@ -6,10 +6,10 @@ Tags follow PEP 425; platform tags follow PEP 600 (glibc), PEP 656 (musl) and, o
 
 import re
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import replace
 from functools import cache
 from typing import NamedTuple
 
+from msgspec.structs import replace
 from packaging import tags
 from packaging.version import Version
 

@@ -3,16 +3,16 @@
 What a library does stands in `modules/NAME.py`; its releases differ in their version and in what they need.
 """
 
-from dataclasses import dataclass
 from importlib.resources import files
+
+from msgspec import Struct
 
 from rabbet.core.needs.need import library_name
 
 __all__ = ["RELEASES", "MadeUp"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class MadeUp:
+class MadeUp(Struct, frozen=True, kw_only=True):
     """One release. `needs` are requirements (PEP 508), `commands` maps names to functions of the module.
 
     Without `code` of its own, its module is the one in `modules/`. It is a wheel, or an `sdist`: of that a

@@ -2,9 +2,10 @@
 
 import subprocess
 import sys
-from dataclasses import replace
 from importlib.util import find_spec
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from rabbet.demo.by_hand import put_there, site_of
 from rabbet.demo.stage import Stage, actor, prepare, say

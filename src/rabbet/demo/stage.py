@@ -3,9 +3,10 @@
 import subprocess
 import sys
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TextIO, TypeAlias
+
+from msgspec import Struct
 
 from rabbet.core.shell import quoted
 from rabbet.errors import EnvironmentFailed
@@ -16,8 +17,7 @@ Act: TypeAlias = Callable[..., None]
 """Runs one command of Rabbet, given as its arguments, and checks the exit code: `expected`, mostly 0."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Stage:
+class Stage(Struct, frozen=True, kw_only=True):
     """Where the example is played: the project's folder, the index's address, variables, the output."""
 
     project: Path

@@ -15,13 +15,15 @@ import zlib
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping, MutableMapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
 from enum import StrEnum
 from functools import cache
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from types import TracebackType
 from typing import ClassVar, Self
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from rabbet.core.needs.need import library_name
 from rabbet.demo.files import build_file, metadata_of
@@ -71,8 +73,7 @@ _CHANGES: Mapping[Fault | None, Callable[[bytes], bytes]] = {
 }
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Manner:
+class Manner(Struct, frozen=True, kw_only=True):
     """How the index serves, and what fails at which path; `password` is `user:password`, if it wants one.
 
     Pages carry a tag (`ETag`), if `tagged`, and are fresh for `max_age` seconds; they list files with a
@@ -145,6 +146,7 @@ class _Server(ThreadingHTTPServer):
 
     daemon_threads = True
     block_on_close = False
+    request_queue_size = 128  # else what asks for many things at once waits a second for a connection
 
     def __init__(
         self, address: tuple[str, int], releases: tuple[MadeUp, ...], manner: Manner, requests: list[str]

@@ -10,10 +10,11 @@ import stat
 from collections import defaultdict
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
-from dataclasses import replace
 from heapq import heapreplace
 from pathlib import Path
 from typing import NamedTuple, TypeAlias
+
+from msgspec.structs import replace
 
 from rabbet.core.model.inventory import Installed
 from rabbet.environment.alongside import in_parts

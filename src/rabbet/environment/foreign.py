@@ -7,9 +7,9 @@ or the folder that libraries are imported from.
 import re
 from collections.abc import Callable, Iterator
 from contextlib import suppress
-from dataclasses import replace
 from pathlib import Path
 
+from msgspec.structs import replace
 from packaging.utils import NormalizedName
 from packaging.version import Version
 

@@ -3,10 +3,11 @@
 import hashlib
 from collections.abc import Mapping
 from contextlib import suppress
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TypeAlias
 
+from msgspec import Struct
+from msgspec.structs import replace
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
@@ -34,8 +35,7 @@ Vouched: TypeAlias = Mapping[NormalizedName, Mapping[str, RecordRow]]
 _METADATA_NAMES = {".dist-info": "METADATA", ".egg-info": "PKG-INFO"}
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Configuration:
+class Configuration(Struct, frozen=True, kw_only=True):
     """What `pyvenv.cfg` says: the version and implementation, and where libraries lie."""
 
     python: Version

@@ -1,8 +1,9 @@
 """`entry_points.txt` → the commands that a library brings along."""
 
 import re
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 if TYPE_CHECKING:
     from configparser import ConfigParser
@@ -15,8 +16,7 @@ _VALUE = re.compile(r"^\s*(?P<module>[\w.]+)\s*:\s*(?P<function>[\w.]+)\s*(\[.*\
 _SAFE_NAME = re.compile(r"^[^/\\\x00\s][^/\\\x00]*$")
 
 
-@dataclass(frozen=True, slots=True)
-class Command:
+class Command(Struct, frozen=True):
     """A command's name, and the function that it calls."""
 
     name: str

@@ -2,8 +2,8 @@
 
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import replace
 
+from msgspec.structs import replace
 from packaging.markers import Marker
 from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName

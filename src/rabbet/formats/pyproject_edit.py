@@ -3,10 +3,10 @@
 import re
 import tomllib
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import replace
 from typing import Any, TypeAlias
 
 import tomlkit
+from msgspec.structs import replace
 from packaging.utils import NormalizedName
 from packaging.version import Version
 from tomlkit.container import OutOfOrderTableProxy

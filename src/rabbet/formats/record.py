@@ -4,7 +4,8 @@ import base64
 import csv
 import io
 from collections.abc import Iterable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from rabbet.core.limits import LONGEST_LINE, MOST_ROWS
 
@@ -14,8 +15,7 @@ STRONG = ("sha256", "sha384", "sha512")  # hashes that a file can be known by
 _MOST_DIGITS = 20  # of a size
 
 
-@dataclass(frozen=True, slots=True)
-class RecordRow:
+class RecordRow(Struct, frozen=True):
     """One file: its path with forward slashes, the digest in hexadecimal digits, the size in bytes.
 
     Digest and size are `None` where the record leaves them out, as it does for itself; `algorithm` is what

@@ -1,9 +1,9 @@
 """A catalogue of runtimes as JSON, in Rabbet's own form: see docs/runtimes.md and its JSON schema."""
 
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
 
 import msgspec
+from msgspec.structs import replace
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
 
 from rabbet.core.limits import LONGEST_LINE, MOST_FILES, beyond

@@ -1,8 +1,8 @@
 """What a tree of sources says of itself in `pyproject.toml`, without anything of it being run (PEP 621)."""
 
 from collections.abc import Iterator, Mapping
-from dataclasses import replace
 
+from msgspec.structs import replace
 from packaging.markers import Marker
 from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName

@@ -6,10 +6,11 @@ a build comes along.
 """
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
 from threading import RLock
 from typing import Protocol
 
+from msgspec import Struct
+from msgspec.structs import replace
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
@@ -61,8 +62,7 @@ class Settle(Protocol):
         """One lock for all targets. Raises `NoSolution`, `SourceFailed`, `IntegrityFailed`."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Subject:
+class Subject(Struct, frozen=True, kw_only=True):
     """Something to be built: `what` it is called, its sources, and whose they are."""
 
     name: NormalizedName

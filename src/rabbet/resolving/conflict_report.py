@@ -3,9 +3,10 @@
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
+from msgspec import Struct
+from msgspec.structs import replace
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
@@ -35,8 +36,7 @@ _MOST_OTHER_TARGETS = 4
 _SECONDS = 5.0  # for repairs: the reasons are told before
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Unsolved:
+class Unsolved(Struct, frozen=True, kw_only=True):
     """A declaration, or a variant of it, without a solution for a target; the catalogue for that one.
 
     Another one, for a changed declaration, is `reopened`.

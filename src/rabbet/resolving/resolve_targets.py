@@ -1,11 +1,12 @@
 """Solving all targets of a declaration, and putting the solutions into one lock."""
 
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from datetime import datetime
 from functools import partial
 from typing import TYPE_CHECKING
 
+from msgspec import Struct, field
+from msgspec.structs import replace
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
@@ -37,8 +38,7 @@ if TYPE_CHECKING:
 __all__ = ["ResolveOptions", "ResolveRequest", "ResolveResult", "resolve_targets"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ResolveOptions:
+class ResolveOptions(Struct, frozen=True, kw_only=True):
     """What the command line asks for besides the declaration.
 
     `raised` libraries get the newest release that can be had, the first of them before others; `afresh` frees
@@ -71,8 +71,7 @@ class ResolveOptions:
         return not (self.afresh or self.lowest or self.as_of)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ResolveRequest:
+class ResolveRequest(Struct, frozen=True, kw_only=True):
     """What is to be settled: a declaration for targets, with an interpreter of this machine.
 
     `earlier` are the locks whose versions are kept: usually one, two for an unfinished merge (ours first).
@@ -94,8 +93,7 @@ class ResolveRequest:
     preferred: Mapping[NormalizedName, Version] = field(default_factory=dict)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ResolveResult:
+class ResolveResult(Struct, frozen=True, kw_only=True):
     """What resolving came to, before anything is written."""
 
     lock: Lock

@@ -1,7 +1,8 @@
 """Suggestions as edits of the declaration's text, and edits as commands that can be pasted into a shell."""
 
 from collections.abc import Iterable, Sequence
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from rabbet.core.model.declaration import Declared, Section
 from rabbet.core.model.edit import Edit

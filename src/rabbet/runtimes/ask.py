@@ -7,7 +7,8 @@ import subprocess
 import time
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 __all__ = ["Answer", "NoAnswer", "ask"]
 
@@ -20,8 +21,7 @@ class NoAnswer(Exception):
     """The program did not answer; the text says why."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Answer:
+class Answer(Struct, frozen=True, kw_only=True):
     """What a program printed on standard output and standard error, and its exit code."""
 
     code: int

@@ -4,12 +4,12 @@ import base64
 import json
 from collections import defaultdict
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from functools import cache
 from importlib.resources import files
 from typing import Protocol
 from urllib.parse import quote
 
+from msgspec import Struct, field
 from packaging.version import Version
 
 from rabbet.core.limits import MOST_PAGE
@@ -196,8 +196,7 @@ class Registry:
             ) from error
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class _Carrier:
+class _Carrier(Struct, frozen=True, kw_only=True):
     """A library or packages that carry runtimes of a language: see `carriers.toml`."""
 
     source: str

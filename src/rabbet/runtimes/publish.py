@@ -11,9 +11,10 @@ import stat
 import struct
 import tarfile
 from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from typing import IO
+
+from msgspec import Struct
 
 from rabbet.errors import IntegrityFailed
 from rabbet.regular_file import sha256_of_regular
@@ -30,8 +31,7 @@ _OF_THE_SYSTEM = re.compile(
 )
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Obstacle:
+class Obstacle(Struct, frozen=True, kw_only=True):
     """Something in a prefix that would not work elsewhere: the file's place, and why.
 
     One that `forbids` packing can't be obtained by anybody.

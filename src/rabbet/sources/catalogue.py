@@ -5,10 +5,10 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import Future
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, field
 from functools import partial
 from threading import Lock
 
+from msgspec import Struct, field
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
@@ -27,8 +27,7 @@ __all__ = ["Catalogue", "Question", "opened_catalogue"]
 _THREADS = 16
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Question:
+class Question(Struct, frozen=True, kw_only=True):
     """What a command asks of its sources, for whichever target, and what it found to be of no use.
 
     `told_by_build` gives what only a build can tell of a release, whose file is a source archive.

@@ -1,10 +1,10 @@
 """A plain folder of wheels and source archives as a source."""
 
 from collections.abc import Sequence
-from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
 
+from msgspec.structs import replace
 from packaging.utils import NormalizedName
 
 from rabbet.core.file_name import BadFileName, parse_file_name

@@ -1,9 +1,9 @@
 """Which source a library comes from, and what stands in the way of taking it from another one."""
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from fnmatch import fnmatchcase
 
+from msgspec import Struct
 from packaging.utils import NormalizedName
 
 from rabbet.core.model.release import Candidate, Listing
@@ -14,8 +14,7 @@ from rabbet.sources.base import FileSource, Source
 __all__ = ["Claim", "Routing"]
 
 
-@dataclass(frozen=True, slots=True)
-class Claim:
+class Claim(Struct, frozen=True):
     """A source, and the names and patterns of the libraries that come from there and from nowhere else.
 
     With none, it may serve every library that nobody claims.

@@ -17,10 +17,11 @@ import zipfile
 import zlib
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 from queue import Empty, Queue
 from typing import IO, Literal
+
+from msgspec import Struct
 
 from rabbet.core.limits import LONGEST_LINE, MOST_ROWS
 from rabbet.errors import IntegrityFailed
@@ -46,8 +47,7 @@ _UNREADABLE = (
 )
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class _Member:
+class _Member(Struct, frozen=True, kw_only=True):
     """A file of an archive, or a link: `target` is where a link leads, or which file a hard link is."""
 
     place: str

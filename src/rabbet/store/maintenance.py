@@ -5,8 +5,9 @@ import shutil
 import time
 from collections.abc import Iterator
 from contextlib import suppress
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from rabbet.store.blob_cache import BlobCache
 from rabbet.store.folder import OBTAINED, make_folder
@@ -42,8 +43,7 @@ _REMEMBERED = (
 )
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Holding:
+class Holding(Struct, frozen=True, kw_only=True):
     """One part of the store: its purpose, how many entries it has, and their size in bytes."""
 
     name: str
@@ -52,8 +52,7 @@ class Holding:
     size: int
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Removed:
+class Removed(Struct, frozen=True, kw_only=True):
     """An entry that was removed: a wheel's hash or a runtime's name, its part, and its size in bytes."""
 
     part: str

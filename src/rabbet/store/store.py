@@ -30,8 +30,9 @@ import tempfile
 import threading
 from collections.abc import Callable, Iterable
 from contextlib import AbstractContextManager, suppress
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from rabbet.core.limits import MOST_TEXT_FILE
 from rabbet.core.model.lock import LockedFile
@@ -50,8 +51,7 @@ from rabbet.store.unpack import digests_in, recorded_in, stored_files, unpack_wh
 __all__ = ["Store", "Unpacked"]
 
 
-@dataclass(frozen=True, slots=True)
-class Unpacked:
+class Unpacked(Struct, frozen=True):
     """A wheel's files in the store: where they are, and what each was when it was unpacked."""
 
     tree: Path

@@ -1,7 +1,9 @@
 """Draw up a declaration from what a project has already."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from rabbet.core.adoption import Adoption, Evidence, adopt
 from rabbet.core.model.declaration import Declaration
@@ -23,8 +25,7 @@ from rabbet.workspace.source_files import standard_modules
 __all__ = ["Adopting", "adopting", "save"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Adopting:
+class Adopting(Struct, frozen=True, kw_only=True):
     """What would be written, and what that was drawn up from.
 
     `before` is the declaration that is there already, `None` where there is none. `python` is what is

@@ -2,8 +2,9 @@
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from rabbet.core.model.declaration import Declaration, SourceEntry
 from rabbet.core.model.runtime import PythonRuntime
@@ -33,8 +34,7 @@ __all__ = [
 _NAME = re.compile(r"^[A-Za-z0-9]([A-Za-z0-9._-]*[A-Za-z0-9])?\Z")
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Answers:
+class Answers(Struct, frozen=True, kw_only=True):
     """What a declaration starts with; `python` are version specifiers, empty for any version.
 
     `named` tells that the name was given, and is no default.
@@ -47,8 +47,7 @@ class Answers:
     named: bool = False
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Draft:
+class Draft(Struct, frozen=True, kw_only=True):
     """A declaration's text before and after; `before` is `None` for a new file."""
 
     path: Path

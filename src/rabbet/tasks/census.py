@@ -5,8 +5,10 @@ import subprocess
 import sys
 from collections.abc import Sequence
 from contextlib import suppress
-from dataclasses import dataclass, replace
 from pathlib import Path
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from rabbet import __version__
 from rabbet.core.census.matrix import Matrix, State, matrix_of, reordered
@@ -55,8 +57,7 @@ _KEPT = 50  # inventories of each machine
 _DIGITS = 12
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class RecordOptions:
+class RecordOptions(Struct, frozen=True, kw_only=True):
     """What to record: of the project's environment, or of another `place`; under which label."""
 
     label: str | None = None
@@ -64,8 +65,7 @@ class RecordOptions:
     deep: bool = False
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Recorded:
+class Recorded(Struct, frozen=True, kw_only=True):
     """An inventory of this machine, as it was written or sent."""
 
     inventory: MachineInventory
@@ -73,8 +73,7 @@ class Recorded:
     where: str
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Collected:
+class Collected(Struct, frozen=True, kw_only=True):
     """How many inventories of how many machines came through a remote."""
 
     remote: str
@@ -82,8 +81,7 @@ class Collected:
     inventories: int
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Census:
+class Census(Struct, frozen=True, kw_only=True):
     """The machines against the lock, and the inventories that can't be read, with the reasons."""
 
     matrix: Matrix
@@ -260,8 +258,7 @@ def one_machine(census: Census, label: str) -> State:
     return known[label]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Development:
+class Development(Struct, frozen=True, kw_only=True):
     """The states that machines came into since a time, the first ones first, among those that are kept.
 
     A machine that was recorded before, in the same state, is not told again.
@@ -290,8 +287,7 @@ def developed(
     return Development(states=tuple(told))
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class LibraryOverTime:
+class LibraryOverTime(Struct, frozen=True, kw_only=True):
     """The versions of a library that each machine has had, each with the time from which on it was recorded.
 
     An empty version means that it was not there. `locked` are those of the lock of today.

@@ -1,6 +1,7 @@
 """What differs between two states: locks, revisions in git, what is installed."""
 
-from dataclasses import dataclass, replace
+from msgspec import Struct
+from msgspec.structs import replace
 
 from rabbet.core.lock.differences import DeclaredChange, Difference, declared_changes, differences
 from rabbet.core.lock.select import libraries_for
@@ -15,8 +16,7 @@ from rabbet.workspace.states import State, read_state
 __all__ = ["Compared", "compare"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Compared:
+class Compared(Struct, frozen=True, kw_only=True):
     """The changes of the declaration, as far as both are known, and what differs between the states."""
 
     old: str

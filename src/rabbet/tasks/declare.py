@@ -3,10 +3,11 @@
 import os
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from msgspec import Struct
+from msgspec.structs import replace
 from packaging.version import Version
 
 from rabbet.core.lock.serving import places_of
@@ -34,8 +35,7 @@ if TYPE_CHECKING:
 __all__ = ["Done", "Edited", "carried_out", "change", "entries_of"]
 
 
-@dataclass(frozen=True, slots=True)
-class Edited:
+class Edited(Struct, frozen=True):
     """What became of each entry that was named, and of those that were `kept` by naming them as well."""
 
     changes: tuple[Change, ...]
@@ -52,8 +52,7 @@ class Edited:
         return any(change.happened and change.place != "project.version" for change in self.changes)
 
 
-@dataclass(frozen=True, slots=True)
-class Done:
+class Done(Struct, frozen=True):
     """What became of the declaration and, where that was asked for, of the lock and the environment."""
 
     edited: Edited

@@ -3,8 +3,10 @@
 import os
 from collections.abc import Iterable, Iterator
 from contextlib import suppress
-from dataclasses import dataclass, replace
 from pathlib import Path
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from rabbet.core.drift.compare import in_order
 from rabbet.core.drift.since import LockFit, best_fit
@@ -29,8 +31,7 @@ __all__ = ["Drift", "drift", "drift_elsewhere"]
 _OF_VERSIONS = (Kind.MISSING, Kind.SURPLUS, Kind.VERSION)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Drift:
+class Drift(Struct, frozen=True, kw_only=True):
     """All findings, and how many libraries were compared, for the project or a variant of it.
 
     `since` is the earlier revision of the lock that what is installed fits better than the lock of today.

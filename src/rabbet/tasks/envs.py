@@ -1,8 +1,8 @@
 """All environments of this machine that Rabbet made, and discarding one."""
 
-from dataclasses import dataclass
 from pathlib import Path
 
+from msgspec import Struct
 from packaging.version import Version
 
 from rabbet.core.model.plan import Plan
@@ -23,8 +23,7 @@ from rabbet.workspace.selection import RecreateOptions
 __all__ = ["Known", "discard", "known_environments"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Known:
+class Known(Struct, frozen=True, kw_only=True):
     """One environment; `python` is `None` where it can't be told, `unfit` says why it does not fit its lock.
 
     `groups` and `extras` are those that were chosen, `None` for all.

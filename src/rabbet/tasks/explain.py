@@ -2,8 +2,9 @@
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import AbstractContextManager, suppress
-from dataclasses import dataclass, replace
 
+from msgspec import Struct
+from msgspec.structs import replace
 from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
@@ -40,8 +41,7 @@ __all__ = ["Explained", "Needs", "explain", "explain_all", "remembered_needs"]
 Needs = Callable[[LockedLibrary], Iterable[Need]]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Explained:
+class Explained(Struct, frozen=True, kw_only=True):
     """The graph of the lock, and of the libraries that were asked about, what holds each back.
 
     `notes` tell what else the declaration says of these. `unasked` is why sources could not be asked: then

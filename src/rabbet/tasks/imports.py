@@ -3,8 +3,8 @@
 import re
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import suppress
-from dataclasses import dataclass
 
+from msgspec import Struct
 from packaging.utils import NormalizedName
 
 from rabbet.core.drift.imports import Code, ImportFinding, import_findings
@@ -32,8 +32,7 @@ _CONFIGURATIONS = (
 )
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Imports:
+class Imports(Struct, frozen=True, kw_only=True):
     """All findings, how many files were read, and the groups that development code may have."""
 
     findings: tuple[ImportFinding, ...]

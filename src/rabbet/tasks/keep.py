@@ -1,8 +1,8 @@
 """Keep what was installed by hand: into the declaration, and into what the next lock prefers."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 
+from msgspec import Struct
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
@@ -24,8 +24,7 @@ from rabbet.workspace.project import Project, read_text
 __all__ = ["Keeping", "keeping", "save"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Keeping:
+class Keeping(Struct, frozen=True, kw_only=True):
     """What would become of the declaration, and the versions that the next lock would prefer."""
 
     project: Project

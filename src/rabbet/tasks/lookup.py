@@ -1,7 +1,6 @@
 """What releases the sources offer of one library."""
 
-from dataclasses import dataclass
-
+from msgspec import Struct
 from packaging.utils import NormalizedName
 
 from rabbet.core.lock.release_overview import Offer, offers_of
@@ -18,8 +17,7 @@ from rabbet.workspace.sources import open_sources
 __all__ = ["LookedUp", "lookup"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class LookedUp:
+class LookedUp(Struct, frozen=True, kw_only=True):
     """All releases, the newest first, from the source that the library comes from."""
 
     name: NormalizedName

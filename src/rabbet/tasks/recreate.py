@@ -2,8 +2,9 @@
 
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from rabbet.builds.building import built
 from rabbet.compose.changes import Site, change_in_place, finish, make_anew
@@ -35,8 +36,7 @@ __all__ = ["RecreateReport", "fits", "prepare", "recreate"]
 _OF_THE_LOCK = (ExitCode.SOURCE, ExitCode.INTEGRITY)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class RecreateReport:
+class RecreateReport(Struct, frozen=True, kw_only=True):
     """What it takes to recreate the environment; `outdated`: the declaration changed since the lock.
 
     `environment` is its folder's name; `selection` the groups and extras that were chosen, `None` for all.

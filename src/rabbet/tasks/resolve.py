@@ -1,9 +1,10 @@
 """Settle every version: declaration and sources → a lock, and one more for each variant."""
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
 from functools import cache
 
+from msgspec import Struct
+from msgspec.structs import replace
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
@@ -31,8 +32,7 @@ from rabbet.workspace.sources import Sources, open_sources
 __all__ = ["Resolved", "Verdict", "resolve", "up_to_date_lock", "verify"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Resolved:
+class Resolved(Struct, frozen=True, kw_only=True):
     """One lock, what moved against the one before, and whether the file was left as it was.
 
     `declaration` is what was resolved: for a `variant`, as that sees it. `new_pins` are libraries that the
@@ -68,8 +68,7 @@ class Resolved:
     not_preferred: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Verdict:
+class Verdict(Struct, frozen=True, kw_only=True):
     """Whether a lock is what the declaration asks for (then there are no reasons), and what would move.
 
     `settled` is the lock that resolving would write. What differs is `noticed` by resolving where the two

@@ -2,9 +2,10 @@
 
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, LockedRuntime
@@ -29,8 +30,7 @@ if TYPE_CHECKING:
 __all__ = ["RuntimeRow", "RuntimesFound", "discard", "look_up", "obtain", "runtimes_found"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class RuntimeRow:
+class RuntimeRow(Struct, frozen=True, kw_only=True):
     """A runtime, the machine it is built for, and the projects that use it.
 
     It may be `chosen` for the present project. `passed_over` says why the project does not get it; `None`
@@ -44,8 +44,7 @@ class RuntimeRow:
     passed_over: str | None = None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class RuntimesFound:
+class RuntimesFound(Struct, frozen=True, kw_only=True):
     """All runtimes of this machine by language, what was set aside, and what a project lacks of them.
 
     `declaration` is the file that says which ones the present folder gets, if there is one.

@@ -1,8 +1,9 @@
 """The store as its owner sees it: what it holds, what can go, whether it is sound."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from rabbet.core.progress import Observer
 from rabbet.environment.install_state import own_install_state
@@ -18,8 +19,7 @@ from rabbet.workspace.project import read_text
 __all__ = ["Overview", "check_store", "overview", "sweep_store"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Overview:
+class Overview(Struct, frozen=True, kw_only=True):
     """Where the store is, its parts, and how many known environments are linked from it."""
 
     folder: Path

@@ -14,8 +14,9 @@ import time
 import zlib
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, NamedTuple
+
+from msgspec import Struct
 
 from rabbet.core.shown_text import without_credentials
 from rabbet.errors import SourceFailed
@@ -46,8 +47,7 @@ class StoredState(NamedTuple):
     machines: tuple[tuple[str, int], ...]
 
 
-@dataclass(frozen=True, slots=True)
-class _Tables:
+class _Tables(Struct, frozen=True):
     schema: "Table"
     machine: "Table"
     state: "Table"

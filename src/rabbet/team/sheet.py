@@ -1,12 +1,11 @@
 """A census as it is drawn: texts in rows and columns, for the picture and the page alike."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 __all__ = ["Cell", "Column", "Line", "Sheet"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Cell:
+class Cell(Struct, frozen=True, kw_only=True):
     """What a library is like in a group: in a few characters, by its weight, and in words."""
 
     text: str
@@ -14,8 +13,7 @@ class Cell:
     detail: str = ""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Column:
+class Column(Struct, frozen=True, kw_only=True):
     """A group of machines: its name, their labels, what sets them apart, and the command that mends that."""
 
     name: str
@@ -25,8 +23,7 @@ class Column:
     weight: str = ""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Line:
+class Line(Struct, frozen=True, kw_only=True):
     """A library, on how many machines it breaks something or differs, and its cell in each column."""
 
     name: str
@@ -35,8 +32,7 @@ class Line:
     cells: tuple[Cell, ...]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Sheet:
+class Sheet(Struct, frozen=True, kw_only=True):
     """The whole, with a title, one sentence on the outcome, and what the signs mean."""
 
     title: str

@@ -1,8 +1,9 @@
 """What a trial comes to: which libraries it takes beside the locked ones."""
 
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, replace
 
+from msgspec import Struct
+from msgspec.structs import replace
 from packaging.utils import NormalizedName
 
 from rabbet.builds.identity import identified
@@ -22,8 +23,7 @@ from rabbet.workspace.sources import open_sources
 __all__ = ["Settled", "settle_trial"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Settled:
+class Settled(Struct, frozen=True, kw_only=True):
     """What a trial needs, what of that the lock does not hold, and what is told of it.
 
     Where it is `layered`, the project's environment serves for the rest.

@@ -2,9 +2,9 @@
 
 import os
 from collections.abc import Mapping
-from dataclasses import replace
 from pathlib import Path
 
+from msgspec.structs import replace
 from packaging.utils import NormalizedName
 
 from rabbet.core.file_name import BadFileName, parse_file_name

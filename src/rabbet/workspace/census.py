@@ -3,9 +3,9 @@
 import time
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import suppress
-from dataclasses import replace
 from pathlib import Path
 
+from msgspec.structs import replace
 from packaging.utils import NormalizedName
 from packaging.version import Version
 

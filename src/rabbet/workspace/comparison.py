@@ -1,11 +1,12 @@
 """Compare an environment with the lock, for `drift`, `recreate` and `run` alike."""
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
 
 import msgspec
+from msgspec import Struct
+from msgspec.structs import replace
 from packaging.utils import NormalizedName
 
 from rabbet.builds.identity import identified
@@ -36,8 +37,7 @@ from rabbet.workspace.selection import RecreateOptions, selected
 __all__ = ["Comparison", "Question", "compared", "compared_elsewhere", "question"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Question:
+class Question(Struct, frozen=True, kw_only=True):
     """What an environment is held against: what the lock wants on this machine, for the chosen sections.
 
     `found` are this machine's interpreters, and `install_state` what Rabbet noted of an environment that
@@ -74,8 +74,7 @@ class Question:
         return self.lock.fingerprint != self.declaration.fingerprint()
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Comparison:
+class Comparison(Struct, frozen=True, kw_only=True):
     """What is installed, and how it differs; `state` is the one that its files were in before the look."""
 
     inventory: Inventory

@@ -3,10 +3,10 @@
 import re
 from collections.abc import Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field
 from pathlib import Path
 from urllib.parse import unquote
 
+from msgspec import Struct, field
 from packaging.markers import default_environment
 from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
@@ -35,8 +35,7 @@ _NO_GROUP = {"requirements", "requirement", "base", "main", "common", "prod", "p
 _DEEPEST = 20  # lists that include each other
 
 
-@dataclass(kw_only=True)
-class Gathered:
+class Gathered(Struct, kw_only=True):
     """What was found, from where (`looked_at`), and what of it can't be taken over."""
 
     listed: list[Listed] = field(default_factory=list)

@@ -1,10 +1,10 @@
 """Inventories of other machines: those that were collected, and those from files, lists and places."""
 
 from collections.abc import Iterator
-from dataclasses import replace
 from pathlib import Path
 from typing import NamedTuple
 
+from msgspec.structs import replace
 from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version

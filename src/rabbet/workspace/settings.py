@@ -1,7 +1,8 @@
 """The user's settings, and the sources of a project: its own, else the user's."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from rabbet.core.model.declaration import CatalogueEntry, Declaration, SourceEntry
 from rabbet.core.model.language import Language
@@ -40,8 +41,7 @@ def known_sources(declaration: Declaration, machine: Machine) -> tuple[SourceEnt
     )
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Settings:
+class Settings(Struct, frozen=True, kw_only=True):
     """The user's own settings.
 
     A source, whether environments share files with the store, languages, and catalogues of runtimes.

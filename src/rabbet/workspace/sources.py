@@ -2,11 +2,11 @@
 
 from collections.abc import Iterable, Mapping
 from contextlib import AbstractContextManager
-from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 from typing import Protocol, TypeGuard
 
+from msgspec import Struct
 from packaging.utils import NormalizedName
 
 from rabbet.core.corrections import corrected
@@ -48,8 +48,7 @@ class BuildAnswers(Protocol):
         """The metadata of a commit or a checkout; `None` where it may not be built. Raises as above."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Sources:
+class Sources(Struct, frozen=True, kw_only=True):
     """The sources in their order, each with the names it claims; what they read is read once."""
 
     opened: tuple[Claim, ...]

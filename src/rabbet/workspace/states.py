@@ -8,10 +8,10 @@ env:PATH      what is installed in a folder: an environment, whoever made it, or
 """
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
+from msgspec import Struct
 from packaging.version import Version
 
 from rabbet.core.model.declaration import Declaration
@@ -36,8 +36,7 @@ _SHOWN = 5  # labels in a message
 _ANY_PYTHON = Version("3")  # where nothing tells which one: only libraries are compared
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class State:
+class State(Struct, frozen=True, kw_only=True):
     """A state by its name: libraries as a lock holds them, and the declaration that goes with it, if any.
 
     What is `installed` somewhere holds nothing for other machines, and tells of no files.

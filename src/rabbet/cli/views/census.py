@@ -3,9 +3,10 @@
 import csv
 import io
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
+
+from msgspec import Struct
 
 from rabbet.cli.context import Context
 from rabbet.cli.style import count, table
@@ -32,8 +33,7 @@ _SHOWN_GROUPS, _SHOWN_LABELS, _SHOWN_LIBRARIES, _SHOWN_ROWS = 20, 4, 4, 40
 _WIDTH = 80  # where nobody tells how wide the output is
 
 
-@dataclass(frozen=True, slots=True)
-class RecordedView:
+class RecordedView(Struct, frozen=True):
     """An inventory that was written, or sent."""
 
     found: Recorded
@@ -69,8 +69,7 @@ def _through(remote: str) -> str:
     return "" if remote == "origin" else f" --remote {quoted(remote)}"
 
 
-@dataclass(frozen=True, slots=True)
-class CollectedView:
+class CollectedView(Struct, frozen=True):
     """What came through a remote."""
 
     found: Collected
@@ -92,8 +91,7 @@ class CollectedView:
         return {"remote": found.remote, "machines": found.machines, "inventories": found.inventories}
 
 
-@dataclass(frozen=True, slots=True)
-class CensusView:
+class CensusView(Struct, frozen=True):
     """The matrix of what differs × groups of machines."""
 
     found: Census
@@ -222,8 +220,7 @@ def _plain(cell: str) -> str:
     return f"'{cell}" if cell[:1] in "=+-@" and len(cell) > 1 else cell
 
 
-@dataclass(frozen=True, slots=True)
-class MachineView:
+class MachineView(Struct, frozen=True):
     """All that differs on one machine."""
 
     state: State
@@ -267,8 +264,7 @@ class MachineView:
         }
 
 
-@dataclass(frozen=True, slots=True)
-class LibraryView:
+class LibraryView(Struct, frozen=True):
     """One library on all machines, over time."""
 
     found: LibraryOverTime
@@ -297,8 +293,7 @@ class LibraryView:
         }
 
 
-@dataclass(frozen=True, slots=True)
-class DevelopmentView:
+class DevelopmentView(Struct, frozen=True):
     """Who came into which state, and when."""
 
     found: Development
@@ -319,8 +314,7 @@ class DevelopmentView:
         return {"changes": [MachineView(state, None).document() for state in self.found.states]}
 
 
-@dataclass(frozen=True, slots=True)
-class CheckView:
+class CheckView(Struct, frozen=True):
     """Whether more machines break than are allowed, fit for a chat message."""
 
     found: Census

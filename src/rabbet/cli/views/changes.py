@@ -1,6 +1,7 @@
 """What became of the declaration: for `declare` and `retract`."""
 
-from dataclasses import asdict, dataclass
+from msgspec import Struct
+from msgspec.structs import asdict
 
 from rabbet.cli.context import Context, View
 from rabbet.cli.style import table
@@ -11,8 +12,7 @@ from rabbet.tasks.declare import Done, entries_of
 __all__ = ["ChangesView", "EntriesView", "entry_text", "verb_of"]
 
 
-@dataclass(frozen=True, slots=True)
-class ChangesView:
+class ChangesView(Struct, frozen=True):
     """What became of each entry, and what came of it where it was carried out at once."""
 
     done: Done
@@ -58,8 +58,7 @@ def _carried_out(done: Done) -> dict[str, View]:
     return {"resolve": resolved, "recreate": RecreateView(done.recreated, done=True)}
 
 
-@dataclass(frozen=True, slots=True)
-class EntriesView:
+class EntriesView(Struct, frozen=True):
     """All that is declared."""
 
     declaration: Declaration

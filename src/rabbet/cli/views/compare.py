@@ -2,8 +2,8 @@
 
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass
 
+from msgspec import Struct
 from packaging.version import Version
 
 from rabbet.cli.context import Context
@@ -14,8 +14,7 @@ from rabbet.tasks.compare import Compared
 __all__ = ["CompareView", "show_markdown"]
 
 
-@dataclass(frozen=True, slots=True)
-class CompareView:
+class CompareView(Struct, frozen=True):
     """What differs between two locks, and which declared change brought it about."""
 
     compared: Compared

@@ -1,8 +1,9 @@
 """What `drift` found."""
 
-from dataclasses import asdict, dataclass
 from datetime import datetime
 
+from msgspec import Struct
+from msgspec.structs import asdict
 from packaging.version import Version
 
 from rabbet.cli.context import Context
@@ -24,8 +25,7 @@ _SHOWN_STRAYS = 10
 _SHOWN_NAMES = 8
 
 
-@dataclass(frozen=True, slots=True)
-class DriftView:
+class DriftView(Struct, frozen=True):
     """What differs from the lock, and what that breaks."""
 
     found: Drift

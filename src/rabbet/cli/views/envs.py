@@ -1,8 +1,9 @@
 """What `envs` lists."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from rabbet.cli.context import Context
 from rabbet.cli.style import count, size_text, table
@@ -11,8 +12,7 @@ from rabbet.tasks.envs import Known
 __all__ = ["EnvironmentsView"]
 
 
-@dataclass(frozen=True, slots=True)
-class EnvironmentsView:
+class EnvironmentsView(Struct, frozen=True):
     """The environments of this machine, one row each."""
 
     found: Sequence[Known]

@@ -1,8 +1,8 @@
 """What `explain` tells."""
 
 import re
-from dataclasses import dataclass
 
+from msgspec import Struct
 from packaging.utils import NormalizedName
 
 from rabbet.cli.context import Context
@@ -19,8 +19,7 @@ _ONLY_EXTRA = re.compile(r'extra == "[^"]*"\Z')
 __all__ = ["HeldBackView", "LibraryView", "TreeView"]
 
 
-@dataclass(frozen=True, slots=True)
-class LibraryView:
+class LibraryView(Struct, frozen=True):
     """Who asks for one library, for which groups and extras, and what holds it back."""
 
     explained: Explained
@@ -68,8 +67,7 @@ class LibraryView:
         }
 
 
-@dataclass(frozen=True, slots=True)
-class TreeView:
+class TreeView(Struct, frozen=True):
     """The whole graph, with `sizes` if these are wanted."""
 
     explained: Explained
@@ -94,8 +92,7 @@ class TreeView:
         return _whole_lock(self.explained)
 
 
-@dataclass(frozen=True, slots=True)
-class HeldBackView:
+class HeldBackView(Struct, frozen=True):
     """Every library that is not at its newest release."""
 
     explained: Explained

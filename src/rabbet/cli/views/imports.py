@@ -1,6 +1,6 @@
 """What `imports` found."""
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 from rabbet.cli.context import Context
 from rabbet.cli.style import count, table
@@ -28,8 +28,7 @@ _SAYS = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class ImportsView:
+class ImportsView(Struct, frozen=True):
     """What is imported and not declared as it should be, and the other way round."""
 
     found: Imports

@@ -1,7 +1,8 @@
 """What `lookup` lists."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from rabbet.cli.context import Context
 from rabbet.cli.style import count, table
@@ -12,8 +13,7 @@ from rabbet.tasks.lookup import LookedUp
 __all__ = ["LookupView"]
 
 
-@dataclass(frozen=True, slots=True)
-class LookupView:
+class LookupView(Struct, frozen=True):
     """The releases of a library; as text at `most` so many besides the locked one."""
 
     found: LookedUp

@@ -1,7 +1,8 @@
 """What `recreate` did, or would do."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from rabbet.cli.context import Context
 from rabbet.cli.options import variant_option
@@ -28,8 +29,7 @@ _TO_DO = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class RecreateView:
+class RecreateView(Struct, frozen=True):
     """The steps that make an environment match the lock: `done`, or only planned."""
 
     report: RecreateReport

@@ -2,8 +2,9 @@
 
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import TypeVar
+
+from msgspec import Struct
 
 from rabbet.cli.context import Context
 from rabbet.cli.options import variant_option
@@ -22,8 +23,7 @@ _SHOWN_REQUIRERS = 2
 _SHOWN_NOTES = 4
 
 
-@dataclass(frozen=True, slots=True)
-class ResolvedView:
+class ResolvedView(Struct, frozen=True):
     """What was settled: the lock of the declaration itself first, then those of its variants.
 
     It was `written` or not; what comes next is told unless the command is `going_on` to it.
@@ -43,8 +43,7 @@ class ResolvedView:
         return {"written": self.written, **_with_variants(self.resolved, _document)}
 
 
-@dataclass(frozen=True, slots=True)
-class VerdictsView:
+class VerdictsView(Struct, frozen=True):
     """Whether locks are what the declaration asks for, and why not."""
 
     verdicts: Sequence[Verdict]

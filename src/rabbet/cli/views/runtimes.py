@@ -1,9 +1,10 @@
 """What `runtimes` lists."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from rabbet.cli.context import Context
 from rabbet.cli.style import count, size_text, table
@@ -24,8 +25,7 @@ __all__ = ["DiscardedView", "ObtainedView", "OffersView", "PublishedView", "Runt
 _SHOWN = 20  # offers
 
 
-@dataclass(frozen=True, slots=True)
-class RuntimesView:
+class RuntimesView(Struct, frozen=True):
     """The runtimes of this machine, one row each; what was `refused` only if it is asked for."""
 
     found: RuntimesFound
@@ -121,8 +121,7 @@ def _short(path: str, home: Path) -> str:
     return f"~/{Path(path).relative_to(home)}" if home in Path(path).parents else path
 
 
-@dataclass(frozen=True, slots=True)
-class OffersView:
+class OffersView(Struct, frozen=True):
     """What catalogues offer, one row a version."""
 
     offers: "Sequence[Offered]"
@@ -149,8 +148,7 @@ class OffersView:
         return {"offers": [_offer_document(one) for one in self.offers]}
 
 
-@dataclass(frozen=True, slots=True)
-class ObtainedView:
+class ObtainedView(Struct, frozen=True):
     """A runtime that was obtained."""
 
     picked: "Offered"
@@ -167,8 +165,7 @@ class ObtainedView:
         return {**_offer_document(self.picked), "executable": str(self.program)}
 
 
-@dataclass(frozen=True, slots=True)
-class DiscardedView:
+class DiscardedView(Struct, frozen=True):
     """Runtimes that were removed from the store."""
 
     gone: "Sequence[Obtained]"
@@ -183,8 +180,7 @@ class DiscardedView:
         return {"discarded": [{"language": one.language, "version": one.version} for one in self.gone]}
 
 
-@dataclass(frozen=True, slots=True)
-class RuntimeView:
+class RuntimeView(Struct, frozen=True):
     """Why a runtime is in the lock, and what holds it back."""
 
     explained: "RuntimeExplained"
@@ -231,8 +227,7 @@ class RuntimeView:
         return f"{explained.newest} could be had. To take it: rabbet resolve --raise {runtime.language}"
 
 
-@dataclass(frozen=True, slots=True)
-class PublishedView:
+class PublishedView(Struct, frozen=True):
     """A runtime that was packed for others."""
 
     done: "Published"

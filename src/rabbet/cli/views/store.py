@@ -1,7 +1,9 @@
 """What `store` shows."""
 
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass
+
+from msgspec import Struct
+from msgspec.structs import asdict
 
 from rabbet.cli.context import Context
 from rabbet.cli.style import count, size_text, table
@@ -11,8 +13,7 @@ from rabbet.tasks.store import Overview
 __all__ = ["DamagedView", "OverviewView", "RemovedView"]
 
 
-@dataclass(frozen=True, slots=True)
-class OverviewView:
+class OverviewView(Struct, frozen=True):
     """The store's parts, and where they are."""
 
     found: Overview
@@ -36,8 +37,7 @@ class OverviewView:
         return {"folder": str(self.found.folder), "parts": parts, "environments": self.found.environments}
 
 
-@dataclass(frozen=True, slots=True)
-class RemovedView:
+class RemovedView(Struct, frozen=True):
     """What was swept out."""
 
     removed: Sequence[Removed]
@@ -53,8 +53,7 @@ class RemovedView:
         return {"removed": [asdict(one) for one in self.removed]}
 
 
-@dataclass(frozen=True, slots=True)
-class DamagedView:
+class DamagedView(Struct, frozen=True):
     """What was damaged, and is removed now."""
 
     damaged: Sequence[str]

@@ -6,7 +6,9 @@ that break the most machines.
 
 from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from rabbet.core.drift.mends import Mend, mends_of
 from rabbet.core.model.finding import Finding, Kind, Weight
@@ -16,8 +18,7 @@ __all__ = ["Group", "Matrix", "Row", "State", "matrix_of", "reordered"]
 _WEIGHTS = list(Weight)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class State:
+class State(Struct, frozen=True, kw_only=True):
     """How one machine differs: its findings, and how many revisions of the lock it is `behind`, if known.
 
     It was recorded at a time in seconds since the epoch. A machine whose record can't be compared has
@@ -43,8 +44,7 @@ class State:
         return (*ordered, self.behind, self.trouble)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Group:
+class Group(Struct, frozen=True, kw_only=True):
     """Machines in the same state, by their labels, under a short name such as `A`."""
 
     name: str
@@ -66,8 +66,7 @@ class Group:
         return mends_of(self.state.findings)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Row:
+class Row(Struct, frozen=True, kw_only=True):
     """A library that differs somewhere: on how many machines it breaks something, or only differs."""
 
     name: str
@@ -76,8 +75,7 @@ class Row:
     cells: tuple[Finding | None, ...]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Matrix:
+class Matrix(Struct, frozen=True, kw_only=True):
     """All machines of a census against one lock."""
 
     groups: tuple[Group, ...]

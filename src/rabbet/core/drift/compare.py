@@ -5,9 +5,10 @@ Each check is a function that finds differences of its own kind; a new kind is a
 
 from collections import defaultdict
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
 from functools import cached_property
 
+from msgspec import Struct
+from msgspec.structs import replace
 from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
@@ -30,8 +31,7 @@ _FOR_ANY_MINOR = ("none", "abi3")  # ABI tags of files that serve several minor 
 _SHOWN_NAMES = 5
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class OtherRuntime:
+class OtherRuntime(Struct, frozen=True, kw_only=True):
     """A runtime of another language than Python: the locked version, and what this machine has for it.
 
     Where it has nothing that fits, nothing is `chosen`; it is `obtainable` if the lock says where it can be
@@ -44,15 +44,14 @@ class OtherRuntime:
     obtainable: bool = False
 
 
-@dataclass(frozen=True, kw_only=True)
-class Wanted:
+class Wanted(Struct, frozen=True, kw_only=True, dict=True):
     """What should be installed on this machine, and what the project itself requires.
 
     `needed` is the part of the lock that this machine needs, `runtime` the one that the lock was made with,
     and `chosen` the version and the place of the interpreter that an environment made now would get. `others`
     are runtimes of other languages. Where nobody noted from which files an environment was made, their
     `origins_known` is false. `lock_stamp` is the lock's, and `everything` all groups and extras that it has.
-    It has no slots, for it keeps who depends on what.
+    It has a `__dict__`, for it keeps who depends on what.
     """
 
     project: str

@@ -2,10 +2,10 @@
 
 from collections import defaultdict
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Literal, NamedTuple, TypeAlias
 
+from msgspec import Struct, field
 from packaging.utils import NormalizedName
 
 from rabbet.core.model.declaration import Section
@@ -75,8 +75,7 @@ class ImportSite(NamedTuple):
         return f"{self.file}:{self.line}"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Offered:
+class Offered(Struct, frozen=True, kw_only=True):
     """What a library offers: modules by their full names, commands, and plug-ins for others, by their group.
 
     Of a package without code of its own (PEP 420), which libraries may share, the modules in it count.
@@ -87,8 +86,7 @@ class Offered:
     plugins: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, kw_only=True)
-class Code:
+class Code(Struct, frozen=True, kw_only=True):
     """All that is known of a project's code and of its libraries.
 
     `declared` are libraries with the sections that name them (`None`: the project itself), `brought_by` the
@@ -108,8 +106,7 @@ class Code:
     unreadable: Mapping[str, str] = field(default_factory=dict)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class ImportFinding:
+class ImportFinding(Struct, frozen=True, kw_only=True):
     """One finding: the library or (where none is known) the module, what is imported of it, and where.
 
     `told` says why, where the kind does not. `section` is the one that it is declared in, or that fits. What

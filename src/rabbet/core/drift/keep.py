@@ -1,8 +1,9 @@
 """The other way round: what is installed was wanted, so the declaration and the next lock shall follow."""
 
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
 
+from msgspec import Struct
+from msgspec.structs import replace
 from packaging.specifiers import Specifier, SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
@@ -20,8 +21,7 @@ __all__ = ["Keep", "keep", "loosened", "lower_bound"]
 _LOWER = (">=", ">", "==", "===", "~=")  # the operators that set a lower bound, among other things
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Keep:
+class Keep(Struct, frozen=True, kw_only=True):
     """What has to be declared, and the versions that the next lock should prefer."""
 
     edits: tuple[Edit, ...]

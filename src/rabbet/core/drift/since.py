@@ -1,15 +1,14 @@
 """What is installed × the history of the lock → the revision that it fits best."""
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 
+from msgspec import Struct
 from packaging.utils import NormalizedName
 
 __all__ = ["LockFit", "LockRevision", "best_fit", "differing"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class LockRevision:
+class LockRevision(Struct, frozen=True, kw_only=True):
     """The lock as it was committed, at a time in seconds since the epoch.
 
     `versions` are those that it held of each library, as they are written. Libraries that it held for some
@@ -22,8 +21,7 @@ class LockRevision:
     conditional: frozenset[NormalizedName] = frozenset()
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class LockFit:
+class LockFit(Struct, frozen=True, kw_only=True):
     """The revision that fits best, how many came after it, and the libraries in which even it differs."""
 
     revision: LockRevision

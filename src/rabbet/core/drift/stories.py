@@ -1,7 +1,8 @@
 """Findings that one deed brought about, told together: what somebody installed, and what came with it."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from rabbet.core.model.finding import Finding, Reason
 
@@ -10,8 +11,7 @@ __all__ = ["Story", "stories"]
 _TOGETHER = 120.0  # seconds within which one run of an installer puts everything in its place
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Story:
+class Story(Struct, frozen=True, kw_only=True):
     """The finding that others follow from: they came `along`, or that is `guessed` by installer and time."""
 
     cause: Finding

@@ -1,8 +1,8 @@
 """Who asks for what in a lock: the graph that `explain` tells of."""
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 
+from msgspec import Struct
 from packaging.utils import NormalizedName
 
 from rabbet.core.model.declaration import Declaration, Declared, Section
@@ -14,8 +14,7 @@ from rabbet.core.needs.walk import walk
 __all__ = ["Ask", "Graph", "asked_for_by", "build_graph", "own_size", "size_with_needs"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Ask:
+class Ask(Struct, frozen=True, kw_only=True):
     """A requirement and who makes it: a locked library, or (`requirer` is `None`) the project or section.
 
     A library may ask only where one `extra` of it is asked for.
@@ -37,8 +36,7 @@ class Ask:
         return self.name == name and extra in ("", *self.need.extras)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Graph:
+class Graph(Struct, frozen=True, kw_only=True):
     """Everything that is asked for in a lock, what is nearest to the project first."""
 
     project: str

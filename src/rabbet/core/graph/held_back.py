@@ -1,8 +1,8 @@
 """What keeps a locked library from its newest release."""
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
 
+from msgspec import Struct
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
@@ -14,8 +14,7 @@ from rabbet.core.solve.candidates import Candidates
 __all__ = ["Holder", "held_back"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Holder:
+class Holder(Struct, frozen=True, kw_only=True):
     """Why a library is not at its newest release.
 
     `by` are requirements that don't admit it (who makes them, and their text), or why it does not go with the

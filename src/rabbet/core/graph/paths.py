@@ -1,8 +1,8 @@
 """The ways from a declaration to its libraries, and the tree that they make up."""
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 
+from msgspec import Struct
 from packaging.utils import NormalizedName
 
 from rabbet.core.graph.graph import Ask, Graph
@@ -14,8 +14,7 @@ __all__ = ["Branch", "paths_to", "sections_of", "tree"]
 _MOST_PATHS = 2000
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Branch:
+class Branch(Struct, frozen=True, kw_only=True):
     """A line of the tree: who is asked for at which depth; `seen`: its own needs stand further up.
 
     `section` opens a group's or an extra's part of the tree; then there is no `ask`.

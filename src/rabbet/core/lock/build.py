@@ -6,8 +6,9 @@ marked with the groups and extras that do.
 """
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 
+from msgspec import Struct, field
+from msgspec.structs import replace
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
@@ -25,8 +26,7 @@ from rabbet.core.needs.wording import need_text, specifiers_text
 __all__ = ["Solved", "build_lock", "merged_builds"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Solved:
+class Solved(Struct, frozen=True, kw_only=True):
     """A solution with what its libraries can be had from, as it is locked, the best for its target first.
 
     `pythons` is what the metadata says of Python: some sources tell nothing of it with their files.

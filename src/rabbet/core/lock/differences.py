@@ -1,9 +1,9 @@
 """What differs between two locks, and which change of the declaration brought it about."""
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from enum import StrEnum
 
+from msgspec import Struct
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
@@ -25,8 +25,7 @@ class DifferenceKind(StrEnum):
     FILES = "files"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DeclaredChange:
+class DeclaredChange(Struct, frozen=True, kw_only=True):
     """A declared requirement (or `python`) before and after; empty where there was or is none."""
 
     name: str
@@ -34,8 +33,7 @@ class DeclaredChange:
     after: str
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Difference:
+class Difference(Struct, frozen=True, kw_only=True):
     """One library that differs, and the nearest cause that the two locks and declarations show.
 
     A lock for several targets may hold several versions of it: then they are listed, the newest first.

@@ -1,8 +1,8 @@
 """An overview of one library's releases: versions, files, and which targets can use each."""
 
 from collections.abc import Collection, Iterable, Iterator, Sequence
-from dataclasses import dataclass
 
+from msgspec import Struct
 from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
@@ -14,8 +14,7 @@ from rabbet.core.solve.candidates import Candidates, candidates_for
 __all__ = ["Offer", "offers_of"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Offer:
+class Offer(Struct, frozen=True, kw_only=True):
     """One release.
 
     `uploaded` is the day of its first file, in ISO form; `systems` are those that it has a wheel for (`any`:

@@ -1,8 +1,8 @@
 """Which versions changed between a lock and the next solution, and why."""
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 
+from msgspec import Struct
 from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
@@ -18,8 +18,7 @@ from rabbet.core.solve.provider import Provider
 __all__ = ["Move", "build_moves", "explained_moves", "runtime_moves"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Move:
+class Move(Struct, frozen=True, kw_only=True):
     """One library's version before and after; `None` where it was not, or is no longer, chosen."""
 
     name: NormalizedName

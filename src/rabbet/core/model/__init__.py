@@ -1,1 +1,1 @@
-"""The nouns of the design as frozen dataclasses."""
+"""The nouns of the design as frozen structs."""

@@ -1,7 +1,8 @@
 """Building from source: what a source tree says of its build, and whose sources they are."""
 
-from dataclasses import dataclass
 from typing import Literal, TypeAlias
+
+from msgspec import Struct
 
 from rabbet.core.needs.need import Need
 
@@ -12,8 +13,7 @@ BuildKind: TypeAlias = Literal["wheel", "editable"]
 where they lie (PEP 660)."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class BuildSystem:
+class BuildSystem(Struct, frozen=True, kw_only=True):
     """How a source tree is built (PEP 517, 518).
 
     `requires` is what has to be installed for that, `backend` the object that builds (`MODULE:OBJECT`), and

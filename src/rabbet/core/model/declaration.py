@@ -3,9 +3,10 @@
 import hashlib
 import json
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field, replace
 from typing import Literal
 
+from msgspec import Struct, field
+from msgspec.structs import replace
 from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
@@ -28,8 +29,7 @@ __all__ = [
 ]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class SourceEntry:
+class SourceEntry(Struct, frozen=True, kw_only=True):
     """A place where releases are listed: the address of an index, or a folder of wheels.
 
     `only` are names or patterns of libraries: these come from here and nowhere else, and no others do.
@@ -40,8 +40,7 @@ class SourceEntry:
     only: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True, order=True)
-class Section:
+class Section(Struct, frozen=True, order=True):
     """A part of the declaration with requirements of its own, by its normalized name.
 
     `kind` is `group` (PEP 735) or `extra` (the optional dependencies of PEP 621); a named `variant` counts as
@@ -61,8 +60,7 @@ class Section:
         return f"'{self.name}' in {'extras' if self.kind == 'extra' else 'dependency_groups'}"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Declared:
+class Declared(Struct, frozen=True, kw_only=True):
     """One requirement and the section that makes it (`None`: the project itself).
 
     A `limit` asks for nothing, but bounds a library that others ask for.
@@ -73,8 +71,7 @@ class Declared:
     limit: bool = False
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Correction:
+class Correction(Struct, frozen=True, kw_only=True):
     """What releases say of their needs is wrong: needs of the libraries in `drop` go, those in `add` come."""
 
     applies_to: Need
@@ -87,8 +84,7 @@ class Correction:
         return f"{self.applies_to}: {', '.join(parts)}"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class CatalogueEntry:
+class CatalogueEntry(Struct, frozen=True, kw_only=True):
     """A catalogue of runtimes: its name, and an address or a path relative to the project's folder.
 
     One that is a `registry` is that of the JavaScript world.
@@ -99,16 +95,14 @@ class CatalogueEntry:
     registry: bool = False
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class CensusEntry:
+class CensusEntry(Struct, frozen=True, kw_only=True):
     """When inventories are sent by themselves (after each `recreate`; empty: never), and through what."""
 
     every: str = ""
     remote: str | None = None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class DeclaredRuntime:
+class DeclaredRuntime(Struct, frozen=True, kw_only=True):
     """The versions that a project allows of a language, who makes them (empty: anybody), and what they need.
 
     The `needs` are versions of other languages.
@@ -126,16 +120,14 @@ class DeclaredRuntime:
         return " ".join(part for part in parts if part)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Variant:
+class Variant(Struct, frozen=True, kw_only=True):
     """What a named variant adds to a declaration: a constraint on Python, and requirements."""
 
     python: SpecifierSet
     needs: tuple[Need, ...]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Declaration:
+class Declaration(Struct, frozen=True, kw_only=True):
     """A project's declaration.
 
     `groups` and `extras` are by normalized names, with what they include of each other put in place.

@@ -1,7 +1,8 @@
 """One change of a declaration, as a command gives it."""
 
-from dataclasses import dataclass
 from typing import Literal, TypeAlias
+
+from msgspec import Struct
 
 from rabbet.core.model.declaration import Section
 
@@ -26,8 +27,7 @@ What: TypeAlias = Literal[
 ]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Edit:
+class Edit(Struct, frozen=True, kw_only=True):
     """Something to declare or retract, in the words of the option that it is given to.
 
     A library goes into the `section` if one is named; `exactly` as it is given, in place of all that is
@@ -41,8 +41,7 @@ class Edit:
     exactly: bool = False
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Change:
+class Change(Struct, frozen=True, kw_only=True):
     """What became of one entry: its text before (empty: it is new) and after (empty: it is gone)."""
 
     place: str

@@ -1,8 +1,8 @@
 """A finding: one difference between an inventory and the lock."""
 
-from dataclasses import dataclass
 from enum import StrEnum
 
+from msgspec import Struct
 from packaging.version import Version
 
 from rabbet.core.model.inventory import Installation
@@ -57,8 +57,7 @@ class Reason(StrEnum):
     BUILT_OTHERWISE = "built-otherwise"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Unmet:
+class Unmet(Struct, frozen=True, kw_only=True):
     """A requirement of somebody who is installed, or of the project, and what is installed in its place."""
 
     requirer: str
@@ -66,8 +65,7 @@ class Unmet:
     installed: Version | None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Finding:
+class Finding(Struct, frozen=True, kw_only=True):
     """One difference: what was locked, what is there, and whose requirement is no longer met.
 
     `unmet` are requirements of the very release that is installed. `files` are those that it is about, as

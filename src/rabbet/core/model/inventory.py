@@ -1,8 +1,8 @@
 """The inventory: what is really installed in one environment."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 
+from msgspec import Struct, field
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
@@ -12,8 +12,7 @@ from rabbet.core.model.release import Metadata
 __all__ = ["Installation", "Installed", "Inventory"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Installation:
+class Installation(Struct, frozen=True, kw_only=True):
     """How a library was installed, as its own files tell: by what, and when (seconds since the epoch).
 
     It was `requested` if somebody asked for it by name. Its `origin` is an address, where no source lists it.
@@ -25,8 +24,7 @@ class Installation:
     origin: str = ""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Installed:
+class Installed(Struct, frozen=True, kw_only=True):
     """One installed library.
 
     `folder` is its `.dist-info` folder's name. `metadata` is `None` when it can't be read. `wheel_sha256` is
@@ -54,8 +52,7 @@ class Installed:
     start_up: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Inventory:
+class Inventory(Struct, frozen=True, kw_only=True):
     """All libraries of one environment by name, and the version of its runtime.
 
     `twins` are further copies of a library that is installed more than once. `strays` are files that nobody

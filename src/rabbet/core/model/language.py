@@ -2,8 +2,8 @@
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 
+from msgspec import Struct, field
 from packaging.specifiers import SpecifierSet
 from packaging.version import InvalidVersion, Version
 
@@ -17,8 +17,7 @@ _VERSION = (
 _UNDECIDED = re.compile(r"[-.]?(?:ea|nightly)\b")  # builds of every day, which PEP 440 calls development
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Language:
+class Language(Struct, frozen=True, kw_only=True):
     """A language and the programs of its runtimes, of which the first is asked for its version.
 
     `ask` are the arguments it is asked with. `told` are texts of which one is in its answer, with `{version}`

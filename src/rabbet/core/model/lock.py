@@ -1,9 +1,10 @@
 """The lock: what was resolved, exactly (PEP 751)."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import TypeAlias, final
 
+from msgspec import Struct
+from msgspec.structs import astuple
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
@@ -35,8 +36,7 @@ __all__ = [
 ]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class LockedFile:
+class LockedFile(Struct, frozen=True, kw_only=True):
     """A file that was locked: either `url` or `path` says where it is; `size` is in bytes."""
 
     filename: str
@@ -52,29 +52,22 @@ class LockedFile:
 
 
 @final
-class LockedWheel(LockedFile):
+class LockedWheel(LockedFile, frozen=True, kw_only=True):
     """A wheel that a source lists."""
 
-    __slots__ = ()
-
 
 @final
-class LockedSdist(LockedFile):
+class LockedSdist(LockedFile, frozen=True, kw_only=True):
     """A source archive that a source lists."""
 
-    __slots__ = ()
-
 
 @final
-class LockedArchive(LockedFile):
+class LockedArchive(LockedFile, frozen=True, kw_only=True):
     """A wheel or source archive from an address that the declaration names."""
 
-    __slots__ = ()
-
 
 @final
-@dataclass(frozen=True, slots=True, kw_only=True)
-class LockedCommit:
+class LockedCommit(Struct, frozen=True, kw_only=True):
     """A commit of a repository: its full id, what was asked for, and where in it the library lies."""
 
     url: str
@@ -84,8 +77,7 @@ class LockedCommit:
 
 
 @final
-@dataclass(frozen=True, slots=True, kw_only=True)
-class LockedCheckout:
+class LockedCheckout(Struct, frozen=True, kw_only=True):
     """A folder of this machine that holds the library's sources; relative to the lock where it can be."""
 
     path: str
@@ -106,8 +98,7 @@ def kind_built_from(source: BuildSource) -> BuildKind:
     return "editable" if isinstance(source, LockedCheckout) else "wheel"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class LockedLibrary:
+class LockedLibrary(Struct, frozen=True, kw_only=True):
     """One library at one version, with the names it depends on and the marker under which it is needed.
 
     Its `artifacts` are the wheels of a source and perhaps its source archive, behind them; or a single one of
@@ -123,7 +114,14 @@ class LockedLibrary:
     marker: str | None = None
     index: str | None = None
     yanked: str | None = None
-    seal: str | None = field(default=None, compare=False)
+    seal: str | None = None
+
+    def __eq__(self, other: object) -> bool:
+        """Whatever their seals are."""
+        return isinstance(other, LockedLibrary) and astuple(self)[:-1] == astuple(other)[:-1]
+
+    def __hash__(self) -> int:
+        return hash(astuple(self)[:-1])
 
     @property
     def files(self) -> tuple[LockedWheel | LockedSdist | LockedArchive, ...]:
@@ -151,8 +149,7 @@ class LockedLibrary:
         )
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class LockedBuild:
+class LockedBuild(Struct, frozen=True, kw_only=True):
     """What the build of one library, or of the project itself, needs: chosen once, so that it stays the same.
 
     The `requires` are what its source tree and its back end ask for, `libraries` what was chosen for that.
@@ -167,8 +164,7 @@ class LockedBuild:
     own: bool = False
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class LockedRuntime:
+class LockedRuntime(Struct, frozen=True, kw_only=True):
     """A runtime that the lock was made with or for; the `distributor` is empty where any will do.
 
     Where it can be had, `catalogue` is what offers its `archives`, one for each platform. Addresses in the
@@ -187,8 +183,7 @@ def runtime_name(language: str) -> NormalizedName:
     return NormalizedName(f"runtime {language}")
 
 
-@dataclass(frozen=True, slots=True)
-class Selection:
+class Selection(Struct, frozen=True):
     """The sections of a project that are installed beside the project's own libraries."""
 
     groups: frozenset[str] = frozenset()
@@ -199,8 +194,7 @@ class Selection:
         return section.name in (self.groups if section.kind == "group" else self.extras)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Needed:
+class Needed(Struct, frozen=True, kw_only=True):
     """A library that this machine needs, and the wheel that serves it best.
 
     Of one that was built on this machine, `build` is what it was built from, and how.
@@ -211,8 +205,7 @@ class Needed:
     build: "Unbuilt | None" = None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Unbuilt:
+class Unbuilt(Struct, frozen=True, kw_only=True):
     """A library, or the `own` project, that this machine needs and has to build from its `source`.
 
     Its build happens in an `environment` of other libraries. The `digest` is of all that it follows from; it
@@ -248,8 +241,7 @@ ToInstall: TypeAlias = Needed | Unbuilt
 """What a machine needs of a lock: wheels, and what has to be built first."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Lock:
+class Lock(Struct, frozen=True, kw_only=True):
     """Everything in `pylock.toml` that Rabbet reads or writes.
 
     `pins` are the libraries that the declaration itself pins to one version, `also_known` those that more
@@ -271,7 +263,14 @@ class Lock:
     without: tuple[str, ...] = ()
     corrections: tuple[str, ...] = ()
     builds: tuple[LockedBuild, ...] = ()
-    seal: str | None = field(default=None, compare=False)
+    seal: str | None = None
+
+    def __eq__(self, other: object) -> bool:
+        """Whatever their seals are."""
+        return isinstance(other, Lock) and astuple(self)[:-1] == astuple(other)[:-1]
+
+    def __hash__(self) -> int:
+        return hash(astuple(self)[:-1])
 
     @property
     def everything(self) -> Selection:

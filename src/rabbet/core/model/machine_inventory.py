@@ -1,8 +1,8 @@
 """What is installed on one machine of the team, as it was recorded there."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 
+from msgspec import Struct, field
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
@@ -11,8 +11,7 @@ from rabbet.core.model.inventory import Inventory
 __all__ = ["MachineInventory"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class MachineInventory:
+class MachineInventory(Struct, frozen=True, kw_only=True):
     """An inventory with the label of its machine, the time of recording (in seconds), and for what.
 
     The `platform` is one of Rabbet's names, such as `linux-x86_64`, and `runtimes` are the versions of other

@@ -1,8 +1,8 @@
 """The plan: what it takes to make an environment match the lock."""
 
-from dataclasses import dataclass
 from enum import StrEnum
 
+from msgspec import Struct
 from packaging.utils import NormalizedName
 
 from rabbet.core.model.finding import Finding
@@ -21,8 +21,7 @@ class Action(StrEnum):
     REMOVE = "remove"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Step:
+class Step(Struct, frozen=True, kw_only=True):
     """What happens to one library: what is there now, what comes, and the difference that makes it necessary.
 
     One that is `not_chosen` is locked, but for groups, extras or targets that are not installed here.
@@ -36,8 +35,7 @@ class Step:
     not_chosen: bool = False
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Plan:
+class Plan(Struct, frozen=True, kw_only=True):
     """All steps, sorted by name; `rebuild` says why the whole environment is made anew, if it is.
 
     `strays` are the places of files that nobody recorded, which go.

@@ -1,16 +1,15 @@
 """Runtimes: interpreters that were found, and what one can tell of itself."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 
+from msgspec import Struct, field
 from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
 __all__ = ["LinkedRuntime", "PythonRuntime", "Refusal", "Runtime", "RuntimeArchive", "RuntimeOffer"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Runtime:
+class Runtime(Struct, frozen=True, kw_only=True):
     """A language implementation that was found on this machine.
 
     `executable` is the absolute path of the program that was asked, behind all links; `distributor` is who
@@ -28,8 +27,7 @@ class Runtime:
         return f"{name} {self.version}"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class PythonRuntime(Runtime):
+class PythonRuntime(Runtime, frozen=True, kw_only=True):
     """An interpreter of Python, and what it takes to make environments with it.
 
     `site_packages` is relative to an environment's folder; `markers` is the environment for dependency
@@ -55,8 +53,7 @@ class PythonRuntime(Runtime):
         return f"{kind} {self.version}"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class LinkedRuntime:
+class LinkedRuntime(Struct, frozen=True, kw_only=True):
     """A runtime of another language than Python, as an environment gets it.
 
     `links` are absolute paths of its programs by their names, `variables` those that these want.
@@ -67,8 +64,7 @@ class LinkedRuntime:
     variables: Mapping[str, str]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class RuntimeArchive:
+class RuntimeArchive(Struct, frozen=True, kw_only=True):
     """A file that holds a runtime for one platform, such as `linux-x86_64`.
 
     `digest` is of the file's content, by an `algorithm` such as `sha256`; `size` is in bytes. `program` is
@@ -86,8 +82,7 @@ class RuntimeArchive:
     baseline: str = ""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class RuntimeOffer:
+class RuntimeOffer(Struct, frozen=True, kw_only=True):
     """A runtime that could be chosen, and the versions of other languages that it needs.
 
     `where` is what it would come from: a program of this machine, a lock, or the catalogue that offers its
@@ -102,8 +97,7 @@ class RuntimeOffer:
     archives: tuple[RuntimeArchive, ...] = ()
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Refusal:
+class Refusal(Struct, frozen=True, kw_only=True):
     """A program that was found and not taken, and why."""
 
     executable: str

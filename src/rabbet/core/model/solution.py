@@ -1,8 +1,8 @@
 """A solution: the releases chosen for one target."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 
+from msgspec import Struct
 from packaging.utils import NormalizedName
 
 from rabbet.core.model.release import Candidate
@@ -12,8 +12,7 @@ from rabbet.core.needs.need import Need, Part
 __all__ = ["Solution"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Solution:
+class Solution(Struct, frozen=True, kw_only=True):
     """What was chosen, and the requirements that count here of each chosen part."""
 
     target: Target

@@ -1,16 +1,16 @@
 """A target: the platform and runtime version that a solution serves."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
 
+from msgspec import Struct
+from msgspec.structs import replace
 from packaging.markers import Marker
 from packaging.version import Version
 
 __all__ = ["Target", "targets_text"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Target:
+class Target(Struct, frozen=True, kw_only=True):
     """A platform and a runtime version, with what markers and wheel tags mean there.
 
     `tags` maps each compatibility tag (PEP 425), such as `cp312-cp312-manylinux_2_28_x86_64`, to its rank: 0
@@ -21,11 +21,15 @@ class Target:
 
     platform: str
     python: Version
-    markers: Mapping[str, str] = field(hash=False)
-    tags: Mapping[str, int] = field(hash=False)
+    markers: Mapping[str, str]
+    tags: Mapping[str, int]
     alike: "tuple[Target, ...]" = ()
     libc: tuple[str, str] = ("", "")
     named: bool = False
+
+    def __hash__(self) -> int:
+        """Of what tells targets apart: markers and tags follow from it."""
+        return hash((self.platform, self.python, self.alike, self.libc, self.named))
 
     @property
     def minor(self) -> str:

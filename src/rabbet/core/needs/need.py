@@ -1,8 +1,8 @@
 """A need: one requirement on a library, parsed once where its text is read (PEP 508)."""
 
-from dataclasses import dataclass, field
 from typing import TypeAlias
 
+from msgspec import Struct, field
 from packaging.markers import Marker
 from packaging.requirements import Requirement
 from packaging.specifiers import SpecifierSet
@@ -14,8 +14,7 @@ Part: TypeAlias = tuple[NormalizedName, str]
 """A library and one of its extras; the extra is empty for the library itself."""
 
 
-@dataclass(frozen=True, slots=True)
-class Need:
+class Need(Struct, frozen=True):
     """What somebody needs of a library: which of its extras, in which versions, under which marker.
 
     Names are normalized (PEP 503, 685); `spelling` is the library's name as it was written, which makes no
@@ -27,7 +26,18 @@ class Need:
     extras: frozenset[NormalizedName] = frozenset()
     marker: Marker | None = None
     url: str | None = None
-    spelling: str = field(default="", compare=False)
+    spelling: str = ""
+
+    def __eq__(self, other: object) -> bool:
+        """However the name is written."""
+        return isinstance(other, Need) and self._compared == other._compared
+
+    def __hash__(self) -> int:
+        return hash(self._compared)
+
+    @property
+    def _compared(self) -> tuple[object, ...]:
+        return (self.name, self.specifier, self.extras, self.marker, self.url)
 
     @classmethod
     def parse(cls, text: str) -> "Need":

@@ -1,10 +1,10 @@
 """A source's listing → the releases that could be chosen for one target, and why the others could not."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
 from datetime import UTC, datetime
-from functools import cache, lru_cache
+from functools import cache, cached_property, lru_cache
 
+from msgspec import Struct
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
@@ -18,8 +18,7 @@ from rabbet.core.targets import baseline_needed
 __all__ = ["Candidates", "candidates_for"]
 
 
-@dataclass(frozen=True, slots=True)
-class _Unfit:
+class _Unfit(Struct, frozen=True):
     """Why a wheel is of no use on a target; without a reason its tags are not the target's."""
 
     reason: str | None = None
@@ -29,19 +28,18 @@ _NO_TAG = _Unfit()
 _Ranking = Callable[[ListedFile], int | _Unfit]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Candidates:
+class Candidates(Struct, frozen=True, kw_only=True, dict=True):
     """What could be chosen of one library, oldest first; `known` is false when no source lists it."""
 
     name: NormalizedName
     releases: tuple[Candidate, ...]
     aside: tuple[SetAside, ...] = ()
     known: bool = True
-    masks: ReleaseMasks = field(init=False, repr=False, compare=False)
 
-    def __post_init__(self) -> None:
-        """Prepare the masks, which all who ask for this library share."""
-        object.__setattr__(self, "masks", ReleaseMasks(self.releases))
+    @cached_property
+    def masks(self) -> ReleaseMasks:
+        """The sets of releases that specifiers admit, which all who ask for this library share."""
+        return ReleaseMasks(self.releases)
 
 
 def candidates_for(

@@ -7,9 +7,9 @@ operations on integers, and "not chosen at all" needs no special case.
 """
 
 from collections.abc import Iterable
-from dataclasses import dataclass
 from typing import TypeAlias
 
+from msgspec import Struct
 from packaging.utils import NormalizedName
 
 from rabbet.core.model.declaration import Section
@@ -21,8 +21,7 @@ Term: TypeAlias = tuple[int, int]
 """A slot's number and a mask over its domain."""
 
 
-@dataclass(frozen=True, slots=True)
-class Slot:
+class Slot(Struct, frozen=True):
     """Something that gets at most one release: a library, or one extra of it, or (no name) the project."""
 
     name: NormalizedName
@@ -33,8 +32,7 @@ class Slot:
         return f"{self.name}[{self.extra}]" if self.extra else self.name
 
 
-@dataclass(frozen=True, slots=True)
-class Demand:
+class Demand(Struct, frozen=True):
     """A requirement that somebody makes: a release, an extra of it, or the project or a section of it.
 
     A `limit` of the project holds only where the library comes in.
@@ -46,29 +44,25 @@ class Demand:
     limit: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class OneRelease:
+class OneRelease(Struct, frozen=True):
     """A library's extra comes from the same release as the library itself."""
 
     slot: Slot
 
 
-@dataclass(frozen=True, slots=True)
-class Unusable:
+class Unusable(Struct, frozen=True):
     """A release can't be used at all."""
 
     reason: str
 
 
-@dataclass(frozen=True, slots=True)
-class Kept:
+class Kept(Struct, frozen=True):
     """A library is to come at a certain release or not at all: no requirement, but a wish of this attempt."""
 
     name: NormalizedName
 
 
-@dataclass(frozen=True, slots=True)
-class Learned:
+class Learned(Struct, frozen=True):
     """Follows from two others, by resolution."""
 
     left: "Incompatibility"
@@ -78,8 +72,7 @@ class Learned:
 Cause: TypeAlias = Demand | OneRelease | Unusable | Kept | Learned
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Incompatibility:
+class Incompatibility(Struct, frozen=True, eq=False):
     """Terms that must not all hold, and the cause. Without terms it says that there is no solution."""
 
     terms: tuple[Term, ...]

@@ -1,17 +1,16 @@
 """Which of several possible releases is wanted."""
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from datetime import datetime
 
+from msgspec import Struct, field
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
 __all__ = ["Policy"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Policy:
+class Policy(Struct, frozen=True, kw_only=True):
     """The newest release of each library, with exceptions.
 
     Libraries that are `kept` (at versions of earlier locks, the most wanted first) stay wherever some

@@ -10,8 +10,8 @@ Which releases a requirement admits is decided here and only here (`Problem.mask
 """
 
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 
+from msgspec import Struct, field
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
@@ -36,8 +36,7 @@ __all__ = ["ROOT", "Problem", "Wishes"]
 ROOT = Slot(NormalizedName(""))
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Wishes:
+class Wishes(Struct, frozen=True, kw_only=True):
     """What one attempt asks for beyond all requirements.
 
     Libraries that are `kept` come at one of these versions, as far as they are offered, or not at all.

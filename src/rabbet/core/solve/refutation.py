@@ -1,7 +1,8 @@
 """The refutation: that there is no solution, and the facts from which that was derived."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from rabbet.core.solve.incompatibility import Incompatibility, Learned
 from rabbet.core.solve.problem import Problem
@@ -9,8 +10,7 @@ from rabbet.core.solve.problem import Problem
 __all__ = ["Refutation"]
 
 
-@dataclass(frozen=True, slots=True)
-class Refutation:
+class Refutation(Struct, frozen=True):
     """The proof that there is no solution: an incompatibility without terms and what it was derived from."""
 
     problem: Problem

@@ -8,7 +8,8 @@ learned incompatibility follows from known ones, and each rules out the state th
 """
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from rabbet.core.solve.decision_queue import DecisionQueue
 from rabbet.core.solve.incompatibility import Incompatibility
@@ -20,8 +21,7 @@ from rabbet.core.solve.trail import Trail
 __all__ = ["Effort", "Search"]
 
 
-@dataclass(slots=True)
-class Effort:
+class Effort(Struct):
     """How much a search did: free choices made, and conflicts learned from."""
 
     decisions: int = 0

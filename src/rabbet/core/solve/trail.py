@@ -1,15 +1,15 @@
 """The trail: the domain of each slot, and the order in which domains were narrowed."""
 
 from bisect import bisect_left
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from rabbet.core.solve.incompatibility import Incompatibility, Term
 
 __all__ = ["Entry", "Trail"]
 
 
-@dataclass(frozen=True, slots=True)
-class Entry:
+class Entry(Struct, frozen=True):
     """A slot's domain was narrowed: by a decision (no cause), or because an incompatibility forced it."""
 
     slot: int

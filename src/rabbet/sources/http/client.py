@@ -65,7 +65,7 @@ class HttpClient:
     def begin(
         self, address: str, headers: Mapping[str, str] | None = None, *, method: str = "GET"
     ) -> "Future[Answer]":
-        """Ask for a whole answer, whatever its status; where there is none, a `SourceFailed` is its exception."""
+        """Ask for a whole answer, whatever its status; where there is none, it raises `SourceFailed`."""
         page = _Page()
         try:
             self._ask(method, address, headers or {}, page)

@@ -1,9 +1,10 @@
 """Which runtimes of languages other than Python a project gets: in its lock, and of those on this machine."""
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING
 
+from msgspec import Struct, field
+from msgspec.structs import replace
 from packaging.specifiers import SpecifierSet
 
 from rabbet.core.model.declaration import Declaration, DeclaredRuntime
@@ -27,8 +28,7 @@ if TYPE_CHECKING:
 __all__ = ["RuntimesHere", "runtime_under", "runtimes_here", "runtimes_to_lock", "to_be_obtained"]
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class RuntimesHere:
+class RuntimesHere(Struct, frozen=True, kw_only=True):
     """The runtime of this machine that a project gets for each language, and what is missing, by language.
 
     `languages` tells of all that were looked for.

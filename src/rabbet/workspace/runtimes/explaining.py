@@ -1,8 +1,8 @@
 """Why a runtime is in the lock, where it is to be had, and what holds it back."""
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 
+from msgspec import Struct
 from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
@@ -21,8 +21,7 @@ from rabbet.workspace.runtimes.obtaining import Shelf, own_target
 __all__ = ["Asked", "RuntimeExplained", "explained_runtime"]
 
 
-@dataclass(frozen=True, slots=True)
-class Asked:
+class Asked(Struct, frozen=True):
     """Who asks for a language, and in which versions."""
 
     who: str
@@ -34,8 +33,7 @@ class Asked:
         return f"{self.who} needs {self.language}{specifiers_text(self.versions)}"
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class RuntimeExplained:
+class RuntimeExplained(Struct, frozen=True, kw_only=True):
     """A locked runtime, who asks for it in which versions, and the newest one that could be had.
 
     `holders` are those who ask and do not allow that; without any, it is the lock alone that holds it back.

@@ -3,9 +3,10 @@
 import sys
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, replace
 from pathlib import Path
 
+from msgspec import Struct
+from msgspec.structs import replace
 from packaging.version import Version
 
 from rabbet.core.model.declaration import CatalogueEntry, Declaration, SourceEntry
@@ -38,8 +39,7 @@ _SOURCE = "source "  # the beginning of what stands for a folder of wheels
 _NOBODY = Declaration(name="", python=Need.parse("python").specifier, needs=(), groups={}, sources=())
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Offered:
+class Offered(Struct, frozen=True, kw_only=True):
     """A runtime that a catalogue offers; without an `archive` for this machine it says why it has none."""
 
     catalogue: str

@@ -3,8 +3,10 @@
 import shutil
 import tempfile
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from rabbet.core.limits import MOST_PAGE
 from rabbet.core.model.runtime import Runtime, RuntimeArchive, RuntimeOffer
@@ -24,8 +26,7 @@ __all__ = ["Published", "publish"]
 _TELLING = 12  # digits of a digest in an archive's name
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Published:
+class Published(Struct, frozen=True, kw_only=True):
     """A runtime that was packed, the catalogue that offers it now, and what may not work elsewhere."""
 
     offer: RuntimeOffer

@@ -8,9 +8,9 @@ case.
 """
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from itertools import count
 
+from msgspec import Struct, field
 from packaging.utils import NormalizedName
 
 from rabbet.core.model.declaration import Section
@@ -25,8 +25,7 @@ _MOST_BRANCHES = 150
 _MOST_MINIMIZED = 80
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Fact:
+class Fact(Struct, frozen=True, eq=False):
     """All that one requirer's releases ask of the library `about`, or why they can't be used.
 
     `demands` maps a release's bit (0 for the project itself) to the releases that it admits and how it says
@@ -41,8 +40,7 @@ class Fact:
     unusable: Mapping[int, str] = field(default_factory=dict)
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Step:
+class Step(Struct, frozen=True, eq=False):
     """A fact is applied: of the library `about`, the releases `removed` go and `left` stay.
 
     `relies_on` are earlier steps: those that say which of the requirer's and the required library's releases
@@ -59,8 +57,7 @@ class Step:
     assumed: bool = False
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Cases:
+class Cases(Struct, frozen=True, eq=False):
     """Every release that is left of the library `about` leads to a clash of its own."""
 
     about: NormalizedName
@@ -68,8 +65,7 @@ class Cases:
     cases: tuple[tuple[int, "Proof"], ...]
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Proof:
+class Proof(Struct, frozen=True, eq=False):
     """The steps that matter, in order; the last one leaves nothing, or cases follow."""
 
     steps: tuple[Step, ...]

@@ -1,8 +1,8 @@
 """A proof in plain sentences: each fact once, numbered where it is referred to again, ending in the clash."""
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 
+from msgspec import Struct
 from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import InvalidVersion
@@ -19,8 +19,7 @@ _SHOWN = 4  # so many releases are named; of more, the first and the last
 _ASIDE = 3  # so many reasons are told why releases can't be used
 
 
-@dataclass(frozen=True, slots=True)
-class Explanation:
+class Explanation(Struct, frozen=True):
     """The sentences, and the library on which requirements clash."""
 
     clash: str

@@ -1,9 +1,10 @@
 """Small changes to a declaration that were tried with the solver, for all targets, and do help."""
 
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from itertools import combinations
 
+from msgspec import Struct, field
+from msgspec.structs import replace
 from packaging.specifiers import Specifier, SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
@@ -28,16 +29,14 @@ Asked = tuple[Target, Provider]
 """A target, and what answers for it."""
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Change:
+class Change(Struct, frozen=True, kw_only=True):
     """One declared requirement becomes another one, or (`after` is `None`) is dropped."""
 
     declared: Declared
     after: Need | None
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Suggestion:
+class Suggestion(Struct, frozen=True, kw_only=True):
     """Changes that together give a solution, or other targets that do.
 
     A `runtime` is a version of Python such as `3.12`, a `baseline` such as `glibc=2.34`; of the targets that
@@ -51,8 +50,7 @@ class Suggestion:
     chosen: Mapping[NormalizedName, tuple[Version, ...]] = field(default_factory=dict)
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Question:
+class Question(Struct, frozen=True, kw_only=True):
     """A declaration's requirements and limits for all of its targets, of which the first has no solution.
 
     `others` are further ways to put it, each a suggestion with the targets that it leads to, the likeliest
@@ -66,8 +64,7 @@ class Question:
     in_time: Callable[[], bool] = lambda: True
 
 
-@dataclass(frozen=True, slots=True, kw_only=True)
-class Suggestions:
+class Suggestions(Struct, frozen=True, kw_only=True):
     """What helps, the smallest changes first; `cut_short`: there was no time for all tries.
 
     `further` are clashes that have nothing to do with the first one, and stay when it is mended.
