@@ -2,9 +2,10 @@
 
 Run it by `make bench`. The index is the stand-in, in a process of its own on the loopback address; every
 answer comes 20 ms late. What is compared is run in turn, so that a machine whose speed drifts favours nobody;
-medians are printed.
+medians are printed. With `--before PROGRAM`, the `rabbet` of another checkout is measured too.
 """
 
+import argparse
 import json
 import multiprocessing
 import os
@@ -13,8 +14,12 @@ import subprocess
 import sys
 import tempfile
 import tomllib
+from functools import partial
 from multiprocessing.connection import Connection
 from pathlib import Path
+
+from packaging.requirements import Requirement
+from packaging.utils import canonicalize_name
 
 from bench.in_turn import compared, line, put_aside
 from bench.made_up_index import MadeUpIndex, declaration_for, generate
@@ -23,15 +28,8 @@ from rabbet.store.blob_cache import LAYOUT
 
 LOCKED = 100
 LATENCY = 0.020  # seconds
-CONCURRENCY = 16  # requests at a time, as Rabbet makes them
 PROGRAM = str(Path(sys.executable).parent / "rabbet")
-FETCH = """
-import sys, json, urllib3
-from concurrent.futures import ThreadPoolExecutor
-pool = urllib3.PoolManager(maxsize=32)
-with ThreadPoolExecutor(int(sys.argv[1])) as threads:
-    list(threads.map(lambda url: pool.request("GET", url).data, json.load(sys.stdin)))
-"""
+REPLAY = Path(__file__).with_name("replay.py")
 
 
 def serve(index: MadeUpIndex, told: Connection) -> None:
@@ -72,9 +70,9 @@ class Bench:
         for kept in ("listings", "metadata"):
             put_aside(self.folder / "store" / LAYOUT / kept, self.folder / "aside")
 
-    def resolve(self, *options: str) -> None:
+    def resolve(self, program: str = PROGRAM) -> None:
         """Run `rabbet resolve`."""
-        self.run([PROGRAM, "resolve", "--quiet", *options])
+        self.run([program, "resolve", "--quiet"])
 
     def run(self, command: list[str], given: str = "") -> None:
         """Run a command to its end."""
@@ -88,15 +86,27 @@ class Bench:
             stdout=subprocess.DEVNULL,
         )
 
-    def needed(self) -> list[str]:
-        """The addresses of the listings and metadata that the final solution needs."""
+    def plan(self) -> dict[str, object]:
+        """What the solution needs, for the floor: what is asked at once, and what each answer reveals."""
         lock = tomllib.loads((self.project / "pylock.toml").read_text())
-        listings = [f"{self.address}{entry['name']}/" for entry in lock["packages"]]
-        return listings + [f"{entry['wheels'][0]['url']}.metadata" for entry in lock["packages"]]
+        then = {}
+        for entry in lock["packages"]:
+            metadata = f"{entry['wheels'][0]['url']}.metadata"
+            then[self.listing(entry["name"])] = [metadata]
+            then[metadata] = [self.listing(one["name"]) for one in entry.get("dependencies", ())]
+        declared = {canonicalize_name(Requirement(one).name) for one in self.wanted}
+        return {"first": [self.listing(name) for name in sorted(declared)], "then": then}
+
+    def listing(self, name: str) -> str:
+        """The address of a library's page."""
+        return f"{self.address}{name}/"
 
 
 def main() -> None:
     """Print all figures."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--before", default="", help="the program of another checkout, to compare with")
+    before = parser.parse_args().before
     index = generate(600, 8000)
     here, there = multiprocessing.Pipe()
     server = multiprocessing.Process(target=serve, args=(index, there), daemon=True)
@@ -106,34 +116,47 @@ def main() -> None:
         bench = Bench(Path(holder), address, declaration_for(index, LOCKED))
         bench.declare()
         bench.resolve()
-        needed = bench.needed()
+        plan = bench.plan()
         here.send("requests")
         made = [one for one in here.recv() if "/simple/" in one or "/files/" in one]
-        locked = len(needed) // 2
-        print(f"a lock of {locked} libraries\n{'':<58} {'ms':>8} {'floor':>8} {'ratio':>6}  aim")
-        argparse = [sys.executable, "-c", "import argparse"]
-        times = compared(bench.resolve, lambda: bench.run(argparse))
-        line("warm, nothing changed | import argparse", *times, "<= 3")
-        fetch = [sys.executable, "-c", FETCH, str(CONCURRENCY)]
-        times = compared(bench.resolve, lambda: bench.run(fetch, json.dumps(needed)), before=bench.forget)
-        line("cold | fetching what the solution needs", *times, "<= 1.3")
-        ratio = len(made) / len(needed)
-        print(f"{'requests made | needed':<58} {len(made):>8} {len(needed):>8} {ratio:>6.2f}  <= 1.2")
-        one, three = '["linux-x86_64"]', '["linux-x86_64", "macos-arm64", "windows-x86_64"]'
-
-        def for_three() -> None:
-            bench.declare(f"targets = {three}")
-            bench.resolve()
-
-        def for_one() -> None:
-            bench.declare(f"targets = {one}")
-            bench.resolve()
-
-        line("cold, three targets | one", *compared(for_three, for_one, before=bench.forget), "<= 1.3")
+        print(f"a lock of {len(plan['then']) // 2} libraries")
+        print(f"{'':<58} {'ms':>8} {'floor':>8} {'ratio':>6}  aim")
+        bare = [sys.executable, "-c", "import argparse"]
+        line(
+            "warm, nothing changed | import argparse",
+            *compared(bench.resolve, lambda: bench.run(bare)),
+            "<= 3",
+        )
+        measure_cold(bench, plan, before)
+        print(f"{'requests made | needed':<58} {len(made):>8} {len(plan['then']):>8}")
+        measure_targets(bench)
     largest = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024
     print(f"{'memory of the largest run, MiB':<58} {largest:>8.0f}")
     here.send("end")
     server.join()
+
+
+def measure_cold(bench: Bench, plan: dict[str, object], before: str) -> None:
+    """A cold run against the replay of its requests, and against the program before."""
+    replay = partial(bench.run, [sys.executable, str(REPLAY)], json.dumps(plan))
+    others = [partial(bench.resolve, before)] if before else []
+    cold, floor, *earlier = compared(bench.resolve, replay, *others, before=bench.forget)
+    line("cold | replay of its requests", cold, floor, "<= 1.8")
+    for one in earlier:
+        line("cold, the program before | now", one, cold, ">= 1.8")
+
+
+def measure_targets(bench: Bench) -> None:
+    """A cold run for three targets against one for one."""
+    works = []
+    for targets in ('["linux-x86_64", "macos-arm64", "windows-x86_64"]', '["linux-x86_64"]'):
+
+        def work(settings: str = f"targets = {targets}") -> None:
+            bench.declare(settings)
+            bench.resolve()
+
+        works.append(work)
+    line("cold, three targets | one", *compared(*works, before=bench.forget), "<= 1.3")
 
 
 if __name__ == "__main__":

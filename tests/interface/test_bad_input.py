@@ -17,6 +17,7 @@ import trustme
 from rabbet.demo.files import write_files
 from rabbet.demo.libraries import RELEASES, MadeUp
 from rabbet.demo.stand_in import Fault, Manner, StandIn
+from tests.support.http2 import Http2Front
 from tests.support.program import ProgramCase
 
 TABLE = tomllib.loads((Path(__file__).parent.parent / "data" / "bad_input.toml").read_text())
@@ -42,16 +43,34 @@ class BadInput(ProgramCase):
             with self.subTest(case["title"]):
                 self.fresh()
                 manner = Manner()
-                index = self.serve(StandIn(manner=manner))
-                self.prepare(case, index.address)
-                manner.faults.update({path: Fault[name] for path, name in case.get("faults", {}).items()})
-                before = self.tree()
-                done = self.rabbet(*shlex.split(case["command"]), code=case["code"])
-                self.assertEqual(done.out, "")
-                for word in case["words"]:
-                    self.assertIn(word, done.err)
-                self.assertEqual(sum(line.startswith("error: ") for line in done.err.splitlines()), 1)
-                self.assertEqual(self.tree(), before)
+                self.check(case, manner, self.serve(StandIn(manner=manner)).address)
+
+    def test_faults_over_http2(self) -> None:
+        """What an index does wrong over HTTP/2, on few connections, is told in the same words."""
+        authority, manner = trustme.CA(), Manner()
+        index = self.serve(StandIn(manner=manner))
+        front = self.enterContext(Http2Front(index.port, authority))
+        for case in TABLE["case"]:
+            if case.get("faults"):
+                with self.subTest(case["title"]):
+                    self.fresh()
+                    authority.cert_pem.write_to_path(str(self.root / "ca.pem"))
+                    self.variables["SSL_CERT_FILE"] = str(self.root / "ca.pem")
+                    manner.faults.clear()
+                    self.check(case, manner, f"{front.origin}/simple/")
+        self.assertLess(len(front.streams), sum(front.streams) / 3, "requests share connections")
+
+    def check(self, case: dict, manner: Manner, address: str) -> None:
+        """One case, with its index at an address."""
+        self.prepare(case, address)
+        manner.faults.update({path: Fault[name] for path, name in case.get("faults", {}).items()})
+        before = self.tree()
+        done = self.rabbet(*shlex.split(case["command"]), code=case["code"])
+        self.assertEqual(done.out, "")
+        for word in case["words"]:
+            self.assertIn(word, done.err)
+        self.assertEqual(sum(line.startswith("error: ") for line in done.err.splitlines()), 1)
+        self.assertEqual(self.tree(), before)
 
     def prepare(self, case: dict, address: str) -> None:
         """Write the declaration and, where the case has one, the lock; then spoil them."""
@@ -156,7 +175,7 @@ class Deceitful(ProgramCase):
             error = self.rabbet("recreate", code=6, RABBET_STORE=store).err
             self.assertIn("needs tallywax", error)
             self.assertEqual(self.tree(), before)
-        self.rabbet("resolve", "--ask-anew")
+        self.rabbet("resolve", "--fresh-listings")
         self.assertEqual(self.locked(), {"combframe": "2.1", "tallywax": "1.2"})
         self.rabbet("recreate")
 

@@ -72,7 +72,7 @@ class Builds(ProgramCase):
 
     def outcome(self, code: int) -> str:
         """What is said by the first of resolving and recreating that fails."""
-        for command in (("resolve", "--ask-anew"), ("recreate",)):
+        for command in (("resolve", "--fresh-listings"), ("recreate",)):
             done = subprocess.run(
                 self.command(*command),
                 cwd=self.project,

@@ -134,7 +134,7 @@ class RemoteSources(ProgramCase):
             quoted = "b%20e%2Fe%23%40%3A%25"
             self.declare(server.origin.replace("//", f"//queen:{quoted}@") + "/simple/")
             server.sent.clear()
-            self.rabbet("resolve", "--raise-all", "--ask-anew")
+            self.rabbet("resolve", "--raise-all", "--fresh-listings")
             self.rabbet("recreate", "--fresh")
             expected = "Basic " + base64.b64encode(f"queen:{secret}".encode()).decode()
             self.assertEqual({one for _, one in server.sent}, {expected})

@@ -245,8 +245,13 @@ url = "{self.index.address}"
         path.write_text(path.read_text().replace(index.address, fresh.address))
         self.rabbet("resolve", "--raise-all")
         fresh.requests.clear()
-        self.rabbet("resolve", "--raise-all")
-        self.assertEqual(fresh.requests, [])
+        (self.project / "pylock.toml").unlink()
+        self.rabbet("resolve")
+        self.assertEqual(fresh.requests, [], "its pages are fresh for ten minutes")
+        for option in ("--raise-all", "--fresh-listings"):
+            self.rabbet("resolve", option)
+            self.assertNotEqual(fresh.requests, [], option)
+            fresh.requests.clear()
 
     def test_busy_index(self) -> None:
         """An index that asks for patience gets it: listings, metadata and wheels are asked for again."""

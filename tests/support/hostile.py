@@ -20,10 +20,21 @@ class Reply:
     late: float = 0.0  # before the status line, which then comes byte by byte
 
 
-class Hostile:
-    """Serves `replies` by path until it is closed; `sent` are the credentials that came with each request."""
+class _Server(ThreadingHTTPServer):
+    request_queue_size = 128
 
-    def __init__(self, replies: MutableMapping[str, Reply]) -> None:
+
+class Hostile:
+    """Serves `replies` by path, or by a `handler`, until it is closed.
+
+    `sent` are the credentials that came with each request.
+    """
+
+    def __init__(
+        self,
+        replies: MutableMapping[str, Reply],
+        handler: type[BaseHTTPRequestHandler] | None = None,
+    ) -> None:
         self.replies = replies
         self.sent: list[tuple[str, str | None]] = []
         outer = self
@@ -52,7 +63,7 @@ class Hostile:
             def log_message(self, *_: object) -> None:
                 """Nothing is printed."""
 
-        self._server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+        self._server = _Server(("127.0.0.1", 0), handler or Handler)
         self._server.handle_error = lambda *_: None  # type: ignore[method-assign]  # clients leave early
         self.origin = f"http://127.0.0.1:{self._server.server_address[1]}"
         self._thread = threading.Thread(target=self._server.serve_forever, args=(0.02,), daemon=True)

@@ -100,7 +100,7 @@ class Context(NamedTuple):
 
 
 @contextmanager
-def make_context(*, quiet: bool, offline: bool, ask_anew: bool) -> Iterator[Context]:
+def make_context(*, quiet: bool, offline: bool, fresh_listings: bool) -> Iterator[Context]:
     """The context of this process: nothing else reads its environment, folder and streams."""
     try:
         folder = Path.cwd()
@@ -112,7 +112,7 @@ def make_context(*, quiet: bool, offline: bool, ask_anew: bool) -> Iterator[Cont
             environ=dict(os.environ),
             home=Path.home(),
             offline=offline or os.environ.get("RABBET_OFFLINE", "") not in ("", "0"),
-            ask_anew=ask_anew,
+            fresh_listings=fresh_listings,
         ),
         input=sys.stdin,
         output=sys.stdout,

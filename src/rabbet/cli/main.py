@@ -140,8 +140,10 @@ def _run(name: str, given: list[str]) -> int:
         return ExitCode.DONE
     from rabbet.cli.context import make_context
 
-    shared = ("quiet", "offline", "ask_anew")
-    with make_context(**{name: getattr(arguments, name, False) for name in shared}) as context:
+    # Who raises something wants the newest there is, whatever is said to be fresh.
+    anew = any(getattr(arguments, name, False) for name in ("fresh_listings", "raised", "raise_all"))
+    shared = {name: getattr(arguments, name, False) for name in ("quiet", "offline")}
+    with make_context(**shared, fresh_listings=anew) as context:
         try:
             code: int = import_module(COMMANDS[name][1]).run(arguments, context)
         except RabbetError as error:

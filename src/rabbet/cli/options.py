@@ -10,7 +10,7 @@ if TYPE_CHECKING:
     from rabbet.core.model.edit import Edit
 
 __all__ = [
-    "add_ask_anew",
+    "add_fresh_listings",
     "add_json",
     "add_listed",
     "add_now",
@@ -59,10 +59,10 @@ def add_offline(parser: ArgumentParser) -> None:
     parser.add_argument("--offline", action="store_true", help="ask no network, use the store alone")
 
 
-def add_ask_anew(parser: ArgumentParser) -> None:
-    """`--ask-anew`."""
+def add_fresh_listings(parser: ArgumentParser) -> None:
+    """`--fresh-listings`."""
     parser.add_argument(
-        "--ask-anew",
+        "--fresh-listings",
         action="store_true",
         help="ask sources again, also for what is said to be fresh or up to date",
     )

@@ -162,7 +162,7 @@ def _check_metadata(
                 *wrong,
                 "tell whoever runs the source; this machine goes by the wheel itself from now on",
             ],
-            remedy="rabbet resolve --ask-anew",
+            remedy="rabbet resolve --fresh-listings",
         )
 
 

@@ -1,6 +1,5 @@
 """Suggest known names close to a mistyped one."""
 
-import difflib
 from collections.abc import Iterable
 from itertools import islice
 
@@ -18,9 +17,11 @@ def near_names(name: str, known: Iterable[str]) -> list[str]:
     Only names of about its length that share its beginning or its end are compared letter by letter: an index
     may know half a million of them.
     """
+    from difflib import get_close_matches  # here: it takes long to import, and most names are known
+
     alike = (
         one
         for one in islice(known, MOST_NAMES)
         if abs(len(one) - len(name)) <= _LONGER and (one[:2] == name[:2] or one[-2:] == name[-2:])
     )
-    return difflib.get_close_matches(name, dict.fromkeys(islice(alike, MOST_NEAR)), n=_MOST)
+    return get_close_matches(name, dict.fromkeys(islice(alike, MOST_NEAR)), n=_MOST)

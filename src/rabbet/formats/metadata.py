@@ -4,7 +4,6 @@ import re
 from collections.abc import Sequence
 from email.message import Message
 from email.parser import HeaderParser
-from email.policy import compat32
 
 from packaging.requirements import InvalidRequirement
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
@@ -109,6 +108,6 @@ def _header(content: bytes) -> "Message[str, str]":
         raise MetadataBroken(f"its metadata has {len(content)} bytes, more than any should")
     text = content.replace(b"\r\n", b"\n").partition(b"\n\n")[0].decode("utf-8", "replace")
     try:
-        return HeaderParser(policy=compat32).parsestr(text)
+        return HeaderParser().parsestr(text)
     except (ValueError, RecursionError, LookupError) as error:
         raise MetadataBroken(f"its metadata can't be read: {error}") from error

@@ -6,18 +6,15 @@ a build comes along.
 """
 
 from collections.abc import Callable, Sequence
+from functools import cached_property
 from threading import RLock
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
 from msgspec import Struct
 from msgspec.structs import replace
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.builds.backend import Backend
-from rabbet.builds.building import built
-from rabbet.builds.identity import identified
-from rabbet.builds.workshop import Workshop, opened
 from rabbet.core.lock.select import needed
 from rabbet.core.model.build import BuildKind
 from rabbet.core.model.declaration import Declaration
@@ -42,9 +39,12 @@ from rabbet.core.targets import target_of
 from rabbet.errors import BuildFailed
 from rabbet.formats.metadata import MetadataBroken, parse_metadata
 from rabbet.formats.requirement import parse_requirement
-from rabbet.sources.archive_metadata import metadata_in
 from rabbet.sources.release_reader import told_key
 from rabbet.store.blob_cache import BlobCache
+
+if TYPE_CHECKING:
+    from rabbet.builds.backend import Backend
+    from rabbet.builds.workshop import Workshop
 
 __all__ = ["BuildQuestions", "Subject"]
 
@@ -93,20 +93,21 @@ class BuildQuestions:
     """Asks builds, each thing once; may be used from many threads.
 
     `settle` solves a declaration for targets, keeping what earlier locks hold, while those libraries are
-    being built. What archives and commits told is remembered between runs.
+    being built. The workshop is opened when it is first needed. What archives and commits told is remembered
+    between runs.
     """
 
     def __init__(
         self,
         declaration: Declaration,
         earlier: Sequence[Lock],
-        workshop: Workshop,
+        open_workshop: Callable[[], "Workshop"],
         settle: Settle,
         building: frozenset[NormalizedName] = frozenset(),
     ) -> None:
         self._declaration = declaration
         self._earlier = earlier
-        self._workshop = workshop
+        self._open_workshop = open_workshop
         self._settle = settle
         self._building = building
         self._guard = RLock()
@@ -155,6 +156,10 @@ class BuildQuestions:
         )
         return (build, *lock.builds)
 
+    @cached_property
+    def _workshop(self) -> "Workshop":
+        return self._open_workshop()
+
     @property
     def _memory(self) -> BlobCache:
         return self._workshop.supply.store.metadata
@@ -175,8 +180,10 @@ class BuildQuestions:
             self._told(subject, lambda _: b"")
         return self._asked[subject]
 
-    def _told(self, subject: Subject, ask: Callable[[Backend], bytes]) -> bytes:
+    def _told(self, subject: Subject, ask: Callable[["Backend"], bytes]) -> bytes:
         """The answer of a back end that has all that it asks for; what that is, is known afterwards."""
+        from rabbet.builds.workshop import opened  # here: few libraries have to be built
+
         self._workshop.supply.observer.stage(f"asking the build of {subject.what} what it needs")
         with opened(subject.what, subject.source, self._workshop) as sources:
             first = sources.code.system.requires
@@ -194,6 +201,9 @@ class BuildQuestions:
 
     def _environment(self, subject: Subject, requires: Sequence[Need]) -> list[Needed]:
         """The libraries of an environment for a build on this machine; what has no wheel is built."""
+        from rabbet.builds.building import built
+        from rabbet.builds.identity import identified
+
         shop = self._workshop
         target = target_of(shop.runtime)
         lock = self._settled_for(subject, requires, (target,))
@@ -234,10 +244,12 @@ class BuildQuestions:
         )
 
 
-def _metadata_from(backend: Backend) -> bytes:
+def _metadata_from(backend: "Backend") -> bytes:
     """From the hook for it, else out of a wheel that is built for that."""
     content = backend.metadata()
     if content is None:
+        from rabbet.sources.archive_metadata import metadata_in
+
         with backend.build("wheel").open("rb") as wheel:
             content = metadata_in(wheel)
     return content

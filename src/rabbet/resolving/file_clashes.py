@@ -5,9 +5,6 @@ from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, Needed
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.targets import target_of
-from rabbet.environment.conflicts import refuse_conflicts
-from rabbet.environment.install import CameFrom, prepare_wheel
-from rabbet.environment.layout import Layout
 from rabbet.errors import EnvironmentFailed, IntegrityFailed
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
@@ -22,15 +19,21 @@ def file_clash(
 
     Nothing is fetched for that: recreating looks again, and refuses.
     """
-    store, layout = machine.store, Layout(root=project.environment, site_packages=runtime.site_packages)
-    files = {}
     try:
         wanted = needed(lock, target_of(runtime), lock.everything, declaration)
-        for one in (one for one in wanted if isinstance(one, Needed)):
-            unpacked = store.known(one.artifact)
-            if unpacked is not None:
-                prepared = prepare_wheel(unpacked, layout, CameFrom(one.artifact.sha256), requested=False)
-                files[one.locked.name] = prepared.stated
+        pairs = [(one, machine.store.known(one.artifact)) for one in wanted if isinstance(one, Needed)]
+        known = [(one, unpacked) for one, unpacked in pairs if unpacked is not None]
+        if len(known) < 2:
+            return None
+        from rabbet.environment.conflicts import refuse_conflicts  # here: a new machine knows no wheels
+        from rabbet.environment.install import CameFrom, prepare_wheel
+        from rabbet.environment.layout import Layout
+
+        layout = Layout(root=project.environment, site_packages=runtime.site_packages)
+        files = {}
+        for one, unpacked in known:
+            prepared = prepare_wheel(unpacked, layout, CameFrom(one.artifact.sha256), requested=False)
+            files[one.locked.name] = prepared.stated
         refuse_conflicts(files, fold_case=False)
     except EnvironmentFailed:
         return None  # the lock is for other machines

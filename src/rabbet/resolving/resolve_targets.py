@@ -29,9 +29,9 @@ from rabbet.sources.catalogue import Catalogue
 from rabbet.sources.locking import also_known, locked_artifacts
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.sources import Sources
-from rabbet.workspace.supply import workshop_for
 
 if TYPE_CHECKING:
+    from rabbet.builds.workshop import Workshop
     from rabbet.core.solve.solver import Refutation
     from rabbet.errors import NoSolution
 
@@ -162,8 +162,12 @@ def _build_questions(work: ResolveRequest, options: ResolveOptions) -> BuildQues
         )
         return resolve_targets(inner, replace(options, lowest=False)).lock  # that is about declared bounds
 
-    shop = workshop_for(work.sources.project, work.machine, work.observer, work.runtime)
-    return BuildQuestions(work.declaration, work.earlier, shop, settle, work.building)
+    def open_workshop() -> "Workshop":
+        from rabbet.workspace.supply import workshop_for  # here: few libraries have to be built
+
+        return workshop_for(work.sources.project, work.machine, work.observer, work.runtime)
+
+    return BuildQuestions(work.declaration, work.earlier, open_workshop, settle, work.building)
 
 
 def _locked_builds(

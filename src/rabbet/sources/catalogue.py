@@ -120,7 +120,8 @@ class Catalogue:
     def _listing(self, name: NormalizedName) -> "Future[Candidates]":
         with self._guard:
             if name not in self._found:
-                self._found[name] = self.asking.begin(self._read, name)
+                asked = self._reader.ask_listing(name, self.routing.sources_of(name))
+                self._found[name] = self.asking.after(asked, self._read, name)
             return self._found[name]
 
     def _read(self, name: NormalizedName) -> Candidates:
@@ -136,8 +137,9 @@ class Catalogue:
         with self._guard:
             if key not in self._metadata:
                 self._asked[candidate.name] += 1
+                asked = self._reader.ask_metadata(candidate, self.routing.file_source)
                 read = partial(self._reader.metadata, candidate, self.routing.file_source)
-                self._metadata[key] = self.asking.begin(read)
+                self._metadata[key] = self.asking.after(asked, read)
             return self._metadata[key]
 
     def _built_metadata(

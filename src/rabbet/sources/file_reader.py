@@ -1,15 +1,22 @@
 """Listed files by their addresses, on this machine or over HTTP: metadata, hash and content of each."""
 
 import hashlib
+import threading
 from collections.abc import Iterator
+from concurrent.futures import Future
+from functools import cached_property
+from typing import TYPE_CHECKING
 
 from rabbet.core.limits import MOST_UNANNOUNCED
 from rabbet.core.model.lock import LockedSdist, LockedWheel
 from rabbet.core.model.release import ListedFile
 from rabbet.errors import IntegrityFailed
-from rabbet.sources.archive_metadata import RemoteWheels, metadata_in, sdist_metadata_in
-from rabbet.sources.http.client import HttpClient
+from rabbet.sources.http.client import Answer, HttpClient
+from rabbet.sources.interruptible import awaited
 from rabbet.sources.local_file import local_path, open_file, read_pieces
+
+if TYPE_CHECKING:
+    from rabbet.sources.archive_metadata import RemoteWheels
 
 __all__ = ["FileReader"]
 
@@ -23,16 +30,26 @@ class FileReader:
 
     def __init__(self, client: HttpClient) -> None:
         self._client = client
-        self._remote_wheels = RemoteWheels(client)
+        self._guard = threading.Lock()
+        self._asked: dict[str, Future[Answer]] = {}
+
+    def ask_metadata(self, file: ListedFile) -> "Future[Answer] | None":
+        """Ask for the metadata file beside a file (PEP 658), without waiting; `None` where there is none."""
+        if file.metadata_sha256 is None or local_path(file.location) is not None:
+            return None
+        with self._guard:
+            if file.location not in self._asked:
+                self._asked[file.location] = self._client.begin(file.location + ".metadata")
+            return self._asked[file.location]
 
     def metadata(self, file: ListedFile) -> bytes:
         """From the file beside it (PEP 658), else out of the file: of a wheel by ranges from its end.
 
         Raises `SourceFailed`, `IntegrityFailed`, `MetadataBroken`.
         """
-        path = local_path(file.location)
-        if file.metadata_sha256 is not None and path is None:
-            answer = self._client.get(file.location + ".metadata")
+        path, asked = local_path(file.location), self.ask_metadata(file)
+        if file.metadata_sha256 is not None and asked is not None:
+            answer = awaited(asked)
             if answer.status == 200:
                 _check(answer.body, file.metadata_sha256, f"{file.filename}.metadata")
                 return answer.body
@@ -40,6 +57,8 @@ class FileReader:
             return self._of_sdist(file)
         if path is None:
             return self._remote_wheels.metadata(file.location, file.size)
+        from rabbet.sources.archive_metadata import metadata_in
+
         with open_file(path) as wheel:
             return metadata_in(wheel)
 
@@ -79,8 +98,16 @@ class FileReader:
         path = local_path(address)
         return self._client.stream(address) if path is None else read_pieces(path)
 
+    @cached_property
+    def _remote_wheels(self) -> "RemoteWheels":
+        from rabbet.sources.archive_metadata import RemoteWheels  # here: most indexes offer metadata files
+
+        return RemoteWheels(self._client)
+
     def _of_sdist(self, file: ListedFile) -> bytes:
         import tempfile
+
+        from rabbet.sources.archive_metadata import sdist_metadata_in
 
         digest = hashlib.sha256()
         with tempfile.SpooledTemporaryFile(_IN_MEMORY) as whole:

@@ -1,7 +1,9 @@
 """An index over HTTP: the simple repository API (PEP 503, 691, 700), metadata files (PEP 658), ranges."""
 
 import hashlib
+import threading
 from collections.abc import Sequence
+from concurrent.futures import Future
 
 from packaging.utils import NormalizedName
 
@@ -19,7 +21,8 @@ from rabbet.sources.base import Memory
 from rabbet.sources.file_reader import FileReader
 from rabbet.sources.http.client import Answer, HttpClient
 from rabbet.sources.http.failures import refused
-from rabbet.sources.pages import Pages
+from rabbet.sources.interruptible import awaited
+from rabbet.sources.pages import KeptPage, Pages
 
 __all__ = ["IndexSource"]
 
@@ -40,12 +43,30 @@ class IndexSource:
         self._client = client
         self._reader = FileReader(client)
         self._pages = Pages(memory)
+        self._guard = threading.Lock()
+        self._kept: dict[NormalizedName, KeptPage | None] = {}
+        self._asked: dict[NormalizedName, Future[Answer] | None] = {}
         self._read: dict[NormalizedName, Listing | None] = {}
 
     @property
     def index(self) -> str | None:
         """The address."""
         return self._address
+
+    def ask_listing(self, name: NormalizedName) -> "Future[Answer] | None":
+        """Ask for a library's page, once, and wait for nothing; `None` where what is kept of it will do.
+
+        A page that an earlier run read is taken while it is fresh, else the index is told what is known of
+        it.
+        """
+        with self._guard:
+            if name not in self._asked:
+                self._asked[name] = self._begin(name)
+            return self._asked[name]
+
+    def ask_metadata(self, file: ListedFile) -> "Future[Answer] | None":
+        """Ask for the metadata file beside a file, and wait for nothing; `None` where there is none."""
+        return self._reader.ask_metadata(file)
 
     def listing(self, name: NormalizedName) -> Listing | None:
         """Read the library's page, once; an answer of 404 says that the index does not know it.
@@ -55,6 +76,7 @@ class IndexSource:
         """
         if name not in self._read:
             self._read[name] = self._listing(name)
+            self._kept[name] = self._asked[name] = None  # pages are large
         return self._read[name]
 
     def metadata(self, file: ListedFile) -> bytes:
@@ -84,13 +106,22 @@ class IndexSource:
         except NotAnIndexPage:
             return ()
 
-    def _listing(self, name: NormalizedName) -> Listing | None:
-        address = f"{self._address}{name}/"
-        kept = self._pages.recall(address)
+    def _begin(self, name: NormalizedName) -> "Future[Answer] | None":
+        kept = self._kept[name] = self._pages.recall(self._page(name))
         if kept is not None and ((kept.fresh and not self._anew) or self._client.offline):
-            return kept.listing(name, self.name)
+            return None
         known = {"If-None-Match": kept.etag} if kept is not None and kept.etag else {}
-        answer = self._client.get(address, {**_ACCEPT, **known})
+        return self._client.begin(self._page(name), {**_ACCEPT, **known})
+
+    def _page(self, name: NormalizedName) -> str:
+        return f"{self._address}{name}/"
+
+    def _listing(self, name: NormalizedName) -> Listing | None:
+        address, asked = self._page(name), self.ask_listing(name)
+        kept = self._kept[name]
+        if asked is None and kept is not None:
+            return kept.listing(name, self.name)
+        answer = awaited(asked) if asked is not None else self._client.get(address, _ACCEPT)
         if answer.status == 304 and kept is not None:
             self._pages.renew(address, kept, answer.headers)
             return kept.listing(name, self.name)

@@ -1,4 +1,4 @@
-"""Several threads that ask sources, and waiting for their answers in a way that Ctrl-C can interrupt.
+"""Threads that ask sources and read their answers, and waiting for these in a way that Ctrl-C can interrupt.
 
 A signal that arrives in the moment before Python begins to wait for a lock is noticed when the wait ends:
 so no wait here is long.
@@ -7,7 +7,7 @@ so no wait here is long.
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from contextlib import suppress
-from typing import ParamSpec, Self, TypeVar
+from typing import ParamSpec, Protocol, Self, TypeVar
 
 __all__ = ["AT_MOST", "Asking", "as_finished", "awaited"]
 
@@ -16,11 +16,27 @@ Given = ParamSpec("Given")
 AT_MOST = 0.2  # seconds
 
 
+class Reply(Protocol):
+    """What came of a question over HTTP."""
+
+    @property
+    def status(self) -> int:
+        """Its status (RFC 9110, section 15)."""
+
+
+Came = TypeVar("Came", bound=Reply)
+_CAME = (200, 304)
+
+
 class Asking:
-    """Threads for questions; `waiting` is told what an answer waits for."""
+    """Threads for questions that keep a thread, and one for reading answers: several would only take turns.
+
+    `waiting` is told what an answer waits for.
+    """
 
     def __init__(self, threads: int, waiting: Callable[[str], None]) -> None:
         self._pool = ThreadPoolExecutor(threads, thread_name_prefix="asking")
+        self._reading = ThreadPoolExecutor(1, thread_name_prefix="reading")
         self._waiting = waiting
 
     def __enter__(self) -> Self:
@@ -28,13 +44,45 @@ class Asking:
 
     def __exit__(self, *_: object) -> None:
         """End; questions that nobody has begun to answer are dropped."""
-        self._pool.shutdown(wait=False, cancel_futures=True)
+        for pool in (self._pool, self._reading):
+            pool.shutdown(wait=False, cancel_futures=True)
 
     def begin(
         self, ask: Callable[Given, Answer], *args: Given.args, **kwargs: Given.kwargs
     ) -> "Future[Answer]":
         """Ask in some thread. Raises `RuntimeError` when the threads have ended."""
         return self._pool.submit(ask, *args, **kwargs)
+
+    def after(
+        self,
+        reply: "Future[Came] | None",
+        read: Callable[Given, Answer],
+        *args: Given.args,
+        **kwargs: Given.kwargs,
+    ) -> "Future[Answer]":
+        """Read what was asked for, as soon as it is there; without a reply to wait for, ask as `begin` does.
+
+        Where it did not come as it should, reading asks further, and so does not keep the thread that reads.
+        """
+        if reply is None:
+            return self.begin(read, *args, **kwargs)
+        result: Future[Answer] = Future()
+
+        def read_it() -> None:
+            try:
+                result.set_result(read(*args, **kwargs))
+            except BaseException as error:  # noqa: BLE001 - it is raised where the result is asked for
+                result.set_exception(error)
+
+        def there(reply: "Future[Came]") -> None:
+            came = reply.exception() is None and reply.result().status in _CAME
+            try:
+                (self._reading if came else self._pool).submit(read_it)
+            except RuntimeError:  # the threads have ended: nobody waits for it
+                result.cancel()
+
+        reply.add_done_callback(there)
+        return result
 
     def awaited(self, answer: "Future[Answer]", what: str) -> Answer:
         """An answer, when it is there. Raises what asking raised."""

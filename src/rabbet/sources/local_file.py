@@ -44,5 +44,5 @@ def _unreadable(path: Path, error: OSError) -> SourceFailed:
     return SourceFailed(
         f"{path.name} can't be read",
         because=[f"{path}: {error.strerror}", "bring the file back, or let another release take its place"],
-        remedy="rabbet resolve --ask-anew",
+        remedy="rabbet resolve --fresh-listings",
     )

@@ -1,12 +1,10 @@
-"""Cached listings of an index, kept parsed, used while they are fresh (RFC 9111).
+"""Cached listings of an index, kept parsed, used while they are fresh.
 
 What is kept is what `ListedFile` needs, with each version and each set of tags once, so that no name of a
-file is taken apart again; freshness follows HTTP (RFC 9111, the `max-age` of `Cache-Control`; RFC 9110,
-`ETag` and `If-None-Match`).
+file is taken apart again; freshness follows HTTP (`http/freshness.py`; RFC 9110, `ETag` and `If-None-Match`).
 """
 
 import hashlib
-import re
 import time
 from collections.abc import Mapping
 from itertools import repeat
@@ -16,14 +14,13 @@ import msgspec
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.limits import LONGEST_FRESH
 from rabbet.core.model.release import ListedFile, Listing, SetAside
 from rabbet.sources.base import Memory
+from rabbet.sources.http.freshness import fresh_seconds, may_be_kept
 
 __all__ = ["KeptPage", "Pages"]
 
 _FORMAT = 4  # 1: first form. 2: source archives too. 3: names of files taken apart. 4: in columns
-_MAX_AGE = re.compile(r"max-age=(\d{1,9})")
 
 
 class _Files(msgspec.Struct, array_like=True):
@@ -114,7 +111,7 @@ class Pages:
 
     def keep(self, address: str, listing: Listing, content: str, headers: Mapping[str, str]) -> None:
         """Keep a listing that was just read, and its page's digest, unless the index forbids it."""
-        if "no-store" in headers.get("cache-control", ""):
+        if not may_be_kept(headers):
             return
         versions: dict[Version, int] = {}
         tags: dict[frozenset[str] | None, int] = {None: -1}
@@ -156,9 +153,7 @@ class Pages:
 
 
 def _fresh_until(headers: Mapping[str, str]) -> float:
-    control = headers.get("cache-control", "")
-    match = _MAX_AGE.search(control)
-    seconds = min(int(match[1]), LONGEST_FRESH) if match and "no-cache" not in control else 0
+    seconds = fresh_seconds(headers)
     return time.time() + seconds if seconds else 0.0
 
 

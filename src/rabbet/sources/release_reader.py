@@ -2,14 +2,20 @@
 
 import hashlib
 from collections.abc import Callable, Sequence
+from concurrent.futures import Future
 
 from packaging.utils import NormalizedName
 
 from rabbet.core.model.release import Candidate, ListedFile, Listing, Metadata, SetAside, SourceTree
 from rabbet.formats.metadata import MetadataBroken, parse_metadata, parse_static_metadata
 from rabbet.sources.base import FileSource, Memory, Source
+from rabbet.sources.http.client import Answer
+from rabbet.sources.index import IndexSource
 
 __all__ = ["ReleaseReader", "told_key"]
+
+_UNKNOWN = 404
+_KEPT = Answer(200, "", {}, b"")  # in place of an answer: what is kept will do
 
 
 def told_key(teller: str, sha256: str) -> str:
@@ -30,6 +36,7 @@ class ReleaseReader:
         self._correct = correct
         self._listings: dict[tuple[object, ...], Listing | None] = {}
         self._stated: dict[tuple[str, str], Metadata | SetAside] = {}
+        self._recalled: dict[str, bytes] = {}
 
     def listing(self, name: NormalizedName, sources: Sequence[Source]) -> Listing | None:
         """What the first of these sources that knows a library lists of it. Raises `SourceFailed`."""
@@ -38,6 +45,32 @@ class ReleaseReader:
             listings = (source.listing(name) for source in sources)
             self._listings[key] = next((listing for listing in listings if listing is not None), None)
         return self._listings[key]
+
+    def ask_listing(self, name: NormalizedName, sources: Sequence[Source]) -> "Future[Answer] | None":
+        """Ask indexes for a library, one after the other, until one knows it; wait for nothing.
+
+        What it gives is there when `listing` has nothing more to wait for; `None` where other sources are
+        asked.
+        """
+        asked = [source for source in sources if isinstance(source, IndexSource)]
+        if len(asked) != len(sources) or (name, *map(id, sources)) in self._listings:
+            return None
+        if len(asked) == 1:
+            return asked[0].ask_listing(name)
+        found: Future[Answer] = Future()
+        _ask_in_turn(name, asked, found)
+        return found
+
+    def ask_metadata(
+        self, candidate: Candidate, source_named: Callable[[str], FileSource]
+    ) -> "Future[Answer] | None":
+        """Ask for the metadata of a release's best file, without waiting; `None` where it is known."""
+        if isinstance(candidate.offered, SourceTree):
+            return None
+        file = candidate.offered[0]
+        source = source_named(file.source)
+        known = (file.source, file.location) in self._stated or self._recall(file, source) is not None
+        return None if known or not isinstance(source, IndexSource) else source.ask_metadata(file)
 
     def stated(self, candidate: Candidate, source_named: Callable[[str], FileSource]) -> Metadata | SetAside:
         """What the best file of a release says itself. Raises `SourceFailed`, `IntegrityFailed`."""
@@ -73,13 +106,36 @@ class ReleaseReader:
 
     def _content(self, file: ListedFile, source: FileSource) -> bytes:
         """What the wheel itself says, if it was seen before; else what this source tells of it."""
-        if not file.sha256:
-            return source.metadata(file)
-        told = told_key(source.index or file.location, file.sha256)
-        for key in (file.sha256, told):
-            content = self._memory.recall(key)
-            if content is not None:
-                return content
+        known = self._recall(file, source)
+        if known is not None:
+            return known
         content = source.metadata(file)
-        self._memory.remember(told, content)
+        if file.sha256:
+            self._memory.remember(told_key(source.index or file.location, file.sha256), content)
         return content
+
+    def _recall(self, file: ListedFile, source: FileSource) -> bytes | None:
+        if not file.sha256:
+            return None
+        for key in (file.sha256, told_key(source.index or file.location, file.sha256)):
+            content = self._recalled.get(key) or self._memory.recall(key)
+            if content is not None:
+                self._recalled[key] = content
+                return content
+        return None
+
+
+def _ask_in_turn(name: NormalizedName, indexes: Sequence[IndexSource], found: "Future[Answer]") -> None:
+    """Ask the first; the others where it does not know the library. `found` is the last answer."""
+    asked = indexes[0].ask_listing(name)
+
+    def answered(reply: "Future[Answer]") -> None:
+        if reply.exception() is None and reply.result().status == _UNKNOWN and indexes[1:]:
+            _ask_in_turn(name, indexes[1:], found)
+        else:
+            found.set_result(_KEPT)
+
+    if asked is None:
+        found.set_result(_KEPT)
+    else:
+        asked.add_done_callback(answered)

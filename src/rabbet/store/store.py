@@ -288,7 +288,7 @@ class Store:
                     f"received: sha256 {digest}, {size} bytes from {wheel.url or wheel.path}",
                 ],
                 note="find out why it changed before you lock it anew",
-                remedy="rabbet resolve --ask-anew",
+                remedy="rabbet resolve --fresh-listings",
             )
 
     def _whole_entry(self, wheel: LockedFile) -> Unpacked | None:

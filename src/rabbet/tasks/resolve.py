@@ -23,6 +23,7 @@ from rabbet.resolving.file_clashes import file_clash
 from rabbet.resolving.resolve_targets import ResolveOptions, ResolveRequest, resolve_targets
 from rabbet.store.atomic import write_text
 from rabbet.workspace.machine import Machine
+from rabbet.workspace.opening import OpenedSources
 from rabbet.workspace.preferred import forget_preferred, preferred_versions
 from rabbet.workspace.project import Project, read_text
 from rabbet.workspace.result_cache import UpToDate, remember_unchanged
@@ -85,7 +86,13 @@ class Verdict(Struct, frozen=True, kw_only=True):
 
 
 def resolve(
-    project: Project, machine: Machine, observer: Observer, options: ResolveOptions, *, writing: bool = True
+    project: Project,
+    machine: Machine,
+    observer: Observer,
+    options: ResolveOptions,
+    *,
+    writing: bool = True,
+    opened: OpenedSources | None = None,
 ) -> tuple[Resolved, ...]:
     """Write the locks that the declaration asks for: its own and one for each variant.
 
@@ -93,11 +100,11 @@ def resolve(
     nor without `writing`.
 
     A lock that is up to date is left alone, byte for byte. Of one with the marks of an unfinished merge, the
-    versions of both sides are kept where they can be.
+    versions of both sides are kept where they can be. The sources may have been `opened` and asked before.
 
     Raises `NoSolution`, `SourceFailed`, `NoRuntime`, `NotUnderstood`, `CannotWrite`.
     """
-    work = _Work(project, machine, observer)
+    work = _Work(project, machine, observer, opened)
     earlier = {
         variant: work.earlier(variant, must_be_readable=not options.afresh) for variant in work.variants
     }
@@ -123,28 +130,32 @@ def up_to_date_lock(found: Resolved) -> UpToDate:
     return UpToDate(found.file, found.variant or "", len(found.lock.libraries), targets_text(found.targets))
 
 
-def verify(project: Project, machine: Machine, observer: Observer) -> tuple[Verdict, ...]:
+def verify(
+    project: Project, machine: Machine, observer: Observer, opened: OpenedSources | None = None
+) -> tuple[Verdict, ...]:
     """Tell whether each lock is what resolving would leave as it is; nothing is written.
 
     Raises what `resolve` raises, and `NoLock`.
     """
-    work = _Work(project, machine, observer)
+    work = _Work(project, machine, observer, opened)
     return tuple(work.verdict(variant) for variant in work.variants)
 
 
 class _Work:
     """One run: the declaration, and its sources, which are opened when they are first needed."""
 
-    def __init__(self, project: Project, machine: Machine, observer: Observer) -> None:
+    def __init__(
+        self, project: Project, machine: Machine, observer: Observer, opened: OpenedSources | None = None
+    ) -> None:
         self._project = project
         self._machine = machine
         self._observer = observer
         if project.variant is not None:
             project.declaration()  # which refuses a variant that there is not
-        self._declaration = project.of(None).declaration()
+        self._declaration = opened.declaration if opened else project.of(None).declaration()
         self._preferred = preferred_versions(project)
         self._sources: Callable[[], Sources] = cache(
-            lambda: open_sources(project, machine, self._declaration)
+            lambda: open_sources(project, machine, self._declaration, opened=opened)
         )
 
     @property
@@ -172,7 +183,7 @@ class _Work:
         before = earlier[0] if len(earlier) == 1 else None
         edited = edited_by_hand(before) if before is not None else ()
         earlier = [_without_edited(before)] if before is not None else earlier
-        at_once = options.plain and not (edited or self._preferred or self._machine.ask_anew)
+        at_once = options.plain and not (edited or self._preferred or self._machine.fresh_listings)
         if before is not None and at_once and _up_to_date(before, declaration, targets):
             return Resolved(
                 variant=variant,

@@ -20,7 +20,8 @@ _MOST_DIGITS = 9
 class Machine:
     """Where a command runs. `environ` is the only access to environment variables below the interface.
 
-    `offline` forbids to ask the network; `ask_anew` asks it for listings that are said to be fresh, too.
+    `offline` forbids to ask the network; `fresh_listings` asks it for listings that are said to be fresh,
+    too.
     """
 
     def __init__(
@@ -30,13 +31,13 @@ class Machine:
         home: Path,
         *,
         offline: bool = False,
-        ask_anew: bool = False,
+        fresh_listings: bool = False,
     ) -> None:
         self.folder = folder
         self.environ = environ
         self.home = home
         self.offline = offline
-        self.ask_anew = ask_anew
+        self.fresh_listings = fresh_listings
 
     def helpers_environ(self) -> Mapping[str, str]:
         """The variables for helpers such as git, which are not taken from environments and projects."""

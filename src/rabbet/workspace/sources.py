@@ -3,14 +3,13 @@
 from collections.abc import Iterable, Mapping
 from contextlib import AbstractContextManager
 from functools import partial
-from pathlib import Path
 from typing import Protocol, TypeGuard
 
 from msgspec import Struct
 from packaging.utils import NormalizedName
 
 from rabbet.core.corrections import corrected
-from rabbet.core.model.declaration import Declaration, SourceEntry
+from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import OWN_FOLDER, Artifact, Lock, LockedCheckout, LockedCommit
 from rabbet.core.model.release import Candidate, Metadata
 from rabbet.core.model.target import Target
@@ -25,17 +24,15 @@ from rabbet.sources.catalogue import Catalogue, opened_catalogue
 from rabbet.sources.direct import DirectSource, direct_addresses
 from rabbet.sources.file_reader import FileReader
 from rabbet.sources.http.client import HttpClient
-from rabbet.sources.http.credentials import Credentials
-from rabbet.sources.opening import open_source
 from rabbet.sources.release_reader import ReleaseReader
 from rabbet.sources.routing import Claim, Routing
 from rabbet.sources.trees import CheckoutSource, RepositorySource, reference_to
 from rabbet.store.store import Store
 from rabbet.workspace.machine import Machine
+from rabbet.workspace.opening import OpenedSources, open_claims
 from rabbet.workspace.project import Project
-from rabbet.workspace.settings import known_sources, users_source
 
-__all__ = ["BuildAnswers", "Sources", "open_client", "open_sources", "repository_at"]
+__all__ = ["BuildAnswers", "Sources", "open_sources", "repository_at"]
 
 
 class BuildAnswers(Protocol):
@@ -120,30 +117,18 @@ class Sources(Struct, frozen=True, kw_only=True):
 
 
 def open_sources(
-    project: Project, machine: Machine, declaration: Declaration, *, always: bool = False
+    project: Project,
+    machine: Machine,
+    declaration: Declaration,
+    *,
+    always: bool = False,
+    opened: OpenedSources | None = None,
 ) -> Sources:
-    """Open a project's sources; it needs none if it declares no library, unless asked for one `always`.
-
-    Raises `SourceFailed`.
-    """
-    client = open_client(declaration, machine)
-    store = machine.store
-    all_ = (declaration, *(declaration.varied(name) for name in declaration.variants))
-    wanted = always or declaration.build_system or any(True for one in all_ for _ in one.declared())
-    opened = [
-        Claim(
-            open_source(
-                entry,
-                project=project.folder,
-                client=client,
-                memory=store.listings,
-                anew=machine.ask_anew,
-            ),
-            entry.only,
-        )
-        for entry in (known_sources(declaration, machine) if wanted else ())
-    ]
-    return Sources(opened=tuple(opened), client=client, project=project, machine=machine, store=store)
+    """Open a project's sources as `open_claims` does, unless that was done before. Raises `SourceFailed`."""
+    found = opened or open_claims(project, machine, declaration, always=always)
+    return Sources(
+        opened=found.claims, client=found.client, project=project, machine=machine, store=machine.store
+    )
 
 
 def opened_repository(address: Address, machine: Machine) -> RemoteRepository:
@@ -165,18 +150,6 @@ def repository_at(url: str, declaration: Declaration, machine: Machine) -> Remot
     references = [reference_to(one) for one in declared if is_repository(one)]
     address = next((one.address for one in references if one.address.text == url), parse_address(url))
     return opened_repository(address, machine)
-
-
-def open_client(declaration: Declaration, machine: Machine) -> HttpClient:
-    """A client that knows the credentials for the declared sources, or for the user's."""
-    entries = declaration.sources
-    if not entries:
-        address = users_source(machine)
-        entries = (SourceEntry(name="default", url=address),) if address else ()
-    netrc_file = Path(machine.environ.get("NETRC") or machine.home / ".netrc")
-    addresses = [one.need.url for one in declaration.declared() if one.need.url is not None]
-    credentials = Credentials(entries, machine.environ, netrc_file, addresses=addresses)
-    return HttpClient(machine.environ, credentials, offline=machine.offline)
 
 
 def _is_commit(tree: LockedCommit | LockedCheckout | None) -> TypeGuard[LockedCommit]:

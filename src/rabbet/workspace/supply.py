@@ -23,7 +23,7 @@ def supply_for(project: Project, machine: Machine, observer: Observer) -> Supply
     """The machine's store, and a client that knows the credentials for the project's sources."""
 
     def client() -> "HttpClient":
-        from rabbet.workspace.sources import open_client  # here: mostly nothing has to be fetched
+        from rabbet.workspace.opening import open_client  # here: mostly nothing has to be fetched
 
         return open_client(project.declaration(), machine)
 

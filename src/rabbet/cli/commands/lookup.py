@@ -7,7 +7,7 @@ locked, and which the declaration allows.
 from argparse import ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_ask_anew, add_json, add_offline, add_quiet
+from rabbet.cli.options import add_fresh_listings, add_json, add_offline, add_quiet
 from rabbet.errors import ExitCode
 
 _USUAL_NUMBER = 15
@@ -21,7 +21,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         action="store_true",
         help=f"every release (default: the newest {_USUAL_NUMBER} and the locked one)",
     )
-    add_ask_anew(parser)
+    add_fresh_listings(parser)
     add_offline(parser)
     add_json(parser)
     add_quiet(parser)

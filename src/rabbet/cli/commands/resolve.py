@@ -6,14 +6,16 @@ questions: they write nothing without --keep, unless they are for a variant, whi
 """
 
 from argparse import ArgumentParser, Namespace
+from contextlib import suppress
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_ask_anew, add_json, add_offline, add_quiet, add_variant, moment
-from rabbet.errors import ExitCode
+from rabbet.cli.options import add_fresh_listings, add_json, add_offline, add_quiet, add_variant, moment
+from rabbet.errors import ExitCode, RabbetError
 
 if TYPE_CHECKING:
-    pass
+    from rabbet.workspace.opening import OpenedSources
+    from rabbet.workspace.project import Project
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -45,7 +47,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         action="store_true",
         help="change nothing; exit 0 if the lock is what is asked for, else 1",
     )
-    add_ask_anew(parser)
+    add_fresh_listings(parser)
     add_offline(parser)
     add_json(parser)
     add_quiet(parser)
@@ -66,20 +68,36 @@ def run(arguments: Namespace, context: Context) -> int:
 
 def _plain(arguments: Namespace) -> bool:
     """Whether nothing but an up-to-date lock is asked for."""
-    moving = (arguments.raised, arguments.raise_all, arguments.lowest, arguments.as_of, arguments.ask_anew)
+    moving = (
+        arguments.raised,
+        arguments.raise_all,
+        arguments.lowest,
+        arguments.as_of,
+        arguments.fresh_listings,
+    )
     others = (arguments.verify, arguments.json, arguments.plan, arguments.variant)
     return not (any(moving) or any(others))
 
 
+def _asked_ahead(project: "Project", arguments: Namespace, context: Context) -> "OpenedSources | None":
+    """Send the first questions, before what reads their answers is loaded; what is wrong is told later."""
+    from rabbet.workspace.opening import asked_ahead
+
+    with suppress(RabbetError):
+        return asked_ahead(project, context.machine, anyway=arguments.verify or not _plain(arguments))
+    return None
+
+
 def _resolve(arguments: Namespace, context: Context) -> int:
+    project = context.project(arguments.variant)
+    opened = _asked_ahead(project, arguments, context)
     from rabbet.cli.views.resolve import ResolvedView, VerdictsView
     from rabbet.core.needs.need import library_name
     from rabbet.resolving.resolve_targets import ResolveOptions
     from rabbet.tasks.resolve import resolve, verify
 
-    project = context.project(arguments.variant)
     if arguments.verify:
-        verdicts = verify(project, context.machine, context.observer)
+        verdicts = verify(project, context.machine, context.observer, opened)
         context.present(VerdictsView(verdicts), "resolve", as_json=arguments.json)
         return ExitCode.NO if any(verdict.reasons for verdict in verdicts) else ExitCode.DONE
     options = ResolveOptions(
@@ -90,7 +108,7 @@ def _resolve(arguments: Namespace, context: Context) -> int:
     )
     asking = (options.lowest or options.as_of is not None) and not (arguments.keep or arguments.variant)
     writing = not (arguments.plan or asking)
-    resolved = resolve(project, context.machine, context.observer, options, writing=writing)
+    resolved = resolve(project, context.machine, context.observer, options, writing=writing, opened=opened)
     context.present(ResolvedView(resolved, written=writing), "resolve", as_json=arguments.json)
     if asking and not (arguments.plan or arguments.json):
         context.show("To lock so: the same command with --keep.")

@@ -169,7 +169,7 @@ def _show_verdict(verdict: Verdict, context: Context) -> None:
     for reason in verdict.reasons:
         context.show(f"  {reason}")
     context.show()
-    command = "rabbet resolve" if verdict.noticed else "rabbet resolve --ask-anew"
+    command = "rabbet resolve" if verdict.noticed else "rabbet resolve --fresh-listings"
     context.show(f"{verdict.file} is not what the declaration asks for. To mend: {command}")
 
 

@@ -6,17 +6,19 @@ netrc file. That is also asked for other hosts, which a page named: there only a
 counts, and only over https.
 """
 
-import netrc
-import os
 import re
 from collections.abc import Iterable, Mapping
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rabbet.core.limits import MOST_TEXT_FILE
 from rabbet.core.model.declaration import SourceEntry
 from rabbet.errors import NotUnderstood
 from rabbet.formats.address import Address, NotAnAddress, is_address, parse_address
 from rabbet.regular_file import read_regular
+
+if TYPE_CHECKING:
+    from netrc import netrc
 
 __all__ = ["Credentials"]
 
@@ -37,7 +39,8 @@ class Credentials:
     ) -> None:
         self._by_origin: dict[str, str] = {}  # of all origins that the user named; empty where there are none
         self._netrc_file = netrc_file
-        self._netrc: netrc.netrc | None = None
+        self._netrc: netrc | None = None
+        self._looked = False
         for entry in entries:
             self._name(entry.url, _in_variables(entry.name, environ))
         for address in addresses:
@@ -60,23 +63,33 @@ class Credentials:
         if known:
             return known
         named, hosts = known is not None, self._hosts()
-        if not named and (address.scheme != "https" or address.hostname not in hosts.hosts):
+        if hosts is None or not (named or (address.scheme == "https" and address.hostname in hosts.hosts)):
             return None
         entry = hosts.authenticators(address.hostname)
         return f"{entry[0] or entry[1]}:{entry[2]}" if entry else None
 
-    def _hosts(self) -> netrc.netrc:
-        """The netrc file's hosts, read on first use; empty without such a file."""
-        if self._netrc is None:
+    def _hosts(self) -> "netrc | None":
+        """The netrc file's hosts, read on first use; `None` without such a file."""
+        if self._netrc is None and not self._looked:
+            self._looked = True
             try:
                 read_regular(self._netrc_file, most=MOST_TEXT_FILE)  # the library would wait for a pipe
-                self._netrc = netrc.netrc(self._netrc_file)
             except FileNotFoundError:
-                self._netrc = netrc.netrc(os.devnull)
-            except (netrc.NetrcParseError, OSError, ValueError) as error:
-                said = error.msg if isinstance(error, netrc.NetrcParseError) else type(error).__name__
-                raise NotUnderstood(f"{self._netrc_file} can't be read", because=[said]) from error
+                return None
+            except OSError as error:
+                raise self._unreadable(type(error).__name__) from error
+            from netrc import NetrcParseError, netrc  # here: few people have such a file
+
+            try:
+                self._netrc = netrc(self._netrc_file)
+            except (NetrcParseError, OSError, ValueError) as error:
+                said = error.msg if isinstance(error, NetrcParseError) else type(error).__name__
+                raise self._unreadable(said) from error
         return self._netrc
+
+    def _unreadable(self, why: str) -> NotUnderstood:
+        self._looked = False  # whoever asks next is told as well
+        return NotUnderstood(f"{self._netrc_file} can't be read", because=[why])
 
 
 def _in_variables(name: str, environ: Mapping[str, str]) -> str:

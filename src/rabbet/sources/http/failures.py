@@ -52,9 +52,9 @@ _SAID = {
     100: _Said(_BROKEN, "its headers are larger than any should be", _AGAIN, passing=False),
     FAULT: _Said("a source can't be asked", "", "this is a fault of Rabbet: please report it", passing=False),
     pycurl.E_HTTP2: _Said(_BROKEN, "", _AGAIN),
-    92: _Said(_BROKEN, "", _AGAIN),
 }
-_BROKEN_OFF = (pycurl.E_PARTIAL_FILE, pycurl.E_RECV_ERROR, pycurl.E_SEND_ERROR)
+# 92 is a stream of HTTP/2 that the source broke off (RFC 9113, section 5.4.2).
+_BROKEN_OFF = (pycurl.E_PARTIAL_FILE, pycurl.E_RECV_ERROR, pycurl.E_SEND_ERROR, 92)
 
 
 def failure(address: str, ended: Ended) -> SourceFailed:

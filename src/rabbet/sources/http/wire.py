@@ -113,9 +113,13 @@ def _status(line: str) -> int:
 
 
 class _Host:
-    """What one host is asked at a time, and what waits for its turn."""
+    """What one host is asked at a time, and what waits for its turn.
 
-    def __init__(self) -> None:
+    While it may speak HTTP/2, a request waits for a connection that others began, rather than beginning one.
+    """
+
+    def __init__(self, *, shares: bool) -> None:
+        self.shares = shares
         self.waiting: deque[Transfer] = deque()
         self.under_way = 0
         self.answered = 0
@@ -123,6 +127,8 @@ class _Host:
 
     def judge(self, ended: Ended, *, multiplexed: bool) -> None:
         """Ask more of a host that answers, and less of one that is too busy or breaks connections off."""
+        if ended.head.status:
+            self.shares = multiplexed
         if ended.code or ended.head.status in (429, 503):
             self.answered, self.most = 0, _UNPROVEN
         else:
@@ -243,21 +249,27 @@ class Wire:
 
     def _enqueue(self, transfer: Transfer) -> None:
         self._begun.add(transfer)
-        host = self._hosts.setdefault(transfer.request.host, _Host())
+        host = self._host(transfer.request)
         host.waiting.append(transfer)
         self._begin_waiting(host)
+
+    def _host(self, request: Request) -> _Host:
+        if request.host not in self._hosts:
+            self._hosts[request.host] = _Host(shares=request.address.startswith("https"))
+        return self._hosts[request.host]
 
     def _begin_waiting(self, host: _Host) -> None:
         while host.waiting and host.under_way < host.most:
             transfer = host.waiting.popleft()
             if not transfer.dropped:
                 host.under_way += 1
-                self._send(transfer)
+                self._send(transfer, shared=host.shares)
 
-    def _send(self, transfer: Transfer) -> None:
+    def _send(self, transfer: Transfer, *, shared: bool) -> None:
         handle = self._idle.pop() if self._idle else self._new_handle()
         request = transfer.request
         handle.setopt(pycurl.URL, request.address)
+        handle.setopt(pycurl.PIPEWAIT, shared)
         handle.setopt(pycurl.HTTPHEADER, [line.encode("latin-1", "replace") for line in request.headers])
         handle.setopt(pycurl.NOBODY, request.method == "HEAD")
         if request.method != "HEAD":
@@ -281,7 +293,6 @@ class Wire:
         handle.setopt(pycurl.NOSIGNAL, 1)
         handle.setopt(pycurl.PROTOCOLS, pycurl.PROTO_HTTP | pycurl.PROTO_HTTPS)
         handle.setopt(pycurl.HTTP_VERSION, pycurl.CURL_HTTP_VERSION_2TLS)
-        handle.setopt(pycurl.PIPEWAIT, 1)
         handle.setopt(pycurl.NOPROXY, "")  # which proxy is asked is decided by whoever asks
         handle.setopt(pycurl.HEADEROPT, pycurl.HEADER_SEPARATE)  # no credentials to a proxy
         handle.setopt(pycurl.USERAGENT, f"rabbet/{__version__}")

@@ -27,9 +27,9 @@ from rabbet.sources.http.client import HttpClient
 from rabbet.sources.opening import open_source
 from rabbet.store.obtained import Obtained, ObtainedRuntimes
 from rabbet.workspace.machine import Machine
+from rabbet.workspace.opening import open_client
 from rabbet.workspace.project import Project
 from rabbet.workspace.settings import known_sources, read_settings
-from rabbet.workspace.sources import open_client
 
 __all__ = ["CATALOGUE_FILE", "Offered", "Shelf", "obtained_for", "own_target", "with_way_to_obtain"]
 

@@ -12,7 +12,6 @@ from rabbet.core.model.lock import Lock
 from rabbet.core.model.runtime import PythonRuntime, Refusal
 from rabbet.core.model.target import Target
 from rabbet.core.targets import PLATFORMS, joined, named_target, target_of
-from rabbet.environment.inspect import read_configuration
 from rabbet.errors import NoRuntime, WrongUsage
 from rabbet.runtimes.choose import choose, newest_first
 from rabbet.runtimes.probe import probe_all
@@ -105,6 +104,8 @@ def interpreter_trouble(root: Path, found: Sequence[PythonRuntime | Refusal]) ->
     `found` are this machine's interpreters and what they tell of themselves: an environment's own link is
     only followed to see which of them it leads to. Raises `EnvironmentFailed` where there is no environment.
     """
+    from rabbet.environment.inspect import read_configuration  # here: resolving looks at no environment
+
     known = read_configuration(root).python
     link = root / "bin" / "python"
     if not link.exists():

@@ -1,0 +1,105 @@
+"""A project's sources as they are first opened, and the questions that are sent before all else is ready.
+
+This module imports little: what a command will need for certain is on the wire while the rest of it loads.
+"""
+
+from collections.abc import Iterable
+from pathlib import Path
+from typing import NamedTuple
+
+from packaging.utils import NormalizedName
+
+from rabbet.core.model.declaration import Declaration, SourceEntry
+from rabbet.core.needs.need import library_name
+from rabbet.sources.http.client import HttpClient
+from rabbet.sources.http.credentials import Credentials
+from rabbet.sources.index import IndexSource
+from rabbet.sources.opening import open_source
+from rabbet.sources.routing import Claim, Routing
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.project import Project, read_text
+from rabbet.workspace.settings import known_sources, users_source
+
+__all__ = ["OpenedSources", "asked_ahead", "open_claims", "open_client"]
+
+
+class OpenedSources(NamedTuple):
+    """What a declaration takes from: its sources in order, with the names they claim, and their client."""
+
+    declaration: Declaration
+    client: HttpClient
+    claims: tuple[Claim, ...]
+
+
+def open_client(declaration: Declaration, machine: Machine) -> HttpClient:
+    """A client that knows the credentials for the declared sources, or for the user's."""
+    entries = declaration.sources
+    if not entries:
+        address = users_source(machine)
+        entries = (SourceEntry(name="default", url=address),) if address else ()
+    netrc_file = Path(machine.environ.get("NETRC") or machine.home / ".netrc")
+    addresses = [one.need.url for one in declaration.declared() if one.need.url is not None]
+    credentials = Credentials(entries, machine.environ, netrc_file, addresses=addresses)
+    return HttpClient(machine.environ, credentials, offline=machine.offline)
+
+
+def open_claims(
+    project: Project, machine: Machine, declaration: Declaration, *, always: bool = False
+) -> OpenedSources:
+    """Open a project's sources; it needs none if it declares no library, unless asked for one `always`.
+
+    Raises `SourceFailed`.
+    """
+    client = open_client(declaration, machine)
+    all_ = (declaration, *(declaration.varied(name) for name in declaration.variants))
+    wanted = always or declaration.build_system or any(True for one in all_ for _ in one.declared())
+    claims = [
+        Claim(
+            open_source(
+                entry,
+                project=project.folder,
+                client=client,
+                memory=machine.memory("listings"),
+                anew=machine.fresh_listings,
+            ),
+            entry.only,
+        )
+        for entry in (known_sources(declaration, machine) if wanted else ())
+    ]
+    return OpenedSources(declaration, client, tuple(claims))
+
+
+def asked_ahead(project: Project, machine: Machine, *, anyway: bool) -> OpenedSources:
+    """Open the sources, and ask their indexes for what is declared, and for what was locked before.
+
+    Nothing is asked for where the lock was made from this very declaration, for then it may do as it is:
+    unless it is to be looked at `anyway`. Raises `SourceFailed`, `NotUnderstood`, `WrongUsage`.
+    """
+    declaration = project.of(None).declaration()
+    opened = open_claims(project, machine, declaration)
+    lock = _text_of_lock(project)
+    seen = project.declaration() if project.variant else declaration
+    fits = f'fingerprint = "{seen.fingerprint()}"' in lock
+    if machine.offline or (fits and not anyway):
+        return opened
+    _ask(opened, declaration, (one.need.name for one in declaration.declared() if not one.need.url))
+    if lock:
+        from rabbet.formats.lock_versions import read_locked_versions
+
+        _ask(opened, declaration, read_locked_versions(lock).versions)
+    return opened
+
+
+def _ask(opened: OpenedSources, declaration: Declaration, names: Iterable[NormalizedName]) -> None:
+    """Ask for the listings of these libraries, where nothing but an index may be the first to have them."""
+    elsewhere = {*declaration.local, library_name(declaration.name)}
+    elsewhere |= {one.need.name for one in declaration.declared() if one.need.url}
+    routing = Routing(opened.claims, {})
+    for name in names:
+        first = next(iter(routing.sources_of(name)), None)
+        if name not in elsewhere and isinstance(first, IndexSource):
+            first.ask_listing(name)
+
+
+def _text_of_lock(project: Project) -> str:
+    return read_text(project.lock_file) if project.lock_file.is_file() else ""
