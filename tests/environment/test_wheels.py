@@ -32,6 +32,7 @@ from rabbet.environment.remove import remove_library
 from rabbet.errors import IntegrityFailed
 from rabbet.runtimes.probe import probe_all
 from rabbet.store.blob_cache import BlobCache
+from rabbet.store.pack import Pack
 from rabbet.store.store import Store, Unpacked
 
 INFO = "hivewire-1.0.dist-info"
@@ -107,7 +108,7 @@ class Case(unittest.TestCase):
         holder = tempfile.TemporaryDirectory(prefix="rabbet-test-")
         self.addCleanup(holder.cleanup)
         self.root = Path(holder.name).resolve()
-        self.store = Store(self.root / "store")
+        self.store = Store(self.root / "store", Pack(self.root / "store" / "metadata.pack"))
         found = probe_all(
             [Path(os.path.realpath(sys.executable))], BlobCache(self.root / "probes"), os.environ
         )[0]

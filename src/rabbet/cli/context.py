@@ -124,3 +124,4 @@ def make_context(*, quiet: bool, offline: bool, fresh_listings: bool) -> Iterato
         yield context
     finally:
         context.observer.close()
+        context.machine.close()

@@ -39,8 +39,8 @@ from rabbet.core.targets import target_of
 from rabbet.errors import BuildFailed
 from rabbet.formats.metadata import MetadataBroken, parse_metadata
 from rabbet.formats.requirement import parse_requirement
+from rabbet.sources.base import Memory
 from rabbet.sources.release_reader import told_key
-from rabbet.store.blob_cache import BlobCache
 
 if TYPE_CHECKING:
     from rabbet.builds.backend import Backend
@@ -161,7 +161,7 @@ class BuildQuestions:
         return self._open_workshop()
 
     @property
-    def _memory(self) -> BlobCache:
+    def _memory(self) -> Memory:
         return self._workshop.supply.store.metadata
 
     def _key(self, question: str, subject: Subject) -> str:

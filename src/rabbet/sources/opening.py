@@ -1,5 +1,6 @@
 """An entry of the declaration → the source that it names."""
 
+from collections.abc import Callable
 from pathlib import Path
 
 from rabbet.core.model.declaration import SourceEntry
@@ -17,18 +18,24 @@ __all__ = ["open_source"]
 
 
 def open_source(
-    entry: SourceEntry, *, project: Path, client: HttpClient, memory: Memory, anew: bool = False
+    entry: SourceEntry,
+    *,
+    project: Path,
+    client: HttpClient,
+    memory_of: Callable[[str], Memory],
+    anew: bool = False,
 ) -> Source:
     """Open an index (`http`, `https`) or a folder (a path, relative to the project, or a `file` address).
 
-    A folder holds files, or pages as an index would serve them. `memory` keeps the listings of indexes;
-    `anew`: fresh ones are asked for too.
+    A folder holds files, or pages as an index would serve them. `memory_of` an index, by its address, keeps
+    its listings; `anew`: fresh ones are asked for too.
 
     Raises `SourceFailed` for an address of another kind.
     """
     scheme = parse_address(entry.url).scheme if is_address(entry.url) else "file"
     if scheme in ("http", "https"):
-        return IndexSource(entry.name, parse_address(entry.url).text, client, memory, anew=anew)
+        address = parse_address(entry.url).text
+        return IndexSource(entry.name, address, client, memory_of(address), anew=anew)
     if scheme != "file":
         raise SourceFailed(
             f"the source '{entry.name}' has an unsupported address",

@@ -9,8 +9,9 @@ from pathlib import Path
 
 from msgspec import Struct
 
-from rabbet.store.blob_cache import BlobCache
+from rabbet.store.blob_cache import PACKED, BlobCache
 from rabbet.store.folder import OBTAINED, make_folder
+from rabbet.store.pack import Pack
 from rabbet.store.store import Store
 from rabbet.store.trees import is_sound
 
@@ -33,14 +34,15 @@ _PURPOSES = {
 _REMEMBERED = (
     "built",
     "environments",
-    "listings",
-    "metadata",
     "manifests",
     "runtimes",
     "states",
     "trials-made",
     "unchanged",
 )
+
+
+_PACKED = ("listings", "metadata")
 
 
 class Holding(Struct, frozen=True, kw_only=True):
@@ -66,7 +68,7 @@ def holdings(folder: Path) -> tuple[Holding, ...]:
         Holding(
             name=name,
             purpose=purpose,
-            entries=len(_entries(folder / name)),
+            entries=_count(folder / name),
             size=sum(_size(entry) for entry in _entries(folder / name)),
         )
         for name, purpose in _PURPOSES.items()
@@ -112,6 +114,10 @@ def _sweep_litter(folder: Path, limit: float, older: int) -> None:
         for entry in _entries(folder / part):
             if entry.lstat().st_mtime <= time.time() - max(_LONG_RUN, older * 86400):
                 _discard(entry)
+    for part in _PACKED:
+        for entry in _entries(folder / part):
+            if entry.suffix != PACKED and entry.lstat().st_mtime <= time.time() - _LONG_RUN:
+                _discard(entry)  # of an older Rabbet, or what a killed run left
     states = BlobCache(folder / "states")
     for key in states:
         if not (folder / "unpacked" / key.partition("-")[0]).exists():
@@ -139,6 +145,18 @@ def check(store: Store, folder: Path) -> Iterator[str]:
     for part in _REMEMBERED:
         memory = BlobCache(folder / part)
         yield from (f"{part}/{key}" for key in memory if memory.recall(key) is None)
+    for part in _PACKED:
+        yield from _check_packs(folder / part)
+
+
+def _check_packs(folder: Path) -> Iterator[str]:
+    """What is damaged in a folder's packs, which are written anew without it."""
+    for file in _packs(folder):
+        pack = Pack(file)
+        kept = list(pack)
+        damaged = [key for key in kept if pack.recall(key) is None]
+        yield from (f"{folder.name}/{key}" for key in damaged or ([file.name] if pack.untidy else []))
+        pack.flush()
 
 
 def _discard(entry: Path) -> None:
@@ -147,6 +165,17 @@ def _discard(entry: Path) -> None:
         shutil.rmtree(entry, ignore_errors=True)
     else:
         entry.unlink(missing_ok=True)
+
+
+def _packs(folder: Path) -> list[Path]:
+    return [one for one in _entries(folder) if one.suffix == PACKED]
+
+
+def _count(folder: Path) -> int:
+    """How many things a part holds, those in packs one by one."""
+    if folder.name in _PACKED:
+        return sum(sum(1 for _ in Pack(file)) for file in _packs(folder))
+    return len(_entries(folder))
 
 
 def _remove(entry: Path, folder: Path) -> None:

@@ -43,6 +43,7 @@ from rabbet.store.atomic import cannot_write, write_hashed
 from rabbet.store.blob_cache import BlobCache
 from rabbet.store.compile import Compilation, Compiler
 from rabbet.store.folder import make_folder
+from rabbet.store.pack import Pack
 from rabbet.store.process_lock import claimed
 from rabbet.store.scratch import scratch_folder
 from rabbet.store.trees import StoredFile, is_sound, note_state, read_tree, sound_tree, write_tree
@@ -68,12 +69,11 @@ class Unpacked(Struct, frozen=True):
 class Store:
     """All that is kept on this machine, below one folder. Its methods may be called from many threads."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, metadata: Pack) -> None:
         self._folder = folder
         self._unpacking = threading.BoundedSemaphore(os.cpu_count() or 1)  # more would hinder each other
         self._states = BlobCache(self._folder / "states")
-        self.metadata = BlobCache(self._folder / "metadata")
-        self.listings = BlobCache(self._folder / "listings")
+        self.metadata = metadata
         self.runtimes = BlobCache(self._folder / "runtimes")
         self.built = BlobCache(self._folder / "built")
         self.build_logs = self._folder / "build-logs"

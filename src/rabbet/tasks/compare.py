@@ -36,7 +36,7 @@ def compare(project: Project, machine: Machine, old: str, new: str | None) -> Co
     if before.installed != after.installed:
         before, after = _here(before, project, machine), _here(after, project, machine)
     present = after.declaration or project.declaration()
-    needs = remembered_needs(machine.store.metadata, present)
+    needs = remembered_needs(machine.metadata, present)
     declared = declared_changes(before.declaration, after.declaration)
     return Compared(
         old=before.name,

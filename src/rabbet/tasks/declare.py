@@ -69,7 +69,7 @@ def carried_out(
     """
     if not now:
         return Done(change(project, machine, edits))
-    from rabbet.resolving.resolve_targets import ResolveOptions
+    from rabbet.resolving.request import ResolveOptions
     from rabbet.tasks.recreate import recreate
     from rabbet.tasks.resolve import resolve
     from rabbet.workspace.selection import RecreateOptions

@@ -28,9 +28,9 @@ from rabbet.core.solve.solver import Refutation, solve
 from rabbet.core.targets import target_of
 from rabbet.errors import SourceFailed, WrongUsage
 from rabbet.formats.metadata import MetadataBroken, parse_metadata
+from rabbet.sources.base import Memory
 from rabbet.sources.catalogue import Catalogue
 from rabbet.sources.release_reader import told_key
-from rabbet.store.blob_cache import BlobCache
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, targets_for
@@ -102,7 +102,7 @@ def _explained(
     alike = (one for one in targets_for(declaration, runtime) if one.environment == target.environment)
     target = next(alike, target)
     lock = replace(lock, libraries=libraries_for(lock, target, lock.everything))
-    memory = machine.store.metadata
+    memory = machine.metadata
     outdated = lock.fingerprint != declaration.fingerprint()
     observer.stage("reading what releases need")
     try:
@@ -214,7 +214,7 @@ class _Held:
         return None if found.masks.admitted(need.specifier) else "of which no release can be used here"
 
 
-def remembered_needs(memory: BlobCache, declaration: Declaration) -> Needs:
+def remembered_needs(memory: Memory, declaration: Declaration) -> Needs:
     """Requirements from cached metadata of the locked wheels; for others the lock's own edges."""
 
     def needs(library: LockedLibrary) -> Iterable[Need]:
@@ -224,7 +224,7 @@ def remembered_needs(memory: BlobCache, declaration: Declaration) -> Needs:
     return needs
 
 
-def _remembered(memory: BlobCache, library: LockedLibrary, declaration: Declaration) -> Sequence[Need] | None:
+def _remembered(memory: Memory, library: LockedLibrary, declaration: Declaration) -> Sequence[Need] | None:
     for wheel in library.wheels:
         content = memory.recall(wheel.sha256)
         if content is None and library.index is not None:  # what its source told of it
@@ -235,7 +235,7 @@ def _remembered(memory: BlobCache, library: LockedLibrary, declaration: Declarat
     return None
 
 
-def _asked_needs(lock: Lock, memory: BlobCache, catalogue: Catalogue, declaration: Declaration) -> Needs:
+def _asked_needs(lock: Lock, memory: Memory, catalogue: Catalogue, declaration: Declaration) -> Needs:
     """Requirements from cached metadata; only what is missing is asked for."""
     remembered = {one.name: _remembered(memory, one, declaration) for one in lock.libraries}
 

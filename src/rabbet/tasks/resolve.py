@@ -2,14 +2,13 @@
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import cache
+from typing import TYPE_CHECKING
 
 from msgspec import Struct
 from msgspec.structs import replace
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.lock.serving import places_of, serves, serving_too
-from rabbet.core.lock.version_changes import Move
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock
 from rabbet.core.model.runtime import PythonRuntime
@@ -19,8 +18,8 @@ from rabbet.core.progress import Observer
 from rabbet.errors import NoRuntime, NotUnderstood, WrongUsage
 from rabbet.formats.merge import merge_sides
 from rabbet.formats.pylock import edited_by_hand, read_lock, write_lock
-from rabbet.resolving.file_clashes import file_clash
-from rabbet.resolving.resolve_targets import ResolveOptions, ResolveRequest, resolve_targets
+from rabbet.resolving.request import ResolveOptions, ResolveRequest
+from rabbet.resolving.resolve_targets import resolve_targets
 from rabbet.store.atomic import write_text
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.opening import OpenedSources
@@ -29,6 +28,9 @@ from rabbet.workspace.project import Project, read_text
 from rabbet.workspace.result_cache import UpToDate, remember_unchanged
 from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, targets_for
 from rabbet.workspace.sources import Sources, open_sources
+
+if TYPE_CHECKING:
+    from rabbet.core.lock.version_changes import Move
 
 __all__ = ["Resolved", "Verdict", "resolve", "up_to_date_lock", "verify"]
 
@@ -52,7 +54,7 @@ class Resolved(Struct, frozen=True, kw_only=True):
     declaration: Declaration
     lock: Lock
     targets: tuple[Target, ...]
-    moves: tuple[Move, ...] = ()
+    moves: "tuple[Move, ...]" = ()
     untouched: bool = False
     merged: bool = False
     new_pins: tuple[str, ...] = ()
@@ -80,7 +82,7 @@ class Verdict(Struct, frozen=True, kw_only=True):
     file: str
     lock: Lock
     reasons: tuple[str, ...]
-    moves: tuple[Move, ...]
+    moves: "tuple[Move, ...]"
     settled: Lock
     noticed: bool
 
@@ -194,6 +196,9 @@ class _Work:
                 untouched=True,
             )
         settled = resolve_targets(self._request(variant, (declaration, runtime, targets), earlier), options)
+        from rabbet.core.lock.serving import serving_too  # here: until now, answers were on their way
+        from rabbet.resolving.file_clashes import file_clash
+
         project = self._project.of(variant)
         return Resolved(
             variant=variant,
@@ -224,6 +229,8 @@ class _Work:
 
     def verdict(self, variant: str | None) -> Verdict:
         """Compare one lock with what settling anew gives."""
+        from rabbet.core.lock.serving import serves
+
         before = self._project.of(variant).lock()
         declaration, runtime, targets = self._question(variant, [before])
         earlier = [_without_edited(before)]
@@ -316,6 +323,8 @@ def _lost(before: Lock | None, declaration: Declaration, after: Lock) -> tuple[s
     """The targets that only the lock before served, where the declaration leaves that to the machine."""
     if before is None or declaration.targets or declaration.pythons:
         return ()
+    from rabbet.core.lock.serving import places_of
+
     gone = set(before.environments) - set(after.environments)
     places = places_of(before)
     return tuple(f"{places[one][0]} with Python {places[one][1]}" for one in sorted(gone) if one in places)
@@ -338,7 +347,7 @@ def _yanked_since(before: Lock, after: Lock) -> list[str]:
     ]
 
 
-def _would_move(move: Move) -> str:
+def _would_move(move: "Move") -> str:
     if move.before is None:
         return f"{move.name} {move.after} is missing from the lock: {move.reason}"
     if move.after is None:

@@ -11,7 +11,8 @@ from rabbet.core.lock.select import needed
 from rabbet.core.model.lock import Needed, ToInstall, Unbuilt
 from rabbet.core.progress import Observer
 from rabbet.core.targets import target_of
-from rabbet.resolving.resolve_targets import ResolveOptions, ResolveRequest, resolve_targets
+from rabbet.resolving.request import ResolveOptions, ResolveRequest
+from rabbet.resolving.resolve_targets import resolve_targets
 from rabbet.trials.trial import Tried, Wish
 from rabbet.trials.wish import widened
 from rabbet.workspace.comparison import Question, question

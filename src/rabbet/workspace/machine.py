@@ -2,13 +2,15 @@
 
 from collections.abc import Mapping
 from functools import cached_property
+from hashlib import sha256
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from rabbet.store.blob_cache import LAYOUT, BlobCache
+from rabbet.store.blob_cache import LAYOUT, PACKED, BlobCache
 
 if TYPE_CHECKING:
     from rabbet.store.environments import Environments
+    from rabbet.store.pack import Pack
     from rabbet.store.store import Store
 
 __all__ = ["CENSUS_VARIABLE", "Machine"]
@@ -38,6 +40,12 @@ class Machine:
         self.home = home
         self.offline = offline
         self.fresh_listings = fresh_listings
+        self._packs: dict[tuple[str, str], Pack] = {}
+
+    def close(self) -> None:
+        """Write what is to be remembered and was kept back."""
+        for pack in self._packs.values():
+            pack.flush()
 
     def helpers_environ(self) -> Mapping[str, str]:
         """The variables for helpers such as git, which are not taken from environments and projects."""
@@ -64,7 +72,24 @@ class Machine:
         """The store."""
         from rabbet.store.store import Store
 
-        return Store(self.store_folder)
+        return Store(self.store_folder, self.metadata)
+
+    @property
+    def metadata(self) -> "Pack":
+        """What releases need, by the hashes of their files."""
+        return self._pack("metadata", "all")
+
+    def listings(self, address: str) -> "Pack":
+        """What was read of the index at this address."""
+        return self._pack("listings", sha256(address.encode()).hexdigest()[:32])
+
+    def _pack(self, part: str, name: str) -> "Pack":
+        """One of the store's packs, which a command opens once."""
+        from rabbet.store.pack import Pack
+
+        if (part, name) not in self._packs:
+            self._packs[part, name] = Pack(self.store_folder / part / f"{name}{PACKED}")
+        return self._packs[part, name]
 
     def memory(self, name: str) -> BlobCache:
         """One of the store's caches, without importing the whole store: many commands need no more."""

@@ -59,7 +59,7 @@ def open_claims(
                 entry,
                 project=project.folder,
                 client=client,
-                memory=machine.memory("listings"),
+                memory_of=machine.listings,
                 anew=machine.fresh_listings,
             ),
             entry.only,

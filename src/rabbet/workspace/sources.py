@@ -27,7 +27,6 @@ from rabbet.sources.http.client import HttpClient
 from rabbet.sources.release_reader import ReleaseReader
 from rabbet.sources.routing import Claim, Routing
 from rabbet.sources.trees import CheckoutSource, RepositorySource, reference_to
-from rabbet.store.store import Store
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.opening import OpenedSources, open_claims
 from rabbet.workspace.project import Project
@@ -52,7 +51,6 @@ class Sources(Struct, frozen=True, kw_only=True):
     client: HttpClient
     project: Project
     machine: Machine
-    store: Store
 
     def catalogue(
         self,
@@ -80,7 +78,7 @@ class Sources(Struct, frozen=True, kw_only=True):
         def routes(target: Target) -> Routing:
             return Routing([*self._declared(declaration, target, kept, builds), *self.opened], locked_from)
 
-        reader = ReleaseReader(self.store.metadata, partial(corrected, declaration=declaration))
+        reader = ReleaseReader(self.machine.metadata, partial(corrected, declaration=declaration))
         told = builds.of_release if builds else None
         return opened_catalogue(target, routes, reader, policy, observer.waiting, told)
 
@@ -126,9 +124,7 @@ def open_sources(
 ) -> Sources:
     """Open a project's sources as `open_claims` does, unless that was done before. Raises `SourceFailed`."""
     found = opened or open_claims(project, machine, declaration, always=always)
-    return Sources(
-        opened=found.claims, client=found.client, project=project, machine=machine, store=machine.store
-    )
+    return Sources(opened=found.claims, client=found.client, project=project, machine=machine)
 
 
 def opened_repository(address: Address, machine: Machine) -> RemoteRepository:

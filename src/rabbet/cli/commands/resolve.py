@@ -91,13 +91,14 @@ def _asked_ahead(project: "Project", arguments: Namespace, context: Context) -> 
 def _resolve(arguments: Namespace, context: Context) -> int:
     project = context.project(arguments.variant)
     opened = _asked_ahead(project, arguments, context)
-    from rabbet.cli.views.resolve import ResolvedView, VerdictsView
     from rabbet.core.needs.need import library_name
-    from rabbet.resolving.resolve_targets import ResolveOptions
+    from rabbet.resolving.request import ResolveOptions
     from rabbet.tasks.resolve import resolve, verify
 
     if arguments.verify:
         verdicts = verify(project, context.machine, context.observer, opened)
+        from rabbet.cli.views.resolve import VerdictsView
+
         context.present(VerdictsView(verdicts), "resolve", as_json=arguments.json)
         return ExitCode.NO if any(verdict.reasons for verdict in verdicts) else ExitCode.DONE
     options = ResolveOptions(
@@ -109,6 +110,8 @@ def _resolve(arguments: Namespace, context: Context) -> int:
     asking = (options.lowest or options.as_of is not None) and not (arguments.keep or arguments.variant)
     writing = not (arguments.plan or asking)
     resolved = resolve(project, context.machine, context.observer, options, writing=writing, opened=opened)
+    from rabbet.cli.views.resolve import ResolvedView
+
     context.present(ResolvedView(resolved, written=writing), "resolve", as_json=arguments.json)
     if asking and not (arguments.plan or arguments.json):
         context.show("To lock so: the same command with --keep.")

@@ -174,11 +174,11 @@ class Shelf:
                 yield _opened(entry, folder, self._client)
         if not (self._declaration.sources or settings.source or self.machine.environ.get("RABBET_SOURCE")):
             return
-        memory = self.machine.store.listings
+        memory_of = self.machine.listings
         yield Wheels(
             [
                 (
-                    open_source(entry, project=self._folder, client=self._client, memory=memory),
+                    open_source(entry, project=self._folder, client=self._client, memory_of=memory_of),
                     _source_address(entry, self._folder),
                 )
                 for entry in known_sources(self._declaration, self.machine)

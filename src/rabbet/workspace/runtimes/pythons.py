@@ -33,7 +33,7 @@ def found_pythons(machine: Machine, project: Project | None = None) -> tuple[Pyt
         *find_executables(machine.environ, machine.home),
         *(Path(one.executable) for one in obtained),
     ]
-    return probe_all(executables, machine.store.runtimes, machine.helpers_environ())
+    return probe_all(executables, machine.memory("runtimes"), machine.helpers_environ())
 
 
 def chosen_runtime(

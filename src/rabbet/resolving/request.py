@@ -1,0 +1,130 @@
+"""What is asked of resolving, and what it comes to; and what is therefore preferred for one target."""
+
+from collections.abc import Mapping
+from datetime import datetime
+from typing import TYPE_CHECKING
+
+from msgspec import Struct, field
+from packaging.utils import NormalizedName
+from packaging.version import Version
+
+from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.lock import Lock
+from rabbet.core.model.runtime import PythonRuntime
+from rabbet.core.model.target import Target
+from rabbet.core.progress import Observer
+from rabbet.core.solve.policy import Policy
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.sources import Sources
+
+if TYPE_CHECKING:
+    from rabbet.core.lock.version_changes import Move
+
+__all__ = ["ResolveOptions", "ResolveRequest", "ResolveResult", "locked_versions", "policy_for"]
+
+
+class ResolveOptions(Struct, frozen=True, kw_only=True):
+    """What the command line asks for besides the declaration.
+
+    `raised` libraries get the newest release that can be had, the first of them before others; `afresh` frees
+    everything, the runtime too. `lowest` asks for the lowest allowed release of each declared library.
+    Nothing uploaded after `as_of` exists.
+    """
+
+    raised: tuple[NormalizedName, ...] = ()
+    afresh: bool = False
+    lowest: bool = False
+    as_of: datetime | None = None
+
+    @property
+    def plain(self) -> bool:
+        """Whether nothing but the declaration is asked for."""
+        return not (self.raised or self.afresh or self.lowest or self.as_of)
+
+    @property
+    def reason(self) -> str:
+        """Why a library moved, where everything is free to move and nobody's requirement explains it."""
+        if self.lowest:
+            return "the lowest that is allowed"
+        if self.as_of is not None:
+            return f"the newest on {self.as_of:%Y-%m-%d}"
+        return "raised on purpose" if self.afresh else ""
+
+    @property
+    def keeps(self) -> bool:
+        """Whether what is locked stays where it can."""
+        return not (self.afresh or self.lowest or self.as_of)
+
+
+class ResolveRequest(Struct, frozen=True, kw_only=True):
+    """What is to be settled: a declaration for targets, with an interpreter of this machine.
+
+    `earlier` are the locks whose versions are kept: usually one, two for an unfinished merge (ours first).
+    Those that are `preferred` are kept before them.
+    What is settled may be what is needed for `building` some libraries. Only where the declaration is the one
+    that is `written` down can changes of it be suggested.
+    """
+
+    declaration: Declaration
+    variant: str | None
+    sources: Sources
+    machine: Machine
+    observer: Observer
+    runtime: PythonRuntime
+    targets: tuple[Target, ...]
+    earlier: tuple[Lock, ...]
+    building: frozenset[NormalizedName] = frozenset()
+    written: bool = True
+    preferred: Mapping[NormalizedName, Version] = field(default_factory=dict)
+
+
+class ResolveResult(Struct, frozen=True, kw_only=True):
+    """What resolving came to, before anything is written."""
+
+    lock: Lock
+    moves: "tuple[Move, ...]"
+    passed_over: tuple[str, ...]
+    also_known: Mapping[NormalizedName, tuple[str, ...]]
+    idle_checkouts: tuple[NormalizedName, ...]
+    unhashed: tuple[str, ...]
+    taken_from: Mapping[NormalizedName, str]
+    idle_corrections: tuple[str, ...]
+    unknown_extras: tuple[str, ...]
+
+
+def policy_for(
+    work: ResolveRequest,
+    target: Target,
+    options: ResolveOptions,
+    chosen: Mapping[NormalizedName, Version] | None = None,
+) -> Policy:
+    """The policy for one target; `chosen` are the versions that other targets have got already.
+
+    Where the sides of a merge have different versions, the newer one is tried first.
+    """
+    kept: dict[NormalizedName, set[Version]] = {}
+    for lock in work.earlier if options.keeps else ():
+        for name, version in locked_versions(lock, target).items():
+            kept.setdefault(name, set()).add(version)
+    names = frozenset(one.need.name for one in work.declaration.declared())
+    liked = {name: tuple(sorted(versions, reverse=True)) for name, versions in kept.items()}
+    for name, version in work.preferred.items() if options.keeps else ():
+        liked[name] = (version, *liked.get(name, ()))
+    return Policy(
+        kept={name: versions for name, versions in liked.items() if name not in options.raised},
+        raised=tuple(name for name in options.raised if name in kept),
+        preferred={name: (version,) for name, version in (chosen or {}).items()},
+        lowest=names if options.lowest else frozenset(),
+        as_of=options.as_of,
+        may_build=work.declaration.build_from_source,
+    )
+
+
+def locked_versions(lock: Lock, target: Target) -> Mapping[NormalizedName, Version]:
+    """What a lock holds for a target; for one that it does not serve, what it holds at all."""
+    from rabbet.core.lock.select import libraries_for  # here: a new project has no lock
+    from rabbet.core.lock.serving import serves
+
+    if not serves(lock, target):
+        return lock.versions
+    return {one.name: one.version for one in libraries_for(lock, target, lock.everything)}

@@ -1,0 +1,265 @@
+"""Solving all targets of a declaration, and putting the solutions into one lock."""
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from functools import partial
+from typing import TYPE_CHECKING
+
+from msgspec.structs import replace
+from packaging.utils import NormalizedName
+from packaging.version import Version
+
+from rabbet.core.corrections import idle_corrections
+from rabbet.core.lock.build import Solved, build_lock, merged_builds
+from rabbet.core.lock.version_changes import Move, build_moves, explained_moves, runtime_moves
+from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.lock import OWN_FOLDER, Lock, LockedBuild, LockedCheckout, LockedRuntime, LockedWheel
+from rabbet.core.model.release import Candidate, Metadata, SetAside, SourceTree
+from rabbet.core.model.runtime import PythonRuntime
+from rabbet.core.model.solution import Solution
+from rabbet.core.model.target import Target
+from rabbet.core.needs.need import library_name
+from rabbet.core.solve.solver import Refutation, solve
+from rabbet.resolving.build_requirements import BuildQuestions, Subject
+from rabbet.resolving.request import (
+    ResolveOptions,
+    ResolveRequest,
+    ResolveResult,
+    locked_versions,
+    policy_for,
+)
+from rabbet.sources.catalogue import Catalogue
+from rabbet.sources.locking import also_known, locked_artifacts
+
+if TYPE_CHECKING:
+    from rabbet.errors import NoSolution
+
+__all__ = ["settled"]
+
+
+def settled(
+    work: ResolveRequest, options: ResolveOptions, catalogue: Catalogue, builds: BuildQuestions
+) -> ResolveResult:
+    """Solve every target from what the catalogue says, and put the solutions into one lock.
+
+    Raises `NoSolution` with the reasons and with changes that help, `SourceFailed`, `IntegrityFailed`.
+    """
+    parts, moves = _resolve_all(work, catalogue, options)
+    chosen = {(name, one.version): one for part in parts for name, one in part.solution.chosen.items()}
+    elsewhere = also_known(chosen.values(), catalogue.routing, catalogue.asking)
+    before = work.earlier[0] if work.earlier and options.keeps else None
+    lock = build_lock(work.declaration, _runtimes(work, before, options), parts, catalogue.routing.indexes)
+    lock = replace(lock, builds=merged_builds(_locked_builds(work, builds, parts)))
+    return ResolveResult(
+        lock=replace(lock, also_known=tuple(sorted(elsewhere))),
+        moves=(*runtime_moves(before, lock, work.declaration), *moves, *build_moves(before, lock)),
+        passed_over=tuple(_passed_over(catalogue, lock.versions, chosen.values())),
+        also_known=elsewhere,
+        idle_checkouts=tuple(sorted(set(work.declaration.local) - set(lock.versions))),
+        unhashed=tuple(sorted(_unhashed(catalogue, chosen.values()))),
+        taken_from={name: one.source for (name, _), one in chosen.items()},
+        unknown_extras=tuple(sorted(_unknown_extras(catalogue, parts))),
+        idle_corrections=_idle_corrections(work.declaration, catalogue, chosen.values()),
+    )
+
+
+def _locked_builds(
+    work: ResolveRequest, builds: BuildQuestions, settled: Sequence[Solved]
+) -> Iterator[LockedBuild]:
+    """What has to be built for some targets, and what that needs there."""
+    where: dict[tuple[Subject, Version | None], list[Target]] = {}
+    for part in settled:
+        for name, candidate in part.solution.chosen.items():
+            source = next((one for one in part.artifacts[name] if not isinstance(one, LockedWheel)), None)
+            if source not in (None, OWN_FOLDER) and not any(file.is_wheel for file in candidate.files):
+                subject = Subject(name=name, what=str(candidate), source=source)
+                if subject.allowed(work.declaration):
+                    where.setdefault((subject, candidate.version), []).append(part.solution.target)
+    own = _own_build(work, builds)
+    if own is not None:
+        where[own, None] = list(work.targets)
+    for (subject, version), targets in where.items():
+        yield from builds.locked(subject, version, tuple(targets))
+
+
+def _own_build(work: ResolveRequest, builds: BuildQuestions) -> Subject | None:
+    """The project itself, if it can be built; its name may have to be told by that."""
+    declaration = work.declaration
+    if declaration.build_system is None:
+        return None
+    name = library_name(declaration.name)
+    subject = Subject(name=name, what=name, source=OWN_FOLDER, own=True)
+    named = declaration.version is not None or declaration.dynamic
+    return subject if named else replace(subject, name=builds.metadata(subject).name)
+
+
+def _passed_over(
+    catalogue: Catalogue, highest: Mapping[NormalizedName, Version], chosen: Iterable[Candidate]
+) -> Iterator[str]:
+    """Releases that would have been preferred to what is locked, and files to what was taken, and why not."""
+    for (name, version), reason in sorted(catalogue.set_aside.items()):
+        if name in highest and version > highest[name]:
+            yield f"{name} {version}: {reason}"
+    for name, version in highest.items():
+        for one in catalogue.candidates(name).aside:
+            if one.unbuilt and one.newer_than(version):
+                yield f"{name} {one.version}: {one.reason}"
+    for candidate in chosen:
+        for double in candidate.doubles:
+            yield f"{double}: the same release, build and tags as {candidate.files[0].filename}"
+
+
+def _unknown_extras(catalogue: Catalogue, settled: Iterable[Solved]) -> set[str]:
+    """Extras that somebody asks for and the chosen release does not have."""
+    found = set()
+    for solved in settled:
+        for name, extra in solved.solution.needs:
+            stated = catalogue.stated(solved.solution.chosen[name]) if extra else None
+            if isinstance(stated, Metadata) and extra not in stated.extras:
+                found.add(f"{solved.solution.chosen[name]} has no extra '{extra}'")
+    return found
+
+
+def _idle_corrections(
+    declaration: Declaration, catalogue: Catalogue, chosen: Iterable[Candidate]
+) -> tuple[str, ...]:
+    """Corrections of chosen releases that change nothing in what these say."""
+    stated = [] if not declaration.corrections else [catalogue.stated(one) for one in chosen]
+    idle = idle_corrections(declaration, [one for one in stated if not isinstance(one, SetAside)])
+    return tuple(sorted({str(one) for one in idle}))
+
+
+def _unhashed(catalogue: Catalogue, chosen: Iterable[Candidate]) -> set[str]:
+    """The indexes that list chosen files without a digest that can be trusted."""
+    files = [file for candidate in chosen for file in candidate.files]
+    return {file.source for file in files if file.sha256 is None and file.source in catalogue.routing.indexes}
+
+
+def _resolve_all(
+    work: ResolveRequest, catalogue: Catalogue, options: ResolveOptions
+) -> tuple[list[Solved], tuple[Move, ...]]:
+    """Solve each target, preferring what is locked for it and then what was chosen for the others."""
+    chosen: dict[NormalizedName, Version] = {}
+    settled: list[Solved] = []
+    moves: dict[tuple[object, ...], tuple[Move, Target]] = {}
+    for target in work.targets:
+        answering = catalogue if target is work.targets[0] else catalogue.for_target(target)
+        policy = policy_for(work, target, options, chosen)
+        answer = solve(answering, target, work.declaration.asked(), policy=policy)
+        if isinstance(answer, Refutation):
+            raise _no_solution(work, answer, answering, target, options)
+        settled.append(_with_files(answer, answering))
+        versions = [locked_versions(lock, target) for lock in work.earlier]
+        moved = explained_moves(
+            versions[0] if versions else {},
+            answer,
+            work.declaration,
+            answering,
+            intended=partial(_intention, work, options, answer, versions[1:]),
+        )
+        for move in moved:
+            moves.setdefault((move.name, move.before, move.after), (move, target))
+        chosen = {**{name: one.version for name, one in answer.chosen.items()}, **chosen}
+    told = [_only_there(move, target, chosen) for move, target in moves.values()]
+    return settled, tuple(sorted(told, key=lambda move: move.name))
+
+
+def _only_there(move: Move, target: Target, chosen: Mapping[NormalizedName, Version]) -> Move:
+    """Name the target in the reason of a library that only this target no longer needs."""
+    if move.after is None and move.name in chosen:
+        return replace(move, reason=f"{move.reason} for {target}")
+    return move
+
+
+def _no_solution(
+    work: ResolveRequest,
+    refutation: Refutation,
+    catalogue: Catalogue,
+    target: Target,
+    options: ResolveOptions,
+) -> "NoSolution":
+    from rabbet.resolving.conflict_report import (  # here: most declarations have a solution
+        Unsolved,
+        no_solution,
+        unsolved_elsewhere,
+    )
+
+    policy = policy_for(work, target, options)
+    unsolved = Unsolved(
+        declaration=work.declaration,
+        variant=work.variant,
+        refutation=refutation,
+        catalogue=catalogue,
+        target=target,
+        targets=work.targets,
+        project=work.sources.project,
+        reopened=lambda changed: work.sources.catalogue(changed, target, policy, work.observer),
+        on_date=f"{options.as_of:%Y-%m-%d}" if options.as_of else "",
+    )
+    if not work.written:
+        return unsolved_elsewhere(unsolved)
+    if options.as_of is None:
+        return no_solution(unsolved, work.machine, work.observer)
+    later = replace(policy, as_of=None)
+    with work.sources.catalogue(work.declaration, target, later, work.observer) as undated:
+        return no_solution(replace(unsolved, undated=undated), work.machine, work.observer)
+
+
+def _with_files(solution: Solution, catalogue: Catalogue) -> Solved:
+    """A solution with what its libraries can be had from, as it is locked."""
+    stated = {name: catalogue.stated(one) for name, one in solution.chosen.items()}
+    return Solved(
+        solution=solution,
+        artifacts=locked_artifacts(solution.chosen.values(), catalogue.routing, catalogue.asking),
+        pythons={name: one.requires_python for name, one in stated.items() if isinstance(one, Metadata)},
+    )
+
+
+def _intention(
+    work: ResolveRequest,
+    options: ResolveOptions,
+    solution: Solution,
+    others: Sequence[Mapping[NormalizedName, Version]],
+    name: NormalizedName,
+) -> str:
+    """Why a library moved, if nobody's requirement made it; `others` are the other sides of a merge."""
+    if name in options.raised:
+        return "raised on purpose"
+    chosen = solution.chosen.get(name)
+    if chosen is not None and work.preferred.get(name) == chosen.version:
+        return "this version is preferred"
+    checkout = chosen.offered.locked if chosen and isinstance(chosen.offered, SourceTree) else None
+    if checkout == OWN_FOLDER:
+        return "it is the project itself"
+    if isinstance(checkout, LockedCheckout):
+        return f"the checkout in {checkout.path} stands in for it"
+    if any(one.name == name and isinstance(one.tree, LockedCheckout) for one in work.earlier[0].libraries):
+        return "its checkout is not declared any more"
+    if chosen is not None and any(side.get(name) == chosen.version for side in others):
+        return "the merged side has it"
+    return options.reason
+
+
+def _runtimes(
+    work: ResolveRequest, before: Lock | None, options: ResolveOptions
+) -> tuple[LockedRuntime, ...]:
+    """The runtimes that the lock names, Python's first. Raises `NoRuntime`, `NoSolution`, `SourceFailed`."""
+    if not (work.declaration.runtimes or work.declaration.catalogues):
+        return (_locked_python(work.runtime, before),)
+    from rabbet.workspace.runtimes.choice import runtimes_to_lock
+    from rabbet.workspace.runtimes.obtaining import Shelf
+
+    shelf = Shelf(work.sources.project, work.machine)
+    known = before.runtimes if before else ()
+    others = runtimes_to_lock(work.declaration, shelf, work.runtime, known, options.raised)
+    platforms = {one.platform for target in work.targets for one in target.each}
+    found = (_locked_python(work.runtime, before), *others)
+    return tuple(shelf.with_archives(runtime, platforms) for runtime in found)
+
+
+def _locked_python(runtime: PythonRuntime, before: Lock | None) -> LockedRuntime:
+    """The Python that the lock names: the earlier lock's, unless distributor or minor version changed."""
+    found = LockedRuntime(language=runtime.language, version=runtime.version, distributor=runtime.distributor)
+    known = before.python if before else None
+    if known is None or known.distributor != found.distributor:
+        return found
+    return known if known.version.release[:2] == found.version.release[:2] else found

@@ -1,0 +1,72 @@
+"""Many small contents in one file: never a wrong one, whatever becomes of it, and many writers at once."""
+
+import tempfile
+import unittest
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from rabbet.store.pack import Pack
+
+STEPS = st.lists(
+    st.tuples(st.sampled_from("abcd"), st.one_of(st.none(), st.binary(max_size=40)), st.booleans()),
+    max_size=30,
+)
+
+
+class Packs(unittest.TestCase):
+    """A pack beside a dictionary."""
+
+    def setUp(self) -> None:
+        self.file = Path(self.enterContext(tempfile.TemporaryDirectory()), "part", "all.pack")
+
+    @given(STEPS, st.integers(0, 400), st.binary(max_size=20))
+    def test_as_a_dictionary(
+        self, steps: list[tuple[str, bytes | None, bool]], at: int, damage: bytes
+    ) -> None:
+        """It gives back what was remembered last; after damage that, or nothing, and then it works again."""
+        self.file.unlink(missing_ok=True)
+        known: dict[str, bytes] = {}
+        pack = Pack(self.file)
+        for key, content, anew in steps:
+            if content is None:
+                pack.forget(key)
+                known.pop(key, None)
+            else:
+                pack.remember(key, content)
+                known[key] = content
+            if anew:
+                pack.flush()
+                pack = Pack(self.file)
+            self.assertEqual({one: pack.recall(one) for one in pack}, known)
+        pack.flush()
+        if self.file.exists():
+            content = self.file.read_bytes()
+            self.file.write_bytes(content[:at] + damage + content[at + len(damage) :])
+        damaged = Pack(self.file)
+        for key, content in known.items():
+            self.assertIn(damaged.recall(key), (content, None))
+        for key, content in known.items():
+            damaged.remember(key, content)
+        damaged.flush()
+        self.assertEqual({one: Pack(self.file).recall(one) for one in known}, known)
+
+    def test_many_writers(self) -> None:
+        """What several write at once is all there; what is written over and over takes no room for ever."""
+
+        def write(number: int) -> None:
+            pack = Pack(self.file)
+            for turn in range(5):
+                pack.remember(f"{number}-{turn}", bytes([number]) * 1000)
+                pack.flush()
+
+        with ThreadPoolExecutor(8) as threads:
+            list(threads.map(write, range(8)))
+        self.assertEqual(len(list(Pack(self.file))), 40)
+        for _ in range(30):
+            pack = Pack(self.file)
+            pack.remember("0-0", bytes(200_000))
+            pack.flush()
+        self.assertLess(self.file.stat().st_size, 2_000_000)
