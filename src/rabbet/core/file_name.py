@@ -71,18 +71,16 @@ def parse_wheel_name(filename: str) -> FileName:
         raise BadFileName(f"'{filename}' does not end in .whl")
     if len(filename) > _LONGEST:
         raise BadFileName(_too_long(filename))
-    parts = filename.count("-") + 1
-    if parts not in (5, 6):
-        raise BadFileName(f"'{filename}' has {parts} parts in place of 5 or 6")
-    release, *tags = filename[:-4].rsplit("-", 3)
-    if prod(part.count(".") + 1 for part in tags) > MOST_TAGS:
-        raise BadFileName(f"'{filename[:60]}…' stands for more kinds of machines than there are")
+    hyphens = filename.count("-")
+    if hyphens not in (4, 5):
+        raise BadFileName(f"'{filename}' has {hyphens + 1} parts in place of 5 or 6")
+    release, python, abi, platform = filename[:-4].rsplit("-", 3)
     try:
-        return FileName(*_release(release), _tags("-".join(tags)))
+        return FileName(*_release(release), _tags(python, abi, platform))
     except InvalidVersion as error:
         raise BadFileName(f"'{filename}' has no version") from error
     except (InvalidTag, _Nameless) as error:
-        raise BadFileName(f"'{filename}': {error}") from error
+        raise BadFileName(f"'{filename[:60]}': {error}") from error
 
 
 def _too_long(filename: str) -> str:
@@ -112,5 +110,8 @@ def _version(text: str) -> Version:
 
 
 @lru_cache(maxsize=8192)
-def _tags(text: str) -> frozenset[str]:
-    return frozenset(str(tag) for tag in parse_tag(text))
+def _tags(*parts: str) -> frozenset[str]:
+    """The tags that the parts stand for, each of which may name several."""
+    if prod(part.count(".") + 1 for part in parts) > MOST_TAGS:
+        raise InvalidTag("it stands for more kinds of machines than there are")
+    return frozenset(str(tag) for tag in parse_tag("-".join(parts)))

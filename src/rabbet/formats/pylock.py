@@ -496,4 +496,6 @@ def _value(value: object) -> str:
 def _text(value: str) -> str:
     """A basic string: quotes, backslashes and control characters are escaped (TOML 1.0)."""
     escaped = value.replace("\\", "\\\\").replace('"', '\\"')
-    return '"' + "".join(c if c.isprintable() else f"\\U{ord(c):08X}" for c in escaped) + '"'
+    if not escaped.isprintable():
+        escaped = "".join(c if c.isprintable() else f"\\U{ord(c):08X}" for c in escaped)
+    return f'"{escaped}"'

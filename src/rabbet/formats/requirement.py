@@ -12,7 +12,7 @@ from rabbet.errors import NotUnderstood
 from rabbet.formats.address import NotAnAddress, parse_address, shown
 
 _DIGITS = {"sha256": 64, "sha512": 128}
-_HEXADECIMAL = frozenset("0123456789abcdef")
+_HEXADECIMAL = "0123456789abcdef"
 _VERSION = re.compile(r"([A-Za-z][A-Za-z0-9-]*?)?\s*([0-9]{1,6}(?:\.[0-9]{1,6}){0,3})\Z")
 _QUOTED = re.compile(r"""(["'])(.*?)\1(?=[\s,]|\Z)""")
 _NEXT_NAME = re.compile(r"[\s,]+[\"'A-Za-z]")
@@ -145,7 +145,7 @@ def is_sha256(text: str) -> bool:
 
 def is_digest(algorithm: str, text: str) -> bool:
     """Whether a text is a digest by this algorithm (`sha256`, `sha512`), in lower-case hexadecimal digits."""
-    return len(text) == _DIGITS[algorithm] and set(text) <= _HEXADECIMAL
+    return len(text) == _DIGITS[algorithm] and not text.strip(_HEXADECIMAL)
 
 
 def is_file(address: str) -> bool:

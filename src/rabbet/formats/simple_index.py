@@ -15,7 +15,6 @@ from rabbet.formats.requirement import is_sha256
 __all__ = ["NotAnIndexPage", "parse_html", "parse_json", "parse_names_html", "parse_names_json"]
 
 _SUPPORTED_MAJOR = "1"
-_ANY_SHA256 = "0" * 64
 _PLAIN_NAME = re.compile(r"[A-Za-z0-9_.%+!~-]+\Z")
 
 
@@ -135,6 +134,10 @@ def _listed(file: _File, name: NormalizedName, *, source: str, address: str) -> 
         raise _UnusableEntry(f"its address is not valid: {error}") from error
     if parsed.name != name:
         raise _UnusableEntry(f"it is a file of {parsed.name}")
+    sha256 = file.hashes.get("sha256")
+    sha256 = sha256.lower() if sha256 is not None else None
+    if sha256 is not None and not is_sha256(sha256):
+        raise _UnusableEntry("its sha256 is not 64 hexadecimal digits")
     _check(file, location, address)
     offered = file.core_metadata if file.core_metadata is not None else file.dist_info_metadata
     beside = offered.get("sha256", "") if isinstance(offered, dict) else ("" if offered else None)
@@ -144,7 +147,7 @@ def _listed(file: _File, name: NormalizedName, *, source: str, address: str) -> 
         location,
         source,
         file.size,
-        file.hashes["sha256"].lower() if "sha256" in file.hashes else None,
+        sha256,
         _constraint(file.requires_python),
         beside,
         file.upload_time,
@@ -158,13 +161,11 @@ def _constraint(text: str | None) -> str | None:
 
 
 def _check(file: _File, location: str, page: str) -> None:
-    """Raise `_UnusableEntry` for an address, a digest or a size that can't be."""
+    """Raise `_UnusableEntry` for an address or a size that can't be."""
     if len(location) > MOST_ADDRESS:
         raise _UnusableEntry(f"its address has {len(location)} characters")
     if not location.startswith(("https://", "http://")) and page.startswith("http"):
         raise _UnusableEntry("its address is neither https: nor http:")
-    if not is_sha256(file.hashes.get("sha256", _ANY_SHA256).lower()):
-        raise _UnusableEntry("its sha256 is not 64 hexadecimal digits")
     if file.size is not None and file.size < 0:
         raise _UnusableEntry(f"its size is {file.size} bytes")
 

@@ -19,6 +19,8 @@ def file_clash(
 
     Nothing is fetched for that: recreating looks again, and refuses.
     """
+    if not machine.has_unpacked():
+        return None
     try:
         wanted = needed(lock, target_of(runtime), lock.everything, declaration)
         pairs = [(one, machine.store.known(one.artifact)) for one in wanted if isinstance(one, Needed)]

@@ -1,7 +1,6 @@
 """The languages that Rabbet knows beside Python: a table of data, `languages.toml`."""
 
 from collections.abc import Mapping
-from importlib.resources import files
 
 from rabbet.core.model.language import Language
 from rabbet.formats.language_table import read_languages
@@ -12,6 +11,10 @@ __all__ = ["known_languages"]
 
 def known_languages() -> Mapping[str, Language]:
     """The languages of the table, by their names."""
+    from importlib.resources import (
+        files,
+    )  # here: it takes long to import, and most projects need Python alone
+
     name = "languages.toml"
     table = parse_toml(files("rabbet.runtimes").joinpath(name).read_text(encoding="utf-8"), name)
     languages = read_languages(table, trusted=True)

@@ -16,7 +16,7 @@ from rabbet.core.model.lock import Artifact
 from rabbet.core.model.release import Candidate, Listing, Metadata, SetAside
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need
-from rabbet.core.solve.candidates import Candidates, candidates_for
+from rabbet.core.solve.candidates import Candidates, candidates_for, likeness
 from rabbet.core.solve.policy import Policy
 from rabbet.sources.interruptible import Asking
 from rabbet.sources.release_reader import ReleaseReader
@@ -30,6 +30,7 @@ _THREADS = 16
 class Question(Struct, frozen=True, kw_only=True):
     """What a command asks of its sources, for whichever target, and what it found to be of no use.
 
+    `shared` are the candidates that several targets have alike, by their listings, which live as long.
     `told_by_build` gives what only a build can tell of a release, whose file is a source archive.
     """
 
@@ -39,6 +40,7 @@ class Question(Struct, frozen=True, kw_only=True):
     asking: Asking
     told_by_build: Callable[[Candidate, Artifact], Metadata] | None = None
     set_aside: dict[tuple[NormalizedName, Version], str] = field(default_factory=dict)
+    shared: dict[tuple[object, ...], Candidates] = field(default_factory=dict)
 
 
 @contextmanager
@@ -129,8 +131,11 @@ class Catalogue:
         self.routing.refuse_another_source(name, listing)
         if listing is None:
             return Candidates(name=name, releases=(), known=False)
-        may_build = name in self._policy.may_build
-        return candidates_for(listing, self._target, as_of=self._policy.as_of, may_build=may_build)
+        may_build, shared = name in self._policy.may_build, self._question.shared
+        key = (id(listing), likeness(listing, self._target))
+        if key not in shared:
+            shared[key] = candidates_for(listing, self._target, as_of=self._policy.as_of, may_build=may_build)
+        return shared[key]
 
     def _reading_metadata(self, candidate: Candidate) -> "Future[Metadata | SetAside]":
         key = (candidate.name, candidate.version)
@@ -159,13 +164,14 @@ class Catalogue:
         """Read ahead the metadata of what the solver will try first."""
         if listing.cancelled() or listing.exception() is not None:
             return
-        releases = {release.version: release for release in listing.result().releases if not release.yanked}
-        admitted = list(need.specifier.filter(releases))
+        found = listing.result()
+        admitted = found.masks.admitted(need.specifier)
         if admitted:
             liked = self._policy.likes(need.name)
-            choice = next((version for version in liked if version in admitted), max(admitted))
+            places = (found.place_of(version) for version in liked)
+            choice = next((one for one in places if admitted >> one & 1), admitted.bit_length() - 1)
             with suppress(RuntimeError):  # the pool was closed meanwhile: the answer is no longer wanted
-                reading = self._reading_metadata(releases[choice])
+                reading = self._reading_metadata(found.releases[choice])
                 reading.add_done_callback(partial(self._expect_needs, need))
 
     def _expect_needs(self, need: Need, reading: "Future[Metadata | SetAside]") -> None:

@@ -1,11 +1,12 @@
 """What is written into the lock of the releases that were chosen, asked for by several threads."""
 
 from collections.abc import Iterable
+from concurrent.futures import Future
 
 from packaging.utils import NormalizedName
 
 from rabbet.core.model.lock import Artifact
-from rabbet.core.model.release import Candidate, SourceTree
+from rabbet.core.model.release import Candidate, ListedFile, SourceTree
 from rabbet.sources.interruptible import Asking
 from rabbet.sources.routing import Routing
 
@@ -20,10 +21,16 @@ def locked_artifacts(
     Raises `SourceFailed`, `IntegrityFailed`.
     """
     releases = list(chosen)
-    asked = {
-        release.name: [asking.begin(routing.file_source(file.source).locked, file) for file in release.files]
-        for release in releases
-    }
+
+    def ask(file: ListedFile) -> "Future[Artifact]":
+        lock = routing.file_source(file.source).locked
+        if file.sha256 is None or file.size is None:
+            return asking.begin(lock, file)
+        known: Future[Artifact] = Future()
+        known.set_result(lock(file))  # all is known of it, and nobody is asked
+        return known
+
+    asked = {release.name: [ask(file) for file in release.files] for release in releases}
     what = "sizes and hashes of files"
     return {
         one.name: [one.offered.locked]

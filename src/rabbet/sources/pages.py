@@ -20,7 +20,8 @@ from rabbet.sources.http.freshness import fresh_seconds, may_be_kept
 
 __all__ = ["KeptPage", "Pages"]
 
-_FORMAT = 4  # 1: first form. 2: source archives too. 3: names of files taken apart. 4: in columns
+# 1: first form. 2: source archives too. 3: names of files taken apart. 4: in columns. 5: the body apart.
+_FORMAT = 5
 
 
 class _Files(msgspec.Struct, array_like=True):
@@ -42,10 +43,20 @@ class _Files(msgspec.Struct, array_like=True):
     yanked: list[str | None]
 
 
+class _Body(msgspec.Struct, array_like=True):
+    """What a page lists: its versions and sets of tags, each once, its files, and what can't be used."""
+
+    versions: list[str]
+    tags: list[list[str]]
+    files: _Files
+    aside: list[tuple[str, str]]
+
+
 class KeptPage(msgspec.Struct, array_like=True):
     """A listing as it is kept, with its tag, and from when until when it is fresh (seconds since 1970).
 
-    `content` is the digest of the page as it came, for indexes that give their pages no tags.
+    `content` is the digest of the page as it came, for indexes that give their pages no tags. The `body` is
+    decoded only when it is needed, by the thread that reads.
     """
 
     format: int
@@ -53,10 +64,7 @@ class KeptPage(msgspec.Struct, array_like=True):
     content: str
     kept_at: float
     fresh_until: float
-    versions: list[str]
-    tags: list[list[str]]
-    files: _Files
-    aside: list[tuple[str, str]]
+    body: msgspec.Raw
 
     @property
     def fresh(self) -> bool:
@@ -64,9 +72,10 @@ class KeptPage(msgspec.Struct, array_like=True):
         return self.kept_at <= time.time() < self.fresh_until
 
     def listing(self, name: NormalizedName, source: str) -> Listing:
-        """The listing that was kept."""
-        files, versions = self.files, [Version(text) for text in self.versions]
-        tags = [*map(frozenset, self.tags), None]  # the number of no tags, -1, finds the last
+        """The listing that was kept. Raises `msgspec.MsgspecError` for what is not of this form."""
+        body = _BODY.decode(self.body)
+        files, versions = body.files, [Version(text) for text in body.versions]
+        tags = [*map(frozenset, body.tags), None]  # the number of no tags, -1, finds the last
         columns = zip(
             files.filename,
             repeat(name),
@@ -87,10 +96,11 @@ class KeptPage(msgspec.Struct, array_like=True):
             name=name,
             source=source,
             files=tuple(map(ListedFile._make, columns)),
-            aside=tuple(SetAside(version=version, reason=reason) for version, reason in self.aside),
+            aside=tuple(SetAside(version=version, reason=reason) for version, reason in body.aside),
         )
 
 
+_BODY = msgspec.msgpack.Decoder(_Body)
 _KEPT_PAGE = msgspec.msgpack.Decoder(KeptPage)
 
 
@@ -116,12 +126,7 @@ class Pages:
         versions: dict[Version, int] = {}
         tags: dict[frozenset[str] | None, int] = {None: -1}
         files = sorted(listing.files, key=attrgetter("version"))  # so it needs no sorting next time
-        page = KeptPage(
-            format=_FORMAT,
-            etag=headers.get("etag", ""),
-            content=content,
-            kept_at=time.time(),
-            fresh_until=_fresh_until(headers),
+        body = _Body(
             files=_Files(
                 filename=[file.filename for file in files],
                 version=[versions.setdefault(one.version, len(versions)) for one in files],
@@ -138,6 +143,14 @@ class Pages:
             aside=[(one.version, one.reason) for one in listing.aside],
             versions=[str(version) for version in versions],
             tags=[sorted(tag) for tag in tags if tag is not None],
+        )
+        page = KeptPage(
+            format=_FORMAT,
+            etag=headers.get("etag", ""),
+            content=content,
+            kept_at=time.time(),
+            fresh_until=_fresh_until(headers),
+            body=msgspec.Raw(msgspec.msgpack.encode(body)),
         )
         self._write(address, page)
 

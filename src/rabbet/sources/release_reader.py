@@ -53,10 +53,10 @@ class ReleaseReader:
         asked.
         """
         asked = [source for source in sources if isinstance(source, IndexSource)]
-        if len(asked) != len(sources) or (name, *map(id, sources)) in self._listings:
+        if len(asked) != len(sources) or not asked:
             return None
         if len(asked) == 1:
-            return asked[0].ask_listing(name)
+            return asked[0].ask_listing(name) or _known()
         found: Future[Answer] = Future()
         _ask_in_turn(name, asked, found)
         return found
@@ -64,13 +64,15 @@ class ReleaseReader:
     def ask_metadata(
         self, candidate: Candidate, source_named: Callable[[str], FileSource]
     ) -> "Future[Answer] | None":
-        """Ask for the metadata of a release's best file, without waiting; `None` where it is known."""
+        """Ask for the metadata of a release's best file, without waiting; `None` where that takes longer."""
         if isinstance(candidate.offered, SourceTree):
             return None
         file = candidate.offered[0]
         source = source_named(file.source)
         known = (file.source, file.location) in self._stated or self._recall(file, source) is not None
-        return None if known or not isinstance(source, IndexSource) else source.ask_metadata(file)
+        if known:
+            return _known()
+        return source.ask_metadata(file) if isinstance(source, IndexSource) else None
 
     def stated(self, candidate: Candidate, source_named: Callable[[str], FileSource]) -> Metadata | SetAside:
         """What the best file of a release says itself. Raises `SourceFailed`, `IntegrityFailed`."""
@@ -123,6 +125,13 @@ class ReleaseReader:
                 self._recalled[key] = content
                 return content
         return None
+
+
+def _known() -> "Future[Answer]":
+    """In place of an answer that nobody has to wait for."""
+    known: Future[Answer] = Future()
+    known.set_result(_KEPT)
+    return known
 
 
 def _ask_in_turn(name: NormalizedName, indexes: Sequence[IndexSource], found: "Future[Answer]") -> None:

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from msgspec import Struct
 
-from rabbet.store.blob_cache import PACKED, BlobCache
+from rabbet.store.blob_cache import PACKED, UNPACKED, BlobCache
 from rabbet.store.folder import OBTAINED, make_folder
 from rabbet.store.pack import Pack
 from rabbet.store.store import Store
@@ -22,7 +22,7 @@ _LONG_RUN = 86400  # seconds: a build may write into its folder for hours
 _LITTER = ("partial", "build-logs", "built", "trials-made")  # what killed runs left, and what is made again
 _PURPOSES = {
     "wheels": "fetched files, by their hash",
-    "unpacked": "their contents, linked into environments",
+    UNPACKED: "their contents, linked into environments",
     "metadata": "what releases need",
     "listings": "what indexes offer",
     "repositories": "what was fetched of git repositories",
@@ -83,7 +83,7 @@ def sweep(store: Store, folder: Path, used: frozenset[str], *, older: int = 0) -
     """
     removed = []
     limit = time.time() - max(_SPARED, older * 86400)
-    for part in ("unpacked", "wheels"):
+    for part in (UNPACKED, "wheels"):
         for entry in _entries(folder / part):
             if entry.name in used:
                 continue
@@ -120,7 +120,7 @@ def _sweep_litter(folder: Path, limit: float, older: int) -> None:
                 _discard(entry)  # of an older Rabbet, or what a killed run left
     states = BlobCache(folder / "states")
     for key in states:
-        if not (folder / "unpacked" / key.partition("-")[0]).exists():
+        if not (folder / UNPACKED / key.partition("-")[0]).exists():
             states.forget(key)
 
 
@@ -136,7 +136,7 @@ def check(store: Store, folder: Path) -> Iterator[str]:
                 with store.claimed(f"wheel {entry.name}"):
                     _remove(entry, folder)
                 yield wheel.name
-    for entry in _entries(folder / "unpacked"):
+    for entry in _entries(folder / UNPACKED):
         damaged = store.damaged_files(entry.name)
         if damaged:
             with store.claimed(f"wheel {entry.name}"):

@@ -40,7 +40,7 @@ from rabbet.core.model.runtime import PythonRuntime
 from rabbet.errors import IntegrityFailed
 from rabbet.regular_file import read_regular
 from rabbet.store.atomic import cannot_write, write_hashed
-from rabbet.store.blob_cache import BlobCache
+from rabbet.store.blob_cache import UNPACKED, BlobCache
 from rabbet.store.compile import Compilation, Compiler
 from rabbet.store.folder import make_folder
 from rabbet.store.pack import Pack
@@ -168,7 +168,7 @@ class Store:
 
     def damaged_files(self, sha256: str) -> list[str]:
         """The files of an unpacked wheel that are not what the wheel holds, and what is compiled of it."""
-        entry = self._folder / "unpacked" / sha256
+        entry = self._folder / UNPACKED / sha256
         wheels = sorted((self._folder / "wheels" / sha256).glob("*"))
         held = digests_in(wheels[0]) if wheels else {}
         damaged = [path for path, digest in held.items() if not is_sound(entry / "tree" / path, digest)]
@@ -200,7 +200,7 @@ class Store:
 
     def _unlike_record(self, sha256: str) -> bool:
         """Whether an unpacked wheel has another list than the wheel, or other files that installing reads."""
-        entry = self._folder / "unpacked" / sha256
+        entry = self._folder / UNPACKED / sha256
         recorded = recorded_in(next((self._folder / "wheels" / sha256).glob("*")))
         files = read_tree(str(entry), self._key(entry)) or ()
         if {file.path for file in files} != set(recorded):
@@ -305,7 +305,7 @@ class Store:
         return is_sound(self._wheel(wheel), wheel.sha256)
 
     def _entry(self, wheel: LockedFile) -> Path:
-        return self._folder / "unpacked" / wheel.sha256
+        return self._folder / UNPACKED / wheel.sha256
 
     def _wheel(self, wheel: LockedFile) -> Path:
         return self._folder / "wheels" / wheel.sha256 / wheel.filename
@@ -316,7 +316,7 @@ class Store:
 
     def _key(self, entry: Path) -> str:
         """The key of the state that a tree was last found right in."""
-        return "-".join(entry.relative_to(self._folder / "unpacked").parts)
+        return "-".join(entry.relative_to(self._folder / UNPACKED).parts)
 
     def _publish(self, made: Path, entry: Path, files: tuple[StoredFile, ...]) -> None:
         """Give an entry its name; if another process was faster, its copy serves as well."""

@@ -6,7 +6,7 @@ from hashlib import sha256
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from rabbet.store.blob_cache import LAYOUT, PACKED, BlobCache
+from rabbet.store.blob_cache import LAYOUT, PACKED, UNPACKED, BlobCache
 
 if TYPE_CHECKING:
     from rabbet.store.environments import Environments
@@ -73,6 +73,10 @@ class Machine:
         from rabbet.store.store import Store
 
         return Store(self.store_folder, self.metadata)
+
+    def has_unpacked(self) -> bool:
+        """Whether any wheel was ever unpacked into the store."""
+        return (self.store_folder / UNPACKED).is_dir()
 
     @property
     def metadata(self) -> "Pack":

@@ -1,6 +1,5 @@
 """What sources offer: files, the releases they make up, and the metadata of one release."""
 
-from collections import defaultdict
 from functools import cached_property
 from typing import NamedTuple
 
@@ -99,16 +98,21 @@ class Listing(Struct, frozen=True, kw_only=True, dict=True):
     aside: tuple[SetAside, ...] = ()
 
     @cached_property
+    def kinds(self) -> tuple[tuple[frozenset[str] | None, str | None], ...]:
+        """The tags of its files with what they say of Python, each pair once: all that targets differ in."""
+        return tuple(dict.fromkeys((file.tags, file.requires_python) for file in self.files))
+
+    @cached_property
     def by_version(self) -> tuple[tuple[list[ListedFile], list[ListedFile]], ...]:
         """The wheels and the source archives of each of its versions, the lowest first."""
-        found: defaultdict[Version, tuple[list[ListedFile], list[ListedFile]]] = defaultdict(_two_lists)
+        found: dict[Version, tuple[list[ListedFile], list[ListedFile]]] = {}
+        version, lists = None, None
         for file in self.files:
-            found[file.version][file.tags is None].append(file)
+            if file.version is not version or lists is None:  # files of one release mostly stand together
+                version = file.version
+                lists = found.setdefault(version, ([], []))
+            lists[file.tags is None].append(file)
         return tuple(found[version] for version in sorted(found))
-
-
-def _two_lists() -> tuple[list[ListedFile], list[ListedFile]]:
-    return [], []
 
 
 class Candidate(NamedTuple):
@@ -134,7 +138,7 @@ class Candidate(NamedTuple):
     def yanked(self) -> bool:
         """Whether every file that could be used was yanked (PEP 592)."""
         files = self.files
-        return bool(files) and all(file.yanked is not None for file in files)
+        return bool(files) and files[0].yanked is not None and all(one.yanked is not None for one in files)
 
     @property
     def withdrawn(self) -> str | None:

@@ -1,5 +1,6 @@
 """A source's listing → the releases that could be chosen for one target, and why the others could not."""
 
+from bisect import bisect_left
 from collections.abc import Callable, Sequence
 from datetime import UTC, datetime
 from functools import cache, cached_property, lru_cache
@@ -15,7 +16,7 @@ from rabbet.core.model.target import Target
 from rabbet.core.solve.version_sets import ReleaseMasks
 from rabbet.core.targets import baseline_needed
 
-__all__ = ["Candidates", "candidates_for"]
+__all__ = ["Candidates", "candidates_for", "likeness"]
 
 
 class _Unfit(Struct, frozen=True):
@@ -25,7 +26,8 @@ class _Unfit(Struct, frozen=True):
 
 
 _NO_TAG = _Unfit()
-_Ranking = Callable[[ListedFile], int | _Unfit]
+_Ranks = list[tuple[int | _Unfit, ListedFile]]
+_Ranking = Callable[[Sequence[ListedFile]], _Ranks]
 
 
 class Candidates(Struct, frozen=True, kw_only=True, dict=True):
@@ -36,10 +38,33 @@ class Candidates(Struct, frozen=True, kw_only=True, dict=True):
     aside: tuple[SetAside, ...] = ()
     known: bool = True
 
+    def place_of(self, version: Version) -> int:
+        """Which of the releases has a version, counted from the oldest; their number, if none has it."""
+        place = bisect_left(self.releases, version, key=lambda one: one.version)
+        there = place < len(self.releases) and self.releases[place].version == version
+        return place if there else len(self.releases)
+
     @cached_property
     def masks(self) -> ReleaseMasks:
         """The sets of releases that specifiers admit, which all who ask for this library share."""
         return ReleaseMasks(self.releases)
+
+
+def likeness(listing: Listing, target: Target) -> tuple[object, ...]:
+    """What a listing's files are to a target: equal for targets that have the same candidates in it.
+
+    That is how the files rank, and which of them ask for another Python; where some fit the target in no way,
+    the reasons that are given name it.
+    """
+    if target.alike or listing.trees:
+        return (target,)
+    rank, found = _rank_on(target), []
+    for tags, requires_python in listing.kinds:
+        found.append(_needs_python(requires_python, target) if tags is None else rank(tags, requires_python))
+    if _NO_TAG in found:
+        return (target,)
+    order = sorted({one for one in found if isinstance(one, int)})
+    return tuple(order.index(one) if isinstance(one, int) else one for one in found)
 
 
 def candidates_for(
@@ -109,11 +134,12 @@ def _fitting(
 ) -> tuple[tuple[ListedFile, ...], tuple[str, ...]] | SetAside:
     """The wheels for each of the targets, if it has some for each, and the names of doubles."""
     ranked: dict[str, tuple[tuple[int, int], ListedFile]] = {}
-    for place, (target, rank_of) in enumerate(ranks):
-        ranked_here = [(rank, wheel) for wheel in wheels if isinstance(rank := rank_of(wheel), int)]
-        fitting = [pair for pair in ranked_here if pair[1].yanked is None] or ranked_here
+    for place, (target, ranks_of) in enumerate(ranks):
+        known = ranks_of(wheels)
+        able = [(rank, wheel) for rank, wheel in known if isinstance(rank, int)]
+        fitting = [pair for pair in able if pair[1].yanked is None] or able
         if not fitting:
-            refused = {one for wheel in wheels if isinstance(one := rank_of(wheel), _Unfit)}
+            refused = {one for one, _ in known if isinstance(one, _Unfit)}
             too_old = _too_old(target, wheels)
             reasons = sorted(one.reason or f"no wheel for {target}{too_old}" for one in refused)
             needed = "=".join(_needed_baseline(target, wheels) or ()) if too_old and target.named else ""
@@ -165,22 +191,33 @@ def _too_new(file: ListedFile, as_of: datetime | None) -> str | None:
     return f"uploaded on {uploaded:%Y-%m-%d}" if uploaded > as_of else None
 
 
-def _ranking(target: Target, as_of: datetime | None) -> _Ranking:
-    """How well wheels fit (the smaller the better), or why they do not."""
+@lru_cache(maxsize=64)
+def _rank_on(target: Target) -> Callable[[frozenset[str] | None, str | None], int | _Unfit]:
+    """How tags and what is said of Python rank on a target, worked out once for each pair."""
 
     @cache
-    def rank(tags: frozenset[str], requires_python: str | None) -> int | _Unfit:
-        ranks = [target.tags[tag] for tag in tags if tag in target.tags]
+    def rank(tags: frozenset[str] | None, requires_python: str | None) -> int | _Unfit:
+        ranks = [target.tags[tag] for tag in tags or () if tag in target.tags]
         if not ranks:
             return _NO_TAG
         needs = _needs_python(requires_python, target)
         return min(ranks) if needs is None else _Unfit(needs)
 
-    def dated_rank(wheel: ListedFile) -> int | _Unfit:
-        too_new = _too_new(wheel, as_of)
-        return rank(wheel.tags, wheel.requires_python) if too_new is None else _Unfit(too_new)
+    return rank
 
-    return dated_rank if as_of is not None else lambda wheel: rank(wheel.tags, wheel.requires_python)
+
+def _ranking(target: Target, as_of: datetime | None) -> _Ranking:
+    """How well wheels fit (the smaller the better), or why they do not."""
+    rank = _rank_on(target)
+
+    def ranks(wheels: Sequence[ListedFile]) -> _Ranks:
+        return [(rank(wheel.tags, wheel.requires_python), wheel) for wheel in wheels]
+
+    def dated_ranks(wheels: Sequence[ListedFile]) -> _Ranks:
+        dated = [(_too_new(wheel, as_of), known) for wheel, known in zip(wheels, ranks(wheels), strict=True)]
+        return [known if too_new is None else (_Unfit(too_new), known[1]) for too_new, known in dated]
+
+    return ranks if as_of is None else dated_ranks
 
 
 def _needs_python(constraint: str | None, target: Target) -> str | None:
