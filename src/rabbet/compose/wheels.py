@@ -43,12 +43,18 @@ class Intent(Struct, frozen=True, kw_only=True):
 
 
 def prepared_wheels(
-    needed: Sequence[Needed], place: Path, runtime: PythonRuntime, supply: Supply, intent: Intent
+    needed: Sequence[Needed],
+    place: Path,
+    runtime: PythonRuntime,
+    supply: Supply,
+    intent: Intent,
+    *,
+    compile_later: bool = False,
 ) -> Generator[tuple[Needed, Prepared], None, None]:
     """Each needed library, ready to be put into an environment at this place, while others still arrive.
 
-    What a wheel says of itself is held against the lock. Raises `SourceFailed`, `IntegrityFailed`,
-    `CannotWrite`.
+    What a wheel says of itself is held against the lock. With `compile_later`, modules are left for Python to
+    compile when they are first imported. Raises `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
     """
     layout = Layout(root=place, site_packages=runtime.site_packages)
 
@@ -57,6 +63,10 @@ def prepared_wheels(
             _check_metadata(one, unpacked, supply.store, intent.correct)
             yield one, unpacked
 
+    if compile_later:
+        for one, unpacked in arriving():
+            yield one, _prepared(one, unpacked, None, layout, supply, intent)
+        return
     for one, unpacked, compiled in _compiled(arriving(), supply, runtime):
         yield one, _prepared(one, unpacked, compiled, layout, supply, intent)
 
@@ -74,7 +84,7 @@ def listed_wheel(
 
 
 def _prepared(
-    one: Needed, unpacked: Unpacked, compiled: Unpacked, layout: Layout, supply: Supply, intent: Intent
+    one: Needed, unpacked: Unpacked, compiled: Unpacked | None, layout: Layout, supply: Supply, intent: Intent
 ) -> Prepared:
     came_from = CameFrom(
         wheel=one.artifact.sha256,

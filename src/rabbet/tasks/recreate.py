@@ -178,7 +178,7 @@ def _recreated(
             for step in report.plan.of(Action.ADD, Action.REPLACE) if options.verify else ():
                 if isinstance(step.needed, Needed):
                     machine.store.hold_against_wheel(step.needed.artifact)
-            _apply(project, machine, observer, report)
+            _apply(project, machine, observer, report, compile_later=options.compile_later)
             after = _at_rest(project, machine)
         else:
             finish(_site(project, machine, report))
@@ -242,7 +242,9 @@ def _site(project: Project, machine: Machine, report: RecreateReport) -> Site:
     )
 
 
-def _apply(project: Project, machine: Machine, observer: Observer, report: RecreateReport) -> None:
+def _apply(
+    project: Project, machine: Machine, observer: Observer, report: RecreateReport, *, compile_later: bool
+) -> None:
     plan, site = report.plan, _site(project, machine, report)
     wanted = [step.needed for step in plan.of(Action.ADD, Action.REPLACE) if step.needed]
     unbuilt = [one for one in wanted if isinstance(one, Unbuilt)]
@@ -250,10 +252,13 @@ def _apply(project: Project, machine: Machine, observer: Observer, report: Recre
     needed = [one for one in wanted if isinstance(one, Needed)]
     if unbuilt:
         needed += built(unbuilt, workshop_for(project, machine, observer, report.runtime))
-    with closing(prepared_wheels(needed, site.root, site.runtime, supply, intent)) as arriving:
+    with closing(
+        prepared_wheels(needed, site.root, site.runtime, supply, intent, compile_later=compile_later)
+    ) as arriving:
         if plan.rebuild:
             placed = make_anew(site, arriving)
-            if report.selection is None and report.project and not (report.outdated or _editable(unbuilt)):
+            partly = report.selection is not None or not report.project or compile_later
+            if not (partly or report.outdated or _editable(unbuilt)):
                 versions = sorted((one.locked.name, str(one.locked.version)) for one in needed)
                 trees = supply.store.trees([one.artifact for one in needed], report.runtime)
                 remember_manifest(project, machine, placed, trees, versions, report.runtimes)

@@ -28,18 +28,18 @@ from rabbet.store.blob_cache import BlobCache
 from rabbet.store.process_lock import claimed
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
-from rabbet.workspace.result_cache import Fit, digest_of, recall_fit
+from rabbet.workspace.result_cache import Fit, digest_of, environment_state, remember_fit
 
 if TYPE_CHECKING:
     from rabbet.environment.install import Placed
 
-__all__ = ["at_once", "opened_for_manifest", "remember_manifest"]
+__all__ = ["opened_for_manifest", "remember_manifest", "restored"]
 
 
-def _restored(project: Project, machine: Machine, observer: Observer) -> Manifest | None:
-    """Restore the environment, unless there is one already or no manifest that can be followed.
+def restored(project: Project, machine: Machine, observer: Observer) -> Manifest | None:
+    """Restore the environment, and note that it fits; `None` where it has to be worked out.
 
-    Raises `CannotWrite`.
+    That is so where there is one already, or no manifest that can be followed. Raises `CannotWrite`.
     """
     home, environments = project.environment, machine.environments()
     with suppress(OSError):
@@ -57,6 +57,8 @@ def _restored(project: Project, machine: Machine, observer: Observer) -> Manifes
                     build_from_manifest(manifest, opened, machine.memory("states"))
             except StoreChanged:
                 return None
+            fit = Fit(home.name, len(manifest.libraries), manifest.runtime)
+            remember_fit(project, machine, environment_state(home), fit)
         return manifest
     return None
 
@@ -65,17 +67,6 @@ def opened_for_manifest(root: Path, machine: Machine) -> GuardedEnvironment:
     """An empty folder, opened to be filled by a manifest. Raises `OSError`."""
     layout = Layout(root=root, site_packages="lib")  # a manifest names all folders, and makes them
     return GuardedEnvironment(layout, Linking(share=machine.shares_files()))
-
-
-def at_once(project: Project, machine: Machine, observer: Observer) -> Fit | Manifest | None:
-    """An earlier result for identical inputs: the environment fits, or it was restored.
-
-    `None` where it has to be worked out. Raises `CannotWrite`.
-    """
-    known = recall_fit(project, machine)
-    if known is not None or project.environment.exists():
-        return known
-    return _restored(project, machine, observer)
 
 
 def remember_manifest(

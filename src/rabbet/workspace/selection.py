@@ -18,7 +18,8 @@ class RecreateOptions(NamedTuple):
 
     A `fresh` environment is made anew, whatever state the old one is in. To `verify`, every file is held
     against the hashes of the lock. Locked runtimes that are missing are fetched with `obtain`. The `project`
-    itself is installed or left out; without a choice (`None`) that stays as it is.
+    itself is installed or left out; without a choice (`None`) that stays as it is. Modules can be left to be
+    compiled when they are first imported (`compile_later`).
     """
 
     fresh: bool = False
@@ -28,6 +29,7 @@ class RecreateOptions(NamedTuple):
     extras: Sequence[str] | None = None
     obtain: bool = False
     project: bool | None = None
+    compile_later: bool = False
 
 
 def selected(

@@ -13,7 +13,9 @@ from rabbet.cli.options import add_json, add_offline, add_quiet, add_variant
 from rabbet.errors import ExitCode, NotObtained, WrongUsage
 
 if TYPE_CHECKING:
+    from rabbet.environment.manifest import Manifest
     from rabbet.workspace.project import Project
+    from rabbet.workspace.result_cache import Fit
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -31,6 +33,9 @@ def add_arguments(parser: ArgumentParser) -> None:
         "--verify",
         action="store_true",
         help="hold every file against the lock's hashes, not only its records",
+    )
+    parser.add_argument(
+        "--compile-later", action="store_true", help="leave compiling modules to their first import"
     )
     parser.add_argument("--obtain", action="store_true", help="fetch locked runtimes that this machine lacks")
     parser.add_argument("--group", metavar="NAME", nargs="+", help="these groups, and no others")
@@ -80,9 +85,13 @@ def _refused_as_behind(arguments: Namespace, context: Context) -> bool:
 def _done_at_once(project: "Project", context: Context) -> bool:
     """Answer from the result cache; whether that was possible."""
     from rabbet.cli.views.unchanged import show_at_once
-    from rabbet.workspace.restore import at_once
+    from rabbet.workspace.result_cache import recall_fit
 
-    known = at_once(project, context.machine, context.observer)
+    known: Fit | Manifest | None = recall_fit(project, context.machine)
+    if known is None and not project.environment.exists():
+        from rabbet.workspace.restore import restored
+
+        known = restored(project, context.machine, context.observer)
     if known is not None:
         show_at_once(project.environment.name, known, project.variant, context)
     return known is not None
@@ -107,6 +116,7 @@ def _recreate(arguments: Namespace, context: Context) -> int:
         extras=[] if arguments.bare else arguments.extra,
         obtain=arguments.obtain,
         project=not arguments.without_project,
+        compile_later=arguments.compile_later,
     )
     act = prepare if arguments.plan else recreate
     project = context.project(arguments.variant)
