@@ -6,7 +6,7 @@ Tags follow PEP 425; platform tags follow PEP 600 (glibc), PEP 656 (musl) and, o
 
 import re
 from collections.abc import Iterable, Iterator, Mapping
-from functools import cache
+from functools import cache, lru_cache
 from typing import NamedTuple
 
 from msgspec.structs import replace
@@ -132,6 +132,7 @@ def _built_for(platform: str) -> _BuiltFor | None:
     return _BuiltFor(_FAMILIES[family], f"{major}.{minor}", machine)
 
 
+@lru_cache(maxsize=32)
 def target_of(runtime: PythonRuntime) -> Target:
     """The target that this runtime serves on its machine."""
     system = _SYSTEMS.get(runtime.markers["sys_platform"], runtime.markers["sys_platform"])

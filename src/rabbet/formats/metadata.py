@@ -4,6 +4,7 @@ import re
 from collections.abc import Sequence
 from email.message import Message
 from email.parser import HeaderParser
+from functools import lru_cache
 
 from packaging.requirements import InvalidRequirement
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
@@ -66,7 +67,13 @@ def parse_metadata(content: bytes) -> Metadata:
 
     Raises `MetadataBroken`.
     """
-    return _metadata(_header(content))
+    return _metadata_of(_header_text(content))
+
+
+@lru_cache(maxsize=1024)
+def _metadata_of(header: str) -> Metadata:
+    """Read it once: an environment's is looked at before it is changed and afterwards."""
+    return _metadata(_header(header))
 
 
 def _metadata(header: "Message[str, str]") -> Metadata:
@@ -93,7 +100,7 @@ def parse_static_metadata(content: bytes) -> Metadata:
     That is so from metadata version 2.2 on, for all fields but those that it calls dynamic (PEP 643).
     Raises `MetadataBroken`.
     """
-    header = _header(content)
+    header = _header(_header_text(content))
     version = header.get("metadata-version", "")
     if not _METADATA_VERSION.match(version) or tuple(map(int, version.split("."))) < (2, 2):
         raise MetadataBroken("its metadata is too old to be trusted without a build")
@@ -103,10 +110,13 @@ def parse_static_metadata(content: bytes) -> Metadata:
     return _metadata(header)
 
 
-def _header(content: bytes) -> "Message[str, str]":
+def _header_text(content: bytes) -> str:
     if len(content) > MOST_METADATA:
         raise MetadataBroken(f"its metadata has {len(content)} bytes, more than any should")
-    text = content.replace(b"\r\n", b"\n").partition(b"\n\n")[0].decode("utf-8", "replace")
+    return content.replace(b"\r\n", b"\n").partition(b"\n\n")[0].decode("utf-8", "replace")
+
+
+def _header(text: str) -> "Message[str, str]":
     try:
         return HeaderParser().parsestr(text)
     except (ValueError, RecursionError, LookupError) as error:

@@ -5,7 +5,7 @@ small, and it is several times faster. Everything is sorted; nothing in it tells
 """
 
 import hashlib
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import TypeVar
 
 from packaging.markers import Marker
@@ -35,7 +35,7 @@ from rabbet.formats.address import NotAnAddress, parse_address
 from rabbet.formats.archive_bounds import ARCHIVE_ENDINGS, is_inside
 from rabbet.formats.metadata import is_name
 from rabbet.formats.requirement import check_marker, is_digest, is_sha256, parse_specifiers
-from rabbet.formats.toml import Table, parse_toml
+from rabbet.formats.toml import Table, parse_content, parse_toml
 
 __all__ = ["edited_by_hand", "read_lock", "write_lock"]
 
@@ -46,8 +46,10 @@ _HEADER = """\
 # Change pyproject.toml and run `rabbet resolve`; don't edit this file by hand."""
 
 
-def read_lock(text: str, where: str = "pylock.toml") -> Lock:
-    """Read a lock.
+def read_lock(
+    text: str, where: str = "pylock.toml", *, parse: Callable[[str], dict[str, object]] = parse_content
+) -> Lock:
+    """Read a lock; `parse` takes its text apart, and raises `ValueError` for one that is not TOML.
 
     Raises `NotUnderstood` with everything that is wrong with it, among it a version that is too new.
     """
@@ -57,6 +59,7 @@ def read_lock(text: str, where: str = "pylock.toml") -> Lock:
         note="resolving keeps the versions of both sides where it can",
         remedy="rabbet resolve",
         broken="rabbet resolve --raise-all",
+        parse=parse,
     )
     version = document.required("lock-version")
     if version and version.partition(".")[0] != _SUPPORTED_MAJOR:

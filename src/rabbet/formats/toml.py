@@ -2,7 +2,7 @@
 
 import re
 import tomllib
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from typing import TypeVar
 
 from rabbet.core.limits import DEEPEST, MOST_PROBLEMS
@@ -17,13 +17,31 @@ _BARE = re.compile(r"\s*[\w-]+\s*\Z")
 _NAMES = {str: "a text", int: "a whole number", bool: "true or false", list: "a list", dict: "a table"}
 
 
+def parse_content(text: str) -> dict[str, object]:
+    """The content of a document. Raises `ValueError`, with the place, for whatever is wrong with it."""
+    deep = _too_deep(text)
+    if deep:
+        raise ValueError(deep)
+    try:
+        return tomllib.loads(text)
+    except RecursionError as error:
+        raise ValueError("brackets are nested too deep") from error
+
+
 def parse_toml(
-    text: str, where: str, *, note: str = "settle the merge first", remedy: str = "", broken: str = ""
+    text: str,
+    where: str,
+    *,
+    note: str = "settle the merge first",
+    remedy: str = "",
+    broken: str = "",
+    parse: Callable[[str], dict[str, object]] = parse_content,
 ) -> "Table":
     """Parse a document.
 
     Raises `NotUnderstood` with line and column, and says so when a merge left its marks in the file; `note`
-    and `remedy` are what to do then, `broken` is what to do about any other text.
+    and `remedy` are what to do then, `broken` is what to do about any other text. It may be taken apart by
+    another function than `parse_content`.
     """
     for number, line in enumerate(text.splitlines(), 1):
         if line.startswith(("<<<<<<< ", ">>>>>>> ")):
@@ -34,20 +52,9 @@ def parse_toml(
                 remedy=remedy,
             )
     try:
-        return Table(parse_content(text), Problems(where))
+        return Table(parse(text), Problems(where))
     except ValueError as error:
         raise NotUnderstood(f"{where} is not valid TOML", because=[str(error)], remedy=broken) from error
-
-
-def parse_content(text: str) -> dict[str, object]:
-    """The content of a document. Raises `ValueError`, with the place, for whatever is wrong with it."""
-    deep = _too_deep(text)
-    if deep:
-        raise ValueError(deep)
-    try:
-        return tomllib.loads(text)
-    except RecursionError as error:
-        raise ValueError("brackets are nested too deep") from error
 
 
 def _too_deep(text: str) -> str | None:

@@ -23,7 +23,7 @@ def file_clash(
         return None
     try:
         wanted = needed(lock, target_of(runtime), lock.everything, declaration)
-        pairs = [(one, machine.store.known(one.artifact)) for one in wanted if isinstance(one, Needed)]
+        pairs = [(one, machine.store.listed(one.artifact)) for one in wanted if isinstance(one, Needed)]
         known = [(one, unpacked) for one, unpacked in pairs if unpacked is not None]
         if len(known) < 2:
             return None

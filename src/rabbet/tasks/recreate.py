@@ -6,7 +6,6 @@ from pathlib import Path
 
 from msgspec import Struct, field
 
-from rabbet.builds.building import built
 from rabbet.compose.changes import Site, change_in_place, finish, make_anew
 from rabbet.compose.wheels import prepared_wheels
 from rabbet.core.drift.plan import plan_anew, plan_changes, reason_to_rebuild
@@ -27,7 +26,7 @@ from rabbet.workspace.result_cache import Fit, remember_fit
 from rabbet.workspace.runtimes.choice import runtimes_here
 from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons
 from rabbet.workspace.selection import RecreateOptions
-from rabbet.workspace.supply import intent_of, supply_for, workshop_for
+from rabbet.workspace.supply import intent_of, supply_for
 
 __all__ = ["RecreateReport", "fits", "prepare", "recreate"]
 
@@ -251,6 +250,9 @@ def _apply(
     supply, intent = supply_for(project, machine, observer), intent_of(project, own_lock=report.own_lock)
     needed = [one for one in wanted if isinstance(one, Needed)]
     if unbuilt:
+        from rabbet.builds.building import built  # here: few libraries have to be built
+        from rabbet.workspace.supply import workshop_for
+
         needed += built(unbuilt, workshop_for(project, machine, observer, report.runtime))
     with closing(
         prepared_wheels(needed, site.root, site.runtime, supply, intent, compile_later=compile_later)

@@ -1,6 +1,6 @@
 """Settle every version: declaration and sources → a lock, and one more for each variant."""
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from functools import cache
 from typing import TYPE_CHECKING
 
@@ -17,12 +17,13 @@ from rabbet.core.needs.need import Need, library_name
 from rabbet.core.progress import Observer
 from rabbet.errors import NoRuntime, NotUnderstood, WrongUsage
 from rabbet.formats.merge import merge_sides
-from rabbet.formats.pylock import edited_by_hand, read_lock, write_lock
+from rabbet.formats.pylock import edited_by_hand, write_lock
 from rabbet.resolving.request import ResolveOptions, ResolveRequest
 from rabbet.resolving.resolve_targets import resolve_targets
 from rabbet.store.atomic import write_text
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.opening import OpenedSources
+from rabbet.workspace.parsed_locks import read_known_lock
 from rabbet.workspace.preferred import forget_preferred, preferred_versions
 from rabbet.workspace.project import Project, read_text
 from rabbet.workspace.result_cache import UpToDate, remember_unchanged
@@ -172,7 +173,7 @@ class _Work:
         path = self._project.of(variant).lock_file
         try:
             sides = merge_sides(read_text(path), path.name) if path.exists() else ()
-            return tuple(read_lock(side, path.name) for side in sides)
+            return tuple(read_known_lock(side, path.name, self._machine) for side in sides)
         except NotUnderstood:
             if must_be_readable:
                 raise
@@ -184,7 +185,7 @@ class _Work:
         file = self._project.of(variant).lock_file.name
         before = earlier[0] if len(earlier) == 1 else None
         edited = edited_by_hand(before) if before is not None else ()
-        earlier = [_without_edited(before)] if before is not None else earlier
+        earlier = [_without_edited(before, edited)] if before is not None else earlier
         at_once = options.plain and not (edited or self._preferred or self._machine.fresh_listings)
         if before is not None and at_once and _up_to_date(before, declaration, targets):
             return Resolved(
@@ -207,7 +208,7 @@ class _Work:
             lock=settled.lock,
             targets=targets,
             moves=settled.moves,
-            untouched=before is not None and not edited and write_lock(before) == write_lock(settled.lock),
+            untouched=before is not None and not edited and _same(before, settled.lock),
             merged=len(earlier) > 1,
             new_pins=_new_pins(earlier, settled.lock),
             passed_over=settled.passed_over,
@@ -233,18 +234,18 @@ class _Work:
 
         before = self._project.of(variant).lock()
         declaration, runtime, targets = self._question(variant, [before])
-        earlier = [_without_edited(before)]
+        edited = edited_by_hand(before)
+        earlier = [_without_edited(before, edited)]
         settled = resolve_targets(
             self._request(variant, (declaration, runtime, targets), earlier), ResolveOptions()
         )
-        edited = ", ".join(edited_by_hand(before))
-        reasons = [f"edited by hand since it was resolved: {edited}"] if edited else []
+        reasons = [f"edited by hand since it was resolved: {', '.join(edited)}"] if edited else []
         if before.fingerprint != declaration.fingerprint():
             reasons.append("the declaration changed since the lock was made")
         reasons += [f"the lock does not serve {target}" for target in targets if not serves(before, target)]
         reasons += [_would_move(move) for move in settled.moves]
         reasons += _yanked_since(before, settled.lock)
-        if not reasons and write_lock(before) != write_lock(settled.lock):
+        if not reasons and not _same(before, settled.lock):
             reasons.append("its files or other entries are not what resolving would write")
         return Verdict(
             variant=variant,
@@ -307,9 +308,8 @@ def _not_preferred(preferred: Mapping[NormalizedName, Version], lock: Lock) -> I
             yield f"{name} {version}: locked is {', '.join(str(one) for one in sorted(versions))}"
 
 
-def _without_edited(lock: Lock) -> Lock:
+def _without_edited(lock: Lock, edited: Collection[str]) -> Lock:
     """A lock whose hand-edited entries say nothing of where they come from; versions stay if they can."""
-    edited = set(edited_by_hand(lock))
     libraries = (
         replace(library, index=None, artifacts=())
         if f"{library.name} {library.version}" in edited
@@ -319,13 +319,20 @@ def _without_edited(lock: Lock) -> Lock:
     return replace(lock, libraries=tuple(libraries)) if edited else lock
 
 
+def _same(before: Lock, after: Lock) -> bool:
+    """Whether two locks are written alike."""
+    return before.fingerprint == after.fingerprint and write_lock(before) == write_lock(after)
+
+
 def _lost(before: Lock | None, declaration: Declaration, after: Lock) -> tuple[str, ...]:
     """The targets that only the lock before served, where the declaration leaves that to the machine."""
     if before is None or declaration.targets or declaration.pythons:
         return ()
+    gone = set(before.environments) - set(after.environments)
+    if not gone:
+        return ()
     from rabbet.core.lock.serving import places_of
 
-    gone = set(before.environments) - set(after.environments)
     places = places_of(before)
     return tuple(f"{places[one][0]} with Python {places[one][1]}" for one in sorted(gone) if one in places)
 

@@ -87,7 +87,7 @@ def question(project: Project, machine: Machine, options: RecreateOptions) -> Qu
 
     Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `NoSolution`, `EnvironmentFailed`, `WrongUsage`.
     """
-    declaration, lock = project.declaration(), project.lock()
+    declaration, lock = project.declaration(), project.lock(machine)
     found = found_pythons(machine, project)
     try:
         runtime = chosen_runtime(declaration, found, lock)

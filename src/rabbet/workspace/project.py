@@ -9,6 +9,7 @@ from rabbet.errors import EnvironmentFailed, NoDeclaration, NoLock, NotUnderstoo
 if TYPE_CHECKING:
     from rabbet.core.model.declaration import Declaration
     from rabbet.core.model.lock import Lock
+    from rabbet.workspace.machine import Machine
 
 __all__ = [
     "DECLARATION",
@@ -82,8 +83,8 @@ class Project(NamedTuple):
         """
         return stamp_of(read_text(self.lock_file))
 
-    def lock(self) -> "Lock":
-        """Read the lock. Raises `NoLock`, `NotUnderstood`."""
+    def lock(self, machine: "Machine | None" = None) -> "Lock":
+        """Read the lock; a `machine` remembers what its text says. Raises `NoLock`, `NotUnderstood`."""
         from rabbet.formats.pylock import read_lock
 
         path = self.lock_file
@@ -91,7 +92,12 @@ class Project(NamedTuple):
             if self.variant is not None:
                 self.declaration()  # which refuses a variant that there is not
             raise NoLock(f"there is no {path.name} in {self.folder}", remedy="rabbet resolve")
-        return read_lock(read_text(path), path.name)
+        text = read_text(path)
+        if machine is None:
+            return read_lock(text, path.name)
+        from rabbet.workspace.parsed_locks import read_known_lock
+
+        return read_known_lock(text, path.name, machine)
 
 
 def find_project(folder: Path) -> Project:

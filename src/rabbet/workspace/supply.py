@@ -3,7 +3,6 @@
 from functools import partial
 from typing import TYPE_CHECKING
 
-from rabbet.builds.workshop import Workshop
 from rabbet.compose.fetch import Supply
 from rabbet.compose.wheels import Intent
 from rabbet.core.corrections import corrected
@@ -14,6 +13,7 @@ from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 
 if TYPE_CHECKING:
+    from rabbet.builds.workshop import Workshop
     from rabbet.sources.http.client import HttpClient
 
 __all__ = ["intent_of", "supply_for", "workshop_for"]
@@ -39,8 +39,11 @@ def intent_of(project: Project, *, own_lock: bool) -> Intent:
     )
 
 
-def workshop_for(project: Project, machine: Machine, observer: Observer, runtime: PythonRuntime) -> Workshop:
+def workshop_for(
+    project: Project, machine: Machine, observer: Observer, runtime: PythonRuntime
+) -> "Workshop":
     """What builds for a project and its libraries have at hand on this machine."""
+    from rabbet.builds.workshop import Workshop  # here: few libraries have to be built
 
     def repository(url: str) -> RemoteRepository:
         from rabbet.workspace.sources import repository_at  # here: few libraries come from one

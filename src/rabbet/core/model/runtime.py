@@ -42,6 +42,10 @@ class PythonRuntime(Runtime, frozen=True, kw_only=True):
     abi_flags: str
     word_bits: int
 
+    def __hash__(self) -> int:
+        """Of what tells runtimes apart: the rest follows from it."""
+        return hash((self.executable, self.version))
+
     @property
     def minor(self) -> str:
         """The version's first two numbers, such as `3.11`."""

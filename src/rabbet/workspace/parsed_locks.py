@@ -1,0 +1,41 @@
+"""Locks that were parsed before, by their texts: to parse the TOML of a large one takes longer than all else.
+
+Only the content of the tables is kept, so a lock is checked each time it is read.
+"""
+
+from hashlib import sha256
+
+import msgspec
+
+from rabbet.core.model.lock import Lock
+from rabbet.formats.pylock import read_lock
+from rabbet.formats.toml import parse_content
+from rabbet.workspace.machine import Machine
+
+__all__ = ["read_known_lock"]
+
+_CONTENT = msgspec.msgpack.Decoder(dict[str, object])
+_WORTH_KEEPING = 10_000  # characters
+
+
+def read_known_lock(text: str, where: str, machine: Machine) -> Lock:
+    """Read a lock, whose text may have been parsed before. Raises `NotUnderstood`."""
+    return read_lock(text, where, parse=lambda text: _parsed(text, machine))
+
+
+def _parsed(text: str, machine: Machine) -> dict[str, object]:
+    """The content of a text in TOML. Raises `ValueError`."""
+    if len(text) < _WORTH_KEEPING:
+        return parse_content(text)
+    memory, key = machine.memory("parsed"), sha256(text.encode()).hexdigest()
+    kept = memory.recall(key)
+    try:
+        if kept is not None:
+            return _CONTENT.decode(kept)
+    except (msgspec.MsgspecError, RecursionError):
+        memory.forget(key)
+    content = parse_content(text)
+    packed = msgspec.msgpack.encode(content)
+    if _CONTENT.decode(packed) == content:  # of TOML's types, that of a day without time is no longer itself
+        memory.remember(key, packed)
+    return content
