@@ -32,6 +32,10 @@ bench: $(TOOLS)/ready
 	$(RUN) -m bench.imports
 	$(RUN) -m bench.drift
 	$(RUN) -m bench.census
+	$(RUN) -m bench.large_listings
+	$(RUN) -m bench.change
+	$(RUN) -m bench.growth --picture docs/screenshots/growth.png
+	$(RUN) -m bench.team
 
 screenshots: $(TOOLS)/ready
 	$(RUN) tools/screenshots.py

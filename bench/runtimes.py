@@ -25,13 +25,15 @@ PROGRAM = str(Path(sys.executable).parent / "rabbet")
 FILES, BYTES = 3000, 60_000  # of the runtime
 STAT = "import json, os, sys; [os.stat(path) for path in json.load(sys.stdin)]"
 FETCH_AND_UNPACK = """
-import hashlib, subprocess, sys, urllib3
-digest = hashlib.sha256()
-with urllib3.PoolManager().request("GET", sys.argv[1], preload_content=False) as answer:
-    with open(sys.argv[2] + ".tar.gz", "wb") as file:
-        for piece in answer.stream(1 << 16):
-            digest.update(piece)
-            file.write(piece)
+import hashlib, subprocess, sys, pycurl
+digest, fetching = hashlib.sha256(), pycurl.Curl()
+with open(sys.argv[2] + ".tar.gz", "wb") as file:
+    def take(piece):
+        digest.update(piece)
+        file.write(piece)
+    fetching.setopt(pycurl.URL, sys.argv[1])
+    fetching.setopt(pycurl.WRITEFUNCTION, take)
+    fetching.perform()
 subprocess.run(["mkdir", "-p", sys.argv[2]], check=True)
 subprocess.run(["tar", "-xzf", sys.argv[2] + ".tar.gz", "-C", sys.argv[2]], check=True)
 """

@@ -242,6 +242,10 @@ class Protected(ProgramCase):
         error = self.rabbet("resolve", code=5).err
         for word in ("certificate is not trusted", "SSL_CERT_FILE"):
             self.assertIn(word, error)
+        for path, word in (("nowhere.pem", "No such file"), ("pyproject.toml", "adding trust anchors")):
+            error = self.rabbet("resolve", code=5, SSL_CERT_FILE=str(self.project / path)).err
+            self.assertIn("can't be used", error)
+            self.assertIn(word, error)
         self.rabbet("resolve", **self.trusting)
         self.rabbet("recreate", **self.trusting)
 

@@ -80,6 +80,9 @@ class Answers(unittest.TestCase):
             with self.assertRaises(SourceFailed) as raised:
                 client(https_proxy=proxy.origin).get("https://apiary.example/x")
             self.assertIn("the proxy refuses", raised.exception.because[1])
+        with self.assertRaises(SourceFailed) as raised:
+            client(http_proxy=proxy.origin).get("http://apiary.example/x")
+        self.assertIn("the proxy is not there: the connection was refused", raised.exception.because[1])
 
     def test_odd_addresses(self) -> None:
         """Letters beyond ASCII are sent as the standard wants them."""

@@ -35,6 +35,7 @@ _REMEMBERED = (
     "built",
     "environments",
     "manifests",
+    "parsed",
     "runtimes",
     "states",
     "trials-made",
@@ -107,9 +108,10 @@ def sweep(store: Store, folder: Path, used: frozenset[str], *, older: int = 0) -
 
 def _sweep_litter(folder: Path, limit: float, older: int) -> None:
     """Remove short cuts not taken since `limit`, what killed runs left, and notes of what is gone."""
-    for manifest in _entries(folder / "manifests"):
-        if manifest.stat().st_mtime <= limit:
-            manifest.unlink(missing_ok=True)  # a short cut, and it may lead to what was just removed
+    for part in ("manifests", "parsed"):
+        for entry in _entries(folder / part):
+            if entry.stat().st_mtime <= limit:
+                entry.unlink(missing_ok=True)  # a short cut, and it may lead to what was just removed
     for part in _LITTER:
         for entry in _entries(folder / part):
             if entry.lstat().st_mtime <= time.time() - max(_LONG_RUN, older * 86400):

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from rabbet.errors import SourceFailed
 
-__all__ = ["Authorities", "authorities", "untrusted_authorities"]
+__all__ = ["Authorities", "authorities"]
 
 Authorities = tuple[str, str]  # a file and a folder, each may be empty
 
@@ -24,21 +24,12 @@ def authorities(environ: Mapping[str, str]) -> Authorities:
         return _of_the_system()
     for path, there in zip(named, (Path(named[0]).is_file(), Path(named[1]).is_dir()), strict=True):
         if path and not there:
-            raise untrusted_authorities(named, f"{path}: {os.strerror(2)}")
+            raise SourceFailed(
+                "the certificates that SSL_CERT_FILE or SSL_CERT_DIR names can't be used",
+                because=[f"{path}: {os.strerror(2)}"],
+                note="name files that are there, or neither of the two variables",
+            )
     return named
-
-
-def untrusted_authorities(named: Authorities, why: str) -> SourceFailed:
-    """The failure for certificates that can't be read."""
-    return SourceFailed(
-        "the certificates that SSL_CERT_FILE or SSL_CERT_DIR names can't be used"
-        if any(named)
-        else "this system's certificates can't be used",
-        because=[why],
-        note="name files that are there, or neither of the two variables"
-        if any(named)
-        else "SSL_CERT_FILE names a file of certificates to trust",
-    )
 
 
 def _of_the_system() -> Authorities:

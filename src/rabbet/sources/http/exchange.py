@@ -106,7 +106,7 @@ class Exchange:
                 self._tries -= cost
                 self._wire.later(_PAUSES[self._tries], self._ask)
             else:
-                self._sink.failed(failure(self._address.text, ended))
+                self._sink.failed(self._failure(ended))
         elif status in _BUSY and self._tries:
             self._tries -= 1
             asked_for = _retry_after(ended.head.headers)
@@ -115,6 +115,10 @@ class Exchange:
             self._follow(location)
         else:
             self._sink.whole(self._address, ended.head)
+
+    def _failure(self, ended: Ended) -> SourceFailed:
+        proxied = self._transfer is not None and bool(self._transfer.request.proxy)
+        return failure(self._address.text, ended, proxied=proxied)
 
     def _follow(self, location: str) -> None:
         """Ask where a redirect leads: from https to https only, else to http and https."""

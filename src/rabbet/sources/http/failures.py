@@ -15,9 +15,14 @@ _UNREACHABLE = "a source can't be reached"
 _BROKEN = "a source's answer broke off or is not valid"
 _UNTRUSTED = "a source's certificate is not trusted"
 _SLOW = "a source answers too slowly"
+_NOTHING = "nothing answers there: "
 _CHECK = "check the network, and the source's address in pyproject.toml"
 _AGAIN = "try again; if it stays so, the source is broken"
 _AUTHORITY = "if your organisation has a CA of its own, SSL_CERT_FILE names its certificate"
+_AUTHORITIES = "the certificates of authorities to trust can't be used"
+_NAME_FILES = (
+    "SSL_CERT_FILE names a file of certificates, SSL_CERT_DIR a folder; without them the system's are taken"
+)
 _PROXY = "check the proxy that http_proxy or https_proxy names"
 
 
@@ -39,6 +44,7 @@ _SAID = {
     97: _Said(_UNREACHABLE, "", _PROXY),
     pycurl.E_SSL_CONNECT_ERROR: _Said(_UNREACHABLE, "", _CHECK),
     pycurl.E_PEER_FAILED_VERIFICATION: _Said(_UNTRUSTED, "", _AUTHORITY, passing=False),
+    pycurl.E_SSL_CACERT_BADFILE: _Said(_AUTHORITIES, "", _NAME_FILES, passing=False),
     pycurl.E_SSL_ISSUER_ERROR: _Said(_UNTRUSTED, "", _AUTHORITY, passing=False),
     pycurl.E_SSL_CERTPROBLEM: _Said(_UNTRUSTED, "", _AUTHORITY, passing=False),
     pycurl.E_GOT_NOTHING: _Said(_BROKEN, "it closed the connection without an answer", _AGAIN),
@@ -57,9 +63,11 @@ _SAID = {
 _BROKEN_OFF = (pycurl.E_PARTIAL_FILE, pycurl.E_RECV_ERROR, pycurl.E_SEND_ERROR, 92)
 
 
-def failure(address: str, ended: Ended) -> SourceFailed:
-    """The failure for a transfer that did not come to its end."""
+def failure(address: str, ended: Ended, *, proxied: bool) -> SourceFailed:
+    """The failure for a transfer that did not come to its end, perhaps through a proxy."""
     said = _said(ended)
+    if proxied and said.why.startswith(_NOTHING):
+        said = said._replace(why=f"the proxy is not there: {said.why.removeprefix(_NOTHING)}", note=_PROXY)
     return SourceFailed(said.what, because=[shown(address), said.why or _words(ended)], note=said.note)
 
 
@@ -73,16 +81,12 @@ def _said(ended: Ended) -> _Said:
         return _Said(_UNREACHABLE, _of_proxy(ended), _PROXY, passing=False)
     if ended.code == pycurl.E_COULDNT_CONNECT:
         refused = "refused" in ended.words or "Could not connect" in ended.words
-        why = "nothing answers there: the connection was refused" if refused else ""
+        why = f"{_NOTHING}the connection was refused" if refused else ""
         return _Said(_UNREACHABLE, why, _CHECK)
     if ended.code == pycurl.E_OPERATION_TIMEDOUT:
-        if (
-            "onnection timed out" in ended.words
-            or "Failed to connect" in ended.words
-            or "esolving" in ended.words
-        ):
-            return _Said(_UNREACHABLE, "nothing answers there: connecting takes too long", _CHECK)
-        return _Said(_SLOW, f"less than {LEAST_SPEED} bytes a second came", _CHECK)
+        if "too slow" in ended.words:
+            return _Said(_SLOW, f"less than {LEAST_SPEED} bytes a second came", _CHECK)
+        return _Said(_UNREACHABLE, f"{_NOTHING}connecting takes too long", _CHECK)
     if ended.code in _BROKEN_OFF:
         return _Said(_BROKEN, f"the answer broke off after {ended.received} bytes", _AGAIN)
     return _SAID.get(ended.code) or _Said(_UNREACHABLE, "", _CHECK)

@@ -1,0 +1,100 @@
+"""The commonest run: one library more, with everything warm, on a project of a hundred.
+
+Run it by `make bench`; `--before PROGRAM` measures the `rabbet` of another checkout beside it. `declare`,
+`resolve` and `recreate` are timed one by one, each beside `python -c pass`; what they did is undone in
+between.
+"""
+
+import argparse
+import multiprocessing
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from multiprocessing.connection import Connection
+from pathlib import Path
+
+from bench.made_up_index import declaration_for, generate
+from bench.recreate import PROGRAM, Project
+from rabbet.demo.stand_in import Manner, StandIn
+
+LOCKED = 100
+ROUNDS = 11
+COMMANDS = ("declare", "resolve", "recreate")
+
+
+def serve(told: Connection) -> None:
+    """Serve an index whose listings are fresh for ten minutes, as those of real ones, until told to end."""
+    with StandIn(generate(600, 8000).made_up(), manner=Manner(max_age=600)) as stand_in:
+        told.send(stand_in.address)
+        told.recv()
+
+
+class Change:
+    """A project, and the change that is made to it over and over."""
+
+    def __init__(self, project: Project, program: str, library: str) -> None:
+        self._project = project
+        self._program = program
+        self._library = library
+        self.taken: dict[str, list[float]] = {command: [] for command in COMMANDS}
+        self._run("resolve")
+        self._run("recreate")
+
+    def measure(self) -> None:
+        """Make the change, and undo it."""
+        for command in COMMANDS:
+            begun = time.perf_counter()
+            self._run(command)
+            self.taken[command].append(time.perf_counter() - begun)
+        for command in ("retract", "resolve", "recreate"):
+            self._run(command)
+
+    def _run(self, command: str) -> None:
+        given = [self._library] if command in ("declare", "retract") else ["--quiet"]
+        self._project.run(self._program, command, *given)
+
+
+def main() -> None:
+    """Print all figures."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--before", default="", help="the program of another checkout, to compare with")
+    before = parser.parse_args().before
+    here, there = multiprocessing.Pipe()
+    server = multiprocessing.Process(target=serve, args=(there,), daemon=True)
+    server.start()
+    address = here.recv()
+    index = generate(600, 8000)
+    wanted = declaration_for(index, LOCKED)
+    library = next(name for name in sorted(index.releases, reverse=True) if name.startswith("brood-clover"))
+    with tempfile.TemporaryDirectory(prefix="rabbet-bench-") as holder:
+        programs = {"now": PROGRAM, **({"before": before} if before else {})}
+        changes = {
+            name: Change(Project(Path(holder) / name, address, wanted), program, library)
+            for name, program in programs.items()
+        }
+        floors = []
+        for _ in range(ROUNDS):
+            begun = time.perf_counter()
+            subprocess.run([sys.executable, "-c", "pass"], check=True)
+            floors.append(time.perf_counter() - begun)
+            for change in changes.values():
+                change.measure()
+    show(changes, statistics.median(floors))
+    here.send("end")
+    server.join()
+
+
+def show(changes: dict[str, Change], floor: float) -> None:
+    """Print the medians, as multiples of the floor."""
+    print(f"one library more in {LOCKED}: ms (times python -c pass, {floor * 1000:.0f} ms)")
+    for name, change in changes.items():
+        medians = {command: statistics.median(times) for command, times in change.taken.items()}
+        medians["all three"] = sum(medians.values())
+        told = (f"{what} {one * 1000:.0f} ({one / floor:.1f})" for what, one in medians.items())
+        print(f"{name:<8} {'  '.join(told)}   aim: all three <= 8")
+
+
+if __name__ == "__main__":
+    main()
