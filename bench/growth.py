@@ -20,6 +20,7 @@ from bench.made_up_index import declaration_for, generate
 from bench.recreate import Project
 from rabbet.demo.stand_in import StandIn
 
+INDEX = (4000, 30_000)  # libraries and releases
 SIZES = (10, 30, 100, 300, 1000)
 ROUNDS = 3
 AIM = 1.15
@@ -27,7 +28,7 @@ AIM = 1.15
 
 def serve(told: Connection) -> None:
     """Serve the index until told to end."""
-    with StandIn(generate(2000, 20_000).made_up()) as stand_in:
+    with StandIn(generate(*INDEX).made_up()) as stand_in:
         told.send(stand_in.address)
         told.recv()
 
@@ -40,20 +41,22 @@ def main() -> None:
     here, there = multiprocessing.Pipe()
     server = multiprocessing.Process(target=serve, args=(there,), daemon=True)
     server.start()
-    address, index = here.recv(), generate(2000, 20_000)
+    address, index = here.recv(), generate(*INDEX)
+    locked: list[int] = []
     taken: dict[str, list[float]] = {"resolve": [], "recreate": []}
     with tempfile.TemporaryDirectory(prefix="rabbet-bench-") as holder:
         for size in SIZES:
             project = Project(Path(holder) / str(size), address, declaration_for(index, size))
-            print(f"{len(project.wheels):>6} libraries", end="", flush=True)
+            locked.append(len(project.wheels))
+            print(f"{locked[-1]:>6} libraries", end="", flush=True)
             for command, times in taken.items():
                 times.append(statistics.median(timed(project, command) for _ in range(ROUNDS)))
                 print(f"  {command} {times[-1] * 1000:.0f} ms", end="", flush=True)
             print()
-    exponents = {what: exponent(SIZES, times) for what, times in taken.items()}
+    exponents = {what: exponent(locked, times) for what, times in taken.items()}
     print("exponents:", ", ".join(f"{what} {one:.2f}" for what, one in exponents.items()), f"(at most {AIM})")
     if picture:
-        draw(taken, exponents).savefig(picture, dpi=110)
+        draw(locked, taken, exponents).savefig(picture, dpi=110)
     here.send("end")
     server.join()
 
@@ -68,28 +71,32 @@ def timed(project: Project, command: str) -> float:
     return time.perf_counter() - begun
 
 
-def exponent(sizes: tuple[int, ...], times: list[float]) -> float:
+def exponent(sizes: list[int], times: list[float]) -> float:
     """The slope of time over size, both as logarithms."""
     return float(np.polyfit(np.log(sizes), np.log(times), 1)[0])
 
 
-def draw(taken: dict[str, list[float]], exponents: dict[str, float]) -> Figure:
-    """Time over size on two logarithmic scales, each line with its name and exponent at its end."""
+def draw(locked: list[int], taken: dict[str, list[float]], exponents: dict[str, float]) -> Figure:
+    """Time over size on two logarithmic scales, each line with its name and exponent beside it."""
     figure = Figure(figsize=(8, 5), layout="constrained")
     axes = figure.subplots()
     for (what, times), colour, marker in zip(taken.items(), ("#8a5a00", "#1f5c7a"), "os", strict=True):
-        axes.plot(SIZES, times, color=colour, marker=marker)
+        axes.plot(locked, times, color=colour, marker=marker)
         axes.annotate(
-            f"{what}, exponent {exponents[what]:.2f}",
-            (SIZES[-1], times[-1]),
-            xytext=(-8, 8),
+            f"{what}:\nexponent {exponents[what]:.2f}",
+            (locked[2], times[2]),
+            xytext=(10, -26),
             textcoords="offset points",
-            ha="right",
             color=colour,
         )
     axes.plot(SIZES, [0.3 * (size / 10) for size in SIZES], color="#999999", linestyle=":")
     axes.annotate(
-        "in proportion", (SIZES[2], 3.0), color="#666666", xytext=(6, -12), textcoords="offset points"
+        "in proportion",
+        (SIZES[2], 3.0),
+        xytext=(-8, 4),
+        textcoords="offset points",
+        ha="right",
+        color="#666666",
     )
     axes.set(xscale="log", yscale="log", xlabel="locked libraries", ylabel="seconds, cold")
     axes.set_xticks(SIZES, [str(size) for size in SIZES])

@@ -101,13 +101,6 @@ def take_all(project: Path, address: str) -> None:
         "rabbet explain combframe",
         "rabbet declare",
     )
-    shoot(
-        "edited",
-        "sed -i '0,/sha256 = \"..../s//sha256 = \"0000/' pylock.toml",
-        "rabbet recreate --strict",
-        "rabbet recreate --fresh",
-        "rabbet resolve",
-    )
     add_to_declaration(project, LANGUAGE)
     catalogue = f"{address.removesuffix('simple/')}runtimes/catalogue.json"
     for arguments in (["--limit", "combframe"], ["--without", "tallywax"]):

@@ -10,6 +10,7 @@ from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
 
+from rabbet.environment.alongside import alongside, fork_if_useful, in_parts
 from rabbet.environment.guarded import GuardedEnvironment
 from rabbet.environment.layout import Layout
 from rabbet.environment.linking import Linking
@@ -22,7 +23,6 @@ from rabbet.environment.manifest import (
     read_manifest,
     write_manifest,
 )
-from rabbet.store.alongside import alongside, fork_if_useful, in_parts
 from rabbet.store.blob_cache import BlobCache
 from rabbet.store.trees import write_tree
 from rabbet.store.unpack import stored_files

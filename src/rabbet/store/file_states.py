@@ -8,37 +8,17 @@ link that is made or removed elsewhere changes a file's state too: then its cont
 
 import hashlib
 import os
-import sys
-from collections.abc import Sequence
 
 from rabbet.store.folder import opened_folder
 
 __all__ = ["state_of"]
 
-_ENOUGH = 3000  # files that are looked at before a second process begins to help
 
-
-def state_of(root: str, *, enough: int = _ENOUGH) -> str:
-    """The state of all files and links below a folder, wherever it lies. Raises `OSError`.
-
-    Where there are more than `enough` files, a second process looks at half of what is left.
-    """
-    found, waiting = _looked_at(root, [""], enough)
-    if waiting:
-        from rabbet.store.alongside import in_parts  # here: most trees are small
-
-        parts = [part for part in (waiting[::2], waiting[1::2]) if part]
-        found += in_parts(lambda part, _: _looked_at(root, part, sys.maxsize)[0], parts, lambda _: None)
-    return hashlib.blake2b("".join(sorted(found)).encode(), digest_size=20).hexdigest()
-
-
-def _looked_at(root: str, folders: Sequence[str], enough: int) -> tuple[list[str], list[str]]:
-    """The states of these folders and those below, each as one text, until there were enough files.
-
-    What is left comes second. Raises `OSError`.
-    """
-    found, waiting, files = [], list(folders), 0
-    while waiting and files < enough:
+def state_of(root: str) -> str:
+    """The state of all files and links below a folder, wherever it lies. Raises `OSError`."""
+    digest = hashlib.blake2b(digest_size=20)
+    waiting = [""]
+    while waiting:
         below = waiting.pop()
         states = [below]
         with opened_folder(f"{root}/{below}") as descriptor, os.scandir(descriptor) as entries:
@@ -48,7 +28,5 @@ def _looked_at(root: str, folders: Sequence[str], enough: int) -> tuple[list[str
                 else:
                     state = entry.stat(follow_symlinks=False)
                     states.append(f"{entry.name}/{state.st_ino}/{state.st_size}/{state.st_ctime_ns}")
-        content = "\0".join(states).encode(errors="surrogateescape")
-        found.append(hashlib.blake2b(content, digest_size=20).hexdigest())
-        files += len(states)
-    return found, waiting
+        digest.update("\0".join([*states, ""]).encode(errors="surrogateescape"))
+    return digest.hexdigest()

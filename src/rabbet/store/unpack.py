@@ -9,7 +9,6 @@ import zlib
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path, PurePosixPath
-from typing import BinaryIO
 
 from packaging.version import InvalidVersion, Version
 
@@ -25,6 +24,7 @@ from rabbet.store.trees import StoredFile
 __all__ = ["digests_in", "recorded_in", "stored_files", "unpack_wheel"]
 
 _CHUNK = 1 << 20
+_NEW = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC | os.O_NOFOLLOW
 _UNSUSPICIOUS = 100_000_000  # bytes
 _MOST_PACKED = 200  # times
 _UNRECORDED = ("RECORD", "RECORD.jws", "RECORD.p7s")
@@ -206,13 +206,13 @@ def _pieces(archive: zipfile.ZipFile, member: zipfile.ZipInfo) -> Iterator[bytes
         raise zipfile.BadZipFile(f"{member.filename}: {error}") from error
 
 
-def _new_file(path: str) -> BinaryIO:
-    """A file that was not there, in a folder that may be new."""
+def _new_file(path: str, mode: int) -> int:
+    """A descriptor of a file that was not there, in a folder that may be new."""
     try:
-        return open(path, "xb", buffering=0)  # noqa: PTH123 - thousands of places, as texts
+        return os.open(path, _NEW, mode)
     except FileNotFoundError:
-        os.makedirs(path.rpartition("/")[0], exist_ok=True)  # noqa: PTH103 - as above
-        return open(path, "xb", buffering=0)  # noqa: PTH123 - as above
+        os.makedirs(path.rpartition("/")[0], exist_ok=True)  # noqa: PTH103 - thousands of places, as texts
+        return os.open(path, _NEW, mode)
 
 
 def _unpack(
@@ -230,19 +230,23 @@ def _unpack(
         )
     target, digest = f"{tree}/{member.filename}", hashlib.sha256()
     other = hashlib.new(row.algorithm) if row.algorithm not in ("", "sha256") else digest
-    received = 0
-    with _new_file(target) as file:
+    received, mode = 0, _RUNNABLE if member.external_attr >> 16 & 0o111 else _READABLE
+    descriptor = _new_file(target, mode)
+    try:
         for piece in _pieces(archive, member):
             received += len(piece)
             digest.update(piece)
             if other is not digest:
                 other.update(piece)
-            file.write(piece)
-        os.fchmod(file.fileno(), _RUNNABLE if member.external_attr >> 16 & 0o111 else _READABLE)
-        size = os.fstat(file.fileno()).st_size
-    if size < received:
+            os.write(descriptor, piece)
+        state = os.fstat(descriptor)
+        if stat.S_IMODE(state.st_mode) != mode:  # the user keeps new files from others
+            os.fchmod(descriptor, mode)
+    finally:
+        os.close(descriptor)
+    if state.st_size < received:
         raise OSError(errno.ENOSPC, os.strerror(errno.ENOSPC), target)
     lied = row.size not in (None, received)
     if lied or row.digest not in (None, other.hexdigest()):
         raise IntegrityFailed(f"{wheel} holds a file that is not what its RECORD says", because=[row.path])
-    return StoredFile(path=member.filename, sha256=digest.hexdigest(), size=size)
+    return StoredFile(path=member.filename, sha256=digest.hexdigest(), size=received)
