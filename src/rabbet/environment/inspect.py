@@ -16,14 +16,14 @@ from rabbet.core.limits import LONGEST_LINE, MOST_METADATA, MOST_TEXT_FILE
 from rabbet.core.model.inventory import Installation, Installed, Inventory
 from rabbet.core.model.lock import Selection
 from rabbet.core.model.release import Metadata
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.need import is_name, library_name
 from rabbet.environment.examine import Begin, Recorded, examine, unobserved
 from rabbet.environment.install_state import InstallState
 from rabbet.environment.journal import unfinished_libraries
 from rabbet.environment.layout import CONFIGURATION, Layout
 from rabbet.errors import EnvironmentFailed
 from rabbet.formats.direct_url import read_direct_url
-from rabbet.formats.metadata import MetadataBroken, is_name, parse_metadata
+from rabbet.formats.metadata import MetadataBroken, parse_metadata
 from rabbet.formats.record import RecordRow, read_record
 from rabbet.regular_file import read_regular
 

@@ -27,9 +27,8 @@ from rabbet.core.model.inventory import Installation, Installed, Inventory
 from rabbet.core.model.lock import LockedLibrary, Selection
 from rabbet.core.model.machine_inventory import MachineInventory
 from rabbet.core.model.release import Metadata
-from rabbet.core.needs.need import Need, library_name
+from rabbet.core.needs.need import Need, is_name, library_name
 from rabbet.errors import NotUnderstood
-from rabbet.formats.metadata import is_name
 from rabbet.formats.requirement import read_requirement
 
 __all__ = ["libraries_of", "looks_like_inventory", "read_inventory_file", "write_inventory_file"]

@@ -2,35 +2,31 @@
 
 import re
 from collections.abc import Sequence
-from email.message import Message
-from email.parser import HeaderParser
 from functools import lru_cache
+from typing import TYPE_CHECKING
 
 from packaging.requirements import InvalidRequirement
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
 from packaging.version import InvalidVersion, Version
 
-from rabbet.core.limits import LONGEST_LINE, MOST_METADATA, MOST_NEEDS, beyond
+from rabbet.core.limits import MOST_METADATA, MOST_NEEDS, beyond
 from rabbet.core.model.release import Metadata
-from rabbet.core.needs.need import Need, library_name
+from rabbet.core.needs.need import Need, is_name, library_name
 from rabbet.formats.requirement import read_requirement
 
-__all__ = ["MetadataBroken", "bounded", "is_name", "needs_of", "parse_metadata", "parse_static_metadata"]
+if TYPE_CHECKING:
+    from email.message import Message
+
+__all__ = ["MetadataBroken", "bounded", "needs_of", "parse_metadata", "parse_static_metadata"]
 
 _NEEDED = {"name", "version", "requires-dist", "requires-python", "provides-extra"}
 
 
 _METADATA_VERSION = re.compile(r"[0-9]{1,3}\.[0-9]{1,3}\Z")
-_NAME = re.compile(r"[A-Za-z0-9]([A-Za-z0-9._-]*[A-Za-z0-9])?\Z")
 
 
 class MetadataBroken(ValueError):
     """Metadata that can't be read; the release is then set aside, which is no failure of the command."""
-
-
-def is_name(text: str) -> bool:
-    """Whether a library can have this name (PEP 508)."""
-    return len(text) <= LONGEST_LINE and _NAME.match(text) is not None
 
 
 def bounded(text: str) -> str:
@@ -117,6 +113,8 @@ def _header_text(content: bytes) -> str:
 
 
 def _header(text: str) -> "Message[str, str]":
+    from email.parser import HeaderParser  # here: it takes long to import, and not every command reads any
+
     try:
         return HeaderParser().parsestr(text)
     except (ValueError, RecursionError, LookupError) as error:

@@ -5,9 +5,8 @@ from collections.abc import Mapping
 from packaging.utils import NormalizedName
 from packaging.version import InvalidVersion, Version
 
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.need import is_name, library_name
 from rabbet.errors import NotUnderstood
-from rabbet.formats.metadata import is_name
 from rabbet.formats.toml import parse_content
 
 __all__ = ["read_preferred", "write_preferred"]

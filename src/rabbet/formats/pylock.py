@@ -29,11 +29,10 @@ from rabbet.core.model.lock import (
     LockedWheel,
 )
 from rabbet.core.model.runtime import RuntimeArchive
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.need import is_name, library_name
 from rabbet.errors import NotUnderstood
 from rabbet.formats.address import NotAnAddress, parse_address
 from rabbet.formats.archive_bounds import ARCHIVE_ENDINGS, is_inside
-from rabbet.formats.metadata import is_name
 from rabbet.formats.requirement import check_marker, is_digest, is_sha256, parse_specifiers
 from rabbet.formats.toml import Table, parse_content, parse_toml
 

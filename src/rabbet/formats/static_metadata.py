@@ -9,8 +9,8 @@ from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.model.release import Metadata
-from rabbet.core.needs.need import Need, library_name
-from rabbet.formats.metadata import MetadataBroken, bounded, is_name, needs_of
+from rabbet.core.needs.need import Need, is_name, library_name
+from rabbet.formats.metadata import MetadataBroken, bounded, needs_of
 from rabbet.formats.toml import parse_content
 
 __all__ = ["metadata_of_tree", "name_of_tree"]

@@ -50,6 +50,8 @@ class FileReader:
         path, asked = local_path(file.location), self.ask_metadata(file)
         if file.metadata_sha256 is not None and asked is not None:
             answer = awaited(asked)
+            with self._guard:
+                self._asked.pop(file.location, None)  # whoever reads it keeps what it says
             if answer.status == 200:
                 _check(answer.body, file.metadata_sha256, f"{file.filename}.metadata")
                 return answer.body

@@ -110,6 +110,7 @@ class ReleaseReader:
         """What the wheel itself says, if it was seen before; else what this source tells of it."""
         known = self._recall(file, source)
         if known is not None:
+            self._recalled.clear()  # descriptions are long, and what was read is kept as it is understood
             return known
         content = source.metadata(file)
         if file.sha256:

@@ -10,23 +10,18 @@ from msgspec import Struct
 from msgspec.structs import replace
 from packaging.version import Version
 
-from rabbet.core.lock.serving import places_of
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.edit import Change, Edit
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.need import is_name, library_name
 from rabbet.core.needs.wording import need_text, specifiers_text
 from rabbet.core.progress import Observer
 from rabbet.core.targets import BASELINES, PLATFORMS, target_of
 from rabbet.errors import NoLock, NoRuntime, NotUnderstood, WrongUsage
-from rabbet.formats.metadata import is_name
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import apply
-from rabbet.formats.static_metadata import name_of_tree
 from rabbet.store.atomic import put_back_on_failure, write_text
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project, read_text
-from rabbet.workspace.runtimes.languages import languages_for
-from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons
 
 if TYPE_CHECKING:
     from rabbet.tasks.recreate import RecreateReport
@@ -105,6 +100,8 @@ def change(project: Project, machine: Machine, edits: Sequence[Edit]) -> Edited:
     if after != before:
         changed = read_declaration(after, folder_name=project.folder.name)
         if changed.runtimes:
+            from rabbet.workspace.runtimes.languages import languages_for  # here: most edits name a library
+
             languages_for(changed, machine, written=False)  # which refuses one that nobody tells of
         write_text(project.declaration_file, after)
     return Edited(changes, tuple(edit.value for edit in served))
@@ -140,6 +137,8 @@ def _with_place(edit: Edit, project: Project, machine: Machine) -> Edit:
             f"{folder} is no checkout of {name}",
             because=["it holds neither pyproject.toml nor setup.py"],
         )
+    from rabbet.formats.static_metadata import name_of_tree  # here: few libraries stand in for a release
+
     told = None
     with suppress(NotUnderstood):  # then only its build could tell
         told = name_of_tree(read_text(folder / "pyproject.toml", by_hand=True))
@@ -159,6 +158,9 @@ def _served_unnamed(
     first = (platforms and not declaration.targets, pythons and not declaration.pythons)
     if not any(first):
         return
+    from rabbet.core.lock.serving import places_of  # here: most edits name a library
+    from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons
+
     try:
         lock = project.lock()
     except NoLock:

@@ -26,7 +26,6 @@ from rabbet.environment.inspect import take_inventory
 from rabbet.environment.install_state import InstallState, own_install_state
 from rabbet.errors import NoRuntime, NotObtained
 from rabbet.runtimes.linking import linked_runtime
-from rabbet.workspace.deep_look import deep_inventory, vouched_elsewhere
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.result_cache import environment_state, recall_sound
@@ -139,6 +138,8 @@ def compared(
     root = project.environment
     state = environment_state(root)
     if deep:
+        from rabbet.workspace.deep_look import deep_inventory  # here: it takes what fetches and builds
+
         found = deep_inventory(project, machine, observer, _as_made_now(asked), asked.needed, asked.runtime)
     else:
         known = sound or recall_sound(state, machine)
@@ -163,8 +164,12 @@ def compared_elsewhere(
     """
     wanted = tuple(one for one in asked.needed if not (isinstance(one, Unbuilt) and one.own))
     asked = replace(asked, install_state=None, needed=wanted)
-    vouch = partial(vouched_elsewhere, wanted=wanted, project=project, machine=machine, observer=observer)
-    found = foreign_inventory(place, asked.runtime.version, reading_files(observer), vouch if deep else None)
+    vouch = None
+    if deep:
+        from rabbet.workspace.deep_look import vouched_elsewhere
+
+        vouch = partial(vouched_elsewhere, wanted=wanted, project=project, machine=machine, observer=observer)
+    found = foreign_inventory(place, asked.runtime.version, reading_files(observer), vouch)
     known = own_install_state(place, machine.environments())
     own = tuple(f"/{part}" for part in (known.own if known else ()))
     inventory = replace(

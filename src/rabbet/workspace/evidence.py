@@ -16,11 +16,10 @@ from rabbet.core.adoption import Left, Listed, Present
 from rabbet.core.drift.imports import ImportSite, Offered
 from rabbet.core.model.declaration import Section
 from rabbet.core.model.inventory import Inventory
-from rabbet.core.needs.need import library_name
+from rabbet.core.needs.need import is_name, library_name
 from rabbet.core.shell import quoted
 from rabbet.environment.foreign import foreign_inventory, library_folders
 from rabbet.errors import EnvironmentFailed, NotUnderstood, WrongUsage
-from rabbet.formats.metadata import is_name
 from rabbet.formats.pylock import read_lock
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.requirement_list import read_requirement_list

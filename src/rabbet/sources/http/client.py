@@ -26,7 +26,7 @@ from rabbet.sources.interruptible import AT_MOST, awaited
 __all__ = ["Answer", "HttpClient"]
 
 _MOST_RESUMPTIONS = 3
-_MOST_AHEAD = 1 << 22  # bytes of a file that wait to be taken, beyond which its source has to wait
+_MOST_AHEAD = 1 << 18  # bytes of a file that wait to be taken, beyond which its source has to wait
 
 
 class Answer(NamedTuple):
@@ -193,7 +193,8 @@ class _Page:
         return None
 
     def whole(self, address: Address, head: Head) -> None:
-        self.answer.set_result(Answer(head.status, address.text, head.headers, b"".join(self._pieces)))
+        body, self._pieces = b"".join(self._pieces), []
+        self.answer.set_result(Answer(head.status, address.text, head.headers, body))
 
     def failed(self, error: Exception) -> None:
         if not self.answer.done():

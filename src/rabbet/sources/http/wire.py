@@ -24,7 +24,7 @@ from rabbet.core.limits import LEAST_SPEED, MOST_SECONDS
 __all__ = ["FAULT", "Ended", "Head", "Request", "Transfer", "Wire"]
 
 _CONNECT = 15  # seconds
-_BUFFER = 1 << 18  # bytes of a piece at most
+_BUFFER = 1 << 17  # bytes of a piece at most
 _KEPT_HANDLES = 64
 _UNPROVEN = 16  # requests at a time to a host that is not known to bear more
 _PROVEN = 64  # to one that has answered as many as it was asked at first
@@ -329,6 +329,8 @@ class Wire:
         self._multi.remove_handle(handle)
         del self._under_way[handle]
         transfer.handle = None
+        for option in (pycurl.WRITEFUNCTION, pycurl.HEADERFUNCTION):
+            handle.setopt(option, len)  # which keeps nothing: an idle handle must not hold the last answer
         host.under_way -= 1
         if len(self._idle) < _KEPT_HANDLES:
             self._idle.append(handle)
