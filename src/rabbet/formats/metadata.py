@@ -22,6 +22,7 @@ __all__ = ["MetadataBroken", "bounded", "needs_of", "parse_metadata", "parse_sta
 _NEEDED = {"name", "version", "requires-dist", "requires-python", "provides-extra"}
 
 
+_WORTH_KEEPING = 50_000  # characters of a header; longer ones are rare, and would take up the memory
 _METADATA_VERSION = re.compile(r"[0-9]{1,3}\.[0-9]{1,3}\Z")
 
 
@@ -63,11 +64,12 @@ def parse_metadata(content: bytes) -> Metadata:
 
     Raises `MetadataBroken`.
     """
-    return _metadata_of(_header_text(content))
+    text = _header_text(content)
+    return _known_metadata(text) if len(text) < _WORTH_KEEPING else _metadata(_header(text))
 
 
 @lru_cache(maxsize=1024)
-def _metadata_of(header: str) -> Metadata:
+def _known_metadata(header: str) -> Metadata:
     """Read it once: an environment's is looked at before it is changed and afterwards."""
     return _metadata(_header(header))
 

@@ -121,6 +121,8 @@ class IndexSource:
         kept = self._kept[name]
         if asked is None and kept is not None:
             return kept.listing(name, self.name)
+        if name in self._read:  # another thread was faster
+            return self._read[name]
         answer = awaited(asked) if asked is not None else self._client.get(address, _ACCEPT)
         if answer.status == 304 and kept is not None:
             self._pages.renew(address, kept, answer.headers)

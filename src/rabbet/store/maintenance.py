@@ -157,8 +157,8 @@ def _check_packs(folder: Path) -> Iterator[str]:
         pack = Pack(file)
         kept = list(pack)
         damaged = [key for key in kept if pack.recall(key) is None]
-        yield from (f"{folder.name}/{key}" for key in damaged or ([file.name] if pack.untidy else []))
-        pack.flush()
+        yield from (f"{folder.name}/{key}" for key in damaged or ([file.name] if pack.cut_off else []))
+        pack.close()
 
 
 def _discard(entry: Path) -> None:
@@ -176,8 +176,14 @@ def _packs(folder: Path) -> list[Path]:
 def _count(folder: Path) -> int:
     """How many things a part holds, those in packs one by one."""
     if folder.name in _PACKED:
-        return sum(sum(1 for _ in Pack(file)) for file in _packs(folder))
+        return sum(_count_in(Pack(file)) for file in _packs(folder))
     return len(_entries(folder))
+
+
+def _count_in(pack: Pack) -> int:
+    count = sum(1 for _ in pack)
+    pack.close()
+    return count
 
 
 def _remove(entry: Path, folder: Path) -> None:

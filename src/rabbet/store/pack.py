@@ -1,6 +1,7 @@
 """A cache of many small contents in one file, which is read by need; losing an entry costs time only.
 
-The file is a row of records; a later one with the same key stands in for an earlier one. What is new is
+The file is a row of records; a later one with the same key stands in for an earlier one, which comes back
+where the later one is damaged, so what is kept here has to be harmless when it is old. What is new is
 appended by one call of the system, so that several processes can do so at once; where much of the file is of
 no use any more, or its end was cut off, it is written anew. Each record carries a digest of its key and its
 content, which is checked when it is read, as in `blob_cache.py`.
@@ -47,7 +48,8 @@ class Pack:
         self._new: dict[str, bytes] = {}
         self._waiting = 0
         self._waiting_since = 0.0
-        self._untidy = False  # whether the file has to be written anew
+        self._cut_off = False  # whether the file ends with what is no record
+        self._untidy = False  # whether it has to be written anew
 
     def recall(self, key: str) -> bytes | None:
         """What was remembered under this key, if anything, and if it is what it was."""
@@ -89,11 +91,11 @@ class Pack:
             return iter(sorted({*self._places, *self._new}))
 
     @property
-    def untidy(self) -> bool:
-        """Whether the file holds what is of no use, and is written anew with the next `flush`."""
+    def cut_off(self) -> bool:
+        """Whether the file does not end where a record does; the next `flush` writes it anew."""
         with self._guard:
             self._open()
-            return self._untidy
+            return self._cut_off
 
     def flush(self) -> None:
         """Write what is new."""
@@ -107,14 +109,26 @@ class Pack:
                 make_folder(Path(self._file).parent)
                 self._write()
             finally:
-                self._read, self._waiting, self._untidy = False, 0, False
+                self._waiting, self._untidy = 0, False
                 self._new.clear()  # what can't be written now will not be either in a while
+                self._forget_places()
+
+    def close(self) -> None:
+        """Write what is new, and close the file; the next question opens it again."""
+        with self._guard:
+            self.flush()
+            self._forget_places()
+
+    def _forget_places(self) -> None:
+        if self._source is not None:
+            self._source.close()
+        self._read, self._source, self._places = False, None, {}
 
     def _open(self) -> None:
         """Find out where everything lies; what does not look as it should ends the file."""
         if self._read:
             return
-        self._read, self._source, self._places = True, None, {}
+        self._read = True
         try:
             self._source = open_regular(self._file)
             size = os.fstat(self._source.fileno()).st_size
@@ -122,8 +136,9 @@ class Pack:
         except OSError:
             return
         used = sum(length for _, length in self._places.values())
-        self._untidy = position != size or (size > 2 * used and size - used > _MOST_WASTE)
-        if position != size:
+        self._cut_off = position != size
+        self._untidy = self._cut_off or (size > 2 * used and size - used > _MOST_WASTE)
+        if self._cut_off:
             sys.audit(FORGOTTEN, self._file)
 
     def _find_records(self, size: int) -> int:
@@ -158,9 +173,7 @@ class Pack:
         added = b"".join(_record(key, sealed(key, content)) for key, content in self._new.items())
         descriptor = os.open(self._file, os.O_WRONLY | os.O_CREAT | os.O_APPEND, 0o600)
         try:
-            os.write(
-                descriptor, added
-            )  # what of it does not fit is cut off, and found so by the next who reads
+            os.write(descriptor, added)  # where not all of it fits, the next who reads finds its end cut off
         finally:
             os.close(descriptor)
 

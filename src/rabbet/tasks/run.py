@@ -126,6 +126,7 @@ def become(
 
     Returns only by raising `EnvironmentFailed`, when the command can't be started.
     """
+    machine.close()  # nothing of this process comes to its end
     try:
         os.execvpe(command[0], list(command), variables)  # noqa: S606 - running commands is the job
     except OSError as error:

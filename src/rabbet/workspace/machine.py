@@ -45,7 +45,7 @@ class Machine:
     def close(self) -> None:
         """Write what is to be remembered and was kept back."""
         for pack in self._packs.values():
-            pack.flush()
+            pack.close()
 
     def helpers_environ(self) -> Mapping[str, str]:
         """The variables for helpers such as git, which are not taken from environments and projects."""

@@ -103,20 +103,17 @@ class HttpClient:
             given["Range"] = f"bytes={start}-"
         flow = _Flow()
         exchange = self._ask("GET", address, given, flow)
-        skipped = 0
+        left = start  # bytes that are discarded, where all of it comes again
         try:
             for piece, head in flow.pieces(exchange):
                 if head.status not in (200, 206):
                     raise refused(address, head.status)
                 if piece is None:
                     return
-                if head.status == 200 and skipped < start:
-                    given_piece = piece[start - skipped :]
-                    skipped += len(piece)
-                else:
-                    given_piece = piece
-                if given_piece:
-                    yield given_piece
+                skipped = min(left, len(piece)) if head.status == 200 else 0
+                left -= skipped
+                if skipped < len(piece):
+                    yield piece[skipped:]
         finally:
             exchange.drop()
 

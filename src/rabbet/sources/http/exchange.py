@@ -59,6 +59,7 @@ class Exchange:
         self._redirects = 0
         self._status = 0
         self._transfer: Transfer | None = None
+        self._dropped = False
 
     def begin(self) -> None:
         """Ask."""
@@ -74,10 +75,13 @@ class Exchange:
         self._wire.do(self._drop)
 
     def _drop(self) -> None:
+        self._dropped = True
         if self._transfer is not None:
             self._wire.drop(self._transfer)
 
     def _ask(self) -> None:
+        if self._dropped:
+            return
         try:
             self._transfer = Transfer(self._prepare(self._address), self._take, self._ended)
         except (RabbetError, OSError) as error:

@@ -151,6 +151,7 @@ class Wire:
         self._begun: set[Transfer] = set()
         self._under_way: dict[pycurl.Curl, Transfer] = {}
         self._idle: list[pycurl.Curl] = []
+        self._fault: Ended | None = None
         self._timer = -1.0  # when libcurl wants to be called next; negative: not at all
 
     def begin(self, transfer: Transfer) -> None:
@@ -197,14 +198,20 @@ class Wire:
         try:
             while True:
                 self._turn(bell)
-        except Exception as error:
-            self._give_up(f"{type(error).__name__}: {error}")
-            raise
+        except Exception as error:  # noqa: BLE001 - whoever waits for an answer is told, and fails with it
+            self._fault = Ended(FAULT, f"{type(error).__name__}: {error}", Head(0, {}), 0)
+            self._refuse(bell)
 
-    def _give_up(self, why: str) -> None:
-        """After a fault in this thread: let nobody wait for ever."""
+    def _refuse(self, bell: int) -> None:
+        """After a fault in this thread nobody waits for ever: what was asked for, and what will be, fails."""
         for transfer in tuple(self._begun):
-            transfer.ended(Ended(FAULT, why, Head(0, {}), 0))
+            self._enqueue(transfer)
+        self._inbox.extend(action for _, _, action in self._later)
+        os.set_blocking(bell, True)
+        while True:
+            while self._inbox:
+                self._inbox.popleft()()
+            os.read(bell, 4096)
 
     def _turn(self, bell: int) -> None:
         """Wait for something to happen, and do what is to be done then."""
@@ -230,9 +237,7 @@ class Wire:
             due.append(self._timer)
         if self._inbox:
             return 0
-        return (
-            max(0.0, min(_LONGEST_TURN, *(one - time.monotonic() for one in due))) if due else _LONGEST_TURN
-        )
+        return max(0.0, min([_LONGEST_TURN, *(one - time.monotonic() for one in due)]))
 
     def _watch(self, what: int, descriptor: int, *_: object) -> None:
         """Called by libcurl: wait for this on a socket, or for nothing any more."""
@@ -248,6 +253,9 @@ class Wire:
         self._timer = time.monotonic() + milliseconds / 1000 if milliseconds >= 0 else -1.0
 
     def _enqueue(self, transfer: Transfer) -> None:
+        if self._fault is not None:
+            transfer.ended(self._fault)
+            return
         self._begun.add(transfer)
         host = self._host(transfer.request)
         host.waiting.append(transfer)
@@ -316,16 +324,15 @@ class Wire:
         transfer, received = self._under_way[handle], handle.getinfo(pycurl.SIZE_DOWNLOAD_T)
         multiplexed = handle.getinfo(pycurl.INFO_HTTP_VERSION) == pycurl.CURL_HTTP_VERSION_2_0
         ended = Ended(code, words, transfer.head(), received)
-        host = self._release(transfer)
+        host = self._release(transfer, handle)
         self._begun.discard(transfer)
         host.judge(ended, multiplexed=multiplexed)
         transfer.ended(ended)
         self._begin_waiting(host)
 
-    def _release(self, transfer: Transfer) -> _Host:
+    def _release(self, transfer: Transfer, handle: pycurl.Curl) -> _Host:
         """Take a transfer that is under way off the wire."""
-        handle, host = transfer.handle, self._hosts[transfer.request.host]
-        assert handle is not None  # noqa: S101 - for the type checker: it is under way
+        host = self._hosts[transfer.request.host]
         self._multi.remove_handle(handle)
         del self._under_way[handle]
         transfer.handle = None
@@ -346,7 +353,7 @@ class Wire:
         transfer.dropped = True
         self._begun.discard(transfer)
         if transfer.handle is not None:
-            self._begin_waiting(self._release(transfer))
+            self._begin_waiting(self._release(transfer, transfer.handle))
 
 
 def _curl_events(events: int) -> int:
