@@ -53,6 +53,13 @@ class Machine:
 
         return {**self.environ, "PATH": trusted_path(self.environ, self.home)}
 
+    @cached_property
+    def pythons(self) -> "tuple[Path, ...]":
+        """Where interpreters of Python lie on this machine, looked for once a command."""
+        from rabbet.runtimes.search import find_executables
+
+        return tuple(find_executables(self.environ, self.home))
+
     def environments(self) -> "Environments":
         """The environments that were made here.
 

@@ -17,7 +17,6 @@ from rabbet.builds.folder_state import folder_state
 from rabbet.core.limits import MOST_TEXT_FILE
 from rabbet.environment.staging import leftovers
 from rabbet.regular_file import read_regular
-from rabbet.runtimes.search import find_executables
 from rabbet.store.blob_cache import BlobCache
 from rabbet.store.file_states import state_of
 from rabbet.store.folder import OBTAINED
@@ -200,7 +199,7 @@ def _programs(project: Project, machine: Machine, text: bytes) -> Iterator[Path]
 
     Raises `FileNotFoundError` for a project with languages of its own: what it finds is never remembered.
     """
-    yield from find_executables(machine.environ, machine.home)
+    yield from machine.pythons
     yield from sorted((machine.store_folder / OBTAINED).glob("*"))
     if b"languages" in text:
         raise FileNotFoundError(project.declaration_file)

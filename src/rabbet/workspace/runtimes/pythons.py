@@ -15,7 +15,6 @@ from rabbet.core.targets import PLATFORMS, joined, named_target, target_of
 from rabbet.errors import NoRuntime, WrongUsage
 from rabbet.runtimes.choose import choose, newest_first
 from rabbet.runtimes.probe import probe_all
-from rabbet.runtimes.search import find_executables
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.languages import obtained_runtimes
@@ -30,7 +29,7 @@ def found_pythons(machine: Machine, project: Project | None = None) -> tuple[Pyt
     """
     obtained = (one for one in obtained_runtimes(machine, project) if one.language == "python")
     executables = [
-        *find_executables(machine.environ, machine.home),
+        *machine.pythons,
         *(Path(one.executable) for one in obtained),
     ]
     return probe_all(executables, machine.memory("runtimes"), machine.helpers_environ())
