@@ -26,6 +26,7 @@ __all__ = ["FAULT", "Ended", "Head", "Request", "Transfer", "Wire"]
 _CONNECT = 15  # seconds
 _BUFFER = 1 << 17  # bytes of a piece at most
 _KEPT_HANDLES = 64
+_FRAIL = 6  # requests at a time to a host that wants a connection for each
 _UNPROVEN = 16  # requests at a time to a host that is not known to bear more
 _PROVEN = 64  # to one that has answered as many as it was asked at first
 _MULTIPLEXED = 100  # to one that speaks HTTP/2, over few connections (RFC 9113, 5.1.2 asks for that many)
@@ -125,11 +126,19 @@ class _Host:
         self.answered = 0
         self.most = _UNPROVEN
 
-    def judge(self, ended: Ended, *, multiplexed: bool) -> None:
-        """Ask more of a host that answers, and less of one that is too busy or breaks connections off."""
+    def judge(self, ended: Ended, version: int) -> None:
+        """Ask more of a host that answers by this version of HTTP, and keeps its connections.
+
+        Less is asked of one that is too busy or breaks off, and of a small one that wants a new connection
+        for each request: so many at once are more than it lets wait.
+        """
+        multiplexed = version == pycurl.CURL_HTTP_VERSION_2_0
         if ended.head.status:
             self.shares = multiplexed
-        if ended.code or ended.head.status in (429, 503):
+        closing = ended.head.headers.get("connection", "").lower() == "close"
+        if version == pycurl.CURL_HTTP_VERSION_1_0 or (closing and not multiplexed):
+            self.answered, self.most = 0, _FRAIL
+        elif ended.code or ended.head.status in (429, 503):
             self.answered, self.most = 0, _UNPROVEN
         else:
             self.answered += 1
@@ -322,11 +331,11 @@ class Wire:
 
     def _finish(self, handle: pycurl.Curl, code: int, words: str) -> None:
         transfer, received = self._under_way[handle], handle.getinfo(pycurl.SIZE_DOWNLOAD_T)
-        multiplexed = handle.getinfo(pycurl.INFO_HTTP_VERSION) == pycurl.CURL_HTTP_VERSION_2_0
+        version = handle.getinfo(pycurl.INFO_HTTP_VERSION)
         ended = Ended(code, words, transfer.head(), received)
         host = self._release(transfer, handle)
         self._begun.discard(transfer)
-        host.judge(ended, multiplexed=multiplexed)
+        host.judge(ended, version)
         transfer.ended(ended)
         self._begin_waiting(host)
 
