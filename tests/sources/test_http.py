@@ -128,6 +128,14 @@ class Failures(unittest.TestCase):
             self.assertIn(what, str(raised.exception))
             self.assertIn(why, raised.exception.because[-1])
 
+    def test_silence(self) -> None:
+        """Several that never answer are given up together, each after a second try."""
+        address, asking = self.spoken(None), client()
+        answers = [asking.begin(f"{address}{number}") for number in range(5)]
+        for answer in answers:
+            with self.assertRaisesRegex(SourceFailed, "answers too slowly"):
+                answer.result(20)
+
     def spoken(self, words: bytes | None) -> str:
         """The address of a server that says only this, or holds the line in silence."""
         listening = socket.create_server(("127.0.0.1", 0))

@@ -161,7 +161,7 @@ class Wire:
         self._under_way: dict[pycurl.Curl, Transfer] = {}
         self._idle: list[pycurl.Curl] = []
         self._fault: Ended | None = None
-        self._timer = -1.0  # when libcurl wants to be called next; negative: not at all
+        self._looked_at = 0.0  # when libcurl was last made to look at all that is under way
 
     def begin(self, transfer: Transfer) -> None:
         """Send a request, now or when its host's turn comes."""
@@ -199,7 +199,6 @@ class Wire:
         self._multi.setopt(pycurl.M_PIPELINING, pycurl.PIPE_MULTIPLEX)
         self._multi.setopt(pycurl.M_MAXCONNECTS, _PROVEN)
         self._multi.setopt(pycurl.M_SOCKETFUNCTION, self._watch)
-        self._multi.setopt(pycurl.M_TIMERFUNCTION, self._set_timer)
         self._thread = threading.Thread(target=self._run, args=(bell,), name="wire", daemon=True)
         self._thread.start()
 
@@ -231,9 +230,13 @@ class Wire:
             else:
                 self._multi.socket_action(key.fd, _curl_events(events))
         now = time.monotonic()
-        if 0 <= self._timer <= now:
-            self._timer = -1.0
+        if self._multi.timeout() == 0:
             self._multi.socket_action(pycurl.SOCKET_TIMEOUT, 0)
+        if now > self._looked_at + _LONGEST_TURN:  # else libcurl notices no answer that has not begun
+            for watched in tuple(self._selector.get_map()):
+                if watched != bell:
+                    self._multi.socket_action(watched, 0)
+            self._looked_at = now
         while self._later and self._later[0][0] <= now:
             heappop(self._later)[2]()
         self._collect()
@@ -241,12 +244,12 @@ class Wire:
             self._inbox.popleft()()
 
     def _until_next(self) -> float:
-        due = [self._later[0][0]] if self._later else []
-        if self._timer >= 0:
-            due.append(self._timer)
+        """How many seconds to wait at most for something to happen."""
         if self._inbox:
             return 0
-        return max(0.0, min([_LONGEST_TURN, *(one - time.monotonic() for one in due)]))
+        later = self._later[0][0] - time.monotonic() if self._later else _LONGEST_TURN
+        wanted = self._multi.timeout()  # milliseconds; negative: libcurl waits for nothing but its sockets
+        return max(0.0, min(_LONGEST_TURN, later, wanted / 1000 if wanted >= 0 else _LONGEST_TURN))
 
     def _watch(self, what: int, descriptor: int, *_: object) -> None:
         """Called by libcurl: wait for this on a socket, or for nothing any more."""
@@ -256,10 +259,6 @@ class Wire:
                 self._selector.unregister(descriptor)
         elif what in _EVENTS:
             (self._selector.modify if known else self._selector.register)(descriptor, _EVENTS[what])
-
-    def _set_timer(self, milliseconds: int) -> None:
-        """Called by libcurl: call again after so long; -1 for not at all."""
-        self._timer = time.monotonic() + milliseconds / 1000 if milliseconds >= 0 else -1.0
 
     def _enqueue(self, transfer: Transfer) -> None:
         if self._fault is not None:
