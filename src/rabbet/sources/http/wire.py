@@ -233,9 +233,9 @@ class Wire:
         if self._multi.timeout() == 0:
             self._multi.socket_action(pycurl.SOCKET_TIMEOUT, 0)
         if now > self._looked_at + _LONGEST_TURN:  # else libcurl notices no answer that has not begun
-            for watched in tuple(self._selector.get_map()):
-                if watched != bell:
-                    self._multi.socket_action(watched, 0)
+            for key in tuple(self._selector.get_map().values()):
+                if key.fd != bell:
+                    self._multi.socket_action(key.fd, 0)
             self._looked_at = now
         while self._later and self._later[0][0] <= now:
             heappop(self._later)[2]()
