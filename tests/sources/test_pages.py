@@ -45,6 +45,27 @@ class Kept(unittest.TestCase):
         self.assertEqual((again.by_version, again.aside), (listing.by_version, listing.aside))
         self.assertGreater(len(listing.files), 10)
 
+    def test_renewed(self) -> None:
+        """That a page is unchanged is noted in a few bytes, and counts for that page alone."""
+        memory, client = DictMemory(), HttpClient({}, Credentials((), {}, Path("/nowhere")))
+        with StandIn(manner=Manner(max_age=600)) as index:
+            for anew, asked in ((False, 1), (False, 1), (True, 2), (True, 3), (False, 3)):
+                listing = IndexSource("s", index.address, client, memory, anew=anew).listing(NAME)
+                self.assertIsNotNone(listing)
+                self.assertEqual((len(index.requests), memory.times), (asked, asked))
+        sizes = sorted(len(content) for content in memory.values())
+        self.assertEqual(len(sizes), 2)
+        self.assertLess(sizes[0], 250)
+        pages = Pages(memory)
+        page = pages.recall(f"{index.address}{NAME}/")
+        assert page is not None
+        self.assertTrue(page.fresh)
+        other = parse_json(b'{"files": []}', name=NAME, source="s", address=index.address)
+        pages.keep(f"{index.address}{NAME}/", other, "another digest", {})
+        page = pages.recall(f"{index.address}{NAME}/")
+        assert page is not None
+        self.assertFalse(page.fresh)
+
     def test_untagged(self) -> None:
         """A page without tag and freshness is asked for each time; unchanged, it is not read anew."""
         for tagged in (True, False):

@@ -100,6 +100,16 @@ class KeptPage(msgspec.Struct, array_like=True):
         )
 
 
+class _Renewal(msgspec.Struct, array_like=True):
+    """That a page with this digest is unchanged: small, for pages are large and confirmed often."""
+
+    content: str
+    etag: str
+    kept_at: float
+    fresh_until: float
+
+
+_RENEWAL = msgspec.msgpack.Decoder(_Renewal)
 _BODY = msgspec.msgpack.Decoder(_Body)
 _KEPT_PAGE = msgspec.msgpack.Decoder(KeptPage)
 
@@ -117,7 +127,19 @@ class Pages:
             page = _KEPT_PAGE.decode(content) if content else None
         except (msgspec.MsgspecError, ValueError, OverflowError, RecursionError):
             return None
-        return page if page is not None and page.format == _FORMAT else None
+        return self._renewed(address, page) if page is not None and page.format == _FORMAT else None
+
+    def _renewed(self, address: str, page: KeptPage) -> KeptPage:
+        """A page as the index has confirmed it since it was kept."""
+        content = self._memory.recall(_renewal_key(address))
+        try:
+            renewal = _RENEWAL.decode(content) if content else None
+        except (msgspec.MsgspecError, ValueError):
+            renewal = None
+        if renewal is None or renewal.content != page.content or renewal.kept_at < page.kept_at:
+            return page
+        changed = {"etag": renewal.etag, "kept_at": renewal.kept_at, "fresh_until": renewal.fresh_until}
+        return msgspec.structs.replace(page, **changed)
 
     def keep(self, address: str, listing: Listing, content: str, headers: Mapping[str, str]) -> None:
         """Keep a listing that was just read, and its page's digest, unless the index forbids it."""
@@ -158,8 +180,8 @@ class Pages:
         """The index said, or its answer showed, that a page has not changed."""
         etag, until = headers.get("etag", page.etag), _fresh_until(headers)
         if until or etag != page.etag:
-            changed = {"etag": etag, "kept_at": time.time(), "fresh_until": until}
-            self._write(address, msgspec.structs.replace(page, **changed))
+            renewal = _Renewal(page.content, etag, time.time(), until)
+            self._memory.remember(_renewal_key(address), msgspec.msgpack.encode(renewal))
 
     def _write(self, address: str, page: KeptPage) -> None:
         self._memory.remember(_key(address), msgspec.msgpack.encode(page))
@@ -172,3 +194,7 @@ def _fresh_until(headers: Mapping[str, str]) -> float:
 
 def _key(address: str) -> str:
     return hashlib.sha256(address.encode()).hexdigest()
+
+
+def _renewal_key(address: str) -> str:
+    return f"{_key(address)}-renewed"

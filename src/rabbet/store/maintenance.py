@@ -181,7 +181,7 @@ def _count(folder: Path) -> int:
 
 
 def _count_in(pack: Pack) -> int:
-    count = sum(1 for _ in pack)
+    count = sum("-" not in key for key in pack)  # others tell something of an entry
     pack.close()
     return count
 
