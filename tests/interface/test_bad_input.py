@@ -60,6 +60,19 @@ class BadInput(ProgramCase):
                     self.check(case, manner, f"{front.origin}/simple/")
         self.assertLess(len(front.streams), sum(front.streams) / 3, "requests share connections")
 
+    def test_patience_over_http2(self) -> None:
+        """What a little patience gets over HTTP/1.1, it gets over HTTP/2 as well."""
+        authority, manner, wheel = trustme.CA(), Manner(), "/files/queenmark-1.1-py3-none-any.whl"
+        front = self.enterContext(Http2Front(self.serve(StandIn(manner=manner)).port, authority))
+        manner.faults.update({"/simple/queenmark/": Fault.BUSY, f"{wheel}.metadata": Fault.CROWDED})
+        manner.faults.update({wheel: Fault.HALF_ONCE, "/files/tallywax-1.2-py3-none-any.whl": Fault.TRICKLE})
+        authority.cert_pem.write_to_path(str(self.root / "ca.pem"))
+        self.variables["SSL_CERT_FILE"] = str(self.root / "ca.pem")
+        self.begin(f"{front.origin}/simple/", "queenmark", "tallywax")
+        self.rabbet("resolve")
+        self.rabbet("recreate")
+        self.assertIn("No drift", self.rabbet("drift").out)
+
     def check(self, case: dict, manner: Manner, address: str) -> None:
         """One case, with its index at an address."""
         self.prepare(case, address)

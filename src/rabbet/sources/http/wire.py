@@ -78,7 +78,8 @@ class Ended(NamedTuple):
 class Transfer:
     """One request under way, or waiting for its turn.
 
-    `take` gets the body piece by piece: what it returns goes to libcurl, which `None` tells to go on.
+    The function to `take` its body gets it piece by piece: what that returns goes to libcurl, which `None`
+    tells to go on.
     """
 
     def __init__(
@@ -88,11 +89,17 @@ class Transfer:
         ended: Callable[[Ended], None],
     ) -> None:
         self.request = request
-        self.take = take
+        self._take = take
         self.ended = ended
         self.lines: list[bytes] = []
+        self.received = 0  # bytes of the body, unpacked
         self.handle: pycurl.Curl | None = None
         self.dropped = False
+
+    def take(self, piece: bytes) -> int | None:
+        """Take a piece of the body."""
+        self.received += len(piece)
+        return self._take(self, piece)
 
     def head(self) -> Head:
         """The head of the answer, as far as it came; of several, such as one that says to go on, the last."""
@@ -299,7 +306,7 @@ class Wire:
         else:
             handle.unsetopt(pycurl.ACCEPT_ENCODING)
         handle.setopt(pycurl.HEADERFUNCTION, transfer.lines.append)
-        handle.setopt(pycurl.WRITEFUNCTION, lambda piece: transfer.take(transfer, piece))
+        handle.setopt(pycurl.WRITEFUNCTION, transfer.take)
         transfer.handle = handle
         self._under_way[handle] = transfer
         self._multi.add_handle(handle)
@@ -329,9 +336,9 @@ class Wire:
                 self._finish(handle, code, words)
 
     def _finish(self, handle: pycurl.Curl, code: int, words: str) -> None:
-        transfer, received = self._under_way[handle], handle.getinfo(pycurl.SIZE_DOWNLOAD_T)
+        transfer = self._under_way[handle]
         version = handle.getinfo(pycurl.INFO_HTTP_VERSION)
-        ended = Ended(code, words, transfer.head(), received)
+        ended = Ended(code, words, transfer.head(), transfer.received)
         host = self._release(transfer, handle)
         self._begun.discard(transfer)
         host.judge(ended, version)
