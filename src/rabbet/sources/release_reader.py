@@ -136,7 +136,7 @@ def _known() -> "Future[Answer]":
 
 
 def _ask_in_turn(name: NormalizedName, indexes: Sequence[IndexSource], found: "Future[Answer]") -> None:
-    """Ask the first; the others where it does not know the library. `found` is the last answer."""
+    """Ask the first; the next where it does not know the library. `found` is set when all is there."""
     asked = indexes[0].ask_listing(name)
 
     def answered(reply: "Future[Answer]") -> None:
