@@ -151,7 +151,7 @@ class Pack:
             start = position + _HEAD.size + name
             if mark != _MARK or name > _LONGEST_KEY or start + length > size:
                 break
-            key = window[start - name - begun : start - begun].decode("ascii", "replace")
+            key = window[start - name - begun : start - begun].decode("latin-1")  # a damaged one is nobody's
             self._places[key] = (start, length)
             position = start + length
         return position
@@ -179,5 +179,5 @@ class Pack:
 
 
 def _record(key: str, content: bytes) -> bytes:
-    name = key.encode("ascii")
+    name = key.encode("latin-1")
     return _HEAD.pack(_MARK, len(name), len(content)) + name + content
