@@ -5,30 +5,22 @@ Run it by `make bench`; `--before PROGRAM` measures the `rabbet` of another chec
 between.
 """
 
-import argparse
-import multiprocessing
 import statistics
 import subprocess
 import sys
 import tempfile
 import time
-from multiprocessing.connection import Connection
 from pathlib import Path
 
+from bench.in_turn import program_before
 from bench.made_up_index import declaration_for, generate
 from bench.recreate import PROGRAM, Project
-from rabbet.demo.stand_in import Manner, StandIn
+from bench.serving import serve_index, serving
+from rabbet.demo.stand_in import Manner
 
 LOCKED = 100
 ROUNDS = 11
 COMMANDS = ("declare", "resolve", "recreate")
-
-
-def serve(told: Connection) -> None:
-    """Serve an index whose listings are fresh for ten minutes, as those of real ones, until told to end."""
-    with StandIn(generate(600, 8000).made_up(), manner=Manner(max_age=600)) as stand_in:
-        told.send(stand_in.address)
-        told.recv()
 
 
 class Change:
@@ -58,18 +50,14 @@ class Change:
 
 def main() -> None:
     """Print all figures."""
-    parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--before", default="", help="the program of another checkout, to compare with")
-    before = parser.parse_args().before
-    here, there = multiprocessing.Pipe()
-    server = multiprocessing.Process(target=serve, args=(there,), daemon=True)
-    server.start()
-    address = here.recv()
-    index = generate(600, 8000)
+    before, index = program_before(__doc__), generate(600, 8000)
     wanted = declaration_for(index, LOCKED)
     library = next(name for name in sorted(index.releases, reverse=True) if name.startswith("brood-clover"))
-    with tempfile.TemporaryDirectory(prefix="rabbet-bench-") as holder:
-        programs = {"now": PROGRAM, **({"before": before} if before else {})}
+    programs = {"now": PROGRAM, **({"before": before} if before else {})}
+    with (
+        tempfile.TemporaryDirectory(prefix="rabbet-bench-") as holder,
+        serving(serve_index, index, Manner(max_age=600)) as (address, _),  # fresh for as long as on real ones
+    ):
         changes = {
             name: Change(Project(Path(holder) / name, address, wanted), program, library)
             for name, program in programs.items()
@@ -82,8 +70,6 @@ def main() -> None:
             for change in changes.values():
                 change.measure()
     show(changes, statistics.median(floors))
-    here.send("end")
-    server.join()
 
 
 def show(changes: dict[str, Change], floor: float) -> None:

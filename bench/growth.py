@@ -6,11 +6,9 @@ through the logarithms, by least squares.
 """
 
 import argparse
-import multiprocessing
 import statistics
 import tempfile
 import time
-from multiprocessing.connection import Connection
 from pathlib import Path
 
 import numpy as np
@@ -18,7 +16,8 @@ from matplotlib.figure import Figure
 
 from bench.made_up_index import declaration_for, generate
 from bench.recreate import Project
-from rabbet.demo.stand_in import StandIn
+from bench.serving import serve_index, serving
+from rabbet.demo.stand_in import Manner
 
 INDEX = (4000, 30_000)  # libraries and releases
 SIZES = (10, 30, 100, 300, 1000)
@@ -26,25 +25,18 @@ ROUNDS = 3
 AIM = 1.15
 
 
-def serve(told: Connection) -> None:
-    """Serve the index until told to end."""
-    with StandIn(generate(*INDEX).made_up()) as stand_in:
-        told.send(stand_in.address)
-        told.recv()
-
-
 def main() -> None:
     """Print, and perhaps draw, all figures."""
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--picture", metavar="FILE", help="where to draw them")
     picture = parser.parse_args().picture
-    here, there = multiprocessing.Pipe()
-    server = multiprocessing.Process(target=serve, args=(there,), daemon=True)
-    server.start()
-    address, index = here.recv(), generate(*INDEX)
+    index = generate(*INDEX)
     locked: list[int] = []
     taken: dict[str, list[float]] = {"resolve": [], "recreate": []}
-    with tempfile.TemporaryDirectory(prefix="rabbet-bench-") as holder:
+    with (
+        tempfile.TemporaryDirectory(prefix="rabbet-bench-") as holder,
+        serving(serve_index, index, Manner()) as (address, _),
+    ):
         for size in SIZES:
             project = Project(Path(holder) / str(size), address, declaration_for(index, size))
             locked.append(len(project.wheels))
@@ -57,8 +49,6 @@ def main() -> None:
     print("exponents:", ", ".join(f"{what} {one:.2f}" for what, one in exponents.items()), f"(at most {AIM})")
     if picture:
         draw(locked, taken, exponents).savefig(picture, dpi=110)
-    here.send("end")
-    server.join()
 
 
 def timed(project: Project, command: str) -> float:

@@ -1,11 +1,19 @@
 """Timing several works in turn, so that a machine whose speed drifts favours none of them."""
 
+import argparse
 import statistics
 import time
 from collections.abc import Callable
 from pathlib import Path
 
 ROUNDS = 11
+
+
+def program_before(purpose: str | None) -> str:
+    """The program of another checkout, if this run is asked to compare with one; else empty."""
+    parser = argparse.ArgumentParser(description=purpose)
+    parser.add_argument("--before", default="", help="the program of another checkout, to compare with")
+    return str(parser.parse_args().before)
 
 
 def compared(

@@ -5,7 +5,6 @@ and served by the stand-in on the loopback address, in a process of its own.
 """
 
 import json
-import multiprocessing
 import os
 import random
 import subprocess
@@ -19,6 +18,7 @@ from multiprocessing.connection import Connection
 from pathlib import Path
 
 from bench.in_turn import compared, line, put_aside
+from bench.serving import serving
 from rabbet.demo.libraries import MadeUp
 from rabbet.demo.stand_in import StandIn
 from rabbet.store.blob_cache import LAYOUT
@@ -51,12 +51,8 @@ def serve(make: Callable[[], Sequence[MadeUp]], told: Connection) -> None:
 @contextmanager
 def served(make: Callable[[], Sequence[MadeUp]]) -> Iterator[str]:
     """The address of an index with such releases, in another process."""
-    here, there = multiprocessing.Pipe()
-    server = multiprocessing.Process(target=serve, args=(make, there), daemon=True)
-    server.start()
-    yield here.recv()
-    here.send("end")
-    server.join()
+    with serving(serve, make) as (address, _):
+        yield address
 
 
 def library(name: str, modules: int) -> MadeUp:

@@ -5,9 +5,7 @@ answer comes 20 ms late. What is compared is run in turn, so that a machine whos
 medians are printed. With `--before PROGRAM`, the `rabbet` of another checkout is measured too.
 """
 
-import argparse
 import json
-import multiprocessing
 import os
 import resource
 import subprocess
@@ -15,30 +13,21 @@ import sys
 import tempfile
 import tomllib
 from functools import partial
-from multiprocessing.connection import Connection
 from pathlib import Path
 
 from packaging.requirements import Requirement
 from packaging.utils import canonicalize_name
 
-from bench.in_turn import compared, line, put_aside
-from bench.made_up_index import MadeUpIndex, declaration_for, generate
-from rabbet.demo.stand_in import Manner, StandIn
+from bench.in_turn import compared, line, program_before, put_aside
+from bench.made_up_index import declaration_for, generate
+from bench.serving import serve_index, serving
+from rabbet.demo.stand_in import Manner
 from rabbet.store.blob_cache import LAYOUT
 
 LOCKED = 100
 LATENCY = 0.020  # seconds
 PROGRAM = str(Path(sys.executable).parent / "rabbet")
 REPLAY = Path(__file__).with_name("replay.py")
-
-
-def serve(index: MadeUpIndex, told: Connection) -> None:
-    """Serve the index, and answer each message with the requests since the last one."""
-    with StandIn(index.made_up(), manner=Manner(latency=LATENCY)) as stand_in:
-        told.send(stand_in.address)
-        while told.recv() != "end":
-            told.send(stand_in.requests.copy())
-            stand_in.requests.clear()
 
 
 class Bench:
@@ -104,21 +93,17 @@ class Bench:
 
 def main() -> None:
     """Print all figures."""
-    parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--before", default="", help="the program of another checkout, to compare with")
-    before = parser.parse_args().before
-    index = generate(600, 8000)
-    here, there = multiprocessing.Pipe()
-    server = multiprocessing.Process(target=serve, args=(index, there), daemon=True)
-    server.start()
-    address = here.recv()
-    with tempfile.TemporaryDirectory(prefix="rabbet-bench-") as holder:
+    before, index = program_before(__doc__), generate(600, 8000)
+    with (
+        tempfile.TemporaryDirectory(prefix="rabbet-bench-") as holder,
+        serving(serve_index, index, Manner(latency=LATENCY)) as (address, told),
+    ):
         bench = Bench(Path(holder), address, declaration_for(index, LOCKED))
         bench.declare()
         bench.resolve()
         plan = bench.plan()
-        here.send("requests")
-        made = [one for one in here.recv() if "/simple/" in one or "/files/" in one]
+        told.send("requests")
+        made = [one for one in told.recv() if "/simple/" in one or "/files/" in one]
         print(f"a lock of {len(plan['then']) // 2} libraries")
         print(f"{'':<58} {'ms':>8} {'floor':>8} {'ratio':>6}  aim")
         bare = [sys.executable, "-c", "import argparse"]
@@ -132,8 +117,6 @@ def main() -> None:
         measure_targets(bench)
     largest = resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss / 1024
     print(f"{'memory of the largest run, MiB':<58} {largest:>8.0f}")
-    here.send("end")
-    server.join()
 
 
 def measure_cold(bench: Bench, plan: dict[str, object], before: str) -> None:

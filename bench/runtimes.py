@@ -6,7 +6,6 @@ and served by the stand-in on the loopback address, in a process of its own.
 
 import hashlib
 import json
-import multiprocessing
 import os
 import random
 import subprocess
@@ -16,6 +15,7 @@ from multiprocessing.connection import Connection
 from pathlib import Path
 
 from bench.in_turn import compared, line, put_aside
+from bench.serving import serving
 from rabbet.demo.runtimes import LANGUAGE, build_runtime, shelf
 from rabbet.demo.stand_in import StandIn
 from rabbet.store.blob_cache import LAYOUT
@@ -64,13 +64,8 @@ def serve(told: Connection) -> None:
 def main() -> None:
     """Print all figures."""
     print(f"{'':<58} {'ms':>8} {'floor':>8} {'ratio':>6}  aim")
-    here, there = multiprocessing.Pipe()
-    server = multiprocessing.Process(target=serve, args=(there,), daemon=True)
-    server.start()
-    with tempfile.TemporaryDirectory(prefix="rabbet-bench-") as holder:
-        measure(Path(holder), here.recv())
-    here.send("end")
-    server.join()
+    with tempfile.TemporaryDirectory(prefix="rabbet-bench-") as holder, serving(serve) as (address, _):
+        measure(Path(holder), address)
 
 
 def measure(folder: Path, address: str) -> None:

@@ -4,54 +4,43 @@ Run it by `make bench`. Each machine is a process with a store of its own; the i
 counts what it is asked. Told are the requests for each library that a machine locks.
 """
 
-import multiprocessing
 import subprocess
 import tempfile
 import time
-from multiprocessing.connection import Connection
 from pathlib import Path
 
 from bench.made_up_index import declaration_for, generate
 from bench.recreate import PROGRAM, Project
-from rabbet.demo.stand_in import Manner, StandIn
+from bench.serving import serve_index, serving
+from rabbet.demo.stand_in import Manner
 
 MACHINES = 20
 LOCKED = 100
 
 
-def serve(told: Connection) -> None:
-    """Serve an index, and answer each message with the requests since the last one."""
-    with StandIn(generate(600, 8000).made_up(), manner=Manner(max_age=600)) as stand_in:
-        told.send(stand_in.address)
-        while told.recv() != "end":
-            told.send(len(stand_in.requests))
-            stand_in.requests.clear()
-
-
 def main() -> None:
     """Print all figures."""
-    here, there = multiprocessing.Pipe()
-    server = multiprocessing.Process(target=serve, args=(there,), daemon=True)
-    server.start()
-    address, wanted = here.recv(), declaration_for(generate(600, 8000), LOCKED)
-    with tempfile.TemporaryDirectory(prefix="rabbet-bench-") as holder:
+    index = generate(600, 8000)
+    wanted = declaration_for(index, LOCKED)
+    with (
+        tempfile.TemporaryDirectory(prefix="rabbet-bench-") as holder,
+        serving(serve_index, index, Manner(max_age=600)) as (address, told),
+    ):
         machines = [Project(Path(holder) / str(number), address, wanted) for number in range(MACHINES)]
         libraries = len(machines[0].wheels) * MACHINES
         for machine in machines:
             machine.forget_sources()
-        here.send("count")
-        here.recv()
+        told.send("requests")
+        told.recv()
         for what in ("from nothing", "again, the listings being fresh", "again, all of it asked for anew"):
             options = ["--fresh-listings"] if "anew" in what else []
             begun = time.perf_counter()
             running = [start(machine, options) for machine in machines]
             codes = {process.wait() for process in running}
-            here.send("count")
-            made = here.recv()
+            told.send("requests")
+            made = len(told.recv())
             seconds = time.perf_counter() - begun
             print(f"{what:<34} {made / libraries:.2f} requests a library, {seconds:.1f} s, exit {codes}")
-    here.send("end")
-    server.join()
 
 
 def start(machine: Project, options: list[str]) -> "subprocess.Popen[bytes]":

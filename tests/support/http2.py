@@ -7,6 +7,7 @@ import http.client
 import socket
 import ssl
 import threading
+from collections.abc import Iterator
 from contextlib import suppress
 from typing import Self
 
@@ -90,8 +91,8 @@ class _Connection:
             self._state.initiate_connection()
             self._flush()
 
-    def requests(self):
-        """Each request as it comes."""
+    def requests(self) -> Iterator[tuple[dict[str, str], int]]:
+        """The headers of each request as it comes, and the number of its stream."""
         headers: dict[int, dict[str, str]] = {}
         while received := self._socket.recv(1 << 16):
             with self._changed:

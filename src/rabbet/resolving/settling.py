@@ -63,11 +63,11 @@ def settled(
 
 
 def _locked_builds(
-    work: ResolveRequest, builds: BuildQuestions, settled: Sequence[Solved]
+    work: ResolveRequest, builds: BuildQuestions, parts: Sequence[Solved]
 ) -> Iterator[LockedBuild]:
     """What has to be built for some targets, and what that needs there."""
     where: dict[tuple[Subject, Version | None], list[Target]] = {}
-    for part in settled:
+    for part in parts:
         for name, candidate in part.solution.chosen.items():
             source = next((one for one in part.artifacts[name] if not isinstance(one, LockedWheel)), None)
             if source not in (None, OWN_FOLDER) and not any(file.is_wheel for file in candidate.files):
@@ -108,14 +108,14 @@ def _passed_over(
             yield f"{double}: the same release, build and tags as {candidate.files[0].filename}"
 
 
-def _unknown_extras(catalogue: Catalogue, settled: Iterable[Solved]) -> set[str]:
+def _unknown_extras(catalogue: Catalogue, parts: Iterable[Solved]) -> set[str]:
     """Extras that somebody asks for and the chosen release does not have."""
     found = set()
-    for solved in settled:
-        for name, extra in solved.solution.needs:
-            stated = catalogue.stated(solved.solution.chosen[name]) if extra else None
+    for part in parts:
+        for name, extra in part.solution.needs:
+            stated = catalogue.stated(part.solution.chosen[name]) if extra else None
             if isinstance(stated, Metadata) and extra not in stated.extras:
-                found.add(f"{solved.solution.chosen[name]} has no extra '{extra}'")
+                found.add(f"{part.solution.chosen[name]} has no extra '{extra}'")
     return found
 
 
@@ -139,7 +139,7 @@ def _resolve_all(
 ) -> tuple[list[Solved], tuple[Move, ...]]:
     """Solve each target, preferring what is locked for it and then what was chosen for the others."""
     chosen: dict[NormalizedName, Version] = {}
-    settled: list[Solved] = []
+    parts: list[Solved] = []
     moves: dict[tuple[object, ...], tuple[Move, Target]] = {}
     for target in work.targets:
         answering = catalogue if target is work.targets[0] else catalogue.for_target(target)
@@ -147,7 +147,7 @@ def _resolve_all(
         answer = solve(answering, target, work.declaration.asked(), policy=policy)
         if isinstance(answer, Refutation):
             raise _no_solution(work, answer, answering, target, options)
-        settled.append(_with_files(answer, answering))
+        parts.append(_with_files(answer, answering))
         versions = [locked_versions(lock, target) for lock in work.earlier]
         moved = explained_moves(
             versions[0] if versions else {},
@@ -160,7 +160,7 @@ def _resolve_all(
             moves.setdefault((move.name, move.before, move.after), (move, target))
         chosen = {**{name: one.version for name, one in answer.chosen.items()}, **chosen}
     told = [_only_there(move, target, chosen) for move, target in moves.values()]
-    return settled, tuple(sorted(told, key=lambda move: move.name))
+    return parts, tuple(sorted(told, key=lambda move: move.name))
 
 
 def _only_there(move: Move, target: Target, chosen: Mapping[NormalizedName, Version]) -> Move:

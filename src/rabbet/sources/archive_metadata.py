@@ -14,6 +14,7 @@ from rabbet.formats.archive_bounds import CappedStream, check_directory
 from rabbet.formats.metadata import MetadataBroken
 from rabbet.sources.http.client import HttpClient
 from rabbet.sources.http.failures import refused
+from rabbet.sources.http.headers import announced_size
 
 __all__ = ["RangedFile", "RemoteWheels", "metadata_in", "sdist_metadata_in"]
 
@@ -100,8 +101,7 @@ class RemoteWheels:
         if head.status != 200 or head.headers.get("accept-ranges") != "bytes":
             return self._from_whole(address)
         self._ranging.add(host)
-        length = head.headers.get("content-length", "")
-        return self._by_ranges(address, int(length) if len(length) < 20 and length.isdecimal() else 0)
+        return self._by_ranges(address, announced_size(head.headers) or 0)
 
     def _from_whole(self, address: str) -> bytes:
         """Read it from the whole wheel, which is put on the disk meanwhile if it is large."""

@@ -14,6 +14,9 @@ __all__ = ["FileSource", "Memory", "Source"]
 class Memory(Protocol):
     """Remembers contents between runs, by keys that are names of files; losing one costs time only."""
 
+    def __contains__(self, key: object) -> bool:
+        """Whether something is remembered under this key; it may turn out to be damaged."""
+
     def recall(self, key: str) -> bytes | None:
         """What was remembered under this key, if anything."""
 

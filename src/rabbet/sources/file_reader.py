@@ -12,6 +12,7 @@ from rabbet.core.model.lock import LockedSdist, LockedWheel
 from rabbet.core.model.release import ListedFile
 from rabbet.errors import IntegrityFailed
 from rabbet.sources.http.client import Answer, HttpClient
+from rabbet.sources.http.headers import announced_size
 from rabbet.sources.interruptible import awaited
 from rabbet.sources.local_file import local_path, open_file, read_pieces
 
@@ -21,7 +22,6 @@ if TYPE_CHECKING:
 __all__ = ["FileReader"]
 
 _IDENTITY = {"Accept-Encoding": "identity"}
-_MOST_DIGITS = 20  # of a size that a source announces
 _IN_MEMORY = 8_000_000  # bytes of a source archive; a larger one is put on the disk meanwhile
 
 
@@ -48,12 +48,12 @@ class FileReader:
         Raises `SourceFailed`, `IntegrityFailed`, `MetadataBroken`.
         """
         path, asked = local_path(file.location), self.ask_metadata(file)
-        if file.metadata_sha256 is not None and asked is not None:
+        if asked is not None:
             answer = awaited(asked)
             with self._guard:
                 self._asked.pop(file.location, None)  # whoever reads it keeps what it says
             if answer.status == 200:
-                _check(answer.body, file.metadata_sha256, f"{file.filename}.metadata")
+                _check(answer.body, file.metadata_sha256 or "", f"{file.filename}.metadata")
                 return answer.body
         if not file.is_wheel:
             return self._of_sdist(file)
@@ -72,9 +72,7 @@ class FileReader:
         sha256, size = file.sha256, file.size
         if sha256 is not None and size is None and local_path(file.location) is None:
             head = self._client.get(file.location, _IDENTITY, method="HEAD")
-            length = head.headers.get("content-length", "")
-            usable = head.status == 200 and length.isdecimal() and len(length) < _MOST_DIGITS
-            size = int(length) if usable else None
+            size = announced_size(head.headers) if head.status == 200 else None
         if sha256 is None or size is None:
             sha256, size = self.measured(file)
         kind = LockedWheel if file.is_wheel else LockedSdist

@@ -21,6 +21,7 @@ from rabbet.sources.base import Memory
 from rabbet.sources.file_reader import FileReader
 from rabbet.sources.http.client import Answer, HttpClient
 from rabbet.sources.http.failures import refused
+from rabbet.sources.http.headers import announced_size
 from rabbet.sources.interruptible import awaited
 from rabbet.sources.pages import KeptPage, Pages
 
@@ -149,8 +150,8 @@ class IndexSource:
 
 
 def _is_small(answer: Answer) -> bool:
-    size = answer.headers.get("content-length", "")
-    return len(size) < 20 and size.isdecimal() and int(size) < _MOST_NAMES
+    size = announced_size(answer.headers)
+    return size is not None and size < _MOST_NAMES
 
 
 def _is_json(answer: Answer) -> bool:

@@ -36,7 +36,6 @@ class ReleaseReader:
         self._correct = correct
         self._listings: dict[tuple[object, ...], Listing | None] = {}
         self._stated: dict[tuple[str, str], Metadata | SetAside] = {}
-        self._recalled: dict[str, bytes] = {}
 
     def listing(self, name: NormalizedName, sources: Sequence[Source]) -> Listing | None:
         """What the first of these sources that knows a library lists of it. Raises `SourceFailed`."""
@@ -69,8 +68,8 @@ class ReleaseReader:
             return None
         file = candidate.offered[0]
         source = source_named(file.source)
-        known = (file.source, file.location) in self._stated or self._recall(file, source) is not None
-        if known:
+        kept = any(key in self._memory for key in _memory_keys(file, source))
+        if kept or (file.source, file.location) in self._stated:
             return _known()
         return source.ask_metadata(file) if isinstance(source, IndexSource) else None
 
@@ -108,24 +107,20 @@ class ReleaseReader:
 
     def _content(self, file: ListedFile, source: FileSource) -> bytes:
         """What the wheel itself says, if it was seen before; else what this source tells of it."""
-        known = self._recall(file, source)
-        if known is not None:
-            self._recalled.clear()  # descriptions are long, and what was read is kept as it is understood
-            return known
+        keys = _memory_keys(file, source)
+        for key in keys:
+            content = self._memory.recall(key)
+            if content is not None:
+                return content
         content = source.metadata(file)
-        if file.sha256:
-            self._memory.remember(told_key(source.index or file.location, file.sha256), content)
+        for told in keys[1:]:
+            self._memory.remember(told, content)
         return content
 
-    def _recall(self, file: ListedFile, source: FileSource) -> bytes | None:
-        if not file.sha256:
-            return None
-        for key in (file.sha256, told_key(source.index or file.location, file.sha256)):
-            content = self._recalled.get(key) or self._memory.recall(key)
-            if content is not None:
-                self._recalled[key] = content
-                return content
-        return None
+
+def _memory_keys(file: ListedFile, source: FileSource) -> tuple[str, ...]:
+    """What a file's metadata is remembered under: by the file's hash, and as this source told it."""
+    return (file.sha256, told_key(source.index or file.location, file.sha256)) if file.sha256 else ()
 
 
 def _known() -> "Future[Answer]":

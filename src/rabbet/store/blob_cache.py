@@ -17,13 +17,11 @@ from rabbet.core.limits import MOST_NOTES
 from rabbet.regular_file import read_regular
 from rabbet.store.folder import make_folder
 
-__all__ = ["FORGOTTEN", "LAYOUT", "PACKED", "UNPACKED", "BlobCache", "sealed", "unsealed", "write_at_once"]
+__all__ = ["FORGOTTEN", "LAYOUT", "BlobCache", "sealed", "unsealed", "write_at_once"]
 
 # The folder of the store that holds everything in its present form.
 # 1: first form. 2: with digests of everything that is kept; files are read-only.
 LAYOUT = "layout-2"
-UNPACKED = "unpacked"  # the folder of what wheels hold
-PACKED = ".pack"  # the ending of files that hold many contents (`pack.py`)
 FORGOTTEN = "rabbet.forgotten"  # the audit event (PEP 578) of something damaged that was forgotten
 _DIGEST = 16  # bytes
 

@@ -9,8 +9,8 @@ from pathlib import Path
 
 from msgspec import Struct
 
-from rabbet.store.blob_cache import PACKED, UNPACKED, BlobCache
-from rabbet.store.folder import OBTAINED, make_folder
+from rabbet.store.blob_cache import BlobCache
+from rabbet.store.folder import OBTAINED, PACKED, UNPACKED, make_folder
 from rabbet.store.pack import Pack
 from rabbet.store.store import Store
 from rabbet.store.trees import is_sound

@@ -51,6 +51,12 @@ class Pack:
         self._cut_off = False  # whether the file ends with what is no record
         self._untidy = False  # whether it has to be written anew
 
+    def __contains__(self, key: object) -> bool:
+        """Whether something is remembered under this key, without looking whether it is as it was."""
+        with self._guard:
+            self._open()
+            return key in self._new or key in self._places
+
     def recall(self, key: str) -> bytes | None:
         """What was remembered under this key, if anything, and if it is what it was."""
         with self._guard:

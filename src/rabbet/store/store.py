@@ -40,9 +40,9 @@ from rabbet.core.model.runtime import PythonRuntime
 from rabbet.errors import IntegrityFailed
 from rabbet.regular_file import read_regular
 from rabbet.store.atomic import cannot_write, write_hashed
-from rabbet.store.blob_cache import UNPACKED, BlobCache
+from rabbet.store.blob_cache import BlobCache
 from rabbet.store.compile import Compilation, Compiler
-from rabbet.store.folder import make_folder
+from rabbet.store.folder import UNPACKED, make_folder
 from rabbet.store.pack import Pack
 from rabbet.store.process_lock import claimed
 from rabbet.store.scratch import scratch_folder

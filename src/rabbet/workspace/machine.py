@@ -6,7 +6,8 @@ from hashlib import sha256
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from rabbet.store.blob_cache import LAYOUT, PACKED, UNPACKED, BlobCache
+from rabbet.store.blob_cache import LAYOUT, BlobCache
+from rabbet.store.folder import PACKED, UNPACKED
 
 if TYPE_CHECKING:
     from rabbet.store.environments import Environments

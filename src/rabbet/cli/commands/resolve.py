@@ -68,15 +68,14 @@ def run(arguments: Namespace, context: Context) -> int:
 
 def _plain(arguments: Namespace) -> bool:
     """Whether nothing but an up-to-date lock is asked for."""
-    moving = (
-        arguments.raised,
-        arguments.raise_all,
-        arguments.lowest,
-        arguments.as_of,
-        arguments.fresh_listings,
-    )
-    others = (arguments.verify, arguments.json, arguments.plan, arguments.variant)
-    return not (any(moving) or any(others))
+    others = (arguments.json, arguments.plan, arguments.variant)
+    return not (_asks_sources(arguments) or any(others))
+
+
+def _asks_sources(arguments: Namespace) -> bool:
+    """Whether sources are asked even where the lock was made from this very declaration."""
+    moving = (arguments.raised, arguments.raise_all, arguments.lowest, arguments.as_of)
+    return any((*moving, arguments.fresh_listings, arguments.verify))
 
 
 def _asked_ahead(project: "Project", arguments: Namespace, context: Context) -> "OpenedSources | None":
@@ -84,7 +83,7 @@ def _asked_ahead(project: "Project", arguments: Namespace, context: Context) -> 
     from rabbet.workspace.opening import asked_ahead
 
     with suppress(RabbetError):
-        return asked_ahead(project, context.machine, anyway=arguments.verify or not _plain(arguments))
+        return asked_ahead(project, context.machine, anyway=_asks_sources(arguments))
     return None
 
 

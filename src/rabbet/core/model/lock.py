@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from typing import TypeAlias, final
 
 from msgspec import Struct
-from msgspec.structs import astuple
+from msgspec.structs import astuple, replace
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
@@ -98,7 +98,23 @@ def kind_built_from(source: BuildSource) -> BuildKind:
     return "editable" if isinstance(source, LockedCheckout) else "wheel"
 
 
-class LockedLibrary(Struct, frozen=True, kw_only=True):
+class _Sealed(Struct, frozen=True, kw_only=True):
+    """Something with the seal that was read with it, which makes no difference between two of them."""
+
+    seal: str | None = None
+
+    def __eq__(self, other: object) -> bool:
+        return type(other) is type(self) and _unsealed(other) == _unsealed(self)
+
+    def __hash__(self) -> int:
+        return hash(_unsealed(self))
+
+
+def _unsealed(one: _Sealed) -> tuple[object, ...]:
+    return astuple(replace(one, seal=None))
+
+
+class LockedLibrary(_Sealed, frozen=True, kw_only=True):
     """One library at one version, with the names it depends on and the marker under which it is needed.
 
     Its `artifacts` are the wheels of a source and perhaps its source archive, behind them; or a single one of
@@ -114,14 +130,6 @@ class LockedLibrary(Struct, frozen=True, kw_only=True):
     marker: str | None = None
     index: str | None = None
     yanked: str | None = None
-    seal: str | None = None
-
-    def __eq__(self, other: object) -> bool:
-        """Whatever their seals are."""
-        return isinstance(other, LockedLibrary) and astuple(self)[:-1] == astuple(other)[:-1]
-
-    def __hash__(self) -> int:
-        return hash(astuple(self)[:-1])
 
     @property
     def files(self) -> tuple[LockedWheel | LockedSdist | LockedArchive, ...]:
@@ -241,7 +249,7 @@ ToInstall: TypeAlias = Needed | Unbuilt
 """What a machine needs of a lock: wheels, and what has to be built first."""
 
 
-class Lock(Struct, frozen=True, kw_only=True):
+class Lock(_Sealed, frozen=True, kw_only=True):
     """Everything in `pylock.toml` that Rabbet reads or writes.
 
     `pins` are the libraries that the declaration itself pins to one version, `also_known` those that more
@@ -263,14 +271,6 @@ class Lock(Struct, frozen=True, kw_only=True):
     without: tuple[str, ...] = ()
     corrections: tuple[str, ...] = ()
     builds: tuple[LockedBuild, ...] = ()
-    seal: str | None = None
-
-    def __eq__(self, other: object) -> bool:
-        """Whatever their seals are."""
-        return isinstance(other, Lock) and astuple(self)[:-1] == astuple(other)[:-1]
-
-    def __hash__(self) -> int:
-        return hash(astuple(self)[:-1])
 
     @property
     def everything(self) -> Selection:

@@ -20,6 +20,7 @@ from rabbet.sources.http.authorities import Authorities, authorities
 from rabbet.sources.http.credentials import Credentials
 from rabbet.sources.http.exchange import Exchange, not_an_address
 from rabbet.sources.http.failures import refused, too_large
+from rabbet.sources.http.headers import announced_size
 from rabbet.sources.http.wire import Head, Request, Transfer, Wire
 from rabbet.sources.interruptible import AT_MOST, awaited
 
@@ -178,12 +179,8 @@ class _Page:
         return True
 
     def take(self, transfer: Transfer, piece: bytes) -> int | None:
-        if not self._pieces:
-            announced = transfer.head().headers.get("content-length", "")
-            self._size = int(announced) if len(announced) < 20 and announced.isdecimal() else 0
-            self._size = self._size if self._size > MOST_PAGE else 0
         self._size += len(piece)
-        if self._size > MOST_PAGE:
+        if max(self._size, announced_size(transfer.head().headers) or 0) > MOST_PAGE:
             self.failed(too_large(transfer.request.address))
             return -1
         self._pieces.append(piece)
@@ -206,20 +203,19 @@ class _Flow:
         self._guard = threading.Lock()
         self._ahead = 0  # bytes that wait to be taken
         self._paused = False
-        self._head: Head | None = None
+        self._begun = False
 
     def restart(self) -> bool:
-        return self._head is None
+        return not self._begun
 
     def take(self, transfer: Transfer, piece: bytes) -> int | None:
-        if self._head is None:
-            self._head = transfer.head()
+        self._begun = True
         with self._guard:
             if self._ahead > _MOST_AHEAD:
                 self._paused = True
                 return int(pycurl.WRITEFUNC_PAUSE)
             self._ahead += len(piece)
-        self._queue.put((piece, self._head))
+        self._queue.put((piece, transfer.head()))
         return None
 
     def whole(self, _: Address, head: Head) -> None:

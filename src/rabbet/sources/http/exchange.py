@@ -13,7 +13,7 @@ from rabbet.core.limits import LONGEST_WAIT
 from rabbet.errors import RabbetError, SourceFailed
 from rabbet.formats.address import Address, NotAnAddress, joined, shown
 from rabbet.sources.http.failures import failure, is_passing
-from rabbet.sources.http.freshness import moment_in
+from rabbet.sources.http.headers import moment_in
 from rabbet.sources.http.wire import Ended, Head, Request, Transfer, Wire
 
 __all__ = ["Exchange", "Sink", "not_an_address"]
@@ -57,7 +57,6 @@ class Exchange:
         self._sink = sink
         self._tries = len(_PAUSES)  # that are left after this one
         self._redirects = 0
-        self._status = 0
         self._transfer: Transfer | None = None
         self._dropped = False
 
@@ -67,12 +66,15 @@ class Exchange:
 
     def resume(self) -> None:
         """Let the answer go on, after the sink made it pause."""
-        if self._transfer is not None:
-            self._wire.resume(self._transfer)
+        self._wire.do(self._resume)
 
     def drop(self) -> None:
         """Break it off; the sink is told nothing more."""
         self._wire.do(self._drop)
+
+    def _resume(self) -> None:
+        if self._transfer is not None:
+            self._transfer.resume()
 
     def _drop(self) -> None:
         self._dropped = True
@@ -87,12 +89,11 @@ class Exchange:
         except (RabbetError, OSError) as error:
             self._sink.failed(error)
             return
-        self._status = 0
         self._wire.begin(self._transfer)
 
     def _take(self, transfer: Transfer, piece: bytes) -> int | None:
-        self._status = self._status or transfer.head().status
-        passed_on = self._status not in _REDIRECTS and not (self._status in _BUSY and self._tries)
+        status = transfer.head().status
+        passed_on = status not in _REDIRECTS and not (status in _BUSY and self._tries)
         return self._sink.take(transfer, piece) if passed_on else None
 
     def _ended(self, ended: Ended) -> None:

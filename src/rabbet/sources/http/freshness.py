@@ -2,11 +2,11 @@
 
 import re
 from collections.abc import Mapping
-from datetime import datetime
 
 from rabbet.core.limits import LONGEST_FRESH
+from rabbet.sources.http.headers import moment_in, number_in
 
-__all__ = ["fresh_seconds", "may_be_kept", "moment_in"]
+__all__ = ["fresh_seconds", "may_be_kept"]
 
 _MAX_AGE = re.compile(r'(?:^|[,\s])max-age="?(\d{1,9})')
 
@@ -27,25 +27,11 @@ def fresh_seconds(headers: Mapping[str, str]) -> int:
         return 0
     match = _MAX_AGE.search(control)
     lifetime = float(match[1]) if match else _until_expiry(headers)
-    age = headers.get("age", "")
-    old = int(age) if len(age) < 10 and age.isdecimal() else 0
-    return max(0, min(int(lifetime) - old, LONGEST_FRESH))
+    age = number_in(headers.get("age", "")) or 0
+    return max(0, min(int(lifetime) - age, LONGEST_FRESH))
 
 
 def _until_expiry(headers: Mapping[str, str]) -> float:
     """What `Expires` says against the answer's own `Date`: two clocks need not agree."""
     date, expires = moment_in(headers.get("date", "")), moment_in(headers.get("expires", ""))
     return (expires - date).total_seconds() if date and expires else 0.0
-
-
-def moment_in(text: str) -> datetime | None:
-    """The moment that a header names (RFC 9110, section 5.6.7), if it is one."""
-    if not text:
-        return None
-    from email.utils import parsedate_to_datetime  # here: it takes long to import, and few answers need it
-
-    try:
-        moment = parsedate_to_datetime(text[:60])
-    except (ValueError, OverflowError, IndexError):
-        return None
-    return moment if moment.tzinfo is not None else None

@@ -1,8 +1,8 @@
 """One thread that drives all of a command's transfers, through libcurl's multi interface.
 
-Any thread may begin a transfer, take one back or let one go on; all that happens to it is told in the thread
-of the wire, which must not be kept: whoever is told hands over what takes longer. Transfers of one host
-beyond what it is known to bear wait their turn.
+Any thread may have something done in the thread of the wire (`Wire.do`); all else of the wire is for that
+thread alone, in which transfers are begun, taken back and told of. It must not be kept: whoever is told hands
+over what takes longer. Transfers of one host beyond what it is known to bear wait their turn.
 """
 
 import os
@@ -95,14 +95,24 @@ class Transfer:
         self.received = 0  # bytes of the body, unpacked
         self.handle: pycurl.Curl | None = None
         self.dropped = False
+        self._head: Head | None = None  # once it is complete, which it is when the body begins
 
     def take(self, piece: bytes) -> int | None:
         """Take a piece of the body."""
-        self.received += len(piece)
-        return self._take(self, piece)
+        self._head = self.head()
+        told = self._take(self, piece)
+        self.received += len(piece) if told is None else 0  # what is refused for now comes again
+        return told
+
+    def resume(self) -> None:
+        """Go on, after the body was made to pause."""
+        if self.handle is not None:
+            self.handle.pause(pycurl.PAUSE_CONT)
 
     def head(self) -> Head:
         """The head of the answer, as far as it came; of several, such as one that says to go on, the last."""
+        if self._head is not None:
+            return self._head
         status = 0
         headers: dict[str, str] = {}
         for line in self.lines:
@@ -170,31 +180,35 @@ class Wire:
         self._fault: Ended | None = None
         self._looked_at = 0.0  # when libcurl was last made to look at all that is under way
 
+    def do(self, action: Callable[[], None]) -> None:
+        """Do something in the thread of the wire; for any other thread."""
+        self._inbox.append(action)
+        with self._guard:
+            if self._thread is None:
+                self._start()
+        with suppress(BlockingIOError):  # so many calls wait there already
+            os.write(self._doorbell, b"!")
+
+    def later(self, seconds: float, action: Callable[[], None]) -> None:
+        """Do something in a while."""
+        heappush(self._later, (time.monotonic() + seconds, next(self._numbers), action))
+
     def begin(self, transfer: Transfer) -> None:
         """Send a request, now or when its host's turn comes."""
-        self.do(lambda: self._enqueue(transfer))
-
-    def resume(self, transfer: Transfer) -> None:
-        """Let a transfer go on whose `take` made it pause."""
-        self.do(lambda: self._resume(transfer))
+        if self._fault is not None:
+            transfer.ended(self._fault)
+            return
+        self._begun.add(transfer)
+        host = self._host(transfer.request)
+        host.waiting.append(transfer)
+        self._begin_waiting(host)
 
     def drop(self, transfer: Transfer) -> None:
         """Break a transfer off; nobody is told of its end."""
-        self.do(lambda: self._drop(transfer))
-
-    def later(self, seconds: float, action: Callable[[], None]) -> None:
-        """Do something in the thread of the wire in a while; only that thread may ask for it."""
-        heappush(self._later, (time.monotonic() + seconds, next(self._numbers), action))
-
-    def do(self, action: Callable[[], None]) -> None:
-        """Do something in the thread of the wire."""
-        self._inbox.append(action)
-        if self._thread is not threading.current_thread():
-            with self._guard:
-                if self._thread is None:
-                    self._start()
-            with suppress(BlockingIOError):  # so many calls wait there already
-                os.write(self._doorbell, b"!")
+        transfer.dropped = True
+        self._begun.discard(transfer)
+        if transfer.handle is not None:
+            self._begin_waiting(self._release(transfer, transfer.handle))
 
     def _start(self) -> None:
         bell, self._doorbell = os.pipe()
@@ -220,7 +234,7 @@ class Wire:
     def _refuse(self, bell: int) -> None:
         """After a fault in this thread nobody waits for ever: what was asked for, and what will be, fails."""
         for transfer in tuple(self._begun):
-            self._enqueue(transfer)
+            self.begin(transfer)
         self._inbox.extend(action for _, _, action in self._later)
         os.set_blocking(bell, True)
         while True:
@@ -266,15 +280,6 @@ class Wire:
                 self._selector.unregister(descriptor)
         elif what in _EVENTS:
             (self._selector.modify if known else self._selector.register)(descriptor, _EVENTS[what])
-
-    def _enqueue(self, transfer: Transfer) -> None:
-        if self._fault is not None:
-            transfer.ended(self._fault)
-            return
-        self._begun.add(transfer)
-        host = self._host(transfer.request)
-        host.waiting.append(transfer)
-        self._begin_waiting(host)
 
     def _host(self, request: Request) -> _Host:
         if request.host not in self._hosts:
@@ -359,16 +364,6 @@ class Wire:
         else:
             handle.close()
         return host
-
-    def _resume(self, transfer: Transfer) -> None:
-        if transfer.handle is not None:
-            transfer.handle.pause(pycurl.PAUSE_CONT)
-
-    def _drop(self, transfer: Transfer) -> None:
-        transfer.dropped = True
-        self._begun.discard(transfer)
-        if transfer.handle is not None:
-            self._begin_waiting(self._release(transfer, transfer.handle))
 
 
 def _curl_events(events: int) -> int:
