@@ -23,7 +23,6 @@ __all__ = ["main", "parser_for", "program"]
 
 _USAGE = """\
 usage: rabbet [--version] [--help] [--trace] COMMAND …
-
 Declare a project's needs, resolve them, recreate them anywhere, see the drift.
 """
 

@@ -10,6 +10,7 @@ if TYPE_CHECKING:
     from rabbet.core.model.edit import Edit
 
 __all__ = [
+    "STATES",
     "add_fresh_listings",
     "add_json",
     "add_listed",
@@ -24,6 +25,9 @@ __all__ = [
     "section_of",
     "variant_option",
 ]
+
+
+STATES = "a lock or inventory file, git:REV, installed, env:PATH, or machine:LABEL"
 
 
 def add_json(parser: ArgumentParser) -> None:

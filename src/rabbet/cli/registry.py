@@ -26,6 +26,7 @@ COMMANDS = {
     "store": ("recreate", "rabbet.cli.commands.store", "what this machine has fetched"),
     "drift": ("drift", "rabbet.cli.commands.drift", "what is installed here, against the lock"),
     "census": ("drift", "rabbet.cli.commands.census", "everyone's machines, against the lock"),
+    "culprit": ("drift", "rabbet.cli.commands.culprit", "which changed library broke a command"),
     "imports": (
         "drift",
         "rabbet.cli.commands.imports",

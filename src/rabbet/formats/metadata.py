@@ -17,12 +17,21 @@ from rabbet.formats.requirement import read_requirement
 if TYPE_CHECKING:
     from email.message import Message
 
-__all__ = ["MetadataBroken", "bounded", "needs_of", "parse_metadata", "parse_static_metadata"]
+__all__ = [
+    "MetadataBroken",
+    "bounded",
+    "needs_of",
+    "parse_metadata",
+    "parse_static_metadata",
+    "release_notes",
+]
 
 _NEEDED = {"name", "version", "requires-dist", "requires-python", "provides-extra"}
 
 
 _WORTH_KEEPING = 50_000  # characters of a header; longer ones are rare, and would take up the memory
+_NEWS = ("releasenotes", "changelog", "changes", "whatsnew", "history")
+_NO_LABEL = re.compile(r"[^A-Za-z0-9]")  # what a label is compared without
 _METADATA_VERSION = re.compile(r"[0-9]{1,3}\.[0-9]{1,3}\Z")
 
 
@@ -106,6 +115,15 @@ def parse_static_metadata(content: bytes) -> Metadata:
     if dynamic:
         raise MetadataBroken(f"its {' and '.join(dynamic)} would have to be told by a build")
     return _metadata(header)
+
+
+def release_notes(content: bytes) -> str:
+    """The address where a release tells what is new, by its well-known label (PEP 753); empty if none."""
+    addresses = {}
+    for one in _header(_header_text(content)).get_all("project-url", []):
+        label, _, address = str(one).partition(",")
+        addresses[_NO_LABEL.sub("", label).lower()] = address.strip()
+    return next((addresses[label] for label in _NEWS if addresses.get(label, "").startswith("http")), "")
 
 
 def _header_text(content: bytes) -> str:

@@ -35,6 +35,8 @@ def compare(project: Project, machine: Machine, old: str, new: str | None) -> Co
     after = read_state(new if new is not None else str(project.lock_file), project, machine)
     if before.installed != after.installed:
         before, after = _here(before, project, machine), _here(after, project, machine)
+    elif before.installed:
+        before, after = _as_far_as_told(before, after), _as_far_as_told(after, before)
     present = after.declaration or project.declaration()
     needs = remembered_needs(machine.metadata, present)
     declared = declared_changes(before.declaration, after.declaration)
@@ -53,11 +55,18 @@ def compare(project: Project, machine: Machine, old: str, new: str | None) -> Co
     )
 
 
+def _as_far_as_told(state: State, other: State) -> State:
+    """What is installed, with the runtimes of which the other one tells as well."""
+    told = {one.language for one in other.lock.runtimes}
+    known = tuple(one for one in state.lock.runtimes if one.language in told)
+    return replace(state, lock=replace(state.lock, runtimes=known))
+
+
 def _here(state: State, project: Project, machine: Machine) -> State:
     """A lock as far as this machine needs it, without runtimes: an environment says little of these."""
+    lock: Lock = replace(state.lock, runtimes=())
     if state.installed:
-        return state
-    lock: Lock = state.lock
-    target = target_of(chosen_runtime(project.declaration(), found_pythons(machine, project), lock))
+        return replace(state, lock=lock)
+    target = target_of(chosen_runtime(project.declaration(), found_pythons(machine, project), state.lock))
     libraries = libraries_for(lock, target, lock.everything)
-    return replace(state, lock=replace(lock, libraries=libraries, runtimes=()))
+    return replace(state, lock=replace(lock, libraries=libraries))

@@ -3,8 +3,9 @@
 import os
 from pathlib import Path, PurePath
 
+from rabbet.environment.variables import ACTIVE, variables_inside
 from rabbet.errors import EnvironmentFailed, WrongUsage
-from rabbet.tasks.run import ACTIVE, inside, variables_of
+from rabbet.tasks.run import inside
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 
@@ -27,7 +28,7 @@ def shell_inside(
             note="if you sourced its file, it is `leave`",
             remedy="exit",
         )
-    variables = variables_of(trial, machine) if trial else inside(project, machine)
+    variables = variables_inside(trial, machine.environ) if trial else inside(project, machine)
     files = (trial or project.environment) / "bin"
     if not (files / "enter.sh").is_file():
         raise EnvironmentFailed(

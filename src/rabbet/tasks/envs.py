@@ -12,9 +12,9 @@ from rabbet.environment.inspect import read_configuration
 from rabbet.environment.install_state import own_install_state
 from rabbet.environment.size import Size, size_of
 from rabbet.environment.staging import discard_environment
+from rabbet.environment.variables import ACTIVE
 from rabbet.errors import EnvironmentFailed, RabbetError
 from rabbet.tasks.recreate import prepare
-from rabbet.tasks.run import ACTIVE
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import DECLARATION, ENVIRONMENT, Project
 from rabbet.workspace.result_cache import recall_fit

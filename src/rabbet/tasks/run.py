@@ -1,21 +1,17 @@
 """Running a command inside the environment."""
 
-import errno
 import os
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import NoReturn
 
-from rabbet.environment.layout import VARIABLES_FILE
+from rabbet.environment.variables import program_on, variables_inside
 from rabbet.errors import EnvironmentFailed
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project, not_made_here
 from rabbet.workspace.result_cache import recall_fit, remember_fit
 
-__all__ = ["ACTIVE", "become", "inside", "refuse_unfit", "run_to_end", "under_runtimes", "variables_of"]
-
-ACTIVE = "RABBET_ENVIRONMENT"  # tells a process inside which environment it is in
-
+__all__ = ["become", "inside", "refuse_unfit", "run_to_end", "under_runtimes"]
 
 _SHOWN = 5  # of the steps that are due
 
@@ -25,39 +21,7 @@ def inside(project: Project, machine: Machine) -> dict[str, str]:
 
     Raises `EnvironmentFailed` when there is no environment, or its interpreter is gone.
     """
-    return variables_of(_environment(project, machine), machine)
-
-
-def variables_of(root: Path, machine: Machine) -> dict[str, str]:
-    """The variables that a command sees inside an environment.
-
-    Its commands come first on `PATH`, and nothing leads its interpreter elsewhere. Raises as `inside` does.
-    """
-    if os.pathsep in str(root):
-        raise EnvironmentFailed(
-            f"{root} can't be entered: its name holds a '{os.pathsep}', which parts the folders of PATH",
-            because=["what stands behind it would count as a folder of its own"],
-        )
-    if not (root / "bin" / "python").exists():
-        raise EnvironmentFailed(
-            f"the environment in {root} has lost its interpreter",
-            because=[f"{(root / 'bin' / 'python').resolve()} is not there any more"],
-            remedy="rabbet recreate",
-        )
-    variables = {key: value for key, value in machine.environ.items() if key != "PYTHONHOME"}
-    variables.update(_wanted_by_runtimes(root))
-    variables[ACTIVE] = str(root)
-    variables["PATH"] = os.pathsep.join([str(root / "bin"), variables.get("PATH", os.defpath)])
-    return variables
-
-
-def _wanted_by_runtimes(root: Path) -> dict[str, str]:
-    """The variables that runtimes of other languages than Python want."""
-    try:
-        text = (root / VARIABLES_FILE).read_text(encoding="utf-8", errors="surrogateescape")
-    except FileNotFoundError:
-        return {}
-    return {name: value for name, _, value in (line.partition("=") for line in text.splitlines())}
+    return variables_inside(_environment(project, machine), machine.environ)
 
 
 def under_runtimes(
@@ -153,7 +117,7 @@ def run_to_end(
     before = {number: signal.signal(number, pass_on) for number in passed}
     before |= {number: signal.signal(number, signal.SIG_IGN) for number in (signal.SIGINT, signal.SIGQUIT)}
     try:
-        program = _found(command[0], variables["PATH"])
+        program = program_on(variables["PATH"], command[0])
         usual = [number for number, handler in before.items() if handler != signal.SIG_IGN]
         mask = signal.pthread_sigmask(signal.SIG_BLOCK, passed)  # until it is known whom to pass them on to
         try:
@@ -167,17 +131,6 @@ def run_to_end(
         for number, handler in before.items():
             signal.signal(number, handler)
     return code if code >= 0 else 128 - code
-
-
-def _found(program: str, path: str) -> str:
-    """Where a program lies. Raises `FileNotFoundError`."""
-    if "/" in program:
-        return program
-    for folder in path.split(os.pathsep):
-        place = os.path.join(folder, program)  # noqa: PTH118 - as light as can be
-        if os.path.isfile(place) and os.access(place, os.X_OK):  # noqa: PTH113 - as above
-            return place
-    raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), program)
 
 
 def _not_started(program: str, error: OSError, project: Project, machine: Machine) -> EnvironmentFailed:

@@ -1,26 +1,32 @@
-"""The environment of a trial: laid upon the project's, or a whole one."""
+"""Environments for a while: whole ones, and those of trials, which may be laid upon the project's."""
 
+from collections.abc import Sequence
 from contextlib import closing
 from pathlib import Path
 from typing import NamedTuple
 
 from rabbet.builds.building import built
 from rabbet.compose.changes import Site, fill
-from rabbet.compose.wheels import prepared_wheels
-from rabbet.core.model.lock import Needed, Unbuilt
-from rabbet.core.progress import Observer
+from rabbet.compose.wheels import Intent, prepared_wheels
+from rabbet.core.culprit.mixture import Mixture
+from rabbet.core.model.lock import Needed, ToInstall, Unbuilt
+from rabbet.core.model.runtime import PythonRuntime
+from rabbet.core.progress import Observer, Silent
 from rabbet.environment.guarded import GuardedEnvironment
+from rabbet.environment.install import Placed
 from rabbet.environment.layer import lay_upon, lead_to
 from rabbet.environment.layout import Layout
 from rabbet.environment.linking import Linking
 from rabbet.environment.manifest import manifest_of, write_manifest
 from rabbet.store.atomic import cannot_write
 from rabbet.trials.settle import Settled
+from rabbet.trials.trial import Here
+from rabbet.trials.two_states import TwoStates
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.supply import intent_of, supply_for, workshop_for
 
-__all__ = ["Composed", "compose_trial"]
+__all__ = ["Composed", "Made", "bring", "compose", "compose_mixture", "compose_trial", "lead_to_modules"]
 
 
 class Composed(NamedTuple):
@@ -33,18 +39,76 @@ class Composed(NamedTuple):
     manifest: bytes | None
 
 
-def compose_trial(
-    settled: Settled, project: Project, machine: Machine, observer: Observer, root: Path
-) -> Composed:
-    """Make the environment.
+class Made(NamedTuple):
+    """The wheels that an environment was made of, and where their files were placed."""
+
+    wheels: list[Needed]
+    placed: list[Placed]
+
+    def trees(self, machine: Machine, runtime: PythonRuntime) -> list[tuple[str, str]]:
+        """The trees of the store that it has links to, by key and entry."""
+        found = machine.store.trees([one.artifact for one in self.wheels], runtime)
+        return [(key, str(tree.parent)) for key, tree in found]
+
+
+def compose(wanted: Sequence[ToInstall], site: Site, intent: Intent, here: Here) -> Made:
+    """Fill an empty folder with an environment of these libraries; what has to be built is built.
 
     Raises `SourceFailed`, `IntegrityFailed`, `BuildFailed`, `CannotWrite`.
     """
+    supply = supply_for(*here)
+    unbuilt = [one for one in wanted if isinstance(one, Unbuilt)]
+    wheels = [one for one in wanted if isinstance(one, Needed)]
+    wheels += built(unbuilt, workshop_for(*here, site.runtime))
+    with closing(prepared_wheels(wheels, site.root, site.runtime, supply, intent)) as arriving:
+        placed = fill(site.root, site, arriving)
+    supply.store.note_linked((one.artifact for one in wheels), site.runtime)
+    return Made(wheels, placed)
+
+
+def lead_to_modules(site: Site, folder: Path) -> None:
+    """Let an environment import the modules that lie in a folder. Raises `CannotWrite`."""
+    layout = Layout(root=site.root, site_packages=site.runtime.site_packages)
+    with cannot_write(site.root), GuardedEnvironment(layout, Linking()) as guarded:
+        lead_to(guarded, folder)
+
+
+def compose_mixture(two: TwoStates, mixture: Mixture, root: Path, here: Here, *, share: bool = True) -> Made:
+    """Fill an empty folder with a mixture of two states; files are shared with the store if they may be.
+
+    What wheels say of their needs is not held against locks, for not all of these are Rabbet's. Raises as
+    `compose` does.
+    """
+    site = Site(
+        root=root,
+        runtime=two.python_of(mixture),
+        environments=here.machine.environments(),
+        share_files=share and here.machine.shares_files(),
+        others=two.others_of(mixture),
+    )
+    libraries, intent = two.libraries_of(mixture), intent_of(here.project, own_lock=False)
+    made = compose(libraries, site, intent, here)
+    if not any(isinstance(one, Unbuilt) and one.own for one in libraries):
+        lead_to_modules(site, here.project.folder)
+    return made
+
+
+def bring(two: TwoStates, mixture: Mixture, here: Here) -> None:
+    """Put into the store what a mixture will be made of. Raises as `compose` does."""
+    runtime, supply = two.python_of(mixture), supply_for(here.project, here.machine, Silent())
+    wheels = [one for one in two.libraries_of(mixture) if isinstance(one, Needed)]
+    intent = intent_of(here.project, own_lock=False)
+    arriving = prepared_wheels(wheels, here.project.folder, runtime, supply, intent)
+    with closing(arriving):
+        for _ in arriving:
+            pass
+
+
+def compose_trial(
+    settled: Settled, project: Project, machine: Machine, observer: Observer, root: Path
+) -> Composed:
+    """Make the environment. Raises as `compose` does."""
     asked = settled.asked
-    unbuilt = [one for one in settled.wanted if isinstance(one, Unbuilt)]
-    wheels = [one for one in settled.wanted if isinstance(one, Needed)]
-    supply = supply_for(project, machine, observer)
-    wheels += built(unbuilt, workshop_for(project, machine, observer, asked.runtime))
     site = Site(
         root=root,
         runtime=asked.runtime,
@@ -53,21 +117,15 @@ def compose_trial(
         others=asked.linked,
     )
     intent = intent_of(project, own_lock=True)
-    with closing(prepared_wheels(wheels, root, asked.runtime, supply, intent)) as arriving:
-        placed = fill(root, site, arriving)
-    layout = Layout(root=root, site_packages=asked.runtime.site_packages)
-    with (
-        cannot_write(root),
-        GuardedEnvironment(layout, Linking(share=machine.shares_files())) as guarded,
-    ):
-        if settled.layered:
+    made = compose(settled.wanted, site, intent, Here(project, machine, observer))
+    if settled.layered:
+        layout = Layout(root=root, site_packages=asked.runtime.site_packages)
+        with cannot_write(root), GuardedEnvironment(layout, Linking()) as guarded:
             lay_upon(guarded, project.environment)
-        elif asked.beside:
-            lead_to(guarded, project.folder)
-    supply.store.note_linked((one.artifact for one in wheels), asked.runtime)
-    trees = supply.store.trees([one.artifact for one in wheels], asked.runtime)
-    linked = [(key, str(tree.parent)) for key, tree in trees]
-    if any(one.kind == "editable" for one in unbuilt):
-        return Composed(linked, None)
-    manifest = manifest_of(root, placed, trees, settled.tried.brought, str(asked.runtime))
-    return Composed(linked, write_manifest(manifest))
+    elif asked.beside:
+        lead_to_modules(site, project.folder)
+    if any(isinstance(one, Unbuilt) and one.kind == "editable" for one in settled.wanted):
+        return Composed(made.trees(machine, asked.runtime), None)
+    trees = machine.store.trees([one.artifact for one in made.wheels], asked.runtime)
+    manifest = manifest_of(root, made.placed, trees, settled.tried.brought, str(asked.runtime))
+    return Composed(made.trees(machine, asked.runtime), write_manifest(manifest))

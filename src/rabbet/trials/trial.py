@@ -2,7 +2,19 @@
 
 from typing import NamedTuple
 
-__all__ = ["Tried", "Wish"]
+from rabbet.core.progress import Observer
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.project import Project
+
+__all__ = ["Here", "Tried", "Wish"]
+
+
+class Here(NamedTuple):
+    """Where something is tried: for which project, on which machine; and who is told of it."""
+
+    project: Project
+    machine: Machine
+    observer: Observer
 
 
 class Wish(NamedTuple):

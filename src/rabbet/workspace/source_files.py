@@ -1,9 +1,11 @@
 """The Python files and notebooks of a project, and what they import; nothing of them is run."""
 
+import hashlib
 import os
 import sys
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor
+from contextlib import suppress
 from functools import cache
 from pathlib import Path
 from typing import NamedTuple
@@ -13,7 +15,7 @@ from rabbet.core.limits import MOST_SOURCE
 from rabbet.formats.python_source import Imported, SourceBroken, imports_in, imports_in_notebook
 from rabbet.regular_file import read_regular
 
-__all__ = ["SourceImports", "imports_of", "standard_modules"]
+__all__ = ["SourceImports", "imports_of", "source_state", "standard_modules"]
 
 _SKIPPED = {"__pycache__", "node_modules", "build", "dist", "site-packages"}
 # Modules of Python that newer versions lack: code for older ones may import them.
@@ -61,6 +63,16 @@ def imports_of(folder: Path) -> SourceImports:
         )
     names = frozenset(part.removesuffix(".py") for file in files for part in file.split("/"))
     return SourceImports(sites, len(files), names, unreadable)
+
+
+def source_state(folder: Path) -> str:
+    """A digest of the places, sizes and times of a project's files of code."""
+    found = []
+    for file in sorted(_files(str(folder))):
+        with suppress(OSError):
+            state = (folder / file).stat()
+            found.append((file, state.st_size, state.st_mtime_ns))
+    return hashlib.sha256(repr(found).encode(errors="surrogateescape")).hexdigest()
 
 
 def _files(folder: str) -> Iterator[str]:

@@ -7,16 +7,18 @@ machine:LABEL what a machine of the team has, by the newest inventory that was c
 env:PATH      what is installed in a folder: an environment, whoever made it, or an interpreter's
 """
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
+from contextlib import suppress
 from pathlib import Path
 from typing import Literal
 
 from msgspec import Struct
-from packaging.version import Version
+from packaging.version import InvalidVersion, Version
 
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.inventory import Installed, Inventory
-from rabbet.core.model.lock import Lock, LockedLibrary
+from rabbet.core.model.lock import Lock, LockedLibrary, LockedRuntime
+from rabbet.core.model.machine_inventory import MachineInventory
 from rabbet.core.near_names import near_names
 from rabbet.core.shell import quoted
 from rabbet.environment.foreign import foreign_inventory
@@ -39,7 +41,8 @@ _ANY_PYTHON = Version("3")  # where nothing tells which one: only libraries are 
 class State(Struct, frozen=True, kw_only=True):
     """A state by its name: libraries as a lock holds them, and the declaration that goes with it, if any.
 
-    What is `installed` somewhere holds nothing for other machines, and tells of no files.
+    What is `installed` somewhere holds nothing for other machines, and tells of no files. Its runtimes are
+    those that it was found with.
     """
 
     name: str
@@ -67,20 +70,27 @@ def read_state(named: str, project: Project, machine: Machine) -> State:
         place = machine.folder / Path(value).expanduser()
         return _of_inventory(named, foreign_inventory(place, _ANY_PYTHON, sound=True))
     if kind == "machine":
-        return _of_machine(named, value, project, machine)
+        return _of_machine(named, _collected(value, project, machine))
     path = machine.folder / Path(value).expanduser()
     if kind == "any" and path.is_file():
         text = read_text(path)
         if looks_like_inventory(text):
             read = read_inventory_file(text, named)
-            return State(name=named, lock=_lock_of(libraries_of(read)), installed=True)
+            return _of_machine(named, read)
         return _of_file(project, path, named, text)
     if path == project.lock_file:
         project.lock()  # which says that there is none
     return _of_revision(project, machine, named, value)
 
 
-def _of_machine(named: str, label: str, project: Project, machine: Machine) -> State:
+def _of_machine(named: str, found: MachineInventory) -> State:
+    """What is installed on a machine, and its runtimes."""
+    told = {**({"python": str(found.python)} if found.python else {}), **found.runtimes}
+    lock = _lock_of(libraries_of(found), _runtimes(told, found.inventory.implementation))
+    return State(name=named, lock=lock, installed=True)
+
+
+def _collected(label: str, project: Project, machine: Machine) -> MachineInventory:
     """What was collected of a machine. Raises `WrongUsage` where nothing was, `NotUnderstood`."""
     found = machines_by_label(project, machine)
     if label not in found:
@@ -90,19 +100,37 @@ def _of_machine(named: str, label: str, project: Project, machine: Machine) -> S
             because=[f"known are: {', '.join(sorted(found)[:_SHOWN]) or 'none'}"],
             remedy=f"rabbet compare {quoted(f'machine:{near[0]}')}" if near else "rabbet census collect",
         )
-    return State(name=named, lock=_lock_of(libraries_of(found[label])), installed=True)
+    return found[label]
 
 
 def _of_inventory(named: str, inventory: Inventory) -> State:
     """What is installed, with the names that its metadata depends on."""
     libraries = (_as_locked(one) for _, one in sorted(inventory.libraries.items()))
-    return State(name=named, lock=_lock_of(libraries), installed=True)
+    told = {} if inventory.python == _ANY_PYTHON else {"python": str(inventory.python)}
+    return State(
+        name=named, lock=_lock_of(libraries, _runtimes(told, inventory.implementation)), installed=True
+    )
 
 
-def _lock_of(libraries: Iterable[LockedLibrary]) -> Lock:
-    """Libraries that are installed somewhere, as a lock would hold them."""
+def _runtimes(told: Mapping[str, str], implementation: str) -> tuple[LockedRuntime, ...]:
+    """Runtimes by their languages, as a lock would hold them; of one without a version nothing is known."""
+    found = []
+    for language, text in told.items():
+        with suppress(InvalidVersion):
+            distributor = implementation if language == "python" else ""
+            found.append(LockedRuntime(language=language, version=Version(text), distributor=distributor))
+    return tuple(found)
+
+
+def _lock_of(libraries: Iterable[LockedLibrary], runtimes: tuple[LockedRuntime, ...]) -> Lock:
+    """What is installed somewhere, as a lock would hold it."""
     return Lock(
-        requires_python=None, environments=(), groups=(), libraries=tuple(libraries), fingerprint=None
+        requires_python=None,
+        environments=(),
+        groups=(),
+        libraries=tuple(libraries),
+        fingerprint=None,
+        runtimes=runtimes,
     )
 
 

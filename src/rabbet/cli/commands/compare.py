@@ -8,15 +8,13 @@ machine:LABEL for what a machine of the census has; without NEW it is the presen
 from argparse import ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_json, add_variant
+from rabbet.cli.options import STATES, add_json, add_variant
 from rabbet.errors import ExitCode
 
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
-    parser.add_argument(
-        "old", metavar="OLD", help="a lock or inventory file, git:REV, installed, env:PATH, or machine:LABEL"
-    )
+    parser.add_argument("old", metavar="OLD", help=STATES)
     parser.add_argument("new", metavar="NEW", nargs="?", help="another one (default: the present lock)")
     parser.add_argument("--markdown", action="store_true", help="in a form for a pull request's description")
     add_variant(parser)

@@ -15,7 +15,7 @@ from argparse import ArgumentParser, Namespace
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_json, add_offline, add_variant
+from rabbet.cli.options import STATES, add_json, add_offline, add_variant
 from rabbet.core.shell import quoted
 from rabbet.errors import ExitCode, WrongUsage
 
@@ -30,7 +30,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--against",
         metavar="STATE",
-        help="in place of the lock: a lock or inventory file, git:REV, env:PATH, machine:LABEL",
+        help=f"in place of the lock: {STATES}",
     )
     parser.add_argument(
         "--env",

@@ -63,11 +63,12 @@ def run(arguments: Namespace, context: Context) -> int:
 def _try(arguments: Namespace, command: Sequence[str], project: "Project", context: Context) -> int:
     """Run the command in an environment that lasts as long."""
     from rabbet.cli.trial import in_trial
-    from rabbet.tasks.run import run_to_end, under_runtimes, variables_of
+    from rabbet.environment.variables import variables_inside
+    from rabbet.tasks.run import run_to_end, under_runtimes
 
     machine = context.machine
     with in_trial(arguments, project, context) as root:
-        variables = variables_of(root, machine)
+        variables = variables_inside(root, machine.environ)
         if arguments.under:
             variables = under_runtimes(project, machine, arguments.under, variables)
         return run_to_end(command, variables, project=project, machine=machine)

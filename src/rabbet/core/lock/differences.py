@@ -76,7 +76,7 @@ def differences(
     kinds = {name: _kind(before.get(name, ()), after.get(name, ())) for name in sorted({*before, *after})}
     differing = {name: kind for name, kind in kinds.items() if kind is not None}
     causes = {change.name: change for change in declared}
-    return tuple(_runtime_differences(old, new, causes)) + tuple(
+    return tuple(_runtime_differences(old, new, causes, unexplained)) + tuple(
         Difference(
             kind=kind,
             name=name,
@@ -93,7 +93,7 @@ def differences(
 
 
 def _runtime_differences(
-    old: Lock, new: Lock, declared: Mapping[str, DeclaredChange]
+    old: Lock, new: Lock, declared: Mapping[str, DeclaredChange], unexplained: str
 ) -> Iterator[Difference]:
     """Every runtime whose version differs, sorted by language."""
     before = {runtime_name(one.language): one.version for one in old.runtimes}
@@ -112,7 +112,7 @@ def _runtime_differences(
             name=name,
             before=() if was is None else (was,),
             after=() if is_now is None else (is_now,),
-            cause=_text(change) if change else "chosen anew",
+            cause=_text(change) if change else unexplained,
         )
 
 

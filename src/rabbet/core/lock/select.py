@@ -25,7 +25,7 @@ from rabbet.core.model.lock import (
 from rabbet.core.model.target import Target
 from rabbet.errors import EnvironmentFailed, NotUnderstood
 
-__all__ = ["libraries_for", "needed", "own_project"]
+__all__ = ["libraries_for", "needed", "own_project", "serving_wheel"]
 
 
 def needed(
@@ -85,7 +85,7 @@ class _Choice:
         return self.among(tuple(counting), building)
 
     def _to_install(self, library: LockedLibrary, building: tuple[str, ...]) -> ToInstall:
-        wheel = _best_wheel(library, self._target)
+        wheel = serving_wheel(library, self._target)
         if wheel is not None:
             return Needed(locked=library, artifact=wheel)
         source = library.source
@@ -146,7 +146,8 @@ def _check_python(library: LockedLibrary, target: Target) -> None:
         )
 
 
-def _best_wheel(library: LockedLibrary, target: Target) -> LockedWheel | LockedArchive | None:
+def serving_wheel(library: LockedLibrary, target: Target) -> LockedWheel | LockedArchive | None:
+    """The wheel of a locked library that serves a target best; `None` if none does."""
     ranked = []
     for wheel in sorted(library.wheels, key=lambda one: one.filename):
         parsed = parse_wheel_name(wheel.filename)

@@ -1,0 +1,100 @@
+"""How a command ended, what that says of the failure that is looked for, and what came of several runs."""
+
+from enum import Enum, auto
+from typing import Literal
+
+from msgspec import Struct
+
+__all__ = ["End", "Outcome", "Runs", "Symptom", "runs_of"]
+
+
+class Outcome(Enum):
+    """What a command does in an environment; `OTHER`: it fails in another way, or can't be run."""
+
+    PASS = auto()
+    FAIL = auto()
+    OTHER = auto()
+
+
+class End(Struct, frozen=True, array_like=True):
+    """How one run ended: by an exit code, by a signal's number, or because its time was up.
+
+    It was `lost` where the command could not be run, or nobody saw its end. `shows`: the text that was looked
+    for is in its output.
+    """
+
+    how: Literal["exit", "signal", "time", "lost"]
+    number: int = 0
+    shows: bool = False
+
+    @property
+    def code(self) -> int:
+        """What a shell would call its exit code."""
+        return {"exit": self.number, "signal": 128 + self.number, "time": 124}.get(self.how, -1)
+
+    def __str__(self) -> str:
+        """Such as `exit code 1`."""
+        if self.how in ("exit", "signal"):
+            return f"{'exit code' if self.how == 'exit' else 'signal'} {self.number}"
+        return "its time up" if self.how == "time" else "an end that nobody saw"
+
+
+class Symptom(Struct, frozen=True, kw_only=True):
+    """What tells the failure that is looked for from others.
+
+    That is a `text` in the output, an exit code, or both. Where nothing was said, it is `how` the command
+    ended in the bad state: by any exit code but 0, by a signal, or because its time was up.
+    """
+
+    text: str = ""
+    code: int | None = None
+    how: str = ""
+
+    def judge(self, end: End) -> Outcome:
+        """What one run says."""
+        if end.how == "lost":
+            return Outcome.OTHER
+        if self._is_meant(end):
+            return Outcome.FAIL
+        return Outcome.PASS if end.how == "exit" and end.number == 0 and not end.shows else Outcome.OTHER
+
+    def _is_meant(self, end: End) -> bool:
+        if self.code is not None:
+            return end.code == self.code and (end.shows or not self.text)
+        if self.text:
+            return end.shows
+        return end.how == (self.how or end.how) and end.code != 0
+
+
+class Runs(Struct, frozen=True):
+    """How often the command passed in one environment, how often it failed, and how often it did neither."""
+
+    passed: int = 0
+    failed: int = 0
+    other: int = 0
+
+    @property
+    def outcome(self) -> Outcome:
+        """One that fails at times is one that fails."""
+        if self.failed:
+            return Outcome.FAIL
+        return Outcome.OTHER if self.other or not self.passed else Outcome.PASS
+
+    @property
+    def flaky(self) -> bool:
+        """Whether the same environment did one thing and then another."""
+        return (self.passed > 0) + (self.failed > 0) + (self.other > 0) > 1
+
+    @property
+    def total(self) -> int:
+        """How many runs there were."""
+        return self.passed + self.failed + self.other
+
+    def __add__(self, more: "Runs") -> "Runs":
+        """These runs and more of the same environment."""
+        return Runs(self.passed + more.passed, self.failed + more.failed, self.other + more.other)
+
+
+def runs_of(outcomes: "list[Outcome]") -> Runs:
+    """Counted by what they say."""
+    return Runs(*(outcomes.count(one) for one in (Outcome.PASS, Outcome.FAIL, Outcome.OTHER)))

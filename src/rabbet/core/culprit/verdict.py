@@ -1,0 +1,178 @@
+"""The whole search between two states: both are tried, culprits are found, and the answer is held to account.
+
+One culprit may hide another one, so the changes without it are tried too: if they fail, the search goes on
+among them, and if they pass, all of them are proven innocent. In the end every answer of the oracle has to
+agree with the culprits. What does not is tried again: a command that then answers otherwise is flaky, and of
+a flaky one nothing is said that luck could explain.
+"""
+
+from collections.abc import Sequence
+from enum import StrEnum
+from math import ceil, log
+
+from msgspec import Struct
+from packaging.utils import NormalizedName
+
+from rabbet.core.culprit.ledger import Ledger, Oracle
+from rabbet.core.culprit.mixture import Mixing, Mixture
+from rabbet.core.culprit.outcome import Outcome, Runs
+from rabbet.core.culprit.search import Culprit, Search
+
+__all__ = ["Answer", "Verdict", "find_culprits"]
+
+_GOOD = Mixture()
+_LUCK = 0.01  # the chance of a wrong verdict that is taken
+_ROUNDS = 3  # how often a search is made anew after answers that do not go together
+
+
+class Answer(StrEnum):
+    """What a search came to."""
+
+    FOUND = "found"
+    NO_DIFFERENCE = "no-difference"
+    BOTH_PASS = "both-pass"  # noqa: S105 - no password
+    BOTH_FAIL = "both-fail"
+    REVERSED = "reversed"
+    UNTELLABLE = "untellable"  # in one of the states the command neither passes nor shows the failure
+    FLAKY = "flaky"
+
+
+class Verdict(Struct, frozen=True, kw_only=True):
+    """The answer, the culprits (of a flaky command: the suspects), and what each mixture did.
+
+    The `innocent` changes were taken over, all at once, and the command passed. `odd` mixtures answered
+    otherwise than the culprits would have it, and did so again. `luck` is the chance, at most, that one of
+    the mixtures which the verdict rests upon passed by luck alone; with so many `repeats` it would be small.
+    """
+
+    answer: Answer
+    culprits: tuple[Culprit, ...] = ()
+    innocent: Mixture = _GOOD
+    odd: tuple[Mixture, ...] = ()
+    runs: tuple[tuple[Mixture, Runs], ...] = ()
+    luck: float = 0.0
+    repeats: int = 0
+
+
+def find_culprits(
+    order: Sequence[NormalizedName], mixing: Mixing, oracle: Oracle, *, jobs: int = 1
+) -> Verdict:
+    """Find what among these changes makes the command fail.
+
+    `order` are all changes, those before others that others need. With a command that always answers alike,
+    and fails wherever it fails with less, each culprit is a smallest failing mixture that is consistent. A
+    single guilty change among n takes 4 + log2(n) trials, both states included.
+    """
+    everything = frozenset(order)
+    if not everything:
+        return Verdict(answer=Answer.NO_DIFFERENCE)
+    ledger = Ledger(oracle)
+    ends = [_GOOD, everything]
+    for part in [ends] if jobs > 1 else [ends[:1], ends[1:]]:
+        ledger.ask(part, "both states")
+    answer = _answer(ledger.runs[_GOOD], ledger.runs[everything])
+    if answer is not Answer.FOUND:
+        return Verdict(answer=answer, runs=tuple(ledger.runs.items()))
+    return _Case(order, mixing, ledger, jobs).verdict()
+
+
+def _answer(good: Runs, bad: Runs) -> Answer:
+    """What both states alone say; that a culprit can be found, if it is the one that is looked for."""
+    if good.failed and good.passed:
+        return Answer.FLAKY
+    told = {
+        (Outcome.PASS, Outcome.FAIL): Answer.FOUND,
+        (Outcome.PASS, Outcome.PASS): Answer.BOTH_PASS,
+        (Outcome.FAIL, Outcome.FAIL): Answer.BOTH_FAIL,
+        (Outcome.FAIL, Outcome.PASS): Answer.REVERSED,
+    }
+    return told.get((good.outcome, bad.outcome), Answer.UNTELLABLE)
+
+
+class _Case:
+    """Two states of which one passes and the other one fails."""
+
+    def __init__(self, order: Sequence[NormalizedName], mixing: Mixing, ledger: Ledger, jobs: int) -> None:
+        self._everything = frozenset(order)
+        self._mixing = mixing
+        self._ledger = ledger
+        self._search = Search(order, mixing, ledger, jobs)
+
+    def verdict(self) -> Verdict:
+        """Search, and search anew where an answer changed when it was asked for again."""
+        for _ in range(_ROUNDS):
+            culprits = self._culprits()
+            odd = self._odd(culprits)
+            doubtful = [one for one in self._evidence(culprits) if self._ledger.runs[one].total == 1]
+            if not self._changed_when_asked_again([*odd, *doubtful]):
+                break
+            if self._ledger.runs[_GOOD].failed:
+                return Verdict(answer=Answer.FLAKY, runs=tuple(self._ledger.runs.items()))
+        luck = self._luck(culprits)
+        steady = all(self._ledger.runs[one].outcome is Outcome.PASS for one in odd)
+        return Verdict(
+            answer=Answer.FOUND if steady and luck <= _LUCK else Answer.FLAKY,
+            culprits=tuple(culprits),
+            innocent=self._innocent(culprits),
+            odd=tuple(odd),
+            runs=tuple(self._ledger.runs.items()),
+            luck=luck,
+            repeats=ceil(log(_LUCK) / log(1 - self._rate)) if luck else 0,
+        )
+
+    def _evidence(self, culprits: Sequence[Culprit]) -> list[Mixture]:
+        """The mixtures that were tried and that the verdict rests upon."""
+        found = dict.fromkeys(
+            mixture
+            for one in culprits
+            for mixture in (one.failing, one.passing, *(one.failing - group for group in one.groups))
+        )
+        return [one for one in found if self._ledger.knows(one)]
+
+    def _culprits(self) -> list[Culprit]:
+        """One after the other, until the changes without them pass."""
+        failing: Mixture | None = self._everything
+        found: list[Culprit] = []
+        while failing:
+            found.append(self._search.culprit(failing))
+            failing = self._mixing.most(_guilty(found), self._everything)
+            if failing and self._ledger.ask([failing], "are the others innocent?") != [Outcome.FAIL]:
+                break
+        return found
+
+    def _odd(self, culprits: Sequence[Culprit]) -> list[Mixture]:
+        """Mixtures that fail without any culprit, which a steady command never does, or pass with one."""
+        expected = {Outcome.FAIL: True, Outcome.PASS: False}
+        return [
+            mixture
+            for mixture, runs in self._ledger.runs.items()
+            for guilty in [any(one.guilty <= mixture for one in culprits)]
+            if expected.get(runs.outcome, guilty) is not guilty
+        ]
+
+    def _changed_when_asked_again(self, mixtures: Sequence[Mixture]) -> bool:
+        before = [self._ledger.runs[one].outcome for one in mixtures]
+        if mixtures:
+            self._ledger.ask_again(mixtures, "once more, to be sure")
+        return before != [self._ledger.runs[one].outcome for one in mixtures]
+
+    def _innocent(self, culprits: Sequence[Culprit]) -> Mixture:
+        """What was in a mixture that passed, and is not guilty itself."""
+        passed = (one for one, runs in self._ledger.runs.items() if runs.outcome is Outcome.PASS)
+        return _GOOD.union(*passed) - _guilty(culprits)
+
+    def _luck(self, culprits: Sequence[Culprit]) -> float:
+        """The chance, at most, that a mixture the verdict rests upon passed by luck alone."""
+        passed = (self._ledger.runs[one] for one in self._evidence(culprits))
+        return sum((1 - self._rate) ** one.total for one in passed if one.outcome is Outcome.PASS)
+
+    @property
+    def _rate(self) -> float:
+        """How often mixtures that fail do so."""
+        failing = [one for one in self._ledger.runs.values() if one.outcome is Outcome.FAIL]
+        failed = sum(one.failed for one in failing)
+        return failed / (failed + sum(one.passed for one in failing))
+
+
+def _guilty(culprits: Sequence[Culprit]) -> Mixture:
+    return _GOOD.union(*(one.guilty for one in culprits))

@@ -1,0 +1,252 @@
+"""Which changed library makes a command fail: search, evidence, and what keeps it out."""
+
+import hashlib
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import suppress
+from functools import partial
+from itertools import islice, product
+from pathlib import Path
+from time import monotonic
+
+from msgspec import Struct, field
+from msgspec.structs import replace
+from packaging.specifiers import SpecifierSet
+from packaging.utils import NormalizedName
+
+from rabbet.core.corrections import corrected
+from rabbet.core.culprit.consistency import Consistency, Side, in_order
+from rabbet.core.culprit.mixture import Change, Mixture
+from rabbet.core.culprit.outcome import Outcome, Runs, Symptom
+from rabbet.core.culprit.verdict import Answer, Verdict, find_culprits
+from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.lock import Lock, Needed, ToInstall
+from rabbet.core.model.release import Metadata
+from rabbet.core.needs.need import Need
+from rabbet.core.targets import target_of
+from rabbet.errors import EnvironmentFailed, WrongUsage
+from rabbet.formats.metadata import MetadataBroken, parse_metadata, release_notes
+from rabbet.trials.attempts import ABSENT, SEARCHES, Attempts, Command, Tried
+from rabbet.trials.evidence import keep_evidence
+from rabbet.trials.keeping_out import KeptOut, kept_out
+from rabbet.trials.trial import Here
+from rabbet.trials.two_states import StateHere, TwoStates, content_of, two_states
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.project import Project
+from rabbet.workspace.source_files import source_state
+from rabbet.workspace.states import State, read_state
+
+__all__ = ["Case", "CulpritOptions", "culprit"]
+
+_GOOD = Mixture()
+_CHOICES = 4  # of what could be kept out; each is resolved
+
+
+class CulpritOptions(Struct, frozen=True, kw_only=True):
+    """What the command line asks for.
+
+    The failure is told by a `text` in the output or by an exit `code`. A command is run for so many `seconds`
+    at most, `repeat` times in each mixture, `jobs` at once. `afresh` forgets what an interrupted search
+    found.
+    """
+
+    text: str = ""
+    code: int | None = None
+    seconds: int
+    repeat: int = 1
+    jobs: int = 1
+    afresh: bool = False
+    keep: Path | None = None
+
+
+class Case(Struct, frozen=True, kw_only=True):
+    """What a search came to, between which states, and how.
+
+    `tried` tells of each mixture how its runs ended. Of guilty releases there are addresses of
+    `release_notes` where their metadata has some. Results of an interrupted search that were `recalled` were
+    not run again.
+    """
+
+    good: str
+    bad: str
+    command: tuple[str, ...]
+    changes: Mapping[NormalizedName, Change]
+    verdict: Verdict
+    tried: Mapping[Mixture, Tried]
+    symptom: Symptom
+    seconds: float
+    recalled: int
+    notes: tuple[str, ...]
+    keeping: KeptOut | None = None
+    release_notes: Mapping[NormalizedName, str] = field(default_factory=dict)
+    kept: str = ""
+
+
+def culprit(good: str, bad: str, words: Sequence[str], options: CulpritOptions, here: Here) -> Case:
+    """Find what makes a command fail in the bad state and not in the good one.
+
+    Raises what reading and installing states raises, `WrongUsage` for a folder that is to keep the evidence
+    and is not empty, `CannotWrite`.
+    """
+    begun = monotonic()
+    project, machine, _ = here
+    _refuse_kept(options.keep)
+    working = read_state(good, project, machine)
+    two = two_states(working, read_state(bad, project, machine), here)
+    command = Command(
+        words=tuple(words),
+        folder=machine.folder,
+        symptom=Symptom(text=options.text, code=options.code),
+        seconds=options.seconds,
+        repeat=options.repeat,
+    )
+    key = _key(two, command, project)
+    if options.afresh:
+        machine.memory(SEARCHES).forget(key)
+    attempts = Attempts(two, command, here, jobs=options.jobs, key=key)
+    verdict = _searched(two, attempts, machine, options.jobs)
+    attempts.forget()
+    _refuse_absent(attempts.tried, two)
+    case = Case(
+        good=two.good.name,
+        bad=two.bad.name,
+        command=command.words,
+        changes=two.changes,
+        verdict=verdict,
+        tried=attempts.tried,
+        symptom=attempts.command.symptom,
+        seconds=monotonic() - begun,
+        recalled=attempts.recalled,
+        notes=(*two.notes, *_notes(attempts)),
+    )
+    if verdict.answer is not Answer.FOUND:
+        return case
+    if options.keep is not None:
+        keep_evidence(two, verdict.culprits[0], command, options.keep, here)
+        case = replace(case, kept=str(options.keep))
+    helps = partial(_helps, working, attempts.command, here)
+    case = replace(case, keeping=kept_out(_choices(verdict, two), helps, here), seconds=monotonic() - begun)
+    return _with_release_notes(case, two, machine)
+
+
+def _helps(good: State, command: Command, here: Here, lock: Lock, declaration: Declaration) -> bool:
+    """Whether the command passes with a lock."""
+    two = two_states(good, State(name="with the constraint", lock=lock, declaration=declaration), here)
+    everything = frozenset(two.changes)
+    attempts = Attempts(two, command, here, jobs=1, key=_key(two, command, here.project))
+    runs = attempts([everything], "does a constraint help?") if everything else [Runs(passed=1)]
+    attempts.forget()
+    return runs[0].outcome is Outcome.PASS
+
+
+def _with_release_notes(case: Case, two: TwoStates, machine: Machine) -> Case:
+    """The case with the addresses where guilty releases tell what is new in them."""
+    culprits = case.verdict.culprits
+    guilty = [two.changes[name] for one in culprits for name in sorted(one.guilty)]
+    return replace(case, release_notes=dict(_release_notes(guilty, two, machine)))
+
+
+def _refuse_kept(folder: Path | None) -> None:
+    """Raise `WrongUsage` for a folder that can't take the evidence."""
+    if folder is not None and (folder.is_file() or (folder.is_dir() and any(folder.iterdir()))):
+        raise WrongUsage(f"{folder} is not empty", note="the two environments go into a new folder")
+
+
+def _refuse_absent(tried: Mapping[Mixture, Tried], two: TwoStates) -> None:
+    """Raise `EnvironmentFailed` for a command that is in neither state."""
+    reasons = {tried[one].reason for one in (_GOOD, frozenset(two.changes)) if one in tried}
+    if len(reasons) == 1 and any(one.endswith(ABSENT) for one in reasons):
+        raise EnvironmentFailed(
+            f"in both states {reasons.pop()}",
+            note="the shell's own words, such as aliases and pipes, need a shell: sh -c '…'",
+        )
+
+
+def _key(two: TwoStates, command: Command, project: Project) -> str:
+    """What the results follow from: the command, both states, and the project's own code."""
+    states = [
+        [
+            side.python.executable,
+            str(side.python.version),
+            sorted((name, str(one.runtime)) for name, one in side.others.items()),
+            sorted((name, content_of(one)) for name, one in side.libraries.items()),
+        ]
+        for side in (two.good, two.bad)
+    ]
+    told = [*command.words], str(command.folder), str(command.symptom), command.seconds, command.repeat
+    return hashlib.sha256(repr([told, states, source_state(project.folder)]).encode()).hexdigest()
+
+
+def _searched(two: TwoStates, attempts: Attempts, machine: Machine, jobs: int) -> Verdict:
+    """Try both states, for then the store knows what each library needs, and search between them."""
+    changes = frozenset(two.changes)
+    if changes:
+        attempts.prepare([_GOOD, changes])
+    good, bad = (_side(two, number, attempts, machine) for number in (0, 1))
+    mixing = Consistency(good, bad, changes)
+    return find_culprits(in_order(changes, good, bad), mixing, attempts, jobs=jobs)
+
+
+def _side(two: TwoStates, number: int, attempts: Attempts, machine: Machine) -> Side:
+    """What the search has to know of a state, and of what it comes to under the other one's Python."""
+    state: StateHere = (two.good, two.bad)[number]
+    target = target_of(state.python)
+    extras: dict[NormalizedName, frozenset[NormalizedName]] = {}
+    for one in state.declaration.declared():
+        if target.admits(one.need.marker):
+            extras[one.need.name] = extras.get(one.need.name, frozenset()) | one.need.extras
+    other: StateHere = (two.bad, two.good)[number]
+    return Side(
+        target=target,
+        libraries={
+            name: _metadata(one, number, state.declaration, attempts, machine)
+            for name, one in state.libraries.items()
+        },
+        extras=extras,
+        lacking=frozenset((name, other.libraries[name].locked.version) for name in two.lacking[1 - number]),
+    )
+
+
+def _metadata(
+    one: ToInstall, number: int, declaration: Declaration, attempts: Attempts, machine: Machine
+) -> Metadata:
+    """What a library needs, by its own wheel; by the lock, where the store does not know that any more."""
+    known = one if isinstance(one, Needed) else attempts.wheel_of(one.locked.name, number)
+    content = machine.metadata.recall(known.artifact.sha256) if known else None
+    if content is not None:
+        with suppress(MetadataBroken):
+            return corrected(parse_metadata(content), declaration)
+    return Metadata(
+        name=one.locked.name,
+        version=one.locked.version,
+        requires_python=SpecifierSet(),
+        needs=tuple(Need(name) for name in one.locked.dependencies),
+        extras=frozenset(),
+    )
+
+
+def _choices(verdict: Verdict, two: TwoStates) -> Iterator[list[Change]]:
+    """What would keep all culprits away: one group of each; as many ways as are worth a try."""
+    groups = [one.groups for one in verdict.culprits]
+    for chosen in islice(product(*groups), _CHOICES):
+        yield [two.changes[name] for name in sorted(_GOOD.union(*chosen))]
+
+
+def _release_notes(
+    guilty: Sequence[Change], two: TwoStates, machine: Machine
+) -> Iterator[tuple[NormalizedName, str]]:
+    """Where the releases that the bad state brought tell what is new in them (PEP 753)."""
+    for change in guilty:
+        one = two.bad.libraries.get(change.name)
+        content = machine.metadata.recall(one.artifact.sha256) if isinstance(one, Needed) else None
+        address = release_notes(content) if content else ""
+        if address:
+            yield change.name, address
+
+
+def _notes(attempts: Attempts) -> Iterator[str]:
+    if attempts.changed_by_command:
+        yield "the command changes the environment that it runs in: each run got a fresh one"
+    reasons = Counter(one.reason for one in attempts.tried.values() if one.reason)
+    for reason, times in reasons.items():
+        yield f"in {times} of {len(attempts.tried)} environments nothing was learned: {reason}"

@@ -1,0 +1,93 @@
+"""What libraries can be had from that somebody has installed: as locks know it, else as sources list it."""
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+
+from msgspec import Struct
+from msgspec.structs import replace
+from packaging.specifiers import SpecifierSet
+from packaging.utils import NormalizedName
+
+from rabbet.core.lock.select import serving_wheel
+from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.lock import Artifact, Lock, LockedCheckout, LockedLibrary, LockedWheel
+from rabbet.core.model.release import Candidate
+from rabbet.core.model.target import Target
+from rabbet.core.needs.need import Need
+from rabbet.core.progress import Observer
+from rabbet.core.solve.policy import Policy
+from rabbet.sources.catalogue import Catalogue
+from rabbet.sources.locking import locked_artifacts
+from rabbet.trials.trial import Here
+from rabbet.workspace.sources import open_sources
+
+__all__ = ["Obtainable", "obtainable"]
+
+
+class Obtainable(Struct, frozen=True, kw_only=True):
+    """Libraries with what they can be had from, and the reasons why others can't be had."""
+
+    libraries: tuple[LockedLibrary, ...]
+    lacking: Mapping[NormalizedName, str]
+
+
+def obtainable(
+    libraries: Iterable[LockedLibrary],
+    target: Target,
+    locks: Sequence[Lock],
+    declaration: Declaration,
+    here: Here,
+) -> Obtainable:
+    """Find a wheel of each library for a target. Raises `SourceFailed`."""
+    found = {one.name: _known(one, target, locks, declaration) for one in libraries}
+    unknown = [one for one in libraries if found[one.name] is None]
+    lacking: dict[NormalizedName, str] = {}
+    if unknown:
+        here.observer.stage("looking up releases", len(unknown))
+        sources = open_sources(here.project, here.machine, declaration, always=True)
+        with sources.catalogue(declaration, target, Policy(), here.observer) as catalogue:
+            catalogue.expect(Need(one.name, specifier=SpecifierSet(f"=={one.version}")) for one in unknown)
+            listed = dict(_listed(unknown, catalogue, lacking, here.observer))
+            artifacts = locked_artifacts(listed.values(), catalogue.routing, catalogue.asking)
+        for one in unknown:
+            if one.name in listed:
+                found[one.name] = replace(one, artifacts=_wheels(artifacts[one.name]))
+    return Obtainable(libraries=tuple(one for one in found.values() if one), lacking=lacking)
+
+
+def _known(
+    library: LockedLibrary, target: Target, locks: Sequence[Lock], declaration: Declaration
+) -> LockedLibrary | None:
+    """The library as a lock has it: of this version, or a checkout, whose version is no matter."""
+    for one in (
+        library,
+        *(other for lock in locks for other in lock.libraries if other.name == library.name),
+    ):
+        if isinstance(one.tree, LockedCheckout) and one.name in declaration.local:
+            return one
+        built = one.source is not None and one.name in declaration.build_from_source
+        if one.version == library.version and (built or serving_wheel(one, target) is not None):
+            return replace(one, marker=None)
+    return None
+
+
+def _listed(
+    libraries: Iterable[LockedLibrary],
+    catalogue: Catalogue,
+    lacking: dict[NormalizedName, str],
+    observer: Observer,
+) -> Iterator[tuple[NormalizedName, Candidate]]:
+    """The releases that the sources offer as wheels; why others are not to be had is noted."""
+    for one in libraries:
+        offered = catalogue.candidates(one.name)
+        place = offered.place_of(one.version)
+        observer.step(one.name)
+        if place < len(offered.releases) and any(file.is_wheel for file in offered.releases[place].files):
+            yield one.name, offered.releases[place]
+        else:
+            aside = (why.reason for why in offered.aside if why.version == str(one.version))
+            reason = "no source lists that release" if offered.known else "no source lists it"
+            lacking[one.name] = next(aside, reason)
+
+
+def _wheels(artifacts: Iterable[Artifact]) -> tuple[Artifact, ...]:
+    return tuple(one for one in artifacts if isinstance(one, LockedWheel))

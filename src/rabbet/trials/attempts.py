@@ -1,0 +1,292 @@
+"""Runs of a command in mixtures of two states, each in an environment of its own for that once."""
+
+import os
+import shutil
+import threading
+from collections.abc import Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
+from functools import partial
+from itertools import count
+from pathlib import Path
+from time import monotonic
+
+import msgspec
+from msgspec import Struct
+from msgspec.structs import replace
+from packaging.utils import NormalizedName
+
+from rabbet.builds.supervised import run_supervised
+from rabbet.core.culprit.mixture import Mixture
+from rabbet.core.culprit.outcome import End, Outcome, Runs, Symptom, runs_of
+from rabbet.core.model.lock import Needed
+from rabbet.core.progress import Silent
+from rabbet.environment.variables import program_on, variables_inside
+from rabbet.errors import CannotWrite, Interrupted, RabbetError
+from rabbet.regular_file import read_regular
+from rabbet.sources.interruptible import as_finished
+from rabbet.store.atomic import cannot_write
+from rabbet.store.blob_cache import BlobCache
+from rabbet.store.scratch import scratch_folder
+from rabbet.store.trees import remove_links
+from rabbet.trials.compose import Made, bring, compose_mixture
+from rabbet.trials.trial import Here
+from rabbet.trials.two_states import TwoStates
+from rabbet.workspace.project import ENVIRONMENT
+
+__all__ = ["ABSENT", "SEARCHES", "Attempts", "Command", "Tried"]
+
+ABSENT = "is not there"  # said of a command
+SEARCHES = "searches"  # the memory of what was tried
+_GOOD = Mixture()
+_LINES = 12  # of the output that are shown
+_LARGEST_LOG = 5_000_000  # bytes
+_FULL = 1_000_000  # bytes: a disk with less is full
+_NOT_FOUND = 127  # a shell's exit code for a command that is not there
+
+
+class Command(Struct, frozen=True, kw_only=True):
+    """What is run, in which folder, for how many seconds at most, how often in each mixture.
+
+    The `symptom` tells its failure.
+    """
+
+    words: tuple[str, ...]
+    folder: Path
+    symptom: Symptom
+    seconds: int
+    repeat: int
+
+
+class Tried(Struct, frozen=True, kw_only=True):
+    """How the runs in one mixture ended, in rounds, as they were asked for; and the end of the last output.
+
+    There is a `reason` where the command could not be run, or its end not be seen.
+    """
+
+    rounds: tuple[tuple[End, ...], ...] = ()
+    lines: tuple[str, ...] = ()
+    reason: str = ""
+    seconds: float = 0.0
+
+    @property
+    def ends(self) -> list[End]:
+        """All of them."""
+        return [end for ends in self.rounds for end in ends]
+
+
+_KEPT = msgspec.json.Decoder(list[tuple[tuple[str, ...], Tried]])
+
+
+class Attempts:
+    """Tries mixtures, and remembers what they did until the search has come to its end (it is an `Oracle`).
+
+    What was remembered of an interrupted search under the same `key` is not tried again.
+    """
+
+    def __init__(self, two: TwoStates, command: Command, here: Here, *, jobs: int, key: str) -> None:
+        self.command = command
+        self.changed_by_command = False
+        self._two = two
+        self._here = here
+        self._project, self._machine, self._observer = here
+        self._jobs = jobs
+        self._key = key
+        self._stop = threading.Event()
+        self._numbers = count(1)
+        self._wheels: dict[tuple[NormalizedName, int], Needed] = {}
+        self._asked: dict[Mixture, int] = {}
+        self._tried = self._remembered()
+        self.recalled = sum(len(one.rounds) for one in self._tried.values())
+
+    @property
+    def tried(self) -> Mapping[Mixture, Tried]:
+        """Everything that was tried."""
+        return self._tried
+
+    def __call__(self, mixtures: Sequence[Mixture], purpose: str) -> list[Runs]:
+        """See `Oracle`. Raises `CannotWrite`, and what making one of the two states raises."""
+        rounds = [self._next_round(one) for one in mixtures]
+        due = [one for one, number in zip(mixtures, rounds, strict=True) if number >= self._known(one)]
+        if due:
+            self._observer.stage(purpose)
+            self._try_all(due)
+        self._judge_by_bad_state()
+        symptom = self.command.symptom
+        return [
+            runs_of([symptom.judge(end) for end in self._tried[one].rounds[number]])
+            for one, number in zip(mixtures, rounds, strict=True)
+        ]
+
+    def forget(self) -> None:
+        """Remember nothing of it: the search has come to its end."""
+        self._memory.forget(self._key)
+
+    def prepare(self, states: Sequence[Mixture]) -> None:
+        """Try both states; what the good one needs is fetched first, then the rest while that is tried."""
+        due = [one for one in states if not self._known(one)]
+        for part in [due] if self._jobs > 1 else [[one] for one in due]:
+            if len(due) > len(part):
+                threading.Thread(target=self._bring, args=[due[-1]], daemon=True).start()
+            if part:
+                names = ["the good state" if one == _GOOD else "the bad state" for one in part]
+                self._observer.stage(f"trying {' and '.join(names)}")
+                self._try_all(part)
+
+    def wheel_of(self, name: NormalizedName, number: int) -> Needed | None:
+        """The wheel that a library of the good state (0) or of the bad one (1) was installed from."""
+        return self._wheels.get((name, number * len(self._two.changes)))
+
+    @property
+    def _memory(self) -> BlobCache:
+        return self._machine.memory(SEARCHES)
+
+    def _remembered(self) -> dict[Mixture, Tried]:
+        with suppress(msgspec.MsgspecError):
+            kept = _KEPT.decode(self._memory.recall(self._key) or b"[]")
+            return {frozenset(map(NormalizedName, names)): tried for names, tried in kept}
+        return {}
+
+    def _next_round(self, mixture: Mixture) -> int:
+        number = self._asked.get(mixture, 0)
+        self._asked[mixture] = number + 1
+        return number
+
+    def _known(self, mixture: Mixture) -> int:
+        return len(self._tried[mixture].rounds) if mixture in self._tried else 0
+
+    def _try_all(self, mixtures: Sequence[Mixture]) -> None:
+        """Try them, several at once; whatever ends that ends all their commands too."""
+        with scratch_folder(self._machine.store_folder / "trials") as scratch:
+            if len(mixtures) == 1 or self._jobs == 1:
+                for one in mixtures:
+                    self._keep(one, self._round(one, scratch))
+                return
+            with ThreadPoolExecutor(self._jobs) as pool:
+                jobs = {pool.submit(self._round, one, scratch): one for one in mixtures}
+                try:
+                    for job in as_finished(jobs):
+                        self._keep(jobs[job], job.result())
+                except BaseException:
+                    self._stop.set()
+                    raise
+
+    def _keep(self, mixture: Mixture, tried: Tried) -> None:
+        """Note a round, also for a search that goes on another time."""
+        before = self._tried.get(mixture, Tried())
+        self._tried[mixture] = replace(
+            tried, rounds=(*before.rounds, *tried.rounds), seconds=before.seconds + tried.seconds
+        )
+        kept = [(tuple(sorted(names)), one) for names, one in self._tried.items()]
+        self._memory.remember(self._key, msgspec.json.encode(kept))
+
+    def _judge_by_bad_state(self) -> None:
+        """Where nobody said how the failure looks, it ends as the bad state's does."""
+        bad, symptom = self._tried.get(frozenset(self._two.changes)), self.command.symptom
+        if bad and not symptom.how:
+            failed = [end.how for end in bad.ends if symptom.judge(end) is Outcome.FAIL]
+            if failed:
+                self.command = replace(self.command, symptom=replace(symptom, how=failed[0]))
+
+    def _round(self, mixture: Mixture, scratch: Path) -> Tried:
+        """As many runs as are wanted at a time, each in a new environment."""
+        begun = monotonic()
+        tried = Tried()
+        ends: list[End] = []
+        for _ in range(self.command.repeat):
+            folder = scratch / str(next(self._numbers))
+            with cannot_write(folder):
+                folder.mkdir()
+            end, tried = self._attempt(mixture, folder)
+            ends.append(end)
+        return replace(tried, rounds=(tuple(ends),), seconds=monotonic() - begun)
+
+    def _attempt(self, mixture: Mixture, folder: Path) -> tuple[End, Tried]:
+        """One run in an environment that is removed again."""
+        root = folder / self._project.folder.name / ENVIRONMENT
+        try:
+            made = self._composed(mixture, root)
+        except (CannotWrite, Interrupted):
+            raise
+        except RabbetError as error:
+            if len(mixture) in (0, len(self._two.changes)):
+                raise
+            return End("lost"), Tried(reason="; ".join(map(str, (error, *error.because))))
+        trees = made.trees(self._machine, self._two.python_of(mixture))
+        try:
+            return self._run(mixture, root, folder)
+        finally:
+            remove_links(trees, self._machine.memory("states"), partial(_remove, folder))
+
+    def _composed(self, mixture: Mixture, root: Path) -> Made:
+        """Make the environment; what fetching does is told of the two states alone."""
+        with cannot_write(root):
+            root.mkdir(parents=True)
+        is_state = len(mixture) in (0, len(self._two.changes)) and mixture not in self._tried
+        here = self._here if is_state else self._here._replace(observer=Silent())
+        made = compose_mixture(self._two, mixture, root, here, share=self._jobs == 1)
+        self._wheels.update({(one.locked.name, len(mixture)): one for one in made.wheels if is_state})
+        return made
+
+    def _bring(self, mixture: Mixture) -> None:
+        with suppress(RabbetError):  # who makes the environment meets it again, and tells of it
+            bring(self._two, mixture, self._here)
+
+    def _run(self, mixture: Mixture, root: Path, folder: Path) -> tuple[End, Tried]:
+        variables = variables_inside(root, self._machine.environ)
+        variables["TMPDIR"] = str(folder)
+        words = self.command.words
+        try:
+            program = program_on(variables["PATH"], words[0])
+        except FileNotFoundError:
+            return End("exit", _NOT_FOUND), Tried(reason=f"'{words[0]}' {ABSENT}")
+        before = _files(root) if mixture == _GOOD else None
+        log = folder / "output"
+        ending = run_supervised(
+            [program, *words[1:]],
+            variables,
+            self.command.folder,
+            log=log,
+            seconds=self.command.seconds,
+            waiting=self._waiting,
+        )
+        if before is not None and before != _files(root):
+            self.changed_by_command = True
+        shows = bool(self.command.symptom.text) and self.command.symptom.text in _text(log)
+        end = End(ending.how, ending.number, shows)
+        if end.code != 0 and shutil.disk_usage(folder).free < _FULL:
+            raise CannotWrite(
+                "the disk is full, so that nobody can tell why the command fails",
+                because=[str(self._machine.store_folder)],
+                note="what the command wrote there is removed; the same command again goes on from here",
+            )
+        reason = ending.reason if ending.how == "lost" else ""
+        return end, Tried(lines=tuple(ending.last_lines(_LINES)), reason=reason)
+
+    def _waiting(self, seconds: int) -> None:
+        if self._stop.is_set():
+            raise Interrupted("interrupted")
+        self._observer.waiting(f"the command, {seconds} s")
+
+
+def _remove(folder: Path) -> None:
+    shutil.rmtree(folder, ignore_errors=True)
+
+
+def _text(log: Path) -> str:
+    try:
+        return read_regular(log, most=_LARGEST_LOG).decode("utf-8", "replace")
+    except OSError:
+        return ""
+
+
+def _files(root: Path) -> frozenset[tuple[str, int, int]]:
+    """An environment's files with sizes and times, but for what Python compiles on the way."""
+    found = set()
+    for folder, folders, names in os.walk(root):
+        folders[:] = [one for one in folders if one != "__pycache__"]
+        for name in names:
+            with suppress(OSError):
+                state = os.lstat(f"{folder}/{name}")
+                found.add((f"{folder}/{name}", state.st_size, state.st_mtime_ns))
+    return frozenset(found)

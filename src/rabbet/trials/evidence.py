@@ -1,0 +1,48 @@
+"""Two environments that differ by a culprit alone, and a script that shows what that does."""
+
+from pathlib import Path
+
+from rabbet.core.culprit.mixture import Mixture
+from rabbet.core.culprit.search import Culprit
+from rabbet.core.shell import joined_words, quoted
+from rabbet.environment.variables import ACTIVE, variables_inside
+from rabbet.store.atomic import cannot_write
+from rabbet.trials.attempts import Command
+from rabbet.trials.compose import compose_mixture
+from rabbet.trials.trial import Here
+from rabbet.trials.two_states import TwoStates
+
+__all__ = ["SCRIPT", "keep_evidence"]
+
+SCRIPT = "show.sh"
+
+
+def keep_evidence(two: TwoStates, culprit: Culprit, command: Command, folder: Path, here: Here) -> None:
+    """Make both environments in a folder, and the script. Raises as `compose` does."""
+    mixtures: dict[str, Mixture] = {"passing": culprit.passing, "failing": culprit.failing}
+    with cannot_write(folder):
+        for name in mixtures:
+            (folder / name).mkdir(parents=True)
+    lines = ["#!/bin/sh", f"# Runs the same command in both environments: {', '.join(mixtures)}."]
+    lines.append(f"cd {quoted(str(command.folder))} || exit")
+    for name, mixture in mixtures.items():
+        root = folder.resolve() / name
+        compose_mixture(two, mixture, root, here)
+        lines += _shown(name, root, command)
+    with cannot_write(folder):
+        script = folder / SCRIPT
+        script.write_text("\n".join([*lines, ""]), encoding="utf-8")
+        script.chmod(0o755)
+
+
+def _shown(name: str, root: Path, command: Command) -> list[str]:
+    """The lines that run the command in one environment; the second outcome is the script's own."""
+    inside = variables_inside(root, {})
+    variables = {key: value for key, value in inside.items() if key not in ("PATH", ACTIVE)}
+    exported = [f"{key}={quoted(value)}" for key, value in sorted(variables.items())]
+    words = joined_words(command.words)
+    return [
+        f"echo {quoted(f'--- {name}: {words}')}",
+        " ".join(["env", *exported, f'PATH={quoted(str(root / "bin"))}:"$PATH"', words]),
+        f'echo "--- {name}: exit code $?"',
+    ]

@@ -1,0 +1,163 @@
+"""The constraint that keeps guilty releases out, tried with the solver and with the command."""
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+
+from msgspec import Struct
+from packaging.specifiers import SpecifierSet
+
+from rabbet.core.culprit.bounds import bounds_without
+from rabbet.core.culprit.consistency import PYTHON
+from rabbet.core.culprit.mixture import Change
+from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.edit import Edit
+from rabbet.core.model.lock import Lock, runtime_name
+from rabbet.core.needs.wording import specifiers_text
+from rabbet.core.shell import quoted
+from rabbet.errors import NoLock, NoRuntime, NoSolution, NotUnderstood, RabbetError
+from rabbet.formats.pyproject import read_declaration
+from rabbet.formats.pyproject_edit import apply
+from rabbet.resolving.request import ResolveOptions, ResolveRequest
+from rabbet.resolving.resolve_targets import resolve_targets
+from rabbet.resolving.suggested_commands import command_for
+from rabbet.trials.trial import Here
+from rabbet.workspace.project import read_text
+from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, targets_for
+from rabbet.workspace.sources import open_sources
+
+__all__ = ["KeptOut", "kept_out"]
+
+_RUNTIME = "runtime "
+
+
+class KeptOut(Struct, frozen=True, kw_only=True):
+    """The command that keeps the guilty releases out, and what is locked in their place, by name.
+
+    With that the command that failed was tried, and passed. Without a command, there is the reason why none
+    is known.
+    """
+
+    command: str = ""
+    instead: tuple[tuple[str, str], ...] = ()
+    reason: str = ""
+
+
+def kept_out(
+    choices: Iterable[Sequence[Change]], helps: Callable[[Lock, Declaration], bool], here: Here
+) -> KeptOut:
+    """The first constraint with which the project has a solution that `helps`.
+
+    Each of the `choices` are changes that would have to be kept out, the first of them before others.
+    """
+    project, trial = here.project, _Trial(here)
+    reason = ""
+    for guilty in choices:
+        for edits in _ways(guilty, project.declaration()):
+            command = command_for(edits)
+            try:
+                lock, declaration = trial.lock(edits)
+            except (NoSolution, NoRuntime):
+                reason = reason or f"there is no solution with {_constraint(edits)}"
+                continue
+            except RabbetError as error:  # such as an index that is not reached
+                return KeptOut(reason=str(error))
+            if any(_is_there(lock, change) for change in guilty):
+                continue
+            instead = _instead(lock, guilty)
+            if helps(lock, declaration):
+                variant = f" --variant {quoted(project.variant)}" if project.variant else ""
+                return KeptOut(
+                    command=f"{command} && rabbet resolve && rabbet recreate{variant}", instead=instead
+                )
+            told = ", ".join(" ".join(one) for one in instead)
+            reason = f"with {_constraint(edits)} it fails too ({told or 'nothing comes instead'})"
+    return KeptOut(reason=reason or "nothing in the declaration decides on it")
+
+
+def _constraint(edits: Iterable[Edit]) -> str:
+    return " and ".join(edit.value for edit in edits)
+
+
+def _instead(lock: Lock, guilty: Iterable[Change]) -> tuple[tuple[str, str], ...]:
+    """What a lock has in place of guilty releases."""
+    names = {change.name for change in guilty}
+    found: list[tuple[str, str]] = [
+        (one.name, str(one.version)) for one in lock.libraries if one.name in names
+    ]
+    found += [
+        (one.language, str(one.version)) for one in lock.runtimes if runtime_name(one.language) in names
+    ]
+    return tuple(found)
+
+
+def _ways(guilty: Sequence[Change], declaration: Declaration) -> Iterator[tuple[Edit, ...]]:
+    """The edits that keep all of these out, the widest bounds first; those that are short of ways repeat."""
+    each = [list(_edits(change, declaration)) for change in guilty]
+    for number in range(max(map(len, each))):
+        yield tuple(edits[min(number, len(edits) - 1)] for edits in each)
+
+
+def _edits(change: Change, declaration: Declaration) -> Iterator[Edit]:
+    if not change.bad:
+        yield Edit(verb="declare", what="library", value=f"{change.name}>={change.good}")
+        return
+    known = _declared(change, declaration)
+    before = f"{specifiers_text(known)}," if known else ""
+    for bound in bounds_without(change):
+        if change.name.startswith(_RUNTIME):
+            language = change.name.removeprefix(_RUNTIME)
+            yield Edit(verb="declare", what="runtime", value=f"{language}{before}{bound}")
+        else:
+            yield Edit(verb="declare", what="limit", value=f"{change.name}{before}{bound}")
+
+
+def _declared(change: Change, declaration: Declaration) -> SpecifierSet | None:
+    """What is declared in the place where the new bound will stand."""
+    if change.name == PYTHON:
+        return declaration.python
+    known: dict[str, SpecifierSet] = {one.name: one.specifier for one in declaration.limits}
+    known |= {f"{_RUNTIME}{one.language}": one.versions for one in declaration.runtimes}
+    return known.get(change.name)
+
+
+def _is_there(lock: Lock, change: Change) -> bool:
+    """Whether a lock has what a change brings; or still lacks what it took away."""
+    if change.name.startswith(_RUNTIME):
+        language = change.name.removeprefix(_RUNTIME)
+        return any(one.language == language and str(one.version) == change.bad for one in lock.runtimes)
+    versions = {str(one.version) for one in lock.libraries if one.name == change.name}
+    return change.bad in versions if change.bad else not versions
+
+
+class _Trial:
+    """Resolves an edited declaration; nothing is written."""
+
+    def __init__(self, here: Here) -> None:
+        self._project, self._machine, self._observer = here
+        self._text = read_text(here.project.declaration_file, by_hand=True)
+
+    def lock(self, edits: Iterable[Edit]) -> tuple[Lock, Declaration]:
+        """The lock that it would get, and itself. Raises what resolving raises."""
+        edited, _ = apply(self._text, edits)
+        whole = read_declaration(edited, folder_name=self._project.folder.name)
+        declaration = whole.varied(self._project.variant) if self._project.variant else whole
+        earlier = self._earlier()
+        pythons = found_pythons(self._machine, self._project)
+        runtime = chosen_runtime(declaration, pythons, earlier[0] if earlier else None)
+        request = ResolveRequest(
+            declaration=declaration,
+            variant=self._project.variant,
+            sources=open_sources(self._project, self._machine, declaration),
+            machine=self._machine,
+            observer=self._observer,
+            runtime=runtime,
+            targets=targets_for(declaration, runtime),
+            earlier=earlier,
+            written=False,
+        )
+        return resolve_targets(request, ResolveOptions()).lock, declaration
+
+    def _earlier(self) -> tuple[Lock, ...]:
+        try:
+            return (self._project.lock(self._machine),)
+        except (NoLock, NotUnderstood):
+            return ()

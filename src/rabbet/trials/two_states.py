@@ -1,0 +1,258 @@
+"""Two states as this machine can install them, what differs between them, and any mixture of the two."""
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import suppress
+
+from msgspec import Struct
+from msgspec.structs import replace
+from packaging.utils import NormalizedName
+from packaging.version import Version
+
+from rabbet.builds.identity import identified
+from rabbet.core.culprit.consistency import PYTHON
+from rabbet.core.culprit.mixture import Change, Mixture
+from rabbet.core.lock.select import needed, own_project
+from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.lock import Lock, LockedLibrary, Needed, ToInstall, Unbuilt, runtime_name
+from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime
+from rabbet.core.needs.need import library_name
+from rabbet.core.targets import target_of
+from rabbet.errors import NoLock, NotUnderstood, RabbetError, SourceFailed
+from rabbet.runtimes.linking import linked_runtime
+from rabbet.trials.artifacts import Obtainable, obtainable
+from rabbet.trials.trial import Here
+from rabbet.workspace.runtimes.choice import runtimes_here
+from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons
+from rabbet.workspace.states import State
+
+__all__ = ["StateHere", "TwoStates", "content_of", "two_states"]
+
+_SHOWN = 5  # libraries in a message
+
+
+class StateHere(Struct, frozen=True, kw_only=True):
+    """A state as this machine installs it: its runtimes, and its libraries by name."""
+
+    name: str
+    declaration: Declaration
+    python: PythonRuntime
+    others: Mapping[NormalizedName, LinkedRuntime]
+    libraries: Mapping[NormalizedName, ToInstall]
+
+
+class TwoStates(Struct, frozen=True, kw_only=True):
+    """The good state and the bad one, and what differs between them here.
+
+    `under_other` are the libraries of each as they are under the Python of the other one, `lacking` those
+    that can't be had for it. The project's `own` build comes with each Python; without one, its modules are
+    led to. The `notes` tell what differs and can't be reproduced here.
+    """
+
+    good: StateHere
+    bad: StateHere
+    changes: Mapping[NormalizedName, Change]
+    under_other: tuple[Mapping[NormalizedName, ToInstall], Mapping[NormalizedName, ToInstall]]
+    lacking: tuple[frozenset[NormalizedName], frozenset[NormalizedName]]
+    own: tuple[Unbuilt | None, Unbuilt | None]
+    notes: tuple[str, ...]
+
+    def python_of(self, mixture: Mixture) -> PythonRuntime:
+        """The interpreter of a mixture."""
+        return self.bad.python if PYTHON in mixture else self.good.python
+
+    def others_of(self, mixture: Mixture) -> tuple[LinkedRuntime, ...]:
+        """The runtimes of other languages, sorted by language."""
+        names = sorted({*self.good.others, *self.bad.others})
+        sides = ((self.bad if name in mixture else self.good).others.get(name) for name in names)
+        return tuple(one for one in sides if one is not None)
+
+    def libraries_of(self, mixture: Mixture) -> tuple[ToInstall, ...]:
+        """What is installed, the project itself behind the others."""
+        python = int(PYTHON in mixture)
+        own = self.own[python]
+        found = []
+        for name in sorted({*self.good.libraries, *self.bad.libraries}):
+            one = self.libraries_under(python, int(name in mixture)).get(name)
+            if one is not None:
+                found.append(one)
+        return (*found, own) if own else tuple(found)
+
+    def libraries_under(self, python: int, side: int) -> Mapping[NormalizedName, ToInstall]:
+        """The libraries of one side under the Python of one, each 0 for the good state and 1 for the bad."""
+        return (self.good, self.bad)[side].libraries if python == side else self.under_other[side]
+
+
+def two_states(good: State, bad: State, here: Here) -> TwoStates:
+    """Find for both states what this machine would install.
+
+    Raises `NoRuntime`, `SourceFailed` for releases that can't be had any more, `EnvironmentFailed` for a lock
+    that does not serve this machine.
+    """
+    reader = _Reader(good, bad, here)
+    sides = (reader.here(good), reader.here(bad))
+    pythons = tuple(one.python for one in sides)
+    differ = pythons[0].executable != pythons[1].executable
+    under_other = tuple(
+        reader.under(state, side, python) if differ else (side.libraries, frozenset[NormalizedName]())
+        for state, side, python in zip((good, bad), sides, reversed(pythons), strict=True)
+    )
+    return TwoStates(
+        good=sides[0],
+        bad=sides[1],
+        changes=_changes(*sides, under_other[1][0] if differ else sides[1].libraries),
+        under_other=(under_other[0][0], under_other[1][0]),
+        lacking=(under_other[0][1], under_other[1][1]),
+        own=(reader.own(sides[0]), reader.own(sides[1])),
+        notes=tuple(_notes(good, bad, *sides)),
+    )
+
+
+class _Reader:
+    """Finds what a state comes to on this machine."""
+
+    def __init__(self, good: State, bad: State, here: Here) -> None:
+        project, machine, _ = here
+        self._here = here
+        self._project = project
+        self._declaration = project.declaration()
+        self._pythons = found_pythons(machine, project)
+        self._locks = [state.lock for state in (good, bad) if not state.installed]
+        self._present: Lock | None = None
+        with suppress(NoLock, NotUnderstood):
+            self._present = project.lock(machine)
+            self._locks.append(self._present)
+
+    def here(self, state: State) -> StateHere:
+        """The state with the runtimes that this machine has for it."""
+        declaration = state.declaration or self._declaration
+        python = chosen_runtime(declaration, self._pythons, state.lock)
+        others = runtimes_here(declaration, self._project, self._here.machine, python, state.lock.runtimes)
+        lock = state.lock
+        if state.installed:
+            lock = self._obtainable(state, declaration, python)
+        return StateHere(
+            name=state.name,
+            declaration=declaration,
+            python=python,
+            others={
+                runtime_name(language): linked_runtime(one, others.languages[language])
+                for language, one in others.chosen.items()
+            },
+            libraries=self._installable(lock, declaration, python),
+        )
+
+    def under(
+        self, state: State, side: StateHere, python: PythonRuntime
+    ) -> tuple[Mapping[NormalizedName, ToInstall], frozenset[NormalizedName]]:
+        """The libraries of a state under another Python, and the names of those that can't be had for it."""
+        bare = [replace(one.locked, marker=None, requires_python=None) for one in side.libraries.values()]
+        found = self._lookup(bare, side.declaration, python)
+        able: dict[NormalizedName, ToInstall] = {}
+        lacking = set(found.lacking)
+        for one in found.libraries:
+            try:
+                able.update(self._installable(self._lock([one], state.lock), side.declaration, python))
+            except RabbetError:
+                lacking.add(one.name)
+        return able, frozenset(lacking)
+
+    def own(self, side: StateHere) -> Unbuilt | None:
+        """The project itself, where it has a build; its code is that of today in every mixture."""
+        lock = self._present or (self._locks[0] if self._locks else None)
+        own = own_project(lock, target_of(side.python), self._declaration) if lock else None
+        if own is None:
+            return None
+        known = identified(own, side.python, self._project.folder)
+        return known if isinstance(known, Unbuilt) else None
+
+    def _obtainable(self, state: State, declaration: Declaration, python: PythonRuntime) -> Lock:
+        """A lock of what is installed somewhere. Raises `SourceFailed` where some of it can't be had."""
+        own = library_name(self._declaration.name)
+        libraries = [one for one in state.lock.libraries if one.name != own]
+        found = self._lookup(libraries, declaration, python)
+        if found.lacking:
+            versions = {one.name: one.version for one in libraries}
+            reasons = [f"{name} {versions[name]}: {why}" for name, why in sorted(found.lacking.items())]
+            more = [f"and {len(reasons) - _SHOWN} more"] if len(reasons) > _SHOWN else []
+            raise SourceFailed(
+                f"what {state.name} holds can't all be had any more, so it can't be made again",
+                because=[*reasons[:_SHOWN], *more],
+                note="a state without them could be: the lock that it was made from, or a machine near it",
+            )
+        return self._lock(found.libraries, state.lock)
+
+    def _lookup(
+        self, libraries: Sequence[LockedLibrary], declaration: Declaration, python: PythonRuntime
+    ) -> Obtainable:
+        return obtainable(libraries, target_of(python), self._locks, declaration, self._here)
+
+    def _lock(self, libraries: Iterable[LockedLibrary], lock: Lock) -> Lock:
+        """A lock of these libraries for whatever target, with all builds that are known."""
+        builds = tuple(build for known in self._locks for build in known.builds)
+        return replace(lock, requires_python=None, environments=(), libraries=tuple(libraries), builds=builds)
+
+    def _installable(
+        self, lock: Lock, declaration: Declaration, python: PythonRuntime
+    ) -> dict[NormalizedName, ToInstall]:
+        """What this machine would install of a lock, by name."""
+        wanted = needed(lock, target_of(python), lock.everything, declaration)
+        own = library_name(self._declaration.name)
+        found = (identified(one, python, self._project.folder) for one in wanted)
+        return {one.locked.name: one for one in found if one.locked.name != own}
+
+
+def _changes(
+    good: StateHere, bad: StateHere, bad_alike: Mapping[NormalizedName, ToInstall]
+) -> dict[NormalizedName, Change]:
+    """All that differs; `bad_alike` are the bad state's libraries under the good one's Python."""
+    found: dict[NormalizedName, Change] = {}
+    if good.python.executable != bad.python.executable:
+        found[PYTHON] = Change(name=PYTHON, good=str(good.python.version), bad=str(bad.python.version))
+    for name in sorted({*good.others, *bad.others}):
+        before, after = good.others.get(name), bad.others.get(name)
+        if (before and before.runtime) != (after and after.runtime):
+            found[name] = Change(
+                name=name,
+                good=str(before.runtime.version) if before else "",
+                bad=str(after.runtime.version) if after else "",
+            )
+    for name in sorted({*good.libraries, *bad.libraries}):
+        versions = [
+            str(side.libraries[name].locked.version) if name in side.libraries else "" for side in (good, bad)
+        ]
+        other_files = (
+            name in bad_alike
+            and name in good.libraries
+            and (content_of(good.libraries[name]) != content_of(bad_alike[name]))
+        )
+        if versions[0] != versions[1] or other_files:
+            found[name] = Change(name=name, good=versions[0], bad=versions[1])
+    return found
+
+
+def content_of(one: ToInstall) -> str:
+    """A digest of what is installed of a library."""
+    return one.artifact.sha256 if isinstance(one, Needed) else one.digest
+
+
+def _notes(good: State, bad: State, good_here: StateHere, bad_here: StateHere) -> Iterator[str]:
+    """Runtimes that differ in the states, and not on this machine."""
+    for language in sorted({one.language for state in (good, bad) for one in state.lock.runtimes}):
+        told = [_told(state, language) for state in (good, bad)]
+        name = runtime_name(language)
+        here = [_version_here(side, name) for side in (good_here, bad_here)]
+        if None not in told and told[0] != told[1] and here[0] == here[1] is not None:
+            yield (
+                f"{language} is {told[0]} in the good state and {told[1]} in the bad one; this machine has "
+                f"{here[0]} for both, so that this change was not tried"
+            )
+
+
+def _told(state: State, language: str) -> Version | None:
+    return next((one.version for one in state.lock.runtimes if one.language == language), None)
+
+
+def _version_here(side: StateHere, name: NormalizedName) -> Version | None:
+    if name == PYTHON:
+        return side.python.version
+    return side.others[name].runtime.version if name in side.others else None
