@@ -29,6 +29,7 @@ bench: $(TOOLS)/ready
 	$(RUN) -m bench.recreate
 	$(RUN) -m bench.runtimes
 	$(RUN) -m bench.trials
+	$(RUN) -m bench.culprit
 	$(RUN) -m bench.imports
 	$(RUN) -m bench.drift
 	$(RUN) -m bench.census

@@ -14,8 +14,10 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
+from rabbet.demo.libraries import RELEASES
 from rabbet.demo.machines import drag_along, edit_in_place, fall_behind, old_project, share
 from rabbet.demo.play import add_to_declaration, make_buildable, write_checkout
+from rabbet.demo.regression import SEASON, season_of_changes
 from rabbet.demo.runtimes import LANGUAGE, shelf
 from rabbet.demo.stage import Stage, prepare
 from rabbet.demo.stand_in import StandIn
@@ -35,7 +37,7 @@ def main() -> None:
     )
     try:
         served = {f"/runtimes/{name}": content for name, content in shelf(["1.4", "2.1"]).items()}
-        with tempfile.TemporaryDirectory() as folder, StandIn(more=served) as index:
+        with tempfile.TemporaryDirectory() as folder, StandIn([*RELEASES, *SEASON], more=served) as index:
             take_all(Path(folder) / TYPED, index.address)
     finally:
         screen.terminate()
@@ -94,18 +96,9 @@ def take_all(project: Path, address: str) -> None:
         "rabbet compare HEAD",
         "rabbet resolve --verify",
     )
-    shoot(
-        "limits",
-        "rabbet declare --limit 'combframe<1.5' --without tallywax",
-        "rabbet resolve",
-        "rabbet explain combframe",
-        "rabbet declare",
-    )
+    take_culprit(stage, environment)
     add_to_declaration(project, LANGUAGE)
     catalogue = f"{address.removesuffix('simple/')}runtimes/catalogue.json"
-    for arguments in (["--limit", "combframe"], ["--without", "tallywax"]):
-        retract = ["rabbet", "retract", *arguments]
-        subprocess.run(retract, cwd=project, env=environment, check=True, stdout=subprocess.DEVNULL)
     shoot(
         "runtimes",
         f"rabbet declare --runtime 'waggle>=2' --catalogue {catalogue}",
@@ -130,6 +123,20 @@ def take_all(project: Path, address: str) -> None:
     (project / "tests" / "test_hives.py").write_text("import hivescale, smokerlog, honeycount\n")
     shoot("imports", "cat hivescale.py tests/test_hives.py", "rabbet imports --quiet")
     shoot("help", "rabbet --help")
+
+
+def take_culprit(stage: Stage, environment: dict[str, str]) -> None:
+    """The picture of a search, and of what comes of doing what it says."""
+    season = replace(stage, project=stage.project.parent / "season")
+    season_of_changes(season)
+    prepare(season, "recreate")
+    shown = (
+        "rabbet run python report.py 2>&1 | tail -1",
+        "rabbet culprit --good git:HEAD --quiet -- python report.py",
+        "rabbet declare --limit 'sealedbrood<1.4' --now --quiet | tail -1",
+        "rabbet run python report.py",
+    )
+    take(PICTURES / "culprit.png", shown, season.project, environment)
 
 
 def take_census(stage: Stage, project: Path, behind: Path, environment: dict[str, str]) -> None:

@@ -11,7 +11,9 @@ from pathlib import Path
 
 from rabbet.cli.context import Context
 from rabbet.core.shell import quoted
+from rabbet.demo.libraries import RELEASES
 from rabbet.demo.play import play
+from rabbet.demo.regression import SEASON
 from rabbet.demo.runtimes import shelf
 from rabbet.demo.stage import Stage
 from rabbet.demo.stand_in import StandIn
@@ -79,7 +81,9 @@ def _serve(context: Context, port: int) -> int:
 def _index(port: int) -> StandIn:
     try:
         return StandIn(
-            port=port, more={f"/runtimes/{name}": content for name, content in shelf(_WAGGLES).items()}
+            [*RELEASES, *SEASON],
+            port=port,
+            more={f"/runtimes/{name}": content for name, content in shelf(_WAGGLES).items()},
         )
     except OSError as error:
         raise EnvironmentFailed(

@@ -90,6 +90,7 @@ def metadata_of(release: MadeUp) -> str:
         *(f"Dynamic: {field}" for field in release.dynamic),
         *(f"Provides-Extra: {extra}" for extra in release.extras),
         *(f"Requires-Dist: {need}" for need in release.needs),
+        *([f"Project-URL: Release notes, {release.news}"] if release.news else []),
     ]
     return "\n".join([*lines, "", f"{release.name} exists in Rabbet's demo only.", ""])
 

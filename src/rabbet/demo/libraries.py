@@ -17,7 +17,7 @@ class MadeUp(Struct, frozen=True, kw_only=True):
 
     Without `code` of its own, its module is the one in `modules/`. It is a wheel, or an `sdist`: of that a
     build would have to tell the `dynamic` fields of the metadata. Metadata may tell another version than the
-    file's name does. `more` are further files: their paths and texts.
+    file's name does. `more` are further files: their paths and texts. `news` is where its release notes are.
     """
 
     name: str
@@ -34,6 +34,7 @@ class MadeUp(Struct, frozen=True, kw_only=True):
     dynamic: tuple[str, ...] = ()
     told_version: str = ""
     more: tuple[tuple[str, str], ...] = ()
+    news: str = ""
 
     @property
     def filename(self) -> str:

@@ -1,6 +1,5 @@
 """Three machines of the team that differ from the lock, and a project that never had one."""
 
-import subprocess
 import sys
 from importlib.util import find_spec
 from pathlib import Path
@@ -8,11 +7,10 @@ from pathlib import Path
 from msgspec.structs import replace
 
 from rabbet.demo.by_hand import put_there, site_of
-from rabbet.demo.stage import Stage, actor, prepare, say
+from rabbet.demo.stage import Stage, actor, git, prepare, say
 
 __all__ = ["drag_along", "edit_in_place", "fall_behind", "old_project", "play_machines", "share"]
 
-_GIT = ("git", "-c", "user.name=bee", "-c", "user.email=bee@apiary.example", "-c", "gc.auto=0")
 _REVISIONS = (("--limit", "tallywax<1.2"), ("skepio",), ("--limit", "smokerlog<2"))
 _OLD_LIST = """\
 # what works
@@ -83,9 +81,9 @@ def _can_draw() -> bool:
 
 def share(projects: list[Path], remote: Path) -> None:
     """Give copies of a project a remote, a repository in a folder."""
-    _git(remote.parent, "init", "--quiet", "--bare", str(remote))
+    git(remote.parent, "init", "--quiet", "--bare", str(remote))
     for project in projects:
-        _git(project, "remote", "add", "team", str(remote))
+        git(project, "remote", "add", "team", str(remote))
 
 
 def _play_old_project(stage: Stage) -> None:
@@ -105,22 +103,22 @@ def _play_old_project(stage: Stage) -> None:
 def fall_behind(stage: Stage, folder: Path) -> None:
     """Make a copy of the project with an environment, then three more locks, which only its files follow."""
     for command in (("init", "--quiet"), ("add", "pyproject.toml", "pylock.toml")):
-        _git(stage.project, *command)
-    _git(stage.project, "commit", "--quiet", "--message", "the lock")
+        git(stage.project, *command)
+    git(stage.project, "commit", "--quiet", "--message", "the lock")
     office = replace(stage, project=stage.project.parent / "ci-runner")
     for copy in (office.project, folder):
-        _git(stage.project.parent, "clone", "--quiet", str(stage.project), str(copy))
+        git(stage.project.parent, "clone", "--quiet", str(stage.project), str(copy))
     prepare(replace(stage, project=folder), "recreate")
     for revision in _REVISIONS:
         prepare(office, "declare", *revision)
         prepare(office, "resolve")
-        _git(office.project, "commit", "--quiet", "--all", "--message", " ".join(revision))
-    _git(folder, "pull", "--quiet", str(office.project))
+        git(office.project, "commit", "--quiet", "--all", "--message", " ".join(revision))
+    git(folder, "pull", "--quiet", str(office.project))
 
 
 def _set_up(original: Stage, copy: Stage) -> None:
     """Another machine of the team, where all is as it should be."""
-    _git(copy.project.parent, "clone", "--quiet", str(original.project), str(copy.project))
+    git(copy.project.parent, "clone", "--quiet", str(original.project), str(copy.project))
     prepare(copy, "recreate")
 
 
@@ -153,7 +151,3 @@ def old_project(folder: Path) -> None:
     (folder / "requirements.txt").write_text(_OLD_LIST, encoding="utf-8")
     (folder / "hives.py").write_text(_OLD_CODE, encoding="utf-8")
     (folder / "test_hives.py").write_text("import skepio\n", encoding="utf-8")
-
-
-def _git(folder: Path, *arguments: str) -> None:
-    subprocess.run([*_GIT, *arguments], cwd=folder, capture_output=True, check=True)

@@ -7,6 +7,7 @@ from pathlib import Path
 from rabbet.demo.by_hand import put_there, site_of, take_out
 from rabbet.demo.libraries import RELEASES
 from rabbet.demo.machines import play_machines
+from rabbet.demo.regression import play_regression
 from rabbet.demo.runtimes import LANGUAGE
 from rabbet.demo.stage import Act, Stage, actor, say, show
 
@@ -77,6 +78,7 @@ def play(stage: Stage) -> None:
     act("recreate")
     act("drift")
     play_machines(stage)
+    play_regression(stage)
     _play_own_sources(stage, act)
     _play_two_languages(stage, act)
 

@@ -11,7 +11,9 @@ from msgspec import Struct
 from rabbet.core.shell import quoted
 from rabbet.errors import EnvironmentFailed
 
-__all__ = ["Act", "Stage", "actor", "prepare", "say", "show"]
+__all__ = ["Act", "Stage", "actor", "git", "prepare", "say", "show"]
+
+_GIT = ("git", "-c", "user.name=bee", "-c", "user.email=bee@apiary.example", "-c", "gc.auto=0")
 
 Act: TypeAlias = Callable[..., None]
 """Runs one command of Rabbet, given as its arguments, and checks the exit code: `expected`, mostly 0."""
@@ -56,6 +58,11 @@ def prepare(stage: Stage, *arguments: str) -> None:
     """Run a command that is no step of the example: it says nothing."""
     command = [sys.executable, "-m", "rabbet", *arguments]
     subprocess.run(command, cwd=stage.project, env=stage.variables, capture_output=True, check=True)
+
+
+def git(folder: Path, *arguments: str) -> None:
+    """Run git for somebody made up."""
+    subprocess.run([*_GIT, *arguments], cwd=folder, capture_output=True, check=True)
 
 
 def _run(arguments: Sequence[str], stage: Stage) -> int:

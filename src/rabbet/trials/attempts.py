@@ -93,6 +93,7 @@ class Attempts:
         self._jobs = jobs
         self._key = key
         self._stop = threading.Event()
+        self._linking = threading.Lock()  # links change the state of the store's files: one at a time
         self._numbers = count(1)
         self._wheels: dict[tuple[NormalizedName, int], Needed] = {}
         self._asked: dict[Mixture, int] = {}
@@ -123,15 +124,18 @@ class Attempts:
         self._memory.forget(self._key)
 
     def prepare(self, states: Sequence[Mixture]) -> None:
-        """Try both states; what the good one needs is fetched first, then the rest while that is tried."""
+        """Try both states, the good one first; what the bad one needs is fetched meanwhile."""
         due = [one for one in states if not self._known(one)]
-        for part in [due] if self._jobs > 1 else [[one] for one in due]:
-            if len(due) > len(part):
+        for one in due:
+            if one != due[-1]:
                 threading.Thread(target=self._bring, args=[due[-1]], daemon=True).start()
-            if part:
-                names = ["the good state" if one == _GOOD else "the bad state" for one in part]
-                self._observer.stage(f"trying {' and '.join(names)}")
-                self._try_all(part)
+            self._observer.stage(f"trying the {'good' if one == _GOOD else 'bad'} state")
+            self._try_all([one])
+
+    @property
+    def _shares(self) -> bool:
+        """Whether files may be shared with the store: not if other runs could see them being changed."""
+        return self._jobs == 1 or not self.changed_by_command
 
     def wheel_of(self, name: NormalizedName, number: int) -> Needed | None:
         """The wheel that a library of the good state (0) or of the bad one (1) was installed from."""
@@ -205,7 +209,8 @@ class Attempts:
         """One run in an environment that is removed again."""
         root = folder / self._project.folder.name / ENVIRONMENT
         try:
-            made = self._composed(mixture, root)
+            with self._linking:
+                made = self._composed(mixture, root)
         except (CannotWrite, Interrupted):
             raise
         except RabbetError as error:
@@ -216,7 +221,8 @@ class Attempts:
         try:
             return self._run(mixture, root, folder)
         finally:
-            remove_links(trees, self._machine.memory("states"), partial(_remove, folder))
+            with self._linking:
+                remove_links(trees, self._machine.memory("states"), partial(_remove, folder))
 
     def _composed(self, mixture: Mixture, root: Path) -> Made:
         """Make the environment; what fetching does is told of the two states alone."""
@@ -224,7 +230,7 @@ class Attempts:
             root.mkdir(parents=True)
         is_state = len(mixture) in (0, len(self._two.changes)) and mixture not in self._tried
         here = self._here if is_state else self._here._replace(observer=Silent())
-        made = compose_mixture(self._two, mixture, root, here, share=self._jobs == 1)
+        made = compose_mixture(self._two, mixture, root, here, share=self._shares)
         self._wheels.update({(one.locked.name, len(mixture)): one for one in made.wheels if is_state})
         return made
 
@@ -261,7 +267,8 @@ class Attempts:
                 note="what the command wrote there is removed; the same command again goes on from here",
             )
         reason = ending.reason if ending.how == "lost" else ""
-        return end, Tried(lines=tuple(ending.last_lines(_LINES)), reason=reason)
+        lines = (line.replace(str(root), ENVIRONMENT) for line in ending.last_lines(_LINES))
+        return end, Tried(lines=tuple(lines), reason=reason)
 
     def _waiting(self, seconds: int) -> None:
         if self._stop.is_set():

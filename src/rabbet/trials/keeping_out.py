@@ -100,14 +100,20 @@ def _edits(change: Change, declaration: Declaration) -> Iterator[Edit]:
     if not change.bad:
         yield Edit(verb="declare", what="library", value=f"{change.name}>={change.good}")
         return
-    known = _declared(change, declaration)
-    before = f"{specifiers_text(known)}," if known else ""
     for bound in bounds_without(change):
+        known = _beside(bound, _declared(change, declaration))
+        before = f"{specifiers_text(known)}," if known else ""
         if change.name.startswith(_RUNTIME):
             language = change.name.removeprefix(_RUNTIME)
             yield Edit(verb="declare", what="runtime", value=f"{language}{before}{bound}")
         else:
             yield Edit(verb="declare", what="limit", value=f"{change.name}{before}{bound}")
+
+
+def _beside(bound: str, known: SpecifierSet | None) -> SpecifierSet:
+    """What is declared, without what a narrower bound makes idle."""
+    kept = (one for one in known or () if bound[0] not in "<>" or one.operator[0] != bound[0])
+    return SpecifierSet(",".join(map(str, kept)))
 
 
 def _declared(change: Change, declaration: Declaration) -> SpecifierSet | None:

@@ -36,7 +36,8 @@ class CulpritView(Struct, frozen=True):
             for line in table(("verdict", "change", "good", "bad"), rows, context.style, tones=tones):
                 context.show(line)
             context.show()
-        for text in (*_output(case), *_proof(case), *case.notes, *_costs(case)):
+        output = list(_output(case))
+        for text in (*output, *[""][: len(output)], *_proof(case), *case.notes, *_costs(case)):
             context.show(text)
         context.show()
         context.show(_outcome(case))
@@ -162,7 +163,7 @@ def _costs(case: Case) -> Iterator[str]:
     known = f", {case.recalled} of them known from before" if case.recalled else ""
     yield (
         f"{len(case.tried)} environments, {runs} runs{known}, {case.seconds:.1f} s for "
-        f"{len(case.changes)} changes"
+        f"{len(case.changes)} change{'s' if len(case.changes) != 1 else ''}"
     )
 
 
