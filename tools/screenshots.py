@@ -131,7 +131,8 @@ def take_culprit(stage: Stage, environment: dict[str, str]) -> None:
     season_of_changes(season)
     prepare(season, "recreate")
     shown = (
-        "rabbet run python report.py 2>&1 | tail -1",
+        "cat report.py",
+        "rabbet run python report.py",
         "rabbet culprit --good git:HEAD --quiet -- python report.py",
         "rabbet declare --limit 'sealedbrood<1.4' --now --quiet | tail -1",
         "rabbet run python report.py",

@@ -12,7 +12,10 @@ __all__ = ["SEASON", "play_regression", "season_of_changes"]
 _REPORT = """\
 import seasonreport
 
-print(seasonreport.report([4, 2, 5]))
+try:
+    print(seasonreport.report([4, 2, 5]))
+except TypeError as error:
+    raise SystemExit(f"report.py: {error}")
 """
 # Who needs whom: each has two releases, and the newer ones come with each other.
 _FAMILY = {

@@ -19,7 +19,13 @@ __all__ = ["Holding", "Removed", "check", "holdings", "sweep"]
 
 _SPARED = 3600  # seconds: what was used a moment ago may be in use by a run that is under way
 _LONG_RUN = 86400  # seconds: a build may write into its folder for hours
-_LITTER = ("partial", "build-logs", "built", "trials-made")  # what killed runs left, and what is made again
+_LITTER = (
+    "partial",
+    "build-logs",
+    "built",
+    "searches",
+    "trials-made",
+)  # what killed runs left, and what is made again
 _PURPOSES = {
     "wheels": "fetched files, by their hash",
     UNPACKED: "their contents, linked into environments",
@@ -37,6 +43,7 @@ _REMEMBERED = (
     "manifests",
     "parsed",
     "runtimes",
+    "searches",
     "states",
     "trials-made",
     "unchanged",

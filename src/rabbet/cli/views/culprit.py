@@ -68,7 +68,12 @@ class CulpritView(Struct, frozen=True):
             "untried": sorted(_untried(case)),
             "changes": [_change(one) for one in case.changes.values()],
             "steps": [
-                {"mixture": sorted(mixture), "ends": [str(end) for end in tried.ends], "reason": tried.reason}
+                {
+                    "mixture": sorted(mixture),
+                    "ends": [str(end) for end in tried.ends],
+                    "reason": tried.reason,
+                    "seconds": round(tried.seconds, 3),
+                }
                 for mixture, tried in case.tried.items()
             ],
             "chance-of-luck": verdict.luck,
