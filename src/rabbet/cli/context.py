@@ -100,7 +100,7 @@ class Context(NamedTuple):
 
 
 @contextmanager
-def make_context(*, quiet: bool, offline: bool, fresh_listings: bool) -> Iterator[Context]:
+def make_context(*, quiet: bool, verbose: bool, offline: bool, fresh_listings: bool) -> Iterator[Context]:
     """The context of this process: nothing else reads its environment, folder and streams."""
     try:
         folder = Path.cwd()
@@ -118,7 +118,7 @@ def make_context(*, quiet: bool, offline: bool, fresh_listings: bool) -> Iterato
         output=sys.stdout,
         notes=sys.stderr,
         style=style_for(sys.stdout, os.environ),
-        observer=observer_for(sys.stderr, quiet=quiet),
+        observer=observer_for(sys.stderr, quiet=quiet, verbose=verbose),
     )
     try:
         yield context

@@ -6,9 +6,9 @@ from typing import TextIO
 
 from rabbet.core.shell import quoted
 from rabbet.core.shown_text import visible, without_credentials
-from rabbet.errors import Way
+from rabbet.errors import RabbetError, Way
 
-__all__ = ["for_variant", "plain", "reasons", "ways"]
+__all__ = ["document", "for_variant", "plain", "reasons", "ways"]
 
 _ABOUT_ENVIRONMENTS = re.compile(r"\brabbet (?:recreate|run|enter|drift)\b(?!.* --variant)")
 
@@ -25,6 +25,21 @@ def ways(note: str, commands: Sequence[Way], stream: TextIO) -> list[str]:
     for number, way in enumerate(commands):
         lines += [*_noted(way.gives, stream), f"  {'or ' if number else 'try'}     {plain(way.command)}"]
     return lines
+
+
+def document(error: RabbetError) -> str:
+    """An error as one JSON document."""
+    import json
+
+    content = {
+        "schema": "rabbet.error/1",
+        "message": plain(str(error)),
+        "because": [plain(reason) for reason in error.because],
+        "note": plain(error.note) or None,
+        "try": [plain(way.command) for way in error.ways],
+        "exit-code": int(error.exit_code),
+    }
+    return json.dumps(content, indent=2)
 
 
 def for_variant(commands: Sequence[Way], variant: str) -> tuple[Way, ...]:

@@ -9,6 +9,7 @@ from pathlib import Path
 import platformdirs
 
 from rabbet import __version__
+from rabbet.cli.run_log import log_file
 from rabbet.core.shell import joined_words, quoted
 from rabbet.core.shown_text import visible, without_credentials
 from rabbet.errors import Fault
@@ -25,6 +26,7 @@ def fault_of(error: Exception, arguments: Sequence[str]) -> Fault:
         because=[
             "this is a mistake in Rabbet, not in your project; please report it",
             f"the report is kept in {kept}" if kept else "the report could not be kept",
+            f"what was run before is in {log_file()}",
         ],
         remedy=f"cat {quoted(str(kept))}" if kept else "",
     )

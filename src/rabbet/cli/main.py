@@ -12,6 +12,7 @@ from contextlib import suppress
 from functools import partial
 from importlib import import_module
 from io import TextIOWrapper
+from time import monotonic
 from typing import NoReturn
 
 from rabbet import __version__
@@ -20,6 +21,9 @@ from rabbet.cli.registry import COMMANDS, HEADINGS
 from rabbet.errors import ExitCode, Interrupted, RabbetError, WrongUsage
 
 __all__ = ["main", "parser_for", "program"]
+
+_WORTH_NOTING = 0.2  # seconds: shorter runs that go well, such as those of prompts, are not logged
+_ANOTHERS = ("run", "enter")  # commands whose arguments are mostly those of another program
 
 _USAGE = """\
 usage: rabbet [--version] [--help] [--trace] COMMAND …
@@ -55,15 +59,19 @@ def main(arguments: Sequence[str] | None = None) -> int:
     if trace:
         del given[0]
         sys.addaudithook(_tell_forgotten)
+    begun = monotonic()
     try:
         code = _dispatch(given)
         flush(sys.stdout)
+        _log(given, code, begun)
         return code
     except RabbetError as error:
-        return _report(error, trace=trace)
+        _log(given, error.exit_code, begun, str(error))
+        return _report(error, trace=trace, as_json=_wants_json(given))
     except KeyboardInterrupt:
-        code = _report(Interrupted("interrupted", note="the same command again finishes what is left"))
-        _leave_now(code)
+        _log(given, ExitCode.INTERRUPTED, begun, "interrupted")
+        interrupted = Interrupted("interrupted", note="the same command again finishes what is left")
+        _leave_now(_report(interrupted, as_json=_wants_json(given)))
     except BrokenPipeError:
         # The reader of our output went away; the rest of it is for nobody.
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
@@ -71,7 +79,23 @@ def main(arguments: Sequence[str] | None = None) -> int:
     except Exception as error:  # noqa: BLE001 - what nobody foresaw: never a bare traceback
         from rabbet.cli.fault import fault_of
 
-        return _report(fault_of(error, given), trace=trace)
+        _log(given, ExitCode.FAULT, begun, repr(error))
+        return _report(fault_of(error, given), trace=trace, as_json=_wants_json(given))
+
+
+def _log(given: Sequence[str], code: int, begun: float, error: str = "") -> None:
+    """Note a run that failed, or was no short one."""
+    seconds = monotonic() - begun
+    if error or seconds > _WORTH_NOTING:
+        from rabbet.cli.run_log import note_run
+
+        note_run(given, code, seconds, error)
+
+
+def _wants_json(given: list[str]) -> bool:
+    """Whether an error is to be told as JSON too; what stands behind `--` is somebody else's."""
+    own = given[: given.index("--")] if "--" in given else given
+    return "--json" in own and own[0] not in _ANOTHERS
 
 
 def _tell_forgotten(event: str, arguments: tuple[object, ...]) -> None:
@@ -106,20 +130,26 @@ def _dispatch(given: list[str]) -> int:
 
 
 def help_text() -> str:
-    """All commands under their headings."""
+    """All commands under their headings; further ones by name alone, so that it fits a screen."""
     lines = [_USAGE]
     for heading in HEADINGS:
         rows = [(name, summary) for name, (place, _, summary) in COMMANDS.items() if place == heading]
+        if heading == "more":
+            lines.append(f"{heading:<8}  {', '.join(name for name, _ in rows)}")
+            continue
         for number, (name, summary) in enumerate(rows):
             lines.append(f"{heading if number == 0 else '':<8}  {name:<8}  {summary}")
     lines += ["", "`rabbet COMMAND --help` tells more. New here? Try: rabbet demo"]
     return "\n".join(lines)
 
 
-def parser_for(name: str, *, helping: bool = False) -> ArgumentParser:
-    """The parser of one command's arguments. Raises `WrongUsage` where there is no such command."""
+def parser_for(name: str, rest: Sequence[str] = (), *, helping: bool = False) -> ArgumentParser:
+    """The parser of one command's arguments.
+
+    Raises `WrongUsage` where there is no such command, with what `rest` behind it may have meant.
+    """
     if name not in COMMANDS:
-        raise _unknown(name)
+        raise _unknown(name, rest)
     module = import_module(COMMANDS[name][1])
     parser = _Parser(
         prog=f"rabbet {name}",
@@ -129,19 +159,22 @@ def parser_for(name: str, *, helping: bool = False) -> ArgumentParser:
         formatter_class=partial(HelpFormatter, width=None if helping else 80),
     )
     module.add_arguments(parser)
+    from rabbet.cli.options import add_loudness
+
+    add_loudness(parser, getattr(module, "QUIET", "show no progress"))
     return parser
 
 
 def _run(name: str, given: list[str]) -> int:
     try:
-        arguments = parser_for(name, helping="--help" in given or "-h" in given).parse_args(given)
+        arguments = parser_for(name, given, helping="--help" in given or "-h" in given).parse_args(given)
     except SystemExit:  # argparse has shown the help
         return ExitCode.DONE
     from rabbet.cli.context import make_context
 
     # Who raises something wants the newest there is, whatever is said to be fresh.
     anew = any(getattr(arguments, name, False) for name in ("fresh_listings", "raised", "raise_all"))
-    shared = {name: getattr(arguments, name, False) for name in ("quiet", "offline")}
+    shared = {name: getattr(arguments, name, False) for name in ("quiet", "verbose", "offline")}
     with make_context(**shared, fresh_listings=anew) as context:
         try:
             code: int = import_module(COMMANDS[name][1]).run(arguments, context)
@@ -154,24 +187,35 @@ def _run(name: str, given: list[str]) -> int:
         return code
 
 
-def _unknown(name: str) -> WrongUsage:
+def _unknown(name: str, rest: Sequence[str]) -> WrongUsage:
     from difflib import get_close_matches
 
+    from rabbet.cli.synonyms import meant
+
+    known = meant(name, rest)
+    if known:
+        return WrongUsage(f"there is no command '{name}'; this does what it means", remedy=known)
     near = get_close_matches(name, COMMANDS, n=1)
     return WrongUsage(
         f"there is no command '{name}'", remedy=f"rabbet {near[0]} --help" if near else "rabbet --help"
     )
 
 
-def _report(error: RabbetError, *, trace: bool = False) -> int:
-    """Print an error for people: what, because, try."""
-    from rabbet.cli.failure import plain, reasons, ways
+def _report(error: RabbetError, *, trace: bool = False, as_json: bool = False) -> int:
+    """Print an error for people: what, because, try; for programs also as a document on standard output."""
+    from rabbet.cli.failure import document, plain, reasons, ways
 
+    if as_json:
+        with suppress(RabbetError, OSError):
+            write_line(sys.stdout, document(error))
     lines = [] if error.told else reasons(str(error), error.because, sys.stderr)
     lines += ways(error.note, error.ways, sys.stderr)
     if trace:
         import traceback
 
+        from rabbet.cli.run_log import log_file
+
+        lines += [f"trace: earlier runs are in {plain(str(log_file()))}"]
         lines = [plain(line) for line in "".join(traceback.format_exception(error)).splitlines()] + lines
     with suppress(OSError):  # a full or closed output must not hide the error
         sys.stdout.flush()

@@ -29,10 +29,15 @@ class ClosableObserver(Observer, Protocol):
         """Clear what was drawn; may be called again."""
 
 
-def observer_for(stream: TextIO, *, quiet: bool) -> ClosableObserver:
-    """The observer for this stream: a moving line for a terminal, else plain lines."""
+def observer_for(stream: TextIO, *, quiet: bool, verbose: bool = False) -> ClosableObserver:
+    """The observer for this stream: a moving line for a terminal, else plain lines.
+
+    A `verbose` one tells each step.
+    """
     if quiet:
         return _Quiet()
+    if verbose:
+        return _Steps(stream)
     return _Moving() if stream.isatty() else _Lines(stream)
 
 
@@ -63,6 +68,29 @@ class _Lines(Silent):
 
     def close(self) -> None:
         """Nothing needs to be cleared."""
+
+
+class _Steps(_Lines):
+    """One line a stage, and one a step, with the time since the beginning."""
+
+    def __init__(self, stream: TextIO) -> None:
+        super().__init__(stream)
+        self._begun = time.monotonic()
+        self._waited = ""
+
+    def step(self, text: str) -> None:
+        """Print the step."""
+        self._tell(text)
+
+    def waiting(self, text: str) -> None:
+        """Print what is waited for, once."""
+        if text != self._waited:
+            self._waited = text
+            self._tell(f"waiting for {text}")
+
+    def _tell(self, text: str) -> None:
+        taken = time.monotonic() - self._begun
+        print(f"  {taken:7.2f} s  {_plain(text)}", file=self._stream, flush=True)
 
 
 def _plain(text: str) -> str:

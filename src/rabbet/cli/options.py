@@ -14,9 +14,9 @@ __all__ = [
     "add_fresh_listings",
     "add_json",
     "add_listed",
+    "add_loudness",
     "add_now",
     "add_offline",
-    "add_quiet",
     "add_section",
     "add_trial",
     "add_variant",
@@ -35,9 +35,11 @@ def add_json(parser: ArgumentParser) -> None:
     parser.add_argument("--json", action="store_true", help="print one JSON document in place of text")
 
 
-def add_quiet(parser: ArgumentParser) -> None:
-    """`--quiet`."""
-    parser.add_argument("--quiet", action="store_true", help="show no progress")
+def add_loudness(parser: ArgumentParser, quiet: str) -> None:
+    """`--quiet`, with what it means to a command, and `--verbose`: every command takes them."""
+    how = parser.add_mutually_exclusive_group()
+    how.add_argument("--quiet", action="store_true", help=quiet)
+    how.add_argument("--verbose", action="store_true", help="tell every step on standard error")
 
 
 def moment(text: str, example: str, *, end: bool = True) -> "datetime":
@@ -85,7 +87,6 @@ def add_now(parser: ArgumentParser) -> None:
         "--now", action="store_true", help="then resolve and recreate; if that fails, all is as before"
     )
     add_offline(parser)
-    add_quiet(parser)
 
 
 def variant_option(variant: str | None) -> str:

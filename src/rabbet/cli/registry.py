@@ -32,5 +32,6 @@ COMMANDS = {
         "rabbet.cli.commands.imports",
         "what the code imports, against the declaration",
     ),
+    "status": ("more", "rabbet.cli.commands.status", "where the project stands"),
     "demo": ("more", "rabbet.demo.command", "play a full example"),
 }

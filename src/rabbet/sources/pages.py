@@ -99,6 +99,20 @@ class KeptPage(msgspec.Struct, array_like=True):
             aside=tuple(SetAside(version=version, reason=reason) for version, reason in body.aside),
         )
 
+    def newest(self) -> Version | None:
+        """The newest release that was listed, no pre-release, with a file that is not yanked.
+
+        Raises `msgspec.MsgspecError` as `listing` does.
+        """
+        body = _BODY.decode(self.body)
+        offered = {
+            number
+            for number, yanked in zip(body.files.version, body.files.yanked, strict=True)
+            if yanked is None
+        }
+        versions = (Version(body.versions[number]) for number in offered)
+        return max((one for one in versions if not one.is_prerelease), default=None)
+
 
 class _Renewal(msgspec.Struct, array_like=True):
     """That a page with this digest is unchanged: small, for pages are large and confirmed often."""

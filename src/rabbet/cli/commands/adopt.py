@@ -10,7 +10,7 @@ that works. It shows what it would write and why, asks, and writes. Nothing that
 from argparse import ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_json, add_quiet
+from rabbet.cli.options import add_json
 from rabbet.errors import ExitCode
 
 
@@ -28,7 +28,6 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--plan", action="store_true", help="show what would be written, and write nothing")
     parser.add_argument("--yes", action="store_true", help="ask nothing, write")
     add_json(parser)
-    add_quiet(parser)
 
 
 def run(arguments: Namespace, context: Context) -> int:

@@ -12,7 +12,7 @@ from argparse import ArgumentParser, Namespace
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_json, add_offline, add_quiet, add_variant, moment
+from rabbet.cli.options import add_json, add_offline, add_variant, moment
 from rabbet.errors import EnvironmentFailed, ExitCode, WrongUsage
 from rabbet.workspace.machine import CENSUS_VARIABLE
 
@@ -88,7 +88,6 @@ def add_arguments(parser: ArgumentParser) -> None:
     add_variant(parser)
     add_offline(parser)
     add_json(parser)
-    add_quiet(parser)
 
 
 def run(arguments: Namespace, context: Context) -> int:

@@ -9,7 +9,7 @@ affair. A search that is interrupted goes on where it was.
 from argparse import REMAINDER, ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import STATES, add_json, add_offline, add_quiet, add_variant
+from rabbet.cli.options import STATES, add_json, add_offline, add_variant
 from rabbet.errors import ExitCode, WrongUsage
 
 _MINUTES = 10
@@ -52,7 +52,6 @@ def add_arguments(parser: ArgumentParser) -> None:
     add_variant(parser)
     add_offline(parser)
     add_json(parser)
-    add_quiet(parser)
     parser.add_argument("command", nargs=REMAINDER, help="the command with its arguments, behind --")
 
 

@@ -19,6 +19,8 @@ from rabbet.cli.options import STATES, add_json, add_offline, add_variant
 from rabbet.core.shell import quoted
 from rabbet.errors import ExitCode, WrongUsage
 
+QUIET = "say nothing: the exit code tells"
+
 if TYPE_CHECKING:
     from rabbet.cli.context import View
     from rabbet.workspace.project import Project
@@ -45,7 +47,6 @@ def add_arguments(parser: ArgumentParser) -> None:
     add_variant(parser)
     add_offline(parser)
     add_json(parser)
-    parser.add_argument("--quiet", action="store_true", help="say nothing: the exit code tells")
 
 
 def run(arguments: Namespace, context: Context) -> int:

@@ -7,7 +7,7 @@ each fits its lock. `discard` removes one, named by its folder or its project's.
 from argparse import ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_json, add_quiet
+from rabbet.cli.options import add_json
 from rabbet.errors import ExitCode, WrongUsage
 
 
@@ -16,7 +16,6 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("action", nargs="?", choices=("discard",), help="default: list them")
     parser.add_argument("folder", nargs="?", help="the environment to discard, or its project")
     add_json(parser)
-    add_quiet(parser)
 
 
 def run(arguments: Namespace, context: Context) -> int:

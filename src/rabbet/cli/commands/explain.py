@@ -7,7 +7,7 @@ Without: the whole graph as a tree.
 from argparse import ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_json, add_offline, add_quiet, add_variant
+from rabbet.cli.options import add_json, add_offline, add_variant
 from rabbet.errors import ExitCode, WrongUsage
 
 
@@ -21,7 +21,6 @@ def add_arguments(parser: ArgumentParser) -> None:
     add_variant(parser)
     add_offline(parser)
     add_json(parser)
-    add_quiet(parser)
 
 
 def run(arguments: Namespace, context: Context) -> int:

@@ -9,14 +9,13 @@ Exit code 0: imports and declaration agree. 1: they do not.
 from argparse import ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_json, add_quiet
+from rabbet.cli.options import add_json
 from rabbet.errors import ExitCode
 
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
     add_json(parser)
-    add_quiet(parser)
 
 
 def run(arguments: Namespace, context: Context) -> int:

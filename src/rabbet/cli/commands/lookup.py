@@ -7,7 +7,7 @@ locked, and which the declaration allows.
 from argparse import ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_fresh_listings, add_json, add_offline, add_quiet
+from rabbet.cli.options import add_fresh_listings, add_json, add_offline
 from rabbet.errors import ExitCode
 
 _USUAL_NUMBER = 15
@@ -24,7 +24,6 @@ def add_arguments(parser: ArgumentParser) -> None:
     add_fresh_listings(parser)
     add_offline(parser)
     add_json(parser)
-    add_quiet(parser)
 
 
 def run(arguments: Namespace, context: Context) -> int:

@@ -9,7 +9,7 @@ from argparse import ArgumentParser, Namespace
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_json, add_offline, add_quiet, add_variant
+from rabbet.cli.options import add_json, add_offline, add_variant
 from rabbet.errors import ExitCode, NotObtained, WrongUsage
 
 if TYPE_CHECKING:
@@ -48,7 +48,6 @@ def add_arguments(parser: ArgumentParser) -> None:
     add_variant(parser)
     add_offline(parser)
     add_json(parser)
-    add_quiet(parser)
 
 
 def run(arguments: Namespace, context: Context) -> int:

@@ -10,7 +10,7 @@ from contextlib import suppress
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_fresh_listings, add_json, add_offline, add_quiet, add_variant, moment
+from rabbet.cli.options import add_fresh_listings, add_json, add_offline, add_variant, moment
 from rabbet.errors import ExitCode, RabbetError
 
 if TYPE_CHECKING:
@@ -50,7 +50,6 @@ def add_arguments(parser: ArgumentParser) -> None:
     add_fresh_listings(parser)
     add_offline(parser)
     add_json(parser)
-    add_quiet(parser)
 
 
 def run(arguments: Namespace, context: Context) -> int:

@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_json, add_offline, add_quiet
+from rabbet.cli.options import add_json, add_offline
 from rabbet.core.shell import quoted
 from rabbet.errors import ExitCode, NoDeclaration, WrongUsage
 
@@ -39,7 +39,6 @@ def add_arguments(parser: ArgumentParser) -> None:
     )
     add_offline(parser)
     add_json(parser)
-    add_quiet(parser)
 
 
 def run(arguments: Namespace, context: Context) -> int:

@@ -7,7 +7,7 @@ Shows where the store is, how big, and what for. `sweep` removes what no known e
 from argparse import ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_json, add_quiet
+from rabbet.cli.options import add_json
 from rabbet.errors import ExitCode, WrongUsage
 
 
@@ -18,7 +18,6 @@ def add_arguments(parser: ArgumentParser) -> None:
         "--older", metavar="DAYS", type=int, help="sweep only what was not used for so many days"
     )
     add_json(parser)
-    add_quiet(parser)
 
 
 def run(arguments: Namespace, context: Context) -> int:

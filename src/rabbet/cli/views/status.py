@@ -1,0 +1,119 @@
+"""Where a project stands."""
+
+from collections.abc import Iterator
+from datetime import datetime
+
+from msgspec import Struct
+
+from rabbet.cli.context import Context
+from rabbet.cli.options import variant_option
+from rabbet.cli.style import count, table
+from rabbet.core.needs.wording import specifiers_text
+from rabbet.tasks.status import Environment, Fit, Status
+
+__all__ = ["StatusView"]
+
+_SHOWN = 4  # libraries that are behind
+_WHY = {
+    "resolve": "the lock is made from the declaration",
+    "recreate": "the environment is made from the lock",
+    "adopt": "what is in the environment can be declared",
+    "drift": "what is installed is held against the lock",
+}
+
+
+class StatusView(Struct, frozen=True):
+    """The table of what there is, and the next command."""
+
+    status: Status
+
+    def show(self, context: Context) -> None:
+        """Print one line for each part, then the next command."""
+        for line in table(("what", "state", "since", "detail"), list(_rows(self.status)), context.style):
+            context.show(line)
+        context.show()
+        context.show(_outcome(self.status))
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        status, locked, environment = self.status, self.status.locked, self.status.environment
+        return {
+            "project": status.declaration.name,
+            "version": str(status.declaration.version) if status.declaration.version else None,
+            "folder": str(status.folder),
+            "variant": status.variant,
+            "declared": len(list(status.declaration.declared())),
+            "lock": {
+                "file": locked.file,
+                "libraries": locked.libraries,
+                "since": int(locked.since),
+                "out-of-date": locked.outdated,
+            }
+            if locked
+            else None,
+            "environment": {
+                "root": str(environment.root),
+                "python": str(environment.python) if environment.python else None,
+                "since": int(environment.since),
+                "fit": str(environment.fit),
+            }
+            if environment
+            else None,
+            "behind": [
+                {"name": one.name, "locked": str(one.locked), "newest": str(one.newest)}
+                for one in status.behind
+            ],
+            "next": f"rabbet {status.following}{variant_option(status.variant)}",
+        }
+
+
+def _rows(status: Status) -> Iterator[tuple[str, str, str, str]]:
+    declaration, locked, environment = status.declaration, status.locked, status.environment
+    version = str(declaration.version) if declaration.version else ""
+    yield "project", f"{declaration.name} {version}".rstrip(), "", _sections(status)
+    python = specifiers_text(declaration.python)
+    others = ", ".join(map(str, declaration.runtimes))
+    runtimes = ", ".join(one for one in (f"python{python}", others) if one)
+    yield "declared", count(len(list(declaration.declared())), "requirement"), "", runtimes
+    if locked is None:
+        yield "lock", "none yet", "", ""
+    else:
+        state = "out of date" if locked.outdated else "up to date"
+        yield "lock", state, _day(locked.since), f"{count(locked.libraries, 'library')} in {locked.file}"
+    if environment is None:
+        yield "environment", "none yet", "", ""
+    else:
+        yield "environment", *_told(environment)
+    for one in status.behind[:_SHOWN]:
+        yield "behind", f"{one.name} {one.locked}", "", f"the store has heard of {one.newest}"
+    if len(status.behind) > _SHOWN:
+        yield "behind", f"and {len(status.behind) - _SHOWN} more", "", ""
+
+
+def _told(environment: Environment) -> tuple[str, str, str]:
+    python = f"Python {environment.python}" if environment.python else ""
+    state = "fits the lock" if environment.fit is Fit.FITS else str(environment.fit)
+    return state, _day(environment.since), f"{python} in {environment.root.name}".strip()
+
+
+def _sections(status: Status) -> str:
+    """The named parts of the declaration."""
+    declaration = status.declaration
+    kinds = (
+        ("groups", declaration.groups),
+        ("extras", declaration.extras),
+        ("variants", declaration.variants),
+    )
+    parts = [f"{kind}: {', '.join(sorted(names))}" for kind, names in kinds if names]
+    return "; ".join([*([f"variant {status.variant}"] if status.variant else []), *parts])
+
+
+def _outcome(status: Status) -> str:
+    option = variant_option(status.variant)
+    if status.following == "run":
+        return f"Everything fits together. Next: rabbet run{option} COMMAND"
+    return f"Next, so that {_WHY[status.following]}: rabbet {status.following}{option}"
+
+
+def _day(seconds: float) -> str:
+    return f"{datetime.fromtimestamp(seconds):%Y-%m-%d}"  # noqa: DTZ006 - the reader's own day

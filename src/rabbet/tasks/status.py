@@ -1,0 +1,166 @@
+"""Where a project stands, for somebody who comes back to it: by its files and the store alone."""
+
+import contextlib
+from collections.abc import Iterable, Iterator
+from enum import StrEnum
+from pathlib import Path
+
+import msgspec
+from msgspec import Struct, field
+from packaging.utils import NormalizedName
+from packaging.version import InvalidVersion, Version
+
+from rabbet.core.model.declaration import Declaration
+from rabbet.environment.inspect import read_configuration
+from rabbet.environment.install_state import own_install_state
+from rabbet.errors import EnvironmentFailed, SourceFailed
+from rabbet.formats.address import is_address, parse_address
+from rabbet.formats.lock_versions import read_locked_versions
+from rabbet.sources.pages import Pages
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.project import Project, read_text, stamp_of
+from rabbet.workspace.result_cache import recall_fit
+from rabbet.workspace.settings import known_sources
+
+__all__ = ["Behind", "Environment", "Fit", "Locked", "Status", "status"]
+
+_MOST_LISTINGS = 40  # of declared libraries, whose listings are looked at: it has to be quick
+
+
+class Fit(StrEnum):
+    """How an environment stands to the lock."""
+
+    FITS = "fits"
+    OTHER_LOCK = "made from another lock"
+    TOUCHED = "changed since it was last looked at"
+    FOREIGN = "not made by this user's Rabbet"
+    BROKEN = "broken: its interpreter is gone"
+
+
+class Locked(Struct, frozen=True, kw_only=True):
+    """The lock: its file, since when it lies here so (seconds), its libraries; whether it is out of date."""
+
+    file: str
+    since: float
+    libraries: int
+    outdated: bool
+
+
+class Environment(Struct, frozen=True, kw_only=True):
+    """The environment: its folder, when it was made (seconds), its Python if that is known, and its fit."""
+
+    root: Path
+    since: float
+    python: Version | None
+    fit: Fit
+
+
+class Behind(Struct, frozen=True, kw_only=True):
+    """A declared library that is locked at an older release than the newest that the store has heard of."""
+
+    name: NormalizedName
+    locked: Version
+    newest: Version
+
+
+class Status(Struct, frozen=True, kw_only=True):
+    """What a project is, how far it has come, and the next command that makes sense."""
+
+    declaration: Declaration
+    folder: Path
+    variant: str | None
+    locked: Locked | None
+    environment: Environment | None
+    behind: tuple[Behind, ...] = field(default=())
+
+    @property
+    def following(self) -> str:
+        """The next command, without the program's name."""
+        if self.locked is None or self.locked.outdated:
+            return "resolve"
+        if self.environment is None or self.environment.fit in (Fit.OTHER_LOCK, Fit.BROKEN):
+            return "recreate"
+        if self.environment.fit is Fit.FOREIGN:
+            return "adopt"
+        return "drift" if self.environment.fit is Fit.TOUCHED else "run"
+
+
+def status(project: Project, machine: Machine) -> Status:
+    """Look at the declaration, the lock and the environment; nothing is run, and no network asked.
+
+    Raises `NotUnderstood`.
+    """
+    declaration = project.declaration()
+    text = read_text(project.lock_file) if project.lock_file.is_file() else None
+    locked = _locked(project, text, declaration) if text is not None else None
+    return Status(
+        declaration=declaration,
+        folder=project.folder,
+        variant=project.variant,
+        locked=locked,
+        environment=_environment(project, machine, text),
+        behind=tuple(_behind(text, declaration, machine)) if text is not None else (),
+    )
+
+
+def _locked(project: Project, text: str, declaration: Declaration) -> Locked:
+    return Locked(
+        file=project.lock_file.name,
+        since=project.lock_file.stat().st_mtime,
+        libraries=len(read_locked_versions(text).versions),
+        outdated=f'fingerprint = "{declaration.fingerprint()}"' not in text,
+    )
+
+
+def _environment(project: Project, machine: Machine, lock: str | None) -> Environment | None:
+    """What lies where the environment should be."""
+    root = project.environment
+    if not root.exists():
+        return None
+    try:
+        python: Version | None = read_configuration(root).python
+    except EnvironmentFailed:
+        python = None
+    return Environment(root=root, since=root.stat().st_ctime, python=python, fit=_fit(project, machine, lock))
+
+
+def _fit(project: Project, machine: Machine, lock: str | None) -> Fit:
+    install_state = own_install_state(project.environment, machine.environments())
+    if install_state is None:
+        return Fit.FOREIGN
+    if not (project.environment / "bin" / "python").exists():
+        return Fit.BROKEN
+    if lock is None or install_state.lock != stamp_of(lock):
+        return Fit.OTHER_LOCK
+    return Fit.FITS if recall_fit(project, machine) is not None else Fit.TOUCHED
+
+
+def _behind(lock: str, declaration: Declaration, machine: Machine) -> Iterator[Behind]:
+    """Declared libraries of which listings that were read before hold newer releases than the locked one."""
+    versions = read_locked_versions(lock).versions
+    names = dict.fromkeys(one.need.name for one in declaration.declared() if one.need.url is None)
+    indexes = list(_indexes(declaration, machine))
+    for name in list(names)[:_MOST_LISTINGS]:
+        with contextlib.suppress(InvalidVersion, ValueError):
+            newest, locked = _newest(name, indexes), max(map(Version, versions.get(name, ())))
+            if newest is not None and newest > locked and name not in declaration.local:
+                yield Behind(name=name, locked=locked, newest=newest)
+
+
+def _indexes(declaration: Declaration, machine: Machine) -> Iterator[tuple[str, Pages]]:
+    """The indexes that the project takes from, with what is kept of each."""
+    with contextlib.suppress(SourceFailed):
+        for entry in known_sources(declaration, machine):
+            if is_address(entry.url) and parse_address(entry.url).scheme in ("http", "https"):
+                address = parse_address(entry.url).text
+                yield address.rstrip("/"), Pages(machine.listings(address))
+
+
+def _newest(name: NormalizedName, indexes: Iterable[tuple[str, Pages]]) -> Version | None:
+    """The newest release in the first index that is known to have the library."""
+    for address, pages in indexes:
+        page = pages.recall(f"{address}/{name}/")
+        if page is not None:
+            with contextlib.suppress(msgspec.MsgspecError, IndexError):
+                return page.newest()
+    return None
