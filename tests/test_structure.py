@@ -27,6 +27,7 @@ LAYERS = [
     "compose",
     "builds",
     "team",
+    "exports",
     "workspace",
     "resolving",
     "trials",

@@ -155,7 +155,8 @@ class Builds(ProgramCase):
         self.rabbet("resolve", SECRET="honey")
         self.rabbet("recreate", SECRET="honey")
         seen = json.loads(self.seen.read_text())
-        self.assertEqual(set(seen) - {"LC_CTYPE"}, {"HOME", "LANG", "PATH", "SOURCE_DATE_EPOCH", "TMPDIR"})
+        own = {"HOME", "LANG", "PATH", "RABBET_SUPERVISED", "SOURCE_DATE_EPOCH", "TMPDIR"}
+        self.assertEqual(set(seen) - {"LC_CTYPE"}, own)
         self.assertNotIn(str(self.root / "home"), seen["HOME"])
         self.assertEqual(list(self.installed()), ["queenmark"])
         builds = tomllib.loads((self.project / "pylock.toml").read_text())["tool"]["rabbet"]["builds"]

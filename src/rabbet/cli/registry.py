@@ -33,5 +33,6 @@ COMMANDS = {
         "what the code imports, against the declaration",
     ),
     "status": ("more", "rabbet.cli.commands.status", "where the project stands"),
+    "carry": ("more", "rabbet.cli.commands.carry", "all of it, for a machine without network"),
     "demo": ("more", "rabbet.demo.command", "play a full example"),
 }

@@ -18,7 +18,7 @@ from rabbet.store.atomic import cannot_write, write_hashed
 from rabbet.store.folder import OBTAINED, make_folder
 from rabbet.store.process_lock import claimed
 
-__all__ = ["Obtained", "ObtainedRuntimes"]
+__all__ = ["Obtained", "ObtainedRuntimes", "receive_archive"]
 
 _NOTE = "runtime.json"
 _ENOUGH = 32  # digits of a digest: no two archives have the same ones
@@ -79,7 +79,7 @@ class ObtainedRuntimes:
                 make_folder(self._store / OBTAINED)
                 partial = Path(tempfile.mkdtemp(dir=self._store / OBTAINED, prefix="."))
             try:
-                _receive(archive, content(), partial / archive.filename)
+                receive_archive(archive, content(), partial / archive.filename)
                 with cannot_write(self._store):
                     return self._publish(offer, archive, partial, folder)
             finally:
@@ -136,7 +136,7 @@ class ObtainedRuntimes:
         return runtime if runtime.folder == folder and runtime.path(self._store).is_file() else None
 
 
-def _receive(archive: RuntimeArchive, content: Iterable[bytes], path: Path) -> None:
+def receive_archive(archive: RuntimeArchive, content: Iterable[bytes], path: Path) -> None:
     """Write an archive while hashing it. Raises `IntegrityFailed` if it is another one than was offered."""
     digest, size = write_hashed(path, content, algorithm=archive.algorithm, most=archive.size)
     if digest != archive.digest:

@@ -37,6 +37,9 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--compile-later", action="store_true", help="leave compiling modules to their first import"
     )
+    parser.add_argument(
+        "--carried", metavar="PLACE", help="take everything from what `carry` wrote, and ask no network"
+    )
     parser.add_argument("--obtain", action="store_true", help="fetch locked runtimes that this machine lacks")
     parser.add_argument("--group", metavar="NAME", nargs="+", help="these groups, and no others")
     parser.add_argument("--extra", metavar="NAME", nargs="+", help="these extras, and no others")
@@ -58,6 +61,8 @@ def run(arguments: Namespace, context: Context) -> int:
             because=["--bare, --everything, or --group and --extra by name: one of the three"],
             remedy="rabbet recreate --help",
         )
+    if arguments.carried is not None:
+        _take_carried(arguments, context)
     if arguments.strict and _refused_as_behind(arguments, context):
         return ExitCode.NO
     if not any((arguments.plan, arguments.fresh, arguments.verify, arguments.json, *_wished(arguments))):
@@ -65,6 +70,17 @@ def run(arguments: Namespace, context: Context) -> int:
         if _done_at_once(project, context):
             return ExitCode.DONE
     return _recreate(arguments, context)
+
+
+def _take_carried(arguments: Namespace, context: Context) -> None:
+    """Put what was carried into the store; from then on no network is asked."""
+    from rabbet.tasks.carry import take_carried
+
+    machine = context.machine
+    machine.offline = True
+    project = context.project(arguments.variant)
+    for note in take_carried(project, machine, context.observer, machine.folder / arguments.carried):
+        context.note(note)
 
 
 def _refused_as_behind(arguments: Namespace, context: Context) -> bool:

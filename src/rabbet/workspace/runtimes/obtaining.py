@@ -25,7 +25,7 @@ from rabbet.runtimes.probe import probe_all
 from rabbet.sources.file_reader import FileReader
 from rabbet.sources.http.client import HttpClient
 from rabbet.sources.opening import open_source
-from rabbet.store.obtained import Obtained, ObtainedRuntimes
+from rabbet.store.obtained import Obtained, ObtainedRuntimes, receive_archive
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.opening import open_client
 from rabbet.workspace.project import Project
@@ -137,6 +137,20 @@ class Shelf:
                 remedy=f"rabbet runtimes lookup {runtime.language}",
             )
         return self.obtain(offer, archive, observer)
+
+    def fetch_archive(self, archive: RuntimeArchive, path: Path, observer: Observer) -> None:
+        """Fetch a locked archive into a new file, and verify it.
+
+        Raises `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
+        """
+        reader = FileReader(self._client)
+
+        def content() -> Iterator[bytes]:
+            for piece in reader.content(self._absolute(archive.url)):
+                observer.received(len(piece), archive.filename, archive.size or 0)
+                yield piece
+
+        receive_archive(archive, content(), path)
 
     def relative(self, address: str) -> str:
         """An address as the lock has it: one in the project's folder is relative to that."""

@@ -1,0 +1,213 @@
+"""A carried folder: all that a lock needs, laid out as a static index, with a manifest of hashes.
+
+    manifest.json           every file with its digest and size, and for which lock they are
+    files/DIGEST/NAME       wheels and source archives; DIGEST is the beginning of the file's sha256
+    simple/NAME/index.html  pages that lead to them (PEP 503)
+    runtimes/…              archives of runtimes, and the catalogue that offers them
+    rabbet/…                Rabbet and what it needs, as wheels
+    rabbet.py               runs that Rabbet
+
+The same content gives the same bytes. What is there already, by its hash, is not written again.
+"""
+
+import hashlib
+import html
+import json
+import os
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from importlib.resources import files
+from pathlib import Path
+
+import msgspec
+from msgspec import Struct
+from packaging.utils import NormalizedName
+
+from rabbet.core.file_name import parse_file_name
+from rabbet.core.limits import MOST_TEXT_FILE
+from rabbet.errors import IntegrityFailed, NotUnderstood
+from rabbet.regular_file import read_regular, sha256_of_regular
+from rabbet.store.atomic import cannot_write, write_text
+
+__all__ = ["MANIFEST", "CarriedFile", "Manifest", "Parcel", "Written", "read_manifest", "write_parcel"]
+
+MANIFEST = "manifest.json"
+_SCHEMA = "rabbet.carried/1"
+_STARTER = "rabbet.py"
+_DIGITS = 16  # of a digest, in names of folders
+
+
+class CarriedFile(Struct, frozen=True, kw_only=True):
+    """One file: its place in the folder, with forward slashes, its digest and its size in bytes."""
+
+    path: str
+    sha256: str
+    size: int
+
+
+class Manifest(Struct, frozen=True, kw_only=True):
+    """What a carried folder holds: for which project, for a lock with which stamp, for which targets."""
+
+    schema: str
+    project: str
+    lock: str
+    targets: list[str]
+    files: list[CarriedFile]
+
+
+_DECODER = msgspec.json.Decoder(Manifest)
+
+
+class Parcel(Struct, frozen=True, kw_only=True):
+    """What is to be carried: files by their names, each with where it lies on this machine.
+
+    `distributions` are wheels and source archives. Those of `rabbet` are Rabbet itself. `runtimes` come with
+    the text of their `catalogue`; `pythons` tells what pages say of the Python a file needs.
+    """
+
+    project: str
+    lock: str
+    targets: tuple[str, ...]
+    distributions: tuple[tuple[str, Path], ...]
+    pythons: Mapping[str, str]
+    rabbet: tuple[tuple[str, Path], ...]
+    runtimes: tuple[tuple[str, Path], ...]
+    catalogue: str
+
+
+class Written(Struct, frozen=True, kw_only=True):
+    """How many files there are, how many were new, how many were taken away, and all their bytes."""
+
+    files: int
+    new: int
+    gone: int
+    size: int
+
+
+def read_manifest(folder: Path) -> Manifest:
+    """Read what a folder holds. Raises `NotUnderstood` where it is no carried folder."""
+    try:
+        manifest = _DECODER.decode(read_regular(folder / MANIFEST, most=MOST_TEXT_FILE))
+    except (OSError, ValueError, msgspec.MsgspecError, RecursionError) as error:
+        raise NotUnderstood(f"{folder} is no carried folder", because=[f"{MANIFEST}: {error}"]) from error
+    if manifest.schema != _SCHEMA:
+        raise NotUnderstood(
+            f"{folder} was carried by another version of Rabbet", because=[f"it says {manifest.schema}"]
+        )
+    for file in manifest.files:
+        if file.path.startswith("/") or ".." in file.path.split("/"):
+            raise IntegrityFailed(f"{MANIFEST} names a file outside its folder", because=[file.path])
+    return manifest
+
+
+def write_parcel(parcel: Parcel, folder: Path, step: Callable[[str], None]) -> Written:
+    """Bring a folder to hold just this; files are verified as they are copied.
+
+    Raises `CannotWrite`, `IntegrityFailed` for a file that changed on the way, `NotUnderstood` for a folder
+    that holds something else.
+    """
+    before = read_manifest(folder).files if (folder / MANIFEST).exists() else []
+    if not before and folder.exists() and any(folder.iterdir()):
+        raise NotUnderstood(f"{folder} holds something else", because=["it is neither new nor empty"])
+    kept = {file.path: file for file in before}
+    found: list[CarriedFile] = []
+    new = 0
+    with cannot_write(folder):
+        for place, source in _places(parcel):
+            file, copied = _put(folder, place, source, kept.get(place))
+            found.append(file)
+            new += copied
+            step(place)
+        for place, text in _texts(parcel):
+            known = kept.get(place)
+            file = _of_text(place, text)
+            if known != file or sha256_of_regular(folder / place) != file.sha256:
+                (folder / place).parent.mkdir(parents=True, exist_ok=True)
+                write_text(folder / place, text)
+                new += 1
+            found.append(file)
+        gone = kept.keys() - {file.path for file in found}
+        for place in sorted(gone):
+            (folder / place).unlink(missing_ok=True)
+            _remove_empty((folder / place).parent, folder)
+    found.sort(key=lambda file: file.path)
+    manifest = Manifest(
+        schema=_SCHEMA,
+        project=parcel.project,
+        lock=parcel.lock,
+        targets=list(parcel.targets),
+        files=found,
+    )
+    text = json.dumps(msgspec.to_builtins(manifest), indent=1)
+    write_text(folder / MANIFEST, f"{text}\n")
+    return Written(files=len(found), new=new, gone=len(gone), size=sum(file.size for file in found))
+
+
+def _places(parcel: Parcel) -> Iterator[tuple[str, Path]]:
+    """Where each file goes."""
+    for name, source in parcel.distributions:
+        yield f"files/{sha256_of_regular(source)[:_DIGITS]}/{name}", source
+    for name, source in parcel.runtimes:
+        yield f"runtimes/{name}", source
+    for name, source in parcel.rabbet:
+        yield f"rabbet/{name}", source
+
+
+def _put(folder: Path, place: str, source: Path, known: CarriedFile | None) -> tuple[CarriedFile, bool]:
+    """Copy a file, unless the very same lies there; whether it was copied."""
+    target, digest = folder / place, sha256_of_regular(source)
+    file = CarriedFile(path=place, sha256=digest, size=source.stat().st_size)
+    if known == file and target.is_file() and sha256_of_regular(target) == digest:
+        return file, False
+    target.parent.mkdir(parents=True, exist_ok=True)
+    partial = target.with_name(f".{target.name}.partial")
+    try:
+        with source.open("rb") as reading, partial.open("wb") as writing:
+            while piece := reading.read(1 << 20):
+                writing.write(piece)
+        if sha256_of_regular(partial) != digest:
+            raise IntegrityFailed(f"{place} is not what was copied", because=["the disk may be damaged"])
+        partial.chmod(0o644)
+        partial.replace(target)
+    finally:
+        partial.unlink(missing_ok=True)
+    return file, True
+
+
+def _texts(parcel: Parcel) -> Iterator[tuple[str, str]]:
+    """The files that are written here."""
+    by_name: dict[NormalizedName, list[tuple[str, str]]] = {}
+    for name, source in parcel.distributions:
+        by_name.setdefault(parse_file_name(name).name, []).append((name, sha256_of_regular(source)))
+    for library, distributions in sorted(by_name.items()):
+        links = [_link(name, digest, parcel.pythons.get(name, "")) for name, digest in sorted(distributions)]
+        yield f"simple/{library}/index.html", _page(library, links)
+    names = [f'<a href="{name}/">{name}</a>' for name in sorted(by_name)]
+    yield "simple/index.html", _page(parcel.project, names)
+    if parcel.runtimes:
+        yield "runtimes/catalogue.json", parcel.catalogue
+    if parcel.rabbet:
+        yield _STARTER, files("rabbet.exports").joinpath("start_carried.txt").read_text(encoding="utf-8")
+
+
+def _link(name: str, digest: str, python: str) -> str:
+    needs = f' data-requires-python="{html.escape(python)}"' if python else ""
+    place = f"../../files/{digest[:_DIGITS]}/{name}#sha256={digest}"
+    return f'<a href="{html.escape(place)}"{needs}>{html.escape(name)}</a>'
+
+
+def _page(title: str, links: Iterable[str]) -> str:
+    body = "".join(f"{link}<br>\n" for link in links)
+    head = f"<!DOCTYPE html>\n<html><head><title>{html.escape(title)}</title></head>"
+    return f"{head}<body>\n{body}</body></html>\n"
+
+
+def _of_text(place: str, text: str) -> CarriedFile:
+    content = text.encode()
+    return CarriedFile(path=place, sha256=hashlib.sha256(content).hexdigest(), size=len(content))
+
+
+def _remove_empty(folder: Path, root: Path) -> None:
+    """Remove folders in which nothing is left."""
+    while folder != root and not any(os.scandir(folder)):
+        folder.rmdir()
+        folder = folder.parent

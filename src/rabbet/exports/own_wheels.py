@@ -1,0 +1,106 @@
+"""Wheels of Rabbet and of what it needs, made of what is installed here.
+
+They serve the platform and the version of Python that this Rabbet runs with. The same installation gives the
+same bytes.
+"""
+
+import base64
+import hashlib
+import zipfile
+from collections.abc import Iterator
+from importlib.metadata import Distribution, PackageNotFoundError, distribution
+from pathlib import Path
+
+from packaging.requirements import InvalidRequirement
+
+import rabbet
+from rabbet.core.needs.need import Need, library_name
+from rabbet.errors import EnvironmentFailed
+
+__all__ = ["own_wheels"]
+
+_DAY = (2020, 1, 1, 0, 0, 0)
+_OF_INSTALLATION = ("RECORD", "INSTALLER", "REQUESTED", "direct_url.json")  # files that no wheel has
+
+
+def own_wheels(folder: Path) -> list[tuple[str, Path]]:
+    """Make the wheels in a folder; their names, and where they are. Raises `EnvironmentFailed`, `OSError`."""
+    made = []
+    for one in _needed():
+        name = _wheel_name(one)
+        _write(folder / name, dict(_contents(one)), one)
+        made.append((name, folder / name))
+    return sorted(made)
+
+
+def _needed() -> list[Distribution]:
+    """Rabbet's distribution, and those that it needs here, directly or not."""
+    found: dict[str, Distribution] = {}
+    waiting = ["rabbet"]
+    while waiting:
+        name = library_name(waiting.pop())
+        if name in found:
+            continue
+        try:
+            found[name] = distribution(name)
+        except PackageNotFoundError as error:
+            raise EnvironmentFailed(
+                "Rabbet itself can't be carried", because=[f"{name} is not installed as a library"]
+            ) from error
+        for text in found[name].requires or ():
+            try:
+                need = Need.parse(text)
+            except InvalidRequirement:
+                continue
+            if need.marker is None or need.marker.evaluate({"extra": ""}):
+                waiting.append(need.name)
+    return [found[name] for name in sorted(found)]
+
+
+def _wheel_name(one: Distribution) -> str:
+    """Its file's name, with all tags that it was installed under (PEP 427)."""
+    tags = [
+        line.partition(":")[2].strip().split("-")
+        for line in (one.read_text("WHEEL") or "Tag: py3-none-any").splitlines()
+        if line.startswith("Tag:")
+    ]
+    parts = [".".join(dict.fromkeys(tag[place] for tag in tags)) for place in range(3)]
+    name = library_name(one.metadata["Name"]).replace("-", "_")
+    return "-".join([name, one.version, *parts]) + ".whl"
+
+
+def _contents(one: Distribution) -> Iterator[tuple[str, bytes]]:
+    """The files that a wheel would have brought."""
+    info = f"{library_name(one.metadata['Name']).replace('-', '_')}-{one.version}.dist-info"
+    own = library_name(one.metadata["Name"]) == "rabbet"
+    if own:  # wherever it lies: it may be installed in editable form
+        root = Path(rabbet.__file__).parent
+        for path in sorted(root.rglob("*")):
+            if path.is_file() and "__pycache__" not in path.parts:
+                yield f"rabbet/{path.relative_to(root).as_posix()}", path.read_bytes()
+    for file in one.files or ():
+        place = file.as_posix()
+        inside = ".dist-info/" in place
+        outside = place.startswith(("..", "/")) or "__pycache__" in place
+        if outside or file.name in _OF_INSTALLATION or (own and not inside):
+            continue
+        path = Path(str(one.locate_file(file)))
+        if path.is_file():
+            yield f"{info}/{place.partition('.dist-info/')[2]}" if inside else place, path.read_bytes()
+
+
+def _write(path: Path, contents: dict[str, bytes], one: Distribution) -> None:
+    """Write an archive with these files and their record."""
+    info = f"{library_name(one.metadata['Name']).replace('-', '_')}-{one.version}.dist-info"
+    rows = [f"{place},sha256={_digest(body)},{len(body)}" for place, body in sorted(contents.items())]
+    record = "\n".join([*rows, f"{info}/RECORD,,", ""])
+    with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as archive:
+        for place, body in [*sorted(contents.items()), (f"{info}/RECORD", record.encode())]:
+            entry = zipfile.ZipInfo(place, _DAY)
+            entry.external_attr = 0o644 << 16
+            entry.compress_type = zipfile.ZIP_DEFLATED
+            archive.writestr(entry, body)
+
+
+def _digest(body: bytes) -> str:
+    return base64.urlsafe_b64encode(hashlib.sha256(body).digest()).rstrip(b"=").decode()

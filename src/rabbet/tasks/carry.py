@@ -1,0 +1,281 @@
+"""Putting together what a lock needs, for a machine without network; and taking it from there."""
+
+import tempfile
+from collections.abc import Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from functools import partial
+from pathlib import Path
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from rabbet.compose.fetch import content_from
+from rabbet.core.file_name import parse_wheel_name
+from rabbet.core.lock.select import libraries_for, needed, own_project
+from rabbet.core.lock.serving import places_of
+from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.lock import Lock, LockedFile, LockedLibrary, LockedRuntime, Needed, ToInstall
+from rabbet.core.model.runtime import RuntimeArchive, RuntimeOffer
+from rabbet.core.model.target import Target
+from rabbet.core.progress import Observer
+from rabbet.core.targets import named_target, target_of
+from rabbet.errors import EnvironmentFailed, IntegrityFailed, WrongUsage
+from rabbet.exports.carried import Parcel, Written, read_manifest, write_parcel
+from rabbet.exports.own_wheels import own_wheels
+from rabbet.exports.packing import ENDINGS, pack_folder
+from rabbet.formats.runtime_catalogue import catalogue_text, with_offer
+from rabbet.sources.interruptible import as_finished
+from rabbet.sources.local_file import read_pieces
+from rabbet.store.archives import unpack_archive
+from rabbet.store.atomic import cannot_write
+from rabbet.store.trees import is_sound
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.project import Project
+from rabbet.workspace.runtimes.obtaining import Shelf, own_target
+from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons
+from rabbet.workspace.supply import supply_for
+
+__all__ = ["Carried", "carry", "take_carried"]
+
+_THREADS = 8
+_DIGITS = 16  # of a digest, in the names of archives
+# Whatever the other machine's system is: every wheel that could serve the platform comes along.
+_NEWEST = {"glibc": "2.60", "macos": "30.0", "musl": "1.9"}
+
+
+class Carried(Struct, frozen=True, kw_only=True):
+    """What was written, and where; what could not come along, and why."""
+
+    place: Path
+    written: Written
+    targets: tuple[str, ...]
+    rabbet_for: str
+    notes: tuple[str, ...]
+
+
+def carry(
+    project: Project, machine: Machine, observer: Observer, to: Path, platforms: Sequence[str] = ()
+) -> Carried:
+    """Put everything that the lock needs for its targets, or those of some `platforms`, into a folder.
+
+    If the place ends like an archive, it is packed into one. Raises `NoLock`, `WrongUsage`, `SourceFailed`,
+    `IntegrityFailed`, `EnvironmentFailed`, `CannotWrite`.
+    """
+    lock, declaration = project.lock(machine), project.declaration()
+    targets = _targets(lock, declaration, platforms, project, machine)
+    with tempfile.TemporaryDirectory(prefix="rabbet-carry-") as name:
+        scratch = Path(name)
+        found = _Collected(lock, declaration, targets)
+        distributions = _fetched(found.files, project, machine, observer)
+        runtimes, catalogue = _runtimes(lock, targets, scratch, project, machine, observer)
+        notes = list(found.notes)
+        try:
+            rabbet = own_wheels(scratch)
+        except EnvironmentFailed as error:
+            rabbet = []
+            notes.append("; ".join(map(str, (error, *error.because))))
+        parcel = Parcel(
+            project=declaration.name,
+            lock=project.lock_stamp(),
+            targets=tuple(dict.fromkeys(map(str, targets))),
+            distributions=tuple(distributions),
+            pythons=found.pythons,
+            rabbet=tuple(rabbet),
+            runtimes=tuple(runtimes),
+            catalogue=catalogue,
+        )
+        observer.stage("writing", len(distributions) + len(runtimes) + len(rabbet))
+        written = _written(parcel, to, scratch, observer)
+    own = next((parse_wheel_name(name) for name, _ in rabbet if not name.endswith("-any.whl")), None)
+    return Carried(
+        place=to,
+        written=written,
+        targets=parcel.targets,
+        rabbet_for=min(own.tags) if own and own.tags else "",
+        notes=tuple(notes),
+    )
+
+
+def _written(parcel: Parcel, to: Path, scratch: Path, observer: Observer) -> Written:
+    if not to.name.endswith(ENDINGS):
+        with cannot_write(to):
+            to.mkdir(parents=True, exist_ok=True)
+        return write_parcel(parcel, to, observer.step)
+    folder = scratch / "folder"
+    folder.mkdir()
+    written = write_parcel(parcel, folder, observer.step)
+    observer.stage("packing")
+    pack_folder(folder, to)
+    return written
+
+
+def _targets(
+    lock: Lock, declaration: Declaration, platforms: Sequence[str], project: Project, machine: Machine
+) -> list[Target]:
+    """The lock's targets, as generous as their systems may be; this machine's, where it names none."""
+    places = sorted(set(places_of(lock).values()))
+    if not places:
+        return [target_of(chosen_runtime(declaration, found_pythons(machine, project), lock))]
+    known = sorted({platform for platform, _ in places})
+    for platform in platforms:
+        if platform not in known:
+            raise WrongUsage(
+                f"the lock serves no target on {platform}",
+                because=[f"it serves: {', '.join(known)}"],
+                remedy=f"rabbet declare --target {platform} && rabbet resolve",
+            )
+    return [
+        named_target(platform, minor, _NEWEST)
+        for platform, minor in places
+        if not platforms or platform in platforms
+    ]
+
+
+class _Collected:
+    """The files that targets need, each once; what is no file is noted."""
+
+    def __init__(self, lock: Lock, declaration: Declaration, targets: Sequence[Target]) -> None:
+        self.files: list[LockedFile] = []
+        self.pythons: dict[str, str] = {}
+        self.notes: dict[str, None] = {}
+        self._seen: set[str] = set()
+        for target in targets:
+            for library in libraries_for(lock, target, lock.everything):
+                self._add_wheels(library, target)
+            own = own_project(lock, target, declaration)
+            for one in (*needed(lock, target, lock.everything, declaration), *([own] if own else [])):
+                self._add(one, target)
+
+    def _add(self, one: ToInstall, target: Target) -> None:
+        """What is built comes along with all that its build needs."""
+        if isinstance(one, Needed):
+            self._add_wheels(one.locked, target)
+            return
+        if isinstance(one.source, LockedFile):
+            self._add_file(one.source, one.locked)
+        elif not one.own:
+            self.notes[f"{one.what} is no file but a checkout or a repository: it is not carried"] = None
+        for part in one.environment:
+            self._add(part, target)
+
+    def _add_wheels(self, library: LockedLibrary, target: Target) -> None:
+        for wheel in library.wheels:
+            if any(tag in target.tags for tag in parse_wheel_name(wheel.filename).tags or ()):
+                self._add_file(wheel, library)
+
+    def _add_file(self, file: LockedFile, library: LockedLibrary) -> None:
+        if file.sha256 not in self._seen:
+            self._seen.add(file.sha256)
+            self.files.append(file)
+            if library.requires_python:
+                self.pythons[file.filename] = library.requires_python
+
+
+def _fetched(
+    wanted: Sequence[LockedFile], project: Project, machine: Machine, observer: Observer
+) -> list[tuple[str, Path]]:
+    """The files in the store, fetched where it lacks them, several at once."""
+    supply = supply_for(project, machine, observer)
+    content, store = content_from(supply), supply.store
+    missing = [file for file in wanted if not store.has(file)]
+    observer.stage("fetching", len(missing), size=sum(file.size or 0 for file in missing))
+
+    def get(file: LockedFile) -> tuple[str, Path]:
+        return file.filename, store.fetched(file, lambda: content(file))
+
+    pool = ThreadPoolExecutor(_THREADS, thread_name_prefix="fetch")
+    try:
+        found = []
+        for job in as_finished([pool.submit(get, file) for file in wanted]):
+            found.append(job.result())
+            observer.step(found[-1][0])
+        return sorted(found)
+    finally:
+        pool.shutdown(wait=False, cancel_futures=True)
+
+
+def _runtimes(
+    lock: Lock,
+    targets: Sequence[Target],
+    scratch: Path,
+    project: Project,
+    machine: Machine,
+    observer: Observer,
+) -> tuple[list[tuple[str, Path]], str]:
+    """The archives of locked runtimes for these targets, and a catalogue that offers them."""
+    platforms = {target.platform for target in targets}
+    shelf = Shelf(project, machine)
+    found: dict[str, Path] = {}
+    offers: list[RuntimeOffer] = []
+    for runtime in lock.runtimes:
+        for archive in runtime.archives:
+            if archive.platform in platforms:
+                observer.stage(f"fetching {runtime.language} {runtime.version}", 1, size=archive.size or 0)
+                name = f"{archive.digest[:_DIGITS]}-{archive.filename}"
+                shelf.fetch_archive(archive, scratch / name, observer)
+                found[name] = scratch / name
+                offers = with_offer(offers, _offer(runtime, replace(archive, url=name)))
+    return sorted(found.items()), catalogue_text(offers) if offers else ""
+
+
+def _offer(runtime: LockedRuntime, archive: RuntimeArchive) -> RuntimeOffer:
+    return RuntimeOffer(
+        language=runtime.language,
+        version=runtime.version,
+        where="",
+        distributor=runtime.distributor,
+        archives=(archive,),
+    )
+
+
+def take_carried(project: Project, machine: Machine, observer: Observer, place: Path) -> tuple[str, ...]:
+    """Put into the store what a carried folder, or an archive of one, holds of what this machine needs.
+
+    Every file is verified against the lock. What the folder lacks is told; the store may have it.
+    Raises `NotUnderstood`, `IntegrityFailed`, `CannotWrite`, `NoLock`.
+    """
+    if place.is_file():
+        with tempfile.TemporaryDirectory(prefix="rabbet-carried-") as name:
+            observer.stage(f"unpacking {place.name}")
+            with cannot_write(Path(name)):
+                unpack_archive(place, Path(name) / "tree")
+            inner = next((one.parent for one in (Path(name) / "tree").glob("*/manifest.json")), Path(name))
+            return _taken(project, machine, observer, inner)
+    return _taken(project, machine, observer, place)
+
+
+def _obtain_carried(
+    lock: Lock, carried: Mapping[str, Path], target: Target, shelf: Shelf, observer: Observer
+) -> None:
+    """Unpack the locked runtimes that were carried for this machine's platform."""
+    for runtime in lock.runtimes:
+        for archive in runtime.archives:
+            path = carried.get(f"{archive.digest[:_DIGITS]}-{archive.filename}")
+            if path is not None and archive.platform == target.platform:
+                local = replace(archive, url=path.resolve().as_uri())
+                offer = replace(_offer(runtime, local), where=runtime.catalogue)
+                shelf.obtain(offer, local, observer)
+
+
+def _taken(project: Project, machine: Machine, observer: Observer, folder: Path) -> tuple[str, ...]:
+    manifest = read_manifest(folder)
+    lock, declaration = project.lock(machine), project.declaration()
+    by_digest = {file.sha256: folder / file.path for file in manifest.files}
+    by_name = {Path(file.path).name: folder / file.path for file in manifest.files}
+    _obtain_carried(lock, by_name, own_target(machine), Shelf(project, machine), observer)
+    target = target_of(chosen_runtime(declaration, found_pythons(machine, project), lock))
+    found = _Collected(lock, declaration, [target])
+    here = [file for file in found.files if file.sha256 in by_digest]
+    damaged = [file.filename for file in here if not is_sound(by_digest[file.sha256], file.sha256)]
+    if damaged:
+        raise IntegrityFailed(
+            f"{folder} is not what was carried",
+            because=[f"{name} is damaged, or gone" for name in damaged],
+            note="carry it once more: only what is missing is written",
+        )
+    observer.stage("taking what was carried", len(here))
+    for file in here:
+        machine.store.fetched(file, partial(read_pieces, by_digest[file.sha256]))
+        observer.step(file.filename)
+    lacking = [file.filename for file in found.files if file.sha256 not in by_digest]
+    return tuple(f"{name} is not among what was carried" for name in lacking)
