@@ -66,6 +66,10 @@ class Context(NamedTuple):
         for line in self._wrapped(visible(text)):
             self._print(line)
 
+    def show_text(self, text: str) -> None:
+        """Print a whole text as it is, such as a file for another program; it holds no secrets."""
+        self._print(text.removesuffix("\n"))
+
     def note(self, text: str) -> None:
         """Print a line beside the result, such as what comes before another program's output."""
         self.observer.close()

@@ -34,5 +34,6 @@ COMMANDS = {
     ),
     "status": ("more", "rabbet.cli.commands.status", "where the project stands"),
     "carry": ("more", "rabbet.cli.commands.carry", "all of it, for a machine without network"),
+    "export": ("more", "rabbet.cli.commands.export", "the lock for others"),
     "demo": ("more", "rabbet.demo.command", "play a full example"),
 }

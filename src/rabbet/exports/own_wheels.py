@@ -8,6 +8,7 @@ import base64
 import hashlib
 import zipfile
 from collections.abc import Iterator
+from contextlib import suppress
 from importlib.metadata import Distribution, PackageNotFoundError, distribution
 from pathlib import Path
 
@@ -17,16 +18,24 @@ import rabbet
 from rabbet.core.needs.need import Need, library_name
 from rabbet.errors import EnvironmentFailed
 
-__all__ = ["own_wheels"]
+__all__ = ["own_needs", "own_wheels"]
 
 _DAY = (2020, 1, 1, 0, 0, 0)
 _OF_INSTALLATION = ("RECORD", "INSTALLER", "REQUESTED", "direct_url.json")  # files that no wheel has
 
 
-def own_wheels(folder: Path) -> list[tuple[str, Path]]:
-    """Make the wheels in a folder; their names, and where they are. Raises `EnvironmentFailed`, `OSError`."""
+def own_needs() -> tuple[Need, ...]:
+    """What Rabbet itself needs. Raises `EnvironmentFailed` where it is not installed as a library."""
+    return tuple(need for need in _needs(_installed("rabbet")) if need.marker is None)
+
+
+def own_wheels(folder: Path, *, alone: bool) -> list[tuple[str, Path]]:
+    """Make the wheels in a folder, Rabbet's `alone` or those of what it needs too; names, and where they are.
+
+    Raises `EnvironmentFailed`, `OSError`.
+    """
     made = []
-    for one in _needed():
+    for one in [_installed("rabbet")] if alone else _needed():
         name = _wheel_name(one)
         _write(folder / name, dict(_contents(one)), one)
         made.append((name, folder / name))
@@ -41,20 +50,27 @@ def _needed() -> list[Distribution]:
         name = library_name(waiting.pop())
         if name in found:
             continue
-        try:
-            found[name] = distribution(name)
-        except PackageNotFoundError as error:
-            raise EnvironmentFailed(
-                "Rabbet itself can't be carried", because=[f"{name} is not installed as a library"]
-            ) from error
-        for text in found[name].requires or ():
-            try:
-                need = Need.parse(text)
-            except InvalidRequirement:
-                continue
-            if need.marker is None or need.marker.evaluate({"extra": ""}):
-                waiting.append(need.name)
+        found[name] = _installed(name)
+        needs = _needs(found[name])
+        waiting += [one.name for one in needs if one.marker is None or one.marker.evaluate({"extra": ""})]
     return [found[name] for name in sorted(found)]
+
+
+def _installed(name: str) -> Distribution:
+    try:
+        return distribution(name)
+    except PackageNotFoundError as error:
+        raise EnvironmentFailed(
+            "Rabbet itself can't be carried", because=[f"{name} is not installed as a library"]
+        ) from error
+
+
+def _needs(one: Distribution) -> list[Need]:
+    found = []
+    for text in one.requires or ():
+        with suppress(InvalidRequirement):
+            found.append(Need.parse(text))
+    return found
 
 
 def _wheel_name(one: Distribution) -> str:

@@ -31,7 +31,14 @@ from rabbet.core.needs.need import Need, is_name, library_name
 from rabbet.errors import NotUnderstood
 from rabbet.formats.requirement import read_requirement
 
-__all__ = ["libraries_of", "looks_like_inventory", "read_inventory_file", "write_inventory_file"]
+__all__ = [
+    "document_text",
+    "libraries_of",
+    "looks_like_inventory",
+    "purl_of",
+    "read_inventory_file",
+    "write_inventory_file",
+]
 
 _VERSION = "1.6"
 _PURL = "pkg:pypi/"
@@ -283,9 +290,9 @@ def write_inventory_file(
         "components": components,
         "dependencies": [
             {
-                "ref": _purl(name, one.version),
+                "ref": purl_of(name, one.version),
                 "dependsOn": [
-                    _purl(need, inventory.libraries[need].version)
+                    purl_of(need, inventory.libraries[need].version)
                     for need in _dependencies(one)
                     if need in inventory.libraries
                 ],
@@ -293,9 +300,14 @@ def write_inventory_file(
             for name, one in libraries
         ],
     }
+    return document_text(document)
+
+
+def document_text(document: Mapping[str, object]) -> str:
+    """A document with a serial number that follows from its content."""
     content = msgspec.json.encode(document)
-    document["serialNumber"] = f"urn:uuid:{uuid.uuid5(uuid.NAMESPACE_URL, content.decode())}"
-    return msgspec.json.format(msgspec.json.encode(document), indent=1).decode() + "\n"
+    numbered = {**document, "serialNumber": f"urn:uuid:{uuid.uuid5(uuid.NAMESPACE_URL, content.decode())}"}
+    return msgspec.json.format(msgspec.json.encode(numbered), indent=1).decode() + "\n"
 
 
 def _about(machine: MachineInventory) -> Iterator[tuple[str, str]]:
@@ -319,7 +331,7 @@ def _component(name: NormalizedName, one: Installed, files: Mapping[str, str]) -
     if one.installation is not None:
         told.append(("installer", one.installation.installer))
         told += [("requested", "true")] if one.installation.requested else []
-    purl = _purl(name, one.version)
+    purl = purl_of(name, one.version)
     found: dict[str, object] = {
         "type": "library",
         "bom-ref": purl,
@@ -343,6 +355,6 @@ def _properties(told: Iterable[tuple[str, str]]) -> list[dict[str, str]]:
     return [{"name": f"rabbet:{name}", "value": value} for name, value in told]
 
 
-def _purl(name: NormalizedName, version: Version) -> str:
+def purl_of(name: NormalizedName, version: Version) -> str:
     """A package URL (ECMA-427)."""
     return f"{_PURL}{name}@{quote(str(version), safe='.')}"

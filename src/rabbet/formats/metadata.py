@@ -20,6 +20,7 @@ if TYPE_CHECKING:
 __all__ = [
     "MetadataBroken",
     "bounded",
+    "licence_of",
     "needs_of",
     "parse_metadata",
     "parse_static_metadata",
@@ -124,6 +125,21 @@ def release_notes(content: bytes) -> str:
         label, _, address = str(one).partition(",")
         addresses[_NO_LABEL.sub("", label).lower()] = address.strip()
     return next((addresses[label] for label in _NEWS if addresses.get(label, "").startswith("http")), "")
+
+
+def licence_of(content: bytes) -> str:
+    """What a release says of its licence: `SPDX:` and an expression (PEP 639), else a name; or nothing."""
+    header = _header(_header_text(content))
+    expression = str(header.get("license-expression", "")).strip()
+    if expression and beyond(expression) is None:
+        return f"SPDX:{expression}"
+    told = [
+        str(one).rpartition("::")[2].strip()
+        for one in header.get_all("classifier", [])
+        if str(one).startswith("License ::")
+    ]
+    short = str(header.get("license", "")).strip().partition("\n")[0]
+    return ", ".join(told) or (short if beyond(short) is None else "")
 
 
 def _header_text(content: bytes) -> str:

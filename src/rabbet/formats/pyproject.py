@@ -31,12 +31,15 @@ from rabbet.formats.toml import Problems, Table, parse_toml
 
 __all__ = ["read_catalogues", "read_declaration", "wrong_source"]
 
+DISTRIBUTIONS = ("alpine", "debian", "fedora")
+_PACKAGE = re.compile(r"[A-Za-z0-9][A-Za-z0-9+._-]*\Z")
 _SETTINGS = (
     "runtimes",
     "languages",
     "catalogues",
     "census",
     "sources",
+    "system",
     "targets",
     "pythons",
     "baselines",
@@ -86,6 +89,7 @@ def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.tom
         languages=read_languages(settings.table("languages"), trusted=False),
         catalogues=read_catalogues(settings),
         census=_census(settings.table("census")),
+        system=_system(settings.table("system")),
         version=_own_version(project),
         dynamic="version" in project.texts("dynamic"),
         build_system=build_system_in(document),
@@ -94,6 +98,17 @@ def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.tom
     _check_served(declaration, document.problems)
     document.problems.raise_if_any()
     return declaration
+
+
+def _system(table: Table) -> dict[str, tuple[str, ...]]:
+    """The packages that the project needs of distributions."""
+    table.allow_only(*DISTRIBUTIONS)
+    found = {key: tuple(table.texts(key)) for key in table if key in DISTRIBUTIONS}
+    for key, names in found.items():
+        for name in names:
+            if not _PACKAGE.match(name):
+                table.problems.add(table.place(key), f"'{name[:60]}' is no name of a package")
+    return found
 
 
 def _census(table: Table) -> CensusEntry:

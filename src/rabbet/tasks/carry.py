@@ -1,29 +1,34 @@
 """Putting together what a lock needs, for a machine without network; and taking it from there."""
 
+import sys
 import tempfile
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from functools import partial
 from pathlib import Path
 
 from msgspec import Struct
 from msgspec.structs import replace
+from packaging.specifiers import SpecifierSet
+from packaging.version import Version
 
 from rabbet.compose.fetch import content_from
 from rabbet.core.file_name import parse_wheel_name
-from rabbet.core.lock.select import libraries_for, needed, own_project
+from rabbet.core.lock.select import libraries_for, needed, own_project, serving_wheel
 from rabbet.core.lock.serving import places_of
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, LockedFile, LockedLibrary, LockedRuntime, Needed, ToInstall
-from rabbet.core.model.runtime import RuntimeArchive, RuntimeOffer
+from rabbet.core.model.runtime import PythonRuntime, RuntimeArchive, RuntimeOffer
 from rabbet.core.model.target import Target
-from rabbet.core.progress import Observer
+from rabbet.core.progress import Observer, Silent
 from rabbet.core.targets import named_target, target_of
-from rabbet.errors import EnvironmentFailed, IntegrityFailed, WrongUsage
+from rabbet.errors import IntegrityFailed, NoSolution, SourceFailed, WrongUsage
 from rabbet.exports.carried import Parcel, Written, read_manifest, write_parcel
-from rabbet.exports.own_wheels import own_wheels
+from rabbet.exports.own_wheels import own_needs, own_wheels
 from rabbet.exports.packing import ENDINGS, pack_folder
 from rabbet.formats.runtime_catalogue import catalogue_text, with_offer
+from rabbet.resolving.request import ResolveOptions, ResolveRequest
+from rabbet.resolving.resolve_targets import resolve_targets
 from rabbet.sources.interruptible import as_finished
 from rabbet.sources.local_file import read_pieces
 from rabbet.store.archives import unpack_archive
@@ -33,11 +38,13 @@ from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.obtaining import Shelf, own_target
 from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons
+from rabbet.workspace.sources import open_sources
 from rabbet.workspace.supply import supply_for
 
 __all__ = ["Carried", "carry", "take_carried"]
 
 _THREADS = 8
+_OLDEST = Version("3.11")  # that Rabbet itself runs with
 _DIGITS = 16  # of a digest, in the names of archives
 # Whatever the other machine's system is: every wheel that could serve the platform comes along.
 _NEWEST = {"glibc": "2.60", "macos": "30.0", "musl": "1.9"}
@@ -69,11 +76,7 @@ def carry(
         distributions = _fetched(found.files, project, machine, observer)
         runtimes, catalogue = _runtimes(lock, targets, scratch, project, machine, observer)
         notes = list(found.notes)
-        try:
-            rabbet = own_wheels(scratch)
-        except EnvironmentFailed as error:
-            rabbet = []
-            notes.append("; ".join(map(str, (error, *error.because))))
+        rabbet, served = _rabbet(targets, scratch, project, machine, observer)
         parcel = Parcel(
             project=declaration.name,
             lock=project.lock_stamp(),
@@ -86,14 +89,60 @@ def carry(
         )
         observer.stage("writing", len(distributions) + len(runtimes) + len(rabbet))
         written = _written(parcel, to, scratch, observer)
-    own = next((parse_wheel_name(name) for name, _ in rabbet if not name.endswith("-any.whl")), None)
-    return Carried(
-        place=to,
-        written=written,
-        targets=parcel.targets,
-        rabbet_for=min(own.tags) if own and own.tags else "",
-        notes=tuple(notes),
+    return Carried(place=to, written=written, targets=parcel.targets, rabbet_for=served, notes=tuple(notes))
+
+
+def _rabbet(
+    targets: Sequence[Target], scratch: Path, project: Project, machine: Machine, observer: Observer
+) -> tuple[list[tuple[str, Path]], str]:
+    """Rabbet with what it needs, and for whom: for all targets where the sources offer that.
+
+    Else what is installed here, which serves this platform and the Python that Rabbet runs with. Raises
+    `EnvironmentFailed`, `CannotWrite`.
+    """
+    able = [one for one in targets if one.python >= _OLDEST]
+    try:
+        files = [file for one in able for file in _own_files(one, project, machine, observer)]
+    except (NoSolution, SourceFailed):
+        able = []
+    with cannot_write(scratch):
+        made = own_wheels(scratch, alone=bool(able))
+    if not able:
+        return made, f"Python {sys.version_info[0]}.{sys.version_info[1]} on this platform"
+    unique = list({file.sha256: file for file in files}.values())
+    found = _fetched(unique, project, machine, observer)
+    return sorted({*made, *found}), ", ".join(dict.fromkeys(map(str, able)))
+
+
+def _own_files(
+    target: Target, project: Project, machine: Machine, observer: Observer
+) -> Iterator[LockedFile]:
+    """The wheels of what Rabbet needs on a target. Raises `NoSolution`, `SourceFailed`."""
+    observer.stage(f"looking for what Rabbet needs on {target}")
+    declared = project.declaration()
+    declaration = Declaration(
+        name="rabbet-itself",
+        python=SpecifierSet(f">={_OLDEST}"),
+        needs=own_needs(),
+        groups={},
+        sources=declared.sources,
     )
+    usual = named_target(target.platform, target.minor, declared.baselines)
+    request = ResolveRequest(
+        declaration=declaration,
+        variant=None,
+        sources=open_sources(project, machine, declaration, always=True),
+        machine=machine,
+        observer=Silent(),
+        runtime=next(one for one in found_pythons(machine) if isinstance(one, PythonRuntime)),
+        targets=(usual,),
+        earlier=(),
+        written=False,
+    )
+    for library in resolve_targets(request, ResolveOptions()).lock.libraries:
+        wheel = serving_wheel(library, usual)
+        if wheel is not None:
+            yield wheel
 
 
 def _written(parcel: Parcel, to: Path, scratch: Path, observer: Observer) -> Written:

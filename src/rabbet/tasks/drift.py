@@ -17,6 +17,7 @@ from rabbet.core.needs.need import library_name
 from rabbet.core.progress import Observer
 from rabbet.environment.foreign import library_folders
 from rabbet.environment.inspect import read_configuration
+from rabbet.exports.marked import stale_files
 from rabbet.formats.pylock import edited_by_hand
 from rabbet.workspace.comparison import Comparison, compared, compared_elsewhere, question
 from rabbet.workspace.lock_history import lock_history
@@ -69,6 +70,7 @@ def drift(project: Project, machine: Machine, observer: Observer, *, deep: bool 
     if asked.install_state is None:
         findings += (_of_a_stranger(),)
     findings += (*_edited(asked.lock), *_yanked(asked.needed), *_shadowed(project, machine, found))
+    findings += tuple(map(_stale_export, stale_files(project.folder, asked.lock_stamp)))
     if asked.outdated:
         findings += (_outdated(asked.declaration.name),)
     findings = in_order(findings)
@@ -116,6 +118,10 @@ def _since(
     }
     revisions = (revision for revision, _ in lock_history(project, machine))
     return best_fit(installed, revisions, len(differing))
+
+
+def _stale_export(name: str) -> Finding:
+    return Finding(kind=Kind.STALE, name=name, weight=Weight.NOTE, reason=Reason.EXPORTED)
 
 
 def _outdated(project: str) -> Finding:

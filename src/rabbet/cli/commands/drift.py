@@ -74,8 +74,13 @@ def _known_to_be_none(project: "Project", context: Context, *, quiet: bool) -> b
     from rabbet.workspace.result_cache import recall_no_findings
     from rabbet.workspace.shadows import any_shadow
 
+    if not quiet:
+        from rabbet.exports.marked import stale_files
+
     compared = recall_no_findings(project, context.machine, notes=not quiet)
     if compared is None or any_shadow(project, context.machine):
+        return False
+    if not quiet and stale_files(project.folder, project.lock_stamp()):
         return False
     if not quiet:
         from rabbet.cli.views.unchanged import no_drift_text

@@ -22,6 +22,7 @@ _REASONS = {
     Reason.NOT_MADE_HERE: "it was not made here by your Rabbet, so its notes are not believed",
     Reason.EDITED_LOCK: "edited by hand in the lock",
     Reason.DECLARATION_CHANGED: "declaration changed",
+    Reason.EXPORTED: "`export` made it of another lock than today's",
     Reason.OBTAINABLE: "it is not on this machine, and the lock says where it can be had",
     Reason.BUILT_OTHERWISE: "what it is built from, or how, is not what it was then",
 }

@@ -29,6 +29,7 @@ _BY_REASON = {
     Reason.OBTAINABLE: Mend.OBTAIN,
     Reason.OTHER_LOCK: Mend.RECREATE,
     Reason.OTHER_SECTIONS: Mend.EVERYTHING,
+    Reason.EXPORTED: None,  # no environment is mended by it
     Reason.SHADOWED: None,  # what is to become of the file only its author can say
 }
 

@@ -134,12 +134,12 @@ class Declaration(Struct, frozen=True, kw_only=True):
     `variants` each get a lock of their own. `local` are folders of checkouts that stand in for published
     releases, and `build_from_source` the libraries whose build may run their code. `targets` are names of
     platforms and `pythons` versions such as `3.12` that the lock must serve; empty: those of the machine that
-    resolves.
-    `baselines` are the oldest `glibc`, `macos` and `musl` among them. `limits` bound libraries that only come
-    along, those in `without` never come in, and `corrections` mend what releases say of their needs.
-    `runtimes` are those of other languages than Python; `languages` tells of some that Rabbet does not know,
-    and `catalogues` where runtimes can be had. The project's own `version` is `None` where it is not written
-    down: some leave it to their build (`dynamic`). One with a `build_system` can be installed itself.
+    resolves. `baselines` are the oldest `glibc`, `macos` and `musl` among them. `limits` bound libraries that
+    only come along, those in `without` never come in, and `corrections` mend what releases say of their
+    needs. `runtimes` are those of other languages than Python; `languages` tells of some that Rabbet does not
+    know, and `catalogues` where runtimes can be had. The project's own `version` is `None` where it is not
+    written down: some leave it to their build (`dynamic`). Of distributions it needs packages of the
+    `system`. One with a `build_system` can be installed itself.
     """
 
     name: str
@@ -161,6 +161,7 @@ class Declaration(Struct, frozen=True, kw_only=True):
     languages: Mapping[str, Language] = field(default_factory=dict)
     catalogues: tuple[CatalogueEntry, ...] = ()
     census: CensusEntry = field(default_factory=CensusEntry)
+    system: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     version: Version | None = None
     dynamic: bool = False
     build_system: BuildSystem | None = None

@@ -52,6 +52,7 @@ class Reason(StrEnum):
     NOT_MADE_HERE = "not-made-here"
     EDITED_LOCK = "edited-lock"
     DECLARATION_CHANGED = "declaration-changed"
+    EXPORTED = "exported"
     YANKED = "yanked"
     OBTAINABLE = "obtainable"
     BUILT_OTHERWISE = "built-otherwise"

@@ -1,0 +1,105 @@
+"""The lock for others.
+
+`list` is a plain list of requirements with hashes and markers. `bill` is a bill of materials (CycloneDX JSON)
+with licences, hashes and who needs whom. Both go to standard output, or to a file. `container` writes
+Containerfile and .containerignore: the libraries come from what `carry` put together, and the program runs
+without rights. `editor` writes the description of a development container beside it, and tells the paths that
+editors ask for. What Rabbet wrote it writes again, as long as nobody edited it; `drift` tells what is stale.
+"""
+
+from argparse import ArgumentParser, Namespace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from rabbet.cli.context import Context
+from rabbet.cli.options import add_json, add_variant
+from rabbet.errors import ExitCode, WrongUsage
+
+if TYPE_CHECKING:
+    from rabbet.workspace.project import Project
+    from rabbet.workspace.selection import RecreateOptions
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """Declare the command's arguments."""
+    parser.add_argument("what", choices=("list", "bill", "container", "editor"), help="what to export")
+    parser.add_argument("--to", metavar="FILE", help="list, bill: a file in place of standard output")
+    parser.add_argument("--group", metavar="NAME", nargs="+", help="list, container: with these groups")
+    parser.add_argument("--extra", metavar="NAME", nargs="+", help="list, container: with these extras")
+    parser.add_argument("--everything", action="store_true", help="list, container: all groups and extras")
+    parser.add_argument("--base", metavar="IMAGE", default="", help="container: the image that brings Python")
+    parser.add_argument(
+        "--command",
+        metavar="WORD",
+        dest="words",
+        nargs="+",
+        default=[],
+        help="container: what it runs (default: python)",
+    )
+    parser.add_argument("--force", action="store_true", help="container, editor: also over what was edited")
+    add_variant(parser)
+    add_json(parser)
+
+
+def run(arguments: Namespace, context: Context) -> int:
+    """Export."""
+    from rabbet.cli.views.export import ExportedView
+    from rabbet.tasks.export import (
+        ContainerOptions,
+        export_bill,
+        export_container,
+        export_editor,
+        export_list,
+    )
+
+    project, machine = context.project(arguments.variant), context.machine
+    if arguments.what in ("list", "bill"):
+        options = _options(arguments)
+        text = (
+            export_bill(project, machine)
+            if arguments.what == "bill"
+            else export_list(project, machine, options)
+        )
+        return _give(text, arguments, context)
+    wanted = ContainerOptions(base=arguments.base, command=tuple(arguments.words), force=arguments.force)
+    if arguments.what == "container":
+        exported = export_container(project, machine, _options(arguments), wanted)
+    else:
+        exported = export_editor(project, machine, wanted)
+    view = ExportedView(exported, arguments.what, _paths(project) if arguments.what == "editor" else {})
+    context.present(view, "export", as_json=arguments.json)
+    return ExitCode.DONE
+
+
+def _options(arguments: Namespace) -> "RecreateOptions":
+    from rabbet.workspace.selection import RecreateOptions
+
+    if arguments.everything:
+        return RecreateOptions(everything=True)
+    return RecreateOptions(groups=arguments.group or (), extras=arguments.extra or ())
+
+
+def _give(text: str, arguments: Namespace, context: Context) -> int:
+    """Print the text, or write it into a file."""
+    from rabbet.store.atomic import write_text
+
+    if arguments.json and arguments.what == "list":
+        raise WrongUsage("a list is no JSON; a bill is", remedy="rabbet export bill")
+    if arguments.to is None:
+        context.show_text(text)
+        return ExitCode.DONE
+    path = context.machine.folder / Path(arguments.to).expanduser()
+    write_text(path, text)
+    context.show(f"Wrote {arguments.to}.")
+    return ExitCode.DONE
+
+
+def _paths(project: "Project") -> dict[str, str]:
+    """What editors ask for."""
+    root = project.environment
+    site = next(root.glob("lib/python*/site-packages"), None)
+    return {
+        "interpreter": str(root / "bin" / "python"),
+        "commands": str(root / "bin"),
+        **({"libraries": str(site)} if site else {}),
+    }

@@ -1,0 +1,95 @@
+"""A lock as a bill of materials: CycloneDX JSON 1.6 (ECMA-424), without dates, the same for the same lock."""
+
+from collections.abc import Callable, Iterable, Mapping
+from typing import TypeAlias
+
+from packaging.utils import NormalizedName
+
+from rabbet.core.model.lock import Lock, LockedCommit, LockedFile, LockedLibrary
+from rabbet.formats.cyclonedx import document_text, purl_of
+
+__all__ = ["Licence", "bill"]
+
+Licence: TypeAlias = Callable[[LockedLibrary], str]
+"""What a release says of its licence: `SPDX:` and an expression, or a name; empty if nothing is known."""
+
+_EXPRESSION = "SPDX:"
+
+
+def bill(
+    lock: Lock, project: Mapping[str, str], declared: Iterable[NormalizedName], licence: Licence, program: str
+) -> str:
+    """All libraries with their files, licences and who needs whom; runtimes, too.
+
+    `project` has a `name` and perhaps a `version`; `declared` is what it requires itself.
+    """
+    libraries = sorted(lock.libraries, key=lambda one: (one.name, one.version))
+    by_name: dict[NormalizedName, list[str]] = {}
+    for one in libraries:
+        by_name.setdefault(one.name, []).append(purl_of(one.name, one.version))
+    dependencies = [
+        {"ref": "project", "dependsOn": sorted(ref for name in {*declared} for ref in by_name.get(name, ()))},
+        *(
+            {
+                "ref": purl_of(one.name, one.version),
+                "dependsOn": [ref for name in one.dependencies for ref in by_name.get(name, ())],
+            }
+            for one in libraries
+        ),
+    ]
+    runtimes = [
+        {
+            "type": "platform",
+            "bom-ref": f"runtime {one.language}",
+            "name": one.language,
+            "version": str(one.version),
+        }
+        for one in lock.runtimes
+    ]
+    return document_text(
+        {
+            "bomFormat": "CycloneDX",
+            "specVersion": "1.6",
+            "version": 1,
+            "metadata": {
+                "tools": {"components": [{"type": "application", "name": "rabbet", "version": program}]},
+                "component": {"type": "application", "bom-ref": "project", **project},
+            },
+            "components": [*(_component(one, licence(one)) for one in libraries), *runtimes],
+            "dependencies": dependencies,
+        }
+    )
+
+
+def _component(one: LockedLibrary, licence: str) -> dict[str, object]:
+    purl = purl_of(one.name, one.version)
+    found: dict[str, object] = {
+        "type": "library",
+        "bom-ref": purl,
+        "name": one.name,
+        "version": str(one.version),
+        "purl": purl,
+    }
+    if licence.startswith(_EXPRESSION):
+        found["licenses"] = [{"expression": licence.removeprefix(_EXPRESSION)}]
+    elif licence:
+        found["licenses"] = [{"license": {"name": licence}}]
+    references = [_distribution(file) for file in one.files]
+    references += [
+        {"type": "vcs", "url": tree.url, "comment": tree.commit}
+        for tree in one.artifacts
+        if isinstance(tree, LockedCommit)
+    ]
+    if references:
+        found["externalReferences"] = references
+    if one.marker:
+        found["properties"] = [{"name": "rabbet:marker", "value": one.marker}]
+    return found
+
+
+def _distribution(file: LockedFile) -> dict[str, object]:
+    return {
+        "type": "distribution",
+        "url": file.url or file.path or file.filename,
+        "hashes": [{"alg": "SHA-256", "content": file.sha256}],
+    }

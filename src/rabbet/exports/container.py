@@ -1,0 +1,92 @@
+"""A project in a container: a description to build it by (OCI), in layers that change as seldom as possible.
+
+First what the system brings, then the locked libraries, then the project. Libraries come from a carried
+folder, so that nothing is asked of any network; the program runs as nobody in particular.
+"""
+
+import json
+
+from msgspec import Struct
+
+__all__ = ["CARRIED", "IGNORED", "Container", "containerfile", "editor_description"]
+
+CARRIED = "carried"
+_USER = 10001  # no user of any system
+IGNORED = """\
+.git
+.venv*
+**/__pycache__
+**/*.pyc
+.devcontainer
+"""
+
+
+class Container(Struct, frozen=True, kw_only=True):
+    """What a container is made of.
+
+    Its `base` image has Python and, if it is a `distribution` that is declared, gets these system packages.
+    `options` are those of `recreate`. The `command` is what it runs.
+    """
+
+    base: str
+    python: str
+    distribution: str
+    packages: tuple[str, ...]
+    options: str
+    installed: bool
+    command: tuple[str, ...]
+
+
+def containerfile(one: Container) -> str:
+    """The text of the file; the same for the same lock and declaration."""
+    lines = [
+        f"# Before it is built: rabbet carry --to {CARRIED}",
+        f"ARG BASE={one.base}",
+        "FROM ${BASE} AS system",
+        *_system(one),
+        "",
+        "FROM system AS libraries",
+        "WORKDIR /app",
+        f"COPY {CARRIED} /{CARRIED}",
+        "COPY pyproject.toml pylock*.toml ./",
+        "ENV RABBET_STORE=/tmp/store RABBET_SHARE_FILES=0",
+        f"RUN python{one.python} /{CARRIED}/rabbet.py recreate --carried /{CARRIED} {one.options} --quiet",
+        "",
+        "FROM system AS project",
+        "COPY . /project",
+        f"RUN rm -rf /project/{CARRIED}",
+        "",
+        "FROM system",
+        "WORKDIR /app",
+        "COPY --from=libraries /app/.venv /app/.venv",
+        "COPY --from=project /project /app",
+        "ENV PATH=/app/.venv/bin:$PATH PYTHONDONTWRITEBYTECODE=1 PYTHONUNBUFFERED=1",
+        *(["ENV PYTHONPATH=/app"] if not one.installed else ["ENV PYTHONPATH=/app/src:/app"]),
+        f"USER {_USER}:{_USER}",
+        f"CMD {json.dumps(list(one.command))}",
+    ]
+    return "\n".join([*lines, ""])
+
+
+def _system(one: Container) -> list[str]:
+    """The packages that the project needs of a distribution."""
+    if not one.packages:
+        return []
+    names = " ".join(one.packages)
+    installing = {
+        "debian": f"apt-get update && apt-get install --yes --no-install-recommends {names}"
+        " && rm -rf /var/lib/apt/lists/*",
+        "alpine": f"apk add --no-cache {names}",
+        "fedora": f"dnf install --assumeyes --setopt=install_weak_deps=False {names} && dnf clean all",
+    }
+    return [f"RUN {installing[one.distribution]}"]
+
+
+def editor_description(name: str) -> str:
+    """A development container's description (the open specification), beside the container's own file."""
+    described = {
+        "name": name,
+        "build": {"dockerfile": "../Containerfile", "context": "..", "target": "libraries"},
+        "remoteEnv": {"PATH": "/app/.venv/bin:${containerEnv:PATH}"},
+    }
+    return json.dumps(described, indent=2) + "\n"

@@ -1,0 +1,171 @@
+"""What a lock comes to for others: a list, a bill of materials, a container, an editor."""
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from msgspec import Struct
+from packaging.version import Version
+
+from rabbet import __version__
+from rabbet.core.lock.serving import places_of
+from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.lock import Lock, LockedLibrary
+from rabbet.core.model.target import Target
+from rabbet.core.shell import quoted
+from rabbet.core.targets import named_target, target_of
+from rabbet.errors import NoRuntime, WrongUsage
+from rabbet.exports.bill import bill
+from rabbet.exports.container import IGNORED, Container, containerfile, editor_description
+from rabbet.exports.marked import CONTAINER, EDITOR, IGNORE, write_marked
+from rabbet.exports.requirement_list import requirement_list
+from rabbet.formats.metadata import MetadataBroken, licence_of
+from rabbet.sources.release_reader import told_key
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.project import Project
+from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons
+from rabbet.workspace.selection import RecreateOptions, selected
+
+__all__ = ["ContainerOptions", "Exported", "export_bill", "export_container", "export_editor", "export_list"]
+
+
+class ContainerOptions(Struct, frozen=True, kw_only=True):
+    """What the command line says of a container; without a `base` it is a usual one of the locked Python."""
+
+    base: str = ""
+    command: tuple[str, ...] = ()
+    force: bool = False
+
+
+class Exported(Struct, frozen=True, kw_only=True):
+    """The files that were looked at, and those of them that were written."""
+
+    files: tuple[Path, ...]
+    written: tuple[Path, ...]
+
+
+def export_list(project: Project, machine: Machine, options: RecreateOptions) -> str:
+    """The lock as a list of requirements with hashes.
+
+    Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `WrongUsage` for groups that there are not.
+    """
+    lock, declaration = project.lock(machine), project.declaration()
+    selection = selected(lock, None, options, declaration)
+    targets = _targets(lock, declaration, project, machine)
+    served = ", ".join(map(str, targets))
+    title = f"{declaration.name}, as it is locked in {project.lock_file.name} for {served}"
+    return requirement_list(lock, targets, selection, title)
+
+
+def export_bill(project: Project, machine: Machine) -> str:
+    """The lock as a bill of materials; licences are told as far as the store knows the releases' metadata."""
+    lock, declaration = project.lock(machine), project.declaration()
+
+    def licence(library: LockedLibrary) -> str:
+        for file in library.files:
+            content = machine.metadata.recall(file.sha256)
+            if content is None and library.index is not None:
+                content = machine.metadata.recall(told_key(library.index, file.sha256))
+            if content is not None:
+                try:
+                    return licence_of(content)
+                except MetadataBroken:
+                    continue
+        return ""
+
+    about = {"name": declaration.name}
+    about |= {"version": str(declaration.version)} if declaration.version else {}
+    return bill(lock, about, (one.need.name for one in declaration.declared()), licence, __version__)
+
+
+def export_container(
+    project: Project, machine: Machine, options: RecreateOptions, wanted: ContainerOptions
+) -> Exported:
+    """Write `Containerfile` and `.containerignore` into the project.
+
+    Raises `CannotWrite` for files that somebody edited, and what `export_list` raises.
+    """
+    lock, declaration = project.lock(machine), project.declaration()
+    selected(lock, None, options, declaration)  # which refuses groups that there are not
+    python = _minor(lock, declaration, project, machine)
+    distribution, packages = _system(declaration, wanted.base)
+    content = containerfile(
+        Container(
+            base=wanted.base or f"docker.io/library/python:{python}-slim",
+            python=python,
+            distribution=distribution,
+            packages=packages,
+            options=_recreate_options(options, declaration),
+            installed=declaration.build_system is not None,
+            command=wanted.command or ("python",),
+        )
+    )
+    stamp = project.lock_stamp()
+    contents = {CONTAINER: content, IGNORE: IGNORED}
+    written = [
+        name
+        for name, text in contents.items()
+        if write_marked(
+            project.folder / name, text, stamp, "rabbet export container --force", force=wanted.force
+        )
+    ]
+    return _exported(project, contents, written)
+
+
+def export_editor(project: Project, machine: Machine, wanted: ContainerOptions) -> Exported:
+    """Write the description of a development container. Raises as `export_container` does."""
+    declaration = project.declaration()
+    project.lock(machine)
+    place = EDITOR
+    text = editor_description(declaration.name)
+    path, stamp = project.folder / place, project.lock_stamp()
+    again = "rabbet export editor --force"
+    written = write_marked(path, text, stamp, again, comment="//", force=wanted.force)
+    return _exported(project, [place], [place] if written else [])
+
+
+def _exported(project: Project, files: "Sequence[str] | dict[str, str]", written: Sequence[str]) -> Exported:
+    return Exported(
+        files=tuple(project.folder / name for name in files),
+        written=tuple(project.folder / name for name in written),
+    )
+
+
+def _targets(lock: Lock, declaration: Declaration, project: Project, machine: Machine) -> list[Target]:
+    """The targets that the lock names; this machine's, where it names none."""
+    places = sorted(set(places_of(lock).values()), key=lambda place: (place[0], Version(place[1])))
+    if places:
+        return [named_target(platform, minor, declaration.baselines) for platform, minor in places]
+    return [target_of(chosen_runtime(declaration, found_pythons(machine, project), lock))]
+
+
+def _minor(lock: Lock, declaration: Declaration, project: Project, machine: Machine) -> str:
+    """The first two numbers of the Python that the lock was made with, on Linux."""
+    if lock.python is not None:
+        return f"{lock.python.version.major}.{lock.python.version.minor}"
+    minors = [minor for platform, minor in places_of(lock).values() if platform.startswith("linux")]
+    if minors:
+        return max(minors, key=Version)
+    try:
+        return chosen_runtime(declaration, found_pythons(machine, project), lock).minor
+    except NoRuntime as error:
+        raise WrongUsage(
+            "nobody says which Python the container gets", because=[str(error)], remedy="rabbet resolve"
+        ) from error
+
+
+def _system(declaration: Declaration, base: str) -> tuple[str, tuple[str, ...]]:
+    """The distribution that the base image is of, as its name tells, and what is needed of it."""
+    named = next((one for one in declaration.system if one in base), "debian")
+    return named, declaration.system.get(named, ())
+
+
+def _recreate_options(options: RecreateOptions, declaration: Declaration) -> str:
+    """The options of `recreate` for the same choice; the project itself comes in a later layer."""
+    words = []
+    if options.groups:
+        words += ["--group", *map(quoted, options.groups)]
+    if options.extras:
+        words += ["--extra", *map(quoted, options.extras)]
+    if not words:
+        words = ["--everything"] if options.everything else ["--bare"]
+    return " ".join([*words, *(["--without-project"] if declaration.build_system else [])])
