@@ -20,7 +20,7 @@ from rabbet.cli.output import flush, write_line
 from rabbet.cli.registry import COMMANDS, HEADINGS
 from rabbet.errors import ExitCode, Interrupted, RabbetError, WrongUsage
 
-__all__ = ["main", "parser_for", "program"]
+__all__ = ["fill_parser", "main", "parser_for", "program"]
 
 _WORTH_NOTING = 0.2  # seconds: shorter runs that go well, such as those of prompts, are not logged
 _ANOTHERS = ("run", "enter")  # commands whose arguments are mostly those of another program
@@ -53,6 +53,10 @@ def main(arguments: Sequence[str] | None = None) -> int:
     gc.set_threshold(
         100_000
     )  # a run is short and makes few cycles: looking for them would take a tenth of it
+    if "_ARGCOMPLETE" in os.environ:
+        from rabbet.cli.completing import complete
+
+        complete(os.environ)
     _mend_streams()
     given = list(sys.argv[1:] if arguments is None else arguments)
     trace = given[:1] == ["--trace"]
@@ -158,11 +162,17 @@ def parser_for(name: str, rest: Sequence[str] = (), *, helping: bool = False) ->
         # Only help needs the terminal's width, and finding that out takes as long as all arguments.
         formatter_class=partial(HelpFormatter, width=None if helping else 80),
     )
+    fill_parser(parser, name)
+    return parser
+
+
+def fill_parser(parser: ArgumentParser, name: str) -> None:
+    """Give a parser the arguments of a command."""
+    module = import_module(COMMANDS[name][1])
     module.add_arguments(parser)
     from rabbet.cli.options import add_loudness
 
     add_loudness(parser, getattr(module, "QUIET", "show no progress"))
-    return parser
 
 
 def _run(name: str, given: list[str]) -> int:

@@ -35,5 +35,7 @@ COMMANDS = {
     "status": ("more", "rabbet.cli.commands.status", "where the project stands"),
     "carry": ("more", "rabbet.cli.commands.carry", "all of it, for a machine without network"),
     "export": ("more", "rabbet.cli.commands.export", "the lock for others"),
+    "completion": ("more", "rabbet.cli.commands.completion", "completion for a shell"),
+    "follow": ("more", "rabbet.cli.commands.follow", "a project's environment wherever you go in it"),
     "demo": ("more", "rabbet.demo.command", "play a full example"),
 }

@@ -18,7 +18,7 @@ from rabbet.core.model.release import ListedFile, Listing, SetAside
 from rabbet.sources.base import Memory
 from rabbet.sources.http.freshness import fresh_seconds, may_be_kept
 
-__all__ = ["KeptPage", "Pages"]
+__all__ = ["KeptPage", "Pages", "known_versions"]
 
 # 1: first form. 2: source archives too. 3: names of files taken apart. 4: in columns. 5: the body apart.
 _FORMAT = 5
@@ -112,6 +112,14 @@ class KeptPage(msgspec.Struct, array_like=True):
         }
         versions = (Version(body.versions[number]) for number in offered)
         return max((one for one in versions if not one.is_prerelease), default=None)
+
+
+def known_versions(page: KeptPage) -> list[Version]:
+    """All versions that a page lists, the newest first; none where it can't be read."""
+    try:
+        return sorted(map(Version, _BODY.decode(page.body).versions), reverse=True)
+    except (msgspec.MsgspecError, ValueError):
+        return []
 
 
 class _Renewal(msgspec.Struct, array_like=True):

@@ -11,6 +11,7 @@ from pathlib import Path
 
 from rabbet.regular_file import read_regular
 from rabbet.store.blob_cache import BlobCache
+from rabbet.store.folder import make_folder
 
 __all__ = ["NAME_FILE", "Environments", "new_name"]
 
@@ -28,6 +29,7 @@ class Environments:
     def __init__(self, store: Path) -> None:
         self.folder = store / "environments"
         self._notes = BlobCache(self.folder)
+        self.places = store / "places"  # where each lies, in plain text: for shells that follow their user
         self._unfinished = BlobCache(store / "unfinished")
 
     def note(self, root: Path, *, place: Path | None = None) -> None:
@@ -36,6 +38,23 @@ class Environments:
         if name is not None:
             note = f"{root.lstat().st_ino}\n{place or root}"
             self._notes.remember(name, note.encode(errors="surrogateescape"))
+            self._note_place(name, str(place or root))
+
+    def note_places(self) -> None:
+        """Note in plain text where all environments lie."""
+        for name, place in self._places():
+            if self.owns(place):
+                self._note_place(name, str(place))
+
+    def _note_place(self, name: str, place: str) -> None:
+        """One that can't be written is not followed, which is no error."""
+        if "\n" in place:
+            return
+        with suppress(OSError):
+            make_folder(self.places)
+            path = self.places / name
+            if not path.exists() or path.read_bytes() != f"{place}\n".encode(errors="surrogateescape"):
+                path.write_bytes(f"{place}\n".encode(errors="surrogateescape"))
 
     def owns(self, root: Path) -> bool:
         """Whether an environment was made here: a folder, no link, that holds a name from this store."""
@@ -53,6 +72,8 @@ class Environments:
         for name, place in self._places():
             if place == root:
                 self._notes.forget(name)
+                with suppress(OSError):
+                    (self.places / name).unlink(missing_ok=True)
 
     def known(self) -> list[Path]:
         """All environments that are still there, sorted."""

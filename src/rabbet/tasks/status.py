@@ -22,7 +22,7 @@ from rabbet.workspace.project import Project, read_text, stamp_of
 from rabbet.workspace.result_cache import recall_fit
 from rabbet.workspace.settings import known_sources
 
-__all__ = ["Behind", "Environment", "Fit", "Locked", "Status", "status"]
+__all__ = ["Behind", "Environment", "Fit", "Locked", "Status", "indexes_of", "status"]
 
 _MOST_LISTINGS = 40  # of declared libraries, whose listings are looked at: it has to be quick
 
@@ -139,7 +139,7 @@ def _behind(lock: str, declaration: Declaration, machine: Machine) -> Iterator[B
     """Declared libraries of which listings that were read before hold newer releases than the locked one."""
     versions = read_locked_versions(lock).versions
     names = dict.fromkeys(one.need.name for one in declaration.declared() if one.need.url is None)
-    indexes = list(_indexes(declaration, machine))
+    indexes = list(indexes_of(declaration, machine))
     for name in list(names)[:_MOST_LISTINGS]:
         with contextlib.suppress(InvalidVersion, ValueError):
             newest, locked = _newest(name, indexes), max(map(Version, versions.get(name, ())))
@@ -147,7 +147,7 @@ def _behind(lock: str, declaration: Declaration, machine: Machine) -> Iterator[B
                 yield Behind(name=name, locked=locked, newest=newest)
 
 
-def _indexes(declaration: Declaration, machine: Machine) -> Iterator[tuple[str, Pages]]:
+def indexes_of(declaration: Declaration, machine: Machine) -> Iterator[tuple[str, Pages]]:
     """The indexes that the project takes from, with what is kept of each."""
     with contextlib.suppress(SourceFailed):
         for entry in known_sources(declaration, machine):

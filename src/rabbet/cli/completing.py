@@ -1,0 +1,185 @@
+"""What could stand next on a command line, for shells that ask: by files and the store, never the network.
+
+`argcomplete` speaks with the shell; here are the commands' parsers, of which only the one that was typed is
+loaded, and the words that the project and the machine know.
+"""
+
+from argparse import Action, ArgumentParser
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextlib import suppress
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import argcomplete
+from argcomplete.completers import FilesCompleter
+
+from rabbet.cli.main import fill_parser
+from rabbet.cli.registry import COMMANDS
+from rabbet.errors import RabbetError
+from rabbet.workspace.machine import Machine
+
+if TYPE_CHECKING:
+    from rabbet.workspace.project import Project
+
+__all__ = ["Words", "complete", "parser_of_line"]
+
+_MOST = 200  # words that are offered at a time
+
+
+def complete(environ: Mapping[str, str]) -> None:
+    """Answer the shell, which told the line in variables; does not return."""
+    words = Words(Machine(Path.cwd(), environ, Path.home(), offline=True))
+    argcomplete.autocomplete(
+        parser_of_line(environ.get("COMP_LINE", ""), words), always_complete_options=False
+    )
+
+
+def parser_of_line(line: str, words: "Words") -> ArgumentParser:
+    """All commands, with the arguments of the one that the line begins with."""
+    parser = ArgumentParser(prog="rabbet", add_help=False)
+    for option in ("--help", "--version", "--trace"):
+        parser.add_argument(option, action="store_true")
+    commands = parser.add_subparsers()
+    typed = next((word for word in line.split()[1:] if not word.startswith("-")), "")
+    for name, (_, _, summary) in COMMANDS.items():
+        command = commands.add_parser(name, help=summary, add_help=False)
+        if name == typed:
+            fill_parser(command, name)
+            _attach(command, name, words)
+    return parser
+
+
+def _attach(parser: ArgumentParser, command: str, words: "Words") -> None:
+    """Tell for each argument where its words come from."""
+    for action in parser._actions:  # noqa: SLF001 - argparse has no other way to them
+        known = words.of(command, action.dest)
+        if known is not None:
+            action.completer = _Completer(known)  # type: ignore[attr-defined]
+        elif action.choices is None:
+            action.completer = FilesCompleter() if _takes_files(action) else _Completer(lambda: ())  # type: ignore[attr-defined]
+
+
+def _takes_files(action: Action) -> bool:
+    shown = action.metavar if isinstance(action.metavar, str) else ""
+    return shown in ("FILE", "FOLDER", "PATH", "PLACE", "STATE", "WHERE") or action.dest in ("command", "to")
+
+
+class _Completer:
+    """The words of one kind, read when they are asked for."""
+
+    def __init__(self, words: Callable[[], Iterable[str]]) -> None:
+        self._words = words
+
+    def __call__(self, prefix: str, **_: object) -> list[str]:
+        with suppress(RabbetError, OSError, ValueError):
+            return [word for word in self._words() if word.startswith(prefix)][:_MOST]
+        return []
+
+
+class Words:
+    """What the project of the current folder, and this machine, know by name."""
+
+    def __init__(self, machine: Machine) -> None:
+        self._machine = machine
+
+    def of(self, command: str, argument: str) -> Callable[[], Iterable[str]] | None:
+        """Where the words for a command's argument come from; `None` where nothing is known."""
+        special: dict[tuple[str, str], Callable[[], Iterable[str]]] = {
+            ("declare", "libraries"): self.versions,
+            ("retract", "libraries"): self.declared,
+            ("explain", "name"): self.locked,
+            ("lookup", "name"): self.locked,
+            ("envs", "folder"): self.environments,
+            ("runtimes", "runtime"): self.languages,
+            ("compare", "old"): self.states,
+            ("compare", "new"): self.states,
+        }
+        general: dict[str, Callable[[], Iterable[str]]] = {
+            "raised": self.locked,
+            "keep": self.locked,
+            "library": self.locked,
+            "group": self.groups,
+            "extra": self.extras,
+            "variant": self.variants,
+            "target": self.targets,
+            "only": self.languages,
+            "runtime": self.languages,
+            "machine": self.labels,
+            "label": self.labels,
+            "good": self.states,
+            "bad": self.states,
+            "against": self.states,
+        }
+        if command in ("culprit", "carry") and argument == "keep":
+            return None  # a folder
+        return special.get((command, argument)) or general.get(argument)
+
+    def declared(self) -> list[str]:
+        """Declared libraries."""
+        return sorted({one.need.name for one in self._project().declaration().declared()})
+
+    def locked(self) -> list[str]:
+        """Locked libraries."""
+        from rabbet.formats.lock_versions import read_locked_versions
+        from rabbet.workspace.project import read_text
+
+        return sorted(read_locked_versions(read_text(self._project().lock_file)).versions)
+
+    def versions(self) -> Iterator[str]:
+        """Declared libraries, and each with the releases that the store has heard of."""
+        from rabbet.sources.pages import known_versions
+        from rabbet.tasks.status import indexes_of
+
+        declaration = self._project().declaration()
+        names = sorted({one.need.name for one in declaration.declared()})
+        yield from names
+        for name in names:
+            for address, pages in indexes_of(declaration, self._machine):
+                page = pages.recall(f"{address}/{name}/")
+                for version in known_versions(page) if page else ():
+                    yield f"{name}=={version}"
+
+    def groups(self) -> list[str]:
+        """Dependency groups."""
+        return sorted(self._project().declaration().groups)
+
+    def extras(self) -> list[str]:
+        """Extras."""
+        return sorted(self._project().declaration().extras)
+
+    def variants(self) -> list[str]:
+        """Variants."""
+        return sorted(self._project().declaration().variants)
+
+    def targets(self) -> list[str]:
+        """Platforms that a lock can be made for."""
+        from rabbet.core.targets import PLATFORMS
+
+        return sorted(PLATFORMS)
+
+    def languages(self) -> list[str]:
+        """Languages whose runtimes are known."""
+        from rabbet.workspace.runtimes.languages import languages_for
+
+        with suppress(RabbetError):
+            return sorted({"python", *languages_for(self._project().declaration(), self._machine)})
+        return ["python"]
+
+    def labels(self) -> list[str]:
+        """Machines of the team whose inventories were collected."""
+        from rabbet.workspace.machines import collected_machines
+
+        return sorted(one.label for one in collected_machines(self._project(), self._machine)[0])
+
+    def states(self) -> list[str]:
+        """States that are no files."""
+        return ["installed", "git:HEAD", "env:.venv", *(f"machine:{label}" for label in self.labels())]
+
+    def environments(self) -> list[str]:
+        """Environments of this machine, by their projects' folders."""
+        return sorted(str(root.parent) for root in self._machine.environments().known())
+
+    def _project(self) -> "Project":
+        from rabbet.workspace.project import find_project
+
+        return find_project(self._machine.folder)
