@@ -5,7 +5,7 @@ PYTHON ?= python3
 TOOLS := .tools
 RUN := $(TOOLS)/bin/python
 
-.PHONY: demo test lint types check bench screenshots clean
+.PHONY: demo test lint types check bench reference screenshots clean
 
 demo: $(TOOLS)/ready
 	$(RUN) -m rabbet demo
@@ -37,6 +37,9 @@ bench: $(TOOLS)/ready
 	$(RUN) -m bench.change
 	$(RUN) -m bench.growth --picture docs/screenshots/growth.png
 	$(RUN) -m bench.team
+
+reference: $(TOOLS)/ready
+	$(RUN) tools/reference.py
 
 screenshots: $(TOOLS)/ready
 	$(RUN) tools/screenshots.py

@@ -162,7 +162,7 @@ class Structure(unittest.TestCase):
                 self.assertTrue(all(hasattr(loaded, name) for name in names))
 
     def test_tasks_are_commands(self) -> None:
-        """A module for each command; `retract` is part of `declare`, `keep` of `drift`; `completion` asks none."""
+        """A module each; `retract` is part of `declare`, `keep` of `drift`; `completion` needs none."""
         names = {path.stem for path in modules("tasks")} - {"__init__"}
         commands = {name for name in COMMANDS if name not in ("retract", "demo")}
         self.assertEqual(names, {*commands, "keep"} - {"completion"})

@@ -29,11 +29,11 @@ from rabbet.formats.language_table import read_languages, versions_of
 from rabbet.formats.requirement import parse_requirement, parse_versions
 from rabbet.formats.toml import Problems, Table, parse_toml
 
-__all__ = ["read_catalogues", "read_declaration", "wrong_source"]
+__all__ = ["SETTINGS", "read_catalogues", "read_declaration", "wrong_source"]
 
 DISTRIBUTIONS = ("alpine", "debian", "fedora")
 _PACKAGE = re.compile(r"[A-Za-z0-9][A-Za-z0-9+._-]*\Z")
-_SETTINGS = (
+SETTINGS = (
     "runtimes",
     "languages",
     "catalogues",
@@ -62,7 +62,7 @@ def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.tom
     """
     document = parse_toml(text, where)
     project, settings = document.table("project"), document.table("tool").table("rabbet")
-    settings.allow_only(*_SETTINGS)
+    settings.allow_only(*SETTINGS)
     for key in ("dependencies", "optional-dependencies", "requires-python"):
         if key in project.texts("dynamic"):
             document.problems.add(f"project.{key}", "is dynamic: Rabbet reads it only where it is written")

@@ -1,5 +1,7 @@
 """The store as its owner sees it: what it holds, what can go, whether it is sound."""
 
+import hashlib
+import platform
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -10,13 +12,14 @@ from rabbet.environment.install_state import own_install_state
 from rabbet.errors import RabbetError
 from rabbet.formats.pylock import read_lock
 from rabbet.store.atomic import cannot_write
+from rabbet.store.blob_cache import LAYOUT
 from rabbet.store.environments import Environments
 from rabbet.store.folder import OBTAINED
 from rabbet.store.maintenance import Holding, Removed, check, holdings, sweep
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.project import read_text
+from rabbet.workspace.project import Project, read_text, stamp_of
 
-__all__ = ["Overview", "check_store", "overview", "sweep_store"]
+__all__ = ["Overview", "cache_key", "check_store", "overview", "sweep_store"]
 
 
 class Overview(Struct, frozen=True, kw_only=True):
@@ -50,6 +53,18 @@ def check_store(machine: Machine, observer: Observer) -> tuple[str, ...]:
     observer.stage("reading every file of the store")
     with cannot_write(machine.store_folder):
         return tuple(check(machine.store, machine.store_folder))
+
+
+def cache_key(project: Project) -> str:
+    """What a service that keeps the store between runs should file it under.
+
+    It follows from the platform, the store's layout and the texts of all locks. Raises `NoLock`.
+    """
+    project.lock()  # which says if there is none
+    digest = hashlib.sha256(LAYOUT.encode())
+    for path in sorted(project.folder.glob("pylock*.toml")):
+        digest.update(f"{path.name}\n{stamp_of(read_text(path))}\n".encode())
+    return f"rabbet-{platform.system().lower()}-{platform.machine().lower()}-{digest.hexdigest()[:16]}"
 
 
 def _used_by(root: Path, environments: Environments) -> Iterator[str]:

@@ -1,7 +1,8 @@
 """What this machine has fetched.
 
 Shows where the store is, how big, and what for. `sweep` removes what no known environment or lock uses;
-`check` reads everything again and removes what is damaged, which is fetched anew when it is needed.
+`check` reads everything again and removes what is damaged, which is fetched anew when it is needed. `key`
+prints what a service that keeps the store between runs should file it under: it changes with the lock.
 """
 
 from argparse import ArgumentParser, Namespace
@@ -13,7 +14,9 @@ from rabbet.errors import ExitCode, WrongUsage
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
-    parser.add_argument("action", nargs="?", choices=("sweep", "check"), help="default: show what is there")
+    parser.add_argument(
+        "action", nargs="?", choices=("sweep", "check", "key"), help="default: show what is there"
+    )
     parser.add_argument(
         "--older", metavar="DAYS", type=int, help="sweep only what was not used for so many days"
     )
@@ -23,12 +26,19 @@ def add_arguments(parser: ArgumentParser) -> None:
 def run(arguments: Namespace, context: Context) -> int:
     """Show, sweep or check."""
     from rabbet.cli.views.store import DamagedView, OverviewView, RemovedView
-    from rabbet.tasks.store import check_store, overview, sweep_store
+    from rabbet.tasks.store import cache_key, check_store, overview, sweep_store
 
     if arguments.older is not None and (arguments.action != "sweep" or arguments.older < 0):
         raise WrongUsage(
             "--older DAYS goes with sweep, and is 0 or more", remedy="rabbet store sweep --older 30"
         )
+    if arguments.action == "key":
+        key = cache_key(context.project())
+        if arguments.json:
+            context.show_json("store", {"key": key, "folder": str(context.machine.store_folder)})
+        else:
+            context.show(key)
+        return ExitCode.DONE
     if arguments.action == "sweep":
         removed = sweep_store(context.machine, context.observer, older=arguments.older or 0)
         context.present(RemovedView(removed), "store", as_json=arguments.json)

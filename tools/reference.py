@@ -1,0 +1,194 @@
+"""Write `docs/reference.md` and the page for `man` from the code; with `--check`, tell if they are current.
+
+What the code can't say, such as what a key is for, stands here in tables; a key, variable or exit code that
+is missing in them is an error.
+"""
+
+import argparse
+import ast
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+from rabbet import __version__
+from rabbet.cli.main import parser_for
+from rabbet.cli.registry import COMMANDS, HEADINGS
+from rabbet.errors import ExitCode
+from rabbet.formats import pyproject
+
+PROJECT = Path(__file__).resolve().parent.parent
+KEYS = {
+    "baselines": "the oldest `glibc`, `macos` and `musl` that the lock has to serve: a table",
+    "build-from-source": "libraries whose own build code may run: a list",
+    "catalogues": "where runtimes can be had: tables with `name` and `url`, or `registry`",
+    "census": 'whether an inventory is sent after `recreate` (`every = "recreate"`), and the `remote`',
+    "corrections": "what releases say wrongly of their needs: tables with `library`, `drop`, `add`",
+    "languages": "languages that Rabbet does not know: a table each",
+    "limits": "bounds of libraries that only come along: a list of requirements",
+    "local": "checkouts that stand in for releases: a table, library → folder",
+    "pythons": "versions of Python that the lock has to serve too, such as `3.13`: a list",
+    "runtimes": 'languages and their constraints: a table, such as `node = ">=20"`',
+    "sources": "where libraries come from, in order: tables with `name`, `url` and perhaps `only`",
+    "system": 'packages of distributions that the project needs: a table, such as `debian = ["libpq5"]`',
+    "targets": "platforms that the lock has to serve, such as `linux-x86_64`: a list",
+    "variants": "variants of the project, with `runtimes` and `requirements` of their own: a table each",
+    "without": "libraries that must not come in: a list",
+}
+VARIABLES = {
+    "RABBET_BUILD_SECONDS": "how long a hook of a build may take (3600)",
+    "RABBET_CENSUS": "a database of inventories, in place of git",
+    "RABBET_ENVIRONMENT": "set by Rabbet: the environment that a process is inside of",
+    "RABBET_OFFLINE": "anything but `0`: ask no network",
+    "RABBET_SHARE_FILES": "`0`: environments get files of their own",
+    "RABBET_SOURCE": "the source where the declaration names none",
+    "RABBET_SOURCE_NAME_USERNAME, RABBET_SOURCE_NAME_PASSWORD": "credentials for the source of a name",
+    "RABBET_STORE": "where the store lies",
+    "NO_COLOR": "set to anything: no colour",
+    "NETRC": "the file with credentials for sources, in place of `~/.netrc`",
+}
+FILES = {
+    "pyproject.toml": "the declaration: standard tables, and `[tool.rabbet]`",
+    "pylock.toml, pylock.NAME.toml": "the lock (PEP 751), of the project and of a variant",
+    ".venv, .venv-NAME": "the environment (PEP 405), of the project and of a variant",
+    "rabbet.preferred.toml": "versions that the next lock prefers; gone once it is made",
+    "Containerfile, .containerignore, .devcontainer/devcontainer.json": "written by `export`, and marked",
+    "settings.toml": "your own settings, in the platform's folder for configuration",
+    "runs.jsonl, faults/": "the last runs, and reports of mistakes, in the platform's folder for state",
+}
+EXIT_CODES = {
+    ExitCode.DONE: "done",
+    ExitCode.NO: "the answer is no: drift, a lock that is out of date, no culprit",
+    ExitCode.USAGE: "wrong usage",
+    ExitCode.NOT_UNDERSTOOD: "a file, or a requirement in it, can't be read",
+    ExitCode.NO_SOLUTION: "no solution",
+    ExitCode.SOURCE: "a source failed",
+    ExitCode.INTEGRITY: "integrity: a hash, a path, a signature",
+    ExitCode.ENVIRONMENT: "a runtime, an environment or a folder does not serve",
+    ExitCode.FAULT: "a mistake in Rabbet itself",
+    ExitCode.INTERRUPTED: "interrupted",
+}
+
+
+def main() -> int:
+    """Write both, or compare."""
+    pages = {"docs/reference.md": reference(), "docs/man/rabbet.1": manual()}
+    stale = [name for name, text in pages.items() if not _is(PROJECT / name, text)]
+    if "--check" in sys.argv:
+        print("\n".join(f"{name} is not what the code says: make reference" for name in stale), end="")
+        return 1 if stale else 0
+    for name in stale:
+        (PROJECT / name).parent.mkdir(exist_ok=True)
+        (PROJECT / name).write_text(pages[name], encoding="utf-8")
+        print(f"wrote {name}")
+    return 0
+
+
+def _is(path: Path, text: str) -> bool:
+    return path.is_file() and path.read_text(encoding="utf-8") == text
+
+
+def reference() -> str:
+    """Everything that can be typed, written and read, in one page."""
+    lines = ["# Reference", "", "Made from the code by `make reference`; a test holds it to that.", ""]
+    lines += [
+        "Every command takes `--quiet`, `--verbose` and `--help`. Before a command: `--trace`, `--version`.",
+        "",
+    ]
+    for heading in HEADINGS:
+        lines += [f"## {heading}", ""]
+        for name, (place, _, summary) in COMMANDS.items():
+            if place == heading:
+                lines += _command(name, summary)
+    lines += ["## Keys of `[tool.rabbet]`", "", "| key | what it is |", "|---|---|"]
+    lines += [f"| `{key}` | {KEYS[key]} |" for key in sorted(pyproject.SETTINGS)]
+    lines += ["", "## Files", "", "| file | what it is |", "|---|---|"]
+    lines += [f"| `{name}` | {told} |" for name, told in FILES.items()]
+    lines += ["", "## Variables", "", "| variable | what it does |", "|---|---|"]
+    lines += [f"| `{name}` | {told} |" for name, told in sorted(VARIABLES.items())]
+    lines += ["", "## Exit codes", "", "| code | what it says |", "|---|---|"]
+    lines += [f"| {int(code)} | {EXIT_CODES[code]} |" for code in ExitCode]
+    lines += ["", "[errors.md](errors.md) tells of each error: what you see, why, what to do.", ""]
+    lines += [
+        "## JSON documents",
+        "",
+        'One document on standard output, with `"schema": "rabbet.NAME/1"`; an error is',
+    ]
+    lines += ["`rabbet.error/1`. Keys may be added; none changes its meaning within a number.", ""]
+    lines += ["| document | keys |", "|---|---|"]
+    lines += [f"| `{name}` | {', '.join(f'`{key}`' for key in keys)} |" for name, keys in sorted(documents())]
+    return "\n".join([*lines, ""])
+
+
+def _command(name: str, summary: str) -> Iterator[str]:
+    """A command with its arguments, as the parser has them."""
+    parser = parser_for(name)
+    yield from (f"### rabbet {name}", "", f"{summary[:1].upper()}{summary[1:]}.", "")
+    told = (parser.description or "").partition("\n\n")[2]
+    if told:
+        yield from (" ".join(told.split()), "")
+    rows = [row for row in map(_row, parser._actions) if row]  # noqa: SLF001 - argparse has no other way
+    if rows:
+        yield from ("| argument | what it does |", "|---|---|", *rows, "")
+
+
+def _row(action: argparse.Action) -> str:
+    if action.help == argparse.SUPPRESS or set(action.option_strings) & {"--help", "--quiet", "--verbose"}:
+        return ""
+    shown = action.metavar or ("|".join(action.choices) if action.choices else action.dest)
+    shown = " ".join(shown) if isinstance(shown, tuple) else shown
+    takes_value = action.nargs != 0 and not isinstance(action, argparse._StoreTrueAction)  # noqa: SLF001
+    if action.option_strings:
+        text = f"{action.option_strings[0]}{f' {shown}' if takes_value else ''}"
+    else:
+        text = shown
+    told = (action.help or "").replace("%(default)s", str(action.default)).replace("|", "\\|")
+    return f"| `{text.replace('|', chr(92) + '|')}` | {told} |"
+
+
+def documents() -> Iterator[tuple[str, list[str]]]:
+    """The JSON documents by their views, with the keys at their top."""
+    for path in sorted((PROJECT / "src" / "rabbet" / "cli" / "views").glob("*.py")):
+        tree = ast.parse(path.read_text(encoding="utf-8"))
+        for node in ast.walk(tree):
+            if isinstance(node, ast.ClassDef):
+                for function in node.body:
+                    if isinstance(function, ast.FunctionDef) and function.name == "document":
+                        keys = list(dict.fromkeys(_keys(function)))
+                        if keys:
+                            yield f"{path.stem} ({node.name.removesuffix('View').lower()})", keys
+
+
+def _keys(function: ast.FunctionDef) -> Iterator[str]:
+    """The keys of the mapping that a function gives back."""
+    for node in ast.walk(function):
+        if isinstance(node, ast.Return) and isinstance(node.value, ast.Dict):
+            yield from (key.value for key in node.value.keys if isinstance(key, ast.Constant))
+
+
+def manual() -> str:
+    """One page for `man`, of all commands."""
+    lines = [f'.TH RABBET 1 "" "Rabbet {__version__}" "User Commands"', ".SH NAME"]
+    lines += [r"rabbet \- declare, resolve and recreate a project's runtime and libraries, and notice drift"]
+    lines += [".SH SYNOPSIS", r"\fBrabbet\fR [\-\-trace] \fICOMMAND\fR \&..."]
+    for name, (_, _, summary) in COMMANDS.items():
+        parser = parser_for(name)
+        lines += [f'.SH "RABBET {name.upper()}"', _roff(f"{summary[:1].upper()}{summary[1:]}.")]
+        told = (parser.description or "").partition("\n\n")[2]
+        lines += [".PP", _roff(" ".join(told.split()))] if told else []
+        for row in filter(None, map(_row, parser._actions)):  # noqa: SLF001 - as above
+            _, argument, help_text, _ = row.replace("\\|", "\0").split("|")
+            lines += [".TP", rf"\fB{_roff(argument.strip().strip('`'))}\fR", _roff(help_text.strip())]
+    lines += [".SH EXIT STATUS"]
+    for code in ExitCode:
+        lines += [".TP", f"\\fB{int(code)}\\fR", _roff(EXIT_CODES[code])]
+    return "\n".join([*lines, ""])
+
+
+def _roff(text: str) -> str:
+    """A text as roff reads it."""
+    text = text.replace("\0", "|").replace("\\", r"\e").replace("-", r"\-").replace("`", "")
+    return rf"\&{text}" if text[:1] in ".'" else text
+
+
+if __name__ == "__main__":
+    sys.exit(main())
