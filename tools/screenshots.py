@@ -27,6 +27,25 @@ SIZE = "1280x800"
 DISPLAY = ":97"
 FONT = ["-fa", "DejaVu Sans Mono", "-fs", "13", "-geometry", "116x36+0+0", "-bg", "#fdfaf2", "-fg", "#222222"]
 TYPED = "hivescale"
+UNSEEN = "unseen: "  # before a command that is not shown itself
+TYPING = """
+import os, pty, sys, time, select
+child, terminal = pty.fork()
+if child == 0:
+    os.execvp("bash", ["bash", "--noprofile", "--rcfile", sys.argv[1], "-i"])
+
+def shown(seconds):
+    until = time.monotonic() + seconds
+    while time.monotonic() < until:
+        if select.select([terminal], [], [], 0.1)[0]:
+            os.write(1, os.read(terminal, 9999))
+
+shown(1)
+for keys in sys.argv[2:]:
+    os.write(terminal, keys.encode().decode("unicode_escape").encode())
+    shown(2)
+os.write(1, b"\\n")
+"""
 ADOPTING = ("cat requirements.txt", "rabbet adopt --yes 2>/dev/null", "cat pyproject.toml")
 
 
@@ -66,7 +85,8 @@ def take_all(project: Path, address: str) -> None:
     )
     shoot("resolve", "rabbet resolve", "rabbet resolve")
     shoot("recreate", "rabbet recreate --plan", "rabbet recreate", "rabbet run mitewatch", "rabbet recreate")
-    shoot("envs", "rabbet envs", "rabbet store", "rabbet store check")
+    shoot("status", "rabbet status", "rabbet envs", "rabbet store", "rabbet store check")
+    take_carrying(project, environment)
     stage = Stage(project=project, address=address, variables=environment, output=sys.stdout)
     behind = project.parent / "extraction-room"
     fall_behind(stage, behind)
@@ -87,8 +107,7 @@ def take_all(project: Path, address: str) -> None:
     old_project(old)
     take(PICTURES / "adopt.png", ADOPTING, old, environment)
     shoot("conflict", "rabbet declare swarmcast", "rabbet resolve", "rabbet retract swarmcast")
-    shoot("explain", "rabbet explain --sizes", "rabbet explain combframe", "rabbet explain broodcount")
-    shoot("lookup", "rabbet lookup combframe", "rabbet lookup hivewire", "rabbet lookup broodcount")
+    shoot("explain", "rabbet explain --sizes", "rabbet explain broodcount", "rabbet lookup broodcount")
     shoot(
         "compare",
         "rabbet declare 'nectarplot<2' skepio",
@@ -123,6 +142,23 @@ def take_all(project: Path, address: str) -> None:
     (project / "tests" / "test_hives.py").write_text("import hivescale, smokerlog, honeycount\n")
     shoot("imports", "cat hivescale.py tests/test_hives.py", "rabbet imports --quiet")
     shoot("help", "rabbet --help")
+
+
+def take_carrying(project: Path, environment: dict[str, str]) -> None:
+    """The picture of what is taken along, and of a completion that somebody asks for by the tabulator."""
+    typing = project.parent / "typing.py"
+    typing.write_text(TYPING)
+    completing = project.parent / "completing.bash"
+    code = subprocess.run(["rabbet", "completion", "bash"], env=environment, check=True, capture_output=True)
+    completing.write_bytes(code.stdout + b"\nPS1='$ '\n")
+    keys = ["rabbet explain \t\t", "\x15rabbet recreate --gr\tc\t"]
+    shown = (
+        "rabbet carry --to ../carried --quiet",
+        "rabbet carry --to ../carried --quiet | tail -2",
+        "rabbet export list --quiet | head -5",
+        f"{UNSEEN}{shlex.quote(sys.executable)} {typing} {completing} {' '.join(map(shlex.quote, keys))}",
+    )
+    take(PICTURES / "carry.png", shown, project, environment)
 
 
 def take_culprit(stage: Stage, environment: dict[str, str]) -> None:
@@ -172,7 +208,12 @@ def take_census(stage: Stage, project: Path, behind: Path, environment: dict[str
 def take(picture: Path, commands: tuple[str, ...], project: Path, environment: dict[str, str]) -> None:
     """Play commands in a terminal window as if they were typed, and photograph the screen."""
     done = project.parent / "done"
-    steps = [f"printf '%s\\n' {shlex.quote('$ ' + command)}; {command}; echo" for command in commands]
+    steps = [
+        command.removeprefix(UNSEEN)
+        if command.startswith(UNSEEN)
+        else f"printf '%s\\n' {shlex.quote('$ ' + command)}; {command}; echo"
+        for command in commands
+    ]
     script = "; ".join(["clear", *steps, f"touch {shlex.quote(str(done))}", "sleep 60"])
     terminal = subprocess.Popen(["xterm", *FONT, "-e", "bash", "-c", script], cwd=project, env=environment)
     try:
