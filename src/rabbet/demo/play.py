@@ -81,6 +81,7 @@ def play(stage: Stage) -> None:
     play_regression(stage)
     _play_own_sources(stage, act)
     _play_two_languages(stage, act)
+    _play_taking_along(stage, act)
 
 
 def _play_own_sources(stage: Stage, act: Act) -> None:
@@ -133,6 +134,18 @@ def _play_two_languages(stage: Stage, act: Act) -> None:
     act("recreate", "--obtain", "--quiet")
     act("run", "waggle", "--version")
     act("runtimes", "--only", "waggle", "--quiet")
+
+
+def _play_taking_along(stage: Stage, act: Act) -> None:
+    """Where everything stands in the end, and all of it in a folder for a machine without network."""
+    say(
+        stage,
+        "Where does everything stand? And all that the lock needs, for the weighbridge without network:",
+    )
+    act("status")
+    act("carry", "--to", "../carried", "--quiet")
+    act("recreate", "--fresh", "--obtain", "--carried", "../carried", "--quiet")
+    act("export", "list")
 
 
 def add_to_declaration(project: Path, text: str) -> str:

@@ -259,10 +259,12 @@ def _runtimes(
     for runtime in lock.runtimes:
         for archive in runtime.archives:
             if archive.platform in platforms:
-                observer.stage(f"fetching {runtime.language} {runtime.version}", 1, size=archive.size or 0)
                 name = f"{archive.digest[:_DIGITS]}-{archive.filename}"
-                shelf.fetch_archive(archive, scratch / name, observer)
-                found[name] = scratch / name
+                if name not in found:  # several platforms may share one
+                    told = f"fetching {runtime.language} {runtime.version}"
+                    observer.stage(told, 1, size=archive.size or 0)
+                    shelf.fetch_archive(archive, scratch / name, observer)
+                    found[name] = scratch / name
                 offers = with_offer(offers, _offer(runtime, replace(archive, url=name)))
     return sorted(found.items()), catalogue_text(offers) if offers else ""
 

@@ -32,7 +32,7 @@ class Fit(StrEnum):
 
     FITS = "fits"
     OTHER_LOCK = "made from another lock"
-    TOUCHED = "changed since it was last looked at"
+    UNCHECKED = "made from this lock, not checked since"
     FOREIGN = "not made by this user's Rabbet"
     BROKEN = "broken: its interpreter is gone"
 
@@ -82,7 +82,7 @@ class Status(Struct, frozen=True, kw_only=True):
             return "recreate"
         if self.environment.fit is Fit.FOREIGN:
             return "adopt"
-        return "drift" if self.environment.fit is Fit.TOUCHED else "run"
+        return "drift" if self.environment.fit is Fit.UNCHECKED else "run"
 
 
 def status(project: Project, machine: Machine) -> Status:
@@ -132,7 +132,7 @@ def _fit(project: Project, machine: Machine, lock: str | None) -> Fit:
         return Fit.BROKEN
     if lock is None or install_state.lock != stamp_of(lock):
         return Fit.OTHER_LOCK
-    return Fit.FITS if recall_fit(project, machine) is not None else Fit.TOUCHED
+    return Fit.FITS if recall_fit(project, machine) is not None else Fit.UNCHECKED
 
 
 def _behind(lock: str, declaration: Declaration, machine: Machine) -> Iterator[Behind]:
