@@ -120,6 +120,14 @@ class Carrying(ProgramCase):
             self.assertIn("is not what was carried", said)
             self.assertFalse((self.root / "sad" / "hivescale" / ".venv").exists())
         self.assertEqual(self.carried()["new"], 1)
+        manifest = self.place / "manifest.json"
+        whole = manifest.read_text()
+        told = json.loads(whole)
+        manifest.write_text(json.dumps({**told, "files": []}))  # as a run that was killed leaves it
+        (self.place / "files" / ".some.whl.partial").write_text("half")
+        self.carried()
+        self.assertEqual(manifest.read_text(), whole)
+        self.assertFalse([*self.place.rglob("*.partial")])
         for arguments, code in (
             (["--to", str(self.project)], 3),
             (["--to", str(self.place), "--target", "macos-arm64"], 2),

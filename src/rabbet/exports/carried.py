@@ -34,6 +34,7 @@ MANIFEST = "manifest.json"
 _SCHEMA = "rabbet.carried/1"
 _STARTER = "rabbet.py"
 _DIGITS = 16  # of a digest, in names of folders
+_PARTIAL = ".partial"  # behind the names of files that are being copied
 
 
 class CarriedFile(Struct, frozen=True, kw_only=True):
@@ -102,12 +103,20 @@ def read_manifest(folder: Path) -> Manifest:
 def write_parcel(parcel: Parcel, folder: Path, step: Callable[[str], None]) -> Written:
     """Bring a folder to hold just this; files are verified as they are copied.
 
+    A run that is killed leaves a folder that the next one completes: the manifest comes first, empty, and is
+    written anew when all that it tells of is there.
+
     Raises `CannotWrite`, `IntegrityFailed` for a file that changed on the way, `NotUnderstood` for a folder
     that holds something else.
     """
-    before = read_manifest(folder).files if (folder / MANIFEST).exists() else []
-    if not before and folder.exists() and any(folder.iterdir()):
-        raise NotUnderstood(f"{folder} holds something else", because=["it is neither new nor empty"])
+    if not (folder / MANIFEST).exists():
+        if any(folder.iterdir()):
+            raise NotUnderstood(f"{folder} holds something else", because=["it is neither new nor empty"])
+        _write_manifest(parcel, [], folder)
+    before = read_manifest(folder).files
+    with cannot_write(folder):
+        for partial in folder.rglob(f".*{_PARTIAL}"):
+            partial.unlink()
     kept = {file.path: file for file in before}
     found: list[CarriedFile] = []
     new = 0
@@ -129,7 +138,11 @@ def write_parcel(parcel: Parcel, folder: Path, step: Callable[[str], None]) -> W
         for place in sorted(gone):
             (folder / place).unlink(missing_ok=True)
             _remove_empty((folder / place).parent, folder)
-    found.sort(key=lambda file: file.path)
+    _write_manifest(parcel, sorted(found, key=lambda file: file.path), folder)
+    return Written(files=len(found), new=new, gone=len(gone), size=sum(file.size for file in found))
+
+
+def _write_manifest(parcel: Parcel, found: list[CarriedFile], folder: Path) -> None:
     manifest = Manifest(
         schema=_SCHEMA,
         project=parcel.project,
@@ -137,9 +150,7 @@ def write_parcel(parcel: Parcel, folder: Path, step: Callable[[str], None]) -> W
         targets=list(parcel.targets),
         files=found,
     )
-    text = json.dumps(msgspec.to_builtins(manifest), indent=1)
-    write_text(folder / MANIFEST, f"{text}\n")
-    return Written(files=len(found), new=new, gone=len(gone), size=sum(file.size for file in found))
+    write_text(folder / MANIFEST, json.dumps(msgspec.to_builtins(manifest), indent=1) + "\n")
 
 
 def _places(parcel: Parcel) -> Iterator[tuple[str, Path]]:
@@ -159,7 +170,7 @@ def _put(folder: Path, place: str, source: Path, known: CarriedFile | None) -> t
     if known == file and target.is_file() and sha256_of_regular(target) == digest:
         return file, False
     target.parent.mkdir(parents=True, exist_ok=True)
-    partial = target.with_name(f".{target.name}.partial")
+    partial = target.with_name(f".{target.name}{_PARTIAL}")
     try:
         with source.open("rb") as reading, partial.open("wb") as writing:
             while piece := reading.read(1 << 20):

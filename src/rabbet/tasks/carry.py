@@ -51,12 +51,16 @@ _NEWEST = {"glibc": "2.60", "macos": "30.0", "musl": "1.9"}
 
 
 class Carried(Struct, frozen=True, kw_only=True):
-    """What was written, and where; what could not come along, and why."""
+    """What was written, and where; what could not come along, and why.
+
+    `rabbet_for` tells for whom Rabbet itself is there, `python` a version that can run it.
+    """
 
     place: Path
     written: Written
     targets: tuple[str, ...]
     rabbet_for: str
+    python: str
     notes: tuple[str, ...]
 
 
@@ -88,8 +92,16 @@ def carry(
             catalogue=catalogue,
         )
         observer.stage("writing", len(distributions) + len(runtimes) + len(rabbet))
-        written = _written(parcel, to, scratch, observer)
-    return Carried(place=to, written=written, targets=parcel.targets, rabbet_for=served, notes=tuple(notes))
+        with machine.store.claimed(f"carried {to}"):
+            written = _written(parcel, to, scratch, observer)
+    return Carried(
+        place=to,
+        written=written,
+        targets=parcel.targets,
+        rabbet_for=served,
+        python=served.rpartition("Python ")[2].partition(" ")[0],
+        notes=tuple(notes),
+    )
 
 
 def _rabbet(

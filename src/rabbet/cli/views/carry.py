@@ -22,8 +22,7 @@ class CarryView(Struct, frozen=True):
         for note in carried.notes:
             context.show(f"note: {note}")
         context.show(f"for: {', '.join(carried.targets)}")
-        if carried.rabbet_for:
-            context.show(f"Rabbet itself is there for {carried.rabbet_for}")
+        context.show(f"Rabbet itself is there for {carried.rabbet_for}")
         context.show()
         changed = f"{written.new} written"
         changed += f", {written.gone} taken away" if written.gone else ""
@@ -33,7 +32,7 @@ class CarryView(Struct, frozen=True):
         )
         place = quoted(carried.place.name)
         unpacked = carried.place.name.endswith(ENDINGS)
-        runner = "rabbet" if unpacked or not carried.rabbet_for else f"python3 {place}/rabbet.py"
+        runner = "rabbet" if unpacked else f"python{carried.python} {place}/rabbet.py"
         context.show(f"There, in the project: {runner} recreate --carried {place}")
 
     def document(self) -> dict[str, object]:
