@@ -61,6 +61,7 @@ class Exports(ProgramCase):
         done = self.rabbet("adopt", "--yes", folder=read)
         self.assertIn("pollencsv", (read / "pyproject.toml").read_text(), done.out)
         self.rabbet("export", "list", "--group", "nothing", code=2)
+        self.rabbet("export", "bill", "--group", "checks", code=2)
 
     def test_bill(self) -> None:
         """It is valid by the official schema, the same twice, and tells who needs whom."""

@@ -6,7 +6,6 @@ from contextlib import suppress
 from pathlib import Path
 from typing import TypeAlias
 
-from msgspec import Struct
 from msgspec.structs import replace
 from packaging.utils import NormalizedName
 from packaging.version import Version
@@ -17,60 +16,23 @@ from rabbet.core.model.inventory import Installation, Installed, Inventory
 from rabbet.core.model.lock import Selection
 from rabbet.core.model.release import Metadata
 from rabbet.core.needs.need import is_name, library_name
+from rabbet.environment.configuration import Configuration, read_configuration
 from rabbet.environment.examine import Begin, Recorded, examine, unobserved
 from rabbet.environment.install_state import InstallState
 from rabbet.environment.journal import unfinished_libraries
-from rabbet.environment.layout import CONFIGURATION, Layout
+from rabbet.environment.layout import Layout
 from rabbet.errors import EnvironmentFailed
 from rabbet.formats.direct_url import read_direct_url
 from rabbet.formats.metadata import MetadataBroken, parse_metadata
 from rabbet.formats.record import RecordRow, read_record
 from rabbet.regular_file import read_regular
 
-__all__ = ["Configuration", "Vouched", "inventory_of", "read_configuration", "take_inventory"]
+__all__ = ["Vouched", "inventory_of", "take_inventory"]
 
 Vouched: TypeAlias = Mapping[NormalizedName, Mapping[str, RecordRow]]
 """What libraries' files should be, by their places in the environment."""
 
 _METADATA_NAMES = {".dist-info": "METADATA", ".egg-info": "PKG-INFO"}
-
-
-class Configuration(Struct, frozen=True, kw_only=True):
-    """What `pyvenv.cfg` says: the version and implementation, and where libraries lie."""
-
-    python: Version
-    implementation: str
-    site_packages: str
-
-
-def read_configuration(root: Path) -> Configuration:
-    """Read an environment's own description. Raises `EnvironmentFailed` where there is none."""
-    if not root.exists():
-        raise EnvironmentFailed(f"there is no environment in {root}", remedy="rabbet recreate")
-    try:
-        text = read_regular(root / CONFIGURATION, most=MOST_METADATA).decode("utf-8", "surrogateescape")
-    except OSError as error:
-        raise EnvironmentFailed(
-            f"{root} is no environment", because=[error.strerror or str(error)], remedy="rabbet recreate"
-        ) from error
-    values = {
-        key.strip().lower(): value.strip()
-        for key, _, value in (line.partition("=") for line in text.splitlines())
-    }
-    try:
-        version = Version(values.get("version") or values["version_info"])
-        site = next(path for path in root.glob("lib/*/site-packages") if path.is_dir())
-    except (KeyError, ValueError, StopIteration) as error:
-        raise EnvironmentFailed(
-            f"the environment in {root} is damaged",
-            because=[f"its version or its site-packages folder can't be found ({type(error).__name__})"],
-            remedy="rabbet recreate",
-        ) from error
-    return Configuration(
-        python=version,
-        implementation=values.get("implementation", "cpython").lower(),
-        site_packages=str(site.relative_to(root)),
-    )
 
 
 def take_inventory(

@@ -115,7 +115,7 @@ def _write(path: Path, contents: dict[str, bytes], one: Distribution) -> None:
             entry = zipfile.ZipInfo(place, _DAY)
             entry.external_attr = 0o644 << 16
             entry.compress_type = zipfile.ZIP_DEFLATED
-            archive.writestr(entry, body)
+            archive.writestr(entry, body, compresslevel=1)  # it is unpacked once, and made at each carrying
 
 
 def _digest(body: bytes) -> str:

@@ -15,8 +15,8 @@ from rabbet.core.model.finding import ENVIRONMENT, Finding, Kind, Reason, Weight
 from rabbet.core.model.lock import Lock, ToInstall, Unbuilt
 from rabbet.core.needs.need import library_name
 from rabbet.core.progress import Observer
+from rabbet.environment.configuration import read_configuration
 from rabbet.environment.foreign import library_folders
-from rabbet.environment.inspect import read_configuration
 from rabbet.exports.marked import stale_files
 from rabbet.formats.pylock import edited_by_hand
 from rabbet.workspace.comparison import Comparison, compared, compared_elsewhere, question

@@ -8,7 +8,7 @@ from packaging.version import Version
 from rabbet.core.model.plan import Plan
 from rabbet.core.progress import Observer, Silent
 from rabbet.core.shell import quoted
-from rabbet.environment.inspect import read_configuration
+from rabbet.environment.configuration import read_configuration
 from rabbet.environment.install_state import own_install_state
 from rabbet.environment.size import Size, size_of
 from rabbet.environment.staging import discard_environment

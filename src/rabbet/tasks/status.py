@@ -11,7 +11,7 @@ from packaging.utils import NormalizedName
 from packaging.version import InvalidVersion, Version
 
 from rabbet.core.model.declaration import Declaration
-from rabbet.environment.inspect import read_configuration
+from rabbet.environment.configuration import read_configuration
 from rabbet.environment.install_state import own_install_state
 from rabbet.errors import EnvironmentFailed, SourceFailed
 from rabbet.formats.address import is_address, parse_address

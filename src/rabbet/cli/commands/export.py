@@ -41,8 +41,27 @@ def add_arguments(parser: ArgumentParser) -> None:
     add_json(parser)
 
 
+_ONLY = {  # the options that count for some exports alone
+    "to": ("list", "bill"),
+    "group": ("list", "container"),
+    "extra": ("list", "container"),
+    "everything": ("list", "container"),
+    "base": ("container",),
+    "words": ("container",),
+    "force": ("container", "editor"),
+}
+
+
 def run(arguments: Namespace, context: Context) -> int:
     """Export."""
+    for name, exports in _ONLY.items():
+        if getattr(arguments, name) and arguments.what not in exports:
+            option = "--command" if name == "words" else f"--{name}"
+            raise WrongUsage(
+                f"{option} means nothing to a {arguments.what}",
+                because=[f"it is for: {', '.join(exports)}"],
+                remedy="rabbet export --help",
+            )
     from rabbet.cli.views.export import ExportedView
     from rabbet.tasks.export import (
         ContainerOptions,

@@ -103,7 +103,7 @@ def interpreter_trouble(root: Path, found: Sequence[PythonRuntime | Refusal]) ->
     `found` are this machine's interpreters and what they tell of themselves: an environment's own link is
     only followed to see which of them it leads to. Raises `EnvironmentFailed` where there is no environment.
     """
-    from rabbet.environment.inspect import read_configuration  # here: resolving looks at no environment
+    from rabbet.environment.configuration import read_configuration  # here: resolving looks at no environment
 
     known = read_configuration(root).python
     link = root / "bin" / "python"
