@@ -11,6 +11,7 @@ if TYPE_CHECKING:
 
 __all__ = [
     "STATES",
+    "USUAL_LIMIT",
     "add_fresh_listings",
     "add_json",
     "add_listed",
@@ -27,6 +28,7 @@ __all__ = [
 ]
 
 
+USUAL_LIMIT = 600  # seconds that a command may run when it is searched for what breaks it
 STATES = "a lock or inventory file, git:REV, installed, env:PATH, or machine:LABEL"
 
 

@@ -9,10 +9,9 @@ affair. A search that is interrupted goes on where it was.
 from argparse import REMAINDER, ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import STATES, add_json, add_offline, add_variant
+from rabbet.cli.options import STATES, USUAL_LIMIT, add_json, add_offline, add_variant
 from rabbet.errors import ExitCode, WrongUsage
 
-_MINUTES = 10
 _MOST_JOBS = 64
 
 
@@ -32,7 +31,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         "--time-limit",
         metavar="SECONDS",
         type=int,
-        default=_MINUTES * 60,
+        default=USUAL_LIMIT,
         help="how long the command may run (default: %(default)s)",
     )
     parser.add_argument(

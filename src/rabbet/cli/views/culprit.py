@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 from msgspec import Struct
 
 from rabbet.cli.context import Context
+from rabbet.cli.options import USUAL_LIMIT
 from rabbet.cli.style import table
 from rabbet.core.culprit.mixture import Change, Mixture
 from rabbet.core.culprit.outcome import Runs
@@ -187,8 +188,10 @@ def _outcome(case: Case) -> str:
         return _guilty(case)
     if answer is Answer.NO_DIFFERENCE:
         return f"Nothing that this machine would install differs between {good} and {bad}."
-    if answer is Answer.FLAKY:
+    if answer is Answer.FLAKY and any(runs.flaky for _, runs in case.verdict.runs):
         return f"No verdict: {command} fails at some times and passes at others in the same environment."
+    if answer is Answer.FLAKY:
+        return f"No verdict: what {command} did in some environments does not go together."
     return {
         Answer.BOTH_PASS: f"It passes in both states, {good} and {bad}: no library between them breaks it.",
         Answer.BOTH_FAIL: f"It fails in both states, {ended}: what breaks it is not between them.",
@@ -200,7 +203,11 @@ def _outcome(case: Case) -> str:
 def _guilty(case: Case) -> str:
     """Who did it."""
     told = [_told(culprit, case) for culprit in case.verdict.culprits]
-    others = "all other changes are innocent" if not _untried(case) else "others were not tried"
+    others = (
+        "all other changes are innocent"
+        if not _untried(case)
+        else "others are neither guilty nor proven innocent"
+    )
     many = len(case.changes) > sum(len(one.guilty) for one in case.verdict.culprits)
     return f"{'; '.join(told)} made it fail{f'; {others}' if many else ''}."
 
@@ -246,7 +253,7 @@ def _next_steps(case: Case, arguments: Namespace) -> Iterator[str]:
         yield f"  try: {_again(arguments, case, repeat=max(case.verdict.repeats, 2 * arguments.repeat, 10))}"
     elif answer is Answer.BOTH_FAIL and arguments.exit_code is None:
         codes = [case.tried[one].ends[0].code for one in (Mixture(), frozenset(case.changes))]
-        if codes[0] != codes[1]:
+        if codes[0] != codes[1] > 0:
             yield f"  if only the second is meant: {_again(arguments, case, code=codes[1])}"
     elif answer is Answer.BOTH_PASS and arguments.repeat == 1:
         yield f"  if it fails at times only: {_again(arguments, case, repeat=10)}"
@@ -264,6 +271,8 @@ def _again(
         ("--variant", arguments.variant),
         ("--fails-with", arguments.fails_with or None),
         ("--exit-code", arguments.exit_code if code is None else code),
+        ("--time-limit", arguments.time_limit if arguments.time_limit != USUAL_LIMIT else None),
+        ("--jobs", arguments.jobs if arguments.jobs > 1 else None),
         ("--repeat", repeat or (arguments.repeat if arguments.repeat > 1 else None)),
     ]
     words = [str(word) for name, value in options if value is not None for word in (name, value)]
