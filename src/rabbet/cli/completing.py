@@ -123,7 +123,7 @@ class Words:
         from rabbet.formats.lock_versions import read_locked_versions
         from rabbet.workspace.project import read_text
 
-        return sorted(read_locked_versions(read_text(self._project().lock_file)).versions)
+        return sorted(read_locked_versions(read_text(self._project().lock_file)).names)
 
     def versions(self) -> Iterator[str]:
         """Declared libraries, and each with the releases that the store has heard of."""

@@ -21,16 +21,26 @@ _HEAD = 600  # characters of an entry in which these stand: behind them come lis
 
 
 class LockedVersions(NamedTuple):
-    """The versions of each library, as they are written, and those libraries that have a marker."""
+    """The versions of each library, as they are written, and those libraries that have a marker.
+
+    Others are `without_version`: checkouts, whose version may change at any time.
+    """
 
     versions: Mapping[NormalizedName, frozenset[str]]
     conditional: frozenset[NormalizedName]
+    without_version: frozenset[NormalizedName] = frozenset()
+
+    @property
+    def names(self) -> frozenset[NormalizedName]:
+        """All libraries."""
+        return self.without_version.union(self.versions)
 
 
 def read_locked_versions(text: str) -> LockedVersions:
-    """Take them from the lines of each entry (PEP 751); what has no version, as checkouts, is left out."""
+    """Take them from the lines of each entry (PEP 751)."""
     found: dict[NormalizedName, set[str]] = {}
     conditional: set[NormalizedName] = set()
+    without_version: set[NormalizedName] = set()
     place = text.find(_ENTRY)
     while place >= 0:
         begun = place + len(_ENTRY)
@@ -42,8 +52,11 @@ def read_locked_versions(text: str) -> LockedVersions:
             found.setdefault(known, set()).add(version)
             if marker:
                 conditional.add(known)
+        elif name:
+            without_version.add(_known(name))
         place = following
-    return LockedVersions({name: frozenset(one) for name, one in found.items()}, frozenset(conditional))
+    versions = {name: frozenset(one) for name, one in found.items()}
+    return LockedVersions(versions, frozenset(conditional), frozenset(without_version))
 
 
 def _searched(text: str, begun: int, following: int) -> tuple[str | None, str | None, bool]:

@@ -107,7 +107,7 @@ def _locked(project: Project, text: str, declaration: Declaration) -> Locked:
     return Locked(
         file=project.lock_file.name,
         since=project.lock_file.stat().st_mtime,
-        libraries=len(read_locked_versions(text).versions),
+        libraries=len(read_locked_versions(text).names),
         outdated=f'fingerprint = "{declaration.fingerprint()}"' not in text,
     )
 
