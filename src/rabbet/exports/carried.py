@@ -24,11 +24,21 @@ from packaging.utils import NormalizedName
 
 from rabbet.core.file_name import parse_file_name
 from rabbet.core.limits import MOST_TEXT_FILE
+from rabbet.core.model.runtime import RuntimeArchive
 from rabbet.errors import IntegrityFailed, NotUnderstood
 from rabbet.regular_file import read_regular, sha256_of_regular
 from rabbet.store.atomic import cannot_write, write_text
 
-__all__ = ["MANIFEST", "CarriedFile", "Manifest", "Parcel", "Written", "read_manifest", "write_parcel"]
+__all__ = [
+    "MANIFEST",
+    "CarriedFile",
+    "Manifest",
+    "Parcel",
+    "Written",
+    "archive_name",
+    "read_manifest",
+    "write_parcel",
+]
 
 MANIFEST = "manifest.json"
 _SCHEMA = "rabbet.carried/1"
@@ -84,6 +94,11 @@ class Written(Struct, frozen=True, kw_only=True):
     size: int
 
 
+def archive_name(archive: RuntimeArchive) -> str:
+    """What an archive of a runtime is called in a carried folder."""
+    return f"{archive.digest[:_DIGITS]}-{archive.filename}"
+
+
 def read_manifest(folder: Path) -> Manifest:
     """Read what a folder holds. Raises `NotUnderstood` where it is no carried folder."""
     try:
@@ -109,15 +124,7 @@ def write_parcel(parcel: Parcel, folder: Path, step: Callable[[str], None]) -> W
     Raises `CannotWrite`, `IntegrityFailed` for a file that changed on the way, `NotUnderstood` for a folder
     that holds something else.
     """
-    if not (folder / MANIFEST).exists():
-        if any(folder.iterdir()):
-            raise NotUnderstood(f"{folder} holds something else", because=["it is neither new nor empty"])
-        _write_manifest(parcel, [], folder)
-    before = read_manifest(folder).files
-    with cannot_write(folder):
-        for partial in folder.rglob(f".*{_PARTIAL}"):
-            partial.unlink()
-    kept = {file.path: file for file in before}
+    kept = {file.path: file for file in _begun(parcel, folder)}
     found: list[CarriedFile] = []
     new = 0
     with cannot_write(folder):
@@ -127,19 +134,27 @@ def write_parcel(parcel: Parcel, folder: Path, step: Callable[[str], None]) -> W
             new += copied
             step(place)
         for place, text in _texts(parcel):
-            known = kept.get(place)
-            file = _of_text(place, text)
-            if known != file or sha256_of_regular(folder / place) != file.sha256:
-                (folder / place).parent.mkdir(parents=True, exist_ok=True)
-                write_text(folder / place, text)
-                new += 1
+            file, written = _put_text(folder, place, text, kept.get(place))
             found.append(file)
+            new += written
         gone = kept.keys() - {file.path for file in found}
         for place in sorted(gone):
             (folder / place).unlink(missing_ok=True)
             _remove_empty((folder / place).parent, folder)
     _write_manifest(parcel, sorted(found, key=lambda file: file.path), folder)
     return Written(files=len(found), new=new, gone=len(gone), size=sum(file.size for file in found))
+
+
+def _begun(parcel: Parcel, folder: Path) -> list[CarriedFile]:
+    """What the folder holds as it is told; what a run that was killed was copying goes."""
+    if not (folder / MANIFEST).exists():
+        if any(folder.iterdir()):
+            raise NotUnderstood(f"{folder} holds something else", because=["it is neither new nor empty"])
+        _write_manifest(parcel, [], folder)
+    with cannot_write(folder):
+        for partial in folder.rglob(f".*{_PARTIAL}"):
+            partial.unlink()
+    return read_manifest(folder).files
 
 
 def _write_manifest(parcel: Parcel, found: list[CarriedFile], folder: Path) -> None:
@@ -212,9 +227,15 @@ def _page(title: str, links: Iterable[str]) -> str:
     return f"{head}<body>\n{body}</body></html>\n"
 
 
-def _of_text(place: str, text: str) -> CarriedFile:
-    content = text.encode()
-    return CarriedFile(path=place, sha256=hashlib.sha256(content).hexdigest(), size=len(content))
+def _put_text(folder: Path, place: str, text: str, known: CarriedFile | None) -> tuple[CarriedFile, bool]:
+    """Write a text, unless it stands there; whether it was written."""
+    content, target = text.encode(), folder / place
+    file = CarriedFile(path=place, sha256=hashlib.sha256(content).hexdigest(), size=len(content))
+    if known == file and target.is_file() and sha256_of_regular(target) == file.sha256:
+        return file, False
+    target.parent.mkdir(parents=True, exist_ok=True)
+    write_text(target, text)
+    return file, True
 
 
 def _remove_empty(folder: Path, root: Path) -> None:

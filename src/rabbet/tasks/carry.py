@@ -23,7 +23,7 @@ from rabbet.core.model.target import Target
 from rabbet.core.progress import Observer, Silent
 from rabbet.core.targets import named_target, target_of
 from rabbet.errors import IntegrityFailed, NoSolution, SourceFailed, WrongUsage
-from rabbet.exports.carried import Parcel, Written, read_manifest, write_parcel
+from rabbet.exports.carried import MANIFEST, Parcel, Written, archive_name, read_manifest, write_parcel
 from rabbet.exports.own_wheels import own_needs, own_wheels
 from rabbet.exports.packing import ENDINGS, pack_folder
 from rabbet.formats.runtime_catalogue import catalogue_text, with_offer
@@ -45,7 +45,6 @@ __all__ = ["Carried", "carry", "take_carried"]
 
 _THREADS = 8
 _OLDEST = Version("3.11")  # that Rabbet itself runs with
-_DIGITS = 16  # of a digest, in the names of archives
 # Whatever the other machine's system is: every wheel that could serve the platform comes along.
 _NEWEST = {"glibc": "2.60", "macos": "30.0", "musl": "1.9"}
 
@@ -271,7 +270,7 @@ def _runtimes(
     for runtime in lock.runtimes:
         for archive in runtime.archives:
             if archive.platform in platforms:
-                name = f"{archive.digest[:_DIGITS]}-{archive.filename}"
+                name = archive_name(archive)
                 if name not in found:  # several platforms may share one
                     told = f"fetching {runtime.language} {runtime.version}"
                     observer.stage(told, 1, size=archive.size or 0)
@@ -302,7 +301,7 @@ def take_carried(project: Project, machine: Machine, observer: Observer, place: 
             observer.stage(f"unpacking {place.name}")
             with cannot_write(Path(name)):
                 unpack_archive(place, Path(name) / "tree")
-            inner = next((one.parent for one in (Path(name) / "tree").glob("*/manifest.json")), Path(name))
+            inner = next((one.parent for one in (Path(name) / "tree").glob(f"*/{MANIFEST}")), Path(name))
             return _taken(project, machine, observer, inner)
     return _taken(project, machine, observer, place)
 
@@ -313,7 +312,7 @@ def _obtain_carried(
     """Unpack the locked runtimes that were carried for this machine's platform."""
     for runtime in lock.runtimes:
         for archive in runtime.archives:
-            path = carried.get(f"{archive.digest[:_DIGITS]}-{archive.filename}")
+            path = carried.get(archive_name(archive))
             if path is not None and archive.platform == target.platform:
                 local = replace(archive, url=path.resolve().as_uri())
                 offer = replace(_offer(runtime, local), where=runtime.catalogue)
