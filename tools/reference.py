@@ -6,9 +6,11 @@ is missing in them is an error.
 
 import argparse
 import ast
+import re
 import sys
 from collections.abc import Iterator
 from pathlib import Path
+from typing import TypeGuard
 
 from rabbet import __version__
 from rabbet.cli.main import parser_for
@@ -67,6 +69,9 @@ EXIT_CODES = {
     ExitCode.FAULT: "a mistake in Rabbet itself",
     ExitCode.INTERRUPTED: "interrupted",
 }
+
+
+_DOCUMENTS = ("document", "_document", "_verdict_document")  # functions that make one, or most of one
 
 
 def main() -> int:
@@ -146,16 +151,34 @@ def _row(action: argparse.Action) -> str:
 
 
 def documents() -> Iterator[tuple[str, list[str]]]:
-    """The JSON documents by their views, with the keys at their top."""
-    for path in sorted((PROJECT / "src" / "rabbet" / "cli" / "views").glob("*.py")):
-        tree = ast.parse(path.read_text(encoding="utf-8"))
-        for node in ast.walk(tree):
+    """The JSON documents by their schemas, each with the keys at its top; of several, what each tells of."""
+    folder = PROJECT / "src" / "rabbet" / "cli"
+    texts = {path.stem: path.read_text(encoding="utf-8") for path in (folder / "commands").glob("*.py")}
+    commands = "".join(
+        text for _, text in sorted(texts.items(), key=lambda one: (one[0] != "declare", one[0]))
+    )
+    for path in sorted((folder / "views").glob("*.py")):
+        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
             if isinstance(node, ast.ClassDef):
-                for function in node.body:
-                    if isinstance(function, ast.FunctionDef) and function.name == "document":
-                        keys = list(dict.fromkeys(_keys(function)))
-                        if keys:
-                            yield f"{path.stem} ({node.name.removesuffix('View').lower()})", keys
+                keys = [key for one in node.body if _is_document(one) for key in _keys(one)]
+                pattern = rf'{node.name}\((?:[^"\n]|\([^)]*\))*?\), "([\w-]+)"'
+                named = re.search(pattern, texts.get(path.stem, commands))
+                schema = named.group(1) if named else path.stem
+                about = node.name.removesuffix("View").lower()
+            else:
+                of_module = _is_document(node) and node.args.args[0].arg != "self"
+                keys = list(_keys(node)) if of_module else []  # type: ignore[arg-type]
+                schema, about = {"keep": "drift"}.get(path.stem, path.stem), path.stem
+            if keys:
+                told = "" if about in (schema, f"{schema}d", "environments") else f", {about}"
+                yield f"rabbet.{schema}/1{told}", list(dict.fromkeys(keys))
+    for schema, text in re.findall(r'show_json\("([\w-]+)", \{(.*?)\}\)', commands):
+        keys = re.findall(r'"(\w+)":', text)
+        yield f"rabbet.{schema}/1, {keys[0]}", keys
+
+
+def _is_document(node: ast.AST) -> TypeGuard[ast.FunctionDef]:
+    return isinstance(node, ast.FunctionDef) and node.name in _DOCUMENTS
 
 
 def _keys(function: ast.FunctionDef) -> Iterator[str]:

@@ -37,7 +37,7 @@ def document(error: RabbetError) -> str:
         "because": [plain(reason) for reason in error.because],
         "note": plain(error.note) or None,
         "try": [plain(way.command) for way in error.ways],
-        "exit-code": int(error.exit_code),
+        "exit_code": int(error.exit_code),
     }
     return json.dumps(content, indent=2)
 

@@ -33,7 +33,7 @@ def note_run(arguments: Sequence[str], code: int, seconds: float, error: str = "
     run = {
         "at": f"{datetime.now(UTC):%Y-%m-%dT%H:%M:%SZ}",
         "command": _safe(f"rabbet {joined_words(arguments)}"),
-        "exit-code": int(code),
+        "exit_code": int(code),
         "seconds": round(seconds, 3),
         **({"error": _safe(error)} if error else {}),
     }

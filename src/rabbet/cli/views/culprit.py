@@ -77,12 +77,12 @@ class CulpritView(Struct, frozen=True):
                 }
                 for mixture, tried in case.tried.items()
             ],
-            "chance-of-luck": verdict.luck,
+            "chance_of_luck": verdict.luck,
             "seconds": round(case.seconds, 3),
             "recalled": case.recalled,
             "notes": list(case.notes),
-            "release-notes": dict(case.release_notes),
-            "keeping-out": {
+            "release_notes": dict(case.release_notes),
+            "keeping_out": {
                 "command": case.keeping.command,
                 "instead": dict(case.keeping.instead),
                 "reason": case.keeping.reason,

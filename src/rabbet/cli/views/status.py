@@ -47,7 +47,7 @@ class StatusView(Struct, frozen=True):
                 "file": locked.file,
                 "libraries": locked.libraries,
                 "since": int(locked.since),
-                "out-of-date": locked.outdated,
+                "out_of_date": locked.outdated,
             }
             if locked
             else None,
