@@ -90,11 +90,6 @@ def file_at(folder: Path, revision: str, name: str, environ: Mapping[str, str]) 
     `environ` are the variables that git gets; its `PATH` is where git itself is looked for.
     Raises `SourceFailed` when git can't be asked, the folder is in no repository, or nothing has that name.
     """
-    failed = SourceFailed(
-        f"'{revision}' is neither a lock file nor a revision in git",
-        because=[f"git knows no commit of that name in {folder}"],
-        remedy="" if revision == "HEAD" else "rabbet compare HEAD",
-    )
 
     def git(*arguments: str) -> str | None:
         """What git prints; `None` when it fails."""
@@ -104,5 +99,10 @@ def file_at(folder: Path, revision: str, name: str, environ: Mapping[str, str]) 
     commit = git("rev-parse", "--verify", "--quiet", "--end-of-options", f"{revision}^{{commit}}")
     listed = git("ls-tree", "--name-only", commit.strip(), "--", name) if commit is not None else None
     if commit is None or listed is None:
-        raise failed
+        any_commit = git("rev-parse", "--verify", "--quiet", "HEAD") is not None
+        raise SourceFailed(
+            f"'{revision}' is neither a lock file nor a revision in git",
+            because=[f"git knows no commit of that name in {folder}"],
+            remedy="git log --oneline" if any_commit else "",
+        )
     return git("cat-file", "blob", f"{commit.strip()}:./{name}") if listed.strip() else None
