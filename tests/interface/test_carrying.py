@@ -13,6 +13,7 @@ from pathlib import Path
 from rabbet.demo.libraries import RELEASES, MadeUp
 from rabbet.demo.runtimes import LANGUAGE, shelf
 from rabbet.demo.stand_in import StandIn
+from rabbet.exports.packing import pack_folder
 from rabbet.sources.file_reader import FileReader
 from rabbet.sources.static_pages import StaticPagesSource
 from tests.support.program import ProgramCase
@@ -97,16 +98,21 @@ class Carrying(ProgramCase):
                 self.assertIsNone(opened.testzip())
 
     def test_archives_are_the_same_bytes(self) -> None:
-        """Of both kinds, and they serve as the folder does."""
+        """Of both kinds, whenever files were written, and they serve as the folder does."""
+        self.carried()
+        self.carried(place=self.root / "one.tar.gz")
+        again = self.root / "again"
+        again.mkdir()
         for ending in (".tar.gz", ".zip"):
-            archives = [self.root / f"one{ending}", self.root / "again" / f"one{ending}"]
+            archives = [again / f"first{ending}", again / "second" / f"first{ending}"]
             archives[1].parent.mkdir(exist_ok=True)
             for archive in archives:
-                self.carried(place=archive)
+                pack_folder(self.place, archive)
+                for path in self.place.rglob("*.whl"):
+                    path.touch()
             self.assertEqual(archives[0].read_bytes(), archives[1].read_bytes())
         with tarfile.open(self.root / "one.tar.gz") as tar:
             self.assertTrue(all(name.startswith("one/") for name in tar.getnames()))
-        self.carried()
         self.elsewhere("other", "recreate", "--obtain", "--carried", str(self.root / "one.tar.gz"))
 
     def test_what_is_wrong(self) -> None:
