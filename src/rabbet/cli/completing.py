@@ -133,8 +133,9 @@ class Words:
         declaration = self._project().declaration()
         names = sorted({one.need.name for one in declaration.declared()})
         yield from names
+        indexes = list(indexes_of(declaration, self._machine))
         for name in names:
-            for address, pages in indexes_of(declaration, self._machine):
+            for address, pages in indexes:
                 page = pages.recall(f"{address}/{name}/")
                 for version in known_versions(page) if page else ():
                     yield f"{name}=={version}"

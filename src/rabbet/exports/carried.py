@@ -17,6 +17,7 @@ import os
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from importlib.resources import files
 from pathlib import Path
+from typing import NamedTuple
 
 import msgspec
 from msgspec import Struct
@@ -27,12 +28,15 @@ from rabbet.core.limits import MOST_TEXT_FILE
 from rabbet.core.model.runtime import RuntimeArchive
 from rabbet.errors import IntegrityFailed, NotUnderstood
 from rabbet.regular_file import read_regular, sha256_of_regular
-from rabbet.store.atomic import cannot_write, write_text
+from rabbet.sources.local_file import read_pieces
+from rabbet.store.atomic import cannot_write, write_hashed, write_text
+from rabbet.store.trees import is_sound
 
 __all__ = [
     "MANIFEST",
     "CarriedFile",
     "Manifest",
+    "Packed",
     "Parcel",
     "Written",
     "archive_name",
@@ -68,8 +72,21 @@ class Manifest(Struct, frozen=True, kw_only=True):
 _DECODER = msgspec.json.Decoder(Manifest)
 
 
+class Packed(NamedTuple):
+    """A file that is to be carried: its name, where it lies on this machine, and its digest."""
+
+    name: str
+    path: Path
+    sha256: str
+
+    @classmethod
+    def of(cls, name: str, path: Path) -> "Packed":
+        """A file whose digest nobody knows yet. Raises `OSError`."""
+        return cls(name, path, sha256_of_regular(path))
+
+
 class Parcel(Struct, frozen=True, kw_only=True):
-    """What is to be carried: files by their names, each with where it lies on this machine.
+    """What is to be carried.
 
     `distributions` are wheels and source archives. Those of `rabbet` are Rabbet itself. `runtimes` come with
     the text of their `catalogue`; `pythons` tells what pages say of the Python a file needs.
@@ -78,10 +95,10 @@ class Parcel(Struct, frozen=True, kw_only=True):
     project: str
     lock: str
     targets: tuple[str, ...]
-    distributions: tuple[tuple[str, Path], ...]
+    distributions: tuple[Packed, ...]
     pythons: Mapping[str, str]
-    rabbet: tuple[tuple[str, Path], ...]
-    runtimes: tuple[tuple[str, Path], ...]
+    rabbet: tuple[Packed, ...]
+    runtimes: tuple[Packed, ...]
     catalogue: str
 
 
@@ -168,30 +185,27 @@ def _write_manifest(parcel: Parcel, found: list[CarriedFile], folder: Path) -> N
     write_text(folder / MANIFEST, json.dumps(msgspec.to_builtins(manifest), indent=1) + "\n")
 
 
-def _places(parcel: Parcel) -> Iterator[tuple[str, Path]]:
+def _places(parcel: Parcel) -> Iterator[tuple[str, Packed]]:
     """Where each file goes."""
-    for name, source in parcel.distributions:
-        yield f"files/{sha256_of_regular(source)[:_DIGITS]}/{name}", source
-    for name, source in parcel.runtimes:
-        yield f"runtimes/{name}", source
-    for name, source in parcel.rabbet:
-        yield f"rabbet/{name}", source
+    yield from ((f"files/{one.sha256[:_DIGITS]}/{one.name}", one) for one in parcel.distributions)
+    yield from ((f"runtimes/{one.name}", one) for one in parcel.runtimes)
+    yield from ((f"rabbet/{one.name}", one) for one in parcel.rabbet)
 
 
-def _put(folder: Path, place: str, source: Path, known: CarriedFile | None) -> tuple[CarriedFile, bool]:
+def _put(folder: Path, place: str, source: Packed, known: CarriedFile | None) -> tuple[CarriedFile, bool]:
     """Copy a file, unless the very same lies there; whether it was copied."""
-    target, digest = folder / place, sha256_of_regular(source)
-    file = CarriedFile(path=place, sha256=digest, size=source.stat().st_size)
-    if known == file and target.is_file() and sha256_of_regular(target) == digest:
+    target = folder / place
+    file = CarriedFile(path=place, sha256=source.sha256, size=source.path.stat().st_size)
+    if known == file and is_sound(target, file.sha256):
         return file, False
     target.parent.mkdir(parents=True, exist_ok=True)
     partial = target.with_name(f".{target.name}{_PARTIAL}")
     try:
-        with source.open("rb") as reading, partial.open("wb") as writing:
-            while piece := reading.read(1 << 20):
-                writing.write(piece)
-        if sha256_of_regular(partial) != digest:
-            raise IntegrityFailed(f"{place} is not what was copied", because=["the disk may be damaged"])
+        pieces = read_pieces(source.path)
+        if write_hashed(partial, pieces, algorithm="sha256", most=file.size) != (file.sha256, file.size):
+            raise IntegrityFailed(
+                f"{place} is not what was to be copied", because=["the disk may be damaged"]
+            )
         partial.chmod(0o644)
         partial.replace(target)
     finally:
@@ -201,11 +215,11 @@ def _put(folder: Path, place: str, source: Path, known: CarriedFile | None) -> t
 
 def _texts(parcel: Parcel) -> Iterator[tuple[str, str]]:
     """The files that are written here."""
-    by_name: dict[NormalizedName, list[tuple[str, str]]] = {}
-    for name, source in parcel.distributions:
-        by_name.setdefault(parse_file_name(name).name, []).append((name, sha256_of_regular(source)))
+    by_name: dict[NormalizedName, list[Packed]] = {}
+    for one in parcel.distributions:
+        by_name.setdefault(parse_file_name(one.name).name, []).append(one)
     for library, distributions in sorted(by_name.items()):
-        links = [_link(name, digest, parcel.pythons.get(name, "")) for name, digest in sorted(distributions)]
+        links = [_link(one, parcel.pythons.get(one.name, "")) for one in sorted(distributions)]
         yield f"simple/{library}/index.html", _page(library, links)
     names = [f'<a href="{name}/">{name}</a>' for name in sorted(by_name)]
     yield "simple/index.html", _page(parcel.project, names)
@@ -215,10 +229,10 @@ def _texts(parcel: Parcel) -> Iterator[tuple[str, str]]:
         yield _STARTER, files("rabbet.exports").joinpath("start_carried.txt").read_text(encoding="utf-8")
 
 
-def _link(name: str, digest: str, python: str) -> str:
+def _link(file: Packed, python: str) -> str:
     needs = f' data-requires-python="{html.escape(python)}"' if python else ""
-    place = f"../../files/{digest[:_DIGITS]}/{name}#sha256={digest}"
-    return f'<a href="{html.escape(place)}"{needs}>{html.escape(name)}</a>'
+    place = f"../../files/{file.sha256[:_DIGITS]}/{file.name}#sha256={file.sha256}"
+    return f'<a href="{html.escape(place)}"{needs}>{html.escape(file.name)}</a>'
 
 
 def _page(title: str, links: Iterable[str]) -> str:
@@ -231,7 +245,7 @@ def _put_text(folder: Path, place: str, text: str, known: CarriedFile | None) ->
     """Write a text, unless it stands there; whether it was written."""
     content, target = text.encode(), folder / place
     file = CarriedFile(path=place, sha256=hashlib.sha256(content).hexdigest(), size=len(content))
-    if known == file and target.is_file() and sha256_of_regular(target) == file.sha256:
+    if known == file and is_sound(target, file.sha256):
         return file, False
     target.parent.mkdir(parents=True, exist_ok=True)
     write_text(target, text)

@@ -25,7 +25,8 @@ class Container(Struct, frozen=True, kw_only=True):
     """What a container is made of.
 
     Its `base` image has Python and, if it is a `distribution` that is declared, gets these system packages.
-    `options` are those of `recreate`. The `command` is what it runs.
+    `options` are those of `recreate`, which makes an `environment` of that name; `carrying` is the command
+    that has to come before. The `command` is what it runs.
     """
 
     base: str
@@ -33,6 +34,8 @@ class Container(Struct, frozen=True, kw_only=True):
     distribution: str
     packages: tuple[str, ...]
     options: str
+    carrying: str
+    environment: str
     installed: bool
     command: tuple[str, ...]
 
@@ -40,7 +43,7 @@ class Container(Struct, frozen=True, kw_only=True):
 def containerfile(one: Container) -> str:
     """The text of the file; the same for the same lock and declaration."""
     lines = [
-        f"# Before it is built: rabbet carry --to {CARRIED}",
+        f"# Before it is built: {one.carrying}",
         f"ARG BASE={one.base}",
         "FROM ${BASE} AS system",
         *_system(one),
@@ -58,10 +61,10 @@ def containerfile(one: Container) -> str:
         "",
         "FROM system",
         "WORKDIR /app",
-        "COPY --from=libraries /app/.venv /app/.venv",
+        f"COPY --from=libraries /app/{one.environment} /app/{one.environment}",
         "COPY --from=project /project /app",
-        "ENV PATH=/app/.venv/bin:$PATH PYTHONDONTWRITEBYTECODE=1 PYTHONUNBUFFERED=1",
-        *(["ENV PYTHONPATH=/app"] if not one.installed else ["ENV PYTHONPATH=/app/src:/app"]),
+        f"ENV PATH=/app/{one.environment}/bin:$PATH PYTHONDONTWRITEBYTECODE=1 PYTHONUNBUFFERED=1",
+        f"ENV PYTHONPATH={'/app/src:/app' if one.installed else '/app'}",
         f"USER {_USER}:{_USER}",
         f"CMD {json.dumps(list(one.command))}",
     ]
@@ -82,11 +85,11 @@ def _system(one: Container) -> list[str]:
     return [f"RUN {installing[one.distribution]}"]
 
 
-def editor_description(name: str) -> str:
+def editor_description(name: str, environment: str) -> str:
     """A development container's description (the open specification), beside the container's own file."""
     described = {
         "name": name,
         "build": {"dockerfile": "../Containerfile", "context": "..", "target": "libraries"},
-        "remoteEnv": {"PATH": "/app/.venv/bin:${containerEnv:PATH}"},
+        "remoteEnv": {"PATH": f"/app/{environment}/bin:${{containerEnv:PATH}}"},
     }
     return json.dumps(described, indent=2) + "\n"

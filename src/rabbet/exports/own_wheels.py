@@ -4,7 +4,6 @@ They serve the platform and the version of Python that this Rabbet runs with. Th
 same bytes.
 """
 
-import base64
 import hashlib
 import zipfile
 from collections.abc import Iterator
@@ -17,6 +16,7 @@ from packaging.requirements import InvalidRequirement
 import rabbet
 from rabbet.core.needs.need import Need, library_name
 from rabbet.errors import EnvironmentFailed
+from rabbet.formats.record import RecordRow, write_record
 
 __all__ = ["own_needs", "own_wheels"]
 
@@ -108,15 +108,14 @@ def _contents(one: Distribution) -> Iterator[tuple[str, bytes]]:
 def _write(path: Path, contents: dict[str, bytes], one: Distribution) -> None:
     """Write an archive with these files and their record."""
     info = f"{library_name(one.metadata['Name']).replace('-', '_')}-{one.version}.dist-info"
-    rows = [f"{place},sha256={_digest(body)},{len(body)}" for place, body in sorted(contents.items())]
-    record = "\n".join([*rows, f"{info}/RECORD,,", ""])
+    rows = [
+        RecordRow(place, hashlib.sha256(body).hexdigest(), len(body), "sha256")
+        for place, body in contents.items()
+    ]
+    record = write_record([*rows, RecordRow(f"{info}/RECORD")])
     with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as archive:
         for place, body in [*sorted(contents.items()), (f"{info}/RECORD", record.encode())]:
             entry = zipfile.ZipInfo(place, _DAY)
             entry.external_attr = 0o644 << 16
             entry.compress_type = zipfile.ZIP_DEFLATED
             archive.writestr(entry, body, compresslevel=1)  # it is unpacked once, and made at each carrying
-
-
-def _digest(body: bytes) -> str:
-    return base64.urlsafe_b64encode(hashlib.sha256(body).digest()).rstrip(b"=").decode()

@@ -1,18 +1,19 @@
 """Listings and metadata, each read once for all targets of a command."""
 
 import hashlib
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future
 
 from packaging.utils import NormalizedName
 
+from rabbet.core.model.lock import LockedLibrary
 from rabbet.core.model.release import Candidate, ListedFile, Listing, Metadata, SetAside, SourceTree
 from rabbet.formats.metadata import MetadataBroken, parse_metadata, parse_static_metadata
 from rabbet.sources.base import FileSource, Memory, Source
 from rabbet.sources.http.client import Answer
 from rabbet.sources.index import IndexSource
 
-__all__ = ["ReleaseReader", "told_key"]
+__all__ = ["ReleaseReader", "remembered_metadata", "told_key"]
 
 _UNKNOWN = 404
 _KEPT = Answer(200, "", {}, b"")  # in place of an answer: what is kept will do
@@ -21,6 +22,19 @@ _KEPT = Answer(200, "", {}, b"")  # in place of an answer: what is kept will do
 def told_key(teller: str, sha256: str) -> str:
     """The key of what an index, or else the place of a file, told of the wheel with this hash."""
     return hashlib.sha256(f"{teller}\n{sha256}".encode()).hexdigest()
+
+
+def remembered_metadata(memory: Memory, library: LockedLibrary) -> Iterator[bytes]:
+    """What is remembered of a locked library's metadata.
+
+    Of each file it is what the file says itself, else what its index told.
+    """
+    for file in library.files:
+        content = memory.recall(file.sha256)
+        if content is None and library.index is not None:
+            content = memory.recall(told_key(library.index, file.sha256))
+        if content is not None:
+            yield content
 
 
 class ReleaseReader:

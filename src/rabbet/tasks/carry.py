@@ -6,6 +6,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from functools import partial
 from pathlib import Path
+from typing import NamedTuple
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -15,7 +16,6 @@ from packaging.version import Version
 from rabbet.compose.fetch import content_from
 from rabbet.core.file_name import parse_wheel_name
 from rabbet.core.lock.select import libraries_for, needed, own_project, serving_wheel
-from rabbet.core.lock.serving import places_of
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, LockedFile, LockedLibrary, LockedRuntime, Needed, ToInstall
 from rabbet.core.model.runtime import PythonRuntime, RuntimeArchive, RuntimeOffer
@@ -23,7 +23,15 @@ from rabbet.core.model.target import Target
 from rabbet.core.progress import Observer, Silent
 from rabbet.core.targets import named_target, target_of
 from rabbet.errors import IntegrityFailed, NoSolution, SourceFailed, WrongUsage
-from rabbet.exports.carried import MANIFEST, Parcel, Written, archive_name, read_manifest, write_parcel
+from rabbet.exports.carried import (
+    MANIFEST,
+    Packed,
+    Parcel,
+    Written,
+    archive_name,
+    read_manifest,
+    write_parcel,
+)
 from rabbet.exports.own_wheels import own_needs, own_wheels
 from rabbet.exports.packing import ENDINGS, pack_folder
 from rabbet.formats.runtime_catalogue import catalogue_text, with_offer
@@ -37,7 +45,7 @@ from rabbet.store.trees import is_sound
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.obtaining import Shelf, own_target
-from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons
+from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, targets_of_lock
 from rabbet.workspace.sources import open_sources
 from rabbet.workspace.supply import supply_for
 
@@ -72,41 +80,48 @@ def carry(
     `IntegrityFailed`, `EnvironmentFailed`, `CannotWrite`.
     """
     lock, declaration = project.lock(machine), project.declaration()
-    targets = _targets(lock, declaration, platforms, project, machine)
+    targets = _chosen(targets_of_lock(lock, _NEWEST, project, machine), platforms)
     with tempfile.TemporaryDirectory(prefix="rabbet-carry-") as name:
         scratch = Path(name)
         found = _Collected(lock, declaration, targets)
         distributions = _fetched(found.files, project, machine, observer)
         runtimes, catalogue = _runtimes(lock, targets, scratch, project, machine, observer)
-        notes = list(found.notes)
-        rabbet, served = _rabbet(targets, scratch, project, machine, observer)
+        rabbet = _rabbet(targets, scratch, project, machine, observer)
         parcel = Parcel(
             project=declaration.name,
             lock=project.lock_stamp(),
             targets=tuple(dict.fromkeys(map(str, targets))),
             distributions=tuple(distributions),
             pythons=found.pythons,
-            rabbet=tuple(rabbet),
+            rabbet=tuple(rabbet.wheels),
             runtimes=tuple(runtimes),
             catalogue=catalogue,
         )
-        observer.stage("writing", len(distributions) + len(runtimes) + len(rabbet))
+        observer.stage("writing", len(distributions) + len(runtimes) + len(rabbet.wheels))
         with machine.store.claimed(f"carried {to}"):
             written = _written(parcel, to, scratch, observer)
     return Carried(
         place=to,
         written=written,
         targets=parcel.targets,
-        rabbet_for=served,
-        python=served.rpartition("Python ")[2].partition(" ")[0],
-        notes=tuple(notes),
+        rabbet_for=rabbet.served,
+        python=rabbet.python,
+        notes=tuple(found.notes),
     )
+
+
+class _Rabbet(NamedTuple):
+    """Rabbet with what it needs, for whom that is, and a version of Python that can run it."""
+
+    wheels: Sequence[Packed]
+    served: str
+    python: str
 
 
 def _rabbet(
     targets: Sequence[Target], scratch: Path, project: Project, machine: Machine, observer: Observer
-) -> tuple[list[tuple[str, Path]], str]:
-    """Rabbet with what it needs, and for whom: for all targets where the sources offer that.
+) -> _Rabbet:
+    """Rabbet with what it needs: for all targets where the sources offer that.
 
     Else what is installed here, which serves this platform and the Python that Rabbet runs with. Raises
     `EnvironmentFailed`, `CannotWrite`.
@@ -118,11 +133,13 @@ def _rabbet(
         able = []
     with cannot_write(scratch):
         made = own_wheels(scratch, alone=bool(able))
+        own = [Packed.of(name, path) for name, path in made]
     if not able:
-        return made, f"Python {sys.version_info[0]}.{sys.version_info[1]} on this platform"
+        python = f"{sys.version_info[0]}.{sys.version_info[1]}"
+        return _Rabbet(own, f"Python {python} on this platform", python)
     unique = list({file.sha256: file for file in files}.values())
     found = _fetched(unique, project, machine, observer)
-    return sorted({*made, *found}), ", ".join(dict.fromkeys(map(str, able)))
+    return _Rabbet(sorted({*own, *found}), ", ".join(dict.fromkeys(map(str, able))), able[0].minor)
 
 
 def _own_files(
@@ -169,14 +186,9 @@ def _written(parcel: Parcel, to: Path, scratch: Path, observer: Observer) -> Wri
     return written
 
 
-def _targets(
-    lock: Lock, declaration: Declaration, platforms: Sequence[str], project: Project, machine: Machine
-) -> list[Target]:
-    """The lock's targets, as generous as their systems may be; this machine's, where it names none."""
-    places = sorted(set(places_of(lock).values()))
-    if not places:
-        return [target_of(chosen_runtime(declaration, found_pythons(machine, project), lock))]
-    known = sorted({platform for platform, _ in places})
+def _chosen(targets: Sequence[Target], platforms: Sequence[str]) -> list[Target]:
+    """Those on some platforms, or all. Raises `WrongUsage` for a platform that the lock does not serve."""
+    known = sorted({target.platform for target in targets})
     for platform in platforms:
         if platform not in known:
             raise WrongUsage(
@@ -184,11 +196,7 @@ def _targets(
                 because=[f"it serves: {', '.join(known)}"],
                 remedy=f"rabbet declare --target {platform} && rabbet resolve",
             )
-    return [
-        named_target(platform, minor, _NEWEST)
-        for platform, minor in places
-        if not platforms or platform in platforms
-    ]
+    return [target for target in targets if not platforms or target.platform in platforms]
 
 
 class _Collected:
@@ -233,22 +241,22 @@ class _Collected:
 
 def _fetched(
     wanted: Sequence[LockedFile], project: Project, machine: Machine, observer: Observer
-) -> list[tuple[str, Path]]:
+) -> list[Packed]:
     """The files in the store, fetched where it lacks them, several at once."""
     supply = supply_for(project, machine, observer)
     content, store = content_from(supply), supply.store
     missing = [file for file in wanted if not store.has(file)]
     observer.stage("fetching", len(missing), size=sum(file.size or 0 for file in missing))
 
-    def get(file: LockedFile) -> tuple[str, Path]:
-        return file.filename, store.fetched(file, lambda: content(file))
+    def get(file: LockedFile) -> Packed:
+        return Packed(file.filename, store.fetched(file, lambda: content(file)), file.sha256)
 
     pool = ThreadPoolExecutor(_THREADS, thread_name_prefix="fetch")
     try:
         found = []
         for job in as_finished([pool.submit(get, file) for file in wanted]):
             found.append(job.result())
-            observer.step(found[-1][0])
+            observer.step(found[-1].name)
         return sorted(found)
     finally:
         pool.shutdown(wait=False, cancel_futures=True)
@@ -261,11 +269,13 @@ def _runtimes(
     project: Project,
     machine: Machine,
     observer: Observer,
-) -> tuple[list[tuple[str, Path]], str]:
+) -> tuple[list[Packed], str]:
     """The archives of locked runtimes for these targets, and a catalogue that offers them."""
     platforms = {target.platform for target in targets}
+    if not any(runtime.archives for runtime in lock.runtimes):
+        return [], ""
     shelf = Shelf(project, machine)
-    found: dict[str, Path] = {}
+    found: dict[str, Packed] = {}
     offers: list[RuntimeOffer] = []
     for runtime in lock.runtimes:
         for archive in runtime.archives:
@@ -275,9 +285,9 @@ def _runtimes(
                     told = f"fetching {runtime.language} {runtime.version}"
                     observer.stage(told, 1, size=archive.size or 0)
                     shelf.fetch_archive(archive, scratch / name, observer)
-                    found[name] = scratch / name
+                    found[name] = Packed.of(name, scratch / name)
                 offers = with_offer(offers, _offer(runtime, replace(archive, url=name)))
-    return sorted(found.items()), catalogue_text(offers) if offers else ""
+    return sorted(found.values()), catalogue_text(offers) if offers else ""
 
 
 def _offer(runtime: LockedRuntime, archive: RuntimeArchive) -> RuntimeOffer:
@@ -307,9 +317,12 @@ def take_carried(project: Project, machine: Machine, observer: Observer, place: 
 
 
 def _obtain_carried(
-    lock: Lock, carried: Mapping[str, Path], target: Target, shelf: Shelf, observer: Observer
+    lock: Lock, carried: Mapping[str, Path], project: Project, machine: Machine, observer: Observer
 ) -> None:
     """Unpack the locked runtimes that were carried for this machine's platform."""
+    if not any(runtime.archives for runtime in lock.runtimes):
+        return
+    shelf, target = Shelf(project, machine), own_target(machine)
     for runtime in lock.runtimes:
         for archive in runtime.archives:
             path = carried.get(archive_name(archive))
@@ -324,7 +337,7 @@ def _taken(project: Project, machine: Machine, observer: Observer, folder: Path)
     lock, declaration = project.lock(machine), project.declaration()
     by_digest = {file.sha256: folder / file.path for file in manifest.files}
     by_name = {Path(file.path).name: folder / file.path for file in manifest.files}
-    _obtain_carried(lock, by_name, own_target(machine), Shelf(project, machine), observer)
+    _obtain_carried(lock, by_name, project, machine, observer)  # the Python may be among them
     target = target_of(chosen_runtime(declaration, found_pythons(machine, project), lock))
     found = _Collected(lock, declaration, [target])
     here = [file for file in found.files if file.sha256 in by_digest]

@@ -73,7 +73,6 @@ class Case(Struct, frozen=True, kw_only=True):
     changes: Mapping[NormalizedName, Change]
     verdict: Verdict
     tried: Mapping[Mixture, Tried]
-    symptom: Symptom
     seconds: float
     recalled: int
     notes: tuple[str, ...]
@@ -114,7 +113,6 @@ def culprit(good: str, bad: str, words: Sequence[str], options: CulpritOptions, 
         changes=two.changes,
         verdict=verdict,
         tried=attempts.tried,
-        symptom=attempts.command.symptom,
         seconds=monotonic() - begun,
         recalled=attempts.recalled,
         notes=(*two.notes, *_notes(attempts)),

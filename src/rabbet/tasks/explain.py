@@ -30,7 +30,7 @@ from rabbet.errors import SourceFailed, WrongUsage
 from rabbet.formats.metadata import MetadataBroken, parse_metadata
 from rabbet.sources.base import Memory
 from rabbet.sources.catalogue import Catalogue
-from rabbet.sources.release_reader import told_key
+from rabbet.sources.release_reader import remembered_metadata
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, targets_for
@@ -225,13 +225,9 @@ def remembered_needs(memory: Memory, declaration: Declaration) -> Needs:
 
 
 def _remembered(memory: Memory, library: LockedLibrary, declaration: Declaration) -> Sequence[Need] | None:
-    for wheel in library.wheels:
-        content = memory.recall(wheel.sha256)
-        if content is None and library.index is not None:  # what its source told of it
-            content = memory.recall(told_key(library.index, wheel.sha256))
-        if content is not None:
-            with suppress(MetadataBroken):
-                return corrected(parse_metadata(content), declaration).needs
+    for content in remembered_metadata(memory, replace(library, artifacts=library.wheels)):
+        with suppress(MetadataBroken):
+            return corrected(parse_metadata(content), declaration).needs
     return None
 
 

@@ -1,28 +1,28 @@
 """What a lock comes to for others: a list, a bill of materials, a container, an editor."""
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Mapping
+from contextlib import suppress
 from pathlib import Path
 
-from msgspec import Struct
+from msgspec import Struct, field
+from msgspec.structs import replace
 from packaging.version import Version
 
 from rabbet import __version__
 from rabbet.core.lock.serving import places_of
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, LockedLibrary
-from rabbet.core.model.target import Target
 from rabbet.core.shell import quoted
-from rabbet.core.targets import named_target, target_of
 from rabbet.errors import NoRuntime, WrongUsage
 from rabbet.exports.bill import bill
-from rabbet.exports.container import IGNORED, Container, containerfile, editor_description
+from rabbet.exports.container import CARRIED, IGNORED, Container, containerfile, editor_description
 from rabbet.exports.marked import CONTAINER, EDITOR, IGNORE, write_marked
 from rabbet.exports.requirement_list import requirement_list
 from rabbet.formats.metadata import MetadataBroken, licence_of
-from rabbet.sources.release_reader import told_key
+from rabbet.sources.release_reader import remembered_metadata
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
-from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons
+from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, targets_of_lock
 from rabbet.workspace.selection import RecreateOptions, selected
 
 __all__ = ["ContainerOptions", "Exported", "export_bill", "export_container", "export_editor", "export_list"]
@@ -37,10 +37,11 @@ class ContainerOptions(Struct, frozen=True, kw_only=True):
 
 
 class Exported(Struct, frozen=True, kw_only=True):
-    """The files that were looked at, and those of them that were written."""
+    """The files looked at, those of them that were written, and the `paths` that editors ask for."""
 
     files: tuple[Path, ...]
     written: tuple[Path, ...]
+    paths: Mapping[str, str] = field(default_factory=dict)
 
 
 def export_list(project: Project, machine: Machine, options: RecreateOptions) -> str:
@@ -50,7 +51,7 @@ def export_list(project: Project, machine: Machine, options: RecreateOptions) ->
     """
     lock, declaration = project.lock(machine), project.declaration()
     selection = selected(lock, None, options, declaration)
-    targets = _targets(lock, declaration, project, machine)
+    targets = targets_of_lock(lock, declaration.baselines, project, machine)
     served = ", ".join(map(str, targets))
     title = f"{declaration.name}, as it is locked in {project.lock_file.name} for {served}"
     return requirement_list(lock, targets, selection, title)
@@ -61,15 +62,9 @@ def export_bill(project: Project, machine: Machine) -> str:
     lock, declaration = project.lock(machine), project.declaration()
 
     def licence(library: LockedLibrary) -> str:
-        for file in library.files:
-            content = machine.metadata.recall(file.sha256)
-            if content is None and library.index is not None:
-                content = machine.metadata.recall(told_key(library.index, file.sha256))
-            if content is not None:
-                try:
-                    return licence_of(content)
-                except MetadataBroken:
-                    continue
+        for content in remembered_metadata(machine.metadata, library):
+            with suppress(MetadataBroken):
+                return licence_of(content)
         return ""
 
     about = {"name": declaration.name}
@@ -94,7 +89,9 @@ def export_container(
             python=python,
             distribution=distribution,
             packages=packages,
-            options=_recreate_options(options, declaration),
+            options=_recreate_options(options, project, declaration),
+            carrying=f"rabbet carry{_variant(project)} --to {CARRIED}",
+            environment=project.environment.name,
             installed=declaration.build_system is not None,
             command=wanted.command or ("python",),
         )
@@ -105,7 +102,11 @@ def export_container(
         name
         for name, text in contents.items()
         if write_marked(
-            project.folder / name, text, stamp, "rabbet export container --force", force=wanted.force
+            project.folder / name,
+            text,
+            stamp,
+            f"rabbet export container{_variant(project)} --force",
+            force=wanted.force,
         )
     ]
     return _exported(project, contents, written)
@@ -115,27 +116,34 @@ def export_editor(project: Project, machine: Machine, wanted: ContainerOptions) 
     """Write the description of a development container. Raises as `export_container` does."""
     declaration = project.declaration()
     project.lock(machine)
-    place = EDITOR
-    text = editor_description(declaration.name)
-    path, stamp = project.folder / place, project.lock_stamp()
-    again = "rabbet export editor --force"
+    text = editor_description(declaration.name, project.environment.name)
+    path, stamp = project.folder / EDITOR, project.lock_stamp()
+    again = f"rabbet export editor{_variant(project)} --force"
     written = write_marked(path, text, stamp, again, comment="//", force=wanted.force)
-    return _exported(project, [place], [place] if written else [])
+    return replace(
+        _exported(project, [EDITOR], [EDITOR] if written else []), paths=_editor_paths(project.environment)
+    )
 
 
-def _exported(project: Project, files: "Sequence[str] | dict[str, str]", written: Sequence[str]) -> Exported:
+def _editor_paths(root: Path) -> dict[str, str]:
+    """What editors ask for of an environment, which may not be there yet."""
+    site = next(root.glob("lib/python*/site-packages"), None)
+    return {
+        "interpreter": str(root / "bin" / "python"),
+        "commands": str(root / "bin"),
+        **({"libraries": str(site)} if site else {}),
+    }
+
+
+def _variant(project: Project) -> str:
+    return f" --variant {quoted(project.variant)}" if project.variant else ""
+
+
+def _exported(project: Project, files: Iterable[str], written: Iterable[str]) -> Exported:
     return Exported(
         files=tuple(project.folder / name for name in files),
         written=tuple(project.folder / name for name in written),
     )
-
-
-def _targets(lock: Lock, declaration: Declaration, project: Project, machine: Machine) -> list[Target]:
-    """The targets that the lock names; this machine's, where it names none."""
-    places = sorted(set(places_of(lock).values()), key=lambda place: (place[0], Version(place[1])))
-    if places:
-        return [named_target(platform, minor, declaration.baselines) for platform, minor in places]
-    return [target_of(chosen_runtime(declaration, found_pythons(machine, project), lock))]
 
 
 def _minor(lock: Lock, declaration: Declaration, project: Project, machine: Machine) -> str:
@@ -159,7 +167,7 @@ def _system(declaration: Declaration, base: str) -> tuple[str, tuple[str, ...]]:
     return named, declaration.system.get(named, ())
 
 
-def _recreate_options(options: RecreateOptions, declaration: Declaration) -> str:
+def _recreate_options(options: RecreateOptions, project: Project, declaration: Declaration) -> str:
     """The options of `recreate` for the same choice; the project itself comes in a later layer."""
     words = []
     if options.groups:
@@ -168,4 +176,5 @@ def _recreate_options(options: RecreateOptions, declaration: Declaration) -> str
         words += ["--extra", *map(quoted, options.extras)]
     if not words:
         words = ["--everything"] if options.everything else ["--bare"]
-    return " ".join([*words, *(["--without-project"] if declaration.build_system else [])])
+    without = ["--without-project"] if declaration.build_system else []
+    return " ".join([*words, *without]) + _variant(project)

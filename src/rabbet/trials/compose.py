@@ -124,8 +124,9 @@ def compose_trial(
             lay_upon(guarded, project.environment)
     elif asked.beside:
         lead_to_modules(site, project.folder)
+    linked = made.trees(machine, asked.runtime)
     if any(isinstance(one, Unbuilt) and one.kind == "editable" for one in settled.wanted):
-        return Composed(made.trees(machine, asked.runtime), None)
-    trees = machine.store.trees([one.artifact for one in made.wheels], asked.runtime)
+        return Composed(linked, None)
+    trees = [(key, Path(entry) / "tree") for key, entry in linked]
     manifest = manifest_of(root, made.placed, trees, settled.tried.brought, str(asked.runtime))
-    return Composed(made.trees(machine, asked.runtime), write_manifest(manifest))
+    return Composed(linked, write_manifest(manifest))

@@ -16,7 +16,6 @@ from rabbet.cli.options import add_json, add_variant
 from rabbet.errors import ExitCode, WrongUsage
 
 if TYPE_CHECKING:
-    from rabbet.workspace.project import Project
     from rabbet.workspace.selection import RecreateOptions
 
 
@@ -85,7 +84,7 @@ def run(arguments: Namespace, context: Context) -> int:
         exported = export_container(project, machine, _options(arguments), wanted)
     else:
         exported = export_editor(project, machine, wanted)
-    view = ExportedView(exported, arguments.what, _paths(project) if arguments.what == "editor" else {})
+    view = ExportedView(exported, arguments.what, arguments.variant)
     context.present(view, "export", as_json=arguments.json)
     return ExitCode.DONE
 
@@ -111,14 +110,3 @@ def _give(text: str, arguments: Namespace, context: Context) -> int:
     write_text(path, text)
     context.show(f"Wrote {arguments.to}.")
     return ExitCode.DONE
-
-
-def _paths(project: "Project") -> dict[str, str]:
-    """What editors ask for."""
-    root = project.environment
-    site = next(root.glob("lib/python*/site-packages"), None)
-    return {
-        "interpreter": str(root / "bin" / "python"),
-        "commands": str(root / "bin"),
-        **({"libraries": str(site)} if site else {}),
-    }

@@ -1,20 +1,14 @@
 """Which files were exported."""
 
-from collections.abc import Mapping
-
 from msgspec import Struct
 
 from rabbet.cli.context import Context
+from rabbet.cli.options import variant_option
 from rabbet.cli.style import table
 from rabbet.exports.container import CARRIED
 from rabbet.tasks.export import Exported
 
 __all__ = ["ExportedView"]
-
-_NEXT = {
-    "container": f"rabbet carry --to {CARRIED}",
-    "editor": "rabbet export container",
-}
 
 
 class ExportedView(Struct, frozen=True):
@@ -22,7 +16,7 @@ class ExportedView(Struct, frozen=True):
 
     exported: Exported
     what: str
-    paths: Mapping[str, str]
+    variant: str | None
 
     def show(self, context: Context) -> None:
         """Print the files and the paths, then the next command."""
@@ -30,14 +24,16 @@ class ExportedView(Struct, frozen=True):
         rows = [
             ("written" if path in exported.written else "as it was", path.name) for path in exported.files
         ]
-        rows += [(what, path) for what, path in self.paths.items()]
+        rows += [(what, path) for what, path in self.exported.paths.items()]
         for line in table(("what", "where"), rows, context.style):
             context.show(line)
         context.show()
+        option = variant_option(self.variant)
         if self.what == "container":
-            context.show(f"To build it: {_NEXT['container']}, then the builder of your choice")
+            carrying = f"rabbet carry{option} --to {CARRIED}"
+            context.show(f"To build it: {carrying}, then the builder of your choice")
         else:
-            context.show(f"It is built by what lies beside it: {_NEXT['editor']}")
+            context.show(f"It is built by what lies beside it: rabbet export container{option}")
 
     def document(self) -> dict[str, object]:
         """The content of the JSON document."""
@@ -45,5 +41,5 @@ class ExportedView(Struct, frozen=True):
             "files": [
                 {"path": str(path), "written": path in self.exported.written} for path in self.exported.files
             ],
-            "paths": dict(self.paths),
+            "paths": dict(self.exported.paths),
         }

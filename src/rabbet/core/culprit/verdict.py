@@ -67,9 +67,7 @@ def find_culprits(
     if not everything:
         return Verdict(answer=Answer.NO_DIFFERENCE)
     ledger = Ledger(oracle)
-    ends = [_GOOD, everything]
-    for part in [ends] if jobs > 1 else [ends[:1], ends[1:]]:
-        ledger.ask(part, "both states")
+    ledger.ask([_GOOD, everything], "both states")
     answer = _answer(ledger.runs[_GOOD], ledger.runs[everything])
     if answer is not Answer.FOUND:
         return Verdict(answer=answer, runs=tuple(ledger.runs.items()))
@@ -104,12 +102,13 @@ class _Case:
             culprits = self._culprits()
             odd = self._odd(culprits)
             doubtful = [one for one in self._evidence(culprits) if self._ledger.runs[one].total == 1]
-            if not self._changed_when_asked_again([*odd, *doubtful]):
-                break
+            steady = not self._changed_when_asked_again([*odd, *doubtful])
             if self._ledger.runs[_GOOD].failed:
                 return Verdict(answer=Answer.FLAKY, runs=tuple(self._ledger.runs.items()))
+            if steady:
+                break
         luck = self._luck(culprits)
-        steady = all(self._ledger.runs[one].outcome is Outcome.PASS for one in odd)
+        steady = steady and all(self._ledger.runs[one].outcome is Outcome.PASS for one in odd)
         return Verdict(
             answer=Answer.FOUND if steady and luck <= _LUCK else Answer.FLAKY,
             culprits=tuple(culprits),

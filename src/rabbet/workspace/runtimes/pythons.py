@@ -1,7 +1,7 @@
 """Which interpreter of this machine a project gets, and what became of the one it got."""
 
 import os
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
@@ -19,7 +19,14 @@ from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.languages import obtained_runtimes
 
-__all__ = ["InterpreterTrouble", "chosen_runtime", "found_pythons", "interpreter_trouble", "targets_for"]
+__all__ = [
+    "InterpreterTrouble",
+    "chosen_runtime",
+    "found_pythons",
+    "interpreter_trouble",
+    "targets_for",
+    "targets_of_lock",
+]
 
 
 def found_pythons(machine: Machine, project: Project | None = None) -> tuple[PythonRuntime | Refusal, ...]:
@@ -88,6 +95,21 @@ def targets_for(declaration: Declaration, runtime: PythonRuntime) -> tuple[Targe
         for platform in sorted(declaration.targets or (own.platform,))
         for python in sorted(declaration.pythons or (runtime.minor,), key=Version)
     )
+
+
+def targets_of_lock(
+    lock: Lock, baselines: Mapping[str, str], project: Project, machine: Machine
+) -> list[Target]:
+    """The targets that a lock names, with systems of these baselines; this machine's, where it names none.
+
+    Raises `NoRuntime` where this machine would be it, and has no interpreter for it.
+    """
+    from rabbet.core.lock.serving import places_of  # here: resolving looks at no lock's places
+
+    places = sorted(set(places_of(lock).values()), key=lambda place: (place[0], Version(place[1])))
+    if places:
+        return [named_target(platform, minor, baselines) for platform, minor in places]
+    return [target_of(chosen_runtime(project.declaration(), found_pythons(machine, project), lock))]
 
 
 class InterpreterTrouble(NamedTuple):
