@@ -4,7 +4,7 @@ import re
 from collections.abc import Sequence
 from typing import TextIO
 
-from rabbet.core.shell import quoted
+from rabbet.core.shell import variant_option
 from rabbet.core.shown_text import visible, without_credentials
 from rabbet.errors import RabbetError, Way
 
@@ -44,7 +44,7 @@ def document(error: RabbetError) -> str:
 
 def for_variant(commands: Sequence[Way], variant: str) -> tuple[Way, ...]:
     """The same commands for a variant of the project, where they are about an environment."""
-    option = f" --variant {quoted(variant)}"
+    option = variant_option(variant)
 
     def told(way: Way) -> Way:
         return way._replace(

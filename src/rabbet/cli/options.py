@@ -24,7 +24,6 @@ __all__ = [
     "edits_of",
     "moment",
     "section_of",
-    "variant_option",
 ]
 
 
@@ -89,13 +88,6 @@ def add_now(parser: ArgumentParser) -> None:
         "--now", action="store_true", help="then resolve and recreate; if that fails, all is as before"
     )
     add_offline(parser)
-
-
-def variant_option(variant: str | None) -> str:
-    """The option that names a variant, to be put behind a command; empty for the project itself."""
-    from rabbet.core.shell import quoted
-
-    return f" --variant {quoted(variant)}" if variant else ""
 
 
 def add_trial(parser: ArgumentParser) -> None:

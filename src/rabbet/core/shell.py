@@ -3,7 +3,7 @@
 import re
 from collections.abc import Iterable
 
-__all__ = ["joined_words", "quoted"]
+__all__ = ["joined_words", "quoted", "variant_option"]
 
 # A leading `=` or `~` means something to zsh, and `%` to some fish.
 _PLAIN = re.compile(r"[A-Za-z0-9_./:@+,-][A-Za-z0-9_./:@%+=,-]*\Z")
@@ -25,3 +25,8 @@ def quoted(word: str) -> str:
 def joined_words(words: Iterable[str]) -> str:
     """Words as a command line."""
     return " ".join(quoted(word) for word in words)
+
+
+def variant_option(variant: str | None) -> str:
+    """The option that names a variant, to be put behind a command; empty for the project itself."""
+    return f" --variant {quoted(variant)}" if variant else ""

@@ -12,7 +12,7 @@ from rabbet import __version__
 from rabbet.core.lock.serving import places_of
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, LockedLibrary
-from rabbet.core.shell import quoted
+from rabbet.core.shell import quoted, variant_option
 from rabbet.errors import NoRuntime, WrongUsage
 from rabbet.exports.bill import bill
 from rabbet.exports.container import CARRIED, IGNORED, Container, containerfile, editor_description
@@ -90,7 +90,7 @@ def export_container(
             distribution=distribution,
             packages=packages,
             options=_recreate_options(options, project, declaration),
-            carrying=f"rabbet carry{_variant(project)} --to {CARRIED}",
+            carrying=f"rabbet carry{variant_option(project.variant)} --to {CARRIED}",
             environment=project.environment.name,
             installed=declaration.build_system is not None,
             command=wanted.command or ("python",),
@@ -105,7 +105,7 @@ def export_container(
             project.folder / name,
             text,
             stamp,
-            f"rabbet export container{_variant(project)} --force",
+            f"rabbet export container{variant_option(project.variant)} --force",
             force=wanted.force,
         )
     ]
@@ -118,7 +118,7 @@ def export_editor(project: Project, machine: Machine, wanted: ContainerOptions) 
     project.lock(machine)
     text = editor_description(declaration.name, project.environment.name)
     path, stamp = project.folder / EDITOR, project.lock_stamp()
-    again = f"rabbet export editor{_variant(project)} --force"
+    again = f"rabbet export editor{variant_option(project.variant)} --force"
     written = write_marked(path, text, stamp, again, comment="//", force=wanted.force)
     return replace(
         _exported(project, [EDITOR], [EDITOR] if written else []), paths=_editor_paths(project.environment)
@@ -133,10 +133,6 @@ def _editor_paths(root: Path) -> dict[str, str]:
         "commands": str(root / "bin"),
         **({"libraries": str(site)} if site else {}),
     }
-
-
-def _variant(project: Project) -> str:
-    return f" --variant {quoted(project.variant)}" if project.variant else ""
 
 
 def _exported(project: Project, files: Iterable[str], written: Iterable[str]) -> Exported:
@@ -177,4 +173,4 @@ def _recreate_options(options: RecreateOptions, project: Project, declaration: D
     if not words:
         words = ["--everything"] if options.everything else ["--bare"]
     without = ["--without-project"] if declaration.build_system else []
-    return " ".join([*words, *without]) + _variant(project)
+    return " ".join([*words, *without]) + variant_option(project.variant)

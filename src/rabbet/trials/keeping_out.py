@@ -12,7 +12,7 @@ from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.edit import Edit
 from rabbet.core.model.lock import Lock, runtime_name
 from rabbet.core.needs.wording import specifiers_text
-from rabbet.core.shell import quoted
+from rabbet.core.shell import variant_option
 from rabbet.errors import NoLock, NoRuntime, NoSolution, NotUnderstood, RabbetError
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import apply
@@ -64,7 +64,7 @@ def kept_out(
                 continue
             instead = _instead(lock, guilty)
             if helps(lock, declaration):
-                variant = f" --variant {quoted(project.variant)}" if project.variant else ""
+                variant = variant_option(project.variant)
                 return KeptOut(
                     command=f"{command} && rabbet resolve && rabbet recreate{variant}", instead=instead
                 )

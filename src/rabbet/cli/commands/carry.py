@@ -33,5 +33,5 @@ def run(arguments: Namespace, context: Context) -> int:
     project, machine = context.project(arguments.variant), context.machine
     place = (machine.folder / Path(arguments.to).expanduser()).resolve()
     carried = carry(project, machine, context.observer, place, arguments.target)
-    context.present(CarryView(carried), "carry", as_json=arguments.json)
+    context.present(CarryView(carried, arguments.variant), "carry", as_json=arguments.json)
     return ExitCode.DONE

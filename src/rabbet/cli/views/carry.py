@@ -4,7 +4,7 @@ from msgspec import Struct
 
 from rabbet.cli.context import Context
 from rabbet.cli.style import count, size_text
-from rabbet.core.shell import quoted
+from rabbet.core.shell import quoted, variant_option
 from rabbet.exports.packing import ENDINGS
 from rabbet.tasks.carry import Carried
 
@@ -15,6 +15,7 @@ class CarryView(Struct, frozen=True):
     """How much there is, what could not come along, and what to do with it."""
 
     carried: Carried
+    variant: str | None
 
     def show(self, context: Context) -> None:
         """Print what was written, then the command for the other machine."""
@@ -33,7 +34,9 @@ class CarryView(Struct, frozen=True):
         place = quoted(carried.place.name)
         unpacked = carried.place.name.endswith(ENDINGS)
         runner = "rabbet" if unpacked else f"python{carried.python} {place}/rabbet.py"
-        context.show(f"There, in the project: {runner} recreate --carried {place}")
+        context.show(
+            f"There, in the project: {runner} recreate{variant_option(self.variant)} --carried {place}"
+        )
 
     def document(self) -> dict[str, object]:
         """The content of the JSON document."""

@@ -7,7 +7,6 @@ from msgspec.structs import asdict
 from packaging.version import Version
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import variant_option
 from rabbet.cli.style import count, table
 from rabbet.cli.views.finding import detail, story_text
 from rabbet.cli.views.mend import command_for, mend_command
@@ -16,7 +15,7 @@ from rabbet.core.drift.mends import is_by_hand, mends_of
 from rabbet.core.drift.since import LockFit
 from rabbet.core.model.finding import Finding, Reason, Weight
 from rabbet.core.needs.wording import need_text
-from rabbet.core.shell import quoted
+from rabbet.core.shell import quoted, variant_option
 from rabbet.tasks.drift import Drift
 
 __all__ = ["DriftView"]

@@ -3,8 +3,8 @@
 from msgspec import Struct
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import variant_option
 from rabbet.cli.style import table
+from rabbet.core.shell import variant_option
 from rabbet.exports.container import CARRIED
 from rabbet.tasks.export import Exported
 

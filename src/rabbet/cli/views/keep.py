@@ -3,10 +3,9 @@
 from collections.abc import Sequence
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import variant_option
 from rabbet.cli.style import table
 from rabbet.cli.views.changes import entry_text, verb_of
-from rabbet.core.shell import quoted
+from rabbet.core.shell import quoted, variant_option
 from rabbet.tasks.keep import Keeping
 
 __all__ = ["document", "outcome", "show_keeping"]

@@ -2,10 +2,9 @@
 
 from collections.abc import Collection
 
-from rabbet.cli.options import variant_option
 from rabbet.core.drift.mends import Mend, mend_of
 from rabbet.core.model.finding import Finding
-from rabbet.core.shell import quoted
+from rabbet.core.shell import quoted, variant_option
 
 __all__ = ["command_for", "mend_command"]
 

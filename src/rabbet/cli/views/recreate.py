@@ -5,12 +5,12 @@ from collections.abc import Mapping
 from msgspec import Struct
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import variant_option
 from rabbet.cli.style import count
 from rabbet.cli.views.finding import step_reason
 from rabbet.cli.views.unchanged import fit_text, made_text, steps_table
 from rabbet.core.model.lock import UNTOLD
 from rabbet.core.model.plan import Action, Plan, Step
+from rabbet.core.shell import variant_option
 from rabbet.tasks.recreate import RecreateReport
 
 __all__ = ["RecreateView"]

@@ -7,13 +7,13 @@ from typing import TypeVar
 from msgspec import Struct
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import variant_option
 from rabbet.cli.style import TableLine, count, table
 from rabbet.cli.views.unchanged import show_up_to_date
 from rabbet.core.graph.graph import asked_for_by
 from rabbet.core.lock.version_changes import Move
 from rabbet.core.model.lock import Lock, runtime_name
 from rabbet.core.model.target import targets_text
+from rabbet.core.shell import variant_option
 from rabbet.tasks.resolve import Resolved, Verdict, up_to_date_lock
 
 __all__ = ["ResolvedView", "VerdictsView"]

@@ -6,9 +6,9 @@ from datetime import datetime
 from msgspec import Struct
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import variant_option
 from rabbet.cli.style import count, table
 from rabbet.core.needs.wording import specifiers_text
+from rabbet.core.shell import variant_option
 from rabbet.tasks.status import Environment, Fit, Status
 
 __all__ = ["StatusView"]

@@ -4,8 +4,8 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import variant_option
 from rabbet.cli.style import count, table
+from rabbet.core.shell import variant_option
 from rabbet.workspace.result_cache import Fit, UpToDate
 
 if TYPE_CHECKING:
