@@ -1,12 +1,12 @@
 """Readers raise only their own error, for any bytes; minutes of the same are in `bench/fuzz.py`."""
 
-import random
 import tempfile
 import time
 import unittest
 from itertools import islice
 from pathlib import Path
 
+from tests.support.chance import dice
 from tests.support.readers import READERS, mutations
 
 SEED, ROUNDS = 20261125, 120
@@ -24,7 +24,7 @@ class Readers(unittest.TestCase):
     def test_mutations(self) -> None:
         """No other error than the reader's own, and none takes long."""
         for name, reader in READERS.items():
-            chance = random.Random(f"{name} {SEED}")
+            chance = dice(f"{name} {SEED}")
             with tempfile.TemporaryDirectory() as folder:
                 for number, content in enumerate(islice(mutations(reader.sample, chance), ROUNDS)):
                     begun = time.process_time()

@@ -1,6 +1,5 @@
 """What is declared of what a project has: cases, and what holds whatever is installed."""
 
-import random
 import unittest
 
 from packaging.version import Version
@@ -9,6 +8,7 @@ from rabbet.core.adoption import Adoption, Evidence, Listed, Present, adopt
 from rabbet.core.drift.imports import ImportSite, Offered, role_of
 from rabbet.core.model.declaration import Section
 from rabbet.core.needs.need import library_name
+from tests.support import chance
 from tests.support.catalogue import requirement
 
 DEV = Section("group", "dev")
@@ -133,7 +133,7 @@ class Adopting(unittest.TestCase):
 
     def test_everything_comes_back(self) -> None:
         """Whatever needs whatever, in circles too: the entries bring all of it, and none brings another."""
-        dice = random.Random(1611)
+        dice = chance.dice(1611)
         for _ in range(300):
             names = [library_name(f"hive{number}") for number in range(dice.randint(1, 12))]
             everything = {

@@ -20,6 +20,7 @@ from rabbet.core.culprit.verdict import Answer, Verdict, find_culprits
 from rabbet.core.model.release import Metadata
 from rabbet.core.needs.need import Need, library_name
 from rabbet.core.targets import named_target
+from tests.support import chance
 from tests.support.catalogue import TARGET
 
 PASSED, FAILED, NEITHER = Runs(1), Runs(0, 1), Runs(0, 0, 1)
@@ -112,6 +113,28 @@ class Searching(unittest.TestCase):
         self.assertIs(told[culprit.failing], FAILED)
         self.assertTrue(guilty <= culprit.failing)
         self.assertTrue(guilty & (culprit.guilty | culprit.unclear))
+
+    def test_two_smallest_failures(self) -> None:
+        """Where neither can be taken apart, both are told, for each fails without the other one."""
+        every = names(4)
+        told = {
+            "": PASSED,
+            "0123": FAILED,
+            "01": PASSED,
+            "12": PASSED,
+            "23": FAILED,
+            "013": FAILED,
+            "03": FAILED,
+        }
+
+        def answer(mixture: Mixture) -> Runs:
+            return told.get("".join(sorted(name[-1] for name in mixture)), NEITHER)
+
+        verdict = find_culprits(every, Free(), Asked(answer), jobs=2)
+        self.assertIs(verdict.answer, Answer.FOUND)
+        self.assertEqual(
+            [sorted(one) for one in guilty_in(verdict)], [[every[0], every[3]], [every[2], every[3]]]
+        )
 
     def test_both_states_alone(self) -> None:
         """What is answered without any search."""
@@ -243,7 +266,7 @@ class Consistent(unittest.TestCase):
 
     def test_random_requirements_against_all_mixtures(self) -> None:
         """All that is tried is consistent, as small as can be, and what is found is a smallest failure."""
-        for seed in range(300):
+        for seed in chance.seeds(300):
             with self.subTest(seed=seed):
                 dice = random.Random(seed)
                 good, bad = _random_states(dice)

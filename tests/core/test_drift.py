@@ -20,6 +20,7 @@ from rabbet.core.model.lock import LockedLibrary, LockedRuntime, LockedWheel, Ne
 from rabbet.core.model.release import Metadata
 from rabbet.core.model.runtime import Runtime
 from rabbet.core.needs.need import library_name
+from tests.support import chance
 from tests.support.catalogue import TARGET, requirement
 
 TABLE = tomllib.loads((Path(__file__).parent.parent / "data" / "drift.toml").read_text())
@@ -99,7 +100,7 @@ class Drift(unittest.TestCase):
 
     def test_nothing_is_untold(self) -> None:
         """Whatever is installed: everybody whose requirement is not met stands in some finding."""
-        lock, dice = [needed(entry) for entry in TABLE["lock"]], random.Random(12)
+        lock, dice = [needed(entry) for entry in TABLE["lock"]], chance.dice(12)
         for _ in range(300):
             there = [installed(self.any_release(dice, name)) for name in NAMES if dice.random() < 0.8]
             libraries = {one.name: one for one in there}

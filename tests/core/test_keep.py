@@ -1,6 +1,5 @@
 """Keeping what was installed by hand: what is declared, and what preferred."""
 
-import random
 import unittest
 
 from packaging.specifiers import SpecifierSet
@@ -11,6 +10,7 @@ from rabbet.core.drift.stories import stories
 from rabbet.core.model.declaration import Declared, Section
 from rabbet.core.model.finding import Finding, Kind, Weight
 from rabbet.core.model.inventory import Installation
+from tests.support import chance
 from tests.support.catalogue import requirement
 
 # what is declared, what is installed → what is declared then
@@ -65,7 +65,7 @@ class Keep(unittest.TestCase):
 
     def test_loosened_admits(self) -> None:
         """Whatever is declared and installed: then it is admitted, and so is all that was, above it."""
-        dice = random.Random(16)
+        dice = chance.dice(16)
         for _ in range(500):
             bounds = ",".join(
                 f"{dice.choice(OPERATORS)}{dice.randint(0, 4)}.{dice.randint(0, 4)}"

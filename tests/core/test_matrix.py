@@ -1,6 +1,5 @@
 """The census: machines in the same state stand together, and nobody is lost."""
 
-import random
 import unittest
 from collections import Counter
 
@@ -8,6 +7,7 @@ from packaging.version import Version
 
 from rabbet.core.census.matrix import State, matrix_of
 from rabbet.core.model.finding import Finding, Kind, Weight
+from tests.support import chance
 
 # label, how many revisions behind, what differs: library, version (! breaks, ~ differs)
 TEAM = [
@@ -56,7 +56,7 @@ class Census(unittest.TestCase):
 
     def test_everybody_is_there_once(self) -> None:
         """Whatever differs: each machine is in one group, with its like, and rows count machines."""
-        dice, known = random.Random(170), ["combframe 1.5!", "combframe 1.4~", "skepio 0.1~", "tallywax 1.0!"]
+        dice, known = chance.dice(170), ["combframe 1.5!", "combframe 1.4~", "skepio 0.1~", "tallywax 1.0!"]
         for _ in range(50):
             states = [
                 state(f"hive{number}", dice.choice([None, 0, 1]), dice.sample(known, dice.randint(0, 2)))

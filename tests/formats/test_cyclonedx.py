@@ -17,6 +17,7 @@ from rabbet.core.model.machine_inventory import MachineInventory
 from rabbet.core.model.release import Metadata
 from rabbet.core.needs.need import library_name
 from rabbet.formats.cyclonedx import read_inventory_file, write_inventory_file
+from tests.support import chance
 from tests.support.catalogue import requirement
 
 SCHEMAS = files("cyclonedx.schema") / "_res"
@@ -95,7 +96,7 @@ class CycloneDX(unittest.TestCase):
     """At random, with one seed."""
 
     def test_valid_and_the_same_again(self) -> None:
-        dice, judge = random.Random(17), validator()
+        dice, judge = chance.dice(17), validator()
         for _ in range(40):
             machine = any_machine(dice)
             digests = {name: {"a.py": "1" * 64} for name in machine.inventory.libraries}

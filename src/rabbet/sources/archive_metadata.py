@@ -2,7 +2,6 @@
 
 import io
 import zipfile
-import zlib
 from collections.abc import Callable
 from contextlib import suppress
 from typing import IO
@@ -10,8 +9,9 @@ from typing import IO
 from rabbet.core.limits import MOST_METADATA, MOST_UNANNOUNCED
 from rabbet.errors import SourceFailed
 from rabbet.formats.address import parse_address
-from rabbet.formats.archive_bounds import CappedStream, check_directory
+from rabbet.formats.archive_bounds import CappedStream
 from rabbet.formats.metadata import MetadataBroken
+from rabbet.formats.zip_archive import BROKEN_ZIP, check_directory
 from rabbet.sources.http.client import HttpClient
 from rabbet.sources.http.failures import refused
 from rabbet.sources.http.headers import announced_size
@@ -46,7 +46,7 @@ def sdist_metadata_in(file: IO[bytes], filename: str, *, most: int = _MOST_UNPAC
                 if member.name.count("/") == 1 and member.name.endswith("/PKG-INFO") and member.isreg():
                     content = archive.extractfile(member)
                     return content.read(MOST_METADATA) if content else b""
-    except (tarfile.TarError, OSError, EOFError, ValueError, OverflowError, zlib.error) as error:
+    except (tarfile.TarError, OSError, *BROKEN_ZIP) as error:
         raise MetadataBroken(f"it is not a readable archive: {error}") from error
     raise MetadataBroken("it holds no PKG-INFO")
 
@@ -59,26 +59,13 @@ def _from_zip(file: IO[bytes], ending: str) -> bytes:
             names = [one for one in archive.namelist() if one.count("/") == 1 and one.endswith(ending)]
             size = archive.getinfo(names[0]).file_size if names else 0
             content = archive.open(names[0]).read(MOST_METADATA) if len(names) == 1 else b""
-    except _UNREADABLE as error:
+    except (OSError, *BROKEN_ZIP) as error:
         raise MetadataBroken(f"it is not a readable archive: {error}") from error
     if len(names) != 1:
         raise MetadataBroken(f"it holds {len(names)} files named {ending} in place of one")
     if size > MOST_METADATA:
         raise MetadataBroken(f"its {names[0]} is larger than any metadata should be")
     return content
-
-
-# What the library for such archives raises for one that was damaged, or made to do harm.
-_UNREADABLE = (
-    zipfile.BadZipFile,
-    EOFError,
-    NotImplementedError,
-    OSError,
-    OverflowError,
-    RuntimeError,
-    ValueError,
-    zlib.error,
-)
 
 
 class RemoteWheels:

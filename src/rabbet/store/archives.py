@@ -14,7 +14,6 @@ import stat
 import tarfile
 import threading
 import zipfile
-import zlib
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path, PurePosixPath
@@ -25,7 +24,8 @@ from msgspec import Struct
 
 from rabbet.core.limits import LONGEST_LINE, MOST_ROWS
 from rabbet.errors import IntegrityFailed
-from rabbet.formats.archive_bounds import ARCHIVE_ENDINGS, CappedStream, check_directory
+from rabbet.formats.archive_bounds import ARCHIVE_ENDINGS, CappedStream
+from rabbet.formats.zip_archive import BROKEN_ZIP, check_directory
 from rabbet.regular_file import open_regular
 
 __all__ = ["MOST_UNPACKED", "unpack_archive"]
@@ -34,17 +34,6 @@ _CHUNK, _BLOCK = 1 << 20, 1 << 16  # bytes that are written, and unpacked, at on
 _AHEAD, _PAUSE = 64, 0.01  # blocks that are read ahead; seconds
 MOST_UNPACKED = 2_000_000_000  # bytes: a JDK has 400 MB, a toolchain with its documentation 1.5 GB
 _MOST_PACKED = 50  # times
-_UNREADABLE = (
-    tarfile.TarError,
-    zipfile.BadZipFile,
-    lzma.LZMAError,
-    zlib.error,
-    EOFError,
-    NotImplementedError,
-    OverflowError,
-    RuntimeError,
-    ValueError,
-)
 
 
 class _Member(Struct, frozen=True, kw_only=True):
@@ -85,7 +74,7 @@ def _readable(name: str) -> Iterator[None]:
     """Tell what the libraries for archives raise as `IntegrityFailed`."""
     try:
         yield
-    except _UNREADABLE as error:
+    except (tarfile.TarError, *BROKEN_ZIP) as error:
         raise IntegrityFailed(f"{name} is not a readable archive", because=[str(error)]) from error
     except (FileExistsError, NotADirectoryError, IsADirectoryError) as error:
         raise IntegrityFailed(f"{name} holds two files of one name", because=[str(error.filename)]) from error

@@ -5,7 +5,6 @@ import hashlib
 import os
 import stat
 import zipfile
-import zlib
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path, PurePosixPath
@@ -16,8 +15,8 @@ from rabbet.core.file_name import BadFileName, parse_wheel_name
 from rabbet.core.limits import LONGEST_LINE, MOST_METADATA, MOST_ROWS
 from rabbet.core.needs.need import library_name
 from rabbet.errors import IntegrityFailed
-from rabbet.formats.archive_bounds import check_directory
 from rabbet.formats.record import STRONG, RecordRow, read_record
+from rabbet.formats.zip_archive import BROKEN_ZIP, check_directory
 from rabbet.regular_file import open_regular
 from rabbet.store.trees import StoredFile
 
@@ -73,16 +72,7 @@ def _opened(wheel: Path, tree: Path) -> Iterator[zipfile.ZipFile]:
             check_directory(file)
             with zipfile.ZipFile(file) as archive:
                 yield archive
-    except (
-        zipfile.BadZipFile,
-        EOFError,
-        IndexError,
-        NotImplementedError,
-        OverflowError,
-        RuntimeError,
-        ValueError,
-        zlib.error,
-    ) as error:
+    except BROKEN_ZIP as error:
         raise IntegrityFailed(f"{wheel.name} is no readable wheel", because=[str(error)]) from error
     except (FileExistsError, NotADirectoryError, IsADirectoryError) as error:
         place = os.path.relpath(error.filename, tree)

@@ -97,15 +97,18 @@ class _Case:
         self._search = Search(order, mixing, ledger, jobs)
 
     def verdict(self) -> Verdict:
-        """Search, and search anew where an answer changed when it was asked for again."""
-        for _ in range(_ROUNDS):
+        """Search, and search again where an answer changed when it was asked for again."""
+        changes = 0
+        while True:
             culprits = self._culprits()
             odd = self._odd(culprits)
             doubtful = [one for one in self._evidence(culprits) if self._ledger.runs[one].total == 1]
             steady = not self._changed_when_asked_again([*odd, *doubtful])
             if self._ledger.runs[_GOOD].failed:
                 return Verdict(answer=Answer.FLAKY, runs=tuple(self._ledger.runs.items()))
-            if steady:
+            changes += not steady
+            unexplained = any(map(self._always_fails, odd))  # the next search begins with these
+            if changes == _ROUNDS or (steady and not unexplained):
                 break
         luck = self._luck(culprits)
         steady = steady and all(self._ledger.runs[one].outcome is Outcome.PASS for one in odd)
@@ -129,25 +132,35 @@ class _Case:
         return [one for one in found if self._ledger.knows(one)]
 
     def _culprits(self) -> list[Culprit]:
-        """One after the other, until the changes without them pass."""
+        """One after the other, until the changes without them pass, and every mixture that fails has one."""
         failing: Mixture | None = self._everything
         found: list[Culprit] = []
         while failing:
             found.append(self._search.culprit(failing))
-            failing = self._mixing.most(_guilty(found), self._everything)
-            if failing and self._ledger.ask([failing], "are the others innocent?") != [Outcome.FAIL]:
-                break
+            failing = self._unexplained(found)
         return found
+
+    def _unexplained(self, culprits: Sequence[Culprit]) -> Mixture | None:
+        """A mixture that fails without any of these culprits."""
+        rest = self._mixing.most(_guilty(culprits), self._everything)
+        if rest and self._ledger.ask([rest], "are the others innocent?") == [Outcome.FAIL]:
+            return rest
+        return next(filter(self._always_fails, self._odd(culprits)), None)
+
+    def _always_fails(self, mixture: Mixture) -> bool:
+        """Whether it failed more than once, and did nothing else."""
+        runs = self._ledger.runs[mixture]
+        return runs.failed == runs.total > 1
 
     def _odd(self, culprits: Sequence[Culprit]) -> list[Mixture]:
         """Mixtures that fail without any culprit, which a steady command never does, or pass with one."""
-        expected = {Outcome.FAIL: True, Outcome.PASS: False}
-        return [
-            mixture
-            for mixture, runs in self._ledger.runs.items()
-            for guilty in [any(one.guilty <= mixture for one in culprits)]
-            if expected.get(runs.outcome, guilty) is not guilty
-        ]
+
+        def is_odd(mixture: Mixture, outcome: Outcome) -> bool:
+            if outcome is Outcome.FAIL:
+                return not any(one.guilty <= mixture for one in culprits)
+            return outcome is Outcome.PASS and any(one.guilty | one.unclear <= mixture for one in culprits)
+
+        return [mixture for mixture, runs in self._ledger.runs.items() if is_odd(mixture, runs.outcome)]
 
     def _changed_when_asked_again(self, mixtures: Sequence[Mixture]) -> bool:
         before = [self._ledger.runs[one].outcome for one in mixtures]

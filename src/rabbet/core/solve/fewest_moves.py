@@ -60,21 +60,20 @@ def _newest(
 ) -> dict[NormalizedName, Version] | Refutation:
     """The newest release of each of these that any solution allows, with those named before at theirs.
 
-    One that no solution has, or that the solution found does without, is left out.
+    Each is asked for by itself, so that the presence of one does not lower another that is named before it.
+    One that the solution does without, or that can't be there beside those before it, is left out.
     """
-    outcome = attempt(Wishes(first=raised))
-    while raised:
-        if isinstance(outcome, Refutation):
-            hopeless = [name for name in raised if name in _kept_by(outcome)][-1:]
-            if not hopeless:
-                return outcome
-        else:
-            hopeless = [name for name in raised if name not in outcome.chosen]
-            if not hopeless:
-                return {name: outcome.chosen[name].version for name in raised}
-        raised = tuple(name for name in raised if name not in hopeless)
-        outcome = attempt(Wishes(first=raised))
-    return outcome if isinstance(outcome, Refutation) else {}
+    newest: dict[NormalizedName, Version] = {}
+    for name in raised:
+        kept = {one: (version,) for one, version in newest.items()}
+        usual = attempt(Wishes(kept=kept, first=tuple(newest)))
+        if isinstance(usual, Refutation):
+            return usual
+        if name in usual.chosen:
+            outcome = attempt(Wishes(kept=kept, first=(*newest, name)))
+            if isinstance(outcome, Solution) and outcome.chosen.keys() >= {*newest, name}:
+                newest[name] = outcome.chosen[name].version
+    return newest
 
 
 def _kept_by(refutation: Refutation) -> Group:
