@@ -18,6 +18,7 @@ LAYERS = [
     "errors",
     "core",
     "regular_file",
+    "work",
     "formats",
     "git",
     "sources",
@@ -104,6 +105,13 @@ class Structure(unittest.TestCase):
                 with self.subTest(module=path.name):
                     self.assertNotIn("os.environ", text)
                     self.assertNotIn("sys.argv", text)
+
+    def test_git_is_started_at_one_place(self) -> None:
+        """No other module names the program, so none forgets what keeps a clone's programs from running."""
+        for path in modules():
+            if path.parts[-2:] != ("git", "program.py"):
+                with self.subTest(module=path.name):
+                    self.assertNotRegex(path.read_text(), r"""\[["']git["'],""")
 
     def test_addresses_are_taken_apart_at_one_place(self) -> None:
         """No module but one knows the parts of an address, so none can keep what a user put into it."""

@@ -186,7 +186,7 @@ def take_census(stage: Stage, project: Path, behind: Path, environment: dict[str
         prepare(replace(stage, project=folder), "recreate")
     drag_along(stall)
     edit_in_place(laptop)
-    share([office, behind, stall, laptop], project.parent / "team.git")
+    share(stage, [office, behind, stall, laptop], project.parent / "team.git")
     for folder in (office, behind, stall, laptop):
         prepare(replace(stage, project=folder), "census", "send", "--label", folder.name, "--remote", "team")
     shown = ("rabbet census collect --remote team --quiet", "rabbet census show --quiet")

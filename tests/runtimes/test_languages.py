@@ -19,8 +19,8 @@ from rabbet.core.solve.solver import Refutation
 from rabbet.core.targets import named_target
 from rabbet.errors import NotUnderstood
 from rabbet.formats.pyproject import read_declaration
-from rabbet.runtimes.ask import NoAnswer, ask
 from rabbet.runtimes.languages import known_languages
+from rabbet.work.ask import Bounds, NoAnswer, ask
 
 DATA = tomllib.loads((Path(__file__).parent.parent / "data" / "languages.toml").read_text())
 VERSIONS = ["1.0", "2.0", "3.0"]
@@ -138,11 +138,11 @@ class Asking(unittest.TestCase):
             begun = time.monotonic()
             with self.subTest(script):
                 if isinstance(expected, str):
-                    answer = ask([str(program)], os.environ, seconds=1)
+                    answer = ask([str(program)], os.environ, bounds=Bounds(seconds=1))
                     self.assertEqual((answer.out + answer.err).decode(), expected)
                 else:
                     with self.assertRaisesRegex(NoAnswer, str(expected)):
-                        ask([str(program)], os.environ, seconds=1)
+                        ask([str(program)], os.environ, bounds=Bounds(seconds=1))
                 self.assertLess(time.monotonic() - begun, 20)  # the 30 seconds of no child were waited for
 
     def test_does_not_start(self) -> None:

@@ -81,6 +81,20 @@ class ProgramCase(unittest.TestCase):
         self.check_ways(done.stderr)
         return Outcome(done.returncode, done.stdout, done.stderr)
 
+    def completed(self, line: str) -> list[str]:
+        """What may stand behind a line, as a shell asks for it when Tab is pressed."""
+        answer = self.root / "answer"
+        asked = {"_ARGCOMPLETE": "1", "_ARGCOMPLETE_IFS": "\n", "_ARGCOMPLETE_STDOUT_FILENAME": str(answer)}
+        subprocess.run(
+            self.command(),
+            cwd=self.project,
+            env={**self.variables, **asked, "COMP_LINE": line, "COMP_POINT": str(len(line))},
+            check=False,
+            capture_output=True,
+            timeout=120,
+        )
+        return [word.strip() for word in answer.read_text().splitlines()]
+
     def check_ways(self, error: str) -> None:
         """Behind every `try` and `or` stands a command that exists, with arguments that it takes."""
         for line in re.findall(r"^  (?:try|or ) {5}(.*)", error, re.MULTILINE):

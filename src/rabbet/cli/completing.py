@@ -168,9 +168,10 @@ class Words:
 
     def labels(self) -> list[str]:
         """Machines of the team whose inventories were collected."""
-        from rabbet.workspace.machines import collected_machines
+        from rabbet.git.shared_refs import collected_labels
+        from rabbet.workspace.machines import census_repository
 
-        return sorted(one.label for one in collected_machines(self._project(), self._machine)[0])
+        return collected_labels(census_repository(self._project(), self._machine))
 
     def states(self) -> list[str]:
         """States that are no files."""

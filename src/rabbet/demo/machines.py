@@ -60,7 +60,9 @@ def play_machines(stage: Stage) -> None:
 def _play_census(stage: Stage, behind: Stage, edited: Stage, dragged: Stage) -> None:
     """Everybody sends through a remote in a folder, and somebody looks at all of it."""
     office = replace(stage, project=stage.project.parent / "ci-runner")
-    share([one.project for one in (office, behind, edited, dragged)], stage.project.parent / "team.git")
+    share(
+        stage, [one.project for one in (office, behind, edited, dragged)], stage.project.parent / "team.git"
+    )
     say(stage, "Each machine sends its inventory through the project's git remote:")
     prepare(office, "recreate")
     actor(dragged)("census", "send", "--label", "market-stall", "--remote", "team", "--quiet")
@@ -79,11 +81,11 @@ def _can_draw() -> bool:
     return all(find_spec(name) is not None for name in ("jinja2", "matplotlib"))
 
 
-def share(projects: list[Path], remote: Path) -> None:
+def share(stage: Stage, projects: list[Path], remote: Path) -> None:
     """Give copies of a project a remote, a repository in a folder."""
-    git(remote.parent, "init", "--quiet", "--bare", str(remote))
+    git(stage, remote.parent, "init", "--quiet", "--bare", str(remote))
     for project in projects:
-        git(project, "remote", "add", "team", str(remote))
+        git(stage, project, "remote", "add", "team", str(remote))
 
 
 def _play_old_project(stage: Stage) -> None:
@@ -103,22 +105,22 @@ def _play_old_project(stage: Stage) -> None:
 def fall_behind(stage: Stage, folder: Path) -> None:
     """Make a copy of the project with an environment, then three more locks, which only its files follow."""
     for command in (("init", "--quiet"), ("add", "pyproject.toml", "pylock.toml")):
-        git(stage.project, *command)
-    git(stage.project, "commit", "--quiet", "--message", "the lock")
+        git(stage, stage.project, *command)
+    git(stage, stage.project, "commit", "--quiet", "--message", "the lock")
     office = replace(stage, project=stage.project.parent / "ci-runner")
     for copy in (office.project, folder):
-        git(stage.project.parent, "clone", "--quiet", str(stage.project), str(copy))
+        git(stage, stage.project.parent, "clone", "--quiet", str(stage.project), str(copy))
     prepare(replace(stage, project=folder), "recreate")
     for revision in _REVISIONS:
         prepare(office, "declare", *revision)
         prepare(office, "resolve")
-        git(office.project, "commit", "--quiet", "--all", "--message", " ".join(revision))
-    git(folder, "pull", "--quiet", str(office.project))
+        git(stage, office.project, "commit", "--quiet", "--all", "--message", " ".join(revision))
+    git(stage, folder, "pull", "--quiet", str(office.project))
 
 
 def _set_up(original: Stage, copy: Stage) -> None:
     """Another machine of the team, where all is as it should be."""
-    git(copy.project.parent, "clone", "--quiet", str(original.project), str(copy.project))
+    git(copy, copy.project.parent, "clone", "--quiet", str(original.project), str(copy.project))
     prepare(copy, "recreate")
 
 

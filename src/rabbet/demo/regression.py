@@ -65,9 +65,9 @@ def season_of_changes(stage: Stage) -> None:
     bounds += ["combframe<2", "tallywax<1.2", "hivewire<2.1", "smokerlog<2"]
     prepare(stage, "declare", "--limit", *bounds)
     prepare(stage, "resolve")
-    git(stage.project, "init", "--quiet")
-    git(stage.project, "add", "pylock.toml", "pyproject.toml", "report.py")
-    git(stage.project, "commit", "--quiet", "--message", "The report works")
+    git(stage, stage.project, "init", "--quiet")
+    git(stage, stage.project, "add", "pylock.toml", "pyproject.toml", "report.py")
+    git(stage, stage.project, "commit", "--quiet", "--message", "The report works")
     prepare(stage, "retract", "--limit", *(bound.partition("<")[0] for bound in bounds))
     prepare(stage, "resolve", "--raise-all")
 

@@ -10,10 +10,11 @@ from msgspec import Struct
 
 from rabbet.core.shell import quoted
 from rabbet.errors import EnvironmentFailed
+from rabbet.git.program import run_git
 
 __all__ = ["Act", "Stage", "actor", "git", "prepare", "say", "show"]
 
-_GIT = ("git", "-c", "user.name=bee", "-c", "user.email=bee@apiary.example", "-c", "gc.auto=0")
+_SOMEBODY = ("-c", "user.name=bee", "-c", "user.email=bee@apiary.example")
 
 Act: TypeAlias = Callable[..., None]
 """Runs one command of Rabbet, given as its arguments, and checks the exit code: `expected`, mostly 0."""
@@ -60,9 +61,12 @@ def prepare(stage: Stage, *arguments: str) -> None:
     subprocess.run(command, cwd=stage.project, env=stage.variables, capture_output=True, check=True)
 
 
-def git(folder: Path, *arguments: str) -> None:
-    """Run git for somebody made up."""
-    subprocess.run([*_GIT, *arguments], cwd=folder, capture_output=True, check=True)
+def git(stage: Stage, folder: Path, *arguments: str) -> None:
+    """Run git for somebody made up. Raises `EnvironmentFailed`, `SourceFailed`."""
+    done = run_git([*_SOMEBODY, *arguments], folder, stage.variables)
+    if done.code != 0:
+        said = done.err.decode(errors="replace").strip().splitlines()
+        raise EnvironmentFailed(f"the example broke off: git {arguments[0]} failed", because=said[:2])
 
 
 def _run(arguments: Sequence[str], stage: Stage) -> int:

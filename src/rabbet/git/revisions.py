@@ -1,27 +1,18 @@
-"""A file as it was at an earlier revision of the project."""
+"""A file as it was at earlier revisions of the project."""
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
+from rabbet.core.limits import MOST_TEXT_FILE
 from rabbet.errors import SourceFailed
-from rabbet.git.program import run_git
+from rabbet.git.objects import read_objects
+from rabbet.git.program import ask_git
+from rabbet.work.ask import Answer
 
 __all__ = ["Blob", "contents", "file_at", "history"]
 
-_TIMEOUT = 30  # seconds
 _MOST_DIGITS = 15  # of a time
-# A clone's own configuration may name programs; none of what git does to look something up here needs one.
-_INERT = (
-    "-c",
-    "core.fsmonitor=false",
-    "-c",
-    "core.hooksPath=/dev/null",
-    "-c",
-    "protocol.allow=never",
-    "-c",
-    "log.showSignature=false",
-)
 
 
 class Blob(NamedTuple):
@@ -37,67 +28,52 @@ def history(folder: Path, name: str, environ: Mapping[str, str], most: int) -> l
 
     Empty where git can't tell, or the folder is in no repository.
     """
-    arguments = [
-        "log",
-        f"--max-count={most}",
-        "--follow",
-        "--raw",
-        "--no-abbrev",
-        "--format=%H %ct",
-        "--",
-        name,
-    ]
+    arguments = ["log", f"--max-count={most}", "--follow", "--raw", "--no-abbrev", "--no-ext-diff"]
+    arguments += ["--no-textconv", "--format=%H %ct", "--", name]
     try:
-        done = run_git([*_INERT, *arguments], folder, environ, _TIMEOUT)
+        told = ask_git(folder, arguments, environ).text
     except SourceFailed:
         return []
     found: list[Blob] = []
     commit, when = "", 0
-    for line in done.stdout.decode("utf-8", "replace").splitlines():
+    for line in told.splitlines():
         if line.startswith(":"):
-            blob = line.split()[3]
-            if set(blob) != {"0"}:  # else it was deleted there
-                found.append(Blob(commit, when, blob))
+            parts = line.split()
+            if len(parts) > 4 and set(parts[3]) != {"0"}:  # else it was deleted there
+                found.append(Blob(commit, when, parts[3]))
         elif line:
-            commit, _, told = line.partition(" ")
-            when = int(told) if told.isdecimal() and len(told) < _MOST_DIGITS else 0
+            commit, _, moment = line.partition(" ")
+            when = int(moment) if moment.isdecimal() and len(moment) < _MOST_DIGITS else 0
     return found
 
 
 def contents(folder: Path, blobs: Iterable[str], environ: Mapping[str, str]) -> Iterator[tuple[str, bytes]]:
     """The contents of blobs by their ids, each once; those that can't be read are left out."""
-    asked = "".join(f"{blob}\n" for blob in dict.fromkeys(blobs)).encode()
+
+    def ask(arguments: Sequence[str], given: bytes) -> Answer:
+        return ask_git(folder, arguments, environ, given=given)
+
     try:
-        done = run_git([*_INERT, "cat-file", "--batch"], folder, environ, _TIMEOUT, given=asked)
+        yield from read_objects(ask, blobs, "blob", MOST_TEXT_FILE)
     except SourceFailed:
         return
-    output, place = done.stdout, 0
-    while place < len(output):
-        end = output.find(b"\n", place)
-        if end < 0:
-            return
-        head = output[place:end].split()
-        place = end + 1
-        if len(head) == 3 and head[2].isdigit():
-            size = int(head[2])
-            yield head[0].decode(), output[place : place + size]
-            place += size + 1
 
 
 def file_at(folder: Path, revision: str, name: str, environ: Mapping[str, str]) -> str | None:
     """A file of this folder at a revision; `None` where that revision has no such file.
 
     `environ` are the variables that git gets; its `PATH` is where git itself is looked for.
-    Raises `SourceFailed` when git can't be asked, the folder is in no repository, or nothing has that name.
+    Raises `SourceFailed` when git can't be asked, the folder is in no repository, nothing has that name, or
+    the file is larger than any of its kind.
     """
 
     def git(*arguments: str) -> str | None:
         """What git prints; `None` when it fails."""
-        done = run_git([*_INERT, *arguments], folder, environ, _TIMEOUT)
-        return done.stdout.decode("utf-8", errors="replace") if done.returncode == 0 else None
+        done = ask_git(folder, arguments, environ)
+        return done.text if done.code == 0 else None
 
     commit = git("rev-parse", "--verify", "--quiet", "--end-of-options", f"{revision}^{{commit}}")
-    listed = git("ls-tree", "--name-only", commit.strip(), "--", name) if commit is not None else None
+    listed = git("ls-tree", commit.strip(), "--", name) if commit is not None else None
     if commit is None or listed is None:
         any_commit = git("rev-parse", "--verify", "--quiet", "HEAD") is not None
         raise SourceFailed(
@@ -105,4 +81,12 @@ def file_at(folder: Path, revision: str, name: str, environ: Mapping[str, str]) 
             because=[f"git knows no commit of that name in {folder}"],
             remedy="git log --oneline" if any_commit else "",
         )
-    return git("cat-file", "blob", f"{commit.strip()}:./{name}") if listed.strip() else None
+    if not listed.strip():
+        return None
+    blob = listed.split()[2]
+    found = dict(contents(folder, [blob], environ))
+    if blob not in found:
+        raise SourceFailed(
+            f"{name} at '{revision}' can't be read", because=["git has no such file of a reasonable size"]
+        )
+    return found[blob].decode("utf-8", "replace")

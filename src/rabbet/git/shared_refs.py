@@ -3,27 +3,29 @@
     refs/rabbet/census/LABEL     a commit without parents; its tree holds the files that one machine has sent
 
 Each sender has a ref of its own, which it replaces only while the remote still has what it built upon: two
-senders of one label take turns, and nothing is lost. Hooks of the repository are not run.
+senders of one label take turns, and nothing is lost. What is sent and collected is kept in a repository of
+our own: neither hooks nor the configuration of the project's repository take part.
 """
 
-from collections.abc import Iterator, Mapping
-from pathlib import Path
-from subprocess import CompletedProcess
+from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from rabbet.errors import SourceFailed
-from rabbet.git.program import run_git
-from rabbet.git.revisions import contents
+from rabbet.git.objects import entries_of, read_objects
+from rabbet.git.own_repository import OwnRepository, Remote
 
-__all__ = ["SharedFile", "SharedRefs"]
+__all__ = ["SharedFile", "SharedRefs", "collected_files", "collected_labels", "contents_of"]
 
 _REFS = "refs/rabbet/census"
-_TIMEOUT = 300  # seconds
 _TRIES = 10  # of replacing a ref that others of the same label replace meanwhile
-_OPTIONS = (
-    *("-c", "core.fsmonitor=false", "-c", "core.hooksPath=/dev/null", "-c", "protocol.ext.allow=never"),
-    *("-c", "gc.auto=0", "-c", "user.name=rabbet", "-c", "user.email=rabbet@localhost"),
-)
+_MOST_LABELS = 20_000  # that are looked at
+_LARGEST_TREE = 1_000_000  # bytes; one with 50 files has 5 kB
+_LARGEST = 20_000_000  # bytes of a file
+_NOBODY = {  # of a commit: no name, host or time zone of the sender's travels along
+    **{f"GIT_{role}_NAME": "rabbet" for role in ("AUTHOR", "COMMITTER")},
+    **{f"GIT_{role}_EMAIL": "rabbet@localhost" for role in ("AUTHOR", "COMMITTER")},
+    **{f"GIT_{role}_DATE": "@0 +0000" for role in ("AUTHOR", "COMMITTER")},
+}
 
 
 class SharedFile(NamedTuple):
@@ -35,83 +37,117 @@ class SharedFile(NamedTuple):
 
 
 class SharedRefs:
-    """The refs of one remote. `environ` are git's variables; it never asks anybody for a password."""
+    """The refs of one remote, called `name` in messages, and what was collected of them in `own`."""
 
-    def __init__(self, folder: Path, remote: str, environ: Mapping[str, str]) -> None:
-        self._folder = folder
+    def __init__(self, own: OwnRepository, remote: Remote, name: str) -> None:
+        self._own = own
         self._remote = remote
-        self._environ = {**environ, "GIT_TERMINAL_PROMPT": "0"}
+        self._name = name
 
     def send(self, label: str, name: str, content: bytes, keep: int) -> None:
         """Add a file to those of a label, of which the last `keep` by name stay. Raises `SourceFailed`."""
         ref = f"{_REFS}/{label}"
-        blob = self._git("hash-object", "-w", "--stdin", given=content).strip()
+        self._own.make()
+        blob = self._asked("hash-object", "-w", "--stdin", given=content).strip()
         for _ in range(_TRIES):
-            known = self._git("ls-remote", "--quiet", "--", self._remote, ref).partition("\t")[0].strip()
-            if known:
-                self._git("fetch", "--quiet", "--no-tags", "--", self._remote, f"+{ref}:{ref}")
-            files = {file.name: file.blob for file in self._files(known)} if known else {}
+            known = self._known_there(ref)
+            tree = self._asked("rev-parse", f"{known}^{{tree}}").strip() if known else ""
+            files = {file.name: file.blob for file in _files(self._own, [(label, tree)])}
             files[name] = blob
             newest = sorted(files)[-keep:]
             listed = "".join(f"100644 blob {files[one]}\t{one}\n" for one in newest)
-            tree = self._git("mktree", given=listed.encode()).strip()
-            commit = self._git("commit-tree", tree, "-m", "inventories").strip()
-            lease = f"--force-with-lease={ref}:{known}"
-            done = self._run("push", "--quiet", "--no-verify", lease, "--", self._remote, f"{commit}:{ref}")
-            if done.returncode == 0:
-                self._git("update-ref", ref, commit)
+            new = self._asked("mktree", given=listed.encode()).strip()
+            done = self._own.ask(["commit-tree", new, "-m", "inventories"], variables=_NOBODY)
+            if done.code != 0:
+                raise self._failed("commit-tree", done.err)
+            commit = done.text.strip()
+            pushed = self._own.push(self._remote, f"{commit}:{ref}", f"--force-with-lease={ref}:{known}")
+            if pushed.code == 0:
+                self._asked("update-ref", ref, commit)
                 return
-            said = done.stderr.decode(errors="replace")
-            if "stale info" not in said and "fetch first" not in said and "cannot lock" not in said:
+            if not any(one in pushed.err for one in (b"stale info", b"fetch first", b"cannot lock")):
                 break
-        raise self._failed("send", said)
+        raise self._failed("push", pushed.err)
+
+    def _known_there(self, ref: str) -> str:
+        """The commit that a ref of the remote names, which is fetched; empty where it has no such ref."""
+        listed = self._own.refs_of(self._remote, ref)
+        if listed.code != 0:
+            raise self._failed("ls-remote", listed.err)
+        rows = (line.partition("\t") for line in listed.text.splitlines())
+        known = next(
+            (commit for commit, _, name in rows if name == ref), ""
+        )  # a branch may be called so, too
+        if known:
+            done = self._own.fetch(self._remote, [f"+{ref}:{ref}"])
+            if done.code != 0:
+                raise self._failed("fetch", done.err)
+        return known
 
     def collect(self) -> list[SharedFile]:
         """Fetch what all have sent, and list it; what is gone from the remote goes here too.
 
         Raises `SourceFailed`.
         """
-        self._git("fetch", "--quiet", "--no-tags", "--prune", "--", self._remote, f"+{_REFS}/*:{_REFS}/*")
-        return self.known()
+        self._own.make()
+        done = self._own.fetch(self._remote, [f"+{_REFS}/*:{_REFS}/*"], "--prune")
+        if done.code != 0:
+            raise self._failed("fetch", done.err)
+        return collected_files(self._own)
 
-    def known(self) -> list[SharedFile]:
-        """What was collected, by label and name."""
-        listed = self._git("for-each-ref", "--format=%(refname) %(tree)", _REFS)
-        rows = [line.rpartition(" ") for line in listed.splitlines()]
-        return [
-            SharedFile(ref.removeprefix(f"{_REFS}/"), file.name, file.blob)
-            for ref, _, tree in rows
-            for file in self._files(tree)
-        ]
+    def _asked(self, *arguments: str, given: bytes = b"") -> str:
+        done = self._own.ask(arguments, given)
+        if done.code != 0:
+            raise self._failed(arguments[0], done.err)
+        return done.text
 
-    def contents(self, files: list[SharedFile]) -> Iterator[tuple[SharedFile, bytes]]:
-        """The contents of files; those that can't be read are left out."""
-        by_blob = {file.blob: file for file in files}
-        found = contents(self._folder, by_blob, self._environ)
-        known = dict(found)
-        yield from ((file, known[file.blob]) for file in files if file.blob in known)
-
-    def _files(self, tree: str) -> Iterator[SharedFile]:
-        for line in self._git("ls-tree", tree).splitlines():
-            head, _, name = line.partition("\t")
-            _, kind, blob = head.split()
-            if kind == "blob":
-                yield SharedFile("", name, blob)
-
-    def _git(self, *arguments: str, given: bytes = b"") -> str:
-        done = self._run(*arguments, given=given)
-        if done.returncode != 0:
-            raise self._failed(arguments[0], done.stderr.decode(errors="replace"))
-        return done.stdout.decode("utf-8", errors="replace")
-
-    def _run(self, *arguments: str, given: bytes = b"") -> "CompletedProcess[bytes]":
-        return run_git([*_OPTIONS, *arguments], self._folder, self._environ, _TIMEOUT, given=given)
-
-    def _failed(self, what: str, said: str) -> SourceFailed:
-        lines = [line for line in said.strip().splitlines() if line][:3]
+    def _failed(self, what: str, said: bytes) -> SourceFailed:
+        lines = [line for line in said.decode(errors="replace").strip().splitlines() if line][:3]
         return SourceFailed(
-            f"inventories can't be shared through the remote '{self._remote}'",
+            f"inventories can't be shared through the remote '{self._name}'",
             because=[f"git {what}: {lines[0]}" if lines else f"git {what} failed", *lines[1:]],
             note="--remote names another one",
             remedy="git remote --verbose",
         )
+
+
+def collected_labels(own: OwnRepository) -> list[str]:
+    """The labels of all machines that something was collected of. Raises `SourceFailed`."""
+    return [label for label, _ in _trees(own)]
+
+
+def collected_files(own: OwnRepository) -> list[SharedFile]:
+    """What was collected, by label and name. Raises `SourceFailed`."""
+    return _files(own, _trees(own))
+
+
+def contents_of(own: OwnRepository, files: Iterable[SharedFile]) -> Iterator[tuple[SharedFile, bytes | None]]:
+    """The contents of files; `None` for one that can't be read, or is too large. Raises `SourceFailed`."""
+    by_blob: dict[str, list[SharedFile]] = {}
+    for file in files:
+        by_blob.setdefault(file.blob, []).append(file)
+    for blob, content in read_objects(own.ask, list(by_blob), "blob", _LARGEST):
+        yield from ((file, content) for file in by_blob.pop(blob, ()))
+    yield from ((file, None) for left in by_blob.values() for file in left)
+
+
+def _trees(own: OwnRepository) -> list[tuple[str, str]]:
+    """Each label with the id of its tree."""
+    if not own.exists():
+        return []
+    asked = ["for-each-ref", f"--count={_MOST_LABELS}", "--format=%(refname) %(tree)", _REFS]
+    rows = (line.rpartition(" ") for line in own.ask(asked).text.splitlines())
+    return [(ref.removeprefix(f"{_REFS}/"), tree) for ref, _, tree in rows]
+
+
+def _files(own: OwnRepository, trees: Iterable[tuple[str, str]]) -> list[SharedFile]:
+    """The files in the trees of labels."""
+    by_label = list(trees)
+    found = dict(read_objects(own.ask, (tree for _, tree in by_label), "tree", _LARGEST_TREE))
+    return [
+        SharedFile(label, entry.name, entry.id)
+        for label, tree in by_label
+        if tree in found
+        for entry in entries_of(found[tree], len(tree))
+        if entry.is_file
+    ]

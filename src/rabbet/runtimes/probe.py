@@ -13,8 +13,8 @@ from packaging.version import Version
 from rabbet.core.model.language import Language
 from rabbet.core.model.runtime import PythonRuntime, Refusal, Runtime
 from rabbet.core.targets import OLDEST_PYTHON
-from rabbet.runtimes.ask import NoAnswer, ask
 from rabbet.store.blob_cache import BlobCache
+from rabbet.work.ask import NoAnswer, ask
 
 __all__ = ["probe_all", "probe_languages"]
 

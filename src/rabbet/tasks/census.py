@@ -21,7 +21,8 @@ from rabbet.core.shell import quoted
 from rabbet.core.shown_text import without_credentials
 from rabbet.errors import SourceFailed, WrongUsage
 from rabbet.formats.cyclonedx import write_inventory_file
-from rabbet.git.program import run_git
+from rabbet.git.own_repository import remote_at
+from rabbet.git.program import ask_git, top_of
 from rabbet.git.shared_refs import SharedRefs
 from rabbet.store.atomic import write_text
 from rabbet.tasks.declare import Edited, change
@@ -31,7 +32,14 @@ from rabbet.team.labels import checked_label, own_label
 from rabbet.team.likeness import order_by_likeness
 from rabbet.workspace.census import Against, file_digests, inventory_here
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.machines import NOBODY, Unread, collected_machines, machine_from, stored_machines
+from rabbet.workspace.machines import (
+    NOBODY,
+    Unread,
+    census_repository,
+    collected_machines,
+    machine_from,
+    stored_machines,
+)
 from rabbet.workspace.project import Project
 
 __all__ = [
@@ -194,15 +202,18 @@ def collect(project: Project, machine: Machine, observer: Observer, remote: str 
 
 
 def _refs(project: Project, machine: Machine, remote: str | None) -> tuple[SharedRefs, str]:
-    """The remote that is named, else `origin`, else the only one. Raises `SourceFailed`."""
+    """The remote that is named, else `origin`, else the only one. Raises `SourceFailed`.
+
+    Only its address is taken from the repository's configuration, nothing else of it counts.
+    """
     environ = machine.helpers_environ()
-    done = run_git(["remote"], project.folder, environ, 30)
-    known = done.stdout.decode(errors="replace").split() if done.returncode == 0 else []
+    done = ask_git(project.folder, ["remote"], environ)
+    known = done.text.split() if done.code == 0 else []
     if remote is None and not known:
         raise SourceFailed(
             "there is no remote to share inventories through",
             because=[f"git knows none in {project.folder}"],
-            remedy="git remote add origin ADDRESS" if done.returncode == 0 else "git init",
+            remedy="git remote add origin ADDRESS" if done.code == 0 else "git init",
         )
     name = remote or ("origin" if "origin" in known else known[0])
     if name not in known:
@@ -212,7 +223,9 @@ def _refs(project: Project, machine: Machine, remote: str | None) -> tuple[Share
             because=[f"git knows: {', '.join(known)}" if known else "git knows none here"],
             remedy="git remote --verbose",
         )
-    return SharedRefs(project.folder, name, environ), name
+    address = ask_git(project.folder, ["remote", "get-url", "--", name], environ).text.partition("\n")[0]
+    there = remote_at(address, top_of(project.folder) or project.folder)
+    return SharedRefs(census_repository(project, machine), there, name), name
 
 
 def show(

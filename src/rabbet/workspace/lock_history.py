@@ -17,11 +17,11 @@ def lock_history(project: Project, machine: Machine) -> Iterator[tuple[LockRevis
     """Each revision with the stamp of its text; none where the lock is not kept in git."""
     environ = machine.helpers_environ()
     blobs = history(project.folder, project.lock_file.name, environ, _MOST)
-    texts = dict(contents(project.folder, (one.blob for one in blobs), environ))
-    read = {
-        blob: (read_locked_versions(text), stamp_of(text))
-        for blob, text in ((blob, content.decode("utf-8", "replace")) for blob, content in texts.items())
-    }
+    texts = (
+        (blob, content.decode("utf-8", "replace"))
+        for blob, content in contents(project.folder, (one.blob for one in blobs), environ)
+    )
+    read = {blob: (read_locked_versions(text), stamp_of(text)) for blob, text in texts}
     for one in blobs:
         if one.blob in read:
             locked, stamp = read[one.blob]

@@ -1,6 +1,7 @@
 """Inventories of other machines: those that were collected, and those from files, lists and places."""
 
 from collections.abc import Iterator
+from hashlib import sha256
 from pathlib import Path
 from typing import NamedTuple
 
@@ -17,17 +18,25 @@ from rabbet.environment.foreign import foreign_inventory
 from rabbet.errors import NotUnderstood, SourceFailed
 from rabbet.formats.cyclonedx import looks_like_inventory, read_inventory_file
 from rabbet.formats.requirement_list import read_requirement_list
-from rabbet.git.shared_refs import SharedFile, SharedRefs
+from rabbet.git.own_repository import OwnRepository
+from rabbet.git.shared_refs import collected_files, contents_of
 from rabbet.team.database import opened_database
 from rabbet.team.extra import needing_extra
 from rabbet.workspace.machine import CENSUS_VARIABLE, Machine
 from rabbet.workspace.project import Project, read_text
 
-__all__ = ["NOBODY", "Unread", "collected_machines", "machine_from", "machines_by_label", "stored_machines"]
+__all__ = [
+    "NOBODY",
+    "Unread",
+    "census_repository",
+    "collected_machines",
+    "machine_from",
+    "machines_by_label",
+    "stored_machines",
+]
 
 NOBODY = "machine"  # the label of a content that many machines of a database share
 _ANY_PYTHON = Version("3")  # stands for one that nobody told
-_LARGEST = 20_000_000  # bytes of an inventory
 
 
 class Unread(NamedTuple):
@@ -41,16 +50,15 @@ def collected_machines(
     project: Project, machine: Machine, *, every: bool = False
 ) -> tuple[list[MachineInventory], list[Unread]]:
     """The newest collected inventory of each machine, or `every` one that is kept; and what can't be read."""
-    refs = SharedRefs(project.folder, "", machine.helpers_environ())
+    own = census_repository(project, machine)
     try:
-        files = refs.known()
-    except SourceFailed:
-        return [], []  # in no repository
-    last: dict[str, SharedFile] = {}
-    for file in files:
-        last[file.label] = file
+        files = collected_files(own)
+        last = {file.label: file for file in files}
+        read = list(contents_of(own, files if every else last.values()))
+    except SourceFailed as error:
+        return [], [Unread(what="what was collected", because="; ".join(map(str, (error, *error.because))))]
     found, unread = [], []
-    for file, content in refs.contents(files if every else list(last.values())):
+    for file, content in sorted(read):
         try:
             found.append(_read(content, file.label))
         except NotUnderstood as error:
@@ -60,6 +68,12 @@ def collected_machines(
                 )
             )
     return found, unread
+
+
+def census_repository(project: Project, machine: Machine) -> OwnRepository:
+    """Where what was collected for a project is kept: in the store, apart from the project's repository."""
+    name = sha256(str(project.folder.resolve()).encode(errors="surrogateescape")).hexdigest()
+    return OwnRepository(machine.store_folder / "repositories" / f"census-{name}", machine.helpers_environ())
 
 
 def stored_machines(
@@ -87,10 +101,10 @@ def machines_by_label(project: Project, machine: Machine) -> dict[str, MachineIn
     return {label: replace(one, label=label, recorded=when) for one, them in found for label, when in them}
 
 
-def _read(content: bytes, label: str) -> MachineInventory:
+def _read(content: bytes | None, label: str) -> MachineInventory:
     """An inventory that somebody sent; the ref says whose it is, whatever it says itself."""
-    if len(content) > _LARGEST:
-        raise NotUnderstood("it is larger than any inventory")
+    if content is None:
+        raise NotUnderstood("it is not there, or larger than any inventory")
     return replace(read_inventory_file(content.decode("utf-8", "replace"), label), label=label)
 
 

@@ -1,0 +1,1 @@
+"""Processes that Rabbet starts."""
