@@ -113,6 +113,12 @@ class Structure(unittest.TestCase):
                 with self.subTest(module=path.name):
                     self.assertNotRegex(path.read_text(), r"""\[["']git["'],""")
 
+    def test_rabbet_is_started_at_one_place(self) -> None:
+        """Nobody else writes down how, so no module of the folder where it starts is run in its place."""
+        for path in modules():
+            with self.subTest(module=path.name):
+                self.assertNotRegex(path.read_text(), r"""["']-m["'], ["']rabbet["']""")
+
     def test_addresses_are_taken_apart_at_one_place(self) -> None:
         """No module but one knows the parts of an address, so none can keep what a user put into it."""
         for path in modules():

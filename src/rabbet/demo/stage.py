@@ -1,7 +1,6 @@
 """Where the example is played, and how a step of it is: each command is printed, then really run."""
 
 import subprocess
-import sys
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import TextIO, TypeAlias
@@ -11,6 +10,7 @@ from msgspec import Struct
 from rabbet.core.shell import quoted
 from rabbet.errors import EnvironmentFailed
 from rabbet.git.program import run_git
+from rabbet.work.own_program import own_program
 
 __all__ = ["Act", "Stage", "actor", "git", "prepare", "say", "show"]
 
@@ -57,7 +57,7 @@ def actor(stage: Stage) -> Act:
 
 def prepare(stage: Stage, *arguments: str) -> None:
     """Run a command that is no step of the example: it says nothing."""
-    command = [sys.executable, "-m", "rabbet", *arguments]
+    command = own_program(*arguments)
     subprocess.run(command, cwd=stage.project, env=stage.variables, capture_output=True, check=True)
 
 
@@ -70,7 +70,7 @@ def git(stage: Stage, folder: Path, *arguments: str) -> None:
 
 
 def _run(arguments: Sequence[str], stage: Stage) -> int:
-    command = [sys.executable, "-m", "rabbet", *arguments]
+    command = own_program(*arguments)
     done = subprocess.run(
         command, cwd=stage.project, env=stage.variables, stdin=subprocess.DEVNULL, check=False
     )

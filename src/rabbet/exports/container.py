@@ -53,7 +53,7 @@ def containerfile(one: Container) -> str:
         f"COPY {CARRIED} /{CARRIED}",
         "COPY pyproject.toml pylock*.toml ./",
         "ENV RABBET_STORE=/tmp/store RABBET_SHARE_FILES=0",
-        f"RUN python{one.python} /{CARRIED}/rabbet.py recreate --carried /{CARRIED} {one.options} --quiet",
+        f"RUN python{one.python} -I /{CARRIED}/rabbet.py recreate --carried /{CARRIED} {one.options} --quiet",
         "",
         "FROM system AS project",
         "COPY . /project",

@@ -2,7 +2,6 @@
 
 import hashlib
 import subprocess
-import sys
 from collections.abc import Sequence
 from contextlib import suppress
 from pathlib import Path
@@ -30,6 +29,7 @@ from rabbet.team.database import DatabaseRecord, opened_database
 from rabbet.team.extra import needing_extra
 from rabbet.team.labels import checked_label, own_label
 from rabbet.team.likeness import order_by_likeness
+from rabbet.work.own_program import own_program
 from rabbet.workspace.census import Against, file_digests, inventory_here
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.machines import (
@@ -176,8 +176,7 @@ def send_in_background(project: Project, machine: Machine) -> bool:
         return False
     through = ["--remote", census.remote] if census.remote else []
     variant = ["--variant", project.variant] if project.variant else []
-    # -P: no module of the project's folder may take the place of Rabbet's own.
-    command = [sys.executable, "-P", "-m", "rabbet", "census", "send", "--quiet", *through, *variant]
+    command = own_program("census", "send", "--quiet", *through, *variant)
     try:
         subprocess.Popen(
             command,
