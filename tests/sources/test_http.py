@@ -104,6 +104,65 @@ class Answers(unittest.TestCase):
             self.assertEqual(b"".join(asking.stream(f"{server.origin}/file")), whole)
 
 
+class Handles(unittest.TestCase):
+    """What was sent with one request does not go along with the next one."""
+
+    def test_every_request_after_every_other(self) -> None:
+        """To two origins, with and without each option: what arrives is what a new client would send."""
+        arrived: list[dict[str, str]] = []
+
+        class Noting(BaseHTTPRequestHandler):
+            protocol_version = "HTTP/1.1"
+
+            def do_GET(self) -> None:
+                arrived.append({"method": self.command, "path": self.path, **self.headers})
+                self.send_response(200)
+                self.send_header("Content-Length", "0")
+                self.end_headers()
+
+            do_HEAD = do_GET  # noqa: N815 - the library's name
+
+            def log_message(self, *_: object) -> None:
+                """Nothing is printed."""
+
+        def asking(*origins: str, **variables: str) -> HttpClient:
+            named = [f"http://bee:honey@{origins[0].removeprefix('http://')}/"]
+            known = Credentials((), {}, Path("/nowhere"), addresses=named)
+            return HttpClient(variables, known, patience=5)
+
+        with Hostile({}, handler=Noting) as one, Hostile({}, handler=Noting) as two:
+            own, other = one.origin, two.origin
+            requests = [
+                (method, f"{origin}/{number}", headers)
+                for origin in (own, other)
+                for number, (method, headers) in enumerate(
+                    [
+                        ("GET", {}),
+                        ("HEAD", {}),
+                        ("GET", {"Range": "bytes=0-1", "Accept-Encoding": "identity"}),
+                        ("GET", {"If-None-Match": '"1"', "Accept": "text/html"}),
+                        ("HEAD", {"Accept-Encoding": "identity"}),
+                    ]
+                )
+            ]
+            for variables in ({}, {"http_proxy": one.origin}):
+                alone = []
+                for method, address, headers in requests:
+                    asking(own, other, **variables).get(address, headers, method=method)
+                    alone.append(arrived.pop())
+                one_client = asking(own, other, **variables)
+                for first in range(len(requests)):
+                    for second in range(len(requests)):
+                        for number in (first, second):
+                            method, address, headers = requests[number]
+                            one_client.get(address, headers, method=method)
+                            self.assertEqual(
+                                arrived.pop(), alone[number], (requests[first], requests[second])
+                            )
+                self.assertEqual({"Authorization" in sent for sent in alone[:5]}, {True})
+                self.assertEqual({"Authorization" in sent for sent in alone[5:]}, {False})
+
+
 class Failures(unittest.TestCase):
     """Each is told in a sentence of its own."""
 
@@ -135,6 +194,33 @@ class Failures(unittest.TestCase):
         for answer in answers:
             with self.assertRaisesRegex(SourceFailed, "answers too slowly"):
                 answer.result(20)
+
+    def test_without_end(self) -> None:
+        """Neither what is discarded nor a page goes on for ever, however it comes."""
+
+        class Endless(BaseHTTPRequestHandler):
+            def do_GET(self) -> None:
+                status, _, slow = self.path[1:].partition("-")
+                if status == "103":
+                    while True:
+                        self.wfile.write(b"HTTP/1.1 103 Early Hints\r\nLink: </x>\r\n\r\n")
+                self.send_response(int(status))
+                if status == "302":
+                    self.send_header("Location", "/404" if slow else "/404-slow")
+                self.end_headers()
+                while True:
+                    self.wfile.write(bytes(3000))
+                    time.sleep(0.5 if slow else 0)
+
+            def log_message(self, *_: object) -> None:
+                """Nothing is printed."""
+
+        with Hostile({}, handler=Endless) as server:
+            asking = HttpClient({}, Credentials((), {}, Path("/nowhere")), patience=1, longest=3)
+            paths = ("302", "302-slow", "503", "503-slow", "200", "200-slow", "404-slow", "103")
+            for answer in [asking.begin(f"{server.origin}/{path}") for path in paths]:
+                with self.assertRaises(SourceFailed):
+                    answer.result(40)
 
     def spoken(self, words: bytes | None) -> str:
         """The address of a server that says only this, or holds the line in silence."""

@@ -6,6 +6,7 @@ Beyond a bound a command ends with a clear message, in seconds and without takin
 __all__ = [
     "DEEPEST",
     "LEAST_SPEED",
+    "LONGEST_ANSWER",
     "LONGEST_FRESH",
     "LONGEST_LINE",
     "LONGEST_TEXT",
@@ -13,6 +14,7 @@ __all__ = [
     "MOST_ADDRESS",
     "MOST_BY_HAND",
     "MOST_DIRECTORY",
+    "MOST_DISCARDED",
     "MOST_FILES",
     "MOST_METADATA",
     "MOST_NAMES",
@@ -59,6 +61,10 @@ MOST_UNANNOUNCED = 5_000_000_000
 # modem is meant to keep one.
 MOST_SECONDS = 30
 LEAST_SPEED = 1000
+# Seconds that a page may take as a whole: 64 pages of 500 kB at once over a line of 50 kB/s.
+LONGEST_ANSWER = 600
+# Bytes of a body that is not wanted, of a redirect or a refusal, which is read so that the connection stays.
+MOST_DISCARDED = 65_536
 # Seconds that a source may ask to wait before the next try (RFC 9110, `Retry-After`).
 LONGEST_WAIT = 60
 # Seconds that a listing may call itself fresh (RFC 9111, `max-age`).

@@ -13,7 +13,7 @@ from typing import NamedTuple
 
 import pycurl
 
-from rabbet.core.limits import MOST_PAGE, MOST_SECONDS
+from rabbet.core.limits import LONGEST_ANSWER, MOST_PAGE, MOST_SECONDS
 from rabbet.errors import SourceFailed
 from rabbet.formats.address import Address, NotAnAddress, parse_address, shown
 from rabbet.sources.http.authorities import Authorities, authorities
@@ -45,8 +45,8 @@ class Answer(NamedTuple):
 class HttpClient:
     """One wire for a whole command, to be used from many threads.
 
-    `environ` gives proxies and CA bundles by their usual variables. An `offline` client asks nobody.
-    `patience` is how many seconds an answer may stand still.
+    `environ` gives proxies and CA bundles by their usual variables. An `offline` client asks nobody. An
+    answer may stand still for `patience` seconds; one that is no file may take `longest` seconds as a whole.
     """
 
     def __init__(
@@ -56,8 +56,10 @@ class HttpClient:
         *,
         offline: bool = False,
         patience: float = MOST_SECONDS,
+        longest: int = LONGEST_ANSWER,
     ) -> None:
         self.offline = offline
+        self._longest = longest
         self._environ = environ
         self._credentials = credentials
         self._proxies = _proxies(environ)
@@ -69,7 +71,7 @@ class HttpClient:
         """Ask for a whole answer, whatever its status; where there is none, it raises `SourceFailed`."""
         page = _Page()
         try:
-            self._ask(method, address, headers or {}, page)
+            self._ask(method, address, headers or {}, page, self._longest)
         except SourceFailed as error:
             page.failed(error)
         return page.answer
@@ -118,7 +120,9 @@ class HttpClient:
         finally:
             exchange.drop()
 
-    def _ask(self, method: str, address: str, headers: Mapping[str, str], sink: "_Page | _Flow") -> Exchange:
+    def _ask(
+        self, method: str, address: str, headers: Mapping[str, str], sink: "_Page | _Flow", seconds: int = 0
+    ) -> Exchange:
         """Begin an exchange. Raises `SourceFailed` for what can't be asked, or may not."""
         try:
             asked = parse_address(address)
@@ -134,11 +138,11 @@ class HttpClient:
                 because=[f"offline: {asked.text} may not be asked"],
                 note="run it once without --offline and without RABBET_OFFLINE",
             )
-        exchange = Exchange(self._wire, partial(self._request, method, headers), asked, sink)
+        exchange = Exchange(self._wire, partial(self._request, method, headers, seconds), asked, sink)
         exchange.begin()
         return exchange
 
-    def _request(self, method: str, headers: Mapping[str, str], address: Address) -> Request:
+    def _request(self, method: str, headers: Mapping[str, str], seconds: int, address: Address) -> Request:
         """What is sent to an address, with the credentials that belong there and the way to it.
 
         Raises `NotUnderstood` for a broken netrc file, `SourceFailed` for authorities that are not there.
@@ -159,6 +163,7 @@ class HttpClient:
             packed="Accept-Encoding" not in headers and method != "HEAD",
             proxy=proxy,
             authorities=self._authorities if protected else ("", ""),
+            seconds=seconds,
         )
 
     @cached_property

@@ -9,7 +9,7 @@ from typing import Protocol
 
 import pycurl
 
-from rabbet.core.limits import LONGEST_WAIT
+from rabbet.core.limits import LONGEST_WAIT, MOST_DISCARDED
 from rabbet.errors import RabbetError, SourceFailed
 from rabbet.formats.address import Address, NotAnAddress, joined, shown
 from rabbet.sources.http.failures import failure, is_passing
@@ -20,6 +20,7 @@ __all__ = ["Exchange", "Sink", "not_an_address"]
 
 _MOST_REDIRECTS = 8
 _PAUSES = (1.2, 0.6, 0.0)  # seconds before a try, by how many are left after it, where no pause is asked for
+_ENOUGH = -1  # tells libcurl to break off
 _COST_OF_STALLING = 2  # tries: each takes long
 _BUSY = (429, 502, 503, 504)
 _REDIRECTS = (301, 302, 303, 307, 308)
@@ -92,9 +93,13 @@ class Exchange:
         self._wire.begin(self._transfer)
 
     def _take(self, transfer: Transfer, piece: bytes) -> int | None:
-        status = transfer.head().status
-        passed_on = status not in _REDIRECTS and not (status in _BUSY and self._tries)
-        return self._sink.take(transfer, piece) if passed_on else None
+        if self._counts(transfer.head().status):
+            return self._sink.take(transfer, piece)
+        return None if transfer.received < MOST_DISCARDED else _ENOUGH
+
+    def _counts(self, status: int) -> bool:
+        """Whether an answer with this status goes to the sink, rather than being discarded."""
+        return status not in _REDIRECTS and not (status in _BUSY and self._tries)
 
     def _ended(self, ended: Ended) -> None:
         try:
@@ -106,7 +111,8 @@ class Exchange:
         """Take the next step, or tell the sink that this was the last."""
         status, location = ended.head.status, ended.head.headers.get("location", "")
         cost = _COST_OF_STALLING if ended.code == pycurl.E_OPERATION_TIMEDOUT else 1
-        if ended.code:
+        cut_short = ended.code == pycurl.E_WRITE_ERROR and not self._counts(status)  # by ourselves
+        if ended.code and not cut_short:
             if self._tries >= cost and is_passing(ended) and self._sink.restart():
                 self._tries -= cost
                 self._wire.later(_PAUSES[self._tries], self._ask)

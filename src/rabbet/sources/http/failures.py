@@ -86,6 +86,8 @@ def _said(ended: Ended) -> _Said:
     if ended.code == pycurl.E_OPERATION_TIMEDOUT:
         if "too slow" in ended.words:
             return _Said(_SLOW, f"less than {LEAST_SPEED} bytes a second came", _CHECK)
+        if ended.head.status:
+            return _Said(_SLOW, "it was not complete in time", _CHECK, passing=False)
         return _Said(_UNREACHABLE, f"{_NOTHING}connecting takes too long", _CHECK)
     if ended.code in _BROKEN_OFF:
         return _Said(_BROKEN, f"the answer broke off after {ended.received} bytes", _AGAIN)

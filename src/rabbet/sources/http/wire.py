@@ -44,7 +44,7 @@ class Request(NamedTuple):
     """What is asked of whom: `headers` are whole lines; `host` is the one whose turn it takes.
 
     `packed`: a compressed answer is welcome, and comes unpacked. The `authorities` to trust are a file and a
-    folder, each may be empty.
+    folder, each may be empty. The whole answer may take so many `seconds`; 0 for as long as it comes.
     """
 
     method: str
@@ -54,6 +54,7 @@ class Request(NamedTuple):
     packed: bool = False
     proxy: str = ""
     authorities: tuple[str, str] = ("", "")
+    seconds: int = 0
 
 
 class Head(NamedTuple):
@@ -294,30 +295,29 @@ class Wire:
                 self._send(transfer, shared=host.shares)
 
     def _send(self, transfer: Transfer, *, shared: bool) -> None:
-        handle = self._idle.pop() if self._idle else self._new_handle()
+        handle = self._idle.pop() if self._idle else pycurl.Curl()
+        handle.reset()  # nothing of another request may go along with this one
+        self._set_usual(handle)
         request = transfer.request
         handle.setopt(pycurl.URL, request.address)
         handle.setopt(pycurl.PIPEWAIT, shared)
         handle.setopt(pycurl.HTTPHEADER, [line.encode("latin-1", "replace") for line in request.headers])
         handle.setopt(pycurl.NOBODY, request.method == "HEAD")
-        if request.method != "HEAD":
-            handle.setopt(pycurl.HTTPGET, 1)
         handle.setopt(pycurl.PROXY, request.proxy.encode())
+        handle.setopt(pycurl.TIMEOUT, request.seconds)
         for option, value in zip(_AUTHORITIES, request.authorities * 2, strict=True):
             if value:
                 handle.setopt(option, os.fsencode(value))
         if request.packed:
             handle.setopt(pycurl.ACCEPT_ENCODING, "")  # all that this libcurl can unpack
-        else:
-            handle.unsetopt(pycurl.ACCEPT_ENCODING)
         handle.setopt(pycurl.HEADERFUNCTION, transfer.lines.append)
         handle.setopt(pycurl.WRITEFUNCTION, transfer.take)
         transfer.handle = handle
         self._under_way[handle] = transfer
         self._multi.add_handle(handle)
 
-    def _new_handle(self) -> pycurl.Curl:
-        handle = pycurl.Curl()
+    def _set_usual(self, handle: pycurl.Curl) -> None:
+        """What holds for all requests."""
         handle.setopt(pycurl.NOSIGNAL, 1)
         handle.setopt(pycurl.PROTOCOLS, pycurl.PROTO_HTTP | pycurl.PROTO_HTTPS)
         handle.setopt(pycurl.HTTP_VERSION, pycurl.CURL_HTTP_VERSION_2TLS)
@@ -328,7 +328,6 @@ class Wire:
         handle.setopt(pycurl.LOW_SPEED_LIMIT, LEAST_SPEED)
         handle.setopt(pycurl.LOW_SPEED_TIME, self._patience)
         handle.setopt(pycurl.BUFFERSIZE, _BUFFER)
-        return handle
 
     def _collect(self) -> None:
         """Tell whoever waits of the transfers that ended."""
@@ -356,8 +355,7 @@ class Wire:
         self._multi.remove_handle(handle)
         del self._under_way[handle]
         transfer.handle = None
-        for option in (pycurl.WRITEFUNCTION, pycurl.HEADERFUNCTION):
-            handle.setopt(option, len)  # which keeps nothing: an idle handle must not hold the last answer
+        handle.reset()  # an idle handle must not hold the last answer
         host.under_way -= 1
         if len(self._idle) < _KEPT_HANDLES:
             self._idle.append(handle)
