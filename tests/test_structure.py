@@ -17,7 +17,7 @@ SOURCE = Path(rabbet.__file__).parent
 LAYERS = [
     "errors",
     "core",
-    "regular_file",
+    "disk",
     "work",
     "formats",
     "git",
@@ -112,6 +112,14 @@ class Structure(unittest.TestCase):
             if path.parts[-2:] != ("git", "program.py"):
                 with self.subTest(module=path.name):
                     self.assertNotRegex(path.read_text(), r"""\[["']git["'],""")
+
+    def test_files_of_users_are_written_at_one_place(self) -> None:
+        """Whoever knows a project writes through `disk/`, or into the store and its scratch folders."""
+        for folder in ("exports", "team", "resolving", "tasks", "cli", "workspace", "trials", "compose"):
+            for path in modules(folder):
+                with self.subTest(module=path.name):
+                    writing = r"\.(write_text|write_bytes|symlink_to|hardlink_to)\(|\.open\([\"'][wxa]"
+                    self.assertNotRegex(path.read_text(), writing)
 
     def test_rabbet_is_started_at_one_place(self) -> None:
         """Nobody else writes down how, so no module of the folder where it starts is run in its place."""

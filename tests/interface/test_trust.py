@@ -2,6 +2,7 @@
 
 import base64
 import hashlib
+import json
 import os
 import re
 import shutil
@@ -29,6 +30,19 @@ class Trust(ProgramCase):
         self.begin(self.index.address, "mitewatch")
         self.rabbet("resolve")
         self.mark = self.root / "HERE"
+
+    def run_any(self, command: str) -> "subprocess.CompletedProcess[str]":
+        """Run a command, however it ends."""
+        return subprocess.run(
+            self.command(*command.split()),
+            cwd=self.project,
+            env=self.variables,
+            stdin=subprocess.DEVNULL,
+            capture_output=True,
+            text=True,
+            timeout=120,
+            check=False,
+        )
 
     def program(self, path: Path) -> None:
         """A program that tells of being run."""
@@ -133,6 +147,52 @@ class NothingRuns(Trust):
 
 class NothingOutside(Trust):
     """Neither written nor deleted."""
+
+    def test_prepared_folders(self) -> None:
+        """Through no link that lies in a clone, and nothing that a forged manifest lists."""
+        outside = self.root / "outside"
+        outside.mkdir()
+        (outside / "victim").write_text("mine\n")
+        forged = [
+            {"path": f"{place}/victim", "sha256": "0", "size": 1} for place in ("files", "simple", ".", "src")
+        ]
+        manifest = {"schema": "rabbet.carried/1", "project": "", "lock": "", "targets": [], "files": forged}
+        (self.project / "src").mkdir()
+        (self.project / "src" / "victim").write_text("mine\n")
+        for row in TABLE["prepared"]:
+            for name, target in row["links"].items():
+                place = self.project / name
+                place.parent.mkdir(exist_ok=True)
+                if target == "FORGED":
+                    place.write_text(json.dumps(manifest))
+                else:
+                    place.symlink_to(outside if target == "outside" else outside / "victim")
+            for command in row["commands"]:
+                done = self.run_any(command)
+                with self.subTest(command, links=row["links"]):
+                    self.assertNotIn(done.returncode, (70, -9), done.stderr)
+                    self.assertEqual([path.name for path in outside.rglob("*")], ["victim"], done.stderr)
+                    self.assertEqual((outside / "victim").read_text(), "mine\n")
+                    self.assertTrue((self.project / "src" / "victim").exists())
+            for name in row["links"]:
+                place = self.project / name.partition("/")[0]
+                place.unlink() if place.is_symlink() else shutil.rmtree(place, ignore_errors=True)
+
+    def test_prepared_state(self) -> None:
+        """The log of runs and the label: a link is not written through, a pipe keeps nobody."""
+        state = self.root / "home" / ".local" / "state" / "rabbet"
+        state.mkdir(parents=True, exist_ok=True)
+        victim = self.root / "victim"
+        victim.write_text("mine\n")
+        label = self.root / "store" / LAYOUT / "label"
+        self.rabbet("recreate")
+        for make in (lambda path: path.symlink_to(victim), os.mkfifo):
+            for path in (state / "runs.jsonl", label):
+                path.unlink(missing_ok=True)
+                make(path)
+            self.rabbet("resolve", "--raise", "no-such", code=2)
+            self.rabbet("census", "record")
+            self.assertEqual(victim.read_text(), "mine\n")
 
     def test_links(self) -> None:
         """Where a folder of the environment is a link, nothing behind it is touched, and it is made anew."""

@@ -14,9 +14,9 @@ from rabbet.core.limits import MOST_METADATA
 from rabbet.core.model.build import BuildKind, BuildSystem
 from rabbet.core.needs.need import Need
 from rabbet.core.progress import Observer
+from rabbet.disk.regular_file import read_regular
 from rabbet.errors import BuildFailed
 from rabbet.formats.requirement import read_requirement
-from rabbet.regular_file import read_regular
 
 __all__ = ["Backend", "Workplace"]
 

@@ -5,7 +5,7 @@ import os
 from contextlib import suppress
 
 from rabbet.core.limits import MOST_BY_HAND
-from rabbet.regular_file import read_regular
+from rabbet.disk.regular_file import read_regular
 
 __all__ = ["folder_state"]
 

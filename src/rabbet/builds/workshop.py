@@ -16,8 +16,8 @@ from rabbet.compose.wheels import Intent, prepared_wheels
 from rabbet.core.model.lock import BuildSource, Needed
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.progress import Silent
+from rabbet.disk.atomic import cannot_write
 from rabbet.git.remote_repository import RemoteRepository
-from rabbet.store.atomic import cannot_write
 from rabbet.store.environments import Environments
 from rabbet.store.folder import make_folder
 

@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from contextlib import suppress
 from datetime import UTC, datetime
 from pathlib import Path
+from stat import S_ISREG
 
 import platformdirs
 
@@ -18,6 +19,8 @@ from rabbet.core.shown_text import visible, without_credentials
 
 __all__ = ["log_file", "note_run"]
 
+# Neither through a link nor into a pipe, which would keep whoever opens it.
+_APPEND = os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
 _LARGEST = 200_000  # bytes; the file before that is kept beside it
 _LONGEST = 2_000  # characters of a command line
 
@@ -41,9 +44,10 @@ def note_run(arguments: Sequence[str], code: int, seconds: float, error: str = "
         path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
         if path.exists() and path.stat().st_size > _LARGEST:
             path.replace(path.with_name(f"{path.name}.1"))
-        file = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_APPEND, 0o600)
+        file = os.open(path, _APPEND, 0o600)
         try:
-            os.write(file, f"{json.dumps(run)}\n".encode())  # one write: runs at the same time don't mix
+            if S_ISREG(os.fstat(file).st_mode):
+                os.write(file, f"{json.dumps(run)}\n".encode())  # one write: runs at the same time don't mix
         finally:
             os.close(file)
 

@@ -18,7 +18,7 @@ __all__ = ["in_trial"]
 @contextmanager
 def in_trial(arguments: Namespace, project: Project, context: Context) -> Iterator[Path]:
     """The folder of an environment with what `--try` and `--from` name. Raises as `trial` does."""
-    from rabbet.store.atomic import cannot_write
+    from rabbet.disk.atomic import cannot_write
     from rabbet.store.scratch import scratch_folder
     from rabbet.trials.make import trial
     from rabbet.trials.trial import Wish

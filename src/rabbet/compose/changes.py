@@ -11,6 +11,7 @@ from rabbet.core.model.lock import Needed, Selection, runtime_name
 from rabbet.core.model.plan import Action, Plan
 from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime
 from rabbet.core.progress import Observer
+from rabbet.disk.atomic import cannot_write
 from rabbet.environment.conflicts import folds_case, refuse_conflicts
 from rabbet.environment.create import create_environment, own_parts, place_path_file, runtime_links
 from rabbet.environment.guarded import GuardedEnvironment
@@ -27,7 +28,6 @@ from rabbet.environment.layout import CONFIGURATION, Layout
 from rabbet.environment.linking import Linking
 from rabbet.environment.remove import recorded_places, remove_library, remove_strays
 from rabbet.environment.staging import taking_place_of
-from rabbet.store.atomic import cannot_write
 from rabbet.store.environments import Environments
 
 __all__ = ["Site", "change_in_place", "fill", "finish", "make_anew"]
@@ -76,7 +76,7 @@ def fill(root: Path, site: Site, arriving: Iterable[tuple[Needed, Prepared]]) ->
             arrived[one.locked.name] = prepared
         _refuse_conflicts(root, site, {name: prepared.stated for name, prepared in arrived.items()})
         with cannot_write(root):
-            guarded.replace(STATE_FILE, install_state_content(_state(site, origins)))
+            guarded.write(STATE_FILE, install_state_content(_state(site, origins)))
     return [placed for prepared in arrived.values() for placed in prepared.placed]
 
 
@@ -111,7 +111,7 @@ def change_in_place(
             observer.step(step.name)
         with cannot_write(site.root):
             place_path_file(guarded, site.runtime, beside=site.beside)
-            guarded.replace(STATE_FILE, install_state_content(_state(site, origins)))
+            guarded.write(STATE_FILE, install_state_content(_state(site, origins)))
         close_journal(guarded)
 
 

@@ -17,8 +17,8 @@ from rabbet.demo.regression import SEASON
 from rabbet.demo.runtimes import shelf
 from rabbet.demo.stage import Stage
 from rabbet.demo.stand_in import StandIn
+from rabbet.disk.atomic import cannot_write
 from rabbet.errors import CannotWrite, EnvironmentFailed, ExitCode
-from rabbet.store.atomic import cannot_write
 
 _WAGGLES = ("1.4", "2.0", "2.1")  # the runtimes that the index serves as well
 _USUAL_PORT = 8437

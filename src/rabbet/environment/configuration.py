@@ -6,9 +6,9 @@ from msgspec import Struct
 from packaging.version import Version
 
 from rabbet.core.limits import MOST_METADATA
+from rabbet.disk.regular_file import read_regular
 from rabbet.environment.layout import CONFIGURATION
 from rabbet.errors import EnvironmentFailed
-from rabbet.regular_file import read_regular
 
 __all__ = ["Configuration", "read_configuration"]
 

@@ -5,9 +5,9 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from importlib.resources import files
 
 from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime
+from rabbet.disk.atomic import cannot_write
 from rabbet.environment.guarded import GuardedEnvironment
 from rabbet.environment.layout import CONFIGURATION, PATH_FILE, SHELL_FILES, VARIABLES_FILE, is_reserved
-from rabbet.store.atomic import cannot_write
 
 __all__ = ["create_environment", "own_parts", "place_path_file", "runtime_links"]
 
@@ -26,7 +26,7 @@ def create_environment(
     with cannot_write(guarded.layout.root):
         guarded.folder(guarded.layout.site_packages, make=True)
         for place, content in _own_files(runtime, others, beside=beside):
-            guarded.write(place, content)
+            guarded.put_file(place, content)
         for place, target in _own_links(runtime, others):
             guarded.link(place, target)
 
@@ -35,7 +35,7 @@ def place_path_file(guarded: GuardedEnvironment, runtime: PythonRuntime, *, besi
     """Let an environment find the modules that lie beside it, or no longer do so. Raises `OSError`."""
     place, content = _path_file(runtime)
     if beside:
-        guarded.write(place, content)
+        guarded.put_file(place, content)
     else:
         guarded.remove_tree(place)
 

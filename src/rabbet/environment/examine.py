@@ -17,11 +17,11 @@ from typing import NamedTuple, TypeAlias
 from msgspec.structs import replace
 
 from rabbet.core.model.inventory import Installed
+from rabbet.disk.regular_file import sha256_of_regular
 from rabbet.environment.alongside import in_parts
 from rabbet.environment.install_state import STATE_FILE, InstallState
 from rabbet.environment.layout import Layout
 from rabbet.formats.record import RecordRow
-from rabbet.regular_file import sha256_of_regular
 
 __all__ = ["Begin", "Recorded", "examine", "unobserved"]
 

@@ -15,12 +15,12 @@ from packaging.version import Version
 
 from rabbet.core.limits import MOST_METADATA
 from rabbet.core.model.inventory import Installed, Inventory
+from rabbet.disk.regular_file import read_regular
 from rabbet.environment.configuration import Configuration, read_configuration
 from rabbet.environment.examine import Begin, unobserved
 from rabbet.environment.inspect import Vouched, inventory_of
 from rabbet.environment.layout import CONFIGURATION, Layout
 from rabbet.errors import EnvironmentFailed
-from rabbet.regular_file import read_regular
 
 __all__ = ["foreign_inventory", "library_folders"]
 

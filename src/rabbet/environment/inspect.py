@@ -16,6 +16,7 @@ from rabbet.core.model.inventory import Installation, Installed, Inventory
 from rabbet.core.model.lock import Selection
 from rabbet.core.model.release import Metadata
 from rabbet.core.needs.need import is_name, library_name
+from rabbet.disk.regular_file import read_regular
 from rabbet.environment.configuration import Configuration, read_configuration
 from rabbet.environment.examine import Begin, Recorded, examine, unobserved
 from rabbet.environment.install_state import InstallState
@@ -25,7 +26,6 @@ from rabbet.errors import EnvironmentFailed
 from rabbet.formats.direct_url import read_direct_url
 from rabbet.formats.metadata import MetadataBroken, parse_metadata
 from rabbet.formats.record import RecordRow, read_record
-from rabbet.regular_file import read_regular
 
 __all__ = ["Vouched", "inventory_of", "take_inventory"]
 

@@ -10,6 +10,8 @@ from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
 from rabbet.core.limits import MOST_METADATA
+from rabbet.disk.atomic import cannot_write
+from rabbet.disk.regular_file import read_regular
 from rabbet.environment.guarded import GuardedEnvironment
 from rabbet.environment.install_state import Origin
 from rabbet.environment.layout import Layout
@@ -17,8 +19,6 @@ from rabbet.environment.scripts import command_script, with_head
 from rabbet.errors import IntegrityFailed
 from rabbet.formats.entry_points import read_commands
 from rabbet.formats.record import RecordRow, write_record
-from rabbet.regular_file import read_regular
-from rabbet.store.atomic import cannot_write
 from rabbet.store.store import Unpacked
 
 # In a wheel's own `.dist-info`: what installing writes itself, whatever the wheel brings.
@@ -151,10 +151,10 @@ def install_wheel(prepared: Prepared, guarded: GuardedEnvironment) -> Origin:
     layout = guarded.layout
     record = record_content(prepared, layout)
     with cannot_write(layout.root):
-        guarded.write(f"{layout.site_packages}/{prepared.info}/RECORD", record)
+        guarded.put_file(f"{layout.site_packages}/{prepared.info}/RECORD", record)
         for one in prepared.placed:
             if one.linked is None:
-                guarded.write(one.place, one.content, executable=one.executable)
+                guarded.put_file(one.place, one.content, executable=one.executable)
             else:
                 guarded.put(one.linked, one.place)
     came_from, digest = prepared.came_from, hashlib.sha256(record).hexdigest()

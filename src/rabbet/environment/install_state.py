@@ -5,7 +5,7 @@ from pathlib import Path
 import msgspec
 
 from rabbet.core.limits import MOST_NOTES
-from rabbet.regular_file import read_regular
+from rabbet.disk.regular_file import read_regular
 from rabbet.store.environments import Environments
 
 __all__ = ["STATE_FILE", "InstallState", "Origin", "install_state_content", "own_install_state"]

@@ -8,9 +8,9 @@ from collections.abc import Collection
 from pathlib import Path
 
 from rabbet.core.limits import MOST_TEXT_FILE
+from rabbet.disk.atomic import cannot_write
+from rabbet.disk.regular_file import read_regular
 from rabbet.environment.guarded import GuardedEnvironment
-from rabbet.regular_file import read_regular
-from rabbet.store.atomic import cannot_write
 
 __all__ = ["close_journal", "open_journal", "unfinished_libraries"]
 
@@ -20,7 +20,7 @@ _NAME = "rabbet.journal"
 def open_journal(guarded: GuardedEnvironment, libraries: Collection[str]) -> None:
     """Note which libraries will be changed. Raises `CannotWrite`."""
     with cannot_write(guarded.layout.root):
-        guarded.replace(_NAME, "".join(f"{name}\n" for name in sorted(libraries)).encode())
+        guarded.write(_NAME, "".join(f"{name}\n" for name in sorted(libraries)).encode())
 
 
 def close_journal(guarded: GuardedEnvironment) -> None:

@@ -20,7 +20,7 @@ def lay_upon(guarded: GuardedEnvironment, base: Path) -> None:
     """
     layout = guarded.layout
     place = str(base / layout.site_packages)
-    guarded.write(
+    guarded.put_file(
         f"{layout.site_packages}/{PATH_FILE}", f"import site; site.addsitedir({place!r})\n".encode()
     )
     for name in os.listdir(base / "bin"):  # noqa: PTH208 - names are wanted
@@ -32,7 +32,7 @@ def lay_upon(guarded: GuardedEnvironment, base: Path) -> None:
 
 def lead_to(guarded: GuardedEnvironment, folder: Path) -> None:
     """Let an environment find the modules that lie in a folder somewhere else. Raises `OSError`."""
-    guarded.write(f"{guarded.layout.site_packages}/{PATH_FILE}", f"{folder}\n".encode())
+    guarded.put_file(f"{guarded.layout.site_packages}/{PATH_FILE}", f"{folder}\n".encode())
 
 
 def _command(guarded: GuardedEnvironment, base: Path, name: str) -> None:
@@ -45,7 +45,7 @@ def _command(guarded: GuardedEnvironment, base: Path, name: str) -> None:
             head = file.read(_HEAD)
             if is_command_script(head):
                 if not os.path.lexists(guarded.layout.root / place):
-                    guarded.write(place, head + file.read(), executable=True)
+                    guarded.put_file(place, head + file.read(), executable=True)
                 return
     _linked(guarded, place, path)
 

@@ -131,7 +131,7 @@ def build_from_manifest(
         _link(first, opened, states)
         with opened() as guarded:
             for place, content, executable in manifest.written:
-                guarded.write(place, content.encode("latin-1"), executable=executable)
+                guarded.put_file(place, content.encode("latin-1"), executable=executable)
 
 
 def _link(trees: list[Tree], opened: "Callable[[], GuardedEnvironment]", states: "BlobCache") -> None:

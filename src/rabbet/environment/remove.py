@@ -4,11 +4,11 @@ from collections.abc import Collection
 from contextlib import suppress
 
 from rabbet.core.limits import MOST_TEXT_FILE
+from rabbet.disk.atomic import cannot_write
+from rabbet.disk.regular_file import read_regular
 from rabbet.environment.guarded import GuardedEnvironment
 from rabbet.environment.layout import Layout
 from rabbet.formats.record import read_record
-from rabbet.regular_file import read_regular
-from rabbet.store.atomic import cannot_write
 
 __all__ = ["recorded_places", "remove_library", "remove_strays"]
 

@@ -10,8 +10,8 @@ from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
+from rabbet.disk.atomic import cannot_write
 from rabbet.errors import CannotWrite
-from rabbet.store.atomic import cannot_write
 from rabbet.store.environments import NAME_FILE, Environments, new_name
 
 __all__ = ["clear_up", "discard_environment", "leftovers", "taking_place_of"]

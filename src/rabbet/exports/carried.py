@@ -14,6 +14,7 @@ import hashlib
 import html
 import json
 import os
+import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from importlib.resources import files
 from pathlib import Path
@@ -26,11 +27,11 @@ from packaging.utils import NormalizedName
 from rabbet.core.file_name import parse_file_name
 from rabbet.core.limits import MOST_TEXT_FILE
 from rabbet.core.model.runtime import RuntimeArchive
-from rabbet.errors import IntegrityFailed, NotUnderstood
-from rabbet.regular_file import read_regular, sha256_of_regular
+from rabbet.disk.atomic import cannot_write, copied_hashed
+from rabbet.disk.guarded import PARTIAL, GuardedFolder
+from rabbet.disk.regular_file import read_regular, sha256_of_regular
+from rabbet.errors import CannotWrite, IntegrityFailed, NotUnderstood
 from rabbet.sources.local_file import read_pieces
-from rabbet.store.atomic import cannot_write, write_hashed, write_text
-from rabbet.store.trees import is_sound
 
 __all__ = [
     "MANIFEST",
@@ -48,7 +49,7 @@ MANIFEST = "manifest.json"
 _SCHEMA = "rabbet.carried/1"
 _STARTER = "rabbet.py"
 _DIGITS = 16  # of a digest, in names of folders
-_PARTIAL = ".partial"  # behind the names of files that are being copied
+_PLACE = re.compile(r"(files|runtimes|rabbet|simple)(/[^/]+)+|" + re.escape(_STARTER))
 
 
 class CarriedFile(Struct, frozen=True, kw_only=True):
@@ -119,8 +120,16 @@ def archive_name(archive: RuntimeArchive) -> str:
 def read_manifest(folder: Path) -> Manifest:
     """Read what a folder holds. Raises `NotUnderstood` where it is no carried folder."""
     try:
-        manifest = _DECODER.decode(read_regular(folder / MANIFEST, most=MOST_TEXT_FILE))
-    except (OSError, ValueError, msgspec.MsgspecError, RecursionError) as error:
+        content = read_regular(folder / MANIFEST, most=MOST_TEXT_FILE)
+    except OSError as error:
+        raise NotUnderstood(f"{folder} is no carried folder", because=[f"{MANIFEST}: {error}"]) from error
+    return _manifest(content, folder)
+
+
+def _manifest(content: bytes, folder: Path) -> Manifest:
+    try:
+        manifest = _DECODER.decode(content)
+    except (ValueError, msgspec.MsgspecError, RecursionError) as error:
         raise NotUnderstood(f"{folder} is no carried folder", because=[f"{MANIFEST}: {error}"]) from error
     if manifest.schema != _SCHEMA:
         raise NotUnderstood(
@@ -132,19 +141,20 @@ def read_manifest(folder: Path) -> Manifest:
     return manifest
 
 
-def write_parcel(parcel: Parcel, folder: Path, step: Callable[[str], None]) -> Written:
+def write_parcel(parcel: Parcel, folder: GuardedFolder, step: Callable[[str], None]) -> Written:
     """Bring a folder to hold just this; files are verified as they are copied.
 
     A run that is killed leaves a folder that the next one completes: the manifest comes first, empty, and is
-    written anew when all that it tells of is there.
+    written again when all that it tells of is there. Of what an older manifest lists, only places of a
+    carried folder are believed, and removed.
 
     Raises `CannotWrite`, `IntegrityFailed` for a file that changed on the way, `NotUnderstood` for a folder
     that holds something else.
     """
-    kept = {file.path: file for file in _begun(parcel, folder)}
-    found: list[CarriedFile] = []
-    new = 0
-    with cannot_write(folder):
+    with cannot_write(folder.root):
+        kept = {file.path: file for file in _begun(parcel, folder) if _PLACE.fullmatch(file.path)}
+        found: list[CarriedFile] = []
+        new = 0
         for place, source in _places(parcel):
             file, copied = _put(folder, place, source, kept.get(place))
             found.append(file)
@@ -156,25 +166,26 @@ def write_parcel(parcel: Parcel, folder: Path, step: Callable[[str], None]) -> W
             new += written
         gone = kept.keys() - {file.path for file in found}
         for place in sorted(gone):
-            (folder / place).unlink(missing_ok=True)
-            _remove_empty((folder / place).parent, folder)
-    _write_manifest(parcel, sorted(found, key=lambda file: file.path), folder)
+            folder.delete(place)
+        _write_manifest(parcel, sorted(found, key=lambda file: file.path), folder)
     return Written(files=len(found), new=new, gone=len(gone), size=sum(file.size for file in found))
 
 
-def _begun(parcel: Parcel, folder: Path) -> list[CarriedFile]:
-    """What the folder holds as it is told; what a run that was killed was copying goes."""
-    if not (folder / MANIFEST).exists():
-        if any(folder.iterdir()):
-            raise NotUnderstood(f"{folder} holds something else", because=["it is neither new nor empty"])
+def _begun(parcel: Parcel, folder: GuardedFolder) -> list[CarriedFile]:
+    """What the folder holds as its manifest has it; what a run that was killed was copying goes."""
+    names = folder.names()
+    if MANIFEST not in names:
+        if names:
+            raise NotUnderstood(
+                f"{folder.root} holds something else", because=["it is neither new nor empty"]
+            )
         _write_manifest(parcel, [], folder)
-    with cannot_write(folder):
-        for partial in folder.rglob(f".*{_PARTIAL}"):
-            partial.unlink()
-    return read_manifest(folder).files
+    for place in [place for place in folder.files() if place.endswith(PARTIAL)]:
+        folder.delete(place)
+    return _manifest(folder.read(MANIFEST, most=MOST_TEXT_FILE), folder.root).files
 
 
-def _write_manifest(parcel: Parcel, found: list[CarriedFile], folder: Path) -> None:
+def _write_manifest(parcel: Parcel, found: list[CarriedFile], folder: GuardedFolder) -> None:
     manifest = Manifest(
         schema=_SCHEMA,
         project=parcel.project,
@@ -182,7 +193,7 @@ def _write_manifest(parcel: Parcel, found: list[CarriedFile], folder: Path) -> N
         targets=list(parcel.targets),
         files=found,
     )
-    write_text(folder / MANIFEST, json.dumps(msgspec.to_builtins(manifest), indent=1) + "\n")
+    folder.write(MANIFEST, f"{json.dumps(msgspec.to_builtins(manifest), indent=1)}\n".encode())
 
 
 def _places(parcel: Parcel) -> Iterator[tuple[str, Packed]]:
@@ -192,25 +203,29 @@ def _places(parcel: Parcel) -> Iterator[tuple[str, Packed]]:
     yield from ((f"rabbet/{one.name}", one) for one in parcel.rabbet)
 
 
-def _put(folder: Path, place: str, source: Packed, known: CarriedFile | None) -> tuple[CarriedFile, bool]:
+def _put(
+    folder: GuardedFolder, place: str, source: Packed, known: CarriedFile | None
+) -> tuple[CarriedFile, bool]:
     """Copy a file, unless the very same lies there; whether it was copied."""
-    target = folder / place
     file = CarriedFile(path=place, sha256=source.sha256, size=source.path.stat().st_size)
-    if known == file and is_sound(target, file.sha256):
+    if known == file and _is_sound(folder, file):
         return file, False
-    target.parent.mkdir(parents=True, exist_ok=True)
-    partial = target.with_name(f".{target.name}{_PARTIAL}")
-    try:
+    with folder.replacing(place, mode=0o644, sync=False) as target:
         pieces = read_pieces(source.path)
-        if write_hashed(partial, pieces, algorithm="sha256", most=file.size) != (file.sha256, file.size):
+        if copied_hashed(target, pieces, algorithm="sha256", most=file.size) != (file.sha256, file.size):
             raise IntegrityFailed(
                 f"{place} is not what was to be copied", because=["the disk may be damaged"]
             )
-        partial.chmod(0o644)
-        partial.replace(target)
-    finally:
-        partial.unlink(missing_ok=True)
     return file, True
+
+
+def _is_sound(folder: GuardedFolder, file: CarriedFile) -> bool:
+    """Whether a file is there, and is the one that it should be."""
+    try:
+        with os.fdopen(folder.opened_file(file.path), "rb") as opened:
+            return hashlib.file_digest(opened, "sha256").hexdigest() == file.sha256
+    except (OSError, CannotWrite):
+        return False
 
 
 def _texts(parcel: Parcel) -> Iterator[tuple[str, str]]:
@@ -241,19 +256,13 @@ def _page(title: str, links: Iterable[str]) -> str:
     return f"{head}<body>\n{body}</body></html>\n"
 
 
-def _put_text(folder: Path, place: str, text: str, known: CarriedFile | None) -> tuple[CarriedFile, bool]:
+def _put_text(
+    folder: GuardedFolder, place: str, text: str, known: CarriedFile | None
+) -> tuple[CarriedFile, bool]:
     """Write a text, unless it stands there; whether it was written."""
-    content, target = text.encode(), folder / place
+    content = text.encode()
     file = CarriedFile(path=place, sha256=hashlib.sha256(content).hexdigest(), size=len(content))
-    if known == file and is_sound(target, file.sha256):
+    if known == file and _is_sound(folder, file):
         return file, False
-    target.parent.mkdir(parents=True, exist_ok=True)
-    write_text(target, text)
+    folder.write(place, content)
     return file, True
-
-
-def _remove_empty(folder: Path, root: Path) -> None:
-    """Remove folders in which nothing is left."""
-    while folder != root and not any(os.scandir(folder)):
-        folder.rmdir()
-        folder = folder.parent

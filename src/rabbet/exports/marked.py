@@ -9,11 +9,11 @@ from pathlib import Path
 from typing import NamedTuple
 
 from rabbet.core.limits import MOST_BY_HAND
+from rabbet.disk.atomic import write_text
+from rabbet.disk.regular_file import read_regular
 from rabbet.errors import CannotWrite
-from rabbet.regular_file import read_regular
-from rabbet.store.atomic import write_text
 
-__all__ = ["CONTAINER", "EDITOR", "IGNORE", "Mark", "mark_of", "stale_files", "write_marked"]
+__all__ = ["CONTAINER", "EDITOR", "IGNORE", "Making", "Mark", "mark_of", "stale_files", "write_marked"]
 
 CONTAINER, IGNORE, EDITOR = "Containerfile", ".containerignore", ".devcontainer/devcontainer.json"
 EXPORTED = (CONTAINER, EDITOR)  # those that tell of a lock
@@ -31,13 +31,20 @@ class Mark(NamedTuple):
 
 def mark_of(path: Path) -> Mark | None:
     """The mark of a file; `None` for one that is not Rabbet's, or not there."""
-    try:
-        text = read_regular(path, most=MOST_BY_HAND).decode()
-    except (OSError, ValueError):
+    text = _text(path)
+    if text is None:
         return None
     first, _, rest = text.partition("\n")
     found = _LINE.match(first)
     return Mark(found.group(1), found.group(2) == _digest(rest)) if found else None
+
+
+def _text(path: Path) -> str | None:
+    """A file's text; `None` where none can be read."""
+    try:
+        return read_regular(path, most=MOST_BY_HAND).decode()
+    except (OSError, ValueError):
+        return None
 
 
 def stale_files(folder: Path, lock: str) -> list[str]:
@@ -46,27 +53,33 @@ def stale_files(folder: Path, lock: str) -> list[str]:
     return [name for name, mark in marks.items() if mark is not None and mark.lock != lock[:_DIGITS]]
 
 
-def write_marked(
-    path: Path, content: str, lock: str, again: str, *, comment: str = "#", force: bool = False
-) -> bool:
-    """Write a file with its mark; whether that changed anything.
+class Making(NamedTuple):
+    """The digest of the lock that a file is made of, the command that makes it, what begins a comment."""
 
-    Raises `CannotWrite` for one that somebody else wrote, or edited, unless it is to be replaced by `force`;
-    `again` is the command that does so.
+    lock: str
+    again: str
+    comment: str = "#"
+
+
+def write_marked(folder: Path, name: str, content: str, making: Making, *, force: bool = False) -> bool:
+    """Write a file of a project's folder with its mark; whether that changed anything.
+
+    Raises `CannotWrite` for one that somebody else wrote, or edited, unless it is to be replaced by `force`.
     """
+    path = folder / name
     mark = mark_of(path)
     if path.exists() and not force and (mark is None or not mark.untouched):
         raise CannotWrite(
             f"{path.name} was {'edited' if mark else 'written'} by somebody, so it is left alone",
             because=[str(path)],
             note="what follows writes it anew; what was edited is lost then",
-            remedy=again,
+            remedy=making.again,
         )
-    text = f"{comment} made by rabbet of lock {lock[:_DIGITS]}, content {_digest(content)}\n{content}"
-    if path.exists() and read_regular(path, most=MOST_BY_HAND).decode() == text:
+    made_of = f"lock {making.lock[:_DIGITS]}, content {_digest(content)}"
+    text = f"{making.comment} made by rabbet of {made_of}\n{content}"
+    if path.exists() and _text(path) == text:
         return False
-    path.parent.mkdir(parents=True, exist_ok=True)
-    write_text(path, text)
+    write_text(path, text, below=folder)
     return True
 
 

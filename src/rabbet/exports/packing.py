@@ -4,8 +4,10 @@ import gzip
 import tarfile
 import zipfile
 from pathlib import Path
+from typing import BinaryIO
 
-from rabbet.store.atomic import cannot_write
+from rabbet.disk.atomic import cannot_write
+from rabbet.disk.guarded import GuardedFolder, parted
 
 __all__ = ["ENDINGS", "pack_folder"]
 
@@ -13,8 +15,10 @@ ENDINGS = (".tar.gz", ".tgz", ".zip")
 _DAY = (2020, 1, 1, 0, 0, 0)
 
 
-def pack_folder(folder: Path, archive: Path) -> None:
+def pack_folder(folder: Path, archive: Path, below: Path | None = None) -> None:
     """Pack all files of a folder, under the archive's own name; it appears when it is whole.
+
+    Where the archive lies `below` a folder, no link is followed on the way from there.
 
     Owners and times are left out, and files are in the order of their names. Raises `CannotWrite`.
     """
@@ -24,21 +28,14 @@ def pack_folder(folder: Path, archive: Path) -> None:
     files = sorted(
         (path.relative_to(folder).as_posix(), path) for path in folder.rglob("*") if path.is_file()
     )
-    partial = archive.with_name(f".{archive.name}.partial")
     with cannot_write(archive):
-        try:
-            if archive.name.endswith(".zip"):
-                _zip(partial, name, files)
-            else:
-                _tar(partial, name, files)
-            partial.replace(archive)
-        finally:
-            partial.unlink(missing_ok=True)
+        anchor, place = parted(archive, below)
+        with GuardedFolder(anchor) as above, above.replacing(place) as into:
+            (_zip if archive.name.endswith(".zip") else _tar)(into, name, files)
 
 
-def _tar(path: Path, name: str, files: list[tuple[str, Path]]) -> None:
+def _tar(raw: BinaryIO, name: str, files: list[tuple[str, Path]]) -> None:
     with (
-        path.open("wb") as raw,
         gzip.GzipFile(filename="", fileobj=raw, mode="wb", compresslevel=1, mtime=0) as packed,
         tarfile.open(fileobj=packed, mode="w", format=tarfile.PAX_FORMAT) as tar,
     ):
@@ -49,8 +46,8 @@ def _tar(path: Path, name: str, files: list[tuple[str, Path]]) -> None:
                 tar.addfile(member, file)
 
 
-def _zip(path: Path, name: str, files: list[tuple[str, Path]]) -> None:
-    with zipfile.ZipFile(path, "w", zipfile.ZIP_STORED, allowZip64=True) as archive:
+def _zip(raw: BinaryIO, name: str, files: list[tuple[str, Path]]) -> None:
+    with zipfile.ZipFile(raw, "w", zipfile.ZIP_STORED, allowZip64=True) as archive:
         for place, source in files:
             entry = zipfile.ZipInfo(f"{name}/{place}", _DAY)
             entry.external_attr = 0o644 << 16

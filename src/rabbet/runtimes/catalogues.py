@@ -20,12 +20,12 @@ from rabbet.core.model.runtime import RuntimeArchive, RuntimeOffer
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import library_name
 from rabbet.core.targets import PLATFORMS, baseline_needed, named_target
+from rabbet.disk.regular_file import read_regular
 from rabbet.errors import SourceFailed
 from rabbet.formats.address import NotAnAddress, joined, shown
 from rabbet.formats.requirement import is_digest
 from rabbet.formats.runtime_catalogue import NotACatalogue, read_catalogue
 from rabbet.formats.toml import Table, parse_toml
-from rabbet.regular_file import read_regular
 from rabbet.sources.base import FileSource, Source
 from rabbet.sources.http.client import HttpClient
 from rabbet.sources.http.failures import refused

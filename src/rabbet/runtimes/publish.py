@@ -16,8 +16,8 @@ from typing import IO
 
 from msgspec import Struct
 
+from rabbet.disk.regular_file import sha256_of_regular
 from rabbet.errors import IntegrityFailed
-from rabbet.regular_file import sha256_of_regular
 
 __all__ = ["Obstacle", "newest_glibc", "obstacles", "pack"]
 

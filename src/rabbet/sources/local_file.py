@@ -4,9 +4,9 @@ from collections.abc import Iterator
 from io import BufferedReader
 from pathlib import Path
 
+from rabbet.disk.regular_file import open_regular
 from rabbet.errors import SourceFailed
 from rabbet.formats.address import parse_address
-from rabbet.regular_file import open_regular
 
 __all__ = ["local_path", "open_file", "read_pieces"]
 

@@ -13,12 +13,12 @@ from packaging.utils import NormalizedName
 from rabbet.core.limits import MOST_BY_HAND
 from rabbet.core.model.lock import LockedCheckout, LockedCommit
 from rabbet.core.model.release import Listing, Metadata, SetAside, SourceTree
+from rabbet.disk.regular_file import read_regular
 from rabbet.errors import SourceFailed
 from rabbet.formats.address import Address, parse_address
 from rabbet.formats.metadata import MetadataBroken
 from rabbet.formats.static_metadata import metadata_of_tree, name_of_tree
 from rabbet.git.remote_repository import RemoteRepository
-from rabbet.regular_file import read_regular
 
 __all__ = ["CheckoutSource", "Reference", "RepositorySource", "ToldByBuild", "reference_to"]
 

@@ -23,10 +23,10 @@ from typing import IO, Literal
 from msgspec import Struct
 
 from rabbet.core.limits import LONGEST_LINE, MOST_ROWS
+from rabbet.disk.regular_file import open_regular
 from rabbet.errors import IntegrityFailed
 from rabbet.formats.archive_bounds import ARCHIVE_ENDINGS, CappedStream
 from rabbet.formats.zip_archive import BROKEN_ZIP, check_directory
-from rabbet.regular_file import open_regular
 
 __all__ = ["MOST_UNPACKED", "unpack_archive"]
 

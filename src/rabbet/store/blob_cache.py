@@ -14,7 +14,7 @@ from contextlib import suppress
 from pathlib import Path
 
 from rabbet.core.limits import MOST_NOTES
-from rabbet.regular_file import read_regular
+from rabbet.disk.regular_file import read_regular
 from rabbet.store.folder import make_folder
 
 __all__ = ["FORGOTTEN", "LAYOUT", "BlobCache", "sealed", "unsealed", "write_at_once"]

@@ -9,7 +9,7 @@ import os
 from contextlib import suppress
 from pathlib import Path
 
-from rabbet.regular_file import read_regular
+from rabbet.disk.regular_file import read_regular
 from rabbet.store.blob_cache import BlobCache
 from rabbet.store.folder import make_folder
 

@@ -11,10 +11,10 @@ import msgspec
 
 from rabbet.core.limits import MOST_METADATA
 from rabbet.core.model.runtime import RuntimeArchive, RuntimeOffer
+from rabbet.disk.atomic import cannot_write, write_hashed
+from rabbet.disk.regular_file import read_regular
 from rabbet.errors import IntegrityFailed
-from rabbet.regular_file import read_regular
 from rabbet.store.archives import unpack_archive
-from rabbet.store.atomic import cannot_write, write_hashed
 from rabbet.store.folder import OBTAINED, make_folder
 from rabbet.store.process_lock import claimed
 

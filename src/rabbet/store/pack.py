@@ -20,7 +20,7 @@ from io import BufferedReader
 from pathlib import Path
 from typing import NamedTuple
 
-from rabbet.regular_file import open_regular
+from rabbet.disk.regular_file import open_regular
 from rabbet.store.blob_cache import FORGOTTEN, sealed, unsealed, write_at_once
 from rabbet.store.folder import make_folder
 

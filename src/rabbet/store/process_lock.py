@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from rabbet.store.atomic import cannot_write
+from rabbet.disk.atomic import cannot_write
 from rabbet.store.folder import make_folder
 
 __all__ = ["claimed"]

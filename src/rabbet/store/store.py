@@ -37,9 +37,9 @@ from msgspec import Struct
 from rabbet.core.limits import MOST_TEXT_FILE
 from rabbet.core.model.lock import LockedFile
 from rabbet.core.model.runtime import PythonRuntime
+from rabbet.disk.atomic import cannot_write, write_hashed
+from rabbet.disk.regular_file import read_regular
 from rabbet.errors import IntegrityFailed
-from rabbet.regular_file import read_regular
-from rabbet.store.atomic import cannot_write, write_hashed
 from rabbet.store.blob_cache import BlobCache
 from rabbet.store.compile import Compilation, Compiler
 from rabbet.store.folder import UNPACKED, make_folder

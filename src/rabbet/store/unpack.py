@@ -14,10 +14,10 @@ from packaging.version import InvalidVersion, Version
 from rabbet.core.file_name import BadFileName, parse_wheel_name
 from rabbet.core.limits import LONGEST_LINE, MOST_METADATA, MOST_ROWS
 from rabbet.core.needs.need import library_name
+from rabbet.disk.regular_file import open_regular
 from rabbet.errors import IntegrityFailed
 from rabbet.formats.record import STRONG, RecordRow, read_record
 from rabbet.formats.zip_archive import BROKEN_ZIP, check_directory
-from rabbet.regular_file import open_regular
 from rabbet.store.trees import StoredFile
 
 __all__ = ["digests_in", "recorded_in", "stored_files", "unpack_wheel"]

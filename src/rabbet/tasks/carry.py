@@ -22,6 +22,8 @@ from rabbet.core.model.runtime import PythonRuntime, RuntimeArchive, RuntimeOffe
 from rabbet.core.model.target import Target
 from rabbet.core.progress import Observer, Silent
 from rabbet.core.targets import named_target, target_of
+from rabbet.disk.atomic import cannot_write
+from rabbet.disk.guarded import GuardedFolder
 from rabbet.errors import IntegrityFailed, NoSolution, SourceFailed, WrongUsage
 from rabbet.exports.carried import (
     MANIFEST,
@@ -40,7 +42,6 @@ from rabbet.resolving.resolve_targets import resolve_targets
 from rabbet.sources.interruptible import as_finished
 from rabbet.sources.local_file import read_pieces
 from rabbet.store.archives import unpack_archive
-from rabbet.store.atomic import cannot_write
 from rabbet.store.trees import is_sound
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
@@ -99,7 +100,7 @@ def carry(
         )
         observer.stage("writing", len(distributions) + len(runtimes) + len(rabbet.wheels))
         with machine.store.claimed(f"carried {to}"):
-            written = _written(parcel, to, scratch, observer)
+            written = _written(parcel, to, project.folder, scratch, observer)
     return Carried(
         place=to,
         written=written,
@@ -173,16 +174,15 @@ def _own_files(
             yield wheel
 
 
-def _written(parcel: Parcel, to: Path, scratch: Path, observer: Observer) -> Written:
-    if not to.name.endswith(ENDINGS):
-        with cannot_write(to):
-            to.mkdir(parents=True, exist_ok=True)
-        return write_parcel(parcel, to, observer.step)
-    folder = scratch / "folder"
-    folder.mkdir()
-    written = write_parcel(parcel, folder, observer.step)
-    observer.stage("packing")
-    pack_folder(folder, to)
+def _written(parcel: Parcel, to: Path, project: Path, scratch: Path, observer: Observer) -> Written:
+    """Write the folder, or the archive of one; in a project's folder no link is followed."""
+    packed = to.name.endswith(ENDINGS)
+    place = scratch / "folder" if packed else to
+    with cannot_write(place), GuardedFolder.at(place, below=project) as folder:
+        written = write_parcel(parcel, folder, observer.step)
+    if packed:
+        observer.stage("packing")
+        pack_folder(place, to, below=project)
     return written
 
 

@@ -18,12 +18,13 @@ from rabbet.core.needs.need import library_name
 from rabbet.core.progress import Observer
 from rabbet.core.shell import quoted
 from rabbet.core.shown_text import without_credentials
+from rabbet.disk.atomic import write_text
 from rabbet.errors import SourceFailed, WrongUsage
 from rabbet.formats.cyclonedx import write_inventory_file
 from rabbet.git.own_repository import remote_at
 from rabbet.git.program import ask_git, top_of
 from rabbet.git.shared_refs import SharedRefs
-from rabbet.store.atomic import write_text
+from rabbet.store.process_lock import claimed
 from rabbet.tasks.declare import Edited, change
 from rabbet.team.database import DatabaseRecord, opened_database
 from rabbet.team.extra import needing_extra
@@ -103,7 +104,7 @@ def record(
     """Write the inventory of this machine into a file. Raises what `drift` raises, and `CannotWrite`."""
     found = _recorded(project, machine, observer, options)
     path = machine.folder / (file or f"census-{found.inventory.label}.json")
-    write_text(path, found.text)
+    write_text(path, found.text, below=project.folder)
     return Recorded(inventory=found.inventory, text=found.text, where=path.name)
 
 
@@ -135,7 +136,9 @@ def send(
     observer.stage(f"sending through '{name}'")
     content = found.text.encode()
     digest = hashlib.sha256(content).hexdigest()[:_DIGITS]  # two may be sent in one second
-    refs.send(found.inventory.label, f"{found.inventory.recorded:012d}-{digest}.json", content, keep=_KEPT)
+    name_there = f"{found.inventory.recorded:012d}-{digest}.json"
+    with claimed(machine.store_folder, f"census {project.folder}"):  # git's own locks don't wait
+        refs.send(found.inventory.label, name_there, content, keep=_KEPT)
     return Recorded(inventory=found.inventory, text=found.text, where=name)
 
 
@@ -196,7 +199,8 @@ def collect(project: Project, machine: Machine, observer: Observer, remote: str 
     """Fetch what all machines have sent. Raises `SourceFailed`."""
     refs, name = _refs(project, machine, remote)
     observer.stage(f"collecting from '{name}'")
-    files = refs.collect()
+    with claimed(machine.store_folder, f"census {project.folder}"):
+        files = refs.collect()
     return Collected(remote=name, machines=len({file.label for file in files}), inventories=len(files))
 
 

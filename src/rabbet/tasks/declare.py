@@ -16,10 +16,10 @@ from rabbet.core.needs.need import is_name, library_name
 from rabbet.core.needs.wording import need_text, specifiers_text
 from rabbet.core.progress import Observer
 from rabbet.core.targets import BASELINES, PLATFORMS, target_of
+from rabbet.disk.atomic import put_back_on_failure, write_text
 from rabbet.errors import NoLock, NoRuntime, NotUnderstood, WrongUsage
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import apply
-from rabbet.store.atomic import put_back_on_failure, write_text
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project, read_text
 

@@ -16,7 +16,7 @@ from rabbet.core.shell import quoted, variant_option
 from rabbet.errors import NoRuntime, WrongUsage
 from rabbet.exports.bill import bill
 from rabbet.exports.container import CARRIED, IGNORED, Container, containerfile, editor_description
-from rabbet.exports.marked import CONTAINER, EDITOR, IGNORE, write_marked
+from rabbet.exports.marked import CONTAINER, EDITOR, IGNORE, Making, write_marked
 from rabbet.exports.requirement_list import requirement_list
 from rabbet.formats.metadata import MetadataBroken, licence_of
 from rabbet.sources.release_reader import remembered_metadata
@@ -96,18 +96,12 @@ def export_container(
             command=wanted.command or ("python",),
         )
     )
-    stamp = project.lock_stamp()
+    making = Making(project.lock_stamp(), f"rabbet export container{variant_option(project.variant)} --force")
     contents = {CONTAINER: content, IGNORE: IGNORED}
     written = [
         name
         for name, text in contents.items()
-        if write_marked(
-            project.folder / name,
-            text,
-            stamp,
-            f"rabbet export container{variant_option(project.variant)} --force",
-            force=wanted.force,
-        )
+        if write_marked(project.folder, name, text, making, force=wanted.force)
     ]
     return _exported(project, contents, written)
 
@@ -117,9 +111,9 @@ def export_editor(project: Project, machine: Machine, wanted: ContainerOptions) 
     declaration = project.declaration()
     project.lock(machine)
     text = editor_description(declaration.name, project.environment.name)
-    path, stamp = project.folder / EDITOR, project.lock_stamp()
     again = f"rabbet export editor{variant_option(project.variant)} --force"
-    written = write_marked(path, text, stamp, again, comment="//", force=wanted.force)
+    making = Making(project.lock_stamp(), again, comment="//")
+    written = write_marked(project.folder, EDITOR, text, making, force=wanted.force)
     return replace(
         _exported(project, [EDITOR], [EDITOR] if written else []), paths=_editor_paths(project.environment)
     )

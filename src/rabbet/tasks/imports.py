@@ -16,8 +16,8 @@ from rabbet.core.model.lock import Lock
 from rabbet.core.needs.need import library_name
 from rabbet.core.progress import Observer
 from rabbet.core.targets import target_of
+from rabbet.disk.regular_file import read_regular
 from rabbet.formats.toml import parse_content
-from rabbet.regular_file import read_regular
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.offers import offers_of
 from rabbet.workspace.project import Project

@@ -15,12 +15,12 @@ from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.target import Target, targets_text
 from rabbet.core.needs.need import Need, library_name
 from rabbet.core.progress import Observer
+from rabbet.disk.atomic import write_text
 from rabbet.errors import NoRuntime, NotUnderstood, WrongUsage
 from rabbet.formats.merge import merge_sides
 from rabbet.formats.pylock import edited_by_hand, write_lock
 from rabbet.resolving.request import ResolveOptions, ResolveRequest
 from rabbet.resolving.resolve_targets import resolve_targets
-from rabbet.store.atomic import write_text
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.opening import OpenedSources
 from rabbet.workspace.parsed_locks import read_known_lock

@@ -8,10 +8,10 @@ from pathlib import Path
 from msgspec import Struct
 
 from rabbet.core.progress import Observer
+from rabbet.disk.atomic import cannot_write
 from rabbet.environment.install_state import own_install_state
 from rabbet.errors import RabbetError
 from rabbet.formats.pylock import read_lock
-from rabbet.store.atomic import cannot_write
 from rabbet.store.blob_cache import LAYOUT
 from rabbet.store.environments import Environments
 from rabbet.store.folder import OBTAINED

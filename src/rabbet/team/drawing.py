@@ -2,24 +2,25 @@
 
 from pathlib import Path
 
-from rabbet.store.atomic import write_text
+from rabbet.disk.atomic import write_bytes, write_text
 from rabbet.team.extra import needing_extra
-from rabbet.team.figure import draw
+from rabbet.team.figure import drawn
 from rabbet.team.page import page as rendered
 from rabbet.team.sheet import Sheet
 
 __all__ = ["write_drawn"]
 
 
-def write_drawn(sheet: Sheet, *, picture: Path | None, page: Path | None) -> tuple[Path, ...]:
+def write_drawn(sheet: Sheet, project: Path, *, picture: Path | None, page: Path | None) -> tuple[Path, ...]:
     """Write those of them that are asked for; which files these are.
 
-    Raises `EnvironmentFailed` where what draws them is not installed, `CannotWrite`.
+    Below the project's folder no link is followed. Raises `EnvironmentFailed` where what draws them is not
+    installed, `CannotWrite`.
     """
     if picture is not None:
         with needing_extra("a picture of the census"):
-            draw(sheet, picture)
+            write_bytes(picture, drawn(sheet), below=project)
     if page is not None:
         with needing_extra("a page of the census"):
-            write_text(page, rendered(sheet))
+            write_text(page, rendered(sheet), below=project)
     return tuple(path for path in (picture, page) if path is not None)

@@ -1,11 +1,10 @@
 """A census as a picture, by Matplotlib: libraries × groups of machines, with a sign in each cell."""
 
-from pathlib import Path
+from io import BytesIO
 
-from rabbet.store.atomic import cannot_write
 from rabbet.team.sheet import Column, Sheet
 
-__all__ = ["draw"]
+__all__ = ["drawn"]
 
 _MOST_ROWS, _MOST_COLUMNS = 40, 60
 _FACES = {"breaks": "#c0392b", "differs": "#f0c75e", "": "#f4f1e8"}
@@ -16,8 +15,8 @@ _NARROW = 0.3  # inches of a cell that holds no more than a sign
 _DPI = 120
 
 
-def draw(sheet: Sheet, path: Path) -> None:
-    """Write a PNG file. Raises `ModuleNotFoundError` without Matplotlib, `CannotWrite`."""
+def drawn(sheet: Sheet) -> bytes:
+    """The picture, as a PNG file's content. Raises `ModuleNotFoundError` without Matplotlib."""
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure
     from matplotlib.patches import Rectangle
@@ -64,8 +63,9 @@ def draw(sheet: Sheet, path: Path) -> None:
     bottom = _HEAD + _CELL[1] * max(1, len(lines))
     for number, text in enumerate(below):
         axes.text(0.2, bottom + _LINE * (number + 1), _plain(text), fontsize=9, va="center")
-    with cannot_write(path):
-        FigureCanvasAgg(figure).print_png(str(path))  # type: ignore[no-untyped-call]
+    content = BytesIO()
+    FigureCanvasAgg(figure).print_png(content)  # type: ignore[no-untyped-call]
+    return content.getvalue()
 
 
 def _longest(sheet: Sheet, columns: int, lines: int) -> int:

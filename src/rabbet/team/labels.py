@@ -1,14 +1,12 @@
 """A made-up name for this machine: stable, and nobody's real one."""
 
-import os
 import re
 import secrets
-from contextlib import suppress
 from pathlib import Path
 
 from rabbet.core.limits import MOST_METADATA
-from rabbet.regular_file import read_regular
-from rabbet.store.atomic import cannot_write
+from rabbet.disk.atomic import cannot_write
+from rabbet.disk.guarded import GuardedFolder
 
 __all__ = ["checked_label", "own_label"]
 
@@ -26,20 +24,23 @@ _SECOND = (
 
 def own_label(folder: Path) -> str:
     """The label of the machine, made up once and kept in a folder. Raises `CannotWrite`."""
-    path = folder / _FILE
-    with suppress(OSError, UnicodeDecodeError):
-        known = read_regular(path, most=MOST_METADATA).decode().strip()
-        if _FORM.match(known):
+    with cannot_write(folder / _FILE), GuardedFolder.at(folder) as opened:
+        known = _known(opened)
+        if known is not None:
             return known
-    label = f"{secrets.choice(_FIRST)}-{secrets.choice(_SECOND)}-{secrets.randbelow(900) + 100}"
-    with cannot_write(path):
-        folder.mkdir(parents=True, exist_ok=True)
-        beside = path.with_name(f".{_FILE}-{os.getpid()}")
-        beside.write_text(f"{label}\n", encoding="utf-8")
-        with suppress(FileExistsError):
-            path.hardlink_to(beside)  # whoever comes first has made it up for all
-        beside.unlink()
-    return read_regular(path, most=MOST_METADATA).decode().strip()
+        label = f"{secrets.choice(_FIRST)}-{secrets.choice(_SECOND)}-{secrets.randbelow(900) + 100}"
+        opened.remove_tree(_FILE)  # a damaged one, or something else in its place
+        opened.offer(_FILE, f"{label}\n".encode())  # whoever comes first has made it up for all
+        return _known(opened) or label
+
+
+def _known(folder: GuardedFolder) -> str | None:
+    """The label in a folder; `None` where there is none, or something else."""
+    try:
+        label = folder.read(_FILE, most=MOST_METADATA).decode().strip()
+    except (OSError, UnicodeDecodeError):
+        return None
+    return label if _FORM.match(label) else None
 
 
 def checked_label(text: str) -> str | None:

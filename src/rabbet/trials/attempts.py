@@ -21,11 +21,11 @@ from rabbet.core.culprit.mixture import Mixture
 from rabbet.core.culprit.outcome import End, Outcome, Runs, Symptom, runs_of
 from rabbet.core.model.lock import Needed
 from rabbet.core.progress import Silent
+from rabbet.disk.atomic import cannot_write
+from rabbet.disk.regular_file import read_regular
 from rabbet.environment.variables import program_on, variables_inside
 from rabbet.errors import CannotWrite, Interrupted, RabbetError
-from rabbet.regular_file import read_regular
 from rabbet.sources.interruptible import as_finished
-from rabbet.store.atomic import cannot_write
 from rabbet.store.blob_cache import BlobCache
 from rabbet.store.scratch import scratch_folder
 from rabbet.store.trees import remove_links

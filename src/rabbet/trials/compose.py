@@ -12,13 +12,13 @@ from rabbet.core.culprit.mixture import Mixture
 from rabbet.core.model.lock import Needed, ToInstall, Unbuilt
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.progress import Observer, Silent
+from rabbet.disk.atomic import cannot_write
 from rabbet.environment.guarded import GuardedEnvironment
 from rabbet.environment.install import Placed
 from rabbet.environment.layer import lay_upon, lead_to
 from rabbet.environment.layout import Layout
 from rabbet.environment.linking import Linking
 from rabbet.environment.manifest import manifest_of, write_manifest
-from rabbet.store.atomic import cannot_write
 from rabbet.trials.settle import Settled
 from rabbet.trials.trial import Here
 from rabbet.trials.two_states import TwoStates

@@ -5,8 +5,9 @@ from pathlib import Path
 from rabbet.core.culprit.mixture import Mixture
 from rabbet.core.culprit.search import Culprit
 from rabbet.core.shell import joined_words, quoted
+from rabbet.disk.atomic import cannot_write
+from rabbet.disk.guarded import GuardedFolder
 from rabbet.environment.variables import ACTIVE, variables_inside
-from rabbet.store.atomic import cannot_write
 from rabbet.trials.attempts import Command
 from rabbet.trials.compose import compose_mixture
 from rabbet.trials.trial import Here
@@ -20,19 +21,17 @@ SCRIPT = "show.sh"
 def keep_evidence(two: TwoStates, culprit: Culprit, command: Command, folder: Path, here: Here) -> None:
     """Make both environments in a folder, and the script. Raises as `compose` does."""
     mixtures: dict[str, Mixture] = {"passing": culprit.passing, "failing": culprit.failing}
-    with cannot_write(folder):
+    with cannot_write(folder), GuardedFolder.at(folder, below=here.project.folder) as opened:
         for name in mixtures:
-            (folder / name).mkdir(parents=True)
+            opened.make_folder(name)
     lines = ["#!/bin/sh", f"# Runs the same command in both environments: {', '.join(mixtures)}."]
     lines.append(f"cd {quoted(str(command.folder))} || exit")
     for name, mixture in mixtures.items():
         root = folder.resolve() / name
         compose_mixture(two, mixture, root, here)
         lines += _shown(name, root, command)
-    with cannot_write(folder):
-        script = folder / SCRIPT
-        script.write_text("\n".join([*lines, ""]), encoding="utf-8")
-        script.chmod(0o755)
+    with cannot_write(folder), GuardedFolder.at(folder, below=here.project.folder) as opened:
+        opened.write(SCRIPT, "\n".join([*lines, ""]).encode(), mode=0o755)
 
 
 def _shown(name: str, root: Path, command: Command) -> list[str]:

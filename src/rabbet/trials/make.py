@@ -15,8 +15,8 @@ from pathlib import Path
 from typing import NamedTuple
 
 from rabbet.core.progress import Observer
+from rabbet.disk.atomic import cannot_write
 from rabbet.environment.manifest import StoreChanged, build_from_manifest, read_manifest
-from rabbet.store.atomic import cannot_write
 from rabbet.store.trees import remove_links
 from rabbet.trials.trial import Tried, Wish
 from rabbet.workspace.machine import Machine

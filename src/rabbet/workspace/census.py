@@ -22,10 +22,10 @@ from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need
 from rabbet.core.progress import Observer, reading_files
 from rabbet.core.targets import PLATFORMS, named_target, target_of
+from rabbet.disk.regular_file import read_regular
 from rabbet.environment.foreign import foreign_inventory, library_folders
 from rabbet.errors import RabbetError
 from rabbet.formats.record import read_record
-from rabbet.regular_file import read_regular
 from rabbet.workspace.comparison import compared, question
 from rabbet.workspace.lock_history import lock_history
 from rabbet.workspace.machine import Machine

@@ -12,12 +12,12 @@ from rabbet.core.drift.imports import Offered
 from rabbet.core.drift.module_names import module_names
 from rabbet.core.limits import MOST_METADATA, MOST_TEXT_FILE
 from rabbet.core.model.lock import Needed, ToInstall
+from rabbet.disk.regular_file import read_regular
 from rabbet.environment.configuration import read_configuration
 from rabbet.errors import EnvironmentFailed
 from rabbet.formats.entry_points import read_commands, read_plugin_groups
 from rabbet.formats.metadata import MetadataBroken, parse_metadata
 from rabbet.formats.record import read_record
-from rabbet.regular_file import read_regular
 from rabbet.sources.local_file import local_path
 from rabbet.store.store import Store
 

@@ -5,8 +5,8 @@ from collections.abc import Mapping
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
+from rabbet.disk.atomic import cannot_write, put_back_on_failure, write_text
 from rabbet.formats.preferred import read_preferred, write_preferred
-from rabbet.store.atomic import cannot_write, put_back_on_failure, write_text
 from rabbet.workspace.project import Project, read_text
 
 __all__ = ["declare_and_prefer", "forget_preferred", "preferred_versions"]

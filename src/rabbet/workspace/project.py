@@ -154,7 +154,7 @@ def read_text(path: Path, *, by_hand: bool = False) -> str:
     Raises `NotUnderstood` when it can't be read as one.
     """
     from rabbet.core.limits import MOST_BY_HAND, MOST_TEXT_FILE
-    from rabbet.regular_file import read_regular
+    from rabbet.disk.regular_file import read_regular
 
     try:
         return (

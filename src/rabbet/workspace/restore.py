@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rabbet.core.progress import Observer
+from rabbet.disk.atomic import cannot_write
 from rabbet.environment.guarded import GuardedEnvironment
 from rabbet.environment.layout import Layout
 from rabbet.environment.linking import Linking
@@ -23,7 +24,6 @@ from rabbet.environment.manifest import (
     write_manifest,
 )
 from rabbet.environment.staging import leftovers, taking_place_of
-from rabbet.store.atomic import cannot_write
 from rabbet.store.blob_cache import BlobCache
 from rabbet.store.process_lock import claimed
 from rabbet.workspace.machine import Machine

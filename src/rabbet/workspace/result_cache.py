@@ -15,8 +15,8 @@ from typing import NamedTuple
 from rabbet import __version__
 from rabbet.builds.folder_state import folder_state
 from rabbet.core.limits import MOST_TEXT_FILE
+from rabbet.disk.regular_file import read_regular
 from rabbet.environment.staging import leftovers
-from rabbet.regular_file import read_regular
 from rabbet.store.blob_cache import BlobCache
 from rabbet.store.file_states import state_of
 from rabbet.store.folder import OBTAINED

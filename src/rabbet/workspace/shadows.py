@@ -12,8 +12,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
 from rabbet.core.limits import MOST_METADATA, MOST_TEXT_FILE
+from rabbet.disk.regular_file import read_regular
 from rabbet.environment.layout import CONFIGURATION
-from rabbet.regular_file import read_regular
 
 if TYPE_CHECKING:
     from packaging.version import Version

@@ -12,8 +12,8 @@ from typing import NamedTuple
 
 from rabbet.core.drift.imports import ImportSite, role_of
 from rabbet.core.limits import MOST_SOURCE
+from rabbet.disk.regular_file import read_regular
 from rabbet.formats.python_source import Imported, SourceBroken, imports_in, imports_in_notebook
-from rabbet.regular_file import read_regular
 
 __all__ = ["SourceImports", "imports_of", "source_state", "standard_modules"]
 

@@ -6,6 +6,7 @@ It is a static index that any client can read, with a manifest of hashes. There,
 FOLDER/rabbet.py recreate --carried FOLDER`. A second time, only what changed is written.
 """
 
+import os
 from argparse import ArgumentParser, Namespace
 from pathlib import Path
 
@@ -31,7 +32,7 @@ def run(arguments: Namespace, context: Context) -> int:
     from rabbet.tasks.carry import carry
 
     project, machine = context.project(arguments.variant), context.machine
-    place = (machine.folder / Path(arguments.to).expanduser()).resolve()
+    place = Path(os.path.abspath(machine.folder / Path(arguments.to).expanduser()))  # noqa: PTH100 - with its links
     carried = carry(project, machine, context.observer, place, arguments.target)
     context.present(CarryView(carried, arguments.variant), "carry", as_json=arguments.json)
     return ExitCode.DONE

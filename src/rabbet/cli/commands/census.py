@@ -211,7 +211,7 @@ def _show(arguments: Namespace, project: "Project", context: Context) -> int:
         return ExitCode.DONE
     picture, page = (machine.folder / name if name else None for name in (arguments.picture, arguments.page))
     sheet = sheet_of(census, project.declaration().name, project.variant)
-    drawn = write_drawn(sheet, picture=picture, page=page)
+    drawn = write_drawn(sheet, project.folder, picture=picture, page=page)
     context.present(CensusView(census, project.variant, drawn), "census", as_json=arguments.json)
     return ExitCode.DONE
 

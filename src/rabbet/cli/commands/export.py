@@ -99,7 +99,7 @@ def _options(arguments: Namespace) -> "RecreateOptions":
 
 def _give(text: str, arguments: Namespace, context: Context) -> int:
     """Print the text, or write it into a file."""
-    from rabbet.store.atomic import write_text
+    from rabbet.disk.atomic import write_text
 
     if arguments.json and arguments.what == "list":
         raise WrongUsage("a list is no JSON; a bill is", remedy="rabbet export bill")
@@ -107,6 +107,6 @@ def _give(text: str, arguments: Namespace, context: Context) -> int:
         context.show_text(text)
         return ExitCode.DONE
     path = context.machine.folder / Path(arguments.to).expanduser()
-    write_text(path, text)
+    write_text(path, text, below=context.project(arguments.variant).folder)
     context.show(f"Wrote {arguments.to}.")
     return ExitCode.DONE

@@ -11,12 +11,13 @@ from msgspec.structs import replace
 from rabbet.core.limits import MOST_PAGE
 from rabbet.core.model.runtime import Runtime, RuntimeArchive, RuntimeOffer
 from rabbet.core.progress import Observer
+from rabbet.disk.atomic import cannot_write, write_text
+from rabbet.disk.guarded import GuardedFolder
+from rabbet.disk.regular_file import read_regular
 from rabbet.errors import IntegrityFailed, NoRuntime, SourceFailed
 from rabbet.formats.runtime_catalogue import NotACatalogue, catalogue_text, read_catalogue, with_offer
-from rabbet.regular_file import read_regular
 from rabbet.runtimes.probe import probe_all, probe_languages
 from rabbet.runtimes.publish import Obstacle, newest_glibc, obstacles, pack
-from rabbet.store.atomic import cannot_write, write_text
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.runtimes.languages import languages_for
 from rabbet.workspace.runtimes.obtaining import CATALOGUE_FILE, own_target
@@ -53,7 +54,7 @@ def publish(machine: Machine, observer: Observer, prefix: Path, folder: Path) ->
     observer.stage("packing")
     with machine.store.claimed(f"catalogue {folder}"):
         known = _kept(folder / CATALOGUE_FILE)
-        archive = _packed(runtime, prefix, folder, target.platform)
+        archive = _packed(runtime, prefix, folder, target.platform, below=machine.folder)
         offer = RuntimeOffer(
             language=runtime.language,
             version=runtime.version,
@@ -65,10 +66,12 @@ def publish(machine: Machine, observer: Observer, prefix: Path, folder: Path) ->
     return Published(offer=offer, archive=archive, catalogue=folder / CATALOGUE_FILE, obstacles=found)
 
 
-def _packed(runtime: Runtime, prefix: Path, folder: Path, platform: str) -> RuntimeArchive:
-    """The archive of a runtime, in a file whose name tells its content: no other one is ever overwritten."""
-    with cannot_write(folder):
-        folder.mkdir(parents=True, exist_ok=True)
+def _packed(runtime: Runtime, prefix: Path, folder: Path, platform: str, *, below: Path) -> RuntimeArchive:
+    """The archive of a runtime, in a file whose name tells its content: no other one is ever overwritten.
+
+    Where the folder lies `below` another one, no link may be on the way from there.
+    """
+    with cannot_write(folder), GuardedFolder.at(folder, below):
         partial = Path(tempfile.mkdtemp(dir=folder, prefix="."))
         try:
             sha256, size = pack(prefix, partial / "packed")

@@ -1,50 +1,40 @@
 """Atomic file writes: the old content or the new, never half of it."""
 
-import os
 from collections.abc import Callable, Iterable, Iterator
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from pathlib import Path
+from typing import BinaryIO
 
 from rabbet.core.limits import MOST_UNANNOUNCED
+from rabbet.disk.guarded import GuardedFolder, parted
 from rabbet.errors import CannotWrite
 
-__all__ = ["cannot_write", "put_back_on_failure", "write_hashed", "write_text"]
+__all__ = [
+    "cannot_write",
+    "copied_hashed",
+    "put_back_on_failure",
+    "write_bytes",
+    "write_hashed",
+    "write_text",
+]
 
 
-def write_text(path: Path, text: str) -> None:
-    """Replace a file's content, or make it, so that a reader sees the old text or the new one.
+def write_text(path: Path, text: str, below: Path | None = None) -> None:
+    """Write a text as `write_bytes` does. Raises `CannotWrite`."""
+    write_bytes(path, text.encode("utf-8"), below)
+
+
+def write_bytes(path: Path, content: bytes, below: Path | None = None) -> None:
+    """Replace a file's content, or make it, so that a reader sees the old content or the new one.
 
     The content is on the disk before the name points to it; permissions of an old file are kept. Nothing is
-    written through a link, which may lead anywhere. What is not promised: that the change of name survives a
-    power failure at once.
-
-    Raises `CannotWrite`.
+    written through a link in the file's place, and where the file lies `below` a folder, through none on the
+    way from there. Raises `CannotWrite`.
     """
-    import tempfile  # here: the lightest runs write nothing
-
-    from rabbet.core.shell import quoted
-
-    if path.is_symlink():
-        there, copy = quoted(str(path)), quoted(f"{path}.copy")
-        raise CannotWrite(
-            f"{path} is a link, and nothing is written through links",
-            because=[f"it leads to {path.readlink()}"],
-            remedy=f"cp {there} {copy} && mv {copy} {there}",
-        )
     with cannot_write(path):
-        mode = path.stat().st_mode & 0o777 if path.exists() else 0o644
-        descriptor, temporary = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name}.")
-        try:
-            with os.fdopen(descriptor, "wb") as file:
-                file.write(text.encode("utf-8"))
-                file.flush()
-                os.fsync(file.fileno())
-            Path(temporary).chmod(mode)
-            Path(temporary).replace(path)
-        except BaseException:
-            with suppress(OSError):
-                Path(temporary).unlink()
-            raise
+        anchor, place = parted(path, below)
+        with GuardedFolder(anchor) as folder:
+            folder.write(place, content)
 
 
 def write_hashed(
@@ -55,16 +45,23 @@ def write_hashed(
     What is longer is cut short: it is another file for sure, and may have no end. Raises `CannotWrite`, and
     what `content` raises.
     """
+    with cannot_write(path), path.open("xb") as file:
+        return copied_hashed(file, content, algorithm=algorithm, most=most)
+
+
+def copied_hashed(
+    file: BinaryIO, content: Iterable[bytes], *, algorithm: str, most: int | None
+) -> tuple[str, int]:
+    """The same with an opened file. Raises `OSError`, and what `content` raises."""
     import hashlib
 
     digest, size = hashlib.new(algorithm), 0
-    with cannot_write(path), path.open("xb") as file:
-        for piece in content:
-            digest.update(piece)
-            size += len(piece)
-            file.write(piece)
-            if size > (MOST_UNANNOUNCED if most is None else most):
-                break
+    for piece in content:
+        digest.update(piece)
+        size += len(piece)
+        file.write(piece)
+        if size > (MOST_UNANNOUNCED if most is None else most):
+            break
     return digest.hexdigest(), size
 
 
@@ -101,8 +98,9 @@ def cannot_write(path: Path) -> Iterator[None]:
     try:
         yield
     except OSError as error:
+        named = error.filename if isinstance(error.filename, str) and error.filename.startswith("/") else path
         raise CannotWrite(
-            f"{error.filename or path} can't be written",
+            f"{named} can't be written",
             because=[error.strerror or str(error)],
             note="check the permissions and the space on the disk",
         ) from error

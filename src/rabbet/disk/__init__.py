@@ -1,0 +1,1 @@
+"""Files and folders: read within bounds, written whole, and never through a link that others have made."""
