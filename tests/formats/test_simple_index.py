@@ -122,7 +122,7 @@ class Pages(unittest.TestCase):
         listings = []
         for manner, parse in ((Manner(), parse_json), (Manner(json=False), parse_html)):
             with StandIn(manner=manner) as index:
-                answer = HttpClient({}, Credentials((), {}, Path("/nowhere"))).get(
+                answer = HttpClient({}, Credentials((), {}, {}, Path("/nowhere"))).get(
                     index.address + "combframe/"
                 )
                 listing = parse(

@@ -115,7 +115,7 @@ class RemoteSources(ProgramCase):
             self.assertIn(second.origin, (self.project / "pylock.toml").read_text())
 
     def test_credentials(self) -> None:
-        """They go where the user said, and into nothing that is kept; a default one to no other host."""
+        """They go where the user said, whatever a project calls that, and into nothing that is kept."""
         home = self.root / "home" / ".netrc"
         home.write_text("default login drone password honey\n")
         home.chmod(0o600)
@@ -124,12 +124,25 @@ class RemoteSources(ProgramCase):
             server.replies.update(index(TALLYWAX, url=f"{files.origin}/files/{TALLYWAX.filename}"))
             files.replies.update(index(TALLYWAX))
             self.declare(f"{server.origin}/simple/")
-            self.rabbet("resolve")
-            self.rabbet("recreate")
-            self.assertEqual({one for _, one in files.sent}, {None}, "a page named this host, not the user")
+            own = {"RABBET_SOURCE_S0_USERNAME": "drone", "RABBET_SOURCE_S0_PASSWORD": "honey"}
+            self.rabbet("resolve", RABBET_SOURCE_S0_ORIGIN=files.origin, **own)
             self.assertEqual(
-                {one for _, one in server.sent}, {"Basic " + base64.b64encode(b"drone:honey").decode()}
+                {one for _, one in server.sent}, {None}, "a project may call its source as it likes"
             )
+            server.sent.clear()
+            settings = self.root / "home" / "config" / "rabbet" / "settings.toml"
+            settings.parent.mkdir(parents=True)
+            for named, variables in ((f'[origins]\nours = "{server.origin}"\n', {}), ("", own)):
+                settings.write_text(named)
+                origin = {"RABBET_SOURCE_S0_ORIGIN": server.origin} if variables else {}
+                files.sent.clear()
+                server.sent.clear()
+                self.rabbet("resolve", "--raise-all", **variables, **origin)
+                self.rabbet("recreate", "--fresh", **variables, **origin)
+                self.assertLessEqual({one for _, one in files.sent}, {None}, "a page named this host")
+                self.assertEqual(
+                    {one for _, one in server.sent}, {"Basic " + base64.b64encode(b"drone:honey").decode()}
+                )
             server.replies.update(index(TALLYWAX))
             quoted = "b%20e%2Fe%23%40%3A%25"
             self.declare(server.origin.replace("//", f"//queen:{quoted}@") + "/simple/")
@@ -219,7 +232,7 @@ class Bounds(unittest.TestCase):
         slow = Reply(b"x" * 500, piece=1, pause=0.05)
         with Hostile({"/body": slow, "/head": Reply(b"x", late=20)}) as server:
             for path in ("/body", "/head"):
-                client = HttpClient({}, Credentials([], {}, Path("/nowhere")), patience=0.5)
+                client = HttpClient({}, Credentials((), {}, {}, Path("/nowhere")), patience=0.5)
                 begun = time.monotonic()
                 with self.subTest(path), self.assertRaises(SourceFailed):
                     client.get(server.origin + path)

@@ -275,7 +275,11 @@ url = "{self.index.address}"
         with_password = index.address.replace("http://", "http://bee:honey-pot@")
         ways = {
             "address": (with_password, {}, ""),
-            "variables": (index.address, {"RABBET_SOURCE_MAIN_USERNAME": "bee"}, ""),
+            "variables": (
+                index.address,
+                {"RABBET_SOURCE_MAIN_USERNAME": "bee", "RABBET_SOURCE_MAIN_ORIGIN": index.address},
+                "",
+            ),
             "netrc": (index.address, {}, "machine 127.0.0.1 login bee password honey-pot\n"),
             "wrong": (with_password.replace("honey-pot", "honey-pots"), {}, ""),
         }

@@ -33,7 +33,7 @@ class Remote(unittest.TestCase):
     def test_sizes(self) -> None:
         """A host that offers ranges is asked once whether it does; a size that is wrong does no harm."""
         with StandIn(manner=Manner(metadata_files=False)) as index:
-            remote = RemoteWheels(HttpClient({}, Credentials((), {}, Path("/nowhere"))))
+            remote = RemoteWheels(HttpClient({}, Credentials((), {}, {}, Path("/nowhere"))))
             address = index.address.removesuffix("simple/") + f"files/{WHEEL.filename}"
             for size, methods in ASKED:
                 with self.subTest(size=size):

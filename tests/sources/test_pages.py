@@ -47,7 +47,7 @@ class Kept(unittest.TestCase):
 
     def test_renewed(self) -> None:
         """That a page is unchanged is noted in a few bytes, and counts for that page alone."""
-        memory, client = DictMemory(), HttpClient({}, Credentials((), {}, Path("/nowhere")))
+        memory, client = DictMemory(), HttpClient({}, Credentials((), {}, {}, Path("/nowhere")))
         with StandIn(manner=Manner(max_age=600)) as index:
             for anew, asked in ((False, 1), (False, 1), (True, 2), (True, 3), (False, 3)):
                 listing = IndexSource("s", index.address, client, memory, anew=anew).listing(NAME)
@@ -69,7 +69,7 @@ class Kept(unittest.TestCase):
     def test_untagged(self) -> None:
         """A page without tag and freshness is asked for each time; unchanged, it is not read anew."""
         for tagged in (True, False):
-            memory, client = DictMemory(), HttpClient({}, Credentials((), {}, Path("/nowhere")))
+            memory, client = DictMemory(), HttpClient({}, Credentials((), {}, {}, Path("/nowhere")))
             with self.subTest(tagged=tagged), StandIn(manner=Manner(tagged=tagged)) as index:
                 listings = [IndexSource("s", index.address, client, memory).listing(NAME) for _ in range(3)]
                 self.assertEqual((len(index.requests), memory.times), (3, 1))

@@ -259,7 +259,7 @@ def runtime(name: str) -> Callable[[bytes, Path], object]:
 def netrc(content: bytes, folder: Path) -> None:
     """Look for credentials."""
     (folder / "netrc").write_bytes(content)
-    Credentials([], {}, folder / "netrc").for_address(parse_address("https://apiary.example/x"))
+    Credentials((), {}, {}, folder / "netrc").for_address(parse_address("https://apiary.example/x"))
 
 
 INVENTORY = b"""{"bomFormat": "CycloneDX", "components": [

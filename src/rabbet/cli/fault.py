@@ -9,7 +9,7 @@ from pathlib import Path
 import platformdirs
 
 from rabbet import __version__
-from rabbet.cli.run_log import log_file
+from rabbet.cli.run_log import log_file, own_words
 from rabbet.core.shell import joined_words, quoted
 from rabbet.core.shown_text import visible, without_credentials
 from rabbet.errors import Fault
@@ -35,7 +35,7 @@ def fault_of(error: Exception, arguments: Sequence[str]) -> Fault:
 def _report(error: Exception, arguments: Sequence[str]) -> str:
     lines = [
         f"rabbet {__version__}, Python {platform.python_version()} on {platform.platform()}",
-        f"rabbet {joined_words(arguments)}",
+        f"rabbet {joined_words(own_words(arguments))}",
         *"".join(traceback.format_exception(error)).splitlines(),
     ]
     return "".join(f"{visible(without_credentials(line))}\n" for line in lines)

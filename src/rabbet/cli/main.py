@@ -35,8 +35,9 @@ class _Parser(ArgumentParser):
     """Reports wrong usage the way all other errors are reported."""
 
     def error(self, message: str) -> NoReturn:
-        """Raise `WrongUsage`."""
-        raise WrongUsage(f"{self.prog}: {message}", remedy=f"{self.prog} --help")
+        """Raise `WrongUsage`; an address in the message may hold a password, and is not repeated."""
+        scheme, colon, _ = message.partition("://")
+        raise WrongUsage(f"{self.prog}: {scheme}{f'{colon}…' if colon else ''}", remedy=f"{self.prog} --help")
 
 
 def program() -> NoReturn:
@@ -201,13 +202,15 @@ def _unknown(name: str, rest: Sequence[str]) -> WrongUsage:
     from difflib import get_close_matches
 
     from rabbet.cli.synonyms import meant
+    from rabbet.core.shown_text import shown_argument
 
+    shown = shown_argument(name)[:60]
     known = meant(name, rest)
     if known:
-        return WrongUsage(f"there is no command '{name}'; this does what it means", remedy=known)
+        return WrongUsage(f"there is no command '{shown}'; this does what it means", remedy=known)
     near = get_close_matches(name, COMMANDS, n=1)
     return WrongUsage(
-        f"there is no command '{name}'", remedy=f"rabbet {near[0]} --help" if near else "rabbet --help"
+        f"there is no command '{shown}'", remedy=f"rabbet {near[0]} --help" if near else "rabbet --help"
     )
 
 

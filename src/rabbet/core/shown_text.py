@@ -5,25 +5,51 @@ It stands alone, for all output passes through.
 
 import re
 
-__all__ = ["visible", "without_credentials"]
+__all__ = ["shown_argument", "shown_location", "visible", "without_credentials"]
 
 _USER = re.compile(r"://([^/\s?#]*)@")
+# What stands between a host's colon and a `/` is a port, or else a password with a `/`, `?` or `#` in it.
+_NO_PORT = re.compile(r"://(?!\[)[^\s/?#@:]*:(?!\d*(?:[^\w%@:]|\Z))\S*")
 _SSH = re.compile(r"ssh\Z", re.IGNORECASE)
+_SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]*://")
+_HOST = r"(?:[\w.-]*|\[[0-9A-Fa-f:.]+\])(?::\d+)?"
+_LOCATION = re.compile(rf"(?:[^\s/?#@]*@)?({_HOST}(?:/[^\s?#@]*)?)(?:\?[^\s@]*)?")
 
 
 def without_credentials(text: str) -> str:
     """A text whose addresses may be shown and written down: user names and passwords are left out.
 
-    With `ssh` the user's name stays: there it is a part of the address, and no secret. Takes time in
-    proportion to the text, whatever that holds.
+    Where the parts of an address can't be told apart, nothing but its scheme is. With `ssh` the user's name
+    stays: there it is a part of the address, and no secret. Takes time in proportion to the text, whatever
+    that holds.
     """
-    return _USER.sub(_user_kept, text) if "@" in text else text
+    return _NO_PORT.sub("://…", _USER.sub(_user_kept, text)) if "@" in text else text
 
 
 def _user_kept(match: re.Match[str]) -> str:
     user = match[1].partition(":")[0]
     before = match.string[max(0, match.start() - 3) : match.start()]
     return f"://{user}@" if user and _SSH.search(before) else "://"
+
+
+def shown_location(address: str) -> str:
+    """The address of a server or of a database as it may be shown: without a user, a password and a query.
+
+    Of one whose parts can't be told apart for certain only the scheme is shown.
+    """
+    scheme = _SCHEME.match(address)
+    if scheme is None:
+        return "…"
+    if scheme.group().lower().startswith("sqlite"):  # a file's path
+        return address.partition("?")[0]
+    found = _LOCATION.fullmatch(address, scheme.end())
+    return scheme.group() + (found[1] if found else "…")
+
+
+def shown_argument(word: str) -> str:
+    """A word of a command line as it may be written down: of an address in it what `shown_location` shows."""
+    scheme = _SCHEME.search(word)
+    return word[: scheme.start()] + shown_location(word[scheme.start() :]) if scheme else word
 
 
 def visible(text: str) -> str:

@@ -4,6 +4,7 @@ What a user put before the `@` is kept apart from the first moment on: no text t
 holds it, so it can't get into the store, the lock or a message.
 """
 
+import re
 from functools import lru_cache
 from typing import NamedTuple
 from urllib.parse import parse_qsl, quote, unquote, urljoin, urlsplit, urlunsplit
@@ -15,6 +16,7 @@ __all__ = ["Address", "NotAnAddress", "hidden", "is_address", "joined", "parse_a
 _LONGEST_HOST = 255  # characters (RFC 1035)
 _KEPT = "!$%&'()*+,/:;=?@[]~"  # what has a meaning in an address, or stands for itself
 _FAR = ("http", "https")
+_OWN = re.compile(r"localhost|::1|127(\.\d{1,3}){3}")  # this machine (RFC 6761, RFC 4291, RFC 1122)
 
 
 class NotAnAddress(ValueError):
@@ -57,6 +59,11 @@ class Address(NamedTuple):
     def hostname(self) -> str:
         """The host without a port."""
         return urlsplit(f"//{self.host}").hostname or ""
+
+    @property
+    def is_private(self) -> bool:
+        """Whether nobody can read on the way what is sent: it is encrypted, or stays on this machine."""
+        return self.scheme.endswith(("https", "ssh")) or bool(_OWN.fullmatch(self.hostname))
 
     @property
     def filename(self) -> str:

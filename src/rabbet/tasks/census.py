@@ -17,7 +17,7 @@ from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import library_name
 from rabbet.core.progress import Observer
 from rabbet.core.shell import quoted
-from rabbet.core.shown_text import without_credentials
+from rabbet.core.shown_text import shown_location
 from rabbet.disk.atomic import write_text
 from rabbet.errors import SourceFailed, WrongUsage
 from rabbet.formats.cyclonedx import write_inventory_file
@@ -155,7 +155,7 @@ def send_to_database(
     content = write_inventory_file(replace(one, label=NOBODY, recorded=0), __version__)
     with needing_extra("a database"), opened_database(url) as database:
         database.send(one.project, [DatabaseRecord(one.label, one.recorded, content)], keep=_KEPT)
-    return Recorded(inventory=one, text=found.text, where=without_credentials(url))
+    return Recorded(inventory=one, text=found.text, where=shown_location(url))
 
 
 def send_every(project: Project, machine: Machine, when: str, remote: str | None) -> Edited:

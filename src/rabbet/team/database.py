@@ -18,7 +18,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from msgspec import Struct
 
-from rabbet.core.shown_text import without_credentials
+from rabbet.core.shown_text import shown_location
 from rabbet.errors import SourceFailed
 
 if TYPE_CHECKING:
@@ -29,6 +29,7 @@ __all__ = ["SCHEMA", "Database", "DatabaseRecord", "StoredState", "opened_databa
 
 SCHEMA = 2  # 1: no index on the states of records. 2: with it, so that unused states can go
 _TRIES, _PAUSE = 20, 0.1  # of adding what others add as well; seconds between
+_URLS = "URLs are such as sqlite:///census.db and postgresql+psycopg://HOST/NAME"
 _LARGEST = 50_000_000  # bytes of an unpacked inventory
 
 
@@ -113,7 +114,15 @@ def opened_database(url: str) -> Iterator["Database"]:
     from sqlalchemy import create_engine, event
     from sqlalchemy.exc import SQLAlchemyError
 
-    shown = without_credentials(url)
+    shown = shown_location(url)
+    if shown.endswith("…"):
+        raise SourceFailed(
+            f"the database's address {shown} can't be read",
+            because=[
+                "in a password '/' is written as %2F, '@' as %40, '#' as %23, '?' as %3F, a space as %20"
+            ],
+            note=_URLS,
+        )
     try:
         engine = create_engine(url)
         if engine.dialect.name == "sqlite":
@@ -126,8 +135,8 @@ def opened_database(url: str) -> Iterator["Database"]:
         told = str(getattr(error, "orig", None) or error).strip().splitlines()
         raise SourceFailed(
             f"the database {shown} can't be used",
-            because=[without_credentials(told[0])] if told else [type(error).__name__],
-            note="URLs are such as sqlite:///census.db and postgresql+psycopg://HOST/NAME",
+            because=told[:1] or [type(error).__name__],
+            note=_URLS,
         ) from error
 
 

@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 from packaging.utils import NormalizedName
 
-from rabbet.core.model.declaration import Declaration, SourceEntry
+from rabbet.core.model.declaration import Declaration
 from rabbet.core.needs.need import library_name
 from rabbet.sources.http.client import HttpClient
 from rabbet.sources.http.credentials import Credentials
@@ -18,7 +18,7 @@ from rabbet.sources.opening import open_source
 from rabbet.sources.routing import Claim, Routing
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project, read_text
-from rabbet.workspace.settings import known_sources, users_source
+from rabbet.workspace.settings import known_sources, users_origins
 
 __all__ = ["OpenedSources", "asked_ahead", "open_claims", "open_client"]
 
@@ -32,14 +32,11 @@ class OpenedSources(NamedTuple):
 
 
 def open_client(declaration: Declaration, machine: Machine) -> HttpClient:
-    """A client that knows the credentials for the declared sources, or for the user's."""
-    entries = declaration.sources
-    if not entries:
-        address = users_source(machine)
-        entries = (SourceEntry(name="default", url=address),) if address else ()
+    """A client that knows the credentials for what the declaration takes libraries from."""
     netrc_file = Path(machine.environ.get("NETRC") or machine.home / ".netrc")
-    addresses = [one.need.url for one in declaration.declared() if one.need.url is not None]
-    credentials = Credentials(entries, machine.environ, netrc_file, addresses=addresses)
+    addresses = [entry.url for entry in declaration.sources]
+    addresses += [one.need.url for one in declaration.declared() if one.need.url is not None]
+    credentials = Credentials(addresses, users_origins(machine), machine.environ, netrc_file)
     return HttpClient(machine.environ, credentials, offline=machine.offline)
 
 

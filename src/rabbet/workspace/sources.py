@@ -133,7 +133,7 @@ def opened_repository(address: Address, machine: Machine) -> RemoteRepository:
         address.text,
         machine.store.repositories,
         machine.helpers_environ(),
-        credentials=address.credentials,
+        credentials=address.credentials if address.is_private else "",
     )
 
 

@@ -148,12 +148,14 @@ class HttpClient:
         Raises `NotUnderstood` for a broken netrc file, `SourceFailed` for authorities that are not there.
         """
         lines = [f"{name}: {value}" for name, value in headers.items()]
-        credentials = self._credentials.for_address(address)
-        if credentials:
-            lines.append(f"Authorization: Basic {b64encode(credentials.encode()).decode()}")
         proxy = self._proxies.get(address.scheme, "")
         if proxy and _bypassed(address.host, self._proxies):
             proxy = ""
+        # A proxy reads what is sent over http.
+        reads_along = address.scheme == "http" and proxy
+        credentials = None if reads_along else self._credentials.for_address(address)
+        if credentials:
+            lines.append(f"Authorization: Basic {b64encode(credentials.encode()).decode()}")
         protected = address.scheme == "https" or proxy.startswith("https")
         return Request(
             method=method,

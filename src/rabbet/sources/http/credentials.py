@@ -1,9 +1,10 @@
-"""User names and passwords for sources; they are sent to the place they belong to, and never shown.
+"""User names and passwords for sources; they are sent to the origin they belong to, and never shown.
 
-For a source, in this order: what its address holds, then the variables `RABBET_SOURCE_<NAME>_USERNAME` and
-`RABBET_SOURCE_<NAME>_PASSWORD` (its name in capitals, `_` for all but letters and digits), then the user's
-netrc file. That is also asked for other hosts, which a page named: there only an entry of that host's own
-counts, and only over https.
+Which origin that is (scheme, host and port) is said by the user, not by a project: a clone may call its
+source as it likes. For an origin count, in this order: what an address itself holds; the variables
+`RABBET_SOURCE_<NAME>_USERNAME` and `_PASSWORD`, if `RABBET_SOURCE_<NAME>_ORIGIN` or the settings say that the
+name means this origin; an entry of its host in the user's netrc file, whose `default` counts for origins that
+the user named. Nothing is sent where others could read it on the way.
 """
 
 import re
@@ -12,7 +13,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rabbet.core.limits import MOST_TEXT_FILE
-from rabbet.core.model.declaration import SourceEntry
 from rabbet.disk.regular_file import read_regular
 from rabbet.errors import NotUnderstood
 from rabbet.formats.address import Address, NotAnAddress, is_address, parse_address
@@ -22,48 +22,57 @@ if TYPE_CHECKING:
 
 __all__ = ["Credentials"]
 
+_ORIGIN = re.compile(r"RABBET_SOURCE_([A-Z0-9_]+)_ORIGIN")
+
 
 class Credentials:
-    """Which `user:password` goes to which origin (scheme, host and port).
+    """Which `user:password` goes to which origin.
 
-    `entries` are the sources that the user named, `addresses` further ones, of single files.
+    `addresses` are those that a project names, which may hold credentials of their own. `origins` are what
+    the user's own files name: an address by the name of a source.
     """
 
     def __init__(
         self,
-        entries: Iterable[SourceEntry],
+        addresses: Iterable[str],
+        origins: Mapping[str, str],
         environ: Mapping[str, str],
         netrc_file: Path,
-        *,
-        addresses: Iterable[str] = (),
     ) -> None:
-        self._by_origin: dict[str, str] = {}  # of all origins that the user named; empty where there are none
+        self._by_origin: dict[str, str] = {}
+        self._named: set[str] = set()  # origins that the user named
         self._netrc_file = netrc_file
         self._netrc: netrc | None = None
         self._looked = False
-        for entry in entries:
-            self._name(entry.url, _in_variables(entry.name, environ))
-        for address in addresses:
-            self._name(address, "")
+        for text in addresses:
+            self._note(text, "")
+        for name, text in {**origins, **_named_in(environ)}.items():
+            origin = self._note(text, _in_variables(name, environ))
+            if origin:
+                self._named.add(origin)
 
-    def _name(self, text: str, otherwise: str) -> None:
-        """Note an address that the user named."""
+    def _note(self, text: str, otherwise: str) -> str:
+        """Note what an address holds, or what else belongs to it; its origin, empty where there is none."""
         if not is_address(text):
-            return  # a folder's path
+            return ""  # a folder's path
         try:
             address = parse_address(text)
         except NotAnAddress:
-            return  # whoever opens it tells
-        known = self._by_origin.get(address.origin, "")
-        self._by_origin[address.origin] = known or address.credentials or otherwise
+            return ""  # whoever opens it tells
+        known = self._by_origin.get(address.origin) or address.credentials or otherwise
+        if known:
+            self._by_origin[address.origin] = known
+        return address.origin
 
     def for_address(self, address: Address) -> str | None:
         """The credentials for an address, if any. Raises `NotUnderstood` for a broken netrc file."""
+        if not address.is_private:
+            return None
         known = self._by_origin.get(address.origin)
         if known:
             return known
-        named, hosts = known is not None, self._hosts()
-        if hosts is None or not (named or (address.scheme == "https" and address.hostname in hosts.hosts)):
+        hosts = self._hosts()
+        if hosts is None or not (address.hostname in hosts.hosts or address.origin in self._named):
             return None
         entry = hosts.authenticators(address.hostname)
         return f"{entry[0] or entry[1]}:{entry[2]}" if entry else None
@@ -90,6 +99,12 @@ class Credentials:
     def _unreadable(self, why: str) -> NotUnderstood:
         self._looked = False  # whoever asks next is told as well
         return NotUnderstood(f"{self._netrc_file} can't be read", because=[why])
+
+
+def _named_in(environ: Mapping[str, str]) -> dict[str, str]:
+    """The addresses that variables name, by the names of sources as variables spell them."""
+    found = ((_ORIGIN.fullmatch(name), value) for name, value in environ.items())
+    return {match[1]: value for match, value in found if match}
 
 
 def _in_variables(name: str, environ: Mapping[str, str]) -> str:

@@ -6,7 +6,7 @@ import pycurl
 
 from rabbet.core.limits import LEAST_SPEED, MOST_PAGE
 from rabbet.errors import SourceFailed
-from rabbet.formats.address import shown
+from rabbet.formats.address import parse_address, shown
 from rabbet.sources.http.wire import FAULT, Ended
 
 __all__ = ["failure", "is_passing", "refused", "too_large"]
@@ -117,11 +117,16 @@ def refused(address: str, status: int) -> SourceFailed:
     return SourceFailed(
         f"a source answered with status {status}",
         because=[shown(address)],
-        note=_advice(status),
+        note=_advice(address, status),
     )
 
 
-def _advice(status: int) -> str:
+def _advice(address: str, status: int) -> str:
     if status in (401, 403):
-        return "set RABBET_SOURCE_<NAME>_USERNAME and RABBET_SOURCE_<NAME>_PASSWORD, or use a netrc file"
+        if not parse_address(address).is_private:
+            return "credentials are sent over https only: over http, others could read them on the way"
+        return (
+            "credentials come from an entry of this host in your netrc file, or from the variables"
+            " RABBET_SOURCE_<NAME>_USERNAME and _PASSWORD, with this host's address in _ORIGIN"
+        )
     return "try again later; if it stays so, check the source's address in pyproject.toml"
