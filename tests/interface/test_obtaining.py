@@ -122,6 +122,31 @@ class Obtaining(ProgramCase):
             )
             self.assertIn("no waggle was found", self.rabbet("resolve", folder=other, code=7).err)
 
+    def test_forged(self) -> None:
+        """What one project says of an archive, or of a catalogue's name, counts in no other one."""
+        self.rabbet("resolve")
+        lock = (self.project / "pylock.toml").read_text()
+        forged = self.root / "forged"
+        forged.mkdir()
+        (forged / "pyproject.toml").write_text(
+            (self.project / "pyproject.toml").read_text().replace("hivescale", "forged")
+        )
+        (forged / "pylock.toml").write_text(
+            lock.replace('"2.1"', '"99"').replace("bin/waggle", "bin/waggle-format")
+        )
+        self.rabbet("recreate", "--obtain", folder=forged)
+        self.assertIn("waggle-format 2.1", self.rabbet("run", "waggle-format", folder=forged).out)
+        found = self.rabbet("runtimes", "--only", "waggle", "--json", code=1).json()["runtimes"]
+        self.assertEqual(found, [], "the lock that obtained it said that this catalogue offers 99")
+        self.assertIn("rabbet recreate --obtain", self.rabbet("recreate", code=7).err)
+        self.rabbet("recreate", "--obtain")
+        self.assertEqual(self.waggle().out, "waggle 2.1 of apiary\n")
+        self.assertEqual(len(self.obtained), 2)
+        self.rabbet("runtimes", "obtain", "waggle 2.1")
+        (self.project / "pylock.toml").unlink()
+        found = self.rabbet("runtimes", "--only", "waggle", "--json").json()["runtimes"]
+        self.assertEqual([one["version"] for one in found], ["2.1"], "now the catalogue itself was read")
+
     def test_faults(self) -> None:
         """Whatever a catalogue or an archive does: a clear message, and nothing half there."""
         catalogue = "/shelf/catalogue.json"

@@ -118,6 +118,31 @@ class NothingRuns(Trust):
                 self.rabbet(*command.split(), code=code, PATH=paths, RABBET_ENVIRONMENT=str(bin_.parent))
                 self.assertFalse(self.mark.exists())
 
+    def test_languages(self) -> None:
+        """A language that only the clone tells of names no program that is run, and takes none away."""
+        own = ["runtimes", "--only", "python", "node", "--json"]
+        before = [one["executable"] for one in self.rabbet(*own).json()["runtimes"]]
+        self.binary(self.root / "home" / "bin" / "combine")
+        self.program(self.root / "home" / "bin" / "hum")
+        text = (self.project / "pyproject.toml").read_text()
+        for name, programs in (
+            ("waggle", ["combine"]),
+            ("hum", ["hum"]),
+            ("drone", ["node"]),
+            ("queen", ["mkdir"]),
+        ):
+            table = f'programs = {programs}\nask = ["--version"]\ntold = ["{{version}}"]\nscript = true\n'
+            text += f"[tool.rabbet.languages.{name}]\n{table}[tool.rabbet.runtimes.{name}]\nversion = '>=1'\n"
+        (self.project / "pyproject.toml").write_text(text)
+        for command in ("runtimes", "resolve", "recreate", "status", "drift", "run --under hum -- true"):
+            self.assertNotEqual(self.run_any(command).returncode, 70)
+            self.assertFalse(self.mark.exists(), command)
+        self.assertEqual([one["executable"] for one in self.rabbet(*own).json()["runtimes"]], before)
+        told = self.rabbet("runtimes", "--only", "hum", "--json").json()
+        reasons = [one["reason"] for one in told["refused"] if one["language"] == "hum"]
+        self.assertIn("[languages.hum] is in your settings.toml", reasons[0])
+        self.assertFalse(Path("/version").exists())
+
     def test_prompts(self) -> None:
         """A folder's name is data in every shell that enters, whatever it holds."""
         self.rabbet("recreate")

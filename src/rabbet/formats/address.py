@@ -11,7 +11,7 @@ from urllib.parse import parse_qsl, quote, unquote, urljoin, urlsplit, urlunspli
 
 from rabbet.core.limits import MOST_ADDRESS
 
-__all__ = ["Address", "NotAnAddress", "hidden", "is_address", "joined", "parse_address", "shown"]
+__all__ = ["Address", "NotAnAddress", "hidden", "is_address", "joined", "linked", "parse_address", "shown"]
 
 _LONGEST_HOST = 255  # characters (RFC 1035)
 _KEPT = "!$%&'()*+,/:;=?@[]~"  # what has a meaning in an address, or stands for itself
@@ -119,6 +119,17 @@ def joined(base: str, link: str) -> Address:
         raise
     except ValueError as error:
         raise NotAnAddress(_reason(error)) from error
+
+
+def linked(base: str, link: str) -> Address:
+    """What a link in a document at an address leads to; from http and https to these alone.
+
+    What comes over the network can't lead into this machine's files. Raises `NotAnAddress`.
+    """
+    address = joined(base, link)
+    if parse_address(base).scheme in _FAR and address.scheme not in _FAR:
+        raise NotAnAddress("it is neither https: nor http:")
+    return address
 
 
 def shown(text: str) -> str:

@@ -14,17 +14,13 @@ __all__ = ["read_languages", "versions_of"]
 
 _KEYS = ("programs", "ask", "told", "variables", "distributors", "needs", "script")
 _PROGRAM = re.compile(r"[A-Za-z0-9][A-Za-z0-9._+-]*\Z")
-_HARMLESS = ("--version", "-version", "version", "-V", "-v")  # arguments that ask any program for its version
 _VARIABLE = re.compile(r"[A-Za-z_][A-Za-z0-9_]*\Z")
-_FOLDER_VARIABLE = re.compile(r"[A-Z][A-Z0-9_]+(HOME|ROOT|DIR)\Z")
-_INSIDE = re.compile(r"\{home\}(/[A-Za-z0-9_+-][A-Za-z0-9._+-]*)*\Z")
 
 
 def read_languages(table: Table, *, trusted: bool) -> dict[str, Language]:
     """All languages of a table, by name; what is wrong with it is noted as its problems.
 
-    What comes with a clone is not `trusted`: its programs are asked with arguments that are harmless to any
-    program, and its variables lead to the runtime's own folder.
+    What comes with a clone is not `trusted`: its programs are not asked, and it sets no variables.
     """
     found = {}
     for name in table:
@@ -34,6 +30,8 @@ def read_languages(table: Table, *, trusted: bool) -> dict[str, Language]:
             table.problems.add(
                 table.place(name), "is not a language's name: small letters and digits make one"
             )
+        if name == "python":
+            table.problems.add(table.place(name), "is a language that Rabbet knows by itself")
         found[name] = Language(
             name=name,
             programs=_fitting(entry, "programs", _PROGRAM, "a program's name"),
@@ -43,12 +41,13 @@ def read_languages(table: Table, *, trusted: bool) -> dict[str, Language]:
             distributors=_texts(entry.table("distributors")),
             needs={key: versions_of(needs, key) for key in needs},
             is_script=entry.get("script", bool, False),
+            trusted=trusted,
         )
-        _check(entry, found[name], trusted=trusted)
+        _check(entry, found[name])
     return found
 
 
-def _check(entry: Table, language: Language, *, trusted: bool) -> None:
+def _check(entry: Table, language: Language) -> None:
     if not language.programs:
         entry.problems.add(entry.place("programs"), "must name at least one program")
     if not language.told or any(text.count(PLACEHOLDER) != 1 for text in language.told):
@@ -56,16 +55,8 @@ def _check(entry: Table, language: Language, *, trusted: bool) -> None:
     for name in language.variables:
         if not _VARIABLE.match(name):
             entry.problems.add(entry.place(f"variables.{name[:60]}"), "is not a variable's name")
-    if trusted:
-        return
-    for argument in language.ask:
-        if argument not in _HARMLESS:
-            known = ", ".join(_HARMLESS)
-            entry.problems.add(entry.place("ask"), f"'{argument[:60]}' is not one of: {known}")
-    for name, text in language.variables.items():
-        if not _FOLDER_VARIABLE.match(name) or not _INSIDE.match(text):
-            wrong = "must be a name that ends with HOME, ROOT or DIR, and a folder inside {home}"
-            entry.problems.add(entry.place(f"variables.{name[:60]}"), wrong)
+    if language.variables and not language.trusted:
+        entry.problems.add(entry.place("variables"), "can be set by your own settings.toml alone")
 
 
 def _fitting(entry: Table, key: str, form: re.Pattern[str], what: str) -> tuple[str, ...]:

@@ -10,7 +10,7 @@ from rabbet.core.limits import LONGEST_LINE, MOST_FILES, beyond
 from rabbet.core.model.language import is_language, version_of
 from rabbet.core.model.runtime import RuntimeArchive, RuntimeOffer
 from rabbet.core.needs.wording import specifiers_text
-from rabbet.formats.address import NotAnAddress, joined
+from rabbet.formats.address import NotAnAddress, linked
 from rabbet.formats.archive_bounds import ARCHIVE_ENDINGS, is_inside
 from rabbet.formats.requirement import is_digest
 
@@ -99,7 +99,7 @@ def _archive(archive: _Archive, address: str) -> RuntimeArchive:
     algorithm = "sha256" if archive.sha256 else "sha512"
     digest = archive.sha256 or archive.sha512
     try:
-        url = joined(address, archive.url)
+        url = linked(address, archive.url)
     except NotAnAddress as error:
         raise NotACatalogue(f"an address in it is not valid: {error}") from error
     wrong = [

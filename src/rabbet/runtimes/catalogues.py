@@ -22,7 +22,7 @@ from rabbet.core.needs.need import library_name
 from rabbet.core.targets import PLATFORMS, baseline_needed, named_target
 from rabbet.disk.regular_file import read_regular
 from rabbet.errors import SourceFailed
-from rabbet.formats.address import NotAnAddress, joined, shown
+from rabbet.formats.address import NotAnAddress, joined, linked, shown
 from rabbet.formats.requirement import is_digest
 from rabbet.formats.runtime_catalogue import NotACatalogue, read_catalogue
 from rabbet.formats.toml import Table, parse_toml
@@ -174,7 +174,7 @@ class Registry:
             for text, release in releases.items():
                 version, dist = version_of(text), release["dist"]
                 algorithm, _, digest = dist.get("integrity", "").partition("-")
-                url = joined(self._address, dist["tarball"])
+                url = linked(self._address, dist["tarball"])
                 told = base64.b64decode(digest, validate=True).hex() if algorithm == "sha512" else ""
                 if version is not None and is_digest("sha512", told) and not release.get("deprecated"):
                     yield (

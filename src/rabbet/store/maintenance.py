@@ -11,6 +11,7 @@ from msgspec import Struct
 
 from rabbet.store.blob_cache import BlobCache
 from rabbet.store.folder import OBTAINED, PACKED, UNPACKED, make_folder
+from rabbet.store.obtained import digest_of_entry
 from rabbet.store.pack import Pack
 from rabbet.store.store import Store
 from rabbet.store.trees import is_sound
@@ -102,7 +103,7 @@ def sweep(store: Store, folder: Path, used: frozenset[str], *, older: int = 0) -
                 _remove(entry, folder)
             removed.append(Removed(part=part, sha256=entry.name, size=size))
     for entry in _entries(folder / OBTAINED):
-        digest = entry.name.rpartition("-")[2]
+        digest = digest_of_entry(entry.name)
         if any(one.startswith(digest) for one in used) or entry.stat().st_mtime > limit:
             continue
         with store.claimed(f"runtime {entry.name}"):

@@ -1,5 +1,6 @@
 """Runtimes that were obtained: fetched, verified and unpacked, each archive once on this machine."""
 
+import hashlib
 import os
 import shutil
 import tempfile
@@ -8,40 +9,50 @@ from contextlib import suppress
 from pathlib import Path
 
 import msgspec
+from msgspec.structs import replace
 
 from rabbet.core.limits import MOST_METADATA
+from rabbet.core.model.lock import LockedRuntime
 from rabbet.core.model.runtime import RuntimeArchive, RuntimeOffer
-from rabbet.disk.atomic import cannot_write, write_hashed
+from rabbet.disk.atomic import cannot_write, write_bytes, write_hashed
 from rabbet.disk.regular_file import read_regular
 from rabbet.errors import IntegrityFailed
 from rabbet.store.archives import unpack_archive
 from rabbet.store.folder import OBTAINED, make_folder
 from rabbet.store.process_lock import claimed
 
-__all__ = ["Obtained", "ObtainedRuntimes", "receive_archive"]
+__all__ = ["Obtained", "ObtainedRuntimes", "digest_of_entry", "receive_archive"]
 
 _NOTE = "runtime.json"
-_ENOUGH = 32  # digits of a digest: no two archives have the same ones
+_ENOUGH, _FEW = 32, 8  # digits of an archive's digest, which tell it from all others, and of a program's
 
 
 class Obtained(msgspec.Struct, frozen=True):
     """A runtime in the store: where it came from, and the place of its main program below its folder.
 
-    `catalogue` is what offered it. `folder` is the entry's own, by its name.
+    `catalogues` are those that offered it, read by Rabbet itself; what a lock alone tells of has none.
+    `folder` is the entry's own, by its name.
     """
 
     language: str
     version: str
     distributor: str
-    catalogue: str
     url: str
     program: str
     folder: str = ""
+    catalogues: tuple[str, ...] = ()
 
     @property
     def digest(self) -> str:
         """The beginning of its archive's digest, which tells it from all others."""
-        return self.folder.rpartition("-")[2]
+        return digest_of_entry(self.folder)
+
+    def is_named_by(self, runtime: LockedRuntime) -> bool:
+        """Whether a lock names just this: the language, the version, an archive and the program in it."""
+        return (self.language, self.version) == (runtime.language, str(runtime.version)) and any(
+            archive.digest.startswith(self.digest) and archive.program == self.program
+            for archive in runtime.archives
+        )
 
     def path(self, store: Path) -> Path:
         """The main program, in the store that lies in this folder."""
@@ -49,6 +60,11 @@ class Obtained(msgspec.Struct, frozen=True):
 
 
 _DECODER = msgspec.json.Decoder(Obtained)
+
+
+def digest_of_entry(folder: str) -> str:
+    """The beginning of an archive's digest, by the name of the entry that was unpacked from it."""
+    return folder.rpartition("-")[2]
 
 
 class ObtainedRuntimes:
@@ -66,15 +82,17 @@ class ObtainedRuntimes:
     ) -> Obtained:
         """A runtime, whose archive is fetched, verified and unpacked if need be, by one process at a time.
 
-        Raises what `content` raises, `IntegrityFailed`, `CannotWrite`.
+        An offer that comes from no catalogue, but from a lock, says nothing of `where` it comes from. Raises
+        what `content` raises, `IntegrityFailed`, `CannotWrite`.
         """
-        folder = f"{offer.language}-{offer.version}-{archive.digest[:_ENOUGH]}"
+        told = hashlib.sha256(archive.program.encode(errors="surrogateescape")).hexdigest()[:_FEW]
+        folder = f"{offer.language}-{offer.version}-{told}-{archive.digest[:_ENOUGH]}"
         with claimed(self._store, f"runtime {folder}"):
             known = self._read(folder)
             if known is not None:
                 with suppress(OSError):
                     os.utime(self._store / OBTAINED / folder)  # used just now: sweeping spares it
-                return known
+                return self._also_from(offer, known)
             with cannot_write(self._store):
                 make_folder(self._store / OBTAINED)
                 partial = Path(tempfile.mkdtemp(dir=self._store / OBTAINED, prefix="."))
@@ -93,6 +111,14 @@ class ObtainedRuntimes:
             entry.rename(litter / "entry")
         shutil.rmtree(litter, ignore_errors=True)
 
+    def _also_from(self, offer: RuntimeOffer, known: Obtained) -> Obtained:
+        """A runtime that is there already, noted as offered by one more catalogue. Raises `CannotWrite`."""
+        if not offer.where or offer.where in known.catalogues:
+            return known
+        more = replace(known, catalogues=(*known.catalogues, offer.where), distributor=offer.distributor)
+        write_bytes(self._store / OBTAINED / known.folder / _NOTE, msgspec.json.encode(more))
+        return more
+
     def _publish(self, offer: RuntimeOffer, archive: RuntimeArchive, partial: Path, folder: str) -> Obtained:
         """Unpack an archive beside its final place, and give it that in one step."""
         entry = partial / "entry"
@@ -108,10 +134,10 @@ class ObtainedRuntimes:
             language=offer.language,
             version=str(offer.version),
             distributor=offer.distributor,
-            catalogue=offer.where,
             url=archive.url,
             program=archive.program,
             folder=folder,
+            catalogues=(offer.where,) if offer.where else (),
         )
         (entry / _NOTE).write_bytes(msgspec.json.encode(runtime))
         entry.rename(self._store / OBTAINED / folder)

@@ -328,8 +328,7 @@ def _obtain_carried(
             path = carried.get(archive_name(archive))
             if path is not None and archive.platform == target.platform:
                 local = replace(archive, url=path.resolve().as_uri())
-                offer = replace(_offer(runtime, local), where=runtime.catalogue)
-                shelf.obtain(offer, local, observer)
+                shelf.obtain(_offer(runtime, local), local, observer)
 
 
 def _taken(project: Project, machine: Machine, observer: Observer, folder: Path) -> tuple[str, ...]:

@@ -13,7 +13,7 @@ from rabbet.core.near_names import near_names
 from rabbet.errors import NotUnderstood
 from rabbet.runtimes.languages import known_languages
 from rabbet.runtimes.probe import probe_languages
-from rabbet.runtimes.search import find_programs
+from rabbet.runtimes.search import Program, find_programs
 from rabbet.store.folder import OBTAINED
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
@@ -21,6 +21,9 @@ from rabbet.workspace.settings import read_settings
 
 __all__ = ["found_runtimes", "languages_for", "main_programs", "obtained_runtimes", "unknown_language"]
 
+_UNTRUSTED = (
+    "only the project tells of this language: it is asked once [languages.{}] is in your settings.toml"
+)
 _A_SCRIPT = "it is a script, which may start one or another"
 _A_LAUNCHER = "it is a link to {}, which may start one or another"
 
@@ -70,20 +73,19 @@ def found_runtimes(
 
     Of what was obtained only what counts for the project; its version is the catalogue's.
     """
-    by_program = {language.programs[0]: language for language in languages}
+    wanted = list(languages)
+    by_program: defaultdict[str, list[Language]] = defaultdict(list)
+    for language in wanted:
+        by_program[language.programs[0]].append(language)
     found: defaultdict[str, list[Path | Refusal]] = defaultdict(list)
     for program in find_programs(machine.environ, machine.home, by_program.__contains__):
-        language, real = by_program[program.name], Path(program.path)
-        doubt = ""
-        if not real.name.startswith(program.name):
-            doubt = _A_LAUNCHER.format(real.name)
-        elif program.is_script and not language.is_script:
-            doubt = _A_SCRIPT
-        refusal = Refusal(executable=program.path, reason=doubt, language=language.name)
-        found[language.name].append(refusal if doubt else real)
+        for language in by_program[program.name]:
+            doubt = _doubt(program, language)
+            refusal = Refusal(executable=program.path, reason=doubt, language=language.name)
+            found[language.name].append(refusal if doubt else Path(program.path))
     programs = [
         (language, one)
-        for language in by_program.values()
+        for language in wanted
         for one in dict.fromkeys(found[language.name])
         if isinstance(one, Path)
     ]
@@ -95,8 +97,18 @@ def found_runtimes(
             *(one for one in obtained if one.language == name),
             *(answers[name, one] if isinstance(one, Path) else one for one in dict.fromkeys(found[name])),
         )
-        for name in [language.name for language in by_program.values()]
+        for name in [language.name for language in wanted]
     }
+
+
+def _doubt(program: Program, language: Language) -> str:
+    """Why a program is not asked for its version; empty if it is."""
+    real = Path(program.path).name
+    if not language.trusted:
+        return _UNTRUSTED.format(language.name)
+    if not real.startswith(program.name):
+        return _A_LAUNCHER.format(real)
+    return _A_SCRIPT if program.is_script and not language.is_script else ""
 
 
 def obtained_runtimes(machine: Machine, project: Project | None) -> list[Runtime]:

@@ -125,7 +125,7 @@ class Shelf:
         offer = RuntimeOffer(
             language=runtime.language,
             version=runtime.version,
-            where=self._absolute(runtime.catalogue),
+            where="",  # the lock's word: it may say what it likes of a catalogue
             distributor=runtime.distributor,
             archives=tuple(replace(one, url=self._absolute(one.url)) for one in runtime.archives),
         )
@@ -203,7 +203,8 @@ class Shelf:
 def obtained_for(machine: Machine, project: Project | None) -> tuple[Obtained, ...]:
     """The obtained runtimes that count: those from catalogues and sources that the project or the user names.
 
-    What the project's lock names counts, too. What another project's catalogue brought does not.
+    What the project's lock names counts, too, as the lock names it. What another project's catalogue brought
+    does not.
     """
     found = ObtainedRuntimes(machine.store_folder).all()
     if not found:
@@ -214,21 +215,18 @@ def obtained_for(machine: Machine, project: Project | None) -> tuple[Obtained, .
     addresses |= {_address(entry, users_folder) for entry in users}
     with suppress(SourceFailed):  # no source is known
         addresses |= {_source_address(entry, folder) for entry in known_sources(declaration, machine)}
-    locked = _locked_digests(project) if project else frozenset()
+    locked = _locked_runtimes(project) if project else ()
     return tuple(
-        one
-        for one in found
-        if one.catalogue in addresses or any(digest.startswith(one.digest) for digest in locked)
+        one for one in found if not addresses.isdisjoint(one.catalogues) or any(map(one.is_named_by, locked))
     )
 
 
-def _locked_digests(project: Project) -> frozenset[str]:
-    """The digests of the archives that a project's lock names; none where it has no lock that can be read."""
+def _locked_runtimes(project: Project) -> tuple[LockedRuntime, ...]:
+    """The runtimes that a project's lock names; none where it has no lock that can be read."""
     try:
-        lock = project.lock()
+        return project.lock().runtimes
     except RabbetError:
-        return frozenset()
-    return frozenset(archive.digest for runtime in lock.runtimes for archive in runtime.archives)
+        return ()
 
 
 def with_way_to_obtain(error: NoRuntime, need: Need, project: Project, machine: Machine) -> NoRuntime:
