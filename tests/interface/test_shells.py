@@ -3,10 +3,14 @@
 import os
 import shutil
 import subprocess
+import tomllib
+from pathlib import Path
 
+from rabbet.core.shell import quoted
 from rabbet.demo.stand_in import StandIn
 from tests.support.program import ProgramCase
 
+TABLE = tomllib.loads((Path(__file__).parent.parent / "data" / "trust.toml").read_text())
 SHELLS = {
     "bash": ["bash", "--noprofile", "--norc"],
     "zsh": ["zsh", "-f"],
@@ -63,6 +67,88 @@ class Shells(ProgramCase):
         self.assertEqual(self.completed("rabbet nothing-like-that x"), [])
         for shell in ("bash", "zsh", "fish", "powershell"):
             self.assertIn("rabbet", self.rabbet("completion", shell).out)
+
+    def test_hostile_folders(self) -> None:
+        """No shell hangs, nothing runs, and `PATH` holds no relative folder, however folders are called."""
+        places = []
+        for name in (*TABLE["names"], *TABLE["parting"]):
+            place = self.root / "places" / name / "p"
+            place.mkdir(parents=True)
+            for file in ("pyproject.toml", "pylock.toml"):
+                shutil.copy(self.project / file, place)
+            self.rabbet("recreate", folder=place)
+            places.append(place)
+        for kind in TABLE["marks"]:
+            place = self.root / "places" / kind
+            (place / ".venv").mkdir(parents=True)
+            self.put_mark(kind, place / ".venv" / "rabbet.id")
+            places.append(place)
+        for shell, command in SHELLS.items():
+            if not shutil.which(shell):
+                continue
+            follow = self.root / f"hostile.{shell}"
+            follow.write_text(self.rabbet("follow", shell).out)
+            enter = "source ./.venv/bin/enter." + ("fish" if shell == "fish" else "sh")
+            hook = "_rabbet_follow" if shell == "bash" else "true"
+            show = 'echo "PATH=$PATH"' if shell != "fish" else "echo PATH=(string join : $PATH)"
+            lines = [f"source {follow}"]
+            for place in places:
+                lines += [f"cd {quoted(str(place))}; {hook}", show]
+                if (place / ".venv" / "bin").is_dir():
+                    lines += ["cd /; " + hook, f"cd {quoted(str(place.parent))}", f"cd p; {enter}", show]
+                    lines += ["leave 2>/dev/null; true"]
+            with self.subTest(shell):
+                done = subprocess.run(
+                    command,
+                    input="\n".join([*lines, ""]),
+                    cwd="/",
+                    env={**self.variables, "TERM": "dumb"},
+                    capture_output=True,
+                    text=True,
+                    check=False,
+                    timeout=60,
+                )
+                shown = [line for line in done.stdout.splitlines() if line.startswith("PATH=")]
+                self.assertEqual(len(shown), 2 * len(places) - len(TABLE["marks"]), done.stderr)
+                for line in shown:
+                    folders = line.removeprefix("PATH=").split(":")
+                    self.assertTrue(all(folder.startswith("/") for folder in folders), line)
+                self.assertEqual([*self.root.rglob("HERE")], [])
+
+    @staticmethod
+    def put_mark(kind: str, mark: Path) -> None:
+        """Something that is no environment's name."""
+        if kind.startswith("link"):
+            mark.symlink_to("/dev/zero" if "zero" in kind else "/etc/passwd")
+        elif kind == "pipe":
+            os.mkfifo(mark)
+        elif kind == "folder":
+            mark.mkdir()
+        elif kind == "zeros without end":
+            with mark.open("wb") as file:
+                file.truncate(1 << 36)
+        elif kind != "nothing":
+            mark.write_text("a" * 10_000_000 if kind == "long line" else "../../x\n")
+
+    def test_hostile_words(self) -> None:
+        """What would do something to a terminal is not offered, and what is typed as a path is not run."""
+        named = "".join(f'[[packages]]\nname = "{name}"\nversion = "1"\n' for name in ("ok", "o\x1b[2J"))
+        (self.project / "pylock.toml").write_text(f'lock-version = "1.0"\n{named}')
+        self.assertEqual(self.completed("rabbet explain o"), ["ok"])
+        (self.project / "o\x1b]0;title\x07").touch()
+        (self.project / "or$(touch HERE)").touch()
+        self.assertEqual(self.completed("rabbet export list --to o"), ["or\\$\\(touch\\ HERE\\)"])
+        for shell in ("bash", "zsh"):
+            own = self.project / "rabbet"
+            own.write_text(f"#!/bin/sh\ntouch {self.root}/HERE\n")
+            own.chmod(0o755)
+            code = self.rabbet("completion", shell).out
+            self.assertIn('script="rabbet"', code)
+            asked = "COMP_LINE='./rabbet cu' COMP_POINT=11; _python_argcomplete_rabbet ./rabbet"
+            subprocess.run(
+                ["bash", "-c", f"{code}\n{asked}"], cwd=self.project, env=self.variables, check=False
+            )
+            self.assertFalse((self.root / "HERE").exists())
 
     def test_following(self) -> None:
         """In a project's folder and below, and nowhere else; never for what came with a clone."""

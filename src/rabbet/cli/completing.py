@@ -4,17 +4,19 @@
 loaded, and the words that the project and the machine know.
 """
 
+import os
 from argparse import Action, ArgumentParser
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import suppress
+from itertools import islice
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import argcomplete
-from argcomplete.completers import FilesCompleter
 
 from rabbet.cli.main import fill_parser
 from rabbet.cli.registry import COMMANDS
+from rabbet.core.limits import LONGEST_LINE
 from rabbet.errors import RabbetError
 from rabbet.workspace.machine import Machine
 
@@ -56,7 +58,7 @@ def _attach(parser: ArgumentParser, command: str, words: "Words") -> None:
         if known is not None:
             action.completer = _Completer(known)  # type: ignore[attr-defined]
         elif action.choices is None:
-            action.completer = FilesCompleter() if _takes_files(action) else _Completer(lambda: ())  # type: ignore[attr-defined]
+            action.completer = _files if _takes_files(action) else _Completer(lambda: ())  # type: ignore[attr-defined]
 
 
 def _takes_files(action: Action) -> bool:
@@ -72,8 +74,35 @@ class _Completer:
 
     def __call__(self, prefix: str, **_: object) -> list[str]:
         with suppress(RabbetError, OSError, ValueError):
-            return [word for word in self._words() if word.startswith(prefix)][:_MOST]
+            return list(islice(filter(_can_be_shown, _beginning(prefix, self._words())), _MOST))
         return []
+
+
+def _beginning(prefix: str, words: Iterable[str]) -> Iterator[str]:
+    return (word for word in words if word.startswith(prefix))
+
+
+def _can_be_shown(word: str) -> bool:
+    """Whether a word does nothing to a terminal; a project may call things as it likes."""
+    return word.isprintable() and len(word) <= LONGEST_LINE
+
+
+def _files(prefix: str, **_: object) -> list[str]:
+    """Files and folders; the library's own would start a program to find them."""
+    above, slash, name = prefix.rpartition("/")
+    folder = os.path.expanduser(above + slash) or "."  # noqa: PTH111
+    with suppress(OSError, ValueError), os.scandir(folder) as entries:
+        named = islice(_named(name, entries), _MOST)
+        return sorted(f"{above}{slash}{entry.name}{'/' if entry.is_dir() else ''}" for entry in named)
+    return []
+
+
+def _named(name: str, entries: "Iterable[os.DirEntry[str]]") -> "Iterator[os.DirEntry[str]]":
+    """The entries that begin so; hidden ones only where that is typed."""
+    for entry in entries:
+        hidden = entry.name.startswith(".") and not name.startswith(".")
+        if entry.name.startswith(name) and not hidden and _can_be_shown(entry.name):
+            yield entry
 
 
 class Words:

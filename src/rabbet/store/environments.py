@@ -47,8 +47,8 @@ class Environments:
                 self._note_place(name, str(place))
 
     def _note_place(self, name: str, place: str) -> None:
-        """One that can't be written is not followed, which is no error."""
-        if "\n" in place:
+        """One that can't be written is not followed, which is no error; nor one that would part `PATH`."""
+        if any(character in place for character in "\n\r:"):
             return
         with suppress(OSError):
             make_folder(self.places)

@@ -20,5 +20,6 @@ def run(arguments: Namespace, context: Context) -> int:
     """Print the code."""
     from argcomplete.shell_integration import shellcode
 
-    context.show_text(shellcode(["rabbet"], shell=arguments.shell))
+    # By its name alone: whoever types `./rabbet` and Tab does not want to run what lies there.
+    context.show_text(shellcode(["rabbet"], shell=arguments.shell, argcomplete_script="rabbet"))
     return ExitCode.DONE

@@ -2,6 +2,8 @@
 set -l root (realpath (dirname (status filename) | string collect)/.. | string collect)
 if set -q RABBET_ENVIRONMENT
     printf 'already inside %s: leave it first\n' "$RABBET_ENVIRONMENT" >&2
+else if string match -q '*:*' -- "$root"
+    printf 'this environment can not be entered: the name of its folder holds a ":", which parts PATH\n' >&2
 else if not test -x "$root/bin/python"
     printf 'the interpreter of %s is gone; to mend it: rabbet recreate\n' "$root" >&2
 else

@@ -1,6 +1,8 @@
 # Enter this environment: dot-source this file from PowerShell. `leave` puts everything back.
 if ($env:RABBET_ENVIRONMENT) {
     Write-Error "already inside ${env:RABBET_ENVIRONMENT}: leave it first"
+} elseif ($PSScriptRoot.Contains([IO.Path]::PathSeparator)) {
+    Write-Error "this environment can not be entered: the name of its folder holds what parts PATH"
 } elseif (-not (Test-Path -LiteralPath (Join-Path $PSScriptRoot 'python'))) {
     Write-Error "the interpreter of ${PSScriptRoot} is gone; to mend it: rabbet recreate"
 } else {

@@ -1,7 +1,11 @@
 # Enter this environment: source this file from bash or zsh. `leave` puts everything back.
 _rabbet_root="$(CDPATH= cd -- "$(dirname -- "${BASH_SOURCE[0]:-$0}")/.." && pwd)"
+_rabbet_parted=
+case "$_rabbet_root" in *:*) _rabbet_parted=1 ;; esac
 if [ -n "${RABBET_ENVIRONMENT-}" ]; then
     printf 'already inside %s: leave it first\n' "$RABBET_ENVIRONMENT" >&2
+elif [ -n "$_rabbet_parted" ]; then
+    printf 'this environment can not be entered: the name of its folder holds a ":", which parts PATH\n' >&2
 elif [ ! -x "$_rabbet_root/bin/python" ]; then
     printf 'the interpreter of %s is gone; to mend it: rabbet recreate\n' "$_rabbet_root" >&2
 else
@@ -43,4 +47,4 @@ else
     }
     hash -r 2>/dev/null
 fi
-unset _rabbet_root
+unset _rabbet_root _rabbet_parted

@@ -3,19 +3,23 @@ _rabbet_places='@PLACES@'
 _rabbet_follow() {
     [ "$PWD" = "$_rabbet_seen" ] && return
     _rabbet_seen=$PWD
-    local folder=$PWD name place found=
+    local folder=$PWD mark name place found=
     while [ -n "$folder" ]; do
-        if [ -r "$folder/.venv/rabbet.id" ]; then
-            read -r name < "$folder/.venv/rabbet.id"
-            case $name in *[!0-9a-f]*|'') name=none ;; esac
-            if [ -r "$_rabbet_places/$name" ]; then
-                read -r place < "$_rabbet_places/$name"
+        mark=$folder/.venv/rabbet.id
+        # A clone may hold a link, a pipe or a file without end in its place.
+        if [ -f "$mark" ] && [ ! -L "$mark" ] && [ -r "$mark" ]; then
+            IFS= read -r -d '' -n 40 name < "$mark"
+            name=${name%%$'\n'*}
+            case $name in *[!0-9a-f]*) name= ;; esac
+            if [ ${#name} -eq 32 ] && [ -f "$_rabbet_places/$name" ]; then
+                IFS= read -r place < "$_rabbet_places/$name"
                 [ "$place" = "$folder/.venv" ] && found=$place
             fi
             break
         fi
         folder=${folder%/*}
     done
+    case $found in *:*) found= ;; esac
     [ "$found" = "$_rabbet_followed" ] && return
     if [ -n "$_rabbet_followed" ]; then
         PATH=:$PATH:

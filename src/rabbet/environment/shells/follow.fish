@@ -5,16 +5,20 @@ function _rabbet_follow --on-variable PWD
     set -l folder $PWD
     set -l found ''
     while test -n "$folder"
-        if test -r "$folder/.venv/rabbet.id"
-            read -l name < "$folder/.venv/rabbet.id"
-            if string match -qr '^[0-9a-f]+$' -- "$name"; and test -r "$_rabbet_places/$name"
+        set -l mark "$folder/.venv/rabbet.id"
+        # A clone may hold a link, a pipe or a file without end in its place.
+        if test -f "$mark"; and not test -L "$mark"; and test -r "$mark"
+            read -z -n 40 -l name < "$mark"
+            set name (string split -m1 \n -- "$name")[1]
+            if string match -qr '^[0-9a-f]{32}$' -- "$name"; and test -f "$_rabbet_places/$name"
                 read -l place < "$_rabbet_places/$name"
                 test "$place" = "$folder/.venv"; and set found "$place"
             end
             break
         end
-        set folder (string replace -r '/[^/]*$' '' -- "$folder")
+        set folder (string replace -r '/[^/]*$' '' -- "$folder" | string collect)
     end
+    string match -q '*:*' -- "$found"; and set found ''
     test "$found" = "$_rabbet_followed"; and return
     if test -n "$_rabbet_followed"
         set -l kept

@@ -6,20 +6,23 @@ function global:RabbetFollow {
     $folder = (Get-Location).ProviderPath
     $found = ''
     while ($folder) {
-        $mark = [IO.Path]::Combine($folder, '.venv', 'rabbet.id')
-        if ([IO.File]::Exists($mark)) {
-            $name = [IO.File]::ReadAllText($mark).Trim()
+        # A clone may hold a link, a pipe or a file without end in its place.
+        $mark = [IO.FileInfo]::new([IO.Path]::Combine($folder, '.venv', 'rabbet.id'))
+        $linked = $mark.Attributes -band [IO.FileAttributes]::ReparsePoint
+        if ($mark.Exists -and -not $linked -and $mark.Length -gt 0 -and $mark.Length -le 40) {
+            $name = [IO.File]::ReadAllText($mark.FullName).Trim()
             $note = [IO.Path]::Combine($global:RabbetPlaces, $name)
             $own = [IO.Path]::Combine($folder, '.venv')
-            if (($name -match '^[0-9a-f]+$') -and [IO.File]::Exists($note)) {
+            if (($name -match '^[0-9a-f]{32}$') -and [IO.File]::Exists($note)) {
                 if ([IO.File]::ReadAllText($note).Trim() -eq $own) { $found = $own }
             }
             break
         }
         $folder = [IO.Path]::GetDirectoryName($folder)
     }
-    if ($found -eq $global:RabbetFollowed) { return }
     $between = [IO.Path]::PathSeparator
+    if ($found.Contains($between)) { $found = '' }
+    if ($found -eq $global:RabbetFollowed) { return }
     if ($global:RabbetFollowed) {
         $gone = [IO.Path]::Combine($global:RabbetFollowed, 'bin')
         $env:PATH = ($env:PATH.Split($between) | Where-Object { $_ -ne $gone }) -join $between
@@ -34,6 +37,9 @@ function global:RabbetFollow {
 }
 function global:prompt {
     RabbetFollow
-    if ($global:RabbetFollowed) { "$(Split-Path -Leaf (Split-Path $global:RabbetFollowed))» " + (& $global:RabbetPromptBefore) }
-    else { & $global:RabbetPromptBefore }
+    if ($global:RabbetFollowed) {
+        # Of the folder's name only what means nothing to a terminal is shown.
+        $name = (Split-Path -Leaf (Split-Path -LiteralPath $global:RabbetFollowed)) -replace '[^A-Za-z0-9._-]', '?'
+        $name + [char]0xBB + ' ' + (& $global:RabbetPromptBefore)
+    } else { & $global:RabbetPromptBefore }
 }
