@@ -3,6 +3,7 @@
 import json
 import unittest
 from collections.abc import Callable
+from functools import partial
 
 from rabbet.core.lock.serving import serves
 from rabbet.core.model.lock import Lock
@@ -18,12 +19,22 @@ HUGE = "1" * 5000
 LOCK = 'lock-version = "1.0"\ncreated-by = "rabbet"\n[[packages]]\nname = "combframe"\nversion = "{}"\n'
 FILE = {"filename": "combframe-1.0-py3-none-any.whl", "url": "x", "requires-python": f">={HUGE}"}
 TARGET = named_target("linux-x86_64", "3.12", {})
+WHEEL = f"""
+[[packages.wheels]]
+url = "https://apiary.example/combframe-1.0-py3-none-any.whl"
+hashes = {{{{ sha256 = "{"ab" * 32}" }}}}
+size = {{}}
+"""
 REFUSED: list[Callable[[], object]] = [
     lambda: parse_requirement(f"combframe>={HUGE}"),
     lambda: parse_requirement(f"combframe; python_version>'{HUGE}'"),
     lambda: parse_runtime(f"python>={HUGE}"),
     lambda: parse_specifiers(f">={HUGE}"),
     lambda: read_lock(LOCK.format(HUGE), "pylock.toml"),
+    *(
+        partial(read_lock, LOCK.format("1.0") + WHEEL.format(size), "pylock.toml")
+        for size in (HUGE, "9" * 4000, f"1.{HUGE}", f"1e{HUGE}", "inf", "-1", 1 << 60)
+    ),
     lambda: serves(
         Lock(
             requires_python=None,

@@ -100,6 +100,31 @@ class BadInput(ProgramCase):
         if case["title"] == "no declaration":
             texts["declaration"].unlink()
 
+    def test_words(self) -> None:
+        """Words that nothing can stand for are wrong usage, in any option; nothing is changed."""
+        self.begin("../nowhere", "combframe")
+        before, long = self.tree(), "a" * 3000
+        for code, *words in (
+            *((2, "drift", option) for option in ("--variant=--", f"--variant={long}", f"--env={long * 2}")),
+            *((2, "lookup", word) for word in (os.fsdecode(b"comb\xff"), long * 2, "")),
+            *((2, "run", "--from", word, "true") for word in ("https://[::1", "combframe @ https://x/y", "")),
+            *((2, "resolve", "--as-of", word) for word in ("0000-00-00", "9" * 3000, "")),
+            *((5, "compare", word) for word in (long, "~nobody-at-all/x", "git:-x")),
+            (7, "compare", "env:~nobody-at-all/x"),
+            (7, "recreate", "--carried", long),
+        ):
+            with self.subTest(words=[word[:40] for word in words]):
+                self.assertLess(len(self.rabbet(*words, code=code).err), 12_000)
+                self.assertEqual(self.tree(), before)
+
+    def test_full_standard_error(self) -> None:
+        """What can't be told is not told, and all else is done."""
+        self.begin(self.serve(StandIn()).address, "queenmark")
+        muted = ["sh", "-c", 'exec "$@" 2>/dev/full', "sh"]
+        for code, *words in ((0, "resolve"), (0, "recreate", "--verbose"), (0, "drift"), (2, "drift", "--x")):
+            self.assertEqual(self.rabbet(*words, code=code, before=muted).err, "")
+        self.assertEqual(self.installed()["queenmark"], "1.1")
+
     def test_no_source(self) -> None:
         """Where no source is known, the error tells all three ways to name one."""
         (self.project / "pyproject.toml").write_text('[project]\nname = "x"\ndependencies = ["skepio"]\n')

@@ -6,17 +6,11 @@ import subprocess
 import tomllib
 from pathlib import Path
 
-from rabbet.core.shell import quoted
 from rabbet.demo.stand_in import StandIn
 from tests.support.program import ProgramCase
+from tests.support.shells import HOOKS, SHELLS, paths_on_the_way, typed
 
 TABLE = tomllib.loads((Path(__file__).parent.parent / "data" / "trust.toml").read_text())
-SHELLS = {
-    "bash": ["bash", "--noprofile", "--norc"],
-    "zsh": ["zsh", "-f"],
-    "fish": ["fish", "--no-config"],
-}
-# Each line is read as if it was typed; bash asks before its prompt, which a script has to do itself.
 WALK = """\
 {source}
 cd {project}/below; {hook}
@@ -83,36 +77,12 @@ class Shells(ProgramCase):
             (place / ".venv").mkdir(parents=True)
             self.put_mark(kind, place / ".venv" / "rabbet.id")
             places.append(place)
-        for shell, command in SHELLS.items():
-            if not shutil.which(shell):
-                continue
+        for shell in SHELLS:
             follow = self.root / f"hostile.{shell}"
             follow.write_text(self.rabbet("follow", shell).out)
-            enter = "source ./.venv/bin/enter." + ("fish" if shell == "fish" else "sh")
-            hook = "_rabbet_follow" if shell == "bash" else "true"
-            show = 'echo "PATH=$PATH"' if shell != "fish" else "echo PATH=(string join : $PATH)"
-            lines = [f"source {follow}"]
-            for place in places:
-                lines += [f"cd {quoted(str(place))}; {hook}", show]
-                if (place / ".venv" / "bin").is_dir():
-                    lines += ["cd /; " + hook, f"cd {quoted(str(place.parent))}", f"cd p; {enter}", show]
-                    lines += ["leave 2>/dev/null; true"]
             with self.subTest(shell):
-                done = subprocess.run(
-                    command,
-                    input="\n".join([*lines, ""]),
-                    cwd="/",
-                    env={**self.variables, "TERM": "dumb"},
-                    capture_output=True,
-                    text=True,
-                    check=False,
-                    timeout=60,
-                )
-                shown = [line for line in done.stdout.splitlines() if line.startswith("PATH=")]
-                self.assertEqual(len(shown), 2 * len(places) - len(TABLE["marks"]), done.stderr)
-                for line in shown:
-                    folders = line.removeprefix("PATH=").split(":")
-                    self.assertTrue(all(folder.startswith("/") for folder in folders), line)
+                for folders in paths_on_the_way(shell, follow, places, self.variables):
+                    self.assertTrue(all(folder.startswith("/") for folder in folders), folders)
                 self.assertEqual([*self.root.rglob("HERE")], [])
 
     @staticmethod
@@ -156,22 +126,13 @@ class Shells(ProgramCase):
         clone = self.root / "clone"
         shutil.copytree(self.project, clone, symlinks=True)
         root = self.project / ".venv"
-        for shell, command in SHELLS.items():
-            if not shutil.which(shell):
-                continue  # bash at least is everywhere
+        for shell in SHELLS:
             place = self.root / f"follow.{shell}"
             place.write_text(self.rabbet("follow", shell).out)
-            hook = "_rabbet_follow" if shell == "bash" else "true"
-            walk = WALK.format(source=f"source {place}", project=self.project, clone=clone, hook=hook)
-            done = subprocess.run(
-                command,
-                input=walk,
-                cwd="/",
-                env={**self.variables, "TERM": "dumb"},
-                capture_output=True,
-                text=True,
-                check=False,
+            walk = WALK.format(
+                source=f"source {place}", project=self.project, clone=clone, hook=HOOKS.get(shell, "true")
             )
+            done = typed(shell, walk.splitlines(), self.variables)
             with self.subTest(shell):
                 told = done.stdout.splitlines()
                 self.assertEqual(

@@ -10,7 +10,7 @@ from packaging.requirements import InvalidRequirement
 
 from rabbet.builds import hook_caller
 from rabbet.builds.supervised import run_supervised
-from rabbet.core.limits import MOST_METADATA
+from rabbet.core.limits import MOST_METADATA, UNREADABLE
 from rabbet.core.model.build import BuildKind, BuildSystem
 from rabbet.core.needs.need import Need
 from rabbet.core.progress import Observer
@@ -129,8 +129,10 @@ class Backend:
             raise self._failed([f"{hook}: {ending.reason}", *ending.last_lines(_LINES)])
         try:
             told = json.loads(read_regular(answer, most=MOST_METADATA))
-        except (OSError, ValueError, RecursionError) as error:
+        except (OSError, *UNREADABLE) as error:
             raise self._failed([f"{hook}: its answer can't be read: {error}"]) from error
+        if not isinstance(told, dict) or not {"missing", "lacking", "value"} & told.keys():
+            raise self._failed([f"{hook}: its answer is not one"])
         if told.get("missing"):
             wrong = f"its back end {self._system.backend} is not there: {told['missing']}"
             raise self._failed([wrong, "what it needs is listed in requires of [build-system]"], output=False)

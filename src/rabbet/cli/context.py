@@ -114,7 +114,7 @@ def make_context(*, quiet: bool, verbose: bool, offline: bool, fresh_listings: b
         machine=Machine(
             folder=folder,
             environ=dict(os.environ),
-            home=Path.home(),
+            home=Path(os.path.expanduser("~")),  # noqa: PTH111 - `Path.home` raises for one that is called `~`
             offline=offline or os.environ.get("RABBET_OFFLINE", "") not in ("", "0"),
             fresh_listings=fresh_listings,
         ),

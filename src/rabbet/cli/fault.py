@@ -1,5 +1,6 @@
-"""Unexpected errors: one line for the user, and a crash report kept on disk."""
+"""Unexpected errors: what the machine refused; else one line for the user, and a report kept on disk."""
 
+import errno
 import platform
 import tempfile
 import traceback
@@ -10,14 +11,29 @@ import platformdirs
 
 from rabbet import __version__
 from rabbet.cli.run_log import log_file, own_words
+from rabbet.core.limits import LONGEST_LINE
 from rabbet.core.shell import joined_words, quoted
 from rabbet.core.shown_text import visible, without_credentials
-from rabbet.errors import Fault
+from rabbet.errors import EnvironmentFailed, Fault, RabbetError
 
-__all__ = ["fault_of"]
+__all__ = ["failure_of"]
+
+# What a system answers where a disk, a path or a limit of the machine does not serve.
+_OF_THE_MACHINE = {
+    *(errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EIO, errno.EACCES, errno.EPERM),
+    *(errno.ENAMETOOLONG, errno.ELOOP, errno.ESTALE, errno.EMFILE, errno.ENFILE, errno.ENOMEM),
+}
 
 
-def fault_of(error: Exception, arguments: Sequence[str]) -> Fault:
+def failure_of(error: Exception, arguments: Sequence[str]) -> RabbetError:
+    """The error to show for one that nobody foresaw: the machine refused something, or Rabbet has a fault."""
+    if isinstance(error, OSError) and error.errno in _OF_THE_MACHINE:
+        place = visible(str(error.filename or ""))[:LONGEST_LINE]
+        return EnvironmentFailed(f"{place or 'the machine'} does not serve", because=[str(error.strerror)])
+    return _fault_of(error, arguments)
+
+
+def _fault_of(error: Exception, arguments: Sequence[str]) -> Fault:
     """The error to show for a crash; it names the report, which holds no credentials."""
     told = "".join(traceback.format_exception_only(error)).strip().splitlines()[-1]
     kept = _keep(_report(error, arguments))

@@ -6,24 +6,27 @@ Kept light on purpose: what `--version` and `--help` don't need is imported insi
 import gc
 import os
 import sys
-from argparse import ArgumentParser, HelpFormatter
+from argparse import ArgumentParser, HelpFormatter, Namespace
 from collections.abc import Sequence
 from contextlib import suppress
 from functools import partial
 from importlib import import_module
 from io import TextIOWrapper
+from itertools import takewhile
 from time import monotonic
 from typing import NoReturn
 
 from rabbet import __version__
-from rabbet.cli.output import flush, write_line
+from rabbet.cli.output import MutedStream, flush, write_line
 from rabbet.cli.registry import COMMANDS, HEADINGS
+from rabbet.core.limits import LONGEST_TEXT
 from rabbet.errors import ExitCode, Interrupted, RabbetError, WrongUsage
 
 __all__ = ["fill_parser", "main", "parser_for", "program"]
 
 _WORTH_NOTING = 0.2  # seconds: shorter runs that go well, such as those of prompts, are not logged
 _ANOTHERS = ("run", "enter")  # commands whose arguments are mostly those of another program
+_ANOTHERS_WORDS = "command"  # what `run` and `culprit` call the words that they start
 
 _USAGE = """\
 usage: rabbet [--version] [--help] [--trace] COMMAND …
@@ -33,6 +36,26 @@ Declare a project's needs, resolve them, recreate them anywhere, see the drift.
 
 class _Parser(ArgumentParser):
     """Reports wrong usage the way all other errors are reported."""
+
+    def parse_args(self, given: Sequence[str]) -> Namespace:  # type: ignore[override] # neither does more
+        """Parse the words of a command line. Raises `WrongUsage`, also where one is too long or no text."""
+        for word in takewhile("--".__ne__, given):
+            if word.startswith("--") and word.endswith("=--"):  # which argparse takes for no value at all
+                self.error(f"argument {word[:-3]}: expected one argument")
+        read = super().parse_args(given)
+        self._refuse_unfit([value for name, value in vars(read).items() if name != _ANOTHERS_WORDS])
+        return read
+
+    def _refuse_unfit(self, value: object) -> None:
+        if isinstance(value, list):
+            for one in value:
+                self._refuse_unfit(one)
+        elif value == "":
+            self.error("an argument is empty")
+        elif isinstance(value, str) and len(value) > LONGEST_TEXT:
+            self.error(f"an argument has {len(value)} characters, and {LONGEST_TEXT} at most are read")
+        elif isinstance(value, str) and any("\ud800" <= one <= "\udfff" for one in value):
+            self.error("an argument is not text in UTF-8")
 
     def error(self, message: str) -> NoReturn:
         """Raise `WrongUsage`; an address in the message may hold a password, and is not repeated."""
@@ -82,10 +105,11 @@ def main(arguments: Sequence[str] | None = None) -> int:
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
         return ExitCode.NO
     except Exception as error:  # noqa: BLE001 - what nobody foresaw: never a bare traceback
-        from rabbet.cli.fault import fault_of
+        from rabbet.cli.fault import failure_of
 
-        _log(given, ExitCode.FAULT, begun, repr(error))
-        return _report(fault_of(error, given), trace=trace, as_json=_wants_json(given))
+        failure = failure_of(error, given)
+        _log(given, failure.exit_code, begun, repr(error))
+        return _report(failure, trace=trace, as_json=_wants_json(given))
 
 
 def _log(given: Sequence[str], code: int, begun: float, error: str = "") -> None:
@@ -108,8 +132,7 @@ def _tell_forgotten(event: str, arguments: tuple[object, ...]) -> None:
     if event == "rabbet.forgotten":
         from rabbet.cli.failure import plain
 
-        with suppress(OSError):
-            print(f"trace: damaged, so forgotten: {plain(str(arguments[0]))}", file=sys.stderr)  # noqa: T201
+        print(f"trace: damaged, so forgotten: {plain(str(arguments[0]))}", file=sys.stderr)  # noqa: T201
 
 
 def _mend_streams() -> None:
@@ -117,6 +140,8 @@ def _mend_streams() -> None:
     for name, mode in (("stdin", "r"), ("stdout", "w"), ("stderr", "w")):
         if getattr(sys, name) is None:
             setattr(sys, name, open(os.devnull, mode))  # noqa: PTH123, SIM115 - pathlib is heavy; it stays open
+    if type(sys.stderr) is TextIOWrapper:
+        sys.stderr = MutedStream(sys.stderr)
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, TextIOWrapper):
             stream.reconfigure(errors="backslashreplace")
@@ -232,13 +257,11 @@ def _report(error: RabbetError, *, trace: bool = False, as_json: bool = False) -
         lines = [plain(line) for line in "".join(traceback.format_exception(error)).splitlines()] + lines
     with suppress(OSError):  # a full or closed output must not hide the error
         sys.stdout.flush()
-    with suppress(OSError):
-        print("\n".join(lines), file=sys.stderr, flush=True)  # noqa: T201 - the one place that prints errors
+    print("\n".join(lines), file=sys.stderr, flush=True)  # noqa: T201 - the one place that prints errors
     return error.exit_code
 
 
 def _leave_now(code: int) -> NoReturn:
     """Exit at once, without waiting for other threads' downloads."""
-    with suppress(OSError):
-        sys.stderr.flush()
+    sys.stderr.flush()
     os._exit(code)

@@ -217,5 +217,5 @@ class _Moving:
         self._width = console.width - _BAR - 4  # else the bar would give way to the text
         columns = (SpinnerColumn("line"), bar, TextColumn("{task.description}", markup=False))
         self._progress = Progress(*columns, console=console, transient=True)
-        self._task = self._progress.add_task(self._stage, total=None)
+        self._task = self._progress.add_task(_plain(self._stage)[: self._width], total=None)
         self._progress.start()

@@ -20,8 +20,9 @@ from rabbet.core.needs.need import library_name
 __all__ = ["BadFileName", "FileName", "parse_file_name", "parse_wheel_name"]
 
 _LONGEST = 255  # characters, which no file system exceeds
+_PLAIN = re.compile(r"[\w.+!~-]+\Z")  # what names of files consist of
 _NAME = re.compile(r"^[\w.]+\Z")
-_BUILD = re.compile(r"^([0-9]+)(.*)\Z")
+_BUILD = re.compile(r"^([0-9]{1,15})([^0-9].*)?\Z")
 
 
 class BadFileName(ValueError):
@@ -51,8 +52,7 @@ def parse_file_name(filename: str, expected: NormalizedName | None = None) -> Fi
     """
     if filename.endswith(".whl"):
         return parse_wheel_name(filename)
-    if len(filename) > _LONGEST:
-        raise BadFileName(_too_long(filename))
+    _check_form(filename)
     stem = filename.removesuffix(".zip").removesuffix(".tar.gz")
     parts = stem.split("-")
     for count in range(len(parts) - 1, 0, -1):
@@ -69,8 +69,7 @@ def parse_wheel_name(filename: str) -> FileName:
     """The parts of a wheel's name. Raises `BadFileName`."""
     if not filename.endswith(".whl"):
         raise BadFileName(f"'{filename}' does not end in .whl")
-    if len(filename) > _LONGEST:
-        raise BadFileName(_too_long(filename))
+    _check_form(filename)
     hyphens = filename.count("-")
     if hyphens not in (4, 5):
         raise BadFileName(f"'{filename}' has {hyphens + 1} parts in place of 5 or 6")
@@ -83,8 +82,11 @@ def parse_wheel_name(filename: str) -> FileName:
         raise BadFileName(f"'{filename[:60]}': {error}") from error
 
 
-def _too_long(filename: str) -> str:
-    return f"'{filename[:60]}…' is longer than a file's name may be"
+def _check_form(filename: str) -> None:
+    if len(filename) > _LONGEST:
+        raise BadFileName(f"'{filename[:60]}…' is longer than a file's name may be")
+    if not _PLAIN.match(filename):
+        raise BadFileName(f"'{filename}' holds what no name of a wheel or a source archive has")
 
 
 @lru_cache(maxsize=1024)
@@ -100,8 +102,8 @@ def _release(text: str) -> tuple[NormalizedName, Version, tuple[int, str]]:
         raise _Nameless("it begins with no name")
     build = _BUILD.match(numbers[0] if numbers else "0")
     if build is None:
-        raise _Nameless("its build number does not begin with a digit")
-    return _canonical(name), _version(version), (int(build[1]), build[2])
+        raise _Nameless("its build number is not one")
+    return _canonical(name), _version(version), (int(build[1]), build[2] or "")
 
 
 @lru_cache(maxsize=8192)

@@ -29,7 +29,9 @@ __all__ = [
     "MOST_TARGETS",
     "MOST_TEXT_FILE",
     "MOST_UNANNOUNCED",
+    "UNREADABLE",
     "beyond",
+    "is_size",
 ]
 
 # Characters of a version, a constraint or a requirement: Python reads no number of over 4,300 digits.
@@ -70,6 +72,8 @@ LONGEST_WAIT = 60
 # Seconds that a listing may call itself fresh (RFC 9111, `max-age`).
 LONGEST_FRESH = 86_400
 
+# Bytes of any file that a text tells of: a petabyte, which is far from what overflows.
+_LARGEST = 1 << 50
 # Members of a wheel and rows of `RECORD`: the largest real wheels have 20,000.
 MOST_ROWS = 300_000
 # Bytes of a zip archive's table of contents, which takes ten times that much memory: real ones have 2 MB.
@@ -87,6 +91,15 @@ MOST_NEAR = 5_000
 MOST_PROBLEMS = 50
 # Targets of a lock: all platforms with six versions of Python.
 MOST_TARGETS = 64
+
+
+# What parsers raise for a text that is wrong, whose numbers are too large, or that is nested too deep.
+UNREADABLE = (ValueError, OverflowError, RecursionError, MemoryError)
+
+
+def is_size(value: int) -> bool:
+    """Whether a number can be that of the bytes of a file."""
+    return 0 <= value <= _LARGEST
 
 
 def beyond(text: str) -> str | None:

@@ -5,7 +5,7 @@ It stands alone, for all output passes through.
 
 import re
 
-__all__ = ["shown_argument", "shown_location", "visible", "without_credentials"]
+__all__ = ["comment", "shown_argument", "shown_location", "visible", "without_credentials"]
 
 _USER = re.compile(r"://([^/\s?#]*)@")
 # What stands between a host's colon and a `/` is a port, or else a password with a `/`, `?` or `#` in it.
@@ -60,6 +60,11 @@ def visible(text: str) -> str:
     that look like none. So a name can't forge a line, move the cursor or colour a terminal.
     """
     return text if text.isprintable() else "".join(map(_escaped, text))
+
+
+def comment(text: str, mark: str = "#") -> str:
+    """A line that says something to people in a file for programs: whatever it holds, it stays one line."""
+    return f"{mark} {visible(text)}"
 
 
 def _escaped(character: str) -> str:

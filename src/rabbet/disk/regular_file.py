@@ -10,11 +10,16 @@ import os
 import stat
 from io import BufferedReader
 
-__all__ = ["open_regular", "read_regular", "sha256_of_regular"]
+__all__ = ["is_there", "open_regular", "read_regular", "sha256_of_regular"]
 
 _PIECE = 1 << 18  # bytes that are read at once
 
 _FLAGS = os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK  # a pipe must not keep whoever opens it
+
+
+def is_there(path: "str | os.PathLike[str]") -> bool:
+    """Whether a file of that name is there; a text that no file can be named by is no error."""
+    return os.path.isfile(path)  # noqa: PTH113 - `Path.is_file` raises where a name is too long
 
 
 def open_regular(path: "str | os.PathLike[str]") -> BufferedReader:

@@ -4,7 +4,7 @@ from pathlib import Path
 
 import msgspec
 
-from rabbet.core.limits import MOST_NOTES
+from rabbet.core.limits import MOST_NOTES, UNREADABLE
 from rabbet.disk.regular_file import read_regular
 from rabbet.store.environments import Environments
 
@@ -57,7 +57,7 @@ def own_install_state(root: Path, environments: Environments) -> InstallState | 
         return None
     try:
         install_state = _DECODER.decode(read_regular(root / STATE_FILE, most=MOST_NOTES))
-    except (OSError, ValueError, msgspec.MsgspecError, RecursionError):
+    except (OSError, msgspec.MsgspecError, *UNREADABLE):
         return None
     return install_state if install_state.format == _FORMAT else None
 

@@ -6,7 +6,9 @@ becomes the interpreter; to that it is a text without effect.
 """
 
 import ast
+import warnings
 
+from rabbet.core.limits import UNREADABLE
 from rabbet.formats.entry_points import Command
 
 __all__ = ["command_script", "is_command_script", "with_head"]
@@ -51,8 +53,10 @@ def with_head(script: bytes) -> bytes:
     if not script.startswith(b"#!python"):
         return script
     body = script.partition(b"\n")[2]
-    try:
-        own = ast.get_docstring(ast.parse(body), clean=False)
-    except (SyntaxError, ValueError):
-        own = None
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")  # what Python says of a library's code is not ours to tell
+        try:
+            own = ast.get_docstring(ast.parse(body), clean=False)
+        except (SyntaxError, *UNREADABLE):
+            own = None
     return _HEAD + (b"" if own is None else f"__doc__ = {own!r}\n".encode()) + body

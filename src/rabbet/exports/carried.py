@@ -25,7 +25,7 @@ from msgspec import Struct
 from packaging.utils import NormalizedName
 
 from rabbet.core.file_name import parse_file_name
-from rabbet.core.limits import MOST_TEXT_FILE
+from rabbet.core.limits import MOST_TEXT_FILE, UNREADABLE
 from rabbet.core.model.runtime import RuntimeArchive
 from rabbet.disk.atomic import cannot_write, copied_hashed
 from rabbet.disk.guarded import PARTIAL, GuardedFolder
@@ -129,7 +129,7 @@ def read_manifest(folder: Path) -> Manifest:
 def _manifest(content: bytes, folder: Path) -> Manifest:
     try:
         manifest = _DECODER.decode(content)
-    except (ValueError, msgspec.MsgspecError, RecursionError) as error:
+    except (msgspec.MsgspecError, *UNREADABLE) as error:
         raise NotUnderstood(f"{folder} is no carried folder", because=[f"{MANIFEST}: {error}"]) from error
     if manifest.schema != _SCHEMA:
         raise NotUnderstood(

@@ -8,6 +8,8 @@ import json
 
 from msgspec import Struct
 
+from rabbet.core.shown_text import comment, visible
+
 __all__ = ["CARRIED", "IGNORED", "Container", "containerfile", "editor_description"]
 
 CARRIED = "carried"
@@ -43,7 +45,7 @@ class Container(Struct, frozen=True, kw_only=True):
 def containerfile(one: Container) -> str:
     """The text of the file; the same for the same lock and declaration."""
     lines = [
-        f"# Before it is built: {one.carrying}",
+        comment(f"Before it is built: {one.carrying}"),
         f"ARG BASE={one.base}",
         "FROM ${BASE} AS system",
         *_system(one),
@@ -68,7 +70,7 @@ def containerfile(one: Container) -> str:
         f"USER {_USER}:{_USER}",
         f"CMD {json.dumps(list(one.command))}",
     ]
-    return "\n".join([*lines, ""])
+    return "\n".join([*map(visible, lines), ""])  # no name becomes an instruction of its own
 
 
 def _system(one: Container) -> list[str]:

@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from rabbet.core.limits import MOST_BY_HAND
+from rabbet.core.shown_text import comment
 from rabbet.disk.atomic import write_text
 from rabbet.disk.regular_file import read_regular
 from rabbet.errors import CannotWrite
@@ -76,7 +77,7 @@ def write_marked(folder: Path, name: str, content: str, making: Making, *, force
             remedy=making.again,
         )
     made_of = f"lock {making.lock[:_DIGITS]}, content {_digest(content)}"
-    text = f"{making.comment} made by rabbet of {made_of}\n{content}"
+    text = f"{comment(f'made by rabbet of {made_of}', making.comment)}\n{content}"
     if path.exists() and _text(path) == text:
         return False
     write_text(path, text, below=folder)

@@ -6,6 +6,7 @@ from rabbet.core.lock.marker import separating_marker
 from rabbet.core.lock.select import libraries_for
 from rabbet.core.model.lock import Lock, LockedArchive, LockedCheckout, LockedCommit, LockedLibrary, Selection
 from rabbet.core.model.target import Target
+from rabbet.core.shown_text import comment, visible
 
 __all__ = ["requirement_list"]
 
@@ -19,7 +20,7 @@ def requirement_list(lock: Lock, targets: Sequence[Target], selection: Selection
     for position, target in enumerate(targets):
         for library in libraries_for(lock, target, selection):
             found.setdefault(library, set()).add(position)
-    lines = [f"# {title}"]
+    lines = [comment(title)]
     for library, positions in sorted(found.items(), key=lambda item: (item[0].name, item[0].version)):
         lines += _lines(library, separating_marker(targets, frozenset(positions)))
     return "\n".join([*lines, ""])
@@ -28,14 +29,14 @@ def requirement_list(lock: Lock, targets: Sequence[Target], selection: Selection
 def _lines(library: LockedLibrary, marker: str) -> Iterator[str]:
     origin = next(iter(library.artifacts), None)
     if isinstance(origin, LockedCheckout):
-        yield f"# {library.name} is a checkout in {origin.path}, which has no hash"
+        yield comment(f"{library.name} is a checkout in {origin.path}, which has no hash")
         return
     if isinstance(origin, LockedCommit):
-        yield f"# {library.name} is the commit {origin.commit} of {origin.url}, which has no hash"
+        yield comment(f"{library.name} is the commit {origin.commit} of {origin.url}, which has no hash")
         return
     asked = f"{library.name}=={library.version}"
     if isinstance(origin, LockedArchive) and origin.url is not None:
         asked = f"{library.name} @ {origin.url}"
     hashes = [f"--hash=sha256:{file.sha256}" for file in library.files]
     first = f"{asked} ; {marker}" if marker else asked
-    yield " \\\n    ".join([first, *dict.fromkeys(hashes)])
+    yield " \\\n    ".join(map(visible, [first, *dict.fromkeys(hashes)]))

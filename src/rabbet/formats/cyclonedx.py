@@ -22,7 +22,7 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import InvalidVersion, Version
 
-from rabbet.core.limits import LONGEST_LINE, MOST_ROWS
+from rabbet.core.limits import LONGEST_LINE, MOST_ROWS, UNREADABLE
 from rabbet.core.model.inventory import Installation, Installed, Inventory
 from rabbet.core.model.lock import LockedLibrary, Selection
 from rabbet.core.model.machine_inventory import MachineInventory
@@ -102,7 +102,7 @@ def read_inventory_file(text: str, file: str) -> MachineInventory:
     """An inventory; without a label of its own it has the file's name. Raises `NotUnderstood`."""
     try:
         bill = _DECODER.decode(text.lstrip("\ufeff"))
-    except (msgspec.MsgspecError, RecursionError, ValueError) as error:
+    except (msgspec.MsgspecError, *UNREADABLE) as error:
         raise NotUnderstood(f"{file} is no inventory in CycloneDX JSON", because=[str(error)]) from error
     if bill.format != "CycloneDX":
         raise NotUnderstood(

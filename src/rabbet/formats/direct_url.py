@@ -2,7 +2,8 @@
 
 import json
 
-from rabbet.formats.address import NotAnAddress, parse_address
+from rabbet.core.limits import UNREADABLE
+from rabbet.formats.address import parse_address
 
 __all__ = ["read_direct_url"]
 
@@ -16,6 +17,6 @@ def read_direct_url(text: str) -> str:
         told = json.loads(text)
         address = parse_address(told["url"]).text
         commit = told.get("vcs_info", {}).get("commit_id", "")
-    except (KeyError, TypeError, AttributeError, RecursionError, NotAnAddress) as error:
+    except (KeyError, TypeError, AttributeError, *UNREADABLE) as error:
         raise ValueError(f"it tells no address: {type(error).__name__}") from error
     return f"{address} at {commit}" if isinstance(commit, str) and commit else address

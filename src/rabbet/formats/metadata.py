@@ -6,10 +6,10 @@ from functools import lru_cache
 from typing import TYPE_CHECKING
 
 from packaging.requirements import InvalidRequirement
-from packaging.specifiers import InvalidSpecifier, SpecifierSet
-from packaging.version import InvalidVersion, Version
+from packaging.specifiers import SpecifierSet
+from packaging.version import Version
 
-from rabbet.core.limits import MOST_METADATA, MOST_NEEDS, beyond
+from rabbet.core.limits import MOST_METADATA, MOST_NEEDS, UNREADABLE, beyond
 from rabbet.core.model.release import Metadata
 from rabbet.core.needs.need import Need, is_name, library_name
 from rabbet.formats.requirement import read_requirement
@@ -98,7 +98,9 @@ def _metadata(header: "Message[str, str]") -> Metadata:
             needs=needs_of(header.get_all("requires-dist", [])),
             extras=frozenset(library_name(extra) for extra in header.get_all("provides-extra", [])),
         )
-    except (InvalidSpecifier, InvalidVersion) as error:
+    except MetadataBroken:
+        raise
+    except UNREADABLE as error:
         raise MetadataBroken(f"its metadata can't be read: {error}") from error
 
 

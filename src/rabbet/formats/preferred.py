@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 
 from packaging.utils import NormalizedName
-from packaging.version import InvalidVersion, Version
+from packaging.version import Version
 
 from rabbet.core.needs.need import is_name, library_name
 from rabbet.errors import NotUnderstood
@@ -33,8 +33,9 @@ def read_preferred(text: str) -> Mapping[NormalizedName, Version]:
         try:
             if is_name(name):
                 found[library_name(name)] = Version(version)
-        except InvalidVersion as error:
-            raise NotUnderstood(f"{_FILE} can't be used", because=[f"{name}: {error}"]) from error
+        except ValueError as error:
+            because = [f"{name}: '{version[:60]}' is not a version"]
+            raise NotUnderstood(f"{_FILE} can't be used", because=because) from error
     return found
 
 

@@ -5,6 +5,7 @@ small, and it is several times faster. Everything is sorted; nothing in it tells
 """
 
 import hashlib
+import re
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import TypeVar
 
@@ -13,7 +14,7 @@ from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.file_name import BadFileName, parse_wheel_name
-from rabbet.core.limits import LONGEST_TEXT, beyond
+from rabbet.core.limits import LONGEST_TEXT, beyond, is_size
 from rabbet.core.model.language import is_language
 from rabbet.core.model.lock import (
     Artifact,
@@ -40,24 +41,31 @@ __all__ = ["edited_by_hand", "read_lock", "write_lock"]
 
 File = TypeVar("File", LockedWheel, LockedSdist, LockedArchive)
 _SUPPORTED_MAJOR = "1"
+_COMMIT = re.compile(r"([0-9a-f]{40}|[0-9a-f]{64})\Z")
 _HEADER = """\
 # The lock of this project, in the standard form of PEP 751.
 # Change pyproject.toml and run `rabbet resolve`; don't edit this file by hand."""
 
 
 def read_lock(
-    text: str, where: str = "pylock.toml", *, parse: Callable[[str], dict[str, object]] = parse_content
+    text: str,
+    where: str = "pylock.toml",
+    *,
+    remedies: bool = True,
+    parse: Callable[[str], dict[str, object]] = parse_content,
 ) -> Lock:
     """Read a lock; `parse` takes its text apart, and raises `ValueError` for one that is not TOML.
 
+    What is wrong with the lock of this project, resolving mends; for others there are no `remedies`.
     Raises `NotUnderstood` with everything that is wrong with it, among it a version that is too new.
     """
+    anew = "rabbet resolve --raise-all" if remedies else ""
     document = parse_toml(
         text,
         where,
-        note="resolving keeps the versions of both sides where it can",
-        remedy="rabbet resolve",
-        broken="rabbet resolve --raise-all",
+        note="resolving keeps the versions of both sides where it can" if remedies else "",
+        remedy="rabbet resolve" if remedies else "",
+        broken=anew,
         parse=parse,
     )
     version = document.required("lock-version")
@@ -65,7 +73,7 @@ def read_lock(
         raise NotUnderstood(
             f"{where} has the lock version {version}",
             because=[f"this Rabbet reads lock versions {_SUPPORTED_MAJOR}.x"],
-            remedy="rabbet resolve --raise-all",
+            remedy=anew,
         )
     settings = document.table("tool").table("rabbet")
     lock = Lock(
@@ -181,25 +189,37 @@ def _artifacts(entry: Table) -> Iterator[Artifact]:
     if "vcs" in entry:
         yield _commit(entry.table("vcs"))
     elif "directory" in entry:
-        yield LockedCheckout(path=entry.table("directory").required("path"))
+        place = entry.table("directory")
+        yield LockedCheckout(path=_line(place, "path") or place.required("path"))
 
 
 def _commit(entry: Table) -> LockedCommit:
     if entry.required("type") not in ("git", ""):
         entry.problems.add(entry.place("type"), "must be git: Rabbet knows no other")
+    commit = entry.required("commit-id")
+    if not _COMMIT.match(commit):
+        entry.problems.add(entry.place("commit-id"), "must be 40 or 64 hexadecimal digits")
     return LockedCommit(
-        url=entry.required("url"),
-        commit=entry.required("commit-id"),
-        requested=entry.text("requested-revision"),
-        subdirectory=entry.text("subdirectory"),
+        url=_address(entry, "url") or entry.required("url"),
+        commit=commit,
+        requested=_line(entry, "requested-revision"),
+        subdirectory=_line(entry, "subdirectory"),
     )
+
+
+def _line(entry: Table, key: str) -> str | None:
+    """A text that has to be a single line of a reasonable length."""
+    text = entry.text(key)
+    if text is not None and (not text.isprintable() or len(text) > LONGEST_TEXT):
+        entry.problems.add(entry.place(key), "must be a line of text")
+    return text
 
 
 def _file(entry: Table, kind: type[File]) -> File:
     url, path = _address(entry, "url"), entry.text("path")
     if url is None and path is None and "url" not in entry:
         entry.problems.add(entry.place("url"), "is missing, and so is path")
-    if path is not None and ("\0" in path or len(path) > LONGEST_TEXT):
+    if path is not None and (not path.isprintable() or len(path) > LONGEST_TEXT):
         entry.problems.add(entry.place("path"), "can't be a path")
     sha256 = entry.table("hashes").required("sha256").lower()
     if not is_sha256(sha256):
@@ -209,7 +229,7 @@ def _file(entry: Table, kind: type[File]) -> File:
     if "/" in filename or "\\" in filename or not filename.endswith((".whl", ".tar.gz", ".zip")):
         entry.problems.add(entry.place("name"), f"'{filename}' is the name of no wheel or source archive")
     size = entry.get("size", int, 0) if "size" in entry else None
-    if size is not None and size < 0:
+    if size is not None and not is_size(size):
         entry.problems.add(entry.place("size"), "must be a number of bytes")
     return kind(filename=filename, sha256=sha256, size=size, url=url, path=path)
 
@@ -247,6 +267,9 @@ def _runtime_archive(entry: Table) -> RuntimeArchive:
     if not is_inside(program):
         entry.problems.add(entry.place("program"), "must be a place inside the archive")
     url = entry.required("url")
+    size = entry.get("size", int, 0) if "size" in entry else None
+    if size is not None and not is_size(size):
+        entry.problems.add(entry.place("size"), "must be a number of bytes")
     try:
         filename = parse_address(url).filename
     except NotAnAddress:
@@ -262,7 +285,7 @@ def _runtime_archive(entry: Table) -> RuntimeArchive:
         algorithm=algorithm,
         digest=digest,
         program=program,
-        size=entry.get("size", int, 0) if "size" in entry else None,
+        size=size,
         baseline=entry.text("baseline") or "",
     )
 

@@ -20,7 +20,7 @@ from rabbet.core.model.declaration import (
     Variant,
     allows_minor,
 )
-from rabbet.core.needs.need import Need, library_name
+from rabbet.core.needs.need import Need, is_name, library_name
 from rabbet.core.targets import BASELINES, OLDEST_PYTHON, PLATFORMS
 from rabbet.errors import NotUnderstood
 from rabbet.formats.address import NotAnAddress, hidden, is_address, parse_address
@@ -32,7 +32,7 @@ from rabbet.formats.toml import Problems, Table, parse_toml
 __all__ = ["SETTINGS", "read_catalogues", "read_declaration", "wrong_source"]
 
 DISTRIBUTIONS = ("alpine", "debian", "fedora")
-_PACKAGE = re.compile(r"[A-Za-z0-9][A-Za-z0-9+._-]*\Z")
+_PACKAGE = re.compile(r"[A-Za-z0-9]([A-Za-z0-9+._-]*[A-Za-z0-9+._])?\Z")  # `NAME-` would take one away
 SETTINGS = (
     "runtimes",
     "languages",
@@ -52,7 +52,7 @@ SETTINGS = (
 )
 _MINOR = re.compile(r"^[0-9]{1,3}\.[0-9]{1,3}\Z")
 _NAME = re.compile(r"^[A-Za-z0-9]([A-Za-z0-9._-]*[A-Za-z0-9])?\Z")  # of a group or an extra (PEP 685)
-_VARIANT = re.compile(r"^[^.]+\Z")  # in `pylock.NAME.toml` (PEP 751)
+_VARIANT = re.compile(r"\w[\w-]{0,59}\Z")  # in `pylock.NAME.toml` (PEP 751 wants no dot) and names of folders
 
 
 def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.toml") -> Declaration:
@@ -67,10 +67,13 @@ def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.tom
         if key in project.texts("dynamic"):
             document.problems.add(f"project.{key}", "is dynamic: Rabbet reads it only where it is written")
     extras = _sections(project.table("optional-dependencies"))
-    own = _OwnExtras(project.text("name"), extras, document.problems)
+    name = project.text("name")
+    if name and not is_name(name):
+        document.problems.add("project.name", f"'{name[:60]}' is not a name")
+    own = _OwnExtras(name, extras, document.problems)
     groups = _Groups(document.table("dependency-groups")).all()
     declaration = Declaration(
-        name=project.text("name") or folder_name,
+        name=name or folder_name,
         python=_python((project, "requires-python"), (settings.table("runtimes"), "python")),
         needs=own.put_in_place(_requirements(project, "dependencies")),
         groups={name: own.put_in_place(needs) for name, needs in groups.items()},
@@ -282,7 +285,8 @@ def _variants(table: Table, own: _OwnExtras) -> Mapping[str, Variant]:
         entry = table.table(key)
         entry.allow_only("runtimes", "requirements")
         if not _VARIANT.match(key):
-            table.problems.add(table.place(key), "can't be part of a file's name: it may hold no dot")
+            wrong = "is not a variant's name: letters, digits, '_' and '-' make one, for it names files"
+            table.problems.add(table.place(key), wrong)
         variants[key] = Variant(
             python=_python((entry.table("runtimes", "python"), "python")),
             needs=own.put_in_place(_requirements(entry, "requirements")),

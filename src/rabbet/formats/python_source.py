@@ -8,6 +8,8 @@ import warnings
 from collections.abc import Iterator, Sequence
 from typing import Literal, NamedTuple, TypeAlias
 
+from rabbet.core.limits import UNREADABLE
+
 __all__ = ["Guard", "Imported", "SourceBroken", "imports_in", "imports_in_notebook"]
 
 Guard: TypeAlias = Literal["", "optional", "typing", "lazy", "conditional"]
@@ -47,7 +49,7 @@ def imports_in_notebook(content: bytes) -> tuple[Imported, ...]:
     try:
         cells = json.loads(content)["cells"]
         texts = ["".join(cell["source"]) for cell in cells if cell["cell_type"] == "code"]
-    except (ValueError, KeyError, TypeError, RecursionError) as error:
+    except (KeyError, TypeError, *UNREADABLE) as error:
         raise SourceBroken(f"it is not a notebook: {type(error).__name__}") from error
     lines = [line for text in texts for line in text.splitlines()]
     try:
@@ -69,7 +71,7 @@ def _imports(text: str) -> tuple[Imported, ...]:
             return tuple(_in_block(tree.body, (), calling=calling))
         except SyntaxError:
             raise
-        except (ValueError, RecursionError, MemoryError) as error:
+        except UNREADABLE as error:
             raise SourceBroken(str(error) or type(error).__name__) from error
 
 

@@ -4,9 +4,9 @@ from collections.abc import Iterator, Sequence
 
 import msgspec
 from msgspec.structs import replace
-from packaging.specifiers import InvalidSpecifier, SpecifierSet
+from packaging.specifiers import SpecifierSet
 
-from rabbet.core.limits import LONGEST_LINE, MOST_FILES, beyond
+from rabbet.core.limits import LONGEST_LINE, MOST_FILES, UNREADABLE, beyond, is_size
 from rabbet.core.model.language import is_language, version_of
 from rabbet.core.model.runtime import RuntimeArchive, RuntimeOffer
 from rabbet.core.needs.wording import specifiers_text
@@ -68,7 +68,7 @@ def read_catalogue(content: bytes, address: str) -> tuple[RuntimeOffer, ...]:
         if number != str(_FORMAT):
             raise NotACatalogue(f"it is of form {number[:9]}, and this Rabbet reads form {_FORMAT}")
         read = _WHOLE.decode(content)
-    except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError) as error:
+    except (msgspec.MsgspecError, *UNREADABLE) as error:
         raise NotACatalogue(str(error)) from error
     if sum(len(runtime.archives) for runtime in read.runtimes) > MOST_FILES:
         raise NotACatalogue(f"it offers more than {MOST_FILES} archives")
@@ -83,7 +83,7 @@ def _offer(runtime: _Runtime, address: str) -> RuntimeOffer:
         raise NotACatalogue(f"'{runtime.version[:60]}' is no version of {runtime.language[:60]}")
     try:
         needs = {language: SpecifierSet(text[:LONGEST_LINE]) for language, text in runtime.needs.items()}
-    except InvalidSpecifier as error:
+    except ValueError as error:
         raise NotACatalogue(f"{runtime.language[:60]} {version}: {error}") from error
     return RuntimeOffer(
         language=runtime.language,
@@ -104,7 +104,7 @@ def _archive(archive: _Archive, address: str) -> RuntimeArchive:
         raise NotACatalogue(f"an address in it is not valid: {error}") from error
     wrong = [
         "its digest is not one" * (not is_digest(algorithm, digest)),
-        "its size is below 0" * (archive.size is not None and archive.size < 0),
+        "its size is not one" * (archive.size is not None and not is_size(archive.size)),
         "its program is not inside" * (not is_inside(archive.program)),
         f"its name ends with none of {', '.join(ARCHIVE_ENDINGS)}"
         * (not url.filename.endswith(ARCHIVE_ENDINGS) or "/" in url.filename),

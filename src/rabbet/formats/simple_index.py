@@ -7,7 +7,7 @@ import msgspec
 from packaging.utils import NormalizedName
 
 from rabbet.core.file_name import BadFileName, parse_file_name
-from rabbet.core.limits import LONGEST_LINE, LONGEST_TEXT, MOST_ADDRESS, MOST_FILES
+from rabbet.core.limits import LONGEST_LINE, LONGEST_TEXT, MOST_ADDRESS, MOST_FILES, UNREADABLE, is_size
 from rabbet.core.model.release import ListedFile, Listing, SetAside
 from rabbet.formats.address import NotAnAddress, joined, parse_address
 from rabbet.formats.requirement import is_sha256
@@ -15,6 +15,7 @@ from rabbet.formats.requirement import is_sha256
 __all__ = ["NotAnIndexPage", "parse_html", "parse_json", "parse_names_html", "parse_names_json"]
 
 _SUPPORTED_MAJOR = "1"
+_PLAIN_ADDRESS = re.compile(r"https://[a-z0-9.-]{1,250}/[!$-;=?A-Z_a-z~]*\Z")  # it needs no further look
 _PLAIN_NAME = re.compile(r"[A-Za-z0-9_.%+!~-]+\Z")
 
 
@@ -64,7 +65,7 @@ def parse_json(content: bytes, *, name: NormalizedName, source: str, address: st
     """
     try:
         page = _PAGE.decode(content)
-    except (msgspec.MsgspecError, RecursionError, UnicodeDecodeError) as error:
+    except (msgspec.MsgspecError, *UNREADABLE) as error:
         raise NotAnIndexPage(f"the answer is not a page of an index: {error}") from error
     _check_version(page.meta.api_version)
     return _listing(page.files, name=name, source=source, address=address)
@@ -84,7 +85,7 @@ def parse_names_json(content: bytes) -> tuple[str, ...]:
     """All names on an index's JSON front page. Raises `NotAnIndexPage`."""
     try:
         return tuple(project.name for project in _NAMES.decode(content).projects)
-    except (msgspec.MsgspecError, RecursionError, UnicodeDecodeError) as error:
+    except (msgspec.MsgspecError, *UNREADABLE) as error:
         raise NotAnIndexPage(f"the answer is not a page of an index: {error}") from error
 
 
@@ -126,8 +127,7 @@ def _listed(file: _File, name: NormalizedName, *, source: str, address: str) -> 
     """One entry as a wheel or a source archive. Raises `_UnusableEntry`."""
     try:
         parsed = parse_file_name(file.filename, name)
-        plain = file.url.startswith("https://") and "@" not in file.url
-        location = file.url if plain else _joined(address, file.url)
+        location = file.url if _PLAIN_ADDRESS.match(file.url) else _joined(address, file.url)
     except BadFileName as error:
         raise _UnusableEntry(str(error)) from error
     except NotAnAddress as error:
@@ -166,8 +166,8 @@ def _check(file: _File, location: str, page: str) -> None:
         raise _UnusableEntry(f"its address has {len(location)} characters")
     if not location.startswith(("https://", "http://")) and page.startswith("http"):
         raise _UnusableEntry("its address is neither https: nor http:")
-    if file.size is not None and file.size < 0:
-        raise _UnusableEntry(f"its size is {file.size} bytes")
+    if file.size is not None and not is_size(file.size):
+        raise _UnusableEntry("its size is not one")
 
 
 def _joined(address: str, link: str) -> str:

@@ -26,6 +26,8 @@ def parse_content(text: str) -> dict[str, object]:
         return tomllib.loads(text)
     except RecursionError as error:
         raise ValueError("brackets are nested too deep") from error
+    except (OverflowError, MemoryError) as error:
+        raise ValueError(str(error) or type(error).__name__) from error
 
 
 def parse_toml(

@@ -12,7 +12,7 @@ from urllib.parse import quote
 from msgspec import Struct, field
 from packaging.version import Version
 
-from rabbet.core.limits import MOST_PAGE
+from rabbet.core.limits import MOST_PAGE, UNREADABLE
 from rabbet.core.model.language import version_of
 from rabbet.core.model.lock import LockedFile
 from rabbet.core.model.release import ListedFile, Listing
@@ -22,7 +22,7 @@ from rabbet.core.needs.need import library_name
 from rabbet.core.targets import PLATFORMS, baseline_needed, named_target
 from rabbet.disk.regular_file import read_regular
 from rabbet.errors import SourceFailed
-from rabbet.formats.address import NotAnAddress, joined, linked, shown
+from rabbet.formats.address import joined, linked, shown
 from rabbet.formats.requirement import is_digest
 from rabbet.formats.runtime_catalogue import NotACatalogue, read_catalogue
 from rabbet.formats.toml import Table, parse_toml
@@ -188,7 +188,7 @@ class Registry:
                             program=program,
                         ),
                     )
-        except (ValueError, KeyError, TypeError, AttributeError, RecursionError, NotAnAddress) as error:
+        except (KeyError, TypeError, AttributeError, *UNREADABLE) as error:
             raise SourceFailed(
                 f"the registry '{self.name}' answers with something else than a package",
                 because=[f"{shown(self._address)}{package}: {type(error).__name__}: {error}"],

@@ -10,6 +10,7 @@ from typing import TypeVar
 
 from packaging.version import Version
 
+from rabbet.core.limits import UNREADABLE
 from rabbet.core.model.language import Language
 from rabbet.core.model.runtime import PythonRuntime, Refusal, Runtime
 from rabbet.core.targets import OLDEST_PYTHON
@@ -168,7 +169,7 @@ def _python(executable: str, answer: bytes) -> PythonRuntime | Refusal:
             )
             return Refusal(executable=executable, reason=reason)
         return _from_facts(executable, facts)
-    except (KeyError, TypeError, IndexError, RecursionError) as error:
+    except (KeyError, TypeError, IndexError, *UNREADABLE) as error:
         raise ValueError(f"{type(error).__name__}: {error}") from error
 
 

@@ -4,6 +4,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from rabbet.core.model.declaration import SourceEntry
+from rabbet.disk.named import path_named
 from rabbet.errors import SourceFailed
 from rabbet.formats.address import is_address, parse_address
 from rabbet.sources.base import Memory, Source
@@ -41,7 +42,7 @@ def open_source(
             f"the source '{entry.name}' has an unsupported address",
             because=[f"{scheme}: is not one of http, https, file or a folder's path"],
         )
-    folder = local_path(entry.url) or project / Path(entry.url).expanduser()
+    folder = local_path(entry.url) or path_named(entry.url, project)
     if holds_pages(folder):
         return StaticPagesSource(entry.name, folder, FileReader(client))
     return FolderSource(entry.name, folder, entry.url, FileReader(client))

@@ -14,6 +14,7 @@ import msgspec
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
+from rabbet.core.limits import UNREADABLE
 from rabbet.core.model.release import ListedFile, Listing, SetAside
 from rabbet.sources.base import Memory
 from rabbet.sources.http.freshness import fresh_seconds, may_be_kept
@@ -147,7 +148,7 @@ class Pages:
         content = self._memory.recall(_key(address))
         try:
             page = _KEPT_PAGE.decode(content) if content else None
-        except (msgspec.MsgspecError, ValueError, OverflowError, RecursionError):
+        except (msgspec.MsgspecError, *UNREADABLE):
             return None
         return self._renewed(address, page) if page is not None and page.format == _FORMAT else None
 

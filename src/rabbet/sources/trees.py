@@ -13,6 +13,7 @@ from packaging.utils import NormalizedName
 from rabbet.core.limits import MOST_BY_HAND
 from rabbet.core.model.lock import LockedCheckout, LockedCommit
 from rabbet.core.model.release import Listing, Metadata, SetAside, SourceTree
+from rabbet.disk.named import path_named
 from rabbet.disk.regular_file import read_regular
 from rabbet.errors import SourceFailed
 from rabbet.formats.address import Address, parse_address
@@ -85,7 +86,7 @@ class CheckoutSource(_TreeSource):
         """The one checkout of a library. Raises `SourceFailed` when it is not there."""
         if name not in self._places:
             return None
-        folder = self._project / Path(self._places[name]).expanduser()
+        folder = path_named(self._places[name], self._project)
         if not folder.is_dir():
             raise SourceFailed(
                 f"the checkout of {name} is not there",

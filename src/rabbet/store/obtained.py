@@ -11,7 +11,7 @@ from pathlib import Path
 import msgspec
 from msgspec.structs import replace
 
-from rabbet.core.limits import MOST_METADATA
+from rabbet.core.limits import MOST_METADATA, UNREADABLE
 from rabbet.core.model.lock import LockedRuntime
 from rabbet.core.model.runtime import RuntimeArchive, RuntimeOffer
 from rabbet.disk.atomic import cannot_write, write_bytes, write_hashed
@@ -157,7 +157,7 @@ class ObtainedRuntimes:
         try:
             note = read_regular(self._store / OBTAINED / folder / _NOTE, most=MOST_METADATA)
             runtime = _DECODER.decode(note)
-        except (OSError, ValueError, msgspec.MsgspecError):
+        except (OSError, msgspec.MsgspecError, *UNREADABLE):
             return None
         return runtime if runtime.folder == folder and runtime.path(self._store).is_file() else None
 

@@ -4,7 +4,6 @@ import hashlib
 import subprocess
 from collections.abc import Sequence
 from contextlib import suppress
-from pathlib import Path
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -19,6 +18,7 @@ from rabbet.core.progress import Observer
 from rabbet.core.shell import quoted
 from rabbet.core.shown_text import shown_location
 from rabbet.disk.atomic import write_text
+from rabbet.disk.named import path_named
 from rabbet.errors import SourceFailed, WrongUsage
 from rabbet.formats.cyclonedx import write_inventory_file
 from rabbet.git.own_repository import remote_at
@@ -119,7 +119,7 @@ def _recorded(project: Project, machine: Machine, observer: Observer, options: R
         )
     observer.stage("looking at what is installed")
     found = inventory_here(project, machine, observer, label, options.place, deep=options.deep)
-    place = machine.folder / Path(options.place).expanduser() if options.place else project.environment
+    place = path_named(options.place, machine.folder) if options.place else project.environment
     files = file_digests(place) if options.deep else None
     return Recorded(inventory=found, text=write_inventory_file(found, __version__, files), where="")
 

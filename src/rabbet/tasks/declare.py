@@ -17,6 +17,7 @@ from rabbet.core.needs.wording import need_text, specifiers_text
 from rabbet.core.progress import Observer
 from rabbet.core.targets import BASELINES, PLATFORMS, target_of
 from rabbet.disk.atomic import put_back_on_failure, write_text
+from rabbet.disk.named import path_named
 from rabbet.errors import NoLock, NoRuntime, NotUnderstood, WrongUsage
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import apply
@@ -129,7 +130,7 @@ def _with_place(edit: Edit, project: Project, machine: Machine) -> Edit:
     if (edit.verb, edit.what) != ("declare", "local"):
         return edit
     name, _, given = edit.value.partition("=")
-    folder = machine.folder / Path(given).expanduser()
+    folder = path_named(given, machine.folder)
     if not is_name(name):
         raise WrongUsage(f"'{name[:60]}' is not a library's name")
     if not any((folder / file).is_file() for file in ("pyproject.toml", "setup.py")):

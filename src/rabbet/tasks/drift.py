@@ -15,6 +15,7 @@ from rabbet.core.model.finding import ENVIRONMENT, Finding, Kind, Reason, Weight
 from rabbet.core.model.lock import Lock, ToInstall, Unbuilt
 from rabbet.core.needs.need import library_name
 from rabbet.core.progress import Observer
+from rabbet.disk.named import path_named
 from rabbet.environment.configuration import read_configuration
 from rabbet.environment.foreign import library_folders
 from rabbet.exports.marked import stale_files
@@ -94,7 +95,7 @@ def drift_elsewhere(
     """
     observer.stage(f"comparing {place} with the lock")
     asked = question(project, machine, RecreateOptions())
-    path = machine.folder / Path(place).expanduser()
+    path = path_named(place, machine.folder)
     found = compared_elsewhere(asked, path, project, machine, observer, deep=deep)
     return Drift(
         findings=in_order((*found.findings, *_shadowed(project, machine, found, path))),

@@ -8,6 +8,7 @@ from packaging.version import Version
 from rabbet.core.model.plan import Plan
 from rabbet.core.progress import Observer, Silent
 from rabbet.core.shell import quoted
+from rabbet.disk.named import path_named
 from rabbet.environment.configuration import read_configuration
 from rabbet.environment.install_state import own_install_state
 from rabbet.environment.size import Size, size_of
@@ -55,7 +56,7 @@ def discard(machine: Machine, named: str) -> Path:
     The store keeps what it holds. Raises `EnvironmentFailed` for a folder that Rabbet did not make and for a
     name that several have, `CannotWrite`.
     """
-    folder, environments = machine.folder / Path(named).expanduser(), machine.environments()
+    folder, environments = path_named(named, machine.folder), machine.environments()
     root = next((one for one in (folder, folder / ENVIRONMENT) if environments.owns(one)), None)
     if root is None:
         called = [one for one in environments.known() if one.parent.name == named]

@@ -16,7 +16,7 @@ from rabbet.core.model.target import Target, targets_text
 from rabbet.core.needs.need import Need, library_name
 from rabbet.core.progress import Observer
 from rabbet.disk.atomic import write_text
-from rabbet.errors import NoRuntime, NotUnderstood, WrongUsage
+from rabbet.errors import IntegrityFailed, NoRuntime, NotUnderstood, WrongUsage
 from rabbet.formats.merge import merge_sides
 from rabbet.formats.pylock import edited_by_hand, write_lock
 from rabbet.resolving.request import ResolveOptions, ResolveRequest
@@ -120,12 +120,34 @@ def resolve(
         and all(one.untouched and not one.declaration.local for one in resolved)
     ):
         remember_unchanged(project, machine, [up_to_date_lock(one) for one in resolved])
-    for one in resolved if writing else ():
-        if not one.untouched:
-            write_text(project.of(one.variant).lock_file, write_lock(one.lock))
+    changed = [one for one in resolved if writing and not one.untouched]
+    texts = [_readable_text(one, project.of(one.variant), machine) for one in changed]
+    for one, text in zip(changed, texts, strict=True):
+        write_text(project.of(one.variant).lock_file, text)
     if writing and project.variant is None:
         forget_preferred(project)
     return tuple(resolved)
+
+
+def _readable_text(found: Resolved, project: Project, machine: Machine) -> str:
+    """The text of a lock that the next command will be able to read; it finds it parsed.
+
+    Raises `IntegrityFailed` for one that it could not, because of something that a source tells.
+    """
+    text = write_lock(found.lock)
+    try:
+        read = read_known_lock(text, project.lock_file.name, machine)
+    except NotUnderstood as error:
+        raise IntegrityFailed(
+            "what was resolved gives a lock that can't be read again, so nothing was written",
+            because=error.because,
+            note="please report it, with the releases that are named",
+        ) from error
+    if write_lock(read) != text:
+        raise IntegrityFailed(
+            "what was resolved gives a lock that is read as another one", note="please report it"
+        )
+    return text
 
 
 def up_to_date_lock(found: Resolved) -> UpToDate:

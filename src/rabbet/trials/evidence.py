@@ -1,5 +1,6 @@
 """Two environments that differ by a culprit alone, and a script that shows what that does."""
 
+from collections.abc import Mapping
 from pathlib import Path
 
 from rabbet.core.culprit.mixture import Mixture
@@ -13,7 +14,7 @@ from rabbet.trials.compose import compose_mixture
 from rabbet.trials.trial import Here
 from rabbet.trials.two_states import TwoStates
 
-__all__ = ["SCRIPT", "keep_evidence"]
+__all__ = ["SCRIPT", "keep_evidence", "show_script"]
 
 SCRIPT = "show.sh"
 
@@ -24,14 +25,20 @@ def keep_evidence(two: TwoStates, culprit: Culprit, command: Command, folder: Pa
     with cannot_write(folder), GuardedFolder.at(folder, below=here.project.folder) as opened:
         for name in mixtures:
             opened.make_folder(name)
-    lines = ["#!/bin/sh", f"# Runs the same command in both environments: {', '.join(mixtures)}."]
-    lines.append(f"cd {quoted(str(command.folder))} || exit")
+    roots = {name: folder.resolve() / name for name in mixtures}
     for name, mixture in mixtures.items():
-        root = folder.resolve() / name
-        compose_mixture(two, mixture, root, here)
-        lines += _shown(name, root, command)
+        compose_mixture(two, mixture, roots[name], here)
     with cannot_write(folder), GuardedFolder.at(folder, below=here.project.folder) as opened:
-        opened.write(SCRIPT, "\n".join([*lines, ""]).encode(), mode=0o755)
+        opened.write(SCRIPT, show_script(roots, command).encode(), mode=0o755)
+
+
+def show_script(roots: Mapping[str, Path], command: Command) -> str:
+    """The text of a script that runs a command in each of these environments."""
+    lines = ["#!/bin/sh", f"# Runs the same command in both environments: {', '.join(roots)}."]
+    lines.append(f"cd {quoted(str(command.folder))} || exit")
+    for name, root in roots.items():
+        lines += _shown(name, root, command)
+    return "\n".join([*lines, ""])
 
 
 def _shown(name: str, root: Path, command: Command) -> list[str]:

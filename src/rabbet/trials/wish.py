@@ -12,8 +12,9 @@ from rabbet.core.model.declaration import Declaration, SourceEntry
 from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text
 from rabbet.core.shell import joined_words
+from rabbet.disk.named import path_named
 from rabbet.errors import NotUnderstood, WrongUsage
-from rabbet.formats.address import is_address, parse_address
+from rabbet.formats.address import NotAnAddress, is_address, parse_address
 from rabbet.formats.requirement import is_file, is_repository, parse_requirement
 from rabbet.formats.static_metadata import name_of_tree
 from rabbet.trials.trial import Wish
@@ -65,8 +66,12 @@ def _from_place(
     Whoever names sources there agrees to their build. Raises `WrongUsage`.
     """
     if is_address(place):
+        try:
+            parse_address(place)
+        except NotAnAddress as error:
+            raise WrongUsage("nothing can be tried from such an address", because=[str(error)]) from error
         return _from_address(declaration, needs, place)
-    path = (machine.folder / Path(place).expanduser()).resolve()
+    path = path_named(place, machine.folder).resolve()
     if path.is_file():
         return _from_address(declaration, needs, path.as_uri())
     if not path.is_dir():

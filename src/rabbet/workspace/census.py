@@ -22,6 +22,7 @@ from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need
 from rabbet.core.progress import Observer, reading_files
 from rabbet.core.targets import PLATFORMS, named_target, target_of
+from rabbet.disk.named import path_named
 from rabbet.disk.regular_file import read_regular
 from rabbet.environment.foreign import foreign_inventory, library_folders
 from rabbet.errors import RabbetError
@@ -47,7 +48,7 @@ def inventory_here(
     if place is None:
         found = compared(asked, project, machine, observer, deep=deep).inventory
     else:
-        path = machine.folder / Path(place).expanduser()
+        path = path_named(place, machine.folder)
         minor = Version(asked.runtime.minor)  # the patch of a stranger's Python may be told nowhere
         found = foreign_inventory(path, minor, reading_files(observer))
     own = NormalizedName(asked.declaration.name)

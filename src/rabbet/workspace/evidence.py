@@ -18,6 +18,7 @@ from rabbet.core.model.declaration import Section
 from rabbet.core.model.inventory import Inventory
 from rabbet.core.needs.need import is_name, library_name
 from rabbet.core.shell import quoted
+from rabbet.disk.named import path_named
 from rabbet.environment.foreign import foreign_inventory, library_folders
 from rabbet.errors import EnvironmentFailed, NotUnderstood, WrongUsage
 from rabbet.formats.pylock import read_lock
@@ -63,7 +64,7 @@ class _Gatherer:
 
     def gathered(self, places: Sequence[str]) -> Gathered:
         for place in places:
-            path = self._folder / Path(place).expanduser()
+            path = path_named(place, self._folder)
             if not path.exists():
                 raise WrongUsage(f"there is no {place}", remedy="rabbet adopt --plan")
             if path.is_dir():
@@ -140,7 +141,7 @@ class _Gatherer:
         """Another project's standard tables, or a lock."""
         text, shown = read_text(path, by_hand=path.name == DECLARATION), self._shown(path)
         if path.name == "pylock.toml" or path.name.startswith("pylock."):
-            for one in read_lock(text, shown).libraries:
+            for one in read_lock(text, shown, remedies=False).libraries:
                 present = Present(version=one.version, needs=frozenset(one.dependencies))
                 self._found.present.setdefault(one.name, present)
         else:

@@ -6,6 +6,7 @@ from hashlib import sha256
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from rabbet.disk.named import path_named
 from rabbet.store.blob_cache import LAYOUT, BlobCache
 from rabbet.store.folder import PACKED, UNPACKED
 
@@ -112,7 +113,7 @@ class Machine:
         """Where the store lies: `RABBET_STORE`, else the platform's folder for caches; its present layout."""
         named = self.environ.get("RABBET_STORE")
         if named:
-            return self.folder / Path(named).expanduser() / LAYOUT
+            return path_named(named, self.folder) / LAYOUT
         import platformdirs
 
         return platformdirs.user_cache_path("rabbet") / LAYOUT

@@ -2,7 +2,6 @@
 
 from collections.abc import Iterator
 from hashlib import sha256
-from pathlib import Path
 from typing import NamedTuple
 
 from msgspec.structs import replace
@@ -14,6 +13,7 @@ from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.machine_inventory import MachineInventory
 from rabbet.core.model.release import Metadata
 from rabbet.core.needs.need import Need
+from rabbet.disk.named import path_named
 from rabbet.environment.foreign import foreign_inventory
 from rabbet.errors import NotUnderstood, SourceFailed
 from rabbet.formats.cyclonedx import looks_like_inventory, read_inventory_file
@@ -110,7 +110,7 @@ def _read(content: bytes | None, label: str) -> MachineInventory:
 
 def machine_from(place: str, machine: Machine) -> MachineInventory:
     """An inventory file, a list of pins, or an environment. Raises `NotUnderstood`, `EnvironmentFailed`."""
-    path = machine.folder / Path(place).expanduser()
+    path = path_named(place, machine.folder)
     if path.is_dir():
         inventory = foreign_inventory(path, _ANY_PYTHON, sound=True)
         told = inventory.python if inventory.python != _ANY_PYTHON else None

@@ -3,10 +3,12 @@
 Only the content of the tables is kept, so a lock is checked each time it is read.
 """
 
+from contextlib import suppress
 from hashlib import sha256
 
 import msgspec
 
+from rabbet.core.limits import UNREADABLE
 from rabbet.core.model.lock import Lock
 from rabbet.formats.pylock import read_lock
 from rabbet.formats.toml import parse_content
@@ -32,10 +34,11 @@ def _parsed(text: str, machine: Machine) -> dict[str, object]:
     try:
         if kept is not None:
             return _CONTENT.decode(kept)
-    except (msgspec.MsgspecError, RecursionError):
+    except (msgspec.MsgspecError, *UNREADABLE):
         memory.forget(key)
     content = parse_content(text)
-    packed = msgspec.msgpack.encode(content)
-    if _CONTENT.decode(packed) == content:  # of TOML's types, that of a day without time is no longer itself
-        memory.remember(key, packed)
+    with suppress(msgspec.MsgspecError, TypeError, *UNREADABLE):  # TOML's numbers are of any size
+        packed = msgspec.msgpack.encode(content)
+        if _CONTENT.decode(packed) == content:  # a day without time is no longer itself
+            memory.remember(key, packed)
     return content

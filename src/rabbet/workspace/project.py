@@ -4,6 +4,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
 from rabbet.core.shell import quoted
+from rabbet.disk.regular_file import is_there
 from rabbet.errors import EnvironmentFailed, NoDeclaration, NoLock, NotUnderstood, WrongUsage
 
 if TYPE_CHECKING:
@@ -88,7 +89,7 @@ class Project(NamedTuple):
         from rabbet.formats.pylock import read_lock
 
         path = self.lock_file
-        if not path.exists():
+        if not is_there(path):
             if self.variant is not None:
                 self.declaration()  # which refuses a variant that there is not
             raise NoLock(f"there is no {path.name} in {self.folder}", remedy="rabbet resolve")

@@ -14,9 +14,11 @@ from typing import NamedTuple
 
 from rabbet import __version__
 from rabbet.builds.folder_state import folder_state
-from rabbet.core.limits import MOST_TEXT_FILE
+from rabbet.core.limits import MOST_TEXT_FILE, UNREADABLE
+from rabbet.disk.named import path_named
 from rabbet.disk.regular_file import read_regular
 from rabbet.environment.staging import leftovers
+from rabbet.errors import WrongUsage
 from rabbet.store.blob_cache import BlobCache
 from rabbet.store.file_states import state_of
 from rabbet.store.folder import OBTAINED
@@ -189,8 +191,8 @@ def _folders(project: Project, text: bytes) -> Iterator[Path]:
 
         try:
             declared = loads(text.decode()).get("tool", {}).get("rabbet", {}).get("local", {})
-            yield from (project.folder / Path(path).expanduser() for path in declared.values())
-        except (ValueError, AttributeError, TypeError) as error:
+            yield from (path_named(path, project.folder) for path in declared.values())
+        except (*UNREADABLE, AttributeError, TypeError, WrongUsage) as error:
             raise FileNotFoundError(project.declaration_file) from error
 
 

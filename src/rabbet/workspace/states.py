@@ -21,6 +21,8 @@ from rabbet.core.model.lock import Lock, LockedLibrary, LockedRuntime
 from rabbet.core.model.machine_inventory import MachineInventory
 from rabbet.core.near_names import near_names
 from rabbet.core.shell import quoted
+from rabbet.disk.named import path_named
+from rabbet.disk.regular_file import is_there
 from rabbet.environment.foreign import foreign_inventory
 from rabbet.environment.inspect import take_inventory
 from rabbet.errors import NoLock, RabbetError, WrongUsage
@@ -67,12 +69,12 @@ def read_state(named: str, project: Project, machine: Machine) -> State:
     if kind == "installed":
         return _of_inventory(named, take_inventory(project.environment, None, sound=True))
     if kind == "env":
-        place = machine.folder / Path(value).expanduser()
+        place = path_named(value, machine.folder)
         return _of_inventory(named, foreign_inventory(place, _ANY_PYTHON, sound=True))
     if kind == "machine":
         return _of_machine(named, _collected(value, project, machine))
-    path = machine.folder / Path(value).expanduser()
-    if kind == "any" and path.is_file():
+    path = path_named(value, machine.folder)
+    if kind == "any" and is_there(path):
         text = read_text(path)
         if looks_like_inventory(text):
             read = read_inventory_file(text, named)
@@ -153,7 +155,7 @@ def _of_revision(project: Project, machine: Machine, named: str, revision: str) 
     declaration = file_at(project.folder, revision, DECLARATION, environ)
     return State(
         name=named,
-        lock=read_lock(lock, f"{file} at {revision}"),
+        lock=read_lock(lock, f"{file} at {revision}", remedies=False),
         declaration=_declaration(declaration, project.folder.name, project.variant),
     )
 
@@ -168,7 +170,7 @@ def _of_file(project: Project, path: Path, named: str, content: str) -> State:
     name = path.name if path.name == named or Path(named).is_absolute() else named
     return State(
         name=name,
-        lock=read_lock(content, named),
+        lock=read_lock(content, named, remedies=path == project.lock_file),
         declaration=_declaration(text, path.parent.name, project.variant),
     )
 

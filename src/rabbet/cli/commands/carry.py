@@ -12,6 +12,7 @@ from pathlib import Path
 
 from rabbet.cli.context import Context
 from rabbet.cli.options import add_json, add_offline, add_variant
+from rabbet.disk.named import path_named
 from rabbet.errors import ExitCode
 
 
@@ -32,7 +33,7 @@ def run(arguments: Namespace, context: Context) -> int:
     from rabbet.tasks.carry import carry
 
     project, machine = context.project(arguments.variant), context.machine
-    place = Path(os.path.abspath(machine.folder / Path(arguments.to).expanduser()))  # noqa: PTH100 - with its links
+    place = Path(os.path.abspath(path_named(arguments.to, machine.folder)))  # noqa: PTH100 - with its links
     carried = carry(project, machine, context.observer, place, arguments.target)
     context.present(CarryView(carried, arguments.variant), "carry", as_json=arguments.json)
     return ExitCode.DONE

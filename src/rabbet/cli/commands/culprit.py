@@ -23,9 +23,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         metavar="STATE",
         help="one in which it does not, in the same form (default: the present lock)",
     )
-    parser.add_argument(
-        "--fails-with", metavar="TEXT", default="", help="only output with this text is the failure"
-    )
+    parser.add_argument("--fails-with", metavar="TEXT", help="only output with this text is the failure")
     parser.add_argument("--exit-code", metavar="NUMBER", type=int, help="only this exit code is the failure")
     parser.add_argument(
         "--time-limit",
@@ -65,7 +63,7 @@ def run(arguments: Namespace, context: Context) -> int:
 
     project, machine = context.project(arguments.variant), context.machine
     options = CulpritOptions(
-        text=arguments.fails_with,
+        text=arguments.fails_with or "",
         code=arguments.exit_code,
         seconds=arguments.time_limit,
         repeat=arguments.repeat,

@@ -8,11 +8,11 @@ editors ask for. What Rabbet wrote it writes again, as long as nobody edited it;
 """
 
 from argparse import ArgumentParser, Namespace
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
 from rabbet.cli.options import add_json, add_variant
+from rabbet.disk.named import path_named
 from rabbet.errors import ExitCode, WrongUsage
 
 if TYPE_CHECKING:
@@ -26,7 +26,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--group", metavar="NAME", nargs="+", help="list, container: with these groups")
     parser.add_argument("--extra", metavar="NAME", nargs="+", help="list, container: with these extras")
     parser.add_argument("--everything", action="store_true", help="list, container: all groups and extras")
-    parser.add_argument("--base", metavar="IMAGE", default="", help="container: the image that brings Python")
+    parser.add_argument("--base", metavar="IMAGE", help="container: the image that brings Python")
     parser.add_argument(
         "--command",
         metavar="WORD",
@@ -79,7 +79,9 @@ def run(arguments: Namespace, context: Context) -> int:
             else export_list(project, machine, options)
         )
         return _give(text, arguments, context)
-    wanted = ContainerOptions(base=arguments.base, command=tuple(arguments.words), force=arguments.force)
+    wanted = ContainerOptions(
+        base=arguments.base or "", command=tuple(arguments.words), force=arguments.force
+    )
     if arguments.what == "container":
         exported = export_container(project, machine, _options(arguments), wanted)
     else:
@@ -106,7 +108,7 @@ def _give(text: str, arguments: Namespace, context: Context) -> int:
     if arguments.to is None:
         context.show_text(text)
         return ExitCode.DONE
-    path = context.machine.folder / Path(arguments.to).expanduser()
+    path = path_named(arguments.to, context.machine.folder)
     write_text(path, text, below=context.project(arguments.variant).folder)
     context.show(f"Wrote {arguments.to}.")
     return ExitCode.DONE

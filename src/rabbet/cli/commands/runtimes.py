@@ -7,12 +7,12 @@ runtime of this machine, with a catalogue that gives it to others.
 """
 
 from argparse import ArgumentParser, Namespace
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
 from rabbet.cli.options import add_json, add_offline
 from rabbet.core.shell import quoted
+from rabbet.disk.named import path_named
 from rabbet.errors import ExitCode, NoDeclaration, WrongUsage
 
 if TYPE_CHECKING:
@@ -84,8 +84,9 @@ def _publish(arguments: Namespace, context: Context) -> int:
             "where to publish the runtime was not said",
             remedy=f"rabbet runtimes publish {quoted(arguments.runtime)} --to runtimes",
         )
-    folder = context.machine.folder / Path(arguments.to).expanduser()
-    done = publish(context.machine, context.observer, Path(arguments.runtime).expanduser(), folder)
+    here = context.machine.folder
+    folder, runtime = path_named(arguments.to, here), path_named(arguments.runtime, here)
+    done = publish(context.machine, context.observer, runtime, folder)
     context.present(PublishedView(done), "runtimes-publish", as_json=arguments.json)
     return ExitCode.DONE
 

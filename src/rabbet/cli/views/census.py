@@ -16,6 +16,7 @@ from rabbet.cli.views.mend import mend_command
 from rabbet.core.census.matrix import Group, Matrix, State
 from rabbet.core.model.finding import Finding, Weight
 from rabbet.core.shell import quoted
+from rabbet.core.shown_text import visible
 from rabbet.tasks.census import Census, Collected, Development, LibraryOverTime, Recorded
 
 __all__ = [
@@ -26,6 +27,7 @@ __all__ = [
     "LibraryView",
     "MachineView",
     "RecordedView",
+    "csv_lines",
     "show_csv",
 ]
 
@@ -204,20 +206,25 @@ def _hidden_text(matrix: Matrix, columns: int, hidden: Sequence[Group]) -> str:
 
 
 def show_csv(census: Census, context: Context) -> None:
-    """Print the matrix for other programs: a row a library, a column a group, no formulas."""
-    output = io.StringIO(newline="")
-    writer = csv.writer(output, lineterminator="\n")
+    """Print the matrix for other programs: a row a library, a column a group."""
     matrix = census.matrix
-    writer.writerow(["library", *(_plain(f"{one.name}: {' '.join(one.labels)}") for one in matrix.groups)])
-    for row in matrix.rows:
-        writer.writerow([_plain(row.name), *(_plain(cell_text(cell, row.name)) for cell in row.cells)])
-    for line in output.getvalue().splitlines():
+    headings = ["library", *(f"{one.name}: {' '.join(one.labels)}" for one in matrix.groups)]
+    rows = [[row.name, *(cell_text(cell, row.name) for cell in row.cells)] for row in matrix.rows]
+    for line in csv_lines(headings, rows):
         context.show(line)
 
 
+def csv_lines(headings: Sequence[str], rows: Sequence[Sequence[str]]) -> list[str]:
+    """A table as comma-separated values (RFC 4180), a line a row, without formulas."""
+    output = io.StringIO(newline="")
+    writer = csv.writer(output, lineterminator="\n")
+    writer.writerows([map(_plain, row) for row in (headings, *rows)])
+    return output.getvalue().splitlines()
+
+
 def _plain(cell: str) -> str:
-    """A cell that no spreadsheet takes for a formula."""
-    return f"'{cell}" if cell[:1] in "=+-@" and len(cell) > 1 else cell
+    """A cell that is one line, and that no spreadsheet takes for a formula."""
+    return visible(f"'{cell}" if cell[:1] in "=+-@" and len(cell) > 1 else cell)
 
 
 class MachineView(Struct, frozen=True):

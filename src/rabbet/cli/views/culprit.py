@@ -269,7 +269,7 @@ def _again(
     options = [
         *states,
         ("--variant", arguments.variant),
-        ("--fails-with", arguments.fails_with or None),
+        ("--fails-with", arguments.fails_with),
         ("--exit-code", arguments.exit_code if code is None else code),
         ("--time-limit", arguments.time_limit if arguments.time_limit != USUAL_LIMIT else None),
         ("--jobs", arguments.jobs if arguments.jobs > 1 else None),

@@ -18,6 +18,7 @@ from rabbet.core.needs.wording import specifiers_text
 from rabbet.core.progress import Observer
 from rabbet.core.shell import quoted
 from rabbet.core.targets import target_of
+from rabbet.disk.named import path_named
 from rabbet.errors import NoRuntime, RabbetError, SourceFailed
 from rabbet.formats.address import is_address, joined, parse_address
 from rabbet.runtimes.catalogues import Catalogue, JsonCatalogue, Registry, Wheels
@@ -270,7 +271,7 @@ def _source_address(entry: SourceEntry, folder: Path) -> str:
 def _address(entry: CatalogueEntry, folder: Path) -> str:
     """The address of a catalogue, which may lie in a file or a folder whose path is relative."""
     if not is_address(entry.url):
-        path = (folder / Path(entry.url).expanduser()).resolve()
+        path = path_named(entry.url, folder).resolve()
         return (path / CATALOGUE_FILE if path.is_dir() else path).as_uri()
     address = parse_address(entry.url).text
     if entry.registry:
