@@ -7,9 +7,11 @@ import re
 import shutil
 import signal
 import socket
+import sqlite3
 import subprocess
 import time
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import closing
 from pathlib import Path
 
 from rabbet.demo.by_hand import put_there, site_of
@@ -108,6 +110,11 @@ class Census(ProgramCase):
         self.assertIn("1.1", self.rabbet("census", "show", "--library", "tallywax", **database).out)
         self.assertIn("tallywax", self.rabbet("compare", "machine:behind", **database).out)
         self.rabbet("compare", "machine:by-hand", code=2, **database)
+        with closing(sqlite3.connect(self.root / "census.db")) as opened, opened:
+            opened.execute("UPDATE rabbet_state SET content = 7 WHERE id = 2")
+        for arguments, code in ((["show"], 0), (["check"], 1), (["show", "--since", "2026-05-01"], 0)):
+            told = self.rabbet("census", *arguments, code=code, **database).out
+            self.assertIn("an't be read: what the database has of behind", told)
 
     def test_habit(self) -> None:
         """Sent after each `recreate`, if that is declared; what became of machines is told by day."""
@@ -192,6 +199,20 @@ class Census(ProgramCase):
         self.git(self.project, "remote", "remove", "origin")
         self.assertIn("there is no remote", self.rabbet("census", "collect", code=5).err)
 
+    def page_of(self, place: tuple[str, int], until: int) -> bytes:
+        """What the server answers with a status, as soon as it has a connection free."""
+        for _ in range(100):
+            with closing(http.client.HTTPConnection(*place, timeout=60)) as asking:
+                try:
+                    asking.request("GET", "/")
+                    answer = asking.getresponse()
+                except OSError:
+                    time.sleep(0.1)
+                    continue
+                self.assertEqual(answer.status, until)
+                return answer.read()
+        return self.fail("no connection became free")
+
     def test_serve(self) -> None:
         """The page, live: for the loopback's own names, read-only, with headers that keep it to itself."""
         self.rabbet("recreate")
@@ -223,6 +244,15 @@ class Census(ProgramCase):
                         self.assertEqual(answer.headers["X-Frame-Options"], "DENY")
                         self.assertEqual(b"loft" in answer.read(), method == "GET")
                     asking.close()
+            place = ("127.0.0.1", int(address[1]))
+            silent = [self.enterContext(closing(socket.create_connection(place))) for _ in range(40)]
+            self.assertEqual([one.recv(1) for one in silent[20:]], [b""] * 20)  # more than that are let go
+            for one in silent:
+                one.close()
+            self.enterContext(closing(socket.create_connection(place))).sendall(b"GET / HTTP/1.0\r\n\xff\x00")
+            (self.project / "pylock.toml").write_text("[")
+            self.assertIn(b"pylock.toml", self.page_of(place, until=503))
             serving.send_signal(signal.SIGINT)
             self.assertEqual(serving.wait(30), 130)
+            self.assertNotIn("Traceback", serving.stderr.read())
         self.rabbet("census", "serve", "--csv", code=2)

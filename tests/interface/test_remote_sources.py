@@ -64,11 +64,13 @@ class RemoteSources(ProgramCase):
             ({"url": "http://["}, 4, "its address is not valid"),
             ({"hashes": {"sha256": "ab"}}, 4, "not 64 hexadecimal digits"),
             ({"hashes": {"sha256": "ab" * 32}, "size": None}, 6, "is not what the source's listing says"),
-            ({"hashes": {}, "size": 5}, 6, "is larger than its source's listing says"),
+            ({"hashes": {}, "size": 5, "core-metadata": True}, 6, "is larger than its source says"),
+            ({"size": 5}, 4, "more than 5 bytes of it came"),
         ]
         for told, code, words in cases:
             with self.subTest(told):
                 replies = index(TALLYWAX, **told)
+                replies[f"/files/{TALLYWAX.filename}.metadata"] = Reply(metadata_of(TALLYWAX).encode())
                 replies[f"/files/{TALLYWAX.filename}"].headers = {"Content-Length": "", "Connection": "close"}
                 with Hostile(replies) as server:
                     self.declare(f"{server.origin}/simple/")

@@ -1,8 +1,11 @@
 """The census in a database: the same on SQLite and on a real PostgreSQL server."""
 
+import sqlite3
 import tempfile
 import unittest
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import closing, suppress
+from itertools import product
 
 from sqlalchemy import create_engine, text
 
@@ -13,8 +16,8 @@ from tests.support.postgres import PROGRAMS, postgres
 KEEP = 3
 
 
-class OnSqlite(unittest.TestCase):
-    """In a file."""
+class Stored(unittest.TestCase):
+    """In a file of SQLite, unless another address is set."""
 
     def setUp(self) -> None:
         holder = tempfile.TemporaryDirectory(prefix="rabbet-test-")
@@ -33,6 +36,10 @@ class OnSqlite(unittest.TestCase):
                 for stored in database.newest(project)
                 for label, recorded in stored.machines
             }
+
+
+class OnSqlite(Stored):
+    """What holds for any database, with SQLite."""
 
     def test_records(self) -> None:
         """The newest of each machine; contents are there once, old records go, projects are kept apart."""
@@ -108,6 +115,26 @@ class OnSqlite(unittest.TestCase):
             with self.assertRaises(SourceFailed) as caught, opened_database(url):
                 pass
             self.assertNotIn("honey", " ".join((str(caught.exception), *caught.exception.because)))
+
+
+class Loose(Stored):
+    """SQLite takes values of any type: whoever may write a row hides no other one."""
+
+    def test_values_of_other_types(self) -> None:
+        """What can't be read is empty, without a label or a time; everything else is there."""
+        self.send(("loft", 1, "a"), ("stall", 2, "b"), ("barn", 3, "c"))
+        values = ("x'00'", "'text'", "NULL", "9e9", str(2**40), "zeroblob(50000001)", "-1")
+        columns = ("state.content", "machine.label", "record.recorded", "record.state_id")
+        for value, (table, column) in product(values, (one.split(".") for one in columns)):
+            key = "machine_id" if table == "record" else "id"
+            with self.subTest(value=value, column=column):
+                copy = self.enterContext(closing(sqlite3.connect(self.url.removeprefix("sqlite:///"))))
+                with suppress(sqlite3.IntegrityError), copy:
+                    copy.execute(f"UPDATE rabbet_{table} SET {column} = {value} WHERE {key} = 1")
+                found = self.newest()
+                self.assertEqual((found["stall"], found["barn"]), ((2, "b"), (3, "c")))
+                self.send(("meadow", 1, "d"))
+                self.assertEqual(self.newest()["meadow"], (1, "d"))
 
 
 @unittest.skipUnless(PROGRAMS, "PostgreSQL's server, of Debian's packages, is not here")

@@ -30,7 +30,7 @@ _MOST = 200  # words that are offered at a time
 
 def complete(environ: Mapping[str, str]) -> None:
     """Answer the shell, which told the line in variables; does not return."""
-    words = Words(Machine(Path.cwd(), environ, Path.home(), offline=True))
+    words = Words(Machine(Path.cwd(), environ, Path(os.path.expanduser("~")), offline=True))  # noqa: PTH111
     argcomplete.autocomplete(
         parser_of_line(environ.get("COMP_LINE", ""), words), always_complete_options=False
     )

@@ -5,11 +5,12 @@ codes of a terminal.
 """
 
 from collections.abc import Iterator, Mapping, Sequence
+from datetime import datetime
 from typing import NamedTuple, TextIO
 
 from rabbet.core.shown_text import visible
 
-__all__ = ["COLOURED", "PLAIN", "Style", "TableLine", "count", "size_text", "style_for", "table"]
+__all__ = ["COLOURED", "PLAIN", "Style", "TableLine", "count", "day", "size_text", "style_for", "table"]
 
 _GAP = 2  # characters between columns
 _NARROWEST = 40  # a narrower terminal breaks lines itself
@@ -119,6 +120,14 @@ def count(number: int, noun: str) -> str:
     """Such as `1 library` or `3 libraries`."""
     plural = noun[:-1] + "ies" if noun.endswith("y") else noun + "s"
     return f"{number} {noun if number == 1 else plural}"
+
+
+def day(seconds: float) -> str:
+    """The day of a time since the epoch, as the reader's calendar has it; a time may be anybody's word."""
+    try:
+        return f"{datetime.fromtimestamp(seconds):%Y-%m-%d}"  # noqa: DTZ006 - the reader's own day
+    except (ValueError, OverflowError, OSError):
+        return "an unknown day"
 
 
 def size_text(size: float) -> str:

@@ -12,7 +12,9 @@ __all__ = [
     "LONGEST_TEXT",
     "LONGEST_WAIT",
     "MOST_ADDRESS",
+    "MOST_ANNOUNCED",
     "MOST_BY_HAND",
+    "MOST_DECLARED",
     "MOST_DIRECTORY",
     "MOST_DISCARDED",
     "MOST_FILES",
@@ -25,10 +27,12 @@ __all__ = [
     "MOST_PROBLEMS",
     "MOST_ROWS",
     "MOST_SECONDS",
+    "MOST_SOURCES",
     "MOST_TAGS",
     "MOST_TARGETS",
     "MOST_TEXT_FILE",
     "MOST_UNANNOUNCED",
+    "MOST_VARIANTS",
     "UNREADABLE",
     "beyond",
     "is_size",
@@ -56,8 +60,10 @@ MOST_NOTES = 100_000_000
 MOST_PAGE = 50_000_000
 # Bytes of metadata, with the description below it: real ones have up to some 300 kB.
 MOST_METADATA = 10_000_000
-# Bytes of a file whose size nobody announced; the largest real wheels have 4 GB.
-MOST_UNANNOUNCED = 5_000_000_000
+# Bytes of a file by what its source tells (the largest real wheels have 4 GB), and of one of which no size is
+# told: servers that can't tell are rare.
+MOST_ANNOUNCED = 5_000_000_000
+MOST_UNANNOUNCED = 1_000_000_000
 
 # Seconds that an answer may stand still, or come slower than so many bytes a second: what is slower than a
 # modem is meant to keep one.
@@ -78,6 +84,11 @@ _LARGEST = 1 << 50
 MOST_ROWS = 300_000
 # Bytes of a zip archive's table of contents, which takes ten times that much memory: real ones have 2 MB.
 MOST_DIRECTORY = 12_000_000
+# Values in a declaration, and requirements of it once groups and extras stand where they are included: real
+# ones have some hundred. Sources that it names, and variants, each of which has a lock: people have five.
+MOST_DECLARED = 20_000
+MOST_SOURCES = 100
+MOST_VARIANTS = 100
 # Files of a listing: the largest real ones have some 20,000.
 MOST_FILES = 100_000
 # Tags that a wheel's name stands for: each part may name several, and real names come to 50.

@@ -3,7 +3,7 @@
 import posixpath
 import re
 
-from rabbet.core.limits import LONGEST_TEXT
+from rabbet.core.limits import LONGEST_TEXT, MOST_NEEDS
 from rabbet.core.model.build import BuildSystem
 from rabbet.core.needs.need import Need
 from rabbet.errors import NotUnderstood
@@ -55,7 +55,10 @@ def _legacy(requires: tuple[Need, ...] = ()) -> BuildSystem:
 
 def _requirements(table: Table) -> list[Need]:
     found = []
-    for number, text in enumerate(table.texts("requires")):
+    texts = table.texts("requires")
+    if len(texts) > MOST_NEEDS:
+        table.problems.add(table.place("requires"), f"are {len(texts)}, and at most {MOST_NEEDS} are read")
+    for number, text in enumerate(texts[:MOST_NEEDS]):
         try:
             found.append(parse_requirement(text))
         except NotUnderstood as error:

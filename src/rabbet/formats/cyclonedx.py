@@ -43,7 +43,10 @@ __all__ = [
 _VERSION = "1.6"
 _PURL = "pkg:pypi/"
 _DEEPEST = 20  # components inside components
+# Machines have up to some thousand libraries, each of which needs twenty at most.
+_MOST_LIBRARIES = 20_000
 _MOST_NEEDS = 1000  # of one library
+_MOST_NEEDS_OF_ALL = 100_000
 _RUNTIME = "platform"  # the standard's type for what programs run on
 
 
@@ -109,7 +112,9 @@ def read_inventory_file(text: str, file: str) -> MachineInventory:
             f"{file} is no inventory in CycloneDX JSON", because=[f"its bomFormat is '{bill.format[:60]}'"]
         )
     components = list(_flat(bill.components, file))
-    found = [(one, *_named(one, file)) for one in components if one.purl.lower().startswith(_PURL)]
+    of_python = [one for one in components if one.purl.lower().startswith(_PURL)]
+    _check_amounts(of_python, bill.dependencies, file)
+    found = [(one, *_named(one, file)) for one in of_python]
     names = {one.ref: name for one, name, _ in found if one.ref}
     needs = {one.ref: {names[ref] for ref in one.depends_on if ref in names} for one in bill.dependencies}
     libraries: dict[NormalizedName, Installed] = {}
@@ -178,6 +183,19 @@ def _flat(components: list[_Component], file: str, depth: int = 0) -> Iterator[_
     for one in components:
         yield one
         yield from _flat(one.components, file, depth + 1)
+
+
+def _check_amounts(of_python: Sequence[_Component], dependencies: Iterable[_Dependency], file: str) -> None:
+    """Raises `NotUnderstood` where there are more libraries, or needs of them, than a machine has."""
+    needs = sum(len(one.properties) for one in of_python) + sum(len(one.depends_on) for one in dependencies)
+    if len(of_python) > _MOST_LIBRARIES or needs > _MOST_NEEDS_OF_ALL:
+        raise NotUnderstood(
+            f"{file} is no inventory",
+            because=[
+                f"it lists {len(of_python)} libraries (at most {_MOST_LIBRARIES} are read)",
+                f"with {needs} needs (at most {_MOST_NEEDS_OF_ALL})",
+            ],
+        )
 
 
 def _named(component: _Component, file: str) -> tuple[NormalizedName, Version]:

@@ -1,7 +1,12 @@
 """The declaration: `pyproject.toml` → model (PEP 621, PEP 735 and `[tool.rabbet]`)."""
 
 import re
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections import Counter, deque
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from functools import lru_cache
+from itertools import islice
+from types import MappingProxyType
+from typing import NamedTuple
 
 from msgspec.structs import replace
 from packaging.markers import Marker
@@ -9,7 +14,15 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.limits import DEEPEST, LONGEST_LINE, MOST_TARGETS
+from rabbet.core.limits import (
+    DEEPEST,
+    LONGEST_LINE,
+    LONGEST_TEXT,
+    MOST_DECLARED,
+    MOST_SOURCES,
+    MOST_TARGETS,
+    MOST_VARIANTS,
+)
 from rabbet.core.model.declaration import (
     CatalogueEntry,
     CensusEntry,
@@ -62,6 +75,9 @@ def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.tom
     """
     document = parse_toml(text, where)
     project, settings = document.table("project"), document.table("tool").table("rabbet")
+    groups = document.table("dependency-groups")
+    amount = _Amount(document.problems)
+    amount.add(sum(table.count() for table in (project, groups, settings, document.table("build-system"))))
     settings.allow_only(*SETTINGS)
     for key in ("dependencies", "optional-dependencies", "requires-python"):
         if key in project.texts("dynamic"):
@@ -70,18 +86,17 @@ def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.tom
     name = project.text("name")
     if name and not is_name(name):
         document.problems.add("project.name", f"'{name[:60]}' is not a name")
-    own = _OwnExtras(name, extras, document.problems)
-    groups = _Groups(document.table("dependency-groups")).all()
+    own = _OwnExtras(name, extras, amount, document.problems)
     declaration = Declaration(
         name=name or folder_name,
         python=_python((project, "requires-python"), (settings.table("runtimes"), "python")),
         needs=own.put_in_place(_requirements(project, "dependencies")),
-        groups={name: own.put_in_place(needs) for name, needs in groups.items()},
+        groups={name: own.put_in_place(needs) for name, needs in _Groups(groups, amount).all().items()},
         extras={name: own.put_in_place(needs) for name, needs in extras.items()},
         variants=_variants(settings.table("variants"), own),
         local=_local(settings.table("local")),
         build_from_source=frozenset(library_name(name) for name in settings.texts("build-from-source")),
-        sources=tuple(_source(entry) for entry in settings.tables("sources")),
+        sources=tuple(_source(entry) for entry in _few(settings, "sources", MOST_SOURCES)),
         targets=_known(settings, "targets", lambda text: text in PLATFORMS, ", ".join(PLATFORMS)),
         pythons=_known(settings, "pythons", lambda text: bool(_MINOR.match(text)), "versions such as 3.12"),
         baselines=_baselines(settings.table("baselines")),
@@ -101,6 +116,23 @@ def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.tom
     _check_served(declaration, document.problems)
     document.problems.raise_if_any()
     return declaration
+
+
+class _Amount:
+    """How much a declaration holds, with what groups and extras stand for wherever they are included."""
+
+    def __init__(self, problems: Problems) -> None:
+        self._problems = problems
+        self._count = 0
+
+    def add(self, count: int) -> None:
+        """Add so many. Raises `NotUnderstood` where that is too much to read."""
+        self._count += count
+        if self._count > MOST_DECLARED:
+            self._problems.add(
+                "project", f"with its groups and extras, it holds more than {MOST_DECLARED} values"
+            )
+            self._problems.raise_if_any()
 
 
 def _system(table: Table) -> dict[str, tuple[str, ...]]:
@@ -138,9 +170,9 @@ def _check_served(declaration: Declaration, problems: Problems) -> None:
             place = f"tool.rabbet.variants.{name}.runtimes.python"
             problems.add(place, f"'{variant.python}' allows none of the pythons to serve")
     for key, entries in (("sources", declaration.sources), ("catalogues", declaration.catalogues)):
-        names = [entry.name for entry in entries]
-        for name in sorted({name for name in names if names.count(name) > 1}):
-            problems.add(f"tool.rabbet.{key}", f"two {key} have the name '{name}'")
+        for name, count in sorted(Counter(entry.name for entry in entries).items()):
+            if count > 1:
+                problems.add(f"tool.rabbet.{key}", f"two {key} have the name '{name}'")
 
 
 def _own_version(project: Table) -> Version | None:
@@ -222,13 +254,15 @@ def _sections(table: Table) -> Mapping[str, tuple[Need, ...]]:
 def _names(table: Table) -> Mapping[str, str]:
     """The keys of a table, which have to be names, and their normalized forms."""
     found: dict[str, str] = {}
+    known: set[str] = set()
     for key in table:
         if not _NAME.match(key):
             table.problems.add(table.place(key), "is not a name: letters, digits, '-', '_' and '.' make one")
-        elif library_name(key) in found.values():
+        elif library_name(key) in known:
             table.problems.add(table.place(key), "is there already, written in another way")
         else:
             found[key] = library_name(key)
+            known.add(found[key])
     return found
 
 
@@ -236,52 +270,84 @@ class _OwnExtras:
     """The project's own extras, which its requirements may name in place of what these hold."""
 
     def __init__(
-        self, project: str | None, extras: Mapping[str, tuple[Need, ...]], problems: Problems
+        self,
+        project: str | None,
+        extras: Mapping[str, tuple[Need, ...]],
+        amount: _Amount,
+        problems: Problems,
     ) -> None:
         self._project = library_name(project) if project else None
         self._extras = extras
+        self._amount = amount
         self._problems = problems
 
     def put_in_place(self, requirements: Iterable[Need]) -> tuple[Need, ...]:
-        """Requirements with `PROJECT[EXTRA]` replaced by what that extra requires, under the same marker.
+        """Requirements with `PROJECT[EXTRA]` replaced by what that extra requires, under the same markers.
 
-        An extra is visited once for each marker, not once for each way that leads to it; what includes itself
-        adds nothing.
+        An extra is visited once for each set of markers that leads to it, unless it was reached under some of
+        them already; what includes itself adds nothing.
         """
         found: dict[str, Need] = {}
-        seen: set[tuple[str, str]] = set()
-        waiting: list[tuple[Need, tuple[str, ...]]] = [(requirement, ()) for requirement in requirements]
+        reached: dict[str, list[frozenset[str]]] = {}
+        waiting = deque((requirement, _Way()) for requirement in requirements)
         while waiting:
-            one, above = waiting.pop(0)
+            one, way = waiting.popleft()
             if one.name != self._project:
-                found[str(one)] = one
+                need = way.under_markers(one)
+                found[str(need)] = need
                 continue
+            inner = way.markers if one.marker is None else {**way.markers, str(one.marker): None}
             for extra in sorted(one.extras):
-                if extra in above or (extra, str(one.marker)) in seen or not self._known(extra, one, above):
+                before = reached.setdefault(extra, [])
+                below = _Way(inner, way.levels + 1)
+                if any(inner.keys() >= markers for markers in before) or not self._may_follow(
+                    extra, one, below
+                ):
                     continue
-                seen.add((extra, str(one.marker)))
-                waiting += [(_under(one.marker, need), (*above, extra)) for need in self._extras[extra]]
+                before.append(frozenset(inner))
+                self._amount.add(len(self._extras[extra]) + len(before))
+                waiting += [(need, below) for need in self._extras[extra]]
         return tuple(found.values())
 
-    def _known(self, extra: str, requirement: Need, above: tuple[str, ...]) -> bool:
+    def _may_follow(self, extra: str, requirement: Need, way: "_Way") -> bool:
         if extra not in self._extras:
             self._problems.add(str(requirement), f"the project has no extra '{extra}'")
-        elif len(above) > DEEPEST:
+        elif way.levels > DEEPEST:
             self._problems.add(extra, f"is named by extras inside extras, more than {DEEPEST} levels deep")
-        return extra in self._extras and len(above) <= DEEPEST
+        elif sum(map(len, way.markers)) > LONGEST_TEXT:
+            self._problems.add(extra, f"is included under markers of more than {LONGEST_TEXT} characters")
+        else:
+            return True
+        return False
 
 
-def _under(marker: Marker | None, need: Need) -> Need:
-    """A requirement that counts only where this marker holds too."""
-    if marker is None:
-        return need
-    both = Marker(f"({marker}) and ({need.marker})") if need.marker else marker
-    return replace(need, marker=both)
+class _Way(NamedTuple):
+    """The markers on the way to an extra, and through how many others it led."""
+
+    markers: Mapping[str, None] = MappingProxyType({})
+    levels: int = 0
+
+    def under_markers(self, need: Need) -> Need:
+        """A requirement that counts only where all markers on the way hold too."""
+        if not self.markers:
+            return need
+        all_ = dict.fromkeys([*self.markers, *([str(need.marker)] if need.marker else [])])
+        return replace(need, marker=_marker(" and ".join(f"({marker})" for marker in all_)))
+
+
+@lru_cache(maxsize=256)
+def _marker(text: str) -> Marker:
+    return Marker(text)
 
 
 def _variants(table: Table, own: _OwnExtras) -> Mapping[str, Variant]:
     variants = {}
-    for key in _names(table):
+    names = _names(table)
+    if len(names) > MOST_VARIANTS:
+        table.problems.add(
+            "tool.rabbet.variants", f"there are {len(names)}, and at most {MOST_VARIANTS} are read"
+        )
+    for key in islice(names, MOST_VARIANTS):
         entry = table.table(key)
         entry.allow_only("runtimes", "requirements")
         if not _VARIANT.match(key):
@@ -348,8 +414,9 @@ def _local(table: Table) -> Mapping[NormalizedName, str]:
 class _Groups:
     """The dependency groups (PEP 735), each worked out once, however many others include it."""
 
-    def __init__(self, table: Table) -> None:
+    def __init__(self, table: Table, amount: _Amount) -> None:
         self._table = table
+        self._amount = amount
         self._raw: dict[str, list[object]] = {
             name: table.get(key, list, []) for key, name in _names(table).items()
         }
@@ -365,12 +432,14 @@ class _Groups:
             found: dict[str, Need] = {}
             for number, entry in enumerate(self._raw[name]):
                 place = f"{self._table.place(name)}[{number}]"
-                for one in self._entry(entry, place, (*above, name)):
+                needs = self._entry(entry, place, (*above, name))
+                self._amount.add(len(needs))
+                for one in needs:
                     found.setdefault(str(one), one)
             self._done[name] = tuple(found.values())
         return self._done[name]
 
-    def _entry(self, entry: object, place: str, above: tuple[str, ...]) -> Iterable[Need]:
+    def _entry(self, entry: object, place: str, above: tuple[str, ...]) -> Sequence[Need]:
         included = entry.get("include-group") if isinstance(entry, dict) else None
         group = library_name(included) if isinstance(included, str) else ""
         if isinstance(entry, str):
@@ -387,6 +456,14 @@ class _Groups:
         return ()
 
 
+def _few(settings: Table, key: str, most: int) -> list[Table]:
+    """A list of tables, which must not be many: each of them costs something whenever a command runs."""
+    found = settings.tables(key)
+    if len(found) > most:
+        settings.problems.add(settings.place(key), f"there are {len(found)}, and at most {most} are read")
+    return found[:most]
+
+
 def _source(entry: Table) -> SourceEntry:
     entry.allow_only("name", "url", "only")
     name, url = _named_place(entry)
@@ -396,7 +473,7 @@ def _source(entry: Table) -> SourceEntry:
 def read_catalogues(settings: Table) -> tuple[CatalogueEntry, ...]:
     """The catalogues of runtimes that a declaration or the user's settings name."""
     found = []
-    for entry in settings.tables("catalogues"):
+    for entry in _few(settings, "catalogues", MOST_SOURCES):
         entry.allow_only("name", "url", "kind")
         name, url = _named_place(entry)
         kind = entry.text("kind")

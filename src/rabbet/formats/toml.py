@@ -110,6 +110,17 @@ class Table:
         """All keys in their order."""
         return iter(self._content)
 
+    def count(self) -> int:
+        """How many values it holds, those inside lists and tables among them."""
+        count = 0
+        waiting: list[Mapping[str, object] | list[object]] = [self._content]
+        while waiting:
+            inner = waiting.pop()
+            count += len(inner)
+            values = inner.values() if isinstance(inner, Mapping) else inner
+            waiting += [value for value in values if isinstance(value, dict | list)]
+        return count
+
     def __contains__(self, key: str) -> bool:
         """Whether there is such a key."""
         return key in self._content

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from contextlib import suppress
 from typing import IO
 
-from rabbet.core.limits import MOST_METADATA, MOST_UNANNOUNCED
+from rabbet.core.limits import MOST_METADATA
 from rabbet.errors import SourceFailed
 from rabbet.formats.address import parse_address
 from rabbet.formats.archive_bounds import CappedStream
@@ -14,14 +14,19 @@ from rabbet.formats.metadata import MetadataBroken
 from rabbet.formats.zip_archive import BROKEN_ZIP, check_directory
 from rabbet.sources.http.client import HttpClient
 from rabbet.sources.http.failures import refused
-from rabbet.sources.http.headers import announced_size
+from rabbet.sources.http.headers import announced_size, most_of
 
-__all__ = ["RangedFile", "RemoteWheels", "metadata_in", "sdist_metadata_in"]
+__all__ = ["RangedFile", "RemoteWheels", "larger_than", "metadata_in", "sdist_metadata_in"]
 
 _TAIL = 1 << 15
 _IN_MEMORY = 8_000_000  # bytes of a file; a larger one is put on the disk meanwhile
 _IDENTITY = {"Accept-Encoding": "identity"}
 _MOST_UNPACKED = 1_000_000_000  # bytes of a source archive, unpacked as far as its metadata
+
+
+def larger_than(most: int) -> MetadataBroken:
+    """What is wrong with a file of which more comes than its source says."""
+    return MetadataBroken(f"more than {most} bytes of it came, which is all that it may have")
 
 
 def metadata_in(file: IO[bytes]) -> bytes:
@@ -86,19 +91,20 @@ class RemoteWheels:
                 return self._by_ranges(address, size)
         head = self._client.get(address, _IDENTITY, method="HEAD")
         if head.status != 200 or head.headers.get("accept-ranges") != "bytes":
-            return self._from_whole(address)
+            told = announced_size(head.headers) if head.status == 200 else None
+            return self._from_whole(address, most_of(told if size is None else size))
         self._ranging.add(host)
         return self._by_ranges(address, announced_size(head.headers) or 0)
 
-    def _from_whole(self, address: str) -> bytes:
+    def _from_whole(self, address: str, most: int) -> bytes:
         """Read it from the whole wheel, which is put on the disk meanwhile if it is large."""
         import tempfile
 
         with tempfile.SpooledTemporaryFile(_IN_MEMORY) as whole:
             for piece in self._client.stream(address):
                 whole.write(piece)
-                if whole.tell() > MOST_UNANNOUNCED:
-                    raise MetadataBroken("it is larger than any wheel should be")
+                if whole.tell() > most:
+                    raise larger_than(most)
             whole.seek(0)
             return metadata_in(whole)
 

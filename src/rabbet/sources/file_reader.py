@@ -7,12 +7,12 @@ from concurrent.futures import Future
 from functools import cached_property
 from typing import TYPE_CHECKING
 
-from rabbet.core.limits import MOST_UNANNOUNCED
+from rabbet.core.limits import MOST_ANNOUNCED
 from rabbet.core.model.lock import LockedSdist, LockedWheel
 from rabbet.core.model.release import ListedFile
 from rabbet.errors import IntegrityFailed
 from rabbet.sources.http.client import Answer, HttpClient
-from rabbet.sources.http.headers import announced_size
+from rabbet.sources.http.headers import announced_size, most_of
 from rabbet.sources.interruptible import awaited
 from rabbet.sources.local_file import local_path, open_file, read_pieces
 
@@ -70,9 +70,8 @@ class FileReader:
         Raises `SourceFailed`; `IntegrityFailed` where the file that was read is not what is listed.
         """
         sha256, size = file.sha256, file.size
-        if sha256 is not None and size is None and local_path(file.location) is None:
-            head = self._client.get(file.location, _IDENTITY, method="HEAD")
-            size = announced_size(head.headers) if head.status == 200 else None
+        if sha256 is not None and size is None:
+            size = self._announced(file.location)
         if sha256 is None or size is None:
             sha256, size = self.measured(file)
         kind = LockedWheel if file.is_wheel else LockedSdist
@@ -80,14 +79,14 @@ class FileReader:
 
     def measured(self, file: ListedFile) -> tuple[str, int]:
         """The SHA-256 and size of a file as it is, held against what is listed. Raises as `locked` does."""
-        digest, size = hashlib.sha256(), 0
+        digest, size, most = hashlib.sha256(), 0, self._most(file)
         for piece in self.content(file.location):
             digest.update(piece)
             size += len(piece)
-            if size > (file.size or MOST_UNANNOUNCED):
+            if size > most:
                 raise IntegrityFailed(
-                    f"{file.filename} is larger than its source's listing says",
-                    because=[f"more than {size - len(piece)} bytes came"],
+                    f"{file.filename} is larger than its source says",
+                    because=[f"more than {most} bytes came"],
                 )
         if file.sha256 not in (None, digest.hexdigest()):
             raise _other(file.filename, str(file.sha256), digest.hexdigest())
@@ -98,6 +97,21 @@ class FileReader:
         path = local_path(address)
         return self._client.stream(address) if path is None else read_pieces(path)
 
+    def _most(self, file: ListedFile) -> int:
+        """How many bytes a file may have: as many as the listing tells, else the server."""
+        if file.size is not None:
+            return file.size
+        if local_path(file.location) is not None:
+            return MOST_ANNOUNCED
+        return most_of(self._announced(file.location))
+
+    def _announced(self, address: str) -> int | None:
+        """The size that a server tells, if it does; `None` for a file on this machine."""
+        if local_path(address) is not None:
+            return None
+        head = self._client.get(address, _IDENTITY, method="HEAD")
+        return announced_size(head.headers) if head.status == 200 else None
+
     @cached_property
     def _remote_wheels(self) -> "RemoteWheels":
         from rabbet.sources.archive_metadata import RemoteWheels  # here: most indexes offer metadata files
@@ -107,13 +121,15 @@ class FileReader:
     def _of_sdist(self, file: ListedFile) -> bytes:
         import tempfile
 
-        from rabbet.sources.archive_metadata import sdist_metadata_in
+        from rabbet.sources.archive_metadata import larger_than, sdist_metadata_in
 
-        digest = hashlib.sha256()
+        digest, most = hashlib.sha256(), self._most(file)
         with tempfile.SpooledTemporaryFile(_IN_MEMORY) as whole:
             for piece in self.content(file.location):
                 digest.update(piece)
                 whole.write(piece)
+                if whole.tell() > most:
+                    raise larger_than(most)
             if file.sha256 not in (None, digest.hexdigest()):
                 raise _other(file.filename, str(file.sha256), digest.hexdigest())
             whole.seek(0)

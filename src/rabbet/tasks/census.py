@@ -38,6 +38,7 @@ from rabbet.workspace.machines import (
     Unread,
     census_repository,
     collected_machines,
+    kept_machines,
     machine_from,
     stored_machines,
 )
@@ -244,9 +245,10 @@ def show(
     observer.stage("comparing them with the lock")
     against = Against(project, machine)
     states = list(against.states(machines))
-    for one, them in (
-        stored_machines(project, url) if url else ()
-    ):  # one by one: a fleet's would take a lot of room
+    for one, them in stored_machines(project, url) if url else ():  # one by one: a fleet's take a lot of room
+        if isinstance(one, Unread):
+            unread.append(one)
+            continue
         for state in against.states([one]):
             states += (replace(state, label=label, recorded=when) for label, when in them)
     if not (states or unread):
@@ -281,6 +283,7 @@ class Development(Struct, frozen=True, kw_only=True):
     """
 
     states: tuple[State, ...]
+    unread: tuple[Unread, ...]
 
 
 def developed(
@@ -291,7 +294,7 @@ def developed(
     Raises `NoLock`, `NotUnderstood`, `NoRuntime`.
     """
     observer.stage("reading inventories")
-    machines = _all_kept(project, machine, url)
+    machines, unread = kept_machines(project, machine, url, every=True)
     observer.stage("comparing them with the lock")
     ordered = sorted(machines, key=lambda one: (one.recorded, one.label))
     last: dict[str, object] = {}
@@ -300,7 +303,7 @@ def developed(
         if last.get(state.label) != state.key and state.recorded >= since:
             told.append(state)
         last[state.label] = state.key
-    return Development(states=tuple(told))
+    return Development(states=tuple(told), unread=tuple(unread))
 
 
 class LibraryOverTime(Struct, frozen=True, kw_only=True):
@@ -312,17 +315,7 @@ class LibraryOverTime(Struct, frozen=True, kw_only=True):
     name: str
     locked: tuple[str, ...]
     changes: tuple[tuple[str, int, str], ...]
-
-
-def _all_kept(project: Project, machine: Machine, url: str | None) -> list[MachineInventory]:
-    """All inventories that were collected, or that a database has."""
-    if not url:
-        return collected_machines(project, machine, every=True)[0]
-    return [
-        replace(one, label=label, recorded=when)
-        for one, them in stored_machines(project, url, every=True)
-        for label, when in them
-    ]
+    unread: tuple[Unread, ...]
 
 
 def library_over_time(
@@ -334,7 +327,7 @@ def library_over_time(
     """
     observer.stage("reading inventories")
     wanted = library_name(name)
-    machines = _all_kept(project, machine, url)
+    machines, unread = kept_machines(project, machine, url, every=True)
     changes: list[tuple[str, int, str]] = []
     last: dict[str, str] = {}
     for one in sorted(machines, key=lambda one: one.recorded):
@@ -344,8 +337,8 @@ def library_over_time(
             changes.append((one.label, one.recorded, version))
         last[one.label] = version
     locked = sorted({str(one.version) for one in project.lock().libraries if one.name == wanted})
-    if not locked and not any(last.values()):
+    if not (locked or unread or any(last.values())):
         raise WrongUsage(
             f"no machine has {wanted}, and the lock does not either", remedy="rabbet census show"
         )
-    return LibraryOverTime(name=wanted, locked=tuple(locked), changes=tuple(changes))
+    return LibraryOverTime(name=wanted, locked=tuple(locked), changes=tuple(changes), unread=tuple(unread))

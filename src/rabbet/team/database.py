@@ -14,12 +14,13 @@ import time
 import zlib
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, NamedTuple, TypeVar
 
 from msgspec import Struct
 
 from rabbet.core.shown_text import shown_location
 from rabbet.errors import SourceFailed
+from rabbet.team.labels import checked_label
 
 if TYPE_CHECKING:
     from sqlalchemy import Connection, Engine, FromClause, MetaData, Table
@@ -27,10 +28,14 @@ if TYPE_CHECKING:
 
 __all__ = ["SCHEMA", "Database", "DatabaseRecord", "StoredState", "opened_database"]
 
+_Value = TypeVar("_Value")
+
 SCHEMA = 2  # 1: no index on the states of records. 2: with it, so that unused states can go
 _TRIES, _PAUSE = 20, 0.1  # of adding what others add as well; seconds between
 _URLS = "URLs are such as sqlite:///census.db and postgresql+psycopg://HOST/NAME"
-_LARGEST = 50_000_000  # bytes of an unpacked inventory
+_LARGEST = 50_000_000  # bytes of an inventory, packed or not
+_LATEST = 253_402_300_799  # seconds since the epoch: the end of year 9999
+_NO_STATE, _NO_LABEL = -1, "without-label"  # stand for what is none
 
 
 class DatabaseRecord(NamedTuple):
@@ -42,7 +47,10 @@ class DatabaseRecord(NamedTuple):
 
 
 class StoredState(NamedTuple):
-    """A content, and the machines that were in that state with the times of these records."""
+    """A content, and the machines that were in that state with the times of these records.
+
+    The content is empty where what the database has is damaged, or larger than any inventory.
+    """
 
     content: str
     machines: tuple[tuple[str, int], ...]
@@ -188,7 +196,8 @@ class Database:
         yield from self._states(project, self._tables.record)
 
     def _states(self, project: str, records: "FromClause") -> Iterator[StoredState]:
-        from sqlalchemy import select
+        from sqlalchemy import func, select, type_coerce
+        from sqlalchemy.types import NullType
 
         machine, state, record = self._tables.machine, self._tables.state, self._tables.record
         joined = records.join(machine, record.c.machine_id == machine.c.id)
@@ -199,12 +208,19 @@ class Database:
         )
         with self._engine.connect() as connection:
             every: dict[int, list[tuple[str, int]]] = {}
-            for state_id, label, recorded in connection.execute(chosen):
+            for row in connection.execute(chosen):
+                state_id, label, recorded = _checked_record(*row)
                 every.setdefault(state_id, []).append((label, recorded))
+            as_stored = type_coerce(state.c.content, NullType())  # a value of another type ends no query
             for part in _parts(sorted(every)):
-                contents = select(state.c.id, state.c.content).where(state.c.id.in_(part))
+                contents = select(state.c.id, as_stored).where(
+                    state.c.id.in_(part), func.length(state.c.content) <= _LARGEST
+                )
+                missing = set(part)
                 for state_id, packed in connection.execute(contents):
+                    missing.discard(state_id)
                     yield StoredState(_unpacked(packed), tuple(sorted(every[state_id])))
+                yield from (StoredState("", tuple(sorted(every[state_id]))) for state_id in missing)
 
     def _prepare(self, shown: str) -> None:
         """Make the tables where there are none. Raises `SourceFailed` for those of a newer Rabbet.
@@ -316,7 +332,7 @@ class Database:
         for part in _parts(sorted(machines)):
             chosen = select(record.c.machine_id, record.c.recorded, record.c.state_id)
             rows = connection.execute(chosen.where(record.c.machine_id.in_(part)))
-            found |= {(machine, recorded, state) for machine, recorded, state in rows}
+            found |= {tuple(row) for row in rows if all(isinstance(value, int) for value in row)}
         return found
 
     def _forget(self, connection: "Connection", rows: set[tuple[int, int, int]], keep: int) -> None:
@@ -337,7 +353,7 @@ class Database:
             connection.execute(state.delete().where(unused))
 
 
-def _parts(values: Sequence[object], size: int = 500) -> Iterator[Sequence[object]]:
+def _parts(values: Sequence[_Value], size: int = 500) -> Iterator[Sequence[_Value]]:
     """Values in parts that fit into one question."""
     return (values[begun : begun + size] for begun in range(0, len(values), size))
 
@@ -346,9 +362,20 @@ def _digest(content: str) -> str:
     return hashlib.sha256(content.encode()).hexdigest()
 
 
-def _unpacked(packed: bytes) -> str:
-    """A content; empty for what is damaged, or unpacks to more than any inventory."""
+def _checked_record(state_id: object, label: object, recorded: object) -> tuple[int, str, int]:
+    """A record, whose columns may be of any type in SQLite; a time that nothing stands for is 0."""
+    return (
+        state_id if isinstance(state_id, int) else _NO_STATE,
+        checked_label(label if isinstance(label, str) else "") or _NO_LABEL,
+        recorded if isinstance(recorded, int) and 0 <= recorded <= _LATEST else 0,
+    )
+
+
+def _unpacked(packed: object) -> str:
+    """A content; empty for what is none, is damaged, or unpacks to more than any inventory."""
     unpacking = zlib.decompressobj()
+    if not isinstance(packed, bytes):
+        return ""
     try:
         content = unpacking.decompress(packed, _LARGEST)
     except zlib.error:

@@ -1,12 +1,20 @@
-"""The census page, live on the loopback address: read-only, for one machine's own browser."""
+"""The census page, live on the loopback address: read-only, for one machine's own browser.
 
+Whoever uses this machine can connect, so connections are few and short, and what ends badly ends alone.
+"""
+
+import socket
+import sys
 from collections.abc import Callable
+from contextlib import suppress
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from threading import BoundedSemaphore, Lock, Timer
+
+from rabbet.errors import RabbetError
 
 __all__ = ["page_server"]
 
 _HEADERS = {
-    "Content-Type": "text/html; charset=utf-8",
     "Cache-Control": "no-store",
     "Referrer-Policy": "no-referrer",
     "X-Content-Type-Options": "nosniff",
@@ -15,10 +23,13 @@ _HEADERS = {
 }
 _ADDRESS = "127.0.0.1"
 _REFRESH = 60  # seconds after which a browser asks again
+_MOST_CONNECTIONS = 20
+_LONGEST_SILENCE, _LONGEST_CONNECTION = 10, 60  # seconds
 
 
 def page_server(render: Callable[[], str], port: int) -> ThreadingHTTPServer:
     """A server that makes the page anew for each request, on a port or (0) a free one. Raises `OSError`."""
+    one_at_a_time = Lock()
 
     class Handler(BaseHTTPRequestHandler):
         """Answers for the page alone, if it is asked for by the names of the loopback.
@@ -27,6 +38,7 @@ def page_server(render: Callable[[], str], port: int) -> ThreadingHTTPServer:
         """
 
         server_version, sys_version = "rabbet", ""
+        timeout = _LONGEST_SILENCE
 
         def do_GET(self) -> None:
             """The page."""
@@ -44,10 +56,16 @@ def page_server(render: Callable[[], str], port: int) -> ThreadingHTTPServer:
             if self.path != "/":
                 self.send_error(404)
                 return
-            content = render().encode()
-            self.send_response(200)
+            try:
+                with one_at_a_time:
+                    status, kind, text = 200, "html", render()
+            except RabbetError as error:  # the project may have changed since the last request
+                status, kind, text = 503, "plain", "\n".join([str(error), *error.because])
+            content = text.encode("utf-8", "replace")
+            self.send_response(status)
             for name, value in _HEADERS.items():
                 self.send_header(name, value)
+            self.send_header("Content-Type", f"text/{kind}; charset=utf-8")
             self.send_header("Refresh", str(_REFRESH))
             self.send_header("Content-Length", str(len(content)))
             self.end_headers()
@@ -57,4 +75,41 @@ def page_server(render: Callable[[], str], port: int) -> ThreadingHTTPServer:
         def log_message(self, format: str, *args: object) -> None:  # noqa: A002 - the library's name
             """Nothing is logged."""
 
-    return ThreadingHTTPServer((_ADDRESS, port), Handler)
+    return _Server((_ADDRESS, port), Handler)
+
+
+class _Server(ThreadingHTTPServer):
+    """A thread for each connection, of which only a few are open at a time, and none for long."""
+
+    def __init__(self, address: tuple[str, int], handler: type[BaseHTTPRequestHandler]) -> None:
+        super().__init__(address, handler)
+        self._free = BoundedSemaphore(_MOST_CONNECTIONS)
+
+    # The base class has a union with what datagrams give, which never come here.
+    def process_request(self, request: socket.socket, client_address: object) -> None:  # type: ignore[override]
+        """Begin with a connection, unless there are too many."""
+        if self._free.acquire(blocking=False):
+            super().process_request(request, client_address)
+        else:
+            self.shutdown_request(request)
+
+    def process_request_thread(self, request: socket.socket, client_address: object) -> None:  # type: ignore[override]
+        """Serve a connection to its end."""
+        ending = Timer(_LONGEST_CONNECTION, _end, [request])
+        ending.daemon = True
+        ending.start()
+        try:
+            super().process_request_thread(request, client_address)
+        finally:
+            ending.cancel()
+            self._free.release()
+
+    def handle_error(self, request: object, client_address: object) -> None:
+        """Tell a fault; a browser that goes away, or stays silent, is none."""
+        if not isinstance(sys.exc_info()[1], OSError):
+            super().handle_error(request, client_address)  # type: ignore[arg-type]
+
+
+def _end(connection: socket.socket) -> None:
+    with suppress(OSError):  # it may have ended already
+        connection.shutdown(socket.SHUT_RDWR)

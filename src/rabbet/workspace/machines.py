@@ -20,7 +20,7 @@ from rabbet.formats.cyclonedx import looks_like_inventory, read_inventory_file
 from rabbet.formats.requirement_list import read_requirement_list
 from rabbet.git.own_repository import OwnRepository
 from rabbet.git.shared_refs import collected_files, contents_of
-from rabbet.team.database import opened_database
+from rabbet.team.database import StoredState, opened_database
 from rabbet.team.extra import needing_extra
 from rabbet.workspace.machine import CENSUS_VARIABLE, Machine
 from rabbet.workspace.project import Project, read_text
@@ -30,6 +30,7 @@ __all__ = [
     "Unread",
     "census_repository",
     "collected_machines",
+    "kept_machines",
     "machine_from",
     "machines_by_label",
     "stored_machines",
@@ -37,6 +38,7 @@ __all__ = [
 
 NOBODY = "machine"  # the label of a content that many machines of a database share
 _ANY_PYTHON = Version("3")  # stands for one that nobody told
+_SHOWN = 3  # labels of machines whose state can't be read
 
 
 class Unread(NamedTuple):
@@ -78,15 +80,46 @@ def census_repository(project: Project, machine: Machine) -> OwnRepository:
 
 def stored_machines(
     project: Project, url: str, *, every: bool = False
-) -> Iterator[tuple[MachineInventory, tuple[tuple[str, int], ...]]]:
+) -> Iterator[tuple[MachineInventory | Unread, tuple[tuple[str, int], ...]]]:
     """The contents of a database, each read once, with the machines and times that it stands for.
 
-    Raises `SourceFailed`, `NotUnderstood`, and `EnvironmentFailed` without the extra `team`.
+    Raises `SourceFailed`, and `EnvironmentFailed` without the extra `team`.
     """
     with needing_extra("a database"), opened_database(url) as database:
         name = project.declaration().name
         for stored in database.every(name) if every else database.newest(name):
-            yield read_inventory_file(stored.content, NOBODY), stored.machines
+            try:
+                yield read_inventory_file(stored.content, NOBODY), stored.machines
+            except NotUnderstood as error:
+                yield _unread_state(stored, error), stored.machines
+
+
+def _unread_state(stored: StoredState, error: NotUnderstood) -> Unread:
+    labels = sorted({label for label, _ in stored.machines})
+    more = f" and {len(labels) - _SHOWN} more" if len(labels) > _SHOWN else ""
+    return Unread(
+        what=f"what the database has of {', '.join(labels[:_SHOWN])}{more}",
+        because="; ".join(error.because) if stored.content else "it is damaged, or larger than any inventory",
+    )
+
+
+def kept_machines(
+    project: Project, machine: Machine, url: str | None, *, every: bool = False
+) -> tuple[list[MachineInventory], list[Unread]]:
+    """The newest inventory of each machine, or `every` one that is kept; and what can't be read.
+
+    They are those of a database by its URL, else those that were collected. Raises what `stored_machines`
+    raises.
+    """
+    if not url:
+        return collected_machines(project, machine, every=every)
+    found, unread = [], []
+    for one, them in stored_machines(project, url, every=every):
+        if isinstance(one, Unread):
+            unread.append(one)
+        else:
+            found += [replace(one, label=label, recorded=when) for label, when in them]
+    return found, unread
 
 
 def machines_by_label(project: Project, machine: Machine) -> dict[str, MachineInventory]:
@@ -95,10 +128,7 @@ def machines_by_label(project: Project, machine: Machine) -> dict[str, MachineIn
     Raises what `stored_machines` raises.
     """
     url = machine.environ.get(CENSUS_VARIABLE)
-    if not url:
-        return {one.label: one for one in collected_machines(project, machine)[0]}
-    found = stored_machines(project, url)
-    return {label: replace(one, label=label, recorded=when) for one, them in found for label, when in them}
+    return {one.label: one for one in kept_machines(project, machine, url or None)[0]}
 
 
 def _read(content: bytes | None, label: str) -> MachineInventory:

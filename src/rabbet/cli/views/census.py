@@ -3,13 +3,12 @@
 import csv
 import io
 from collections.abc import Iterator, Sequence
-from datetime import datetime
 from pathlib import Path
 
 from msgspec import Struct
 
 from rabbet.cli.context import Context
-from rabbet.cli.style import count, table
+from rabbet.cli.style import count, day, table
 from rabbet.cli.views.census_words import LEGEND, cell_text, outcome_text, state_text, to_mend
 from rabbet.cli.views.finding import detail
 from rabbet.cli.views.mend import mend_command
@@ -18,6 +17,7 @@ from rabbet.core.model.finding import Finding, Weight
 from rabbet.core.shell import quoted
 from rabbet.core.shown_text import visible
 from rabbet.tasks.census import Census, Collected, Development, LibraryOverTime, Recorded
+from rabbet.workspace.machines import Unread
 
 __all__ = [
     "CensusView",
@@ -127,8 +127,7 @@ class CensusView(Struct, frozen=True):
         hidden = matrix.groups[_SHOWN_GROUPS:]
         if hidden or len(fitting) < len(matrix.groups):
             context.show(f"{_hidden_text(matrix, len(fitting), hidden)} (see --csv, --json)")
-        for one in self.found.unread:
-            context.show(f"Can't be read: {one.what}: {one.because}")
+        _show_unread(self.found.unread, context)
         context.show()
         context.show(outcome_text(matrix))
         if self.drawn:
@@ -156,8 +155,17 @@ class CensusView(Struct, frozen=True):
                 for row in matrix.rows
             ],
             "files": [path.name for path in self.drawn],
-            "unread": [{"what": one.what, "because": one.because} for one in self.found.unread],
+            "unread": _unread_document(self.found.unread),
         }
+
+
+def _show_unread(unread: Sequence[Unread], context: Context) -> None:
+    for one in unread:
+        context.show(f"Can't be read: {one.what}: {one.because}")
+
+
+def _unread_document(unread: Sequence[Unread]) -> list[dict[str, str]]:
+    return [{"what": one.what, "because": one.because} for one in unread]
 
 
 def _finding(one: Finding) -> dict[str, object]:
@@ -212,6 +220,8 @@ def show_csv(census: Census, context: Context) -> None:
     rows = [[row.name, *(cell_text(cell, row.name) for cell in row.cells)] for row in matrix.rows]
     for line in csv_lines(headings, rows):
         context.show(line)
+    for one in census.unread:
+        context.note(f"Can't be read: {one.what}: {one.because}")
 
 
 def csv_lines(headings: Sequence[str], rows: Sequence[Sequence[str]]) -> list[str]:
@@ -256,7 +266,7 @@ class MachineView(Struct, frozen=True):
                 if detail(one):
                     context.show(f"  {one.name}: {detail(one)}")
             context.show()
-        when = f", recorded on {_day(state.recorded)}" if state.recorded else ""
+        when = f", recorded on {day(state.recorded)}" if state.recorded else ""
         context.show(f"{state.label}{when}: {_told(state, self.variant)}")
 
     def document(self) -> dict[str, object]:
@@ -279,11 +289,12 @@ class LibraryView(Struct, frozen=True):
     def show(self, context: Context) -> None:
         """Print each change."""
         found = self.found
-        rows = [(_day(when), label, version or "-") for label, when, version in found.changes]
+        rows = [(day(when), label, version or "-") for label, when, version in found.changes]
         if rows:
             for line in table(("since", "machine", found.name), rows, context.style):
                 context.show(line)
             context.show()
+        _show_unread(found.unread, context)
         locked = " and ".join(found.locked) or "not locked"
         context.show(f"{found.name} is {f'locked at {locked}' if found.locked else locked}.")
 
@@ -297,6 +308,7 @@ class LibraryView(Struct, frozen=True):
                 {"machine": label, "since": when, "version": version or None}
                 for label, when, version in found.changes
             ],
+            "unread": _unread_document(found.unread),
         }
 
 
@@ -308,17 +320,21 @@ class DevelopmentView(Struct, frozen=True):
     def show(self, context: Context) -> None:
         """Print a line for each change."""
         states = self.found.states
-        rows = [(_day(state.recorded), state.label, state_text(state)) for state in states]
+        rows = [(day(state.recorded), state.label, state_text(state)) for state in states]
         if rows:
             for line in table(("recorded", "machine", "against the lock of today"), rows, context.style):
                 context.show(line)
             context.show()
+        _show_unread(self.found.unread, context)
         machines = len({state.label for state in states})
         context.show(f"{count(len(states), 'change')} on {count(machines, 'machine')} since then.")
 
     def document(self) -> dict[str, object]:
         """The content of the JSON document."""
-        return {"changes": [MachineView(state, None).document() for state in self.found.states]}
+        return {
+            "changes": [MachineView(state, None).document() for state in self.found.states],
+            "unread": _unread_document(self.found.unread),
+        }
 
 
 class CheckView(Struct, frozen=True):
@@ -329,8 +345,8 @@ class CheckView(Struct, frozen=True):
 
     @property
     def too_many(self) -> bool:
-        """Whether that is so."""
-        return self.found.matrix.weighing(Weight.BREAKS) > self.allowed
+        """Whether that is so; what can't be read counts as breaking, as nobody knows."""
+        return self.found.matrix.weighing(Weight.BREAKS) + len(self.found.unread) > self.allowed
 
     def show(self, context: Context) -> None:
         """Print a few lines."""
@@ -343,6 +359,8 @@ class CheckView(Struct, frozen=True):
         worst = [row for row in matrix.rows if row.breaking][:_SHOWN_LIBRARIES]
         for row in worst:
             yield f"  {row.name} breaks {count(row.breaking, 'machine')}"
+        for one in self.found.unread:
+            yield f"  can't be read: {one.what}: {one.because}"
         verdict = "more than" if self.too_many else "within"
         yield f"That is {verdict} what is allowed: {self.allowed}."
 
@@ -355,8 +373,5 @@ class CheckView(Struct, frozen=True):
             "machines": matrix.machines,
             "breaking": matrix.weighing(Weight.BREAKS),
             "differing": matrix.weighing(Weight.DIFFERS),
+            "unread": _unread_document(self.found.unread),
         }
-
-
-def _day(when: int) -> str:
-    return f"{datetime.fromtimestamp(when):%Y-%m-%d}"  # noqa: DTZ006 - the reader's own day

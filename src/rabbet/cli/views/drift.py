@@ -1,13 +1,11 @@
 """What `drift` found."""
 
-from datetime import datetime
-
 from msgspec import Struct
 from msgspec.structs import asdict
 from packaging.version import Version
 
 from rabbet.cli.context import Context
-from rabbet.cli.style import count, table
+from rabbet.cli.style import count, day, table
 from rabbet.cli.views.finding import detail, story_text
 from rabbet.cli.views.mend import command_for, mend_command
 from rabbet.cli.views.unchanged import no_drift_text
@@ -144,9 +142,8 @@ def _version(version: Version | None) -> str:
 
 def _since(fit: LockFit) -> str:
     """Which revision of the lock is installed, and what differs even from that."""
-    day = f"{datetime.fromtimestamp(fit.revision.when):%Y-%m-%d}"  # noqa: DTZ006 - the reader's own day
     ago = f", {count(fit.newer, 'revision')} ago" if fit.newer else ", the last that was committed"
-    which = f"the lock of {day} (git {fit.revision.commit[:10]}{ago})"
+    which = f"the lock of {day(fit.revision.when)} (git {fit.revision.commit[:10]}{ago})"
     if not fit.differing:
         return f"What is installed is exactly {which}."
     shown = ", ".join(fit.differing[:_SHOWN_NAMES])

@@ -1,7 +1,6 @@
 """What a finding says, in words: for `drift`, and as the reason of a plan's step."""
 
-from datetime import datetime
-
+from rabbet.cli.style import day
 from rabbet.core.drift.stories import Story
 from rabbet.core.model.finding import Finding, Kind, Reason, Unmet
 from rabbet.core.model.inventory import Installation
@@ -55,13 +54,11 @@ def detail(finding: Finding) -> str:
 
 def _cause(installation: Installation, needed_by: tuple[str, ...]) -> str:
     """Who brought something in, when, from where, and for whom."""
-    day = ""
-    if installation.since is not None:
-        day = f"{datetime.fromtimestamp(installation.since):%Y-%m-%d}"  # noqa: DTZ006 - the reader's own day
+    since = "" if installation.since is None else day(installation.since)
     if installation.installer:
-        told = [f"installed by {installation.installer}" + (f" on {day}" if day else "")]
+        told = [f"installed by {installation.installer}" + (f" on {since}" if since else "")]
     else:
-        told = [f"there since {day}, no installer is noted" if day else "no installer is noted"]
+        told = [f"there since {since}, no installer is noted" if since else "no installer is noted"]
     if installation.origin:
         told.append(f"from {installation.origin}")
     if installation.requested:

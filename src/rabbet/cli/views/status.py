@@ -1,12 +1,11 @@
 """Where a project stands."""
 
 from collections.abc import Iterator
-from datetime import datetime
 
 from msgspec import Struct
 
 from rabbet.cli.context import Context
-from rabbet.cli.style import count, table
+from rabbet.cli.style import count, day, table
 from rabbet.core.needs.wording import specifiers_text
 from rabbet.core.shell import variant_option
 from rabbet.tasks.status import Environment, Fit, Status
@@ -79,7 +78,7 @@ def _rows(status: Status) -> Iterator[tuple[str, str, str, str]]:
         yield "lock", "none yet", "", ""
     else:
         state = "out of date" if locked.outdated else "up to date"
-        yield "lock", state, _day(locked.since), f"{count(locked.libraries, 'library')} in {locked.file}"
+        yield "lock", state, day(locked.since), f"{count(locked.libraries, 'library')} in {locked.file}"
     if environment is None:
         yield "environment", "none yet", "", ""
     else:
@@ -93,7 +92,7 @@ def _rows(status: Status) -> Iterator[tuple[str, str, str, str]]:
 def _told(environment: Environment) -> tuple[str, str, str]:
     python = f"Python {environment.python}" if environment.python else ""
     state = "fits the lock" if environment.fit is Fit.FITS else str(environment.fit)
-    return state, _day(environment.since), f"{python} in {environment.root.name}".strip()
+    return state, day(environment.since), f"{python} in {environment.root.name}".strip()
 
 
 def _sections(status: Status) -> str:
@@ -113,7 +112,3 @@ def _outcome(status: Status) -> str:
     if status.following == "run":
         return f"Everything fits together. Next: rabbet run{option} COMMAND"
     return f"Next, so that {_WHY[status.following]}: rabbet {status.following}{option}"
-
-
-def _day(seconds: float) -> str:
-    return f"{datetime.fromtimestamp(seconds):%Y-%m-%d}"  # noqa: DTZ006 - the reader's own day

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from enum import StrEnum
+from typing import TypeVar
 
 from msgspec import Struct
 from packaging.utils import NormalizedName
@@ -13,6 +14,9 @@ from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text, specifiers_text
 
 __all__ = ["DeclaredChange", "Difference", "DifferenceKind", "declared_changes", "differences"]
+
+_Value = TypeVar("_Value")
+_NEAREST = 2
 
 
 class DifferenceKind(StrEnum):
@@ -76,16 +80,18 @@ def differences(
     kinds = {name: _kind(before.get(name, ()), after.get(name, ())) for name in sorted({*before, *after})}
     differing = {name: kind for name, kind in kinds.items() if kind is not None}
     causes = {change.name: change for change in declared}
+    above_before, above_after = (
+        (_Above(libraries, causes), _Above(libraries, differing)) for libraries in (before, after)
+    )
+    requirers = _Requirers(new, needs, declaration)
     return tuple(_runtime_differences(old, new, causes, unexplained)) + tuple(
         Difference(
             kind=kind,
             name=name,
             before=tuple(one.version for one in before.get(name, ())),
             after=tuple(one.version for one in after.get(name, ())),
-            cause=(
-                _requirer(name, before.get(name, ()), new, needs, declaration) if name not in causes else ""
-            )
-            or _cause(name, kind, differing, causes, after if name in after else before)
+            cause=(requirers.who_asks(name, before.get(name, ())) if name not in causes else "")
+            or _cause(name, kind, differing, causes, above_after if name in after else above_before)
             or unexplained,
         )
         for name, kind in differing.items()
@@ -134,12 +140,9 @@ def _declared(declaration: Declaration) -> dict[str, str]:
 
 
 def _by_name(lock: Lock) -> Mapping[NormalizedName, tuple[LockedLibrary, ...]]:
-    found: dict[NormalizedName, list[LockedLibrary]] = {}
-    for library in lock.libraries:
-        found.setdefault(library.name, []).append(library)
     return {
         name: tuple(sorted(entries, key=lambda one: one.version, reverse=True))
-        for name, entries in found.items()
+        for name, entries in _grouped((library.name, library) for library in lock.libraries).items()
     }
 
 
@@ -163,69 +166,94 @@ def _content(entries: Sequence[LockedLibrary]) -> set[object]:
     }
 
 
-def _requirer(
-    name: NormalizedName,
-    before: Sequence[LockedLibrary],
-    new: Lock,
-    needs: Callable[[LockedLibrary], Iterable[Need]],
-    declaration: Declaration,
-) -> str:
-    """Who asks for a library that was not there, or does not admit what it was; empty if nobody does."""
-    if name in declaration.without:
-        return f"{declaration.name} keeps it out"
-    old = max((one.version for one in before), default=None)
-    for limit in declaration.limits:
-        admitted = old is None or limit.specifier.contains(old, prereleases=True)
-        if limit.name == name and not admitted:
-            return f"{declaration.name} sets the limit {need_text(limit, marker=False)}"
-    for library in new.libraries:
-        for need in needs(library) if name in library.dependencies else ():
-            if need.name != name or not (need.specifier or old is None):
+class _Requirers:
+    """Who of the new lock asks for a library that was not there, or does not admit what it was."""
+
+    def __init__(
+        self, new: Lock, needs: Callable[[LockedLibrary], Iterable[Need]], declaration: Declaration
+    ) -> None:
+        self._needs = needs
+        self._declaration = declaration
+        self._limits = _grouped((limit.name, limit) for limit in declaration.limits)
+        self._requirers = _grouped((name, one) for one in new.libraries for name in one.dependencies)
+
+    def who_asks(self, name: NormalizedName, before: Sequence[LockedLibrary]) -> str:
+        """The one that asks, with what it asks for; empty if nobody does."""
+        declared_by = self._declaration.name
+        if name in self._declaration.without:
+            return f"{declared_by} keeps it out"
+        old = max((one.version for one in before), default=None)
+        for limit in self._limits.get(name, ()):
+            if not (old is None or limit.specifier.contains(old, prereleases=True)):
+                return f"{declared_by} sets the limit {need_text(limit, marker=False)}"
+        for library in self._requirers.get(name, ()):
+            for need in self._needs(library):
+                if need.name != name or not (need.specifier or old is None):
+                    continue
+                if old is None or not need.specifier.contains(old, prereleases=True):
+                    return f"{library.name} {library.version} needs {need_text(need, marker=False)}"
+        return ""
+
+
+class _Above:
+    """For every library of a lock: the nearest of some others that needs it, directly or through more."""
+
+    def __init__(
+        self, libraries: Mapping[NormalizedName, Sequence[LockedLibrary]], others: Iterable[str]
+    ) -> None:
+        self._libraries = libraries
+        self._nearest: dict[NormalizedName, list[NormalizedName]] = {name: [] for name in libraries}
+        level = [(name, name) for name in libraries.keys() & set(others)]
+        while level:
+            level = [*self._next_level(sorted(level))]
+
+    def nearest(self, name: NormalizedName) -> NormalizedName | None:
+        """The nearest other one; of several that are equally near, the first by name."""
+        return next((other for other in self._nearest.get(name, ()) if other != name), None)
+
+    def _next_level(
+        self, level: Iterable[tuple[NormalizedName, NormalizedName]]
+    ) -> Iterator[tuple[NormalizedName, NormalizedName]]:
+        """Give the libraries of this level those above them; what these need makes up the next one."""
+        for other, name in level:
+            nearest = self._nearest.get(name)
+            # Two are enough: one of them may be the library itself, and then the second counts.
+            if nearest is None or other in nearest or len(nearest) == _NEAREST:
                 continue
-            if old is None or not need.specifier.contains(old, prereleases=True):
-                return f"{library.name} {library.version} needs {need_text(need, marker=False)}"
-    return ""
+            nearest.append(other)
+            for library in self._libraries[name]:
+                yield from ((other, needed) for needed in library.dependencies)
 
 
 def _cause(
     name: NormalizedName,
     kind: DifferenceKind,
-    differing: Mapping[NormalizedName, DifferenceKind],
+    kinds: Mapping[NormalizedName, DifferenceKind],
     declared: Mapping[str, DeclaredChange],
-    libraries: Mapping[NormalizedName, Sequence[LockedLibrary]],
+    above: tuple[_Above, _Above],
 ) -> str:
     """Name the nearest cause; empty where none is known.
 
     That is the library's own declaration, else that of the nearest one that needs it, else the nearest one
-    that differs itself.
+    that differs itself; `above` knows these two.
     """
     if name in declared:
         return _text(declared[name])
-    above = list(_above(name, libraries))
-    for requirer in above:
-        if requirer in declared:
-            return f"needed by {requirer} ({_text(declared[requirer])})"
-    for requirer in above:
-        if requirer in differing:
-            return f"needed by {requirer} ({differing[requirer]} too)"
+    with_change, differing = (one.nearest(name) for one in above)
+    if with_change is not None:
+        return f"needed by {with_change} ({_text(declared[with_change])})"
+    if differing is not None:
+        return f"needed by {differing} ({kinds[differing]} too)"
     if "python" in declared:
         return _text(declared["python"])
     return "other files of the same release" if kind is DifferenceKind.FILES else ""
 
 
-def _above(
-    name: NormalizedName, libraries: Mapping[NormalizedName, Sequence[LockedLibrary]]
-) -> Iterator[NormalizedName]:
-    """Everyone who needs a library, the nearest first."""
-    seen, level = {name}, [name]
-    while level:
-        level = sorted(
-            name
-            for name, entries in libraries.items()
-            if name not in seen and any(not set(level).isdisjoint(entry.dependencies) for entry in entries)
-        )
-        seen |= set(level)
-        yield from level
+def _grouped(pairs: Iterable[tuple[NormalizedName, _Value]]) -> Mapping[NormalizedName, Sequence[_Value]]:
+    found: dict[NormalizedName, list[_Value]] = {}
+    for name, value in pairs:
+        found.setdefault(name, []).append(value)
+    return found
 
 
 def _text(change: DeclaredChange) -> str:

@@ -3,7 +3,9 @@
 from collections.abc import Mapping
 from datetime import datetime
 
-__all__ = ["announced_size", "moment_in", "number_in"]
+from rabbet.core.limits import MOST_ANNOUNCED, MOST_UNANNOUNCED
+
+__all__ = ["announced_size", "moment_in", "most_of", "number_in"]
 
 _MOST_DIGITS = 19
 
@@ -16,6 +18,11 @@ def number_in(text: str) -> int | None:
 def announced_size(headers: Mapping[str, str]) -> int | None:
     """How many bytes an answer's body has, if that is told."""
     return number_in(headers.get("content-length", ""))
+
+
+def most_of(announced: int | None) -> int:
+    """How many bytes of a file are read at most, by the size that was announced."""
+    return min(announced, MOST_ANNOUNCED) if announced else MOST_UNANNOUNCED
 
 
 def moment_in(text: str) -> datetime | None:
