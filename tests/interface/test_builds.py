@@ -3,6 +3,7 @@
 import json
 import signal
 import subprocess
+import sys
 import time
 import tomllib
 from pathlib import Path
@@ -155,7 +156,7 @@ class Builds(ProgramCase):
         self.rabbet("resolve", SECRET="honey")
         self.rabbet("recreate", SECRET="honey")
         seen = json.loads(self.seen.read_text())
-        own = {"HOME", "LANG", "PATH", "RABBET_SUPERVISED", "SOURCE_DATE_EPOCH", "TMPDIR"}
+        own = {"HOME", "LANG", "PATH", "SOURCE_DATE_EPOCH", "TMPDIR"}
         self.assertEqual(set(seen) - {"LC_CTYPE"}, own)
         self.assertNotIn(str(self.root / "home"), seen["HOME"])
         self.assertEqual(list(self.installed()), ["queenmark"])
@@ -164,14 +165,21 @@ class Builds(ProgramCase):
         self.assertIn("is what the declaration asks for", self.rabbet("resolve", "--verify").out)
 
     def test_nothing_stays(self) -> None:
-        """What a build starts ends with it, also if it left its session and parent, or Rabbet is killed."""
+        """What a build starts ends with it, wherever that went, and whoever is killed or stopped."""
+        sleeping = f"{sys.executable!r}, ['python', '-c', 'import time; time.sleep(600)'], {{}}"
         daemon = (
-            "import time\n    if os.fork() == 0:\n        os.setsid()\n        if os.fork() == 0:\n"
+            "import time\n    above = os.getppid()\n    if os.fork() == 0:\n        os.setsid()\n"
+            "        if os.fork() == 0:\n"
             f"            Path({str(self.seen)!r}).write_text(str(os.getpid()))\n"
-            "            time.sleep(600)\n        os._exit(0)\n    os.wait()\n"
+            f"            os.execve({sleeping})\n        os._exit(0)\n    os.wait()\n"
             f"    while not os.path.exists({str(self.seen)!r}): time.sleep(0.01)\n"
         )
-        for ending in ("    return well(folder, 'queenmark', '1.2')", "    time.sleep(600)"):
+        for ending in (
+            "    return well(folder, 'queenmark', '1.2')",
+            "    time.sleep(600)",
+            "    os.kill(above, 9)",
+            "    os.kill(above, 19)",
+        ):
             with self.subTest(ending):
                 self.seen.unlink(missing_ok=True)
                 self.offer(daemon + ending)

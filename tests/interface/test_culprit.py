@@ -143,6 +143,23 @@ class Culprits(ProgramCase):
         self.assertIn("No verdict", flaky.out)
         self.assertIn("--repeat 10", flaky.out)
 
+    def test_hostile_commands(self) -> None:
+        """Whatever a command does to what surrounds it, an answer comes, and nothing of it runs on."""
+        marker = f"6{os.getpid()}"  # seconds that no other process sleeps
+        for words, answer in (
+            (f"kill -STOP $PPID; sleep {marker}", "untellable"),
+            (f"above=$PPID; env -i setsid sleep {marker} & kill -9 $above", "untellable"),
+            (f"env -i setsid sleep {marker} & (yes & yes) & exit 3", "both-fail"),
+            ('rm -rf "$TMPDIR"', "both-pass"),
+            ('rm -rf "$(dirname "$TMPDIR")"', "both-pass"),
+            ('rm "$TMPDIR/../output" && mkfifo "$TMPDIR/../output" && echo boom', "both-pass"),
+            ('rm -rf "$TMPDIR" && ln -s / "$TMPDIR"', "both-pass"),
+        ):
+            with self.subTest(words):
+                told = self.found("--good", "good.toml", "--", "sh", "-c", words, code=1)
+                self.assertEqual(told["answer"], answer)
+                self.assertEqual(_processes(marker), [])
+
     def test_evidence_is_kept(self) -> None:
         """Two environments, and a script that shows what they differ in."""
         place = self.root / "evidence"

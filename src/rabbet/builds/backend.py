@@ -1,8 +1,11 @@
 """The hooks of a build back end, each called in a process of its own (PEP 517, 660)."""
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from pathlib import Path
+from stat import S_ISREG
+from tempfile import mkdtemp
 from typing import NewType
 
 from msgspec import Struct
@@ -14,7 +17,7 @@ from rabbet.core.limits import MOST_METADATA, UNREADABLE
 from rabbet.core.model.build import BuildKind, BuildSystem
 from rabbet.core.needs.need import Need
 from rabbet.core.progress import Observer
-from rabbet.disk.regular_file import read_regular
+from rabbet.disk.regular_file import is_there, read_regular
 from rabbet.errors import BuildFailed
 from rabbet.formats.requirement import read_requirement
 
@@ -95,28 +98,41 @@ class Backend:
         if answer is None:
             advice = "raise its version in requires of [build-system]"
             raise self._failed([f"its back end has no hook build_{kind}", advice], output=False)
-        left = sorted(path.name for path in into.iterdir() if path.name.endswith(".whl"))
+        with self._own_folders():
+            left = sorted(path.name for path in into.iterdir() if path.name.endswith(".whl"))
+            odd = [name for name in left if not S_ISREG((into / name).lstat().st_mode)]
+        if odd:
+            raise self._failed([f"what it left is no regular file: {', '.join(odd)}"], output=False)
         if left != [answer["value"]]:
             told = f"its back end says that it built {answer['value']}"
             raise self._failed([told, f"what it left: {', '.join(left) or 'no wheel'}"], output=False)
         return into / left[0]
 
     def _folder(self, name: str) -> Path:
-        folder = self._place.root / name
-        folder.mkdir()
-        return folder
+        """A new folder, under a name that no hook can have taken before."""
+        with self._own_folders():
+            return Path(mkdtemp(prefix=f"{name}-", dir=self._place.root))
+
+    @contextmanager
+    def _own_folders(self) -> Iterator[None]:
+        try:
+            yield
+        except OSError as error:
+            told = f"the folders of its build can't be used any more: {error.strerror}"
+            raise self._failed([told], output=False) from error
 
     def _call(self, hook: str, arguments: Sequence[object]) -> _Answer | None:
         """What a hook gives back; `None` where the back end has no such hook."""
-        request, answer = self._place.root / "request.json", self._place.root / "answer.json"
-        answer.unlink(missing_ok=True)
+        exchange = self._folder("call")
+        request, answer = exchange / "request.json", exchange / "answer.json"
         call = {
             "backend": self._system.backend,
             "backend_path": [str(self._tree / folder) for folder in self._system.backend_path],
             "hook": hook,
             "arguments": arguments,
         }
-        request.write_text(json.dumps(call), encoding="utf-8")
+        with self._own_folders():
+            request.write_text(json.dumps(call), encoding="utf-8")
         ending = run_supervised(
             [str(self._place.interpreter), "-I", hook_caller.__file__, str(request), str(answer)],
             self._place.environ(),
@@ -125,7 +141,7 @@ class Backend:
             seconds=self._place.seconds,
             waiting=lambda seconds: self._observer.waiting(f"{hook} of {self._what}, {seconds} s"),
         )
-        if ending.code != 0 or not answer.is_file():
+        if ending.code != 0 or not is_there(answer):
             raise self._failed([f"{hook}: {ending.reason}", *ending.last_lines(_LINES)])
         try:
             told = json.loads(read_regular(answer, most=MOST_METADATA))

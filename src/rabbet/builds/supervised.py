@@ -1,9 +1,8 @@
-"""Run a command that nobody vouches for: with a time limit, its output in a file, no process left of it."""
+"""Run a command that nobody vouches for: with a time limit, its output kept, no process left of it."""
 
 import os
-import secrets
+import re
 import select
-import signal
 import subprocess
 import sys
 import time
@@ -15,18 +14,20 @@ from typing import Literal
 from msgspec import Struct
 
 from rabbet.builds import supervisor
+from rabbet.disk.atomic import cannot_write
 from rabbet.errors import CannotWrite
 
 __all__ = ["Ending", "run_supervised"]
 
 _PAUSE = 0.5  # seconds after which it is told that the command still runs
-_SHORT_PAUSE = 0.02  # seconds until processes that were ended are gone
+_PATIENCE = 10  # seconds that the supervisor may take to end all, before it is ended itself
 _LONGEST_LINE = 300
-_MARK = "RABBET_SUPERVISED"  # a variable that tells which processes a command has started
+_TOLD = re.compile(r"(exit|signal|time|unwritable)(?: ([0-9]{1,3}))?\Z")
+_MOST_TOLD = 100  # bytes
 
 
 class Ending(Struct, frozen=True, kw_only=True):
-    """How a command ended, and where its output is; one that was ended, for that `reason`, has no `code`.
+    """How a command ended, with its output; one that was ended, for that `reason`, has no `code`.
 
     That is by itself, by a signal with a `number`, because its `time` was up, or in a way that was `lost`.
     """
@@ -34,7 +35,7 @@ class Ending(Struct, frozen=True, kw_only=True):
     how: Literal["exit", "signal", "time", "lost"]
     number: int
     reason: str
-    log: Path
+    output: str
 
     @property
     def code(self) -> int | None:
@@ -43,11 +44,8 @@ class Ending(Struct, frozen=True, kw_only=True):
 
     def last_lines(self, most: int) -> list[str]:
         """The end of its output, without blank lines."""
-        try:
-            text = self.log.read_bytes()[-most * _LONGEST_LINE :].decode("utf-8", "replace")
-        except OSError:
-            return []
-        return [line.rstrip()[:_LONGEST_LINE] for line in text.splitlines() if line.strip()][-most:]
+        lines = self.output[-most * _LONGEST_LINE :].splitlines()
+        return [line.rstrip()[:_LONGEST_LINE] for line in lines if line.strip()][-most:]
 
 
 def run_supervised(
@@ -61,63 +59,104 @@ def run_supervised(
 ) -> Ending:
     """Run a command to its end; `waiting` is told for how many seconds it has run.
 
-    If this process is interrupted or killed, the command and all that it started ends as well.
+    What it prints stands in the file `log` too, which is made anew. If this process is interrupted or killed,
+    the command and all that it started ends as well; so it does if it ends or stops who watches over it.
     Raises `CannotWrite` where its output can't be written.
     """
-    program = [sys.executable, "-I", "-S", supervisor.__file__, str(seconds), str(log), *command]
-    mark = secrets.token_hex()
+    supervisor.adopt_orphans()
+    with cannot_write(log):
+        log.unlink(missing_ok=True)
+        file = log.open("xb+")
+    with file:
+        how, number = _ended(command, environ, folder, file.fileno(), _Wait(seconds, waiting))
+        file.seek(0)
+        output = file.read().decode("utf-8", "replace")
+    if how == "unwritable":
+        raise CannotWrite(f"{log} can't be written", because=["the disk may be full"])
+    if how == "exit":
+        return Ending(how="exit", number=number, reason=f"it ended with exit code {number}", output=output)
+    if how == "signal":
+        return Ending(how="signal", number=number, reason=f"signal {number} ended it", output=output)
+    if how == "time":
+        return Ending(how="time", number=0, reason=f"it took longer than {seconds} seconds", output=output)
+    reason = "it ended or stopped the process that watched over it, so all that it had started was ended"
+    return Ending(how="lost", number=0, reason=reason, output=output)
+
+
+class _Wait(Struct, frozen=True):
+    """For how long at most, and who is told of it meanwhile."""
+
+    seconds: int
+    waiting: Callable[[int], None]
+
+
+def _ended(
+    command: Sequence[str], environ: Mapping[str, str], folder: Path, log: int, wait: _Wait
+) -> tuple[str, int]:
+    """How the command ended, when nothing is left of it. Raises `CannotWrite`."""
     try:
         process = subprocess.Popen(
-            program,
-            env={**environ, _MARK: mark},
+            [sys.executable, "-I", "-S", supervisor.__file__, str(log), *command],
+            env=environ,
             cwd=folder,
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
             stderr=subprocess.DEVNULL,
             start_new_session=True,
+            pass_fds=[log],
         )
     except OSError as error:
         raise CannotWrite("no process can be started", because=[error.strerror or str(error)]) from error
     with process:
-        told = _told_by(process, waiting)
-    if told == "unwritable":
-        raise CannotWrite(f"{log} can't be written", because=["the disk may be full"])
-    how, _, number = told.partition(" ")
-    if how == "exit":
-        return Ending(how="exit", number=int(number), reason=f"it ended with exit code {number}", log=log)
-    if how == "signal":
-        return Ending(how="signal", number=int(number), reason=f"signal {number} ended it", log=log)
-    if how == "time":
-        return Ending(how="time", number=0, reason=f"it took longer than {seconds} seconds", log=log)
-    _end_marked(f"{_MARK}={mark}")
-    reason = "it ended the process that watched over it, so all that it had started was ended"
-    return Ending(how="lost", number=0, reason=reason, log=log)
+        try:
+            told = _TOLD.match(_told_by(process, wait))
+        finally:
+            _end(process)
+    return (told[1], int(told[2] or 0)) if told else ("lost", 0)
 
 
-def _end_marked(mark: str) -> None:
-    """End every process with a variable, until there is none: their supervisor can't do that any more."""
-    wanted = mark.encode()
-    while True:
-        found = []
-        for variables in Path("/proc").glob("[0-9]*/environ"):
-            with suppress(OSError):
-                if wanted in variables.read_bytes().split(b"\0"):
-                    found.append(int(variables.parent.name))
-        for number in found:
-            with suppress(ProcessLookupError, PermissionError):
-                os.kill(number, signal.SIGKILL)
-        if not found:
-            return
-        time.sleep(_SHORT_PAUSE)
-
-
-def _told_by(process: "subprocess.Popen[bytes]", waiting: Callable[[int], None]) -> str:
-    """What the supervisor tells in the end; closing its input ends whatever still runs."""
+def _told_by(process: "subprocess.Popen[bytes]", wait: _Wait) -> str:
+    """What the supervisor tells in the end; empty where it ends or stops before, `time` if that is up."""
     begun = time.monotonic()
+    output = process.stdout
+    while output is not None:
+        left = wait.seconds - (time.monotonic() - begun)
+        if left <= 0:
+            return "time"
+        if select.select([output], [], [], min(left, _PAUSE))[0]:
+            return os.read(output.fileno(), _MOST_TOLD).decode("ascii", "replace")
+        if _is_stopped(process):
+            return ""
+        wait.waiting(int(time.monotonic() - begun))
+    return ""
+
+
+def _is_stopped(process: "subprocess.Popen[bytes]") -> bool:
+    if sys.platform != "linux":  # elsewhere the time limit finds it
+        return False
+    with suppress(ChildProcessError):  # one that has ended can't be stopped
+        return os.waitid(os.P_PID, process.pid, os.WSTOPPED | os.WNOHANG | os.WNOWAIT) is not None
+    return False
+
+
+def _end(process: "subprocess.Popen[bytes]") -> None:
+    """Let the supervisor end all; where it does not, end it, and what came from it to this process."""
+    if process.stdin:
+        process.stdin.close()
     try:
-        while process.stdout and not select.select([process.stdout], [], [], _PAUSE)[0]:
-            waiting(int(time.monotonic() - begun))
-        return process.stdout.read().decode().strip() if process.stdout else ""
-    finally:
-        if process.stdin:
-            process.stdin.close()
+        process.wait(0.0 if _is_stopped(process) else _PATIENCE)
+    except subprocess.TimeoutExpired:
+        process.kill()
+        process.wait()
+    if sys.platform == "linux":
+        supervisor.end_all(_orphans)
+
+
+def _orphans() -> list[int]:
+    """Processes of commands whose supervisors are gone: now they are right below this one."""
+    found = []
+    for number in supervisor.children():
+        with suppress(OSError, ImportError):
+            if supervisor.marked_limit(number) < supervisor.marked_limit(0):
+                found.append(number)
+    return found

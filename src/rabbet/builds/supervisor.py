@@ -1,11 +1,16 @@
-"""Run a command and end all that it started: `python supervisor.py SECONDS LOG COMMAND…`, a whole program.
+"""End a command and all that it started: `python supervisor.py LOG COMMAND…`, a whole program.
 
 What the command starts may outlive it, leave its session and lose its parent. So this process adopts orphans
-(Linux, prctl(2)), and ends whatever is below it when the command has ended, when the time is up, or when its
-standard input is closed: then whoever started it is gone. Where orphans can't be adopted, the command's own
-process group is ended. What the command prints goes to the log, the middle of it left out where it is long.
+(Linux, prctl(2)), and ends whatever is below it when the command has ended, or when its standard input is
+closed: then whoever started it is gone, or wants an end. Where orphans can't be adopted, the command's own
+process group is ended. What the command prints goes to the open file with the number LOG, the middle of it
+left out where it is long; the command itself does not get that file.
 
-It prints how the command ended: `exit CODE`, `signal NUMBER`, `time` or `unwritable`.
+The command may end this process. So everything below it carries a mark that it can't take off: a limit of the
+kernel's that is lower than that of who started this process, and that nobody may raise (setrlimit(2)). The
+limit counts locks, and no kernel since 2.4.25 heeds it.
+
+It prints how the command ended: `exit CODE`, `signal NUMBER`, `closed` or `unwritable`.
 """
 
 import os
@@ -13,13 +18,18 @@ import select
 import signal
 import sys
 import time
+from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 from typing import BinaryIO
 
+MARKED_LIMIT = 10  # RLIMIT_LOCKS
+_UNLIMITED = 1 << 40  # stands for no limit
 _SUBREAPER = 36  # PR_SET_CHILD_SUBREAPER
 _HEAD, _TAIL = 4_000_000, 200_000  # bytes of the output that are kept
 _PIECE = 65536
+_MOST_PIECES = 17  # that a pipe holds: a megabyte (pipe(7))
+_PAUSE, _PATIENCE = 0.02, 5.0  # seconds until processes that were ended are gone; that this is waited for
 
 
 class Log:
@@ -48,33 +58,36 @@ class Log:
         self._file.flush()
 
 
-def main(seconds: str, log: str, *command: str) -> str:
+def main(log: str, *command: str) -> str:
     """Run the command to its end; how it ended."""
-    _adopt_orphans()
+    adopt_orphans()
     woken, wake = os.pipe()
     os.set_blocking(wake, False)
     signal.set_wakeup_fd(wake)
     signal.signal(signal.SIGCHLD, lambda *_: None)
     output, into = os.pipe()
-    child = _start(command, into)
+    child = _start(command, into, int(log))
     os.close(into)
-    ending = "time"
     try:
-        with Path(log).open("wb", buffering=0) as file:
+        with os.fdopen(int(log), "wb", buffering=0) as file:
             kept = Log(file)
-            ending = _follow(child, (output, woken), kept, time.monotonic() + float(seconds))
+            ending = _follow(child, (output, woken), kept)
             kept.close()
     except OSError:
         ending = "unwritable"
-    _end_all(child)
+    with suppress(ProcessLookupError, PermissionError):
+        os.killpg(child, signal.SIGKILL)
+    end_all(children)
     return ending
 
 
-def _start(command: "tuple[str, ...]", into: int) -> int:
+def _start(command: "tuple[str, ...]", into: int, log: int) -> int:
     child = os.fork()
     if child == 0:
         try:
+            os.close(log)
             os.setsid()
+            _mark_this_process()
             os.dup2(os.open(os.devnull, os.O_RDONLY), 0)
             os.dup2(into, 1)
             os.dup2(into, 2)
@@ -86,30 +99,37 @@ def _start(command: "tuple[str, ...]", into: int) -> int:
     return child
 
 
-def _follow(child: int, pipes: "tuple[int, int]", log: Log, until: float) -> str:
+def _follow(child: int, pipes: "tuple[int, int]", log: Log) -> str:
     """Take the output until the command ends; how it ended."""
     output, woken = pipes
     waited = [output, woken, 0]
-    while time.monotonic() < until:
-        ready, _, _ = select.select(waited, [], [], max(0, until - time.monotonic()))
+    while True:
+        ready, _, _ = select.select(waited, [], [])
         if output in ready:
             piece = os.read(output, _PIECE)
             log.add(piece)
             if not piece:
                 waited.remove(output)
-            continue  # all that was printed comes before the end
         ended, status = os.waitpid(child, os.WNOHANG)
         if ended:
+            _drain(output, log)
             code = os.waitstatus_to_exitcode(status)
             return f"exit {code}" if code >= 0 else f"signal {-code}"
         if woken in ready:
             os.read(woken, _PIECE)
         if 0 in ready:
-            break
-    return "time"
+            return "closed"
 
 
-def _adopt_orphans() -> None:
+def _drain(output: int, log: Log) -> None:
+    """Take what was printed before the end; what the command has started may print for ever."""
+    os.set_blocking(output, False)
+    with suppress(BlockingIOError):
+        for _ in range(_MOST_PIECES):
+            log.add(os.read(output, _PIECE))
+
+
+def adopt_orphans() -> None:
     """Become the parent of every process below whose own parent ends."""
     if sys.platform != "linux":
         return
@@ -119,22 +139,44 @@ def _adopt_orphans() -> None:
         ctypes.CDLL(None).prctl(_SUBREAPER, 1, 0, 0, 0)
 
 
-def _end_all(child: int) -> None:
-    """End the command's group, then all processes below this one, until there is none."""
-    with suppress(ProcessLookupError, PermissionError):
-        os.killpg(child, signal.SIGKILL)
-    own = Path(f"/proc/self/task/{os.getpid()}/children")
-    while True:
-        below = []
+def _mark_this_process() -> None:
+    if sys.platform != "linux":
+        return
+    with suppress(ImportError, OSError, ValueError):
+        import resource
+
+        lower = max(0, marked_limit(0) - 1)
+        resource.setrlimit(MARKED_LIMIT, (lower, lower))
+
+
+def marked_limit(process: int) -> int:
+    """The limit of a process, or (0) of this one, that marks what a command has started. Raises `OSError`."""
+    import resource
+
+    limit = resource.prlimit(process, MARKED_LIMIT)[1]
+    return _UNLIMITED if limit == resource.RLIM_INFINITY else limit
+
+
+def children() -> "list[int]":
+    """The processes right below this one, those among them that ended and were not waited for."""
+    found = []
+    for thread in Path("/proc/self/task").glob("*/children"):
         with suppress(OSError):
-            below = [int(number) for number in own.read_text().split()]
-        for number in below or [child]:
+            found += [int(number) for number in thread.read_text().split()]
+    return found
+
+
+def end_all(found: Callable[[], list[int]]) -> None:
+    """End processes right below this one until no more are found; what has no right to end them gives up."""
+    until = time.monotonic() + _PATIENCE
+    while (left := found()) and time.monotonic() < until:
+        for number in left:
             with suppress(ProcessLookupError, PermissionError):
                 os.kill(number, signal.SIGKILL)
+        for number in left:
             with suppress(ChildProcessError):
-                os.waitpid(number, 0)
-        if not below:
-            return
+                os.waitpid(number, os.WNOHANG)
+        time.sleep(_PAUSE)
 
 
 if __name__ == "__main__":

@@ -22,7 +22,6 @@ from rabbet.core.culprit.outcome import End, Outcome, Runs, Symptom, runs_of
 from rabbet.core.model.lock import Needed
 from rabbet.core.progress import Silent
 from rabbet.disk.atomic import cannot_write
-from rabbet.disk.regular_file import read_regular
 from rabbet.environment.variables import program_on, variables_inside
 from rabbet.errors import CannotWrite, Interrupted, RabbetError
 from rabbet.sources.interruptible import as_finished
@@ -40,7 +39,6 @@ ABSENT = "is not there"  # said of a command
 SEARCHES = "searches"  # the memory of what was tried
 _GOOD = Mixture()
 _LINES = 12  # of the output that are shown
-_LARGEST_LOG = 5_000_000  # bytes
 _FULL = 1_000_000  # bytes: a disk with less is full
 _NOT_FOUND = 127  # a shell's exit code for a command that is not there
 
@@ -240,27 +238,28 @@ class Attempts:
 
     def _run(self, mixture: Mixture, root: Path, folder: Path) -> tuple[End, Tried]:
         variables = variables_inside(root, self._machine.environ)
-        variables["TMPDIR"] = str(folder)
+        variables["TMPDIR"] = str(folder / "tmp")
         words = self.command.words
         try:
             program = program_on(variables["PATH"], words[0])
         except FileNotFoundError:
             return End("exit", _NOT_FOUND), Tried(reason=f"'{words[0]}' {ABSENT}")
         before = _files(root) if mixture == _GOOD else None
-        log = folder / "output"
+        with cannot_write(folder):
+            (folder / "tmp").mkdir()
         ending = run_supervised(
             [program, *words[1:]],
             variables,
             self.command.folder,
-            log=log,
+            log=folder / "output",
             seconds=self.command.seconds,
             waiting=self._waiting,
         )
         if before is not None and before != _files(root):
             self.changed_by_command = True
-        shows = bool(self.command.symptom.text) and self.command.symptom.text in _text(log)
+        shows = bool(self.command.symptom.text) and self.command.symptom.text in ending.output
         end = End(ending.how, ending.number, shows)
-        if end.code != 0 and shutil.disk_usage(folder).free < _FULL:
+        if end.code != 0 and shutil.disk_usage(self._machine.store_folder).free < _FULL:
             raise CannotWrite(
                 "the disk is full, so that nobody can tell why the command fails",
                 because=[str(self._machine.store_folder)],
@@ -278,13 +277,6 @@ class Attempts:
 
 def _remove(folder: Path) -> None:
     shutil.rmtree(folder, ignore_errors=True)
-
-
-def _text(log: Path) -> str:
-    try:
-        return read_regular(log, most=_LARGEST_LOG).decode("utf-8", "replace")
-    except OSError:
-        return ""
 
 
 def _files(root: Path) -> frozenset[tuple[str, int, int]]:
