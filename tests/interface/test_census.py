@@ -110,6 +110,9 @@ class Census(ProgramCase):
         self.assertIn("1.1", self.rabbet("census", "show", "--library", "tallywax", **database).out)
         self.assertIn("tallywax", self.rabbet("compare", "machine:behind", **database).out)
         self.rabbet("compare", "machine:by-hand", code=2, **database)
+        full, new = ["prlimit", "--fsize=0"], {"RABBET_CENSUS": "sqlite:///new.db"}
+        error = self.rabbet("census", "send", "--label", "x", before=full, code=5, **new).err
+        self.assertRegex(error, "can't be set up\n  because .*disk")
         with closing(sqlite3.connect(self.root / "census.db")) as opened, opened:
             opened.execute("UPDATE rabbet_state SET content = 7 WHERE id = 2")
         for arguments, code in ((["show"], 0), (["check"], 1), (["show", "--since", "2026-05-01"], 0)):

@@ -388,6 +388,18 @@ class Environments(ProgramCase):
         for command in (["recreate"], ["store"], ["store", "sweep"], ["store", "check"]):
             self.rabbet(*command)
         self.assertEqual((newer / "y.whl").read_text(), "from tomorrow")
+        code = "import rabbet.store.blob_cache as cache; cache.LAYOUT = 'layout-3'"
+        for command in ("drift", "recreate", "envs"):  # a Rabbet of tomorrow: what was made here still was
+            done = subprocess.run(
+                [sys.executable, "-c", f"{code}; import rabbet.__main__ as main; main.program()", command],
+                cwd=self.project,
+                env=self.variables,
+                capture_output=True,
+                text=True,
+                check=False,
+            )
+            self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("1 environment on this machine; as locked: 1", done.stdout)
 
     def test_restless_downloads(self) -> None:
         """A wheel that breaks off is taken up again where it did; a slow one is waited for."""

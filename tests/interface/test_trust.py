@@ -218,6 +218,9 @@ class NothingOutside(Trust):
             self.rabbet("resolve", "--raise", "no-such", code=2)
             self.rabbet("census", "record")
             self.assertEqual(victim.read_text(), "mine\n")
+        made_up_anew = label.read_text()
+        self.rabbet("envs")
+        self.assertEqual(label.read_text(), made_up_anew)
 
     def test_links(self) -> None:
         """Where a folder of the environment is a link, nothing behind it is touched, and it is made anew."""

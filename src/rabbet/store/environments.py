@@ -16,6 +16,9 @@ from rabbet.store.folder import make_folder
 __all__ = ["NAME_FILE", "Environments", "new_name"]
 
 NAME_FILE = "rabbet.id"  # inside an environment, its own random name
+# The folder of the notes, in their present form. Their form is their own: if the store's layout changes, no
+# environment becomes a stranger's. It has the name that the store's layout had when they were first kept.
+_NOTES = "layout-2"
 
 
 def new_name() -> str:
@@ -24,13 +27,15 @@ def new_name() -> str:
 
 
 class Environments:
-    """The environments that were made from a store, or by a user; `folder` holds the notes of them."""
+    """The environments that were made from a store, or by a user; `folder` holds what is noted here."""
 
-    def __init__(self, store: Path) -> None:
-        self.folder = store / "environments"
-        self._notes = BlobCache(self.folder)
-        self.places = store / "places"  # where each lies, in plain text: for shells that follow their user
-        self._unfinished = BlobCache(store / "unfinished")
+    def __init__(self, place: Path) -> None:
+        self.folder = place / _NOTES
+        self._notes = BlobCache(self.folder / "environments")
+        self.places = (
+            self.folder / "places"
+        )  # where each lies, in plain text: for shells that follow their user
+        self._unfinished = BlobCache(self.folder / "unfinished")
 
     def note(self, root: Path, *, place: Path | None = None) -> None:
         """Remember an environment, which holds its name; `place` is where it will lie, if not there yet."""

@@ -10,14 +10,14 @@
     LAYOUT/repositories/<digest>            what was fetched of git repositories, by their address
     LAYOUT/runtimes/<digest>                what interpreters told of themselves
     LAYOUT/unchanged/<digest>               which locks and environments were found up to date
-    LAYOUT/environments/<name>              which environments were made here
-    LAYOUT/unfinished/<name>                folders in which environments are being made
     LAYOUT/manifests/<digest>                what an environment of certain inputs consists of
     LAYOUT/claims/<digest>                  who changes an environment holds a lock here
     LAYOUT/built/<digest>                   which wheel came of building certain sources in a certain way
     LAYOUT/building/<name>/…                builds that go on: sources, environments, what they write
     LAYOUT/build-logs/<name>                what builds printed
     LAYOUT/partial/…                        what is being written; nothing here is ever taken for whole
+
+The notes of environments are no part of it (`environments.py`).
 
 Whatever is read by others appears by one change of name, so many processes can work at once, and one that is
 killed leaves nothing but litter in `partial`. Whatever is kept carries a digest, and is held against it when

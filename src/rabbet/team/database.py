@@ -25,6 +25,7 @@ from rabbet.team.labels import checked_label
 if TYPE_CHECKING:
     from sqlalchemy import Connection, Engine, FromClause, MetaData, Table
     from sqlalchemy.engine.interfaces import DBAPIConnection
+    from sqlalchemy.exc import SQLAlchemyError
 
 __all__ = ["SCHEMA", "Database", "DatabaseRecord", "StoredState", "opened_database"]
 
@@ -33,6 +34,7 @@ _Value = TypeVar("_Value")
 SCHEMA = 2  # 1: no index on the states of records. 2: with it, so that unused states can go
 _TRIES, _PAUSE = 20, 0.1  # of adding what others add as well; seconds between
 _URLS = "URLs are such as sqlite:///census.db and postgresql+psycopg://HOST/NAME"
+_OWN_DRIVER = "psycopg"
 _LARGEST = 50_000_000  # bytes of an inventory, packed or not
 _LATEST = 253_402_300_799  # seconds since the epoch: the end of year 9999
 _NO_STATE, _NO_LABEL = -1, "without-label"  # stand for what is none
@@ -119,7 +121,7 @@ def opened_database(url: str) -> Iterator["Database"]:
 
     Raises `SourceFailed`, `ModuleNotFoundError` without SQLAlchemy.
     """
-    from sqlalchemy import create_engine, event
+    from sqlalchemy import event
     from sqlalchemy.exc import SQLAlchemyError
 
     shown = shown_location(url)
@@ -132,7 +134,7 @@ def opened_database(url: str) -> Iterator["Database"]:
             note=_URLS,
         )
     try:
-        engine = create_engine(url)
+        engine = _engine(url, shown)
         if engine.dialect.name == "sqlite":
             event.listen(engine, "connect", _with_references)
         try:
@@ -140,12 +142,35 @@ def opened_database(url: str) -> Iterator["Database"]:
         finally:
             engine.dispose()
     except SQLAlchemyError as error:
-        told = str(getattr(error, "orig", None) or error).strip().splitlines()
+        raise SourceFailed(
+            f"the database {shown} can't be used", because=[_told_by(error)], note=_URLS
+        ) from error
+
+
+def _engine(url: str, shown: str) -> "Engine":
+    """What talks to a database. Raises as `opened_database` does: its driver may be one of others."""
+    from sqlalchemy import create_engine, make_url
+
+    parsed = make_url(url)
+    place = parsed.database or ":memory:"
+    if parsed.get_backend_name() == "sqlite" and place.startswith((":memory:", "file:")):
+        raise SourceFailed(f"the database {shown} names no file, so nothing is kept in it", note=_URLS)
+    try:
+        return create_engine(parsed)
+    except ModuleNotFoundError as error:
+        if error.name == _OWN_DRIVER:
+            raise
         raise SourceFailed(
             f"the database {shown} can't be used",
-            because=told[:1] or [type(error).__name__],
+            because=[f"its driver {error.name} is not installed"],
             note=_URLS,
         ) from error
+
+
+def _told_by(error: "SQLAlchemyError") -> str:
+    """What a database says of an error, in a line."""
+    told = str(getattr(error, "orig", None) or error).strip().splitlines()
+    return told[0] if told else type(error).__name__
 
 
 def _with_references(connection: "DBAPIConnection", _: object) -> None:
@@ -229,7 +254,7 @@ class Database:
         """
         from sqlalchemy.exc import IntegrityError, OperationalError, ProgrammingError
 
-        number = self._schema()
+        number, reason = self._schema(), ""
         for _ in range(_TRIES):
             if number is not None:
                 break
@@ -238,15 +263,18 @@ class Database:
                     self._metadata.create_all(connection)
                     _index_states(connection)
                     connection.execute(self._tables.schema.insert().values(number=SCHEMA))
-            except (IntegrityError, OperationalError, ProgrammingError):
+            except (IntegrityError, OperationalError, ProgrammingError) as error:
+                reason = _told_by(error)
                 time.sleep(_PAUSE)
             number = self._schema()
         while number in _MIGRATIONS:
             number = self._migrated(number)
+        if number is None:
+            raise SourceFailed(f"the database {shown} can't be set up", because=[reason])
         if number != SCHEMA:
             raise SourceFailed(
-                f"the database {shown} was made by a newer Rabbet" if number else f"{shown} can't be set up",
-                because=[f"its schema is number {number}, and this Rabbet knows {SCHEMA}"] if number else [],
+                f"the database {shown} was made by a newer Rabbet",
+                because=[f"its schema is number {number}, and this Rabbet knows {SCHEMA}"],
             )
 
     def _migrated(self, number: int) -> int:

@@ -71,10 +71,10 @@ class Machine:
         from rabbet.store.environments import Environments
 
         if self.environ.get("RABBET_STORE"):
-            return Environments(self.store_folder)
+            return Environments(self.store_folder.parent)
         import platformdirs
 
-        return Environments(platformdirs.user_state_path("rabbet") / LAYOUT)
+        return Environments(platformdirs.user_state_path("rabbet"))
 
     @cached_property
     def store(self) -> "Store":
