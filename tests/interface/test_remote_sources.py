@@ -22,6 +22,7 @@ TALLYWAX = MadeUp(name="tallywax", version="1.0", code="x = 1\n")
 HEAVY = MadeUp(name="tallywax", version="1.0", code="x = 1\n", needs=("skepio",))
 SKEPIO = MadeUp(name="skepio", version="1.0", code="x = 1\n")
 KIND = {"Content-Type": "application/vnd.pypi.simple.v1+json"}
+FRONT = Reply(b'{"meta": {}, "projects": []}', headers=KIND)
 
 
 def entry(release: MadeUp, **told: object) -> dict[str, object]:
@@ -115,6 +116,20 @@ class RemoteSources(ProgramCase):
                 self.assertEqual((self.project / "pylock.toml").read_text(), lock)
             self.rabbet("resolve", "--raise", "tallywax")
             self.assertIn(second.origin, (self.project / "pylock.toml").read_text())
+
+    def test_claimed_by_two(self) -> None:
+        """What two sources claim comes from the first one alone, also where that has nothing."""
+        full = {"/simple/": FRONT, **index(TALLYWAX)}
+        with Hostile({"/simple/": FRONT}) as first, Hostile(full) as second:
+            self.declare(f"{first.origin}/simple/", f"{second.origin}/simple/")
+            path = self.project / "pyproject.toml"
+            path.write_text(path.read_text().replace('/simple/"\n', '/simple/"\nonly = ["tally*"]\n'))
+            for command in (["resolve"], ["lookup", "tallywax"]):
+                self.assertIn("'s0' claims tallywax", self.rabbet(*command, code=4).err)
+            self.assertLessEqual({path for path, _ in second.sent}, {"/simple/"})
+            first.replies.update(index(TALLYWAX))
+            self.rabbet("resolve", "--fresh-listings")
+            self.assertIn(first.origin, (self.project / "pylock.toml").read_text())
 
     def test_credentials(self) -> None:
         """They go where the user said, whatever a project calls that, and into nothing that is kept."""

@@ -22,6 +22,8 @@ def near_names(name: str, known: Iterable[str]) -> list[str]:
     alike = (
         one
         for one in islice(known, MOST_NAMES)
-        if abs(len(one) - len(name)) <= _LONGER and (one[:2] == name[:2] or one[-2:] == name[-2:])
+        if abs(len(one) - len(name)) <= _LONGER
+        and (one[:2] == name[:2] or one[-2:] == name[-2:])
+        and one != name
     )
     return get_close_matches(name, dict.fromkeys(islice(alike, MOST_NEAR)), n=_MOST)

@@ -122,6 +122,7 @@ def _unknown(unsolved: Unsolved) -> NoSolution | None:
         known = known or list(catalogue.routing.names())
         near = near_names(name, known)
         because += [f"near {name}: {', '.join(near)}"] if near else []
+        because += catalogue.routing.why_not_elsewhere(name)
         section = place_of(one, text, unsolved.variant)
         edits.append(Edit(verb="retract", what="library", value=name, section=section))
         if near:

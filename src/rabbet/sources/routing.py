@@ -17,7 +17,8 @@ __all__ = ["Claim", "Routing"]
 class Claim(Struct, frozen=True):
     """A source, and the names and patterns of the libraries that come from there and from nowhere else.
 
-    With none, it may serve every library that nobody claims.
+    Of several that claim a library, the first counts: what it does not list, no other one may serve. One that
+    claims nothing may serve every library that nobody claims.
     """
 
     source: Source
@@ -31,9 +32,9 @@ class Claim(Struct, frozen=True):
 class Routing:
     """The sources that count on one target, in their order.
 
-    A library comes from the sources that claim it; any other one from the first that claims nothing and knows
-    it. `locked_from` are the addresses of the indexes that locked libraries came from: from there they come
-    again, or the command fails.
+    A library comes from the first source that claims it; any other one from the first that claims nothing and
+    knows it. `locked_from` are the addresses of the indexes that locked libraries came from: from there they
+    come again, or the command fails.
     """
 
     def __init__(self, claims: Sequence[Claim], locked_from: Mapping[NormalizedName, str]) -> None:
@@ -60,7 +61,13 @@ class Routing:
 
     def sources_of(self, name: NormalizedName) -> list[Source]:
         """The sources that may serve a library, in order."""
-        return self._claiming(name) or [claim.source for claim in self._claims if not claim.only]
+        claiming = self._claiming(name)
+        return [claiming] if claiming else [claim.source for claim in self._claims if not claim.only]
+
+    def why_not_elsewhere(self, name: NormalizedName) -> list[str]:
+        """Why a library that the source which claims it does not list comes from no other one."""
+        claiming = self._claiming(name)
+        return [f"'{claiming.name}' claims {name}, so no other source is asked"] if claiming else []
 
     def sources_after(self, chosen: Candidate) -> list[Source]:
         """The sources behind the one that a library is taken from; none where one claims its name."""
@@ -85,5 +92,5 @@ class Routing:
             remedy=f"rabbet resolve --raise {name}",
         )
 
-    def _claiming(self, name: NormalizedName) -> list[Source]:
-        return [claim.source for claim in self._claims if claim.holds(name)]
+    def _claiming(self, name: NormalizedName) -> Source | None:
+        return next((claim.source for claim in self._claims if claim.holds(name)), None)

@@ -42,7 +42,10 @@ def lookup(project: Project, machine: Machine, observer: Observer, name: Normali
             near = near_names(name, catalogue.routing.names())
             raise NoSolution(
                 f"no source knows a library named '{name}'",
-                because=[f"near names: {', '.join(near)}"] if near else [],
+                because=[
+                    *([f"near names: {', '.join(near)}"] if near else []),
+                    *catalogue.routing.why_not_elsewhere(name),
+                ],
                 note="" if near else "check its spelling",
                 remedy=f"rabbet lookup {near[0]}" if near else "",
             )
