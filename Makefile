@@ -32,6 +32,7 @@ bench: $(TOOLS)/ready
 	$(RUN) -m bench.culprit
 	$(RUN) -m bench.imports
 	$(RUN) -m bench.drift
+	$(RUN) -m bench.bounds
 	$(RUN) -m bench.census
 	$(RUN) -m bench.large_listings
 	$(RUN) -m bench.change

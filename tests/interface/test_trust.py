@@ -352,7 +352,7 @@ class DamageIsNoticed(Trust):
         shutil.rmtree(self.project / ".venv")
         before = self.tree()
         error = self.rabbet("recreate", code=7, XDG_STATE_HOME="/dev/null").err
-        self.assertIn("/environments can't be written", error)
+        self.assertIn("/dev/null/rabbet/layout-2 can't be written", error)
         self.assertEqual(self.tree(), before)
 
     def test_unshared_files(self) -> None:
