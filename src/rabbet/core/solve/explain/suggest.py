@@ -123,7 +123,10 @@ def _clashes(refutation: Refutation, trial: "_Trial") -> list[tuple[Refutation, 
 
 
 def _each_mended(breakages: Sequence[Sequence[Declared]], trial: "_Trial") -> list[Suggestion]:
-    """One change for each of several clashes: each is looked for where the others are out of the way."""
+    """One change for each of several clashes: each is looked for where the others are out of the way.
+
+    What goes with a requirement that is dropped needs no change of its own.
+    """
     after: dict[Declared, Need | None] = {}
     chosen: dict[NormalizedName, tuple[Version, ...]] = {}
     for number, involved in enumerate(breakages):
@@ -139,11 +142,19 @@ def _each_mended(breakages: Sequence[Sequence[Declared]], trial: "_Trial") -> li
             return []
         after |= {change.declared: change.after for change in found[0].changes}
         chosen |= found[0].chosen
-    mended = _Trial(trial.question, after).answer({})
+    dropped = [one for one, what in after.items() if what is None]
+    gone = [one for one in trial.question.declared if any(_goes_with(one, other) for other in dropped)]
+    after = {one: what for one, what in after.items() if what is None or one not in gone}
+    mended = _Trial(trial.question, {**dict.fromkeys(gone), **after}).answer({})
     if mended is None or isinstance(mended, Refutation):
         return []
     changes = tuple(Change(declared=one, after=what) for one, what in after.items())
-    return [Suggestion(changes=changes, chosen=chosen)]
+    kept = _names(one for one, what in after.items() if what is not None)
+    return [
+        Suggestion(
+            changes=changes, chosen={name: versions for name, versions in chosen.items() if name in kept}
+        )
+    ]
 
 
 def _involved(refutation: Refutation, declared: Sequence[Declared]) -> list[Declared]:
