@@ -1,4 +1,4 @@
-"""What is as large as it may be: inventories and declarations at their bounds, each beside its floor.
+"""The largest inventories and declarations that are read, each beside its floor.
 
 Run it by `make bench`. Whole commands, in turn with a program that only parses the same files; medians.
 """

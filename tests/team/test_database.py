@@ -122,7 +122,7 @@ class OnSqlite(Stored):
 
 
 class Loose(Stored):
-    """SQLite takes values of any type: whoever may write a row hides no other one."""
+    """SQLite takes values of any type: a bad row hides no other one."""
 
     def test_values_of_other_types(self) -> None:
         """What can't be read is empty, without a label or a time; everything else is there."""

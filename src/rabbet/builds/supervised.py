@@ -1,4 +1,4 @@
-"""Run a command that nobody vouches for: with a time limit, its output kept, no process left of it."""
+"""Run an untrusted command with a time limit, keep its output, and leave none of its processes behind."""
 
 import os
 import re
@@ -59,8 +59,8 @@ def run_supervised(
 ) -> Ending:
     """Run a command to its end; `waiting` is told for how many seconds it has run.
 
-    What it prints stands in the file `log` too, which is made anew. If this process is interrupted or killed,
-    the command and all that it started ends as well; so it does if it ends or stops who watches over it.
+    Its output is written to the file `log` too, which replaces any older one. The command and everything it
+    started also end when this process is interrupted or killed, and when they kill or stop their supervisor.
     Raises `CannotWrite` where its output can't be written.
     """
     supervisor.adopt_orphans()
@@ -84,7 +84,7 @@ def run_supervised(
 
 
 class _Wait(Struct, frozen=True):
-    """For how long at most, and who is told of it meanwhile."""
+    """The time limit in seconds, and what is called with the seconds that have passed."""
 
     seconds: int
     waiting: Callable[[int], None]
@@ -93,7 +93,7 @@ class _Wait(Struct, frozen=True):
 def _ended(
     command: Sequence[str], environ: Mapping[str, str], folder: Path, log: int, wait: _Wait
 ) -> tuple[str, int]:
-    """How the command ended, when nothing is left of it. Raises `CannotWrite`."""
+    """How the command ended, once none of its processes is left. Raises `CannotWrite`."""
     try:
         process = subprocess.Popen(
             [sys.executable, "-I", "-S", supervisor.__file__, str(log), *command],
@@ -140,7 +140,7 @@ def _is_stopped(process: "subprocess.Popen[bytes]") -> bool:
 
 
 def _end(process: "subprocess.Popen[bytes]") -> None:
-    """Let the supervisor end all; where it does not, end it, and what came from it to this process."""
+    """Let the supervisor end everything. If it does not, end it and the orphans that come here."""
     if process.stdin:
         process.stdin.close()
     try:
@@ -153,7 +153,7 @@ def _end(process: "subprocess.Popen[bytes]") -> None:
 
 
 def _orphans() -> list[int]:
-    """Processes of commands whose supervisors are gone: now they are right below this one."""
+    """Processes of commands whose supervisors are gone: they are children of this process now."""
     found = []
     for number in supervisor.children():
         with suppress(OSError, ImportError):

@@ -1,14 +1,14 @@
-"""End a command and all that it started: `python supervisor.py LOG COMMAND…`, a whole program.
+"""Run a command, and end everything it started: `python supervisor.py LOG COMMAND…`, a whole program.
 
-What the command starts may outlive it, leave its session and lose its parent. So this process adopts orphans
-(Linux, prctl(2)), and ends whatever is below it when the command has ended, or when its standard input is
-closed: then whoever started it is gone, or wants an end. Where orphans can't be adopted, the command's own
-process group is ended. What the command prints goes to the open file with the number LOG, the middle of it
-left out where it is long; the command itself does not get that file.
+The command's processes may outlive it, leave its session and lose their parents. So this process adopts
+orphans (Linux, prctl(2)), and ends all of its descendants when the command has ended, or when its standard
+input is closed: the process that started it then has ended, or wants an end. Where orphans can't be adopted,
+the command's process group is ended. The output goes to the open file with the number LOG, without its middle
+where it is long. The command itself does not get that file.
 
-The command may end this process. So everything below it carries a mark that it can't take off: a limit of the
-kernel's that is lower than that of who started this process, and that nobody may raise (setrlimit(2)). The
-limit counts locks, and no kernel since 2.4.25 heeds it.
+The command may kill this process. So its processes carry a mark that they can't remove: a kernel limit lower
+than that of this process, which an unprivileged process can't raise again (setrlimit(2)). It is the limit on
+file locks, which Linux has ignored since 2.4.25.
 
 It prints how the command ended: `exit CODE`, `signal NUMBER`, `closed` or `unwritable`.
 """
@@ -150,7 +150,7 @@ def _mark_this_process() -> None:
 
 
 def marked_limit(process: int) -> int:
-    """The limit of a process, or (0) of this one, that marks what a command has started. Raises `OSError`."""
+    """The limit that marks a command's processes, of one process or (0) of this one. Raises `OSError`."""
     import resource
 
     limit = resource.prlimit(process, MARKED_LIMIT)[1]
@@ -158,7 +158,7 @@ def marked_limit(process: int) -> int:
 
 
 def children() -> "list[int]":
-    """The processes right below this one, those among them that ended and were not waited for."""
+    """The child processes, including those that have ended and were not waited for."""
     found = []
     for thread in Path("/proc/self/task").glob("*/children"):
         with suppress(OSError):
@@ -167,7 +167,7 @@ def children() -> "list[int]":
 
 
 def end_all(found: Callable[[], list[int]]) -> None:
-    """End processes right below this one until no more are found; what has no right to end them gives up."""
+    """End child processes until no more are found. After some seconds it gives up: it may not end all."""
     until = time.monotonic() + _PATIENCE
     while (left := found()) and time.monotonic() < until:
         for number in left:

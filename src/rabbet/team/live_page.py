@@ -1,6 +1,6 @@
 """The census page, live on the loopback address: read-only, for one machine's own browser.
 
-Whoever uses this machine can connect, so connections are few and short, and what ends badly ends alone.
+Anyone who uses this machine can connect, so connections are few and short, and an error ends one alone.
 """
 
 import socket

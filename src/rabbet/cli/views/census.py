@@ -345,7 +345,7 @@ class CheckView(Struct, frozen=True):
 
     @property
     def too_many(self) -> bool:
-        """Whether that is so; what can't be read counts as breaking, as nobody knows."""
+        """Whether that is so; a record that can't be read counts as breaking."""
         return self.found.matrix.weighing(Weight.BREAKS) + len(self.found.unread) > self.allowed
 
     def show(self, context: Context) -> None:
