@@ -13,6 +13,7 @@ from rabbet.demo.files import write_files
 from rabbet.demo.libraries import MadeUp
 from rabbet.demo.runtimes import LANGUAGE, registry, shelf
 from rabbet.demo.stand_in import Fault, Manner, StandIn
+from rabbet.store.blob_cache import LAYOUT
 from tests.support.languages import install
 from tests.support.program import Outcome, ProgramCase
 
@@ -77,19 +78,19 @@ class Obtaining(ProgramCase):
         self.assertIn("Nothing to do", self.rabbet("recreate", "--offline").out)
         shutil.rmtree(self.project / ".venv")
         self.rabbet("recreate", "--offline")
-        kept = self.root / "store" / "layout-2" / "obtained"
+        kept = self.root / "store" / LAYOUT / "obtained"
         kept.rename(self.root / "aside")
         self.assertIn("To mend: rabbet recreate --obtain", self.rabbet("drift", code=1).out)
         (self.root / "aside").rename(kept)
         self.assertIn("in use", self.rabbet("runtimes", "discard", "waggle", code=7).err)
-        os.utime(self.root / "store" / "layout-2" / "obtained" / self.obtained[0], (0, 0))
+        os.utime(self.root / "store" / LAYOUT / "obtained" / self.obtained[0], (0, 0))
         self.rabbet("store", "sweep")
         self.assertEqual(len(self.obtained), 1)
         self.rabbet("envs", "discard", str(self.project / ".venv"))
         self.assertIn("Discarded waggle 2.1", self.rabbet("runtimes", "discard", "waggle 2.1").out)
         self.assertEqual(self.obtained, [])
         self.rabbet("runtimes", "obtain", "waggle<2")
-        os.utime(self.root / "store" / "layout-2" / "obtained" / self.obtained[0], (0, 0))
+        os.utime(self.root / "store" / LAYOUT / "obtained" / self.obtained[0], (0, 0))
         self.rabbet("store", "sweep")
         self.assertEqual(self.obtained, [])
 

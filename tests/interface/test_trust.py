@@ -14,6 +14,7 @@ from pathlib import Path
 from rabbet.demo.libraries import RELEASES
 from rabbet.demo.stand_in import Manner, StandIn
 from rabbet.store.blob_cache import LAYOUT
+from rabbet.store.environments import NOTES
 from tests.support.program import ProgramCase
 
 TABLE = tomllib.loads((Path(__file__).parent.parent / "data" / "trust.toml").read_text())
@@ -209,7 +210,7 @@ class NothingOutside(Trust):
         state.mkdir(parents=True, exist_ok=True)
         victim = self.root / "victim"
         victim.write_text("mine\n")
-        label = self.root / "store" / LAYOUT / "label"
+        label = self.root / "store" / NOTES / "label"
         self.rabbet("recreate")
         for make in (lambda path: path.symlink_to(victim), os.mkfifo):
             for path in (state / "runs.jsonl", label):

@@ -13,12 +13,12 @@ from rabbet.disk.regular_file import read_regular
 from rabbet.store.blob_cache import BlobCache
 from rabbet.store.folder import make_folder
 
-__all__ = ["NAME_FILE", "Environments", "new_name"]
+__all__ = ["NAME_FILE", "NOTES", "Environments", "new_name"]
 
 NAME_FILE = "rabbet.id"  # inside an environment, its own random name
 # The folder of the notes, in their present form. Their form is their own: if the store's layout changes, no
 # environment becomes a stranger's. It has the name that the store's layout had when they were first kept.
-_NOTES = "layout-2"
+NOTES = "layout-2"
 
 
 def new_name() -> str:
@@ -30,7 +30,7 @@ class Environments:
     """The environments that were made from a store, or by a user; `folder` holds what is noted here."""
 
     def __init__(self, place: Path) -> None:
-        self.folder = place / _NOTES
+        self.folder = place / NOTES
         self._notes = BlobCache(self.folder / "environments")
         self.places = (
             self.folder / "places"

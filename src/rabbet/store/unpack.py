@@ -27,11 +27,12 @@ _NEW = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC | os.O_NOFOLLOW
 _UNSUSPICIOUS = 100_000_000  # bytes
 _MOST_PACKED = 200  # times
 _UNRECORDED = ("RECORD", "RECORD.jws", "RECORD.p7s")
+_FIRST_MOMENT, _MOMENTS = 946_684_800, 631_152_000  # seconds: 2000-01-01, and 20 years
 _READABLE, _RUNNABLE = 0o444, 0o555  # nobody writes into a file that environments share
 
 
 def unpack_wheel(wheel: Path, tree: Path) -> tuple[StoredFile, ...]:
-    """Unpack into a folder that does not exist yet; the files are read-only.
+    """Unpack into a folder that does not exist yet; the files are read-only, and their times tell nothing.
 
     Raises `IntegrityFailed` for an archive that can't be read or is of another form than this, for members
     that would land outside the folder or are no plain files, and for content that `RECORD` does not vouch
@@ -205,6 +206,15 @@ def _new_file(path: str, mode: int) -> int:
         return os.open(path, _NEW, mode)
 
 
+def _moment_of(digest: bytes) -> int:
+    """The time of a file, in seconds since the epoch: the same for the same content, and never in the future.
+
+    A compiled module notes its source's time. So libraries that share a source share what it compiles to, and
+    what was compiled from another source is known to be out of date.
+    """
+    return _FIRST_MOMENT + int.from_bytes(digest[:4], "big") % _MOMENTS
+
+
 def _unpack(
     archive: zipfile.ZipFile,
     member: zipfile.ZipInfo,
@@ -232,6 +242,8 @@ def _unpack(
         state = os.fstat(descriptor)
         if stat.S_IMODE(state.st_mode) != mode:  # the user keeps new files from others
             os.fchmod(descriptor, mode)
+        moment = _moment_of(digest.digest())
+        os.utime(descriptor, (moment, moment))
     finally:
         os.close(descriptor)
     if state.st_size < received:
