@@ -10,6 +10,7 @@ from pkgutil import walk_packages
 
 import rabbet
 from rabbet import errors
+from rabbet.cli.main import parser_for
 from rabbet.cli.registry import COMMANDS, HEADINGS
 
 SOURCE = Path(rabbet.__file__).parent
@@ -196,6 +197,18 @@ class Structure(unittest.TestCase):
                 self.assertIn(heading, HEADINGS)
                 first = (import_module(module).__doc__ or "").splitlines()[0]
                 self.assertEqual(first.rstrip(".").lower(), summary.lower())
+
+    def test_options_that_are_repeated(self) -> None:
+        """Each value of an option counts, or a second one is an error: none replaces another in silence."""
+        for name in COMMANDS:
+            parser = parser_for(name)
+            for action in parser._actions:
+                if not action.option_strings or action.nargs == 0:
+                    continue
+                with self.subTest(name, option=action.option_strings[0]):
+                    several = type(action).__name__ in ("_AppendAction", "_ExtendAction")
+                    self.assertEqual(several, action.nargs is not None or isinstance(action.default, list))
+                    self.assertEqual(not several, type(action).__name__ == "_Once")
 
     def test_errors(self) -> None:
         """Every failure has an exit code of its own kind and a section in the documentation."""

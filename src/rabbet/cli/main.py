@@ -6,7 +6,7 @@ Kept light on purpose: what `--version` and `--help` don't need is imported insi
 import gc
 import os
 import sys
-from argparse import ArgumentParser, HelpFormatter, Namespace
+from argparse import Action, ArgumentError, ArgumentParser, HelpFormatter, Namespace
 from collections.abc import Sequence
 from contextlib import suppress
 from functools import partial
@@ -26,12 +26,31 @@ __all__ = ["fill_parser", "main", "parser_for", "program"]
 
 _WORTH_NOTING = 0.2  # seconds: shorter runs that go well, such as those of prompts, are not logged
 _ANOTHERS = ("run", "enter")  # commands whose arguments are mostly those of another program
+_GIVEN = "options that were given"  # no name of an option
 _ANOTHERS_WORDS = "command"  # what `run` and `culprit` call the words that they start
 
 _USAGE = """\
 usage: rabbet [--version] [--help] [--trace] COMMAND …
 Declare a project's needs, resolve them, recreate them anywhere, see the drift.
 """
+
+
+class _Once(Action):
+    """Stores the value of an option that takes one: a second value would replace the first in silence."""
+
+    def __call__(
+        self,
+        parser: ArgumentParser,  # noqa: ARG002 - as argparse calls it
+        namespace: Namespace,
+        values: object,
+        option_string: str | None = None,
+    ) -> None:
+        """Store the value. Raises `ArgumentError` where there is one already."""
+        given = vars(namespace).setdefault(_GIVEN, set())
+        if option_string is not None and self.dest in given:
+            raise ArgumentError(self, "it is given more than once")
+        given.add(self.dest)
+        setattr(namespace, self.dest, values)
 
 
 class _Parser(ArgumentParser):
@@ -43,6 +62,7 @@ class _Parser(ArgumentParser):
             if word.startswith("--") and word.endswith("=--"):  # which argparse takes for no value at all
                 self.error(f"argument {word[:-3]}: expected one argument")
         read = super().parse_args(given)
+        vars(read).pop(_GIVEN, None)
         self._refuse_unfit([value for name, value in vars(read).items() if name != _ANOTHERS_WORDS])
         return read
 
@@ -188,6 +208,7 @@ def parser_for(name: str, rest: Sequence[str] = (), *, helping: bool = False) ->
         # Only help needs the terminal's width, and finding that out takes as long as all arguments.
         formatter_class=partial(HelpFormatter, width=None if helping else 80),
     )
+    parser.register("action", None, _Once)  # what an option does for which nothing else is said
     fill_parser(parser, name)
     return parser
 

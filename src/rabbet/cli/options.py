@@ -19,6 +19,7 @@ __all__ = [
     "add_now",
     "add_offline",
     "add_section",
+    "add_several",
     "add_trial",
     "add_variant",
     "edits_of",
@@ -133,10 +134,17 @@ def section_of(arguments: Namespace) -> "Section | None":
     return None
 
 
+def add_several(
+    parser: ArgumentParser, name: str, shown: str, purpose: str, *, dest: str | None = None
+) -> None:
+    """An option that takes one value or more, also where it is repeated; `[]` where it is absent."""
+    parser.add_argument(name, metavar=shown, nargs="+", action="extend", default=[], dest=dest, help=purpose)
+
+
 def add_listed(parser: ArgumentParser, **options: tuple[str, str]) -> None:
     """Options that take one or more entries each: what to show for one, and the help."""
     for name, (shown, purpose) in options.items():
-        parser.add_argument(f"--{name.replace('_', '-')}", metavar=shown, nargs="+", default=[], help=purpose)
+        add_several(parser, f"--{name.replace('_', '-')}", shown, purpose)
 
 
 def edits_of(verb: Literal["declare", "retract"], arguments: Namespace) -> "list[Edit]":

@@ -13,6 +13,7 @@ from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.target import Target, targets_text
+from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import Need, library_name
 from rabbet.core.progress import Observer
 from rabbet.disk.atomic import write_text
@@ -390,7 +391,10 @@ def _check_raised(earlier: Sequence[Lock], options: ResolveOptions) -> None:
     known |= {runtime.language for lock in earlier for runtime in lock.runtimes} - {"python"}
     unknown = sorted(set(options.raised) - known)
     if unknown:
-        raise WrongUsage(f"'{unknown[0]}' is not in the lock, so it can't be raised", remedy="rabbet resolve")
+        told = " and ".join(f"'{name}'" for name in unknown)
+        told += " is not in the lock, so it" if len(unknown) == 1 else " are not in the lock, so they"
+        near = [f"near {name}: {', '.join(found)}" for name in unknown if (found := near_names(name, known))]
+        raise WrongUsage(f"{told} can't be raised", because=near, remedy="rabbet resolve")
 
 
 def _up_to_date(lock: Lock, declaration: Declaration, targets: Sequence[Target]) -> bool:

@@ -10,20 +10,18 @@ that works. It shows what it would write and why, asks, and writes. Nothing that
 from argparse import ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_json
+from rabbet.cli.options import add_json, add_several
 from rabbet.errors import ExitCode
 
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
-    parser.add_argument(
+    add_several(
+        parser,
         "--from",
+        "PATH",
+        "look at these alone: environments, lists, pyproject.toml, locks, folders with code",
         dest="places",
-        metavar="PATH",
-        nargs="+",
-        action="extend",
-        default=[],
-        help="look at these alone: environments, lists, pyproject.toml, locks, folders with code",
     )
     parser.add_argument("--plan", action="store_true", help="show what would be written, and write nothing")
     parser.add_argument("--yes", action="store_true", help="ask nothing, write")

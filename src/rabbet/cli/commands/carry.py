@@ -11,7 +11,7 @@ from argparse import ArgumentParser, Namespace
 from pathlib import Path
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_json, add_offline, add_variant
+from rabbet.cli.options import add_json, add_offline, add_several, add_variant
 from rabbet.disk.named import path_named
 from rabbet.errors import ExitCode
 
@@ -19,9 +19,7 @@ from rabbet.errors import ExitCode
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
     parser.add_argument("--to", metavar="PLACE", required=True, help="a folder, or an archive")
-    parser.add_argument(
-        "--target", metavar="PLATFORM", nargs="+", default=[], help="only for these platforms of the lock"
-    )
+    add_several(parser, "--target", "PLATFORM", "only for these platforms of the lock")
     add_variant(parser)
     add_offline(parser)
     add_json(parser)

@@ -12,7 +12,7 @@ from argparse import ArgumentParser, Namespace
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_json, add_offline, add_variant, moment
+from rabbet.cli.options import add_json, add_offline, add_several, add_variant, moment
 from rabbet.errors import EnvironmentFailed, ExitCode, WrongUsage
 from rabbet.workspace.machine import CENSUS_VARIABLE
 
@@ -60,14 +60,12 @@ def add_arguments(parser: ArgumentParser) -> None:
         help="send, show, check, serve: a database in place of git, such as sqlite:///census.db"
         f" (default: the variable {CENSUS_VARIABLE})",
     )
-    parser.add_argument(
+    add_several(
+        parser,
         "--from",
+        "PATH",
+        "show, check, serve: more machines: inventory files, lists of exact versions, environments",
         dest="places",
-        metavar="PATH",
-        nargs="+",
-        action="extend",
-        default=[],
-        help="show, check, serve: more machines: inventory files, lists of exact versions, environments",
     )
     parser.add_argument("--machine", metavar="LABEL", help="show: all that differs on one machine")
     parser.add_argument("--library", metavar="NAME", help="show: one library on all machines, over time")

@@ -11,7 +11,7 @@ from argparse import ArgumentParser, Namespace
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_json, add_variant
+from rabbet.cli.options import add_json, add_several, add_variant
 from rabbet.disk.named import path_named
 from rabbet.errors import ExitCode, WrongUsage
 
@@ -23,18 +23,11 @@ def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
     parser.add_argument("what", choices=("list", "bill", "container", "editor"), help="what to export")
     parser.add_argument("--to", metavar="FILE", help="list, bill: a file in place of standard output")
-    parser.add_argument("--group", metavar="NAME", nargs="+", help="list, container: with these groups")
-    parser.add_argument("--extra", metavar="NAME", nargs="+", help="list, container: with these extras")
+    add_several(parser, "--group", "NAME", "list, container: with these groups")
+    add_several(parser, "--extra", "NAME", "list, container: with these extras")
     parser.add_argument("--everything", action="store_true", help="list, container: all groups and extras")
     parser.add_argument("--base", metavar="IMAGE", help="container: the image that brings Python")
-    parser.add_argument(
-        "--command",
-        metavar="WORD",
-        dest="words",
-        nargs="+",
-        default=[],
-        help="container: what it runs (default: python)",
-    )
+    add_several(parser, "--command", "WORD", "container: what it runs (default: python)", dest="words")
     parser.add_argument("--force", action="store_true", help="container, editor: also over what was edited")
     add_variant(parser)
     add_json(parser)

@@ -9,7 +9,7 @@ from argparse import ArgumentParser, Namespace
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_json, add_offline, add_variant
+from rabbet.cli.options import add_json, add_offline, add_several, add_variant
 from rabbet.errors import ExitCode, NotObtained, WrongUsage
 
 if TYPE_CHECKING:
@@ -41,8 +41,8 @@ def add_arguments(parser: ArgumentParser) -> None:
         "--carried", metavar="PLACE", help="take everything from what `carry` wrote, and ask no network"
     )
     parser.add_argument("--obtain", action="store_true", help="fetch locked runtimes that this machine lacks")
-    parser.add_argument("--group", metavar="NAME", nargs="+", help="these groups, and no others")
-    parser.add_argument("--extra", metavar="NAME", nargs="+", help="these extras, and no others")
+    add_several(parser, "--group", "NAME", "these groups, and no others")
+    add_several(parser, "--extra", "NAME", "these extras, and no others")
     parser.add_argument("--bare", action="store_true", help="no group and no extra")
     parser.add_argument("--everything", action="store_true", help="all groups and extras again")
     parser.add_argument(
@@ -127,8 +127,8 @@ def _recreate(arguments: Namespace, context: Context) -> int:
         fresh=arguments.fresh,
         verify=arguments.verify,
         everything=arguments.everything,
-        groups=[] if arguments.bare else arguments.group,
-        extras=[] if arguments.bare else arguments.extra,
+        groups=[] if arguments.bare else arguments.group or None,
+        extras=[] if arguments.bare else arguments.extra or None,
         obtain=arguments.obtain,
         project=not arguments.without_project,
         compile_later=arguments.compile_later,

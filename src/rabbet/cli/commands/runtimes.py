@@ -10,7 +10,7 @@ from argparse import ArgumentParser, Namespace
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_json, add_offline
+from rabbet.cli.options import add_json, add_offline, add_several
 from rabbet.core.shell import quoted
 from rabbet.disk.named import path_named
 from rabbet.errors import ExitCode, NoDeclaration, WrongUsage
@@ -31,9 +31,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         "runtime", nargs="?", metavar="CONSTRAINT", help="such as 'node>=20' or 'java 17'; publish: a folder"
     )
     parser.add_argument("--to", metavar="FOLDER", help="publish: where the archive and its catalogue go")
-    parser.add_argument(
-        "--only", metavar="LANGUAGE", nargs="+", default=[], help="list these languages alone"
-    )
+    add_several(parser, "--only", "LANGUAGE", "list these languages alone")
     parser.add_argument(
         "--refused", action="store_true", help="list what was set aside too, with the reasons"
     )
