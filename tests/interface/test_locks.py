@@ -221,6 +221,8 @@ class Locks(ProgramCase):
         self.assertIn("1.2      2025-05-10  >=3.8   macos", self.rabbet("lookup", "broodcount").out)
         self.assertIn("needs Python >=3.99", self.rabbet("lookup", "skepio").out)
         self.assertIn("near names: combframe", self.rabbet("lookup", "combfrane", code=4).err)
+        self.assertIn("hivewire>=2: 3 releases in", self.rabbet("lookup", "hivewire>=2").out)
+        self.assertIn("No release matches hivewire>=99", self.rabbet("lookup", "hivewire>=99").out)
 
     def test_lookup_for_the_team(self) -> None:
         """Which of the declared targets have a wheel: all, all but some, some, those of one Python."""

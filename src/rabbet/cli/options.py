@@ -1,6 +1,7 @@
 """Options that several commands share, so that each means the same everywhere."""
 
-from argparse import ArgumentParser, Namespace
+from argparse import ArgumentParser, ArgumentTypeError, Namespace
+from collections.abc import Callable
 from typing import TYPE_CHECKING, Literal, get_args
 
 if TYPE_CHECKING:
@@ -8,10 +9,13 @@ if TYPE_CHECKING:
 
     from rabbet.core.model.declaration import Section
     from rabbet.core.model.edit import Edit
+    from rabbet.core.needs.need import Need
 
 __all__ = [
     "STATES",
     "USUAL_LIMIT",
+    "a_library",
+    "a_release",
     "add_fresh_listings",
     "add_json",
     "add_listed",
@@ -28,6 +32,7 @@ __all__ = [
 ]
 
 
+_LONGEST_SHOWN = 60  # characters of an argument that is wrong
 USUAL_LIMIT = 600  # seconds that a command may run when it is searched for what breaks it
 STATES = "a lock or inventory file, git:REV, installed, env:PATH, or machine:LABEL"
 
@@ -134,17 +139,49 @@ def section_of(arguments: Namespace) -> "Section | None":
     return None
 
 
+def a_library(text: str) -> str:
+    """A library's name, or a language's: the type of an argument. Raises `ArgumentTypeError`."""
+    from rabbet.core.needs.need import is_name
+
+    if not is_name(text):
+        raise ArgumentTypeError(f"'{text[:_LONGEST_SHOWN]}' is not a library's name")
+    return text
+
+
+def a_release(text: str) -> "Need":
+    """A library's name, with versions or without: the type of an argument. Raises `ArgumentTypeError`."""
+    from rabbet.errors import NotUnderstood
+    from rabbet.formats.requirement import parse_requirement
+
+    try:
+        need = parse_requirement(text)
+    except NotUnderstood as error:
+        raise ArgumentTypeError(f"'{text[:_LONGEST_SHOWN]}' is not a library's name") from error
+    if need.url or need.marker:
+        raise ArgumentTypeError(f"'{text[:_LONGEST_SHOWN]}' is more than a name and versions")
+    return need
+
+
 def add_several(
-    parser: ArgumentParser, name: str, shown: str, purpose: str, *, dest: str | None = None
+    parser: ArgumentParser,
+    name: str,
+    shown: str,
+    purpose: str,
+    *,
+    dest: str | None = None,
+    kind: Callable[[str], str] = str,
 ) -> None:
     """An option that takes one value or more, also where it is repeated; `[]` where it is absent."""
-    parser.add_argument(name, metavar=shown, nargs="+", action="extend", default=[], dest=dest, help=purpose)
+    parser.add_argument(
+        name, metavar=shown, nargs="+", action="extend", default=[], dest=dest, type=kind, help=purpose
+    )
 
 
 def add_listed(parser: ArgumentParser, **options: tuple[str, str]) -> None:
-    """Options that take one or more entries each: what to show for one, and the help."""
+    """Options that take one or more entries each: what to show for one (`LIBRARY`: a name), and the help."""
     for name, (shown, purpose) in options.items():
-        add_several(parser, f"--{name.replace('_', '-')}", shown, purpose)
+        kind = a_library if shown == "LIBRARY" else str
+        add_several(parser, f"--{name.replace('_', '-')}", shown, purpose, kind=kind)
 
 
 def edits_of(verb: Literal["declare", "retract"], arguments: Namespace) -> "list[Edit]":

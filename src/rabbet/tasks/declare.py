@@ -109,9 +109,7 @@ def change(project: Project, machine: Machine, edits: Sequence[Edit]) -> Edited:
 
 
 def _check(edit: Edit) -> None:
-    """Raise `WrongUsage` for a platform or a baseline that does not exist, and for what is no name."""
-    if edit.what == "build-from-source" and not is_name(edit.value):
-        raise WrongUsage(f"'{edit.value[:60]}' is not a library's name")
+    """Raise `WrongUsage` for a platform or a baseline that does not exist."""
     if edit.verb == "declare" and edit.what == "target" and edit.value not in PLATFORMS:
         raise WrongUsage(f"'{edit.value}' is no target", because=[f"known are: {', '.join(PLATFORMS)}"])
     library, _, version = edit.value.partition("=")

@@ -1,11 +1,12 @@
 """What releases the sources offer of one library."""
 
 from msgspec import Struct
-from packaging.utils import NormalizedName
+from packaging.version import Version
 
 from rabbet.core.lock.release_overview import Offer, offers_of
 from rabbet.core.model.target import Target
 from rabbet.core.near_names import near_names
+from rabbet.core.needs.need import Need
 from rabbet.core.progress import Observer
 from rabbet.core.solve.policy import Policy
 from rabbet.errors import NoSolution
@@ -18,20 +19,21 @@ __all__ = ["LookedUp", "lookup"]
 
 
 class LookedUp(Struct, frozen=True, kw_only=True):
-    """All releases, the newest first, from the source that the library comes from."""
+    """The releases that match what was asked for, the newest first, and the newest of all in the source."""
 
-    name: NormalizedName
+    asked: Need
     source: str
     targets: tuple[Target, ...]
     offers: tuple[Offer, ...]
+    newest: Version | None
 
 
-def lookup(project: Project, machine: Machine, observer: Observer, name: NormalizedName) -> LookedUp:
-    """List the releases of a library.
+def lookup(project: Project, machine: Machine, observer: Observer, asked: Need) -> LookedUp:
+    """List the releases of a library, or those of some versions.
 
     Raises `NoSolution`, with near names, for one that no source knows; `SourceFailed`, `NoRuntime`.
     """
-    declaration = project.declaration()
+    name, declaration = asked.name, project.declaration()
     lock = project.lock() if project.lock_file.exists() else None
     targets = targets_for(declaration, chosen_runtime(declaration, found_pythons(machine, project), lock))
     sources = open_sources(project, machine, declaration, always=True)
@@ -51,15 +53,17 @@ def lookup(project: Project, machine: Machine, observer: Observer, name: Normali
             )
     each = tuple(one for target in targets for one in target.each)
     needs = [one.need for one in declaration.declared()]
+    offers = offers_of(
+        listing,
+        each,
+        needs=[need for need in needs if need.name == name],
+        locked=[library.version for library in lock.libraries if library.name == name] if lock else [],
+        may_build=name in declaration.build_from_source,
+    )
     return LookedUp(
-        name=name,
+        asked=asked,
         source=listing.source,
         targets=each,
-        offers=offers_of(
-            listing,
-            each,
-            needs=[need for need in needs if need.name == name],
-            locked=[library.version for library in lock.libraries if library.name == name] if lock else [],
-            may_build=name in declaration.build_from_source,
-        ),
+        offers=tuple(one for one in offers if asked.specifier.contains(one.version, prereleases=True)),
+        newest=offers[0].version if offers else None,
     )

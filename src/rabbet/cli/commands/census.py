@@ -12,7 +12,7 @@ from argparse import ArgumentParser, Namespace
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_json, add_offline, add_several, add_variant, moment
+from rabbet.cli.options import a_library, add_json, add_offline, add_several, add_variant, moment
 from rabbet.errors import EnvironmentFailed, ExitCode, WrongUsage
 from rabbet.workspace.machine import CENSUS_VARIABLE
 
@@ -68,7 +68,9 @@ def add_arguments(parser: ArgumentParser) -> None:
         dest="places",
     )
     parser.add_argument("--machine", metavar="LABEL", help="show: all that differs on one machine")
-    parser.add_argument("--library", metavar="NAME", help="show: one library on all machines, over time")
+    parser.add_argument(
+        "--library", metavar="NAME", type=a_library, help="show: one library on all machines, over time"
+    )
     parser.add_argument("--since", metavar="DATE", help="show: what became of the machines since then")
     parser.add_argument(
         "--every",

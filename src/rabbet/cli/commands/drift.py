@@ -15,7 +15,7 @@ from argparse import ArgumentParser, Namespace
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import STATES, add_json, add_offline, add_several, add_variant
+from rabbet.cli.options import STATES, a_library, add_json, add_offline, add_several, add_variant
 from rabbet.core.shell import quoted
 from rabbet.errors import ExitCode, WrongUsage
 
@@ -39,7 +39,9 @@ def add_arguments(parser: ArgumentParser) -> None:
         metavar="PATH",
         help="another environment, whoever made it, an interpreter's folder, or one of libraries",
     )
-    add_several(parser, "--keep", "LIBRARY", "keep these as they are: show the change, then write it")
+    add_several(
+        parser, "--keep", "LIBRARY", "keep these as they are: show the change, then write it", kind=a_library
+    )
     parser.add_argument("--group", metavar="NAME", help="--keep: declare new ones for this dependency group")
     parser.add_argument("--yes", action="store_true", help="--keep: ask nothing")
     add_variant(parser)

@@ -7,13 +7,15 @@ Without: the whole graph as a tree.
 from argparse import ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_json, add_offline, add_variant
+from rabbet.cli.options import a_library, add_json, add_offline, add_variant
 from rabbet.errors import ExitCode, WrongUsage
 
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
-    parser.add_argument("name", nargs="?", help="a locked library, or the language of a locked runtime")
+    parser.add_argument(
+        "name", nargs="?", type=a_library, help="a locked library, or the language of a locked runtime"
+    )
     parser.add_argument("--sizes", action="store_true", help="how much each brings along, in the tree")
     parser.add_argument(
         "--held-back", action="store_true", help="every library that is not at its newest, and who holds it"

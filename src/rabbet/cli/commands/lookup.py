@@ -7,7 +7,7 @@ locked, and which the declaration allows.
 from argparse import ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_fresh_listings, add_json, add_offline
+from rabbet.cli.options import a_release, add_fresh_listings, add_json, add_offline
 from rabbet.errors import ExitCode
 
 _USUAL_NUMBER = 15
@@ -15,7 +15,7 @@ _USUAL_NUMBER = 15
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
-    parser.add_argument("name", help="a library")
+    parser.add_argument("name", metavar="library", type=a_release, help="a library, such as 'combframe>=2'")
     parser.add_argument(
         "--all",
         action="store_true",
@@ -29,10 +29,9 @@ def add_arguments(parser: ArgumentParser) -> None:
 def run(arguments: Namespace, context: Context) -> int:
     """List the releases."""
     from rabbet.cli.views.lookup import LookupView
-    from rabbet.core.needs.need import library_name
     from rabbet.tasks.lookup import lookup
 
-    found = lookup(context.project(), context.machine, context.observer, library_name(arguments.name))
+    found = lookup(context.project(), context.machine, context.observer, arguments.name)
     view = LookupView(found, most=None if arguments.all else _USUAL_NUMBER)
     context.present(view, "lookup", as_json=arguments.json)
     return ExitCode.DONE

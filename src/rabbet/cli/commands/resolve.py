@@ -10,7 +10,15 @@ from contextlib import suppress
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_fresh_listings, add_json, add_offline, add_several, add_variant, moment
+from rabbet.cli.options import (
+    a_library,
+    add_fresh_listings,
+    add_json,
+    add_offline,
+    add_several,
+    add_variant,
+    moment,
+)
 from rabbet.errors import ExitCode, RabbetError
 
 if TYPE_CHECKING:
@@ -20,7 +28,7 @@ if TYPE_CHECKING:
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
-    add_several(parser, "--raise", "NAME", "let these move to newer releases", dest="raised")
+    add_several(parser, "--raise", "NAME", "let these move to newer releases", dest="raised", kind=a_library)
     parser.add_argument(
         "--raise-all", action="store_true", help="let everything move, the runtime too; no old lock is needed"
     )

@@ -3,11 +3,13 @@
 from collections.abc import Sequence
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from rabbet.cli.context import Context
 from rabbet.cli.style import count, table
 from rabbet.core.lock.release_overview import Offer
 from rabbet.core.model.target import Target
+from rabbet.core.needs.wording import need_text, specifiers_text
 from rabbet.tasks.lookup import LookedUp
 
 __all__ = ["LookupView"]
@@ -22,6 +24,12 @@ class LookupView(Struct, frozen=True):
     def show(self, context: Context) -> None:
         """Print the releases."""
         found, offers, most = self.found, self.found.offers, self.most
+        asked = need_text(replace(found.asked, extras=frozenset()))
+        if not offers and found.newest:
+            context.show(
+                f"No release matches {asked}: the newest in the source '{found.source}' is {found.newest}."
+            )
+            return
         shown = [one for number, one in enumerate(offers) if most is None or number < most or one.locked]
         rows = [
             (
@@ -41,13 +49,14 @@ class LookupView(Struct, frozen=True):
             command = f"rabbet declare --baseline {behind.baseline}"
             context.show(f"A baseline stands in the way of {behind.version}. To raise it: {command}")
         hidden = f", {len(shown)} of them shown (--all for the rest)" if len(shown) < len(offers) else ""
-        context.show(f"{found.name}: {count(len(offers), 'release')} in the source '{found.source}'{hidden}.")
+        context.show(f"{asked}: {count(len(offers), 'release')} in the source '{found.source}'{hidden}.")
 
     def document(self) -> dict[str, object]:
         """The content of the JSON document."""
         found = self.found
         return {
-            "name": found.name,
+            "name": found.asked.name,
+            "versions": specifiers_text(found.asked.specifier) or None,
             "source": found.source,
             "targets": [str(one) for one in found.targets],
             "releases": [
