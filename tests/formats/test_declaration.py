@@ -7,10 +7,11 @@ from pathlib import Path
 
 from hypothesis import given
 from hypothesis import strategies as st
+from packaging.specifiers import SpecifierSet
 
 from rabbet.core.model.declaration import Section
 from rabbet.core.model.edit import Change, Edit
-from rabbet.core.needs.need import Need
+from rabbet.core.needs.need import Need, library_name
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import apply
 
@@ -19,6 +20,7 @@ TABLE = tomllib.loads((Path(__file__).parent.parent / "data" / "declarations.tom
 names = st.sampled_from(["combframe", "pollen-csv", "Hive.Wire", "skepio", "tallywax"])
 versions = st.sampled_from(["", ">=2", "<4,>=2", "==1.*", "~=1.4"])
 requirements = st.builds(lambda n, v: Need.parse(n + v), names, versions)
+markers = st.sampled_from(["", '; os_name == "nt"', '; os_name != "nt"', '; python_version < "3.12"'])
 comments = st.sampled_from(["", "  # why not", "\n    # a line of its own"])
 
 
@@ -94,6 +96,25 @@ class Changing(unittest.TestCase):
         self.assertEqual(declared(back), declared(text))
         self.assertEqual(len(changes), 1)
         self.assertEqual(re.findall(r"#.*", back), re.findall(r"#.*", text))
+
+    @given(st.lists(st.tuples(names, versions, markers), max_size=5))
+    def test_many_at_once(self, given: list[tuple[str, str, str]]) -> None:
+        """Whatever is declared at once is what is read back: under each marker, all that was given of it."""
+        edits = [
+            Edit(verb="declare", what="library", value=name + bounds + marker)
+            for name, bounds, marker in given
+        ]
+        text, _ = apply("[project]\ndependencies = []\n", edits)
+        wanted: dict[tuple[str, str], set[str]] = {}
+        for name, bounds, marker in given:
+            counting = wanted.setdefault((library_name(name), marker), set())
+            counting |= {str(one) for one in SpecifierSet(bounds)}
+        read = read_declaration(text, folder_name="x").needs
+        found = {
+            (one.name, f"; {one.marker}" if one.marker else ""): set(map(str, one.specifier)) for one in read
+        }
+        self.assertEqual(len(found), len(read))
+        self.assertEqual(found, wanted)
 
     def test_sections(self) -> None:
         """What groups, extras and variants hold, with what they include of each other put in place."""

@@ -46,9 +46,16 @@ def apply(text: str, edits: Iterable[Edit]) -> tuple[str, tuple[Change, ...]]:
     Raises `NotUnderstood` for a file that can't be edited, `WrongUsage` for what is not there to be
     retracted.
     """
-    document, changes = _parse(text), []
+    document = _parse(text)
+    changes: list[Change] = []
+    declared: set[tuple[Section | None, str]] = set()
     for edit in edits:
-        changes += list(_WAYS[edit.verb, edit.what](document, edit))
+        if (edit.verb, edit.what) == ("declare", "library"):
+            library = (edit.section, parse_requirement(edit.value).name)
+            changes += _declare_library(document, edit, again=library in declared)
+            declared.add(library)
+        else:
+            changes += _WAYS[edit.verb, edit.what](document, edit)
     if not any(change.happened for change in changes):
         return text, tuple(changes)
     edited = tomlkit.dumps(document)
@@ -104,18 +111,23 @@ def places_of(text: str, need: Need) -> list[Section | None]:
     return found
 
 
-def _declare_library(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
+def _declare_library(document: tomlkit.TOMLDocument, edit: Edit, *, again: bool) -> Iterable[Change]:
     """Add a requirement, or change the one on the same library.
 
-    What is not given of it (bounds, extras, a marker) stays. Where a library has several entries, the one
-    with the same marker is changed.
+    What is not given of it (bounds, extras, a marker) stays. An entry with another marker stays beside it;
+    one without gets the marker. `again`: another edit of these declared the library there, and both count.
     """
     given = parse_requirement(edit.value)
     array, place = _requirements(document, edit.section, make=True)
     entries = _entries_of(array, given.name)
-    if len(entries) > 1:
-        alike = [i for i in entries if parse_requirement(str(array[i])).marker == given.marker]
+    markers = {number: parse_requirement(str(array[number])).marker for number in entries}
+    alike = [number for number in entries if markers[number] == given.marker]
+    if again:
+        entries = alike
+    elif len(entries) > 1:
         entries = entries if given.is_bare and not edit.exactly else alike
+    elif given.marker and any(markers.values()) and not edit.exactly:
+        entries = alike
     if not entries:
         if not array:
             array.multiline(multiline=True)
@@ -125,7 +137,7 @@ def _declare_library(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Cha
     for number in entries[: None if given.is_bare and not edit.exactly else 1]:
         before = str(array[number])
         known = parse_requirement(before)
-        wanted = given if edit.exactly else _merged(known, given)
+        wanted = given if edit.exactly else _merged(known, given, both=again)
         written = before if wanted == known else need_text(wanted, whole=True)
         if written != before:
             array[number] = written
@@ -416,7 +428,6 @@ def _retract_place(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Chang
 
 
 _WAYS: Mapping[tuple[str, str], Callable[[tomlkit.TOMLDocument, Edit], Iterable[Change]]] = {
-    ("declare", "library"): _declare_library,
     ("retract", "library"): _retract_library,
     ("retract", "section"): _retract_section,
     ("declare", "runtime"): _declare_runtime,
@@ -439,13 +450,13 @@ _WAYS: Mapping[tuple[str, str], Callable[[tomlkit.TOMLDocument, Edit], Iterable[
 }
 
 
-def _merged(known: Need, given: Need) -> Need:
-    """A declared requirement with what was given of it."""
+def _merged(known: Need, given: Need, *, both: bool) -> Need:
+    """A declared requirement with what was given of it; `both` bounds count, or the given ones alone."""
     place = given if given.specifier or given.url is not None else known
     return replace(
         known if given.is_bare else given,
         extras=given.extras | known.extras,
-        specifier=place.specifier,
+        specifier=known.specifier & given.specifier if both else place.specifier,
         url=place.url,
         marker=given.marker or known.marker,
     )
