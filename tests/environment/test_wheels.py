@@ -11,6 +11,7 @@ import tempfile
 import unittest
 import warnings
 import zipfile
+from base64 import b64decode
 from collections.abc import Callable
 from pathlib import Path
 
@@ -183,13 +184,28 @@ class Wheels(Case):
             "a file too few": true.partition("hivewire/")[0].encode(),
         }
         for title, record in cases.items():
-            with zipfile.ZipFile(self.root / "made.whl", "w") as archive:
-                for name in PLAIN:
-                    archive.writestr(name, made.read(name))
-                if record is not None:
-                    archive.writestr(f"{INFO}/RECORD", record)
-            with self.subTest(title), self.assertRaises(IntegrityFailed):
+            self.write_wheel(made, record)
+            with self.subTest(title), self.assertRaises(IntegrityFailed) as caught:
                 self.take(self.root / "made.whl")
+            remedies = [way.command for way in caught.exception.ways]
+            self.assertEqual(remedies, ["rabbet declare --limit 'hivewire!=1.0' && rabbet resolve"])
+        digests = re.sub("(?<=sha256=)[^,]*", lambda found: b64decode(found[0] + "=", b"-_").hex(), true)
+        for record in (
+            digests.encode(),
+            re.sub("(?<=sha256=)[^,]*", lambda one: one[0].upper(), digests).encode(),
+        ):
+            self.write_wheel(made, record)
+            self.install(self.take(self.root / "made.whl"))  # some builders write hexadecimal digits
+            self.assertEqual(self.inventory().libraries["hivewire"].altered, ())
+            self.remove()
+
+    def write_wheel(self, made: zipfile.ZipFile, record: bytes | None) -> None:
+        """A wheel with the files of another one, and this `RECORD`."""
+        with zipfile.ZipFile(self.root / "made.whl", "w") as archive:
+            for name in PLAIN:
+                archive.writestr(name, made.read(name))
+            if record is not None:
+                archive.writestr(f"{INFO}/RECORD", record)
 
     def test_hostile(self) -> None:
         """Each is refused with an error, and leaves no trace outside the store's litter."""

@@ -2,6 +2,7 @@
 
 import base64
 import csv
+import hashlib
 import io
 from collections.abc import Iterable
 
@@ -53,7 +54,7 @@ def _row(path: str, digest: str, size: str) -> RecordRow:
     if size and not (size.isascii() and size.isdecimal() and len(size) < _MOST_DIGITS):
         raise ValueError(f"'{size[:60]}' is no size")
     algorithm, _, value = digest.partition("=")
-    known = _hexadecimal(value) if algorithm in STRONG else None
+    known = _hexadecimal(algorithm, value) if algorithm in STRONG else None
     return RecordRow(path, known, int(size) if size else None, algorithm)
 
 
@@ -67,9 +68,16 @@ def write_record(rows: Iterable[RecordRow]) -> str:
     return output.getvalue()
 
 
-def _hexadecimal(value: str) -> str:
-    """A record's digest is base64 without padding."""
-    return base64.b64decode(value + "=" * (-len(value) % 4), altchars=b"-_", validate=True).hex()
+def _hexadecimal(algorithm: str, value: str) -> str:
+    """A record's digest: base64 without padding, or hexadecimal digits, which some builders write."""
+    size = hashlib.new(algorithm).digest_size
+    if len(value) == 2 * size:
+        digest = bytes.fromhex(value)
+    else:
+        digest = base64.b64decode(value + "=" * (-len(value) % 4), altchars=b"-_", validate=True)
+    if len(digest) != size:
+        raise ValueError(f"'{value[:60]}' is no digest of {algorithm}")
+    return digest.hex()
 
 
 def _base64(digest: str) -> str:

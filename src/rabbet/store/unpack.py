@@ -14,6 +14,7 @@ from packaging.version import InvalidVersion, Version
 from rabbet.core.file_name import BadFileName, parse_wheel_name
 from rabbet.core.limits import LONGEST_LINE, MOST_METADATA, MOST_ROWS
 from rabbet.core.needs.need import library_name
+from rabbet.core.shell import quoted
 from rabbet.disk.regular_file import open_regular
 from rabbet.errors import IntegrityFailed
 from rabbet.formats.record import STRONG, RecordRow, read_record
@@ -36,9 +37,9 @@ def unpack_wheel(wheel: Path, tree: Path) -> tuple[StoredFile, ...]:
 
     Raises `IntegrityFailed` for an archive that can't be read or is of another form than this, for members
     that would land outside the folder or are no plain files, and for content that `RECORD` does not vouch
-    for.
+    for. The wheel's own hash has to be right: what is wrong then is the release.
     """
-    with _opened(wheel, tree) as archive:
+    with _told_of_release(wheel), _opened(wheel, tree) as archive:
         members = _members(archive, wheel)
         record = _record(archive, members, wheel.name)
         return tuple(_unpack(archive, member, tree, record, wheel.name) for member in members)
@@ -63,6 +64,25 @@ def recorded_in(wheel: Path) -> Mapping[str, RecordRow]:
         record = _record(archive, members, wheel.name)
         names = (member.filename for member in members)
         return {name: record.get(name, RecordRow(name)) for name in names}
+
+
+@contextmanager
+def _told_of_release(wheel: Path) -> Iterator[None]:
+    """Tell what is wrong with a wheel as an error of its release, with the limit that keeps that one out."""
+    try:
+        yield
+    except IntegrityFailed as error:
+        try:
+            named = parse_wheel_name(wheel.name)
+        except BadFileName:
+            raise error from None
+        limit = quoted(f"{named.name}!={named.version}")
+        raise IntegrityFailed(
+            str(error),
+            because=error.because,
+            note="the hash of the wheel is right, so the release itself is wrong",
+            remedy=f"rabbet declare --limit {limit} && rabbet resolve",
+        ) from error
 
 
 @contextmanager
