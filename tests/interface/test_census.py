@@ -154,6 +154,16 @@ class Census(ProgramCase):
         self.assertIn("1 only differs", self.rabbet("census", "show", "--from", "x.json").out)
         (self.project / "list.txt").write_text("combframe==2.1\nnectarplot==1.9\n")
         self.assertIn("breaks combframe, hivescale", self.rabbet("census", "show", "--from", "list.txt").out)
+        system = '{"name": "rabbet:platform", "value": "moon-6502"}'
+        told = text.replace('"properties": [', f'"properties": [{system},', 1)
+        (self.project / "moon.json").write_text(told)
+        both = ["--from", "list.txt", "moon.json"]
+        self.assertRegex(
+            self.rabbet("census", "show", *both).out, r"(?m)^nectarplot +(\? .*1\.9|.*1\.9.* \?)"
+        )
+        self.assertIn("?", self.rabbet("census", "show", "--csv", *both).out)
+        told = self.rabbet("census", "check", "--allow", "1", *both, code=1).out
+        self.assertIn("its platform 'moon-6502' is none that is known here", told)
         for arguments in (
             ["record", "--label", "../x"],
             ["show", "--deep"],

@@ -7,8 +7,8 @@ from rabbet.team.sheet import Column, Sheet
 __all__ = ["drawn"]
 
 _MOST_ROWS, _MOST_COLUMNS = 40, 60
-_FACES = {"breaks": "#c0392b", "differs": "#f0c75e", "": "#f4f1e8"}
-_INKS = {"breaks": "#ffffff", "differs": "#222222", "": "#8a8570"}
+_FACES = {"breaks": "#c0392b", "differs": "#f0c75e", "unknown": "#b9b4a6", "": "#f4f1e8"}
+_INKS = {"breaks": "#ffffff", "differs": "#222222", "unknown": "#222222", "": "#8a8570"}
 _CELL, _LEFT, _HEAD, _LINE = (0.62, 0.3), 2.2, 1.5, 0.26  # inches
 _TOLD, _LABELS = 12, 3  # groups that are told in words, and labels of each
 _NARROW = 0.3  # inches of a cell that holds no more than a sign

@@ -21,8 +21,8 @@ def order_by_likeness(matrix: Matrix) -> list[int]:
         return list(range(count))
     codes: dict[object, int] = {}
     vectors = [
-        [codes.setdefault(_what(row.cells[number]), len(codes)) for row in matrix.rows]
-        for number in range(count)
+        [codes.setdefault(group.state.trouble or _what(row.cells[number]), len(codes)) for row in matrix.rows]
+        for number, group in enumerate(matrix.groups)
     ]
     tree = linkage(pdist(vectors, "hamming"), "average", optimal_ordering=count <= _MOST)
     order = [int(leaf) for leaf in leaves_list(tree)]

@@ -25,7 +25,7 @@ from rabbet.core.targets import PLATFORMS, named_target, target_of
 from rabbet.disk.named import path_named
 from rabbet.disk.regular_file import read_regular
 from rabbet.environment.foreign import foreign_inventory, library_folders
-from rabbet.errors import RabbetError
+from rabbet.errors import NotUnderstood, RabbetError
 from rabbet.formats.record import read_record
 from rabbet.workspace.comparison import compared, question
 from rabbet.workspace.lock_history import lock_history
@@ -129,9 +129,9 @@ class Against:
         minor = f"{python.major}.{python.minor}"
         if one.platform in ("", self._here.platform) and minor == self._here.minor:
             return self._here
-        platform = one.platform if one.platform in PLATFORMS else self._here.platform
+        platform = one.platform or self._here.platform
         if platform not in PLATFORMS:
-            return self._here
+            raise NotUnderstood(f"its platform '{platform}' is none that is known here")
         return named_target(platform, minor, self._declaration.baselines)
 
     def _wanted_for(self, one: MachineInventory, target: Target) -> Wanted:

@@ -12,7 +12,7 @@ from rabbet.cli.style import count, day, table
 from rabbet.cli.views.census_words import LEGEND, cell_text, outcome_text, state_text, to_mend
 from rabbet.cli.views.finding import detail
 from rabbet.cli.views.mend import mend_command
-from rabbet.core.census.matrix import Group, Matrix, State
+from rabbet.core.census.matrix import Group, Matrix, Row, State
 from rabbet.core.model.finding import Finding, Weight
 from rabbet.core.shell import quoted
 from rabbet.core.shown_text import visible
@@ -106,10 +106,7 @@ class CensusView(Struct, frozen=True):
         fitting = _fitting(matrix, style.width or _WIDTH)
         if matrix.rows:
             headings = ["library", *(group.name for group in fitting)]
-            rows = [
-                [row.name, *(cell_text(cell, row.name) for cell in row.cells[: len(fitting)])]
-                for row in matrix.rows[:_SHOWN_ROWS]
-            ]
+            rows = [[row.name, *_cells(row, fitting)] for row in matrix.rows[:_SHOWN_ROWS]]
             tones = {
                 text: style.bad if text.endswith("!") else style.warning
                 for row in rows
@@ -159,6 +156,11 @@ class CensusView(Struct, frozen=True):
         }
 
 
+def _cells(row: Row, groups: Sequence[Group]) -> list[str]:
+    """The cells of the first groups, which may be all of them."""
+    return [cell_text(cell, row.name, group) for cell, group in zip(row.cells, groups, strict=False)]
+
+
 def _show_unread(unread: Sequence[Unread], context: Context) -> None:
     for one in unread:
         context.show(f"Can't be read: {one.what}: {one.because}")
@@ -183,7 +185,7 @@ def _fitting(matrix: Matrix, width: int) -> Sequence[Group]:
     """The groups whose columns fit beside the libraries' names."""
     used = max((len(row.name) for row in matrix.rows), default=0)
     for number, group in enumerate(matrix.groups):
-        cells = (cell_text(row.cells[number], row.name) for row in matrix.rows[:_SHOWN_ROWS])
+        cells = (cell_text(row.cells[number], row.name, group) for row in matrix.rows[:_SHOWN_ROWS])
         used += 2 + max(len(group.name), *map(len, cells), 0)
         if used > width and number:
             return matrix.groups[:number]
@@ -217,7 +219,7 @@ def show_csv(census: Census, context: Context) -> None:
     """Print the matrix for other programs: a row a library, a column a group."""
     matrix = census.matrix
     headings = ["library", *(f"{one.name}: {' '.join(one.labels)}" for one in matrix.groups)]
-    rows = [[row.name, *(cell_text(cell, row.name) for cell in row.cells)] for row in matrix.rows]
+    rows = [[row.name, *_cells(row, matrix.groups)] for row in matrix.rows]
     for line in csv_lines(headings, rows):
         context.show(line)
     for one in census.unread:
@@ -345,8 +347,9 @@ class CheckView(Struct, frozen=True):
 
     @property
     def too_many(self) -> bool:
-        """Whether that is so; a record that can't be read counts as breaking."""
-        return self.found.matrix.weighing(Weight.BREAKS) + len(self.found.unread) > self.allowed
+        """Whether that is so; a machine whose state is unknown counts as breaking."""
+        matrix = self.found.matrix
+        return matrix.weighing(Weight.BREAKS) + matrix.unknown + len(self.found.unread) > self.allowed
 
     def show(self, context: Context) -> None:
         """Print a few lines."""
@@ -359,6 +362,9 @@ class CheckView(Struct, frozen=True):
         worst = [row for row in matrix.rows if row.breaking][:_SHOWN_LIBRARIES]
         for row in worst:
             yield f"  {row.name} breaks {count(row.breaking, 'machine')}"
+        for group in matrix.groups:
+            if group.state.trouble:
+                yield f"  unknown: {', '.join(group.labels)}: {group.state.trouble}"
         for one in self.found.unread:
             yield f"  can't be read: {one.what}: {one.because}"
         verdict = "more than" if self.too_many else "within"
@@ -373,5 +379,6 @@ class CheckView(Struct, frozen=True):
             "machines": matrix.machines,
             "breaking": matrix.weighing(Weight.BREAKS),
             "differing": matrix.weighing(Weight.DIFFERS),
+            "unknown": matrix.unknown,
             "unread": _unread_document(self.found.unread),
         }

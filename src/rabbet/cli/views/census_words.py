@@ -13,14 +13,17 @@ from rabbet.team.sheet import Cell, Column, Line, Sheet
 
 __all__ = ["AS_LOCKED", "LEGEND", "cell_text", "outcome_text", "sheet_of", "state_text", "to_mend"]
 
-AS_LOCKED = "."
-LEGEND = f"{AS_LOCKED} as locked   ! breaks something   ~ differs   - not there   + not locked"
+AS_LOCKED, UNKNOWN = ".", "?"
+LEGEND = f"{AS_LOCKED} as locked  ! breaks something  ~ differs  - not there  + not locked  {UNKNOWN} unknown"
 _SIGNS = {Weight.BREAKS: "!", Weight.DIFFERS: "~", Weight.NOTE: ""}
+_UNKNOWN_WEIGHT = "unknown"
 _SHOWN_LIBRARIES = 4
 
 
-def cell_text(finding: Finding | None, name: str) -> str:
+def cell_text(finding: Finding | None, name: str, group: Group) -> str:
     """How a library differs in a group, in a few characters."""
+    if group.state.trouble:
+        return UNKNOWN
     if finding is None or finding.weight is Weight.NOTE:
         return AS_LOCKED
     sign = _SIGNS[finding.weight]
@@ -67,14 +70,14 @@ def to_mend(state: State, variant: str | None) -> str:
 def outcome_text(matrix: Matrix) -> str:
     """How many machines are in which state."""
     breaking, differing = matrix.weighing(Weight.BREAKS), matrix.weighing(Weight.DIFFERS)
-    untold = sum(len(group.labels) for group in matrix.groups if group.state.trouble)
     parts = [
         f"{breaking} {'breaks' if breaking == 1 else 'break'} something",
         f"{differing} only {'differs' if differing == 1 else 'differ'}",
     ]
-    fitting = matrix.machines - breaking - differing - untold
+    unknown = matrix.unknown
+    fitting = matrix.machines - breaking - differing - unknown
     told = f"{count(matrix.machines, 'machine')}: {fitting} as locked, {', '.join(parts)}"
-    return f"{told}{f', {untold} can not be compared' if untold else ''}."
+    return f"{told}{f', {unknown} unknown' if unknown else ''}."
 
 
 def sheet_of(census: Census, project: str, variant: str | None) -> Sheet:
@@ -90,7 +93,10 @@ def sheet_of(census: Census, project: str, variant: str | None) -> Sheet:
                 name=row.name,
                 breaking=row.breaking,
                 differing=row.differing,
-                cells=tuple(_sheet_cell(finding, row.name) for finding in row.cells),
+                cells=tuple(
+                    _sheet_cell(finding, row.name, group)
+                    for finding, group in zip(row.cells, matrix.groups, strict=True)
+                ),
             )
             for row in matrix.rows
         ),
@@ -105,11 +111,13 @@ def _column(group: Group, variant: str | None) -> Column:
         labels=group.labels,
         text=state_text(group.state),
         mend=to_mend(group.state, variant),
-        weight=str(weight) if weight else "",
+        weight=_UNKNOWN_WEIGHT if group.state.trouble else str(weight) if weight else "",
     )
 
 
-def _sheet_cell(finding: Finding | None, name: str) -> Cell:
+def _sheet_cell(finding: Finding | None, name: str, group: Group) -> Cell:
+    if group.state.trouble:
+        return Cell(text=UNKNOWN, weight=_UNKNOWN_WEIGHT, detail=f"unknown: {group.state.trouble}")
     if finding is None or finding.weight is Weight.NOTE:
         return Cell(text=AS_LOCKED)
     versions = f"locked {finding.locked or 'nothing'}, installed {finding.installed or 'nothing'}"
@@ -118,4 +126,4 @@ def _sheet_cell(finding: Finding | None, name: str) -> Cell:
         parts.append(f"breaks {', '.join(finding.breaks)}")
     parts.append(detail(finding))
     told = "; ".join(part for part in parts if part)
-    return Cell(text=cell_text(finding, name), weight=str(finding.weight), detail=told)
+    return Cell(text=cell_text(finding, name, group), weight=str(finding.weight), detail=told)

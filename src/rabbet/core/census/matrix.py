@@ -86,6 +86,11 @@ class Matrix(Struct, frozen=True, kw_only=True):
         """How many there are."""
         return sum(len(group.labels) for group in self.groups)
 
+    @property
+    def unknown(self) -> int:
+        """How many machines can't be compared with the lock."""
+        return sum(len(group.labels) for group in self.groups if group.state.trouble)
+
     def weighing(self, *weights: Weight) -> int:
         """On how many machines the weightiest finding is one of these."""
         return sum(len(group.labels) for group in self.groups if group.state.weight in weights)
