@@ -38,9 +38,22 @@ class Sources(unittest.TestCase):
             {"cell_type": "markdown", "source": ["import nothing"]},
             {"cell_type": "code", "source": ["%matplotlib inline\n", "import a\n", "!pip\n"]},
             {"cell_type": "code", "source": "import b"},
+            {"cell_type": "code", "source": "\n%%bash\nimport nothing\nif [ x ]; then"},
+            {"cell_type": "code", "source": "%%time -n 3\nif x:\n    y = !ls\n    a, b = %magic\nimport c"},
+            {"cell_type": "code", "source": ["z = ('%d'\n", "  % 7)\n", "import d\n"]},
+            {"cell_type": "code", "source": ["z?\n", "import e"]},
+            {"cell_type": "code", "source": []},
         ]
         found = imports_in_notebook(json.dumps({"cells": cells}).encode())
-        self.assertEqual([(one.module, one.line) for one in found], [("a", 2), ("b", 4)])
+        expected = [("a", 2), ("b", 4), ("c", 13), ("d", 16), ("e", 18)]
+        self.assertEqual([(one.module, one.line) for one in found], expected)
+        for line in (" " * 100_000 + "((", "x" * 100_000 + "((", "x" + "? " * 50_000 + "(("):
+            cell = {"cell_type": "code", "source": line}
+            with self.subTest(line[:9]), self.assertRaises(SourceBroken):
+                imports_in_notebook(json.dumps({"cells": [cell]}).encode())
+        about = {"metadata": {"language_info": {"name": "R"}}}
+        other = {"cells": [{"cell_type": "code", "source": "library(x)?("}], **about}
+        self.assertEqual(imports_in_notebook(json.dumps(other).encode()), ())
         for broken in (
             b"{}",
             b"[",

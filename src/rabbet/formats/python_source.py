@@ -3,6 +3,7 @@
 import ast
 import io
 import json
+import re
 import tokenize
 import warnings
 from collections.abc import Iterator, Sequence
@@ -17,6 +18,13 @@ Guard: TypeAlias = Literal["", "optional", "typing", "lazy", "conditional"]
 only when a function is called (`lazy`), or under some other condition, such as a platform."""
 
 _ORDER: tuple[Guard, ...] = ("typing", "optional", "conditional", "lazy", "")  # of several, the first counts
+_MAY_BE_MISSING = "importorskip"  # of a test that is left out without the module
+# Functions that import a module by its name, and how they call that.
+_IMPORTING = {"import_module": "name", "__import__": "name", _MAY_BE_MISSING: "modname"}
+# What begins a cell that is Python all the same. Lines that are not: commands, also where their answer gets a
+# name, and questions for help.
+_OF_PYTHON = re.compile(r"%%(?:time|timeit|capture|prun|debug)\b")
+_NOT_PYTHON = re.compile(r"^(\s*+)(?:[%!?].*|[\w.,\s\[\]'\"]++=\s*+[%!].*|[^#]*\?\s*)$")
 _FAILING = {"ImportError", "ModuleNotFoundError", "Exception", "BaseException"}
 
 
@@ -45,19 +53,39 @@ def imports_in(source: bytes) -> tuple[Imported, ...]:
 
 
 def imports_in_notebook(content: bytes) -> tuple[Imported, ...]:
-    """The same of a notebook's code cells, with lines counted through all of them. Raises `SourceBroken`."""
+    """The same of a notebook's code cells, with lines counted through all of them. Raises `SourceBroken`.
+
+    A notebook for another language imports nothing, and so does a cell that is given to another program.
+    """
     try:
-        cells = json.loads(content)["cells"]
+        notebook = json.loads(content)
+        cells, about = notebook["cells"], notebook.get("metadata", {})
         texts = ["".join(cell["source"]) for cell in cells if cell["cell_type"] == "code"]
-    except (KeyError, TypeError, *UNREADABLE) as error:
+        language = about.get("language_info", {}).get("name", "python")
+    except (AttributeError, KeyError, TypeError, *UNREADABLE) as error:
         raise SourceBroken(f"it is not a notebook: {type(error).__name__}") from error
-    lines = [line for text in texts for line in text.splitlines()]
+    if language not in ("python", "ipython"):
+        return ()
     try:
-        return _imports(
-            "\n".join("" if line.lstrip().startswith(("%", "!", "?")) else line for line in lines)
-        )
+        return _imports("\n".join(_python_of(text) for text in texts if text))
     except SyntaxError as error:
         raise SourceBroken(f"{error.msg} (line {error.lineno})") from error
+
+
+def _python_of(cell: str) -> str:
+    """A cell as Python has it, line for line: without what a notebook's shell does itself."""
+    lines = cell.splitlines()
+    first = next((number for number, line in enumerate(lines) if line.strip()), 0)
+    if lines[first].startswith("%%"):
+        if not _OF_PYTHON.match(lines[first]):
+            return "\n" * (len(lines) - 1)
+        lines[first] = ""
+    try:
+        ast.parse("\n".join(lines))
+    except (SyntaxError, *UNREADABLE):
+        # Not before: a line that begins with `%` may belong to an expression.
+        lines = [_NOT_PYTHON.sub(r"\1pass", line) for line in lines]
+    return "\n".join(lines)
 
 
 def _imports(text: str) -> tuple[Imported, ...]:
@@ -67,7 +95,7 @@ def _imports(text: str) -> tuple[Imported, ...]:
         )  # escapes and comparisons that Python frowns upon are not ours to tell
         try:
             tree = ast.parse(text)
-            calling = "import_module" in text or "__import__" in text
+            calling = any(name in text for name in _IMPORTING)
             return tuple(_in_block(tree.body, (), calling=calling))
         except SyntaxError:
             raise
@@ -106,9 +134,9 @@ def _blocks(statement: ast.stmt) -> Iterator[tuple[Sequence[ast.stmt], Guard]]:
         yield statement.orelse, ""
         yield statement.finalbody, ""
     elif isinstance(statement, ast.If):
-        typing, main = _mentions(statement.test, "TYPE_CHECKING"), _mentions(statement.test, "__main__")
-        yield statement.body, "typing" if typing else "" if main else "conditional"
-        yield statement.orelse, "" if typing else "conditional"
+        checking, main = _when_type_checking(statement.test), _mentions(statement.test, "__main__")
+        yield statement.body, "conditional" if checking is None and not main else "typing" if checking else ""
+        yield statement.orelse, "conditional" if checking is None else "" if checking else "typing"
     elif isinstance(statement, ast.With | ast.AsyncWith):
         able = any(_mentions(item.context_expr, "suppress") for item in statement.items)
         yield statement.body, "optional" if able else ""
@@ -120,6 +148,19 @@ def _blocks(statement: ast.stmt) -> Iterator[tuple[Sequence[ast.stmt], Guard]]:
             block = getattr(statement, field, None)
             if isinstance(block, list):
                 yield block, ""
+
+
+def _when_type_checking(test: ast.expr) -> bool | None:
+    """Whether a condition holds for type checkers alone, or (`False`) always but for these."""
+    if isinstance(test, ast.UnaryOp) and isinstance(test.op, ast.Not):
+        inner = _when_type_checking(test.operand)
+        return None if inner is None else not inner
+    if isinstance(test, ast.BoolOp):
+        parts = [_when_type_checking(value) for value in test.values]
+        # One part decides: an `and` by what holds for type checkers alone, an `or` by what always holds.
+        decisive = isinstance(test.op, ast.And)
+        return decisive if decisive in parts else not decisive if None not in parts else None
+    return True if "TYPE_CHECKING" in (getattr(test, "id", None), getattr(test, "attr", None)) else None
 
 
 def _mentions(expression: ast.expr, word: str) -> bool:
@@ -137,7 +178,7 @@ def _catches_failing_imports(handler: ast.ExceptHandler) -> bool:
 
 
 def _called(statement: ast.stmt, guard: Guard) -> Iterator[Imported]:
-    """`import_module("x")` and `__import__("x")` of a name that is written there, outside of blocks."""
+    """Calls that import a module whose name is written there, outside of blocks."""
     own = [
         value
         for field, value in ast.iter_fields(statement)
@@ -145,7 +186,21 @@ def _called(statement: ast.stmt, guard: Guard) -> Iterator[Imported]:
     ]
     nodes = [one for value in own for one in (value if isinstance(value, list) else [value])]
     for node in (inner for one in nodes if isinstance(one, ast.AST) for inner in ast.walk(one)):
-        if isinstance(node, ast.Call) and node.args and isinstance(node.args[0], ast.Constant):
-            name, called = node.args[0].value, ast.unparse(node.func).rpartition(".")[2]
-            if called in ("import_module", "__import__") and isinstance(name, str) and name.isidentifier():
-                yield Imported(name, (), node.lineno, guard or "lazy")
+        if not isinstance(node, ast.Call):
+            continue
+        called = getattr(node.func, "attr", None) or getattr(node.func, "id", None)
+        if called in _IMPORTING:
+            name = _given_name(node, _IMPORTING[called])
+            if all(part.isidentifier() for part in name.split(".")):
+                yield Imported(name, (), node.lineno, _guard_of_call(called, guard))
+
+
+def _given_name(call: ast.Call, keyword: str) -> str:
+    """The text that is given as the name of a module; empty if it is none that is written there."""
+    given = [*call.args[:1], *(one.value for one in call.keywords if one.arg == keyword)]
+    value = given[0].value if given and isinstance(given[0], ast.Constant) else ""
+    return value if isinstance(value, str) else ""
+
+
+def _guard_of_call(called: str, guard: Guard) -> Guard:
+    return guard or ("optional" if called == _MAY_BE_MISSING else "lazy")
