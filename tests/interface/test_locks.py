@@ -198,6 +198,46 @@ class Locks(ProgramCase):
         path.write_text(path.read_text().replace('"broodcount"', f'"broodcount", {only_there}'))
         self.assertIn("meets all requirements for macos-arm64", self.rabbet("resolve", code=4).err)
 
+    def test_raised_for_each_target(self) -> None:
+        """A library that is raised gets the newest of each target, whatever others get; none falls below."""
+        tags = {
+            "linux-x86_64": "manylinux_2_17_x86_64",
+            "macos-arm64": "macosx_11_0_arm64",
+            "windows-x86_64": "win_amd64",
+        }
+        made = {
+            "1.0": [*tags],
+            "1.1": ["macos-arm64"],
+            "1.2": ["linux-x86_64", "windows-x86_64"],
+            "1.3": ["linux-x86_64"],
+        }
+        write_files(
+            self.root / "files",
+            [
+                MadeUp(name="wax", version=version, tag=f"py3-none-{tags[platform]}", code="x = 1\n")
+                for version, platforms in made.items()
+                for platform in platforms
+            ],
+        )
+        expected = {
+            platform: max(one for one, there in made.items() if platform in there) for platform in tags
+        }
+        for platforms in (list(tags), list(tags)[::-1]):
+            with self.subTest(platforms):
+                self.begin(str(self.root / "files"), "wax")
+                path = self.project / "pyproject.toml"
+                path.write_text(f"{path.read_text()}\n[tool.rabbet]\ntargets = {platforms}\n")
+                self.rabbet("resolve")
+                for _ in range(2):
+                    self.rabbet("resolve", "--raise", "wax")
+                    lock = Pylock.from_dict(tomllib.loads((self.project / "pylock.toml").read_text()))
+                    for platform in tags:
+                        target = named_target(platform, f"{self.runtime().major}.{self.runtime().minor}", {})
+                        able = [tag for text in target.tags for tag in parse_tag(text)]
+                        chosen = lock.select(environment=dict(target.markers), tags=able)
+                        self.assertEqual([str(one.version) for one, _ in chosen], [expected[platform]])
+                path.unlink()
+
     @staticmethod
     def runtime() -> Version:
         """The version of the interpreter that runs the tests, and that the project gets."""
