@@ -207,9 +207,9 @@ class Locks(ProgramCase):
         }
         made = {
             "1.0": [*tags],
-            "1.1": ["macos-arm64"],
-            "1.2": ["linux-x86_64", "windows-x86_64"],
-            "1.3": ["linux-x86_64"],
+            "1.1": ["windows-x86_64"],
+            "1.2": ["linux-x86_64", "macos-arm64"],
+            "1.3": ["macos-arm64"],
         }
         write_files(
             self.root / "files",
