@@ -15,6 +15,7 @@ from pathlib import Path
 from rabbet.demo.libraries import RELEASES, MadeUp
 from rabbet.demo.stand_in import Fault, Manner, StandIn
 from rabbet.store.blob_cache import LAYOUT
+from rabbet.store.environments import NOTES
 from tests.support.program import ProgramCase
 
 MEMORY = Path("/dev/shm")
@@ -95,6 +96,31 @@ class Environments(ProgramCase):
         subprocess.run([command], check=True, capture_output=True)
         self.rabbet("run", "mitewatch")
         self.assertIn(self.project.name, self.rabbet("envs").out)
+
+    def test_notes_of_what_is_gone(self) -> None:
+        """They go after a time, those of an environment that was moved stay."""
+        self.settle("mitewatch")
+        notes = self.root / "store" / NOTES
+        for name in ("gone", "kept", "moved", "young"):
+            self.project = self.project.rename(self.root / name)
+            shutil.rmtree(self.project / ".venv", ignore_errors=True)
+            self.rabbet("recreate")
+            shutil.copytree(self.project, self.root / "next")
+            shutil.rmtree(self.root / "next" / ".venv")
+            self.project = self.root / "next"
+            if name != "young":
+                for note in (notes / "environments").iterdir():
+                    os.utime(note, (time.time() - 100 * 86400,) * 2)
+        (self.root / "moved").rename(self.root / "moved there")
+        self.rabbet("run", "mitewatch", folder=self.root / "moved there")
+        for name in ("gone", "young"):
+            shutil.rmtree(self.root / name)
+        self.assertEqual(len([*(notes / "environments").iterdir()]), 4)
+        self.rabbet("store", "sweep")
+        self.assertEqual(len([*(notes / "environments").iterdir()]), 3)
+        self.assertEqual(len([*(notes / "places").iterdir()]), 3)
+        for name in ("kept", "moved there"):
+            self.rabbet("run", "mitewatch", folder=self.root / name)
 
     def test_run_refuses_what_does_not_fit(self) -> None:
         """A command is not run in an environment that differs from the lock, unless that is wanted."""

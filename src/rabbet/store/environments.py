@@ -6,6 +6,7 @@ known here; one that was moved is still known by its inode.
 """
 
 import os
+import time
 from contextlib import suppress
 from pathlib import Path
 
@@ -19,6 +20,7 @@ NAME_FILE = "rabbet.id"  # inside an environment, its own random name
 # The folder of the notes, in their present form. Their form is their own: if the store's layout changes, no
 # environment becomes a stranger's. It has the name that the store's layout had when they were first kept.
 NOTES = "layout-2"
+_DAYS_UNTIL_GONE = 90  # after which one whose folder is not there is not expected to come back
 
 
 def new_name() -> str:
@@ -62,14 +64,21 @@ class Environments:
                 path.write_bytes(f"{place}\n".encode(errors="surrogateescape"))
 
     def owns(self, root: Path) -> bool:
-        """Whether an environment was made here: a folder, no link, that holds a name from this store."""
+        """Whether an environment was made here: a folder, no link, that holds a name from this store.
+
+        The note follows one that was moved.
+        """
         name = _name(root)
         note = self._notes.recall(name) if name and not root.is_symlink() else None
         if note is None:
             return False
         inode, _, place = note.decode(errors="surrogateescape").partition("\n")
         with suppress(OSError):
-            return inode == str(root.lstat().st_ino) or place == str(root)
+            if inode != str(root.lstat().st_ino):
+                return place == str(root)
+            if os.path.basename(place) == root.name and not os.path.lexists(place):  # noqa: PTH119
+                self.note(root)
+            return True
         return False
 
     def forget(self, root: Path) -> None:
@@ -78,6 +87,15 @@ class Environments:
             if place == root:
                 self._notes.forget(name)
                 with suppress(OSError):
+                    (self.places / name).unlink(missing_ok=True)
+
+    def sweep(self, older: int) -> None:
+        """Take the environments off the list that are gone, and whose notes are older than so many days."""
+        before = time.time() - max(_DAYS_UNTIL_GONE, older) * 86400
+        for name, place in self._places():
+            with suppress(OSError):
+                if not os.path.lexists(place) and self._notes.changed(name) <= before:
+                    self._notes.forget(name)
                     (self.places / name).unlink(missing_ok=True)
 
     def known(self) -> list[Path]:

@@ -19,14 +19,13 @@ from rabbet.store.trees import is_sound
 __all__ = ["Holding", "Removed", "check", "holdings", "sweep"]
 
 _SPARED = 3600  # seconds: what was used a moment ago may be in use by a run that is under way
+_SELDOM = 30 * 86400  # seconds: what was not found up to date for so long may be looked at again
 _LONG_RUN = 86400  # seconds: a build may write into its folder for hours
-_LITTER = (
-    "partial",
-    "build-logs",
-    "built",
-    "searches",
-    "trials-made",
-)  # what killed runs left, and what is made again
+# What killed runs left, and what is made again: how old it may be, in seconds.
+_LITTER = {
+    **dict.fromkeys(("partial", "build-logs", "built", "searches", "trials-made"), _LONG_RUN),
+    "unchanged": _SELDOM,
+}
 _PURPOSES = {
     "wheels": "fetched files, by their hash",
     UNPACKED: "their contents, linked into environments",
@@ -40,7 +39,6 @@ _PURPOSES = {
 
 _REMEMBERED = (
     "built",
-    "environments",
     "manifests",
     "parsed",
     "runtimes",
@@ -120,9 +118,9 @@ def _sweep_litter(folder: Path, limit: float, older: int) -> None:
         for entry in _entries(folder / part):
             if entry.stat().st_mtime <= limit:
                 entry.unlink(missing_ok=True)  # a short cut, and it may lead to what was just removed
-    for part in _LITTER:
+    for part, age in _LITTER.items():
         for entry in _entries(folder / part):
-            if entry.lstat().st_mtime <= time.time() - max(_LONG_RUN, older * 86400):
+            if entry.lstat().st_mtime <= time.time() - max(age, older * 86400):
                 _discard(entry)
     for part in _PACKED:
         for entry in _entries(folder / part):

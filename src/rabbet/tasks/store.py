@@ -44,6 +44,7 @@ def sweep_store(machine: Machine, observer: Observer, *, older: int) -> tuple[Re
     environments = machine.environments()
     used = frozenset(sha256 for root in environments.known() for sha256 in _used_by(root, environments))
     observer.stage("removing the rest")
+    environments.sweep(older)
     with cannot_write(machine.store_folder):
         return sweep(store, machine.store_folder, used, older=older)
 
