@@ -60,6 +60,21 @@ class Census(ProgramCase):
         self.git(self.project, "add", "pyproject.toml", "pylock.toml")
         self.git(self.project, "commit", "--quiet", "--message", message)
 
+    def check_pushed(self, *secrets: str) -> None:
+        """No object of the remote, and no name of a ref, holds any of these."""
+        listed = self.git(self.remote, "cat-file", "--batch-all-objects", "--batch-check=%(objectname)")
+        pushed = subprocess.run(
+            [*GIT, "cat-file", "--batch"],
+            cwd=self.remote,
+            input=listed.encode(),
+            capture_output=True,
+            check=True,
+        ).stdout
+        pushed += self.git(self.remote, "for-each-ref").encode()
+        self.assertIn(b"rabbet@localhost", pushed)
+        for secret in secrets:
+            self.assertNotIn(secret.encode(), pushed)
+
     def test_team(self) -> None:
         """One as locked, one behind, one with something installed by hand."""
         self.assertIn("no inventories are here yet", self.rabbet("census", code=2).err)
@@ -118,6 +133,23 @@ class Census(ProgramCase):
         for arguments, code in ((["show"], 0), (["check"], 1), (["show", "--since", "2026-05-01"], 0)):
             told = self.rabbet("census", *arguments, code=code, **database).out
             self.assertIn("an't be read: what the database has of behind", told)
+
+    def test_nobody_travels(self) -> None:
+        """What is pushed tells neither who sends it, nor from which host, folder and time zone."""
+        secret = {
+            "GIT_AUTHOR_NAME": "Ada Drone",
+            "GIT_AUTHOR_EMAIL": "ada@hive.example",
+            "TZ": "Asia/Kathmandu",
+        }
+        secret |= {
+            "GIT_COMMITTER_NAME": "Ada Drone",
+            "GIT_COMMITTER_EMAIL": "ada@hive.example",
+            "EMAIL": "ada@home",
+        }
+        (self.root / "home" / ".gitconfig").write_text("[user]\nname = Bo Drone\n[author]\nname = Cy Drone\n")
+        self.rabbet("recreate")
+        self.rabbet("census", "send", **secret)
+        self.check_pushed("Drone", "ada@", "+0545", str(self.root), str(Path.home()), socket.gethostname())
 
     def test_habit(self) -> None:
         """Sent after each `recreate`, if that is declared; what became of machines is told by day."""
