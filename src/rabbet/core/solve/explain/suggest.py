@@ -7,7 +7,7 @@ from msgspec import Struct, field
 from msgspec.structs import replace
 from packaging.specifiers import Specifier, SpecifierSet
 from packaging.utils import NormalizedName
-from packaging.version import Version
+from packaging.version import InvalidVersion, Version
 
 from rabbet.core.model.declaration import Declared
 from rabbet.core.model.solution import Solution
@@ -331,7 +331,7 @@ def _opened(one: Declared, versions: Iterable[Version]) -> SpecifierSet:
 def _open(clause: Specifier, version: Version) -> Specifier | None:
     """A lower bound moves down to the version, an upper bound up; a pin becomes a bound on the other side.
 
-    Bounds have no local part, and admit every one (PEP 440).
+    Bounds have no local part, and admit every one (PEP 440). A pin to what is no version goes.
     """
     if clause.operator in (">=", ">"):
         return Specifier(f">={version.public}")
@@ -339,5 +339,8 @@ def _open(clause: Specifier, version: Version) -> Specifier | None:
         return Specifier(f"<={version.public}")
     if clause.operator == "!=":
         return None
-    pinned = Version(clause.version.removesuffix(".*"))
+    try:
+        pinned = Version(clause.version.removesuffix(".*"))
+    except InvalidVersion:  # after `===`, any text may stand
+        return None
     return Specifier(f">={pinned.public}" if version > pinned else f"<={pinned.public}")
