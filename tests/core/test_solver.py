@@ -41,9 +41,33 @@ class AgainstExhaustiveSearch(unittest.TestCase):
                     self.assertFalse(_single_raise(chosen, other), (chosen, other))
                 self.check_lowest(releases, wanted, answers)
                 self.check_fewest_moves(dice, releases, wanted, answers)
+                self.check_limit(
+                    _requirement(dice, sorted(releases), markers=False), releases, wanted, answers
+                )
                 shuffled = _shuffled(dice, releases), dice.sample(wanted, len(wanted))
                 again = solve(DictProvider(shuffled[0]), TARGET, declared(*shuffled[1]))
                 self.assertEqual(answer.chosen, again.chosen)
+
+    def check_limit(
+        self, limit: str, releases: Releases, wanted: list[str], answers: list[dict[str, str]]
+    ) -> None:
+        """A limit takes answers away, and lets none in."""
+        bound = Need.parse(limit)
+        left = [
+            one
+            for one in answers
+            if bound.name not in one or bound.specifier.contains(one[bound.name], prereleases=True)
+        ]
+        limited = declared(*wanted, f"limit: {limit}")
+        answer = solve(DictProvider(releases), TARGET, limited)
+        if isinstance(answer, Refutation):
+            self.assertEqual(left, [], limit)
+            self.assertTrue(explained(answer, "hivescale").sentences)
+            return
+        chosen = {name: str(one.version) for name, one in answer.chosen.items()}
+        self.assertIn(chosen, left, limit)
+        for other in left:
+            self.assertFalse(_single_raise(chosen, other), (chosen, other, limit))
 
     def check_lowest(self, releases: Releases, wanted: list[str], answers: list[dict[str, str]]) -> None:
         """With the declared ones at their lowest, none of them can be lowered and no other one raised."""

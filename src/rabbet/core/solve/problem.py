@@ -87,7 +87,8 @@ class Problem:
         self._declared.sort(key=lambda one: (str(one.need), str(one.section or "")))
         self._provider.expect(one.need for one in self._declared)
         for one in self._declared:
-            self._grant(one.need)
+            if not one.limit:
+                self._grant(one.need)
         for one in self._declared:
             self._demand((0, self.full[0]), Demand(ROOT, one.need, one.section, limit=one.limit))
         for name in self._wishes.first:
@@ -146,7 +147,7 @@ class Problem:
         admitted = -1
         for one in self._declared:
             if one.limit and one.need.name == name:
-                admitted &= self.mask(one.need)
+                admitted &= self.bound(one.need)
         return admitted
 
     def counts(self, need: Need) -> bool:
@@ -172,6 +173,10 @@ class Problem:
         granted = masks.contained(need.specifier) & self._granted.get(need.name, 0)
         return masks.admitted(need.specifier) | granted
 
+    def bound(self, limit: Need) -> int:
+        """The candidates that a limit leaves, as bits. It lets none in: pre-releases are no affair of it."""
+        return self.candidates(limit.name).masks.contained(limit.specifier)
+
     def _active(self, metadata: Metadata, extra: str) -> tuple[Need, ...]:
         """A part's requirements under their markers; those that hold without the extra are the library's."""
         key = (metadata.name, metadata.version, extra)
@@ -191,7 +196,7 @@ class Problem:
         """Rule out the requirer together with every value of the required slots that is not admitted."""
         need = demand.need
         depth = self.depth[requirer[0]] + 1
-        admitted = self.mask(need)
+        admitted = self.bound(need) if demand.limit else self.mask(need)
         for name, extra in need.parts:
             number = self._number(Slot(name, extra), depth)
             allowed = admitted | self.absent(number) if demand.limit else admitted

@@ -84,7 +84,8 @@ def facts_of(refutation: Refutation) -> tuple[Fact, ...]:
         cause = stated.cause
         if isinstance(cause, Demand):
             name = cause.need.name
-            admitted = (problem.mask(cause.need), cause.need)
+            bits = problem.bound(cause.need) if cause.limit else problem.mask(cause.need)
+            admitted = (bits, cause.need)
             if cause.requirer == ROOT:
                 demanded = {0: admitted}
                 own.append(Fact(ROOT, name, section=cause.section, limit=cause.limit, demands=demanded))
