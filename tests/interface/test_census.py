@@ -186,6 +186,15 @@ class Census(ProgramCase):
         self.assertIn("1 only differs", self.rabbet("census", "show", "--from", "x.json").out)
         (self.project / "list.txt").write_text("combframe==2.1\nnectarplot==1.9\n")
         self.assertIn("breaks combframe, hivescale", self.rabbet("census", "show", "--from", "list.txt").out)
+        (self.project / "broken.json").write_text("{")
+        for bad in ("broken.json", "no such", ".."):
+            told = self.rabbet("census", "show", "--from", bad, "list.txt").out
+            self.assertIn(f"Can't be read: {bad}: ", told)
+            self.assertIn("breaks combframe, hivescale", told)
+            self.rabbet("census", "check", "--allow", "1", "--from", bad, "list.txt", code=1)
+        self.assertIn(
+            "broken.json is no inventory", self.rabbet("census", "--from", "broken.json", code=3).err
+        )
         system = '{"name": "rabbet:platform", "value": "moon-6502"}'
         told = text.replace('"properties": [', f'"properties": [{system},', 1)
         (self.project / "moon.json").write_text(told)

@@ -39,7 +39,7 @@ from rabbet.workspace.machines import (
     census_repository,
     collected_machines,
     kept_machines,
-    machine_from,
+    machines_from,
     stored_machines,
 )
 from rabbet.workspace.project import Project
@@ -241,7 +241,8 @@ def show(
     """
     observer.stage("reading inventories")
     machines, unread = ([], []) if url else collected_machines(project, machine)
-    machines += [machine_from(place, machine) for place in places]
+    named, unread_places = machines_from(places, machine)
+    machines, unread = machines + named, unread + unread_places
     observer.stage("comparing them with the lock")
     against = Against(project, machine)
     states = list(against.states(machines))

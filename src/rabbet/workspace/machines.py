@@ -1,6 +1,6 @@
 """Inventories of other machines: those that were collected, and those from files, lists and places."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from hashlib import sha256
 from typing import NamedTuple
 
@@ -15,7 +15,7 @@ from rabbet.core.model.release import Metadata
 from rabbet.core.needs.need import Need
 from rabbet.disk.named import path_named
 from rabbet.environment.foreign import foreign_inventory
-from rabbet.errors import NotUnderstood, SourceFailed
+from rabbet.errors import EnvironmentFailed, NotUnderstood, SourceFailed
 from rabbet.formats.cyclonedx import looks_like_inventory, read_inventory_file
 from rabbet.formats.requirement_list import read_requirement_list
 from rabbet.git.own_repository import OwnRepository
@@ -31,8 +31,8 @@ __all__ = [
     "census_repository",
     "collected_machines",
     "kept_machines",
-    "machine_from",
     "machines_by_label",
+    "machines_from",
     "stored_machines",
 ]
 
@@ -138,7 +138,25 @@ def _read(content: bytes | None, label: str) -> MachineInventory:
     return replace(read_inventory_file(content.decode("utf-8", "replace"), label), label=label)
 
 
-def machine_from(place: str, machine: Machine) -> MachineInventory:
+def machines_from(places: Sequence[str], machine: Machine) -> tuple[list[MachineInventory], list[Unread]]:
+    """What is in places that were named, and what can't be read.
+
+    Raises `NotUnderstood` or `EnvironmentFailed` where none can.
+    """
+    found, unread = [], []
+    failed: NotUnderstood | EnvironmentFailed | None = None
+    for place in places:
+        try:
+            found.append(_machine_from(place, machine))
+        except (NotUnderstood, EnvironmentFailed) as error:
+            failed = failed or error
+            unread.append(Unread(what=place, because="; ".join(error.because) or str(error)))
+    if failed is not None and not found:
+        raise failed
+    return found, unread
+
+
+def _machine_from(place: str, machine: Machine) -> MachineInventory:
     """An inventory file, a list of pins, or an environment. Raises `NotUnderstood`, `EnvironmentFailed`."""
     path = path_named(place, machine.folder)
     if path.is_dir():
