@@ -209,7 +209,11 @@ class Census(ProgramCase):
             ["record", "--label", "../x"],
             ["show", "--deep"],
             ["collect", "--csv"],
-            ["record", "--allow", "1"],
+            ["record", "--allow", "0"],
+            ["send", "--every", "recreate", "--database", "sqlite:///x.db"],
+            ["send", "--deep", "--database", "sqlite:///x.db"],
+            ["show", "--csv", "--picture", "x.png"],
+            ["show", "--library", "combframe", "--since", "2026-05-01"],
         ):
             self.rabbet("census", *arguments, code=2)
 

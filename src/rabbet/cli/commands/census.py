@@ -9,6 +9,7 @@ page of all this to a browser on this machine, made anew whenever it is asked fo
 """
 
 from argparse import ArgumentParser, Namespace
+from collections.abc import Collection
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
@@ -38,6 +39,14 @@ _ONLY = {  # the options that count for some of the actions alone
     "page": ("show",),
     "allow": ("check",),
 }
+_APART = (  # options of which the first can't be given with any of the others
+    ("every", "database", "label", "env", "deep"),
+    ("database", "remote", "deep"),
+    ("csv", "json", "machine", "library", "since", "picture", "page"),
+    ("machine", "library", "since", "picture", "page"),
+    ("library", "since", "picture", "page"),
+    ("since", "picture", "page"),
+)
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -92,14 +101,9 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(arguments: Namespace, context: Context) -> int:
     """Do what is asked."""
-    for option, actions in _ONLY.items():
-        if getattr(arguments, option) and arguments.action not in actions:
-            shown = "from" if option == "places" else option
-            raise WrongUsage(
-                f"--{shown} means nothing to `census {arguments.action}`",
-                because=[f"it is for {' and '.join(actions)}"],
-                remedy="rabbet help census",
-            )
+    _check_options(
+        {option for option, value in vars(arguments).items() if _is_given(value)}, arguments.action
+    )
     project = context.project(arguments.variant)
     if arguments.every:
         return _every(arguments, project, context)
@@ -110,6 +114,26 @@ def run(arguments: Namespace, context: Context) -> int:
     if arguments.action == "serve":
         return _serve(arguments, project, context)
     return _show(arguments, project, context)
+
+
+def _is_given(value: object) -> bool:
+    return value is not None and value is not False and value != []
+
+
+def _check_options(given: Collection[str], action: str) -> None:
+    """Raise `WrongUsage` for options that mean nothing to an action, or nothing beside each other."""
+    for option, actions in _ONLY.items():
+        if option in given and action not in actions:
+            shown = "from" if option == "places" else option
+            raise WrongUsage(
+                f"--{shown} means nothing to `census {action}`",
+                because=[f"it is for {' and '.join(actions)}"],
+                remedy="rabbet help census",
+            )
+    for first, *others in _APART:
+        other = next((one for one in others if one in given), None)
+        if first in given and other is not None:
+            raise WrongUsage(f"--{first} and --{other} can't be given together", remedy="rabbet help census")
 
 
 def _serve(arguments: Namespace, project: "Project", context: Context) -> int:
@@ -151,6 +175,12 @@ def _give(arguments: Namespace, project: "Project", context: Context) -> int:
 
     options = RecordOptions(label=arguments.label, place=arguments.env, deep=arguments.deep)
     machine, observer, url = context.machine, context.observer, _database(arguments, context)
+    if arguments.deep and arguments.action == "send" and url and not arguments.remote:
+        raise WrongUsage(
+            "a database holds no digests of files, so --deep means nothing to it",
+            because=[f"the variable {CENSUS_VARIABLE} names a database"],
+            remedy="rabbet census record --deep",
+        )
     if arguments.action == "record":
         found = record(project, machine, observer, options, arguments.to)
     elif url and not arguments.remote:
