@@ -1,5 +1,7 @@
 """A project that knew nothing of Rabbet: adopted, resolved without a change, and recreated."""
 
+import tomllib
+
 from rabbet.demo.by_hand import put_there
 from rabbet.demo.libraries import RELEASES
 from rabbet.demo.stand_in import StandIn
@@ -88,3 +90,32 @@ class Adopting(ProgramCase):
             with self.subTest(place):
                 self.rabbet("adopt", "--from", place, "--yes", code=code, folder=other)
         self.assertFalse((other / "pyproject.toml").exists())
+
+    def test_lists_that_include_others(self) -> None:
+        """A list is for what its own name says, whoever includes it; one without such a name for the same."""
+        for files, groups in (
+            (
+                {"requirements.txt": "skepio\n", "requirements-dev.txt": "-r requirements.txt\nmitewatch\n"},
+                {"skepio": None, "mitewatch": "dev"},
+            ),
+            (
+                {
+                    "requirements/base.txt": "skepio\n",
+                    "requirements/docs.txt": "-r base.txt\n-r ../pages.list\ncombframe\n",
+                    "pages.list": "tallywax\n",
+                },
+                {"skepio": None, "combframe": "docs", "tallywax": "docs"},
+            ),
+        ):
+            with self.subTest([*files]):
+                self.fresh()
+                for name, text in files.items():
+                    path = self.project / name
+                    path.parent.mkdir(exist_ok=True)
+                    path.write_text(text)
+                self.rabbet("adopt", "--yes")
+                declared = tomllib.loads((self.project / "pyproject.toml").read_text())
+                found = dict.fromkeys(declared["project"]["dependencies"])
+                for group, entries in declared.get("dependency-groups", {}).items():
+                    found |= dict.fromkeys(entries, group)
+                self.assertEqual(found, groups)

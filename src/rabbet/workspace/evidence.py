@@ -153,16 +153,19 @@ class _Gatherer:
         self._found.looked_at.append(shown)
 
     def _of_list(
-        self, path: Path, *, constraint: bool = False, section: Section | None = None, depth: int = 0
+        self, path: Path, *, constraint: bool = False, within: Section | None = None, depth: int = 0
     ) -> None:
-        """A list, and those that it includes; each file is read once."""
+        """A list, and those that it includes; each file is read once.
+
+        Where its name does not say what it is for, it is for the same as the list that includes it.
+        """
         if path.resolve() in self._read:
             return
         self._read.add(path.resolve())
         shown = self._shown(path)
         if depth > _DEEPEST:
             raise NotUnderstood(f"{shown} can't be read", because=["lists include each other without end"])
-        section = section or _section_of(path)
+        section = _section_of(path) if _is_named_so(path) else within
         try:
             lines = read_requirement_list(read_text(path, by_hand=True))
         except ValueError as error:
@@ -182,7 +185,7 @@ class _Gatherer:
                 )
             else:
                 bounds = constraint or line.kind == "constraints"
-                self._of_list(path.parent / line.text, constraint=bounds, section=section, depth=depth + 1)
+                self._of_list(path.parent / line.text, constraint=bounds, within=section, depth=depth + 1)
 
     def _shown(self, path: Path) -> str:
         """A path as people would write it here."""
@@ -241,5 +244,9 @@ def _section_of(path: Path) -> Section | None:
     """The group that a list is for, by its name: `requirements-tests.txt`, `requirements/docs.txt`."""
     parts = [part for part in re.split(r"[-_. ]+", path.stem.lower()) if part and part not in _NO_GROUP]
     name = "-".join(parts)
-    named_so = "requirements" in path.stem.lower() or path.parent.name == "requirements"
-    return Section("group", library_name(name)) if named_so and is_name(name) else None
+    return Section("group", library_name(name)) if is_name(name) else None
+
+
+def _is_named_so(path: Path) -> bool:
+    """Whether a list has a name by which such lists are known."""
+    return "requirements" in path.stem.lower() or path.parent.name == "requirements"
