@@ -36,6 +36,14 @@ class SharedFile(NamedTuple):
     blob: str
 
 
+class _Moved(Exception):
+    """What a remote has just listed could not be fetched: somebody replaces it, or git said why not."""
+
+    def __init__(self, said: bytes) -> None:
+        super().__init__()
+        self.said = said
+
+
 class SharedRefs:
     """The refs of one remote, called `name` in messages, and what was collected of them in `own`."""
 
@@ -49,8 +57,13 @@ class SharedRefs:
         ref = f"{_REFS}/{label}"
         self._own.make()
         blob = self._asked("hash-object", "-w", "--stdin", given=content).strip()
-        for _ in range(_TRIES):
-            known = self._known_there(ref)
+        for number in range(_TRIES):
+            try:
+                known = self._known_there(ref)
+            except _Moved as moved:
+                if number == _TRIES - 1:
+                    raise self._failed("fetch", moved.said) from moved
+                continue
             tree = self._asked("rev-parse", f"{known}^{{tree}}").strip() if known else ""
             files = {file.name: file.blob for file in _files(self._own, [(label, tree)])}
             files[name] = blob
@@ -70,7 +83,10 @@ class SharedRefs:
         raise self._failed("push", pushed.err)
 
     def _known_there(self, ref: str) -> str:
-        """The commit that a ref of the remote names, which is fetched; empty where it has no such ref."""
+        """The commit that a ref of the remote names, which is fetched; empty where it has no such ref.
+
+        Raises `_Moved` where what was listed could not be fetched, and `SourceFailed`.
+        """
         listed = self._own.refs_of(self._remote, ref)
         if listed.code != 0:
             raise self._failed("ls-remote", listed.err)
@@ -81,7 +97,7 @@ class SharedRefs:
         if known:
             done = self._own.fetch(self._remote, [f"+{ref}:{ref}"])
             if done.code != 0:
-                raise self._failed("fetch", done.err)
+                raise _Moved(done.err)
         return known
 
     def collect(self) -> list[SharedFile]:
