@@ -55,6 +55,23 @@ class Drift(ProgramCase):
         self.assertEqual(found["skepio"]["installation"]["installer"], "handy")
         self.assertEqual(found["hivewire"]["needed_by"], ["skepio"])
 
+    def test_replaced_by_hand(self) -> None:
+        """What Rabbet noted of one version says nothing of another one that somebody put in its place."""
+        self.begin(self.index.address, "tallywax==1.1")
+        self.rabbet("resolve")
+        self.rabbet("recreate")
+        self.rabbet("declare", "--exactly", "tallywax==1.2")
+        self.rabbet("resolve")
+        put_there(self.site, "tallywax", "1.2", installer="handy")
+        told = self.rabbet("drift", code=1).out
+        self.assertRegex(told, r"origin +tallywax +1\.2 +1\.2 +differs")
+        self.assertIn("installed by handy", told)
+        self.assertIn("nothing breaks", told)
+        (self.site / "tallywax.py").write_text("x = 2\n")
+        self.assertRegex(self.rabbet("drift", code=1).out, r"altered +tallywax +1\.2 +1\.2 +breaks")
+        self.rabbet("recreate")
+        self.assertIn("No drift", self.rabbet("drift").out)
+
     def test_what_else_differs(self) -> None:
         """Another lock than the environment's, hidden modules, start-up files, and what mends each."""
         self.begin(self.index.address, "combframe==2.1")

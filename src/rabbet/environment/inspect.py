@@ -133,6 +133,8 @@ def _recorded(
     with suppress(OSError):
         record = read_regular(folder / "RECORD", most=MOST_TEXT_FILE)
     origin = install_state.libraries.get(name) if install_state else None
+    if origin is not None and origin.info not in ("", folder.name):
+        origin = None
     ours = origin is not None and origin.record == hashlib.sha256(record or b"").hexdigest()
     try:
         left_out = sound and (ours or install_state is None)

@@ -158,7 +158,7 @@ def install_wheel(prepared: Prepared, guarded: GuardedEnvironment) -> Origin:
             else:
                 guarded.put(one.linked, one.place)
     came_from, digest = prepared.came_from, hashlib.sha256(record).hexdigest()
-    return Origin(wheel=came_from.wheel, record=digest, build=came_from.build)
+    return Origin(wheel=came_from.wheel, record=digest, build=came_from.build, info=prepared.info)
 
 
 def _own_files(unpacked: Unpacked, layout: Layout, info: str) -> Iterator[Placed]:

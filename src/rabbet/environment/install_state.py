@@ -17,12 +17,15 @@ _FORMAT = 2  # 1: without the environment's own parts. 2: with them
 class Origin(msgspec.Struct, frozen=True):
     """Where an installed library came from: the hashes of its wheel, and of the `RECORD` that was written.
 
-    Of one that was built on this machine, `build` is the digest of what its build followed from.
+    Of one that was built on this machine, `build` is the digest of what its build followed from. It counts
+    for the library in the `.dist-info` folder `info` alone (empty in older notes): another version of the
+    same name is somebody else's.
     """
 
     wheel: str
     record: str
     build: str = ""
+    info: str = ""
 
 
 class InstallState(msgspec.Struct, frozen=True):
