@@ -88,10 +88,14 @@ class _Server(ThreadingHTTPServer):
     # The base class has a union with what datagrams give, which never come here.
     def process_request(self, request: socket.socket, client_address: object) -> None:  # type: ignore[override]
         """Begin with a connection, unless there are too many."""
-        if self._free.acquire(blocking=False):
-            super().process_request(request, client_address)
-        else:
+        if not self._free.acquire(blocking=False):
             self.shutdown_request(request)
+            return
+        try:
+            super().process_request(request, client_address)
+        except BaseException:  # no thread was started, which would have released it
+            self._free.release()
+            raise
 
     def process_request_thread(self, request: socket.socket, client_address: object) -> None:  # type: ignore[override]
         """Serve a connection to its end."""
