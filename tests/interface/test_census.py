@@ -134,6 +134,67 @@ class Census(ProgramCase):
             told = self.rabbet("census", *arguments, code=code, **database).out
             self.assertIn("an't be read: what the database has of behind", told)
 
+    def test_apart(self) -> None:
+        """Projects of one repository, and variants, have machines of their own; the last that came counts."""
+        shelf = self.root / "shelf"  # a repository whose projects lie in folders
+        shelf.mkdir()
+        self.git(shelf, "init", "--quiet")
+        self.git(shelf, "remote", "add", "origin", str(self.remote))
+        hives, scales = (shelf / "tools" / name for name in ("hives", "scales"))
+        for folder in (hives, scales):
+            folder.mkdir(parents=True)
+            declared = (self.project / "pyproject.toml").read_text().replace("hivescale", folder.name)
+            (folder / "pyproject.toml").write_text(f"{declared}\n[tool.rabbet.variants.old]\n")
+            for variant in ([], ["--variant", "old"]):
+                self.rabbet("resolve", *variant, folder=folder)
+                self.rabbet("recreate", *variant, folder=folder)
+        self.git(shelf, "add", "tools/hives/pyproject.toml", "tools/hives/pylock.toml")
+        self.git(shelf, "commit", "--quiet", "--message", "one")
+        put_there(site_of(hives / ".venv-old"), "skepio", "0.4", installer="handy")
+        for url in ("", f"sqlite:///{self.root / 'census.db'}"):
+            named = {"RABBET_CENSUS": url}
+            for folder, *variant in ((hives,), (hives, "--variant", "old"), (scales,)):
+                self.rabbet("census", "send", "--label", "loft", *variant, folder=folder, **named)
+            for folder in (hives, scales):
+                url or self.rabbet("census", "collect", folder=folder)
+                self.assertIn(
+                    "A  1 machine: loft: as locked\n", self.rabbet("census", folder=folder, **named).out
+                )
+            told = self.rabbet("census", "--variant", "old", folder=hives, **named).out
+            self.assertRegex(told, r"skepio +\+0\.4 !")
+        self.rabbet("declare", "--exactly", "tallywax==1.2", folder=hives)
+        self.rabbet("resolve", folder=hives)
+        self.assertIn("1 lock revision behind", self.rabbet("census", folder=hives).out)
+        told = self.rabbet("compare", "git:HEAD", folder=hives).out
+        self.assertRegex(told, r"raised +tallywax +1\.1 +1\.2")
+
+    def test_clocks(self) -> None:
+        """What came last counts, whatever its clock says; one that goes ahead is told."""
+        self.rabbet("recreate")
+        put_there(self.site, "skepio", "0.4", installer="handy")
+        self.rabbet("census", "record", "--label", "loft", "--to", "loft.json")
+        recorded = (self.project / "loft.json").read_text()
+        told = re.sub('"timestamp": ".*?"', '"timestamp": "2939-05-01T12:00:00Z"', recorded)
+        self.push_census("loft", told)
+        self.rabbet("census", "collect")
+        for arguments in ([], ["--library", "skepio"], ["--since", "2026-05-01"], ["check", "--allow", "1"]):
+            told = self.rabbet("census", *arguments).out
+            self.assertIn("loft was recorded on 2939-05-01, says its clock: that one or the clock here", told)
+        self.rabbet("recreate")
+        self.rabbet("census", "send", "--label", "loft")
+        self.rabbet("census", "collect")
+        self.assertIn("A  1 machine: loft: as locked\n\n1 machine", self.rabbet("census").out)
+        self.assertRegex(
+            self.rabbet("census", "--library", "skepio").out, r"2939-05-01 +loft +0\.4\n.*loft +-\n"
+        )
+
+    def push_census(self, label: str, content: str) -> None:
+        """Put an inventory into the remote, alone under its label."""
+        blob = self.git(self.remote, "hash-object", "-w", "--stdin", given=content.encode()).strip()
+        tree = self.git(self.remote, "mktree", given=f"100644 blob {blob}\t000009.json\n".encode()).strip()
+        commit = self.git(self.remote, "commit-tree", tree, "-m", "x").strip()
+        self.git(self.remote, "update-ref", f"refs/rabbet/machines/hivescale/{label}", commit)
+
     def test_nobody_travels(self) -> None:
         """What is pushed tells neither who sends it, nor from which host, folder and time zone."""
         secret = {
@@ -227,13 +288,10 @@ class Census(ProgramCase):
         with ThreadPoolExecutor(5) as pool:
             list(pool.map(send, range(5)))
         self.assertIn("Sent the inventory of loft", self.rabbet("census", "send", "--label", "loft").out)
-        kept = self.git(self.remote, "ls-tree", "--name-only", "refs/rabbet/census/loft").split()
+        kept = self.git(self.remote, "ls-tree", "--name-only", "refs/rabbet/machines/hivescale/loft").split()
         self.assertGreaterEqual(len(kept), 1)
         for name, content in HOSTILE.items():
-            blob = self.git(self.remote, "hash-object", "-w", "--stdin", given=content.encode()).strip()
-            tree = self.git(self.remote, "mktree", given=f"100644 blob {blob}\t1.json\n".encode()).strip()
-            commit = self.git(self.remote, "commit-tree", tree, "-m", "x").strip()
-            self.git(self.remote, "update-ref", f"refs/rabbet/census/{name}", commit)
+            self.push_census(name, content)
         self.rabbet("census", "collect")
         for arguments in (["show"], ["show", "--csv"], ["show", "--json"], ["show", "--library", "skepio"]):
             told = self.rabbet("census", *arguments).out

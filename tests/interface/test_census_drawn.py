@@ -47,7 +47,7 @@ def sheet(columns: int, lines: int) -> Sheet:
             )
             for number, name in enumerate(names)
         ),
-        unread=(MARKUP,),
+        doubts=(MARKUP,),
     )
 
 

@@ -198,9 +198,10 @@ class Words:
     def labels(self) -> list[str]:
         """Machines of the team whose inventories were collected."""
         from rabbet.git.shared_refs import collected_labels
-        from rabbet.workspace.machines import census_repository
+        from rabbet.workspace.machines import census_group, census_repository
 
-        return collected_labels(census_repository(self._project(), self._machine))
+        project = self._project()
+        return collected_labels(census_repository(project, self._machine), census_group(project))
 
     def states(self) -> list[str]:
         """States that are no files."""

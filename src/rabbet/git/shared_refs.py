@@ -1,10 +1,11 @@
 """Small files that a team shares through a repository's remote, under refs that no branch list shows.
 
-    refs/rabbet/census/LABEL     a commit without parents; its tree holds the files that one machine has sent
+    refs/rabbet/machines/GROUP/LABEL     a commit without parents; its tree holds what one machine has sent
 
-Each sender has a ref of its own, which it replaces only while the remote still has what it built upon: two
-senders of one label take turns, and nothing is lost. What is sent and collected is kept in a repository of
-our own: neither hooks nor the configuration of the project's repository take part.
+The files in a tree are numbered in the order in which they arrived, anew with each that comes: no sender's
+clock counts. Each sender has a ref of its own, which it replaces only while the remote still has what it
+built upon: two senders of one label take turns, and nothing is lost. What is sent and collected is kept in a
+repository of our own: neither hooks nor the configuration of the project's repository take part.
 """
 
 from collections.abc import Iterable, Iterator
@@ -16,7 +17,7 @@ from rabbet.git.own_repository import OwnRepository, Remote
 
 __all__ = ["SharedFile", "SharedRefs", "collected_files", "collected_labels", "contents_of"]
 
-_REFS = "refs/rabbet/census"
+_REFS = "refs/rabbet/machines"
 _TRIES = 10  # of replacing a ref that others of the same label replace meanwhile
 _MOST_LABELS = 20_000  # that are looked at
 _LARGEST_TREE = 1_000_000  # bytes; one with 50 files has 5 kB
@@ -29,7 +30,7 @@ _NOBODY = {  # of a commit: no name, host or time zone of the sender's travels a
 
 
 class SharedFile(NamedTuple):
-    """A file by whose it is, its name, and its content's id."""
+    """A file by whose it is, its name, and its content's id; in this order they sort as they arrived."""
 
     label: str
     name: str
@@ -45,16 +46,21 @@ class _Moved(Exception):
 
 
 class SharedRefs:
-    """The refs of one remote, called `name` in messages, and what was collected of them in `own`."""
+    """The refs of a group in one remote, called `name` in messages; what was collected is in `own`."""
 
-    def __init__(self, own: OwnRepository, remote: Remote, name: str) -> None:
+    def __init__(self, own: OwnRepository, remote: Remote, name: str, group: str) -> None:
         self._own = own
         self._remote = remote
         self._name = name
+        self._refs = f"{_REFS}/{group}"
+        self._group = group
 
-    def send(self, label: str, name: str, content: bytes, keep: int) -> None:
-        """Add a file to those of a label, of which the last `keep` by name stay. Raises `SourceFailed`."""
-        ref = f"{_REFS}/{label}"
+    def send(self, label: str, content: bytes, keep: int) -> None:
+        """Add a file to those of a label, of which the last `keep` stay. Raises `SourceFailed`.
+
+        One that was sent before, and is still the last, is not added again.
+        """
+        ref = f"{self._refs}/{label}"
         self._own.make()
         blob = self._asked("hash-object", "-w", "--stdin", given=content).strip()
         for number in range(_TRIES):
@@ -65,10 +71,9 @@ class SharedRefs:
                     raise self._failed("fetch", moved.said) from moved
                 continue
             tree = self._asked("rev-parse", f"{known}^{{tree}}").strip() if known else ""
-            files = {file.name: file.blob for file in _files(self._own, [(label, tree)])}
-            files[name] = blob
-            newest = sorted(files)[-keep:]
-            listed = "".join(f"100644 blob {files[one]}\t{one}\n" for one in newest)
+            kept = [file.blob for file in _files(self._own, [(label, tree)])]
+            kept = [*kept, *([blob] if kept[-1:] != [blob] else [])][-keep:]
+            listed = "".join(f"100644 blob {one}\t{place:06d}.json\n" for place, one in enumerate(kept))
             new = self._asked("mktree", given=listed.encode()).strip()
             done = self._own.ask(["commit-tree", new, "-m", "inventories"], variables=_NOBODY)
             if done.code != 0:
@@ -106,10 +111,10 @@ class SharedRefs:
         Raises `SourceFailed`.
         """
         self._own.make()
-        done = self._own.fetch(self._remote, [f"+{_REFS}/*:{_REFS}/*"], "--prune")
+        done = self._own.fetch(self._remote, [f"+{self._refs}/*:{self._refs}/*"], "--prune")
         if done.code != 0:
             raise self._failed("fetch", done.err)
-        return collected_files(self._own)
+        return collected_files(self._own, self._group)
 
     def _asked(self, *arguments: str, given: bytes = b"") -> str:
         done = self._own.ask(arguments, given)
@@ -127,14 +132,14 @@ class SharedRefs:
         )
 
 
-def collected_labels(own: OwnRepository) -> list[str]:
-    """The labels of all machines that something was collected of. Raises `SourceFailed`."""
-    return [label for label, _ in _trees(own)]
+def collected_labels(own: OwnRepository, group: str) -> list[str]:
+    """The labels of all machines of a group that something was collected of. Raises `SourceFailed`."""
+    return [label for label, _ in _trees(own, group)]
 
 
-def collected_files(own: OwnRepository) -> list[SharedFile]:
-    """What was collected, by label and name. Raises `SourceFailed`."""
-    return _files(own, _trees(own))
+def collected_files(own: OwnRepository, group: str) -> list[SharedFile]:
+    """What was collected of a group, by label and in the order of arrival. Raises `SourceFailed`."""
+    return _files(own, _trees(own, group))
 
 
 def contents_of(own: OwnRepository, files: Iterable[SharedFile]) -> Iterator[tuple[SharedFile, bytes | None]]:
@@ -147,23 +152,24 @@ def contents_of(own: OwnRepository, files: Iterable[SharedFile]) -> Iterator[tup
     yield from ((file, None) for left in by_blob.values() for file in left)
 
 
-def _trees(own: OwnRepository) -> list[tuple[str, str]]:
-    """Each label with the id of its tree."""
+def _trees(own: OwnRepository, group: str) -> list[tuple[str, str]]:
+    """Each label of a group with the id of its tree."""
     if not own.exists():
         return []
-    asked = ["for-each-ref", f"--count={_MOST_LABELS}", "--format=%(refname) %(tree)", _REFS]
+    refs = f"{_REFS}/{group}/"
+    asked = ["for-each-ref", f"--count={_MOST_LABELS}", "--format=%(refname) %(tree)", refs]
     rows = (line.rpartition(" ") for line in own.ask(asked).text.splitlines())
-    return [(ref.removeprefix(f"{_REFS}/"), tree) for ref, _, tree in rows]
+    return [(ref.removeprefix(refs), tree) for ref, _, tree in rows]
 
 
 def _files(own: OwnRepository, trees: Iterable[tuple[str, str]]) -> list[SharedFile]:
-    """The files in the trees of labels."""
+    """The files in the trees of labels, as they arrived."""
     by_label = list(trees)
     found = dict(read_objects(own.ask, (tree for _, tree in by_label), "tree", _LARGEST_TREE))
-    return [
+    return sorted(
         SharedFile(label, entry.name, entry.id)
         for label, tree in by_label
         if tree in found
         for entry in entries_of(found[tree], len(tree))
         if entry.is_file
-    ]
+    )

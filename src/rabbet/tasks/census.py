@@ -1,9 +1,11 @@
 """Everyone's inventories: recorded, sent, collected, shown against the lock, checked."""
 
-import hashlib
 import subprocess
-from collections.abc import Sequence
+import time
+from collections.abc import Iterable, Sequence
 from contextlib import suppress
+from operator import itemgetter
+from typing import NamedTuple
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -36,6 +38,7 @@ from rabbet.workspace.machine import Machine
 from rabbet.workspace.machines import (
     NOBODY,
     Unread,
+    census_group,
     census_repository,
     collected_machines,
     kept_machines,
@@ -45,6 +48,7 @@ from rabbet.workspace.machines import (
 from rabbet.workspace.project import Project
 
 __all__ = [
+    "AheadOfTime",
     "Census",
     "Collected",
     "Development",
@@ -64,7 +68,7 @@ __all__ = [
 ]
 
 _KEPT = 50  # inventories of each machine
-_DIGITS = 12
+_SECONDS_AHEAD = 300  # by which a sender's clock may go before that of this machine
 
 
 class RecordOptions(Struct, frozen=True, kw_only=True):
@@ -91,12 +95,20 @@ class Collected(Struct, frozen=True, kw_only=True):
     inventories: int
 
 
+class AheadOfTime(NamedTuple):
+    """A machine whose record is from a time that is still to come here: one of the clocks is wrong."""
+
+    label: str
+    recorded: int
+
+
 class Census(Struct, frozen=True, kw_only=True):
     """The machines against the lock, and the inventories that can't be read, with the reasons."""
 
     matrix: Matrix
     states: tuple[State, ...]
     unread: tuple[Unread, ...]
+    ahead: tuple[AheadOfTime, ...]
 
 
 def record(
@@ -136,10 +148,8 @@ def send(
     found = _recorded(project, machine, observer, options)
     observer.stage(f"sending through '{name}'")
     content = found.text.encode()
-    digest = hashlib.sha256(content).hexdigest()[:_DIGITS]  # two may be sent in one second
-    name_there = f"{found.inventory.recorded:012d}-{digest}.json"
     with claimed(machine.store_folder, f"census {project.folder}"):  # git's own locks don't wait
-        refs.send(found.inventory.label, name_there, content, keep=_KEPT)
+        refs.send(found.inventory.label, content, keep=_KEPT)
     return Recorded(inventory=found.inventory, text=found.text, where=name)
 
 
@@ -155,7 +165,7 @@ def send_to_database(
     one = found.inventory
     content = write_inventory_file(replace(one, label=NOBODY, recorded=0), __version__)
     with needing_extra("a database"), opened_database(url) as database:
-        database.send(one.project, [DatabaseRecord(one.label, one.recorded, content)], keep=_KEPT)
+        database.send(census_group(project), [DatabaseRecord(one.label, one.recorded, content)], keep=_KEPT)
     return Recorded(inventory=one, text=found.text, where=shown_location(url))
 
 
@@ -229,7 +239,7 @@ def _refs(project: Project, machine: Machine, remote: str | None) -> tuple[Share
         )
     address = ask_git(project.folder, ["remote", "get-url", "--", name], environ).text.partition("\n")[0]
     there = remote_at(address, top_of(project.folder) or project.folder)
-    return SharedRefs(census_repository(project, machine), there, name), name
+    return SharedRefs(census_repository(project, machine), there, name, census_group(project)), name
 
 
 def show(
@@ -246,12 +256,12 @@ def show(
     observer.stage("comparing them with the lock")
     against = Against(project, machine)
     states = list(against.states(machines))
-    for one, them in stored_machines(project, url) if url else ():  # one by one: a fleet's take a lot of room
+    for one, sent in stored_machines(project, url) if url else ():  # one by one: a fleet's take a lot of room
         if isinstance(one, Unread):
             unread.append(one)
             continue
         for state in against.states([one]):
-            states += (replace(state, label=label, recorded=when) for label, when in them)
+            states += (replace(state, label=them.label, recorded=them.recorded) for them in sent)
     if not (states or unread):
         raise WrongUsage(
             "no inventories are here yet",
@@ -261,7 +271,14 @@ def show(
     matrix = matrix_of(states)
     with suppress(ModuleNotFoundError):  # without the extra the largest groups come first
         matrix = reordered(matrix, order_by_likeness(matrix))
-    return Census(matrix=matrix, states=tuple(states), unread=tuple(unread))
+    ahead = _ahead((state.label, state.recorded) for state in states)
+    return Census(matrix=matrix, states=tuple(states), unread=tuple(unread), ahead=ahead)
+
+
+def _ahead(recorded: Iterable[tuple[str, int]]) -> tuple[AheadOfTime, ...]:
+    """Those of the machines whose clocks go before that of this one, by their labels and times."""
+    latest = time.time() + _SECONDS_AHEAD
+    return tuple(AheadOfTime(label, when) for label, when in sorted(set(recorded)) if when > latest)
 
 
 def one_machine(census: Census, label: str) -> State:
@@ -285,6 +302,7 @@ class Development(Struct, frozen=True, kw_only=True):
 
     states: tuple[State, ...]
     unread: tuple[Unread, ...]
+    ahead: tuple[AheadOfTime, ...]
 
 
 def developed(
@@ -297,14 +315,25 @@ def developed(
     observer.stage("reading inventories")
     machines, unread = kept_machines(project, machine, url, every=True)
     observer.stage("comparing them with the lock")
-    ordered = sorted(machines, key=lambda one: (one.recorded, one.label))
     last: dict[str, object] = {}
     told = []
-    for state in Against(project, machine).states(ordered):
+    for state in Against(project, machine).states(_over_time(machines)):
         if last.get(state.label) != state.key and state.recorded >= since:
             told.append(state)
         last[state.label] = state.key
-    return Development(states=tuple(told), unread=tuple(unread))
+    ahead = _ahead((state.label, state.recorded) for state in told)
+    return Development(states=tuple(told), unread=tuple(unread), ahead=ahead)
+
+
+def _over_time(machines: Sequence[MachineInventory]) -> list[MachineInventory]:
+    """What arrived, by the time of recording; none comes behind what its machine sent later."""
+    latest: dict[str, int] = {}
+    timed = []
+    for one in reversed(machines):
+        latest[one.label] = min(one.recorded, latest.get(one.label, one.recorded))
+        timed.append((latest[one.label], one))
+    timed.reverse()
+    return [one for _, one in sorted(timed, key=itemgetter(0))]
 
 
 class LibraryOverTime(Struct, frozen=True, kw_only=True):
@@ -317,6 +346,7 @@ class LibraryOverTime(Struct, frozen=True, kw_only=True):
     locked: tuple[str, ...]
     changes: tuple[tuple[str, int, str], ...]
     unread: tuple[Unread, ...]
+    ahead: tuple[AheadOfTime, ...]
 
 
 def library_over_time(
@@ -331,15 +361,21 @@ def library_over_time(
     machines, unread = kept_machines(project, machine, url, every=True)
     changes: list[tuple[str, int, str]] = []
     last: dict[str, str] = {}
-    for one in sorted(machines, key=lambda one: one.recorded):
+    for one in _over_time(machines):
         installed = one.inventory.libraries.get(wanted)
         version = str(installed.version) if installed else ""
         if last.get(one.label) != version:
             changes.append((one.label, one.recorded, version))
         last[one.label] = version
     locked = sorted({str(one.version) for one in project.lock().libraries if one.name == wanted})
-    if not (locked or unread or any(last.values())):
+    if not (locked or unread or any(version for _, _, version in changes)):
         raise WrongUsage(
             f"no machine has {wanted}, and the lock does not either", remedy="rabbet census show"
         )
-    return LibraryOverTime(name=wanted, locked=tuple(locked), changes=tuple(changes), unread=tuple(unread))
+    return LibraryOverTime(
+        name=wanted,
+        locked=tuple(locked),
+        changes=tuple(changes),
+        unread=tuple(unread),
+        ahead=_ahead((label, when) for label, when, _ in changes),
+    )

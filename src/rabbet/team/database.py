@@ -1,19 +1,21 @@
 """Inventories in a database, by SQLAlchemy: SQLite in a file, PostgreSQL for fleets.
 
     rabbet_schema     one row: the number of the schema
-    rabbet_machine    a machine by its project and label
+    rabbet_machine    a machine by its project (and variant, as in `hives+gui`) and label
     rabbet_state      what is installed, each content once, packed; machines of a team share most of them
-    rabbet_record     when a machine was in which state
+    rabbet_arrival    which state a machine was in, and when by its own clock, numbered as they arrived
 
-A record is one row, so what thousands of machines send is small. All writing is in transactions; of two
-senders that both add the same row, one begins again.
+An arrival is one row, so what thousands of machines send is small. What a machine sent last is its newest,
+whatever its clock says. All writing is in transactions; of two senders that both add the same row, one begins
+again.
 """
 
 import hashlib
 import time
 import zlib
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
+from operator import itemgetter
 from typing import TYPE_CHECKING, NamedTuple, TypeVar
 
 from msgspec import Struct
@@ -27,11 +29,11 @@ if TYPE_CHECKING:
     from sqlalchemy.engine.interfaces import DBAPIConnection
     from sqlalchemy.exc import SQLAlchemyError
 
-__all__ = ["SCHEMA", "Database", "DatabaseRecord", "StoredState", "opened_database"]
+__all__ = ["SCHEMA", "Database", "DatabaseRecord", "Sent", "StoredState", "opened_database"]
 
 _Value = TypeVar("_Value")
 
-SCHEMA = 2  # 1: no index on the states of records. 2: with it, so that unused states can go
+SCHEMA = 3  # 1, 2: `rabbet_record`, ordered by the senders' clocks. 3: `rabbet_arrival` in its place
 _TRIES, _PAUSE = 20, 0.1  # of adding what others add as well; seconds between
 _URLS = "URLs are such as sqlite:///census.db and postgresql+psycopg://HOST/NAME"
 _OWN_DRIVER = "psycopg"
@@ -48,21 +50,29 @@ class DatabaseRecord(NamedTuple):
     content: str
 
 
+class Sent(NamedTuple):
+    """Which machine sent a state, when by its own clock (in seconds), and as which of all that arrived."""
+
+    label: str
+    recorded: int
+    number: int
+
+
 class StoredState(NamedTuple):
-    """A content, and the machines that were in that state with the times of these records.
+    """A content, and the machines that sent it.
 
     The content is empty where what the database has is damaged, or larger than any inventory.
     """
 
     content: str
-    machines: tuple[tuple[str, int], ...]
+    sent: tuple[Sent, ...]
 
 
 class _Tables(Struct, frozen=True):
     schema: "Table"
     machine: "Table"
     state: "Table"
-    record: "Table"
+    arrival: "Table"
 
 
 def _tables(metadata: "MetaData") -> _Tables:
@@ -94,25 +104,21 @@ def _tables(metadata: "MetaData") -> _Tables:
             Column("digest", String(64), nullable=False, unique=True),
             Column("content", LargeBinary, nullable=False),
         ),
-        record=Table(
-            "rabbet_record",
+        arrival=Table(
+            "rabbet_arrival",
             metadata,
-            Column("machine_id", ForeignKey("rabbet_machine.id"), primary_key=True),
-            Column("recorded", BigInteger, primary_key=True),
-            Column("state_id", ForeignKey("rabbet_state.id"), primary_key=True),
+            Column("number", BigInteger().with_variant(Integer, "sqlite"), primary_key=True),
+            Column("machine_id", ForeignKey("rabbet_machine.id"), nullable=False, index=True),
+            Column("recorded", BigInteger, nullable=False),
+            Column("state_id", ForeignKey("rabbet_state.id"), nullable=False, index=True),
         ),
     )
 
 
-def _index_states(connection: "Connection") -> None:
-    """From schema 1 to 2."""
-    from sqlalchemy import text
-
-    connection.execute(text("CREATE INDEX IF NOT EXISTS rabbet_record_by_state ON rabbet_record (state_id)"))
-
-
-_MIGRATIONS: dict[int, Callable[["Connection"], None]] = {1: _index_states}
-"""What leads from each older schema to the next one."""
+_INTO_ARRIVALS = """\
+INSERT INTO rabbet_arrival (machine_id, recorded, state_id)
+    SELECT machine_id, recorded, state_id FROM rabbet_record ORDER BY recorded, machine_id, state_id
+"""
 
 
 @contextmanager
@@ -205,37 +211,34 @@ class Database:
                 return
 
     def newest(self, project: str) -> Iterator[StoredState]:
-        """The states that machines are in by their newest records, each with all of its machines."""
-        from sqlalchemy import and_, func, select
+        """The states that machines are in by what they sent last, each with all of its machines."""
+        from sqlalchemy import func, select
 
-        record = self._tables.record
-        last = select(record.c.machine_id, func.max(record.c.recorded).label("recorded")).group_by(
-            record.c.machine_id
-        )
-        newest = last.subquery()
-        joined = and_(record.c.machine_id == newest.c.machine_id, record.c.recorded == newest.c.recorded)
-        yield from self._states(project, record.join(newest, joined))
+        arrival = self._tables.arrival
+        last = select(func.max(arrival.c.number).label("number")).group_by(arrival.c.machine_id).subquery()
+        yield from self._states(project, arrival.join(last, arrival.c.number == last.c.number))
 
     def every(self, project: str) -> Iterator[StoredState]:
-        """All states that are kept, with all of their records."""
-        yield from self._states(project, self._tables.record)
+        """All states that are kept, with all of their arrivals."""
+        yield from self._states(project, self._tables.arrival)
 
-    def _states(self, project: str, records: "FromClause") -> Iterator[StoredState]:
+    def _states(self, project: str, arrivals: "FromClause") -> Iterator[StoredState]:
         from sqlalchemy import func, select, type_coerce
         from sqlalchemy.types import NullType
 
-        machine, state, record = self._tables.machine, self._tables.state, self._tables.record
-        joined = records.join(machine, record.c.machine_id == machine.c.id)
+        machine, state, arrival = self._tables.machine, self._tables.state, self._tables.arrival
+        joined = arrivals.join(machine, arrival.c.machine_id == machine.c.id)
         chosen = (
-            select(record.c.state_id, machine.c.label, record.c.recorded)
+            select(arrival.c.state_id, machine.c.label, arrival.c.recorded, arrival.c.number)
             .select_from(joined)
             .where(machine.c.project == project)
         )
         with self._engine.connect() as connection:
-            every: dict[int, list[tuple[str, int]]] = {}
-            for row in connection.execute(chosen):
-                state_id, label, recorded = _checked_record(*row)
-                every.setdefault(state_id, []).append((label, recorded))
+            every: dict[int, list[Sent]] = {}
+            for state_id, *row in connection.execute(chosen):
+                every.setdefault(state_id if isinstance(state_id, int) else _NO_STATE, []).append(
+                    _checked(*row)
+                )
             as_stored = type_coerce(state.c.content, NullType())  # a value of another type ends no query
             for part in _parts(sorted(every)):
                 contents = select(state.c.id, as_stored).where(
@@ -261,13 +264,12 @@ class Database:
             try:
                 with self._engine.begin() as connection:
                     self._metadata.create_all(connection)
-                    _index_states(connection)
                     connection.execute(self._tables.schema.insert().values(number=SCHEMA))
             except (IntegrityError, OperationalError, ProgrammingError) as error:
                 reason = _told_by(error)
                 time.sleep(_PAUSE)
             number = self._schema()
-        while number in _MIGRATIONS:
+        if number is not None and number in range(1, SCHEMA):
             number = self._migrated(number)
         if number is None:
             raise SourceFailed(f"the database {shown} can't be set up", because=[reason])
@@ -278,14 +280,18 @@ class Database:
             )
 
     def _migrated(self, number: int) -> int:
-        """Go one step on, unless somebody else has just done so; the number of the schema then."""
+        """Bring an older schema up to date, unless somebody else just does; the number of the schema then."""
+        from sqlalchemy import text
         from sqlalchemy.exc import OperationalError, ProgrammingError
 
         schema = self._tables.schema
         try:
             with self._engine.begin() as connection:
-                connection.execute(schema.update().where(schema.c.number == number).values(number=number + 1))
-                _MIGRATIONS[number](connection)
+                mine = schema.update().where(schema.c.number == number).values(number=SCHEMA)
+                if connection.execute(mine).rowcount:
+                    self._metadata.create_all(connection)
+                    connection.execute(text(_INTO_ARRIVALS))
+                    connection.execute(text("DROP TABLE rabbet_record"))
         except (OperationalError, ProgrammingError):
             if self._schema() == number:
                 raise
@@ -315,15 +321,17 @@ class Database:
             "digest",
             {digest: {"content": zlib.compress(text.encode())} for digest, text in contents.items()},
         )
-        rows = {(machines[one.label], one.recorded, states[_digest(one.content)]) for one in records}
-        known = self._known_rows(connection, {machine for machine, _, _ in rows})
         new = [
-            {"machine_id": machine, "recorded": recorded, "state_id": state}
-            for machine, recorded, state in sorted(rows - known)
+            {
+                "machine_id": machines[one.label],
+                "recorded": one.recorded,
+                "state_id": states[_digest(one.content)],
+            }
+            for one in records
         ]
         if new:
-            connection.execute(tables.record.insert(), new)
-        self._forget(connection, rows | known, keep)
+            connection.execute(tables.arrival.insert(), new)
+            self._forget(connection, set(machines.values()), keep)
 
     def _ids(
         self,
@@ -352,32 +360,23 @@ class Database:
             there = known()
         return there
 
-    def _known_rows(self, connection: "Connection", machines: set[int]) -> set[tuple[int, int, int]]:
-        from sqlalchemy import select
+    def _forget(self, connection: "Connection", machines: set[int], keep: int) -> None:
+        """Delete all but the newest `keep` arrivals of each machine, and the states that no other one has."""
+        from sqlalchemy import exists, select
 
-        record = self._tables.record
-        found: set[tuple[int, int, int]] = set()
+        arrival, state = self._tables.arrival, self._tables.state
+        left: set[int] = set()
         for part in _parts(sorted(machines)):
-            chosen = select(record.c.machine_id, record.c.recorded, record.c.state_id)
-            rows = connection.execute(chosen.where(record.c.machine_id.in_(part)))
-            found |= {tuple(row) for row in rows if all(isinstance(value, int) for value in row)}
-        return found
-
-    def _forget(self, connection: "Connection", rows: set[tuple[int, int, int]], keep: int) -> None:
-        """Delete all but the newest records of each machine, and the states that no other record has."""
-        from sqlalchemy import exists
-
-        record, state = self._tables.record, self._tables.state
-        times: dict[int, list[int]] = {}
-        for machine, recorded, _ in rows:
-            times.setdefault(machine, []).append(recorded)
-        oldest = {machine: sorted(some)[-keep] for machine, some in times.items() if len(some) > keep}
-        for machine, first in oldest.items():
-            old = (record.c.machine_id == machine) & (record.c.recorded < first)
-            connection.execute(record.delete().where(old))
-        left = {row[2] for row in rows if row[1] < oldest.get(row[0], 0)}
-        for part in _parts(sorted(left)):
-            unused = state.c.id.in_(part) & ~exists().where(record.c.state_id == state.c.id)
+            chosen = select(arrival.c.machine_id, arrival.c.number, arrival.c.state_id)
+            kept: dict[int, list[tuple[int, int]]] = {}
+            for machine, number, state_id in connection.execute(chosen.where(arrival.c.machine_id.in_(part))):
+                kept.setdefault(machine, []).append((number, state_id))
+            old = [one for some in kept.values() for one in sorted(some, key=itemgetter(0))[:-keep]]
+            left |= {state_id for _, state_id in old if isinstance(state_id, int)}
+            for numbers in _parts([number for number, _ in old]):
+                connection.execute(arrival.delete().where(arrival.c.number.in_(numbers)))
+        for states in _parts(sorted(left)):
+            unused = state.c.id.in_(states) & ~exists().where(arrival.c.state_id == state.c.id)
             connection.execute(state.delete().where(unused))
 
 
@@ -390,12 +389,12 @@ def _digest(content: str) -> str:
     return hashlib.sha256(content.encode()).hexdigest()
 
 
-def _checked_record(state_id: object, label: object, recorded: object) -> tuple[int, str, int]:
-    """A record, whose columns may be of any type in SQLite; a time that nothing stands for is 0."""
-    return (
-        state_id if isinstance(state_id, int) else _NO_STATE,
+def _checked(label: object, recorded: object, number: int) -> Sent:
+    """An arrival, whose columns may be of any type in SQLite; a time that nothing stands for is 0."""
+    return Sent(
         checked_label(label if isinstance(label, str) else "") or _NO_LABEL,
         recorded if isinstance(recorded, int) and 0 <= recorded <= _LATEST else 0,
+        number,
     )
 
 

@@ -40,4 +40,4 @@ class Sheet(Struct, frozen=True, kw_only=True):
     legend: str
     columns: tuple[Column, ...]
     lines: tuple[Line, ...]
-    unread: tuple[str, ...] = ()
+    doubts: tuple[str, ...] = ()

@@ -3,6 +3,7 @@
 from collections.abc import Iterator, Sequence
 from hashlib import sha256
 from typing import NamedTuple
+from urllib.parse import quote
 
 from msgspec.structs import replace
 from packaging.specifiers import SpecifierSet
@@ -20,7 +21,7 @@ from rabbet.formats.cyclonedx import looks_like_inventory, read_inventory_file
 from rabbet.formats.requirement_list import read_requirement_list
 from rabbet.git.own_repository import OwnRepository
 from rabbet.git.shared_refs import collected_files, contents_of
-from rabbet.team.database import StoredState, opened_database
+from rabbet.team.database import Sent, StoredState, opened_database
 from rabbet.team.extra import needing_extra
 from rabbet.workspace.machine import CENSUS_VARIABLE, Machine
 from rabbet.workspace.project import Project, read_text
@@ -28,6 +29,7 @@ from rabbet.workspace.project import Project, read_text
 __all__ = [
     "NOBODY",
     "Unread",
+    "census_group",
     "census_repository",
     "collected_machines",
     "kept_machines",
@@ -51,10 +53,13 @@ class Unread(NamedTuple):
 def collected_machines(
     project: Project, machine: Machine, *, every: bool = False
 ) -> tuple[list[MachineInventory], list[Unread]]:
-    """The newest collected inventory of each machine, or `every` one that is kept; and what can't be read."""
+    """The newest collected inventory of each machine, or `every` one that is kept; and what can't be read.
+
+    They come in the order in which they arrived, machine by machine.
+    """
     own = census_repository(project, machine)
     try:
-        files = collected_files(own)
+        files = collected_files(own, census_group(project))
         last = {file.label: file for file in files}
         read = list(contents_of(own, files if every else last.values()))
     except SourceFailed as error:
@@ -72,6 +77,15 @@ def collected_machines(
     return found, unread
 
 
+def census_group(project: Project) -> str:
+    """Under which name the machines of a project stand, in git and databases; each variant has its own.
+
+    A name with `+` is no project's, and what a ref can't hold is written as in a URL.
+    """
+    whose = [project.declaration().name, *([project.variant] if project.variant else [])]
+    return "+".join(quote(one, safe="").replace("~", "%7E").replace(".", "%2E") for one in whose)
+
+
 def census_repository(project: Project, machine: Machine) -> OwnRepository:
     """Where what was collected for a project is kept: in the store, apart from the project's repository."""
     name = sha256(str(project.folder.resolve()).encode(errors="surrogateescape")).hexdigest()
@@ -80,22 +94,22 @@ def census_repository(project: Project, machine: Machine) -> OwnRepository:
 
 def stored_machines(
     project: Project, url: str, *, every: bool = False
-) -> Iterator[tuple[MachineInventory | Unread, tuple[tuple[str, int], ...]]]:
+) -> Iterator[tuple[MachineInventory | Unread, tuple[Sent, ...]]]:
     """The contents of a database, each read once, with the machines and times that it stands for.
 
     Raises `SourceFailed`, and `EnvironmentFailed` without the extra `team`.
     """
     with needing_extra("a database"), opened_database(url) as database:
-        name = project.declaration().name
-        for stored in database.every(name) if every else database.newest(name):
+        group = census_group(project)
+        for stored in database.every(group) if every else database.newest(group):
             try:
-                yield read_inventory_file(stored.content, NOBODY), stored.machines
+                yield read_inventory_file(stored.content, NOBODY), stored.sent
             except NotUnderstood as error:
-                yield _unread_state(stored, error), stored.machines
+                yield _unread_state(stored, error), stored.sent
 
 
 def _unread_state(stored: StoredState, error: NotUnderstood) -> Unread:
-    labels = sorted({label for label, _ in stored.machines})
+    labels = sorted({one.label for one in stored.sent})
     more = f" and {len(labels) - _SHOWN} more" if len(labels) > _SHOWN else ""
     return Unread(
         what=f"what the database has of {', '.join(labels[:_SHOWN])}{more}",
@@ -108,18 +122,18 @@ def kept_machines(
 ) -> tuple[list[MachineInventory], list[Unread]]:
     """The newest inventory of each machine, or `every` one that is kept; and what can't be read.
 
-    They are those of a database by its URL, else those that were collected. Raises what `stored_machines`
-    raises.
+    They are those of a database by its URL, else those that were collected, and come as
+    `collected_machines` has them. Raises what `stored_machines` raises.
     """
     if not url:
         return collected_machines(project, machine, every=every)
     found, unread = [], []
-    for one, them in stored_machines(project, url, every=every):
+    for one, sent in stored_machines(project, url, every=every):
         if isinstance(one, Unread):
             unread.append(one)
         else:
-            found += [replace(one, label=label, recorded=when) for label, when in them]
-    return found, unread
+            found += [(them, replace(one, label=them.label, recorded=them.recorded)) for them in sent]
+    return [one for _, one in sorted(found, key=lambda pair: (pair[0].label, pair[0].number))], unread
 
 
 def machines_by_label(project: Project, machine: Machine) -> dict[str, MachineInventory]:

@@ -9,14 +9,14 @@ from msgspec import Struct
 
 from rabbet.cli.context import Context
 from rabbet.cli.style import count, day, table
-from rabbet.cli.views.census_words import LEGEND, cell_text, outcome_text, state_text, to_mend
+from rabbet.cli.views.census_words import LEGEND, cell_text, doubts, outcome_text, state_text, to_mend
 from rabbet.cli.views.finding import detail
 from rabbet.cli.views.mend import mend_command
 from rabbet.core.census.matrix import Group, Matrix, Row, State
 from rabbet.core.model.finding import Finding, Weight
 from rabbet.core.shell import quoted
 from rabbet.core.shown_text import visible
-from rabbet.tasks.census import Census, Collected, Development, LibraryOverTime, Recorded
+from rabbet.tasks.census import AheadOfTime, Census, Collected, Development, LibraryOverTime, Recorded
 from rabbet.workspace.machines import Unread
 
 __all__ = [
@@ -124,7 +124,8 @@ class CensusView(Struct, frozen=True):
         hidden = matrix.groups[_SHOWN_GROUPS:]
         if hidden or len(fitting) < len(matrix.groups):
             context.show(f"{_hidden_text(matrix, len(fitting), hidden)} (see --csv, --json)")
-        _show_unread(self.found.unread, context)
+        for doubt in doubts(self.found):
+            context.show(doubt)
         context.show()
         context.show(outcome_text(matrix))
         if self.drawn:
@@ -153,6 +154,7 @@ class CensusView(Struct, frozen=True):
             ],
             "files": [path.name for path in self.drawn],
             "unread": _unread_document(self.found.unread),
+            "ahead": _ahead_document(self.found.ahead),
         }
 
 
@@ -161,9 +163,8 @@ def _cells(row: Row, groups: Sequence[Group]) -> list[str]:
     return [cell_text(cell, row.name, group) for cell, group in zip(row.cells, groups, strict=False)]
 
 
-def _show_unread(unread: Sequence[Unread], context: Context) -> None:
-    for one in unread:
-        context.show(f"Can't be read: {one.what}: {one.because}")
+def _ahead_document(ahead: Sequence[AheadOfTime]) -> list[dict[str, object]]:
+    return [{"label": one.label, "recorded": one.recorded} for one in ahead]
 
 
 def _unread_document(unread: Sequence[Unread]) -> list[dict[str, str]]:
@@ -222,8 +223,8 @@ def show_csv(census: Census, context: Context) -> None:
     rows = [[row.name, *_cells(row, matrix.groups)] for row in matrix.rows]
     for line in csv_lines(headings, rows):
         context.show(line)
-    for one in census.unread:
-        context.note(f"Can't be read: {one.what}: {one.because}")
+    for line in doubts(census):
+        context.note(line)
 
 
 def csv_lines(headings: Sequence[str], rows: Sequence[Sequence[str]]) -> list[str]:
@@ -296,7 +297,8 @@ class LibraryView(Struct, frozen=True):
             for line in table(("since", "machine", found.name), rows, context.style):
                 context.show(line)
             context.show()
-        _show_unread(found.unread, context)
+        for doubt in doubts(found):
+            context.show(doubt)
         locked = " and ".join(found.locked) or "not locked"
         context.show(f"{found.name} is {f'locked at {locked}' if found.locked else locked}.")
 
@@ -311,6 +313,7 @@ class LibraryView(Struct, frozen=True):
                 for label, when, version in found.changes
             ],
             "unread": _unread_document(found.unread),
+            "ahead": _ahead_document(found.ahead),
         }
 
 
@@ -327,7 +330,8 @@ class DevelopmentView(Struct, frozen=True):
             for line in table(("recorded", "machine", "against the lock of today"), rows, context.style):
                 context.show(line)
             context.show()
-        _show_unread(self.found.unread, context)
+        for doubt in doubts(self.found):
+            context.show(doubt)
         machines = len({state.label for state in states})
         context.show(f"{count(len(states), 'change')} on {count(machines, 'machine')} since then.")
 
@@ -336,6 +340,7 @@ class DevelopmentView(Struct, frozen=True):
         return {
             "changes": [MachineView(state, None).document() for state in self.found.states],
             "unread": _unread_document(self.found.unread),
+            "ahead": _ahead_document(self.found.ahead),
         }
 
 
@@ -365,8 +370,7 @@ class CheckView(Struct, frozen=True):
         for group in matrix.groups:
             if group.state.trouble:
                 yield f"  unknown: {', '.join(group.labels)}: {group.state.trouble}"
-        for one in self.found.unread:
-            yield f"  can't be read: {one.what}: {one.because}"
+        yield from (f"  {line}" for line in doubts(self.found))
         verdict = "more than" if self.too_many else "within"
         yield f"That is {verdict} what is allowed: {self.allowed}."
 
@@ -381,4 +385,5 @@ class CheckView(Struct, frozen=True):
             "differing": matrix.weighing(Weight.DIFFERS),
             "unknown": matrix.unknown,
             "unread": _unread_document(self.found.unread),
+            "ahead": _ahead_document(self.found.ahead),
         }

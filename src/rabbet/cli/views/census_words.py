@@ -1,17 +1,17 @@
 """What a census says in words and signs, for the terminal, the picture and the page alike."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
-from rabbet.cli.style import count
+from rabbet.cli.style import count, day
 from rabbet.cli.views.finding import detail
 from rabbet.cli.views.mend import mend_command
 from rabbet.core.census.matrix import Group, Matrix, State
 from rabbet.core.drift.mends import mends_of
 from rabbet.core.model.finding import ENVIRONMENT, Finding, Kind, Weight
-from rabbet.tasks.census import Census
+from rabbet.tasks.census import Census, Development, LibraryOverTime
 from rabbet.team.sheet import Cell, Column, Line, Sheet
 
-__all__ = ["AS_LOCKED", "LEGEND", "cell_text", "outcome_text", "sheet_of", "state_text", "to_mend"]
+__all__ = ["AS_LOCKED", "LEGEND", "cell_text", "doubts", "outcome_text", "sheet_of", "state_text", "to_mend"]
 
 AS_LOCKED, UNKNOWN = ".", "?"
 LEGEND = f"{AS_LOCKED} as locked  ! breaks something  ~ differs  - not there  + not locked  {UNKNOWN} unknown"
@@ -80,6 +80,14 @@ def outcome_text(matrix: Matrix) -> str:
     return f"{told}{f', {unknown} unknown' if unknown else ''}."
 
 
+def doubts(found: Census | Development | LibraryOverTime) -> Iterator[str]:
+    """What can't be read or believed, a sentence each."""
+    for one in found.unread:
+        yield f"Can't be read: {one.what}: {one.because}"
+    for label, when in found.ahead:
+        yield f"{label} was recorded on {day(when)}, says its clock: that one or the clock here is wrong."
+
+
 def sheet_of(census: Census, project: str, variant: str | None) -> Sheet:
     """All of it, as it is drawn."""
     matrix = census.matrix
@@ -100,7 +108,7 @@ def sheet_of(census: Census, project: str, variant: str | None) -> Sheet:
             )
             for row in matrix.rows
         ),
-        unread=tuple(f"{one.what}: {one.because}" for one in census.unread),
+        doubts=tuple(doubts(census)),
     )
 
 
