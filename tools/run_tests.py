@@ -1,6 +1,7 @@
 """Run the suite's modules in as many processes as there are cores, the slowest first.
 
 Each module runs by itself, as `python -m unittest MODULE` does, and what it printed is shown when it is done.
+Those that run one after the other share a process in which Rabbet is loaded (`tests/support/preloaded.py`).
 """
 
 import os
@@ -8,9 +9,14 @@ import subprocess
 import sys
 import time
 from concurrent.futures import ThreadPoolExecutor, as_completed
+from contextlib import ExitStack
 from pathlib import Path
+from queue import SimpleQueue
 
 TESTS = Path(__file__).resolve().parent.parent / "tests"
+sys.path.insert(0, str(TESTS.parent))
+
+from tests.support.preloaded import DESCRIPTOR, preloaded  # noqa: E402 - found where the line above points
 
 
 def main() -> int:
@@ -18,8 +24,12 @@ def main() -> int:
     begun = time.monotonic()
     modules = sorted(TESTS.rglob("test_*.py"), key=_likely_slow, reverse=True)
     failed = []
-    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
-        jobs = {pool.submit(_run, path): path for path in modules}
+    workers = os.cpu_count() or 1
+    loaded: SimpleQueue[int] = SimpleQueue()
+    with ExitStack() as whole, ThreadPoolExecutor(workers) as pool:
+        for _ in range(workers):
+            loaded.put(whole.enter_context(preloaded()))
+        jobs = {pool.submit(_run, path, loaded): path for path in modules}
         for number, job in enumerate(as_completed(jobs), 1):
             name, done = _name(jobs[job]), job.result()
             print(f"[{number}/{len(jobs)}] {name}: {_outcome(done.stderr)}", flush=True)
@@ -44,9 +54,21 @@ def _name(path: Path) -> str:
     return ".".join(path.relative_to(TESTS.parent).with_suffix("").parts)
 
 
-def _run(path: Path) -> "subprocess.CompletedProcess[str]":
+def _run(path: Path, loaded: "SimpleQueue[int]") -> "subprocess.CompletedProcess[str]":
     command = [sys.executable, "-W", "error", "-m", "unittest", _name(path)]
-    return subprocess.run(command, cwd=TESTS.parent, capture_output=True, text=True, check=False)
+    descriptor = loaded.get()
+    try:
+        return subprocess.run(
+            command,
+            cwd=TESTS.parent,
+            env={**os.environ, DESCRIPTOR: str(descriptor)},
+            pass_fds=[descriptor],
+            capture_output=True,
+            text=True,
+            check=False,
+        )
+    finally:
+        loaded.put(descriptor)
 
 
 def _outcome(printed: str) -> str:

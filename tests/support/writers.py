@@ -186,7 +186,7 @@ def _sheet(name: str) -> str:
     cell = Cell(text=name, weight=name, detail=name)
     line = Line(name=name, breaking=1, differing=2, cells=(cell,))
     sheet = Sheet(
-        title=name, outcome=name, legend=name, columns=(column,), lines=(line, line), unread=(name,)
+        title=name, outcome=name, legend=name, columns=(column,), lines=(line, line), doubts=(name,)
     )
     return page(sheet)
 
