@@ -23,7 +23,7 @@ KEYS = {
     "baselines": "the oldest `glibc`, `macos` and `musl` that the lock has to serve: a table",
     "build-from-source": "libraries whose own build code may run: a list",
     "catalogues": "where runtimes can be had: tables with `name` and `url`, or `registry`",
-    "census": 'whether an inventory is sent after `recreate` (`every = "recreate"`), and the `remote`',
+    "census": 'whether an inventory is sent after `recreate` (`every = "recreate"`), the `remote`, and what to `leave-out`',
     "corrections": "what releases say wrongly of their needs: tables with `library`, `drop`, `add`",
     "languages": "languages that Rabbet does not know: a table each",
     "limits": "bounds of libraries that only come along: a list of requirements",

@@ -214,13 +214,21 @@ class Census(ProgramCase):
 
     def test_habit(self) -> None:
         """Sent after each `recreate`, if that is declared; what became of machines is told by day."""
-        self.assertIn("every", self.rabbet("census", "send", "--every", "recreate").out)
-        self.rabbet("recreate")
+        declared = self.project / "pyproject.toml"  # as if it came with a clone
+        declared.write_text(f'{declared.read_text()}\n[tool.rabbet.census]\nevery = "recreate"\n')
+        told = self.rabbet("recreate").err
+        self.assertIn("Nothing was sent. To agree to that: rabbet census send --every recreate\n", told)
+        self.assertRegex(
+            self.rabbet("status").out, "(?m)^census +asked for +to agree: rabbet census send --ev"
+        )
+        self.assertIn("says so already", self.rabbet("census", "send", "--every", "recreate").out)
+        self.rabbet("recreate", "--fresh")
         waiting = time.monotonic() + 60
         while not self.git(self.remote, "for-each-ref") and time.monotonic() < waiting:
             time.sleep(0.2)
         self.rabbet("census", "collect")
         self.assertIn("1 as locked", self.rabbet("census").out)
+        self.assertRegex(self.rabbet("status").out, r"(?m)^census +sent +\S+ +origin$")
         put_there(self.site, "skepio", "0.4", installer="handy")
         self.rabbet("census", "send")
         told = self.rabbet("census", "show", "--since", "2026-01-01").out
@@ -228,8 +236,37 @@ class Census(ProgramCase):
         self.assertIn("2 changes on 1 machine since then.", told)
         self.assertIn("0 changes", self.rabbet("census", "show", "--since", "2999-01-01").out)
         self.rabbet("census", "show", "--since", "yesterday", code=2)
-        self.rabbet("census", "send", "--every", "never")
+        self.assertTrue(self.rabbet("census", "send", "--every", "never").out.endswith("is changed.\n"))
         self.assertNotIn("every", (self.project / "pyproject.toml").read_text())
+        self.git(self.project, "remote", "remove", "origin")
+        self.rabbet("census", "send", code=5)
+        self.assertRegex(self.rabbet("status").out, "census +not sent .*there is no remote to share")
+        self.assertIsNone(self.rabbet("status", "--json").json()["census"]["agreed"])
+
+    def test_left_out(self) -> None:
+        """Names that the declaration leaves out go nowhere; that something is left out is told."""
+        declared = self.project / "pyproject.toml"
+        wanted = '["skep*", "*.pth", "tallywax*"]'
+        declared.write_text(f"{declared.read_text()}\n[tool.rabbet.census]\nleave-out = {wanted}\n")
+        self.rabbet("recreate")
+        put_there(self.site, "skepio", "0.4", installer="handy")
+        (self.site / "buzz.pth").write_text("import combframe\n")
+        self.site.joinpath("tallywax.py").unlink()
+        self.rabbet("census", "record", "--deep", "--to", "x.json")
+        text = (self.project / "x.json").read_text()
+        for name in ("skepio", "buzz", "tallywax.py"):
+            self.assertNotIn(name, text)
+        self.assertIn("pkg:pypi/tallywax@1.1", text)
+        told = self.rabbet("census", "show", "--from", "x.json", "--machine", self.label()).out
+        self.assertRegex(told, r"surplus +\(left out\) .* differs\n")
+        self.assertIn("(left out): 1 of what is not in the lock, as the declaration asks for\n", told)
+        self.assertIn("tallywax: (left out)", told)
+        declared.write_text(declared.read_text().replace(wanted, "7"))
+        self.assertIn("tool.rabbet.census.leave-out", self.rabbet("census", "record", code=3).err)
+
+    def label(self) -> str:
+        """What this machine is called."""
+        return str(self.rabbet("census", "record", "--json").json()["label"])
 
     def test_recorded(self) -> None:
         """Nothing tells of the user, the host and their folders; the label is made up, and stays."""

@@ -4,7 +4,7 @@ Read are the Python libraries among the components, known by their package URLs 
 what they depend on. What the standard has no place for stands in properties:
 
     metadata     rabbet:label, rabbet:platform, rabbet:implementation, rabbet:lock
-                 rabbet:group, rabbet:extra, rabbet:unrecorded
+                 rabbet:group, rabbet:extra, rabbet:unrecorded, rabbet:left-out
     a library    rabbet:need, rabbet:installer, rabbet:requested, rabbet:build
                  rabbet:altered, rabbet:missing
 
@@ -143,7 +143,13 @@ def read_inventory_file(text: str, file: str) -> MachineInventory:
         inventory=inventory,
         runtimes=runtimes,
         twice=tuple(twice),
+        left_out=_count(told.one("left-out")),
     )
+
+
+def _count(text: str) -> int:
+    """A number of libraries; 0 for what is none."""
+    return int(text) if text.isdecimal() and text.isascii() and len(text) <= len(str(_MOST_LIBRARIES)) else 0
 
 
 class _Told:
@@ -339,6 +345,8 @@ def _about(machine: MachineInventory) -> Iterator[tuple[str, str]]:
         yield from (("group", name) for name in sorted(inventory.selection.groups) or [""])
         yield from (("extra", name) for name in sorted(inventory.selection.extras) or [""])
     yield from (("unrecorded", place) for place in inventory.strays[:_MOST_NEEDS])
+    if machine.left_out:
+        yield "left-out", str(machine.left_out)
 
 
 def _component(name: NormalizedName, one: Installed, files: Mapping[str, str]) -> dict[str, object]:

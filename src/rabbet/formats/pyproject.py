@@ -147,11 +147,11 @@ def _system(table: Table) -> dict[str, tuple[str, ...]]:
 
 
 def _census(table: Table) -> CensusEntry:
-    table.allow_only("every", "remote")
+    table.allow_only("every", "remote", "leave-out")
     every = table.text("every") or ""
     if every not in ("", "recreate"):
         table.problems.add("tool.rabbet.census.every", f"'{every[:60]}' is not 'recreate'")
-    return CensusEntry(every=every, remote=table.text("remote"))
+    return CensusEntry(every=every, remote=table.text("remote"), leave_out=tuple(table.texts("leave-out")))
 
 
 def _check_served(declaration: Declaration, problems: Problems) -> None:

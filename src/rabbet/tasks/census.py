@@ -46,6 +46,7 @@ from rabbet.workspace.machines import (
     stored_machines,
 )
 from rabbet.workspace.project import Project
+from rabbet.workspace.sending import answer
 
 __all__ = [
     "AheadOfTime",
@@ -133,7 +134,7 @@ def _recorded(project: Project, machine: Machine, observer: Observer, options: R
     observer.stage("looking at what is installed")
     found = inventory_here(project, machine, observer, label, options.place, deep=options.deep)
     place = path_named(options.place, machine.folder) if options.place else project.environment
-    files = file_digests(place) if options.deep else None
+    files = file_digests(project, place) if options.deep else None
     return Recorded(inventory=found, text=write_inventory_file(found, __version__, files), where="")
 
 
@@ -172,26 +173,23 @@ def send_to_database(
 def send_every(project: Project, machine: Machine, when: str, remote: str | None) -> Edited:
     """Declare that inventories are sent by themselves: after each `recreate`, or `never` again.
 
-    Raises what `change` raises.
+    Who declares it agrees to it on this machine. Raises what `change` raises.
     """
     edits = [Edit(verb="declare", what="census", value=f"every={when}")]
     if remote is not None and when != "never":
         edits.append(Edit(verb="declare", what="census", value=f"remote={remote}"))
-    return change(project, machine, edits)
+    edited = change(project, machine, edits)
+    answer(project, machine, agreed=True if when != "never" else None)
+    return edited
 
 
-def send_in_background(project: Project, machine: Machine) -> bool:
-    """Let a process of its own send the inventory, where the declaration asks for it; whether it does.
-
-    Nobody waits for it, and nobody is told if it fails: the next one comes.
-    """
+def send_in_background(project: Project, machine: Machine) -> None:
+    """Let a process of its own send the inventory. Nobody waits for it; `status` tells its outcome."""
     census = project.declaration().census
-    if census.every != "recreate" or machine.offline:
-        return False
     through = ["--remote", census.remote] if census.remote else []
     variant = ["--variant", project.variant] if project.variant else []
     command = own_program("census", "send", "--quiet", *through, *variant)
-    try:
+    with suppress(OSError):
         subprocess.Popen(
             command,
             cwd=project.folder,
@@ -201,9 +199,6 @@ def send_in_background(project: Project, machine: Machine) -> bool:
             stderr=subprocess.DEVNULL,
             start_new_session=True,
         )
-    except OSError:
-        return False
-    return True
 
 
 def collect(project: Project, machine: Machine, observer: Observer, remote: str | None) -> Collected:

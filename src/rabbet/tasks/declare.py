@@ -44,8 +44,9 @@ class Edited(Struct, frozen=True):
 
     @property
     def bears_on_lock(self) -> bool:
-        """Whether the lock may have to follow: the project's own version is in none."""
-        return any(change.happened and change.place != "project.version" for change in self.changes)
+        """Whether the lock may have to follow: it holds neither the project's version nor what is sent."""
+        apart = ("project.version", "tool.rabbet.census")
+        return any(change.happened and not change.place.startswith(apart) for change in self.changes)
 
 
 class Done(Struct, frozen=True):

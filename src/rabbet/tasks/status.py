@@ -20,6 +20,7 @@ from rabbet.sources.pages import Pages
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project, read_text, stamp_of
 from rabbet.workspace.result_cache import recall_fit
+from rabbet.workspace.sending import Sending, sending
 from rabbet.workspace.settings import known_sources
 
 __all__ = ["Behind", "Environment", "Fit", "Locked", "Status", "indexes_of", "status"]
@@ -72,6 +73,7 @@ class Status(Struct, frozen=True, kw_only=True):
     locked: Locked | None
     environment: Environment | None
     behind: tuple[Behind, ...] = field(default=())
+    sending: Sending = field(default_factory=Sending)
 
     @property
     def following(self) -> str:
@@ -100,6 +102,7 @@ def status(project: Project, machine: Machine) -> Status:
         locked=locked,
         environment=_environment(project, machine, text),
         behind=tuple(_behind(text, declaration, machine)) if text is not None else (),
+        sending=sending(project, machine),
     )
 
 

@@ -9,12 +9,14 @@ from msgspec.structs import replace
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
+from rabbet.core.census.leaving_out import LEFT_OUT, is_left_out, left_out
 from rabbet.core.census.matrix import State
 from rabbet.core.drift.compare import Wanted, compare
 from rabbet.core.drift.since import LockRevision, best_fit
 from rabbet.core.limits import MOST_TEXT_FILE
 from rabbet.core.lock.select import needed
 from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.finding import Finding, Kind, Weight
 from rabbet.core.model.inventory import Installed
 from rabbet.core.model.lock import Lock, Selection
 from rabbet.core.model.machine_inventory import MachineInventory
@@ -53,7 +55,7 @@ def inventory_here(
         found = foreign_inventory(path, minor, reading_files(observer))
     own = NormalizedName(asked.declaration.name)
     libraries = {name: _given(one, target) for name, one in found.libraries.items() if name != own}
-    return MachineInventory(
+    whole = MachineInventory(
         label=label,
         recorded=int(time.time()),
         project=asked.declaration.name,
@@ -63,6 +65,7 @@ def inventory_here(
         runtimes={language: str(one.version) for language, one in asked.others.chosen.items()},
         twice=tuple((one.name, one.version) for one in found.twins),
     )
+    return left_out(whole, {one.name for one in asked.lock.libraries}, asked.declaration.census.leave_out)
 
 
 def _given(one: Installed, target: Target) -> Installed:
@@ -76,18 +79,30 @@ def _given(one: Installed, target: Target) -> Installed:
     return replace(one, metadata=metadata, installation=by_hand)
 
 
-def file_digests(place: Path) -> dict[NormalizedName, Mapping[str, str]]:
-    """The sha256 digests of the files of each library installed in a place, by their own records."""
+def file_digests(project: Project, place: Path) -> dict[NormalizedName, Mapping[str, str]]:
+    """The sha256 digests of the files of each library installed in a place, by their own records.
+
+    Those that the declaration leaves out are missing.
+    """
     from rabbet.formats.metadata import MetadataBroken, parse_metadata
 
+    patterns = project.declaration().census.leave_out
     found: dict[NormalizedName, Mapping[str, str]] = {}
     for site in library_folders(place):
         for info in site.glob("*.dist-info"):
             with suppress(OSError, MetadataBroken, ValueError):
                 name = parse_metadata(read_regular(info / "METADATA", most=MOST_TEXT_FILE)).name
                 rows = read_record(read_regular(info / "RECORD", most=MOST_TEXT_FILE).decode())
-                found[name] = {row.path: row.sha256 for row in rows if row.sha256}
+                told = {row.path: row.sha256 for row in rows if row.sha256}
+                found[name] = {path: sha for path, sha in told.items() if not is_left_out(path, patterns)}
     return found
+
+
+def _left_out(libraries: int) -> Iterator[Finding]:
+    """That libraries are left out of an inventory, which may break something."""
+    if libraries:
+        told = f"{libraries} of what is not in the lock, as the declaration asks for"
+        yield Finding(kind=Kind.SURPLUS, name=LEFT_OUT, weight=Weight.DIFFERS, told=told)
 
 
 class Against:
@@ -116,7 +131,7 @@ class Against:
     def _state(self, one: MachineInventory) -> State:
         target = self._target(one)
         inventory = one.inventory if one.python else replace(one.inventory, python=target.python)
-        findings = compare(self._wanted_for(one, target), inventory)
+        findings = (*compare(self._wanted_for(one, target), inventory), *_left_out(one.left_out))
         return State(
             label=one.label,
             recorded=one.recorded,

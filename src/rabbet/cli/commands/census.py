@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
 from rabbet.cli.options import a_library, add_json, add_offline, add_several, add_variant, moment
-from rabbet.errors import EnvironmentFailed, ExitCode, WrongUsage
+from rabbet.errors import EnvironmentFailed, ExitCode, RabbetError, WrongUsage
 from rabbet.workspace.machine import CENSUS_VARIABLE
 
 if TYPE_CHECKING:
@@ -172,6 +172,7 @@ def _give(arguments: Namespace, project: "Project", context: Context) -> int:
     """Record, or record and send."""
     from rabbet.cli.views.census import RecordedView
     from rabbet.tasks.census import RecordOptions, record, send, send_to_database
+    from rabbet.workspace.sending import note_outcome
 
     options = RecordOptions(label=arguments.label, place=arguments.env, deep=arguments.deep)
     machine, observer, url = context.machine, context.observer, _database(arguments, context)
@@ -183,10 +184,16 @@ def _give(arguments: Namespace, project: "Project", context: Context) -> int:
         )
     if arguments.action == "record":
         found = record(project, machine, observer, options, arguments.to)
-    elif url and not arguments.remote:
-        found = send_to_database(project, machine, observer, options, url)
     else:
-        found = send(project, machine, observer, options, arguments.remote)
+        try:
+            if url and not arguments.remote:
+                found = send_to_database(project, machine, observer, options, url)
+            else:
+                found = send(project, machine, observer, options, arguments.remote)
+        except RabbetError as error:
+            note_outcome(project, machine, error="; ".join((str(error), *error.because)))
+            raise
+        note_outcome(project, machine, where=found.where)
     view = RecordedView(found, sent=arguments.action == "send")
     context.present(view, "census", as_json=arguments.json)
     return ExitCode.DONE

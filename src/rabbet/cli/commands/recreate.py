@@ -146,8 +146,27 @@ def _recreate(arguments: Namespace, context: Context) -> int:
             raise
         report = act(project, context.machine, context.observer, options._replace(obtain=True))
     context.present(RecreateView(report, done=not arguments.plan), "recreate", as_json=arguments.json)
-    if not arguments.plan and project.declaration().census.every:
-        from rabbet.tasks.census import send_in_background  # here: few projects ask for it
-
-        send_in_background(project, context.machine)
+    if not arguments.plan and project.declaration().census.every and not context.machine.offline:
+        _send_inventory(project, context, may_ask=not arguments.json)
     return ExitCode.DONE
+
+
+def _send_inventory(project: "Project", context: Context, *, may_ask: bool) -> None:
+    """Send it in the background, once the user has agreed to what the declaration asks for."""
+    from rabbet.cli.prompt import confirm
+    from rabbet.tasks.census import send_in_background
+    from rabbet.workspace.sending import answer, sending
+
+    agreed = sending(project, context.machine).agreed
+    if agreed is None:
+        context.note(
+            "pyproject.toml asks that each recreate sends the team an inventory of what is installed here,"
+            " without paths and names."
+        )
+        if not (may_ask and context.interactive):
+            context.note("Nothing was sent. To agree to that: rabbet census send --every recreate")
+            return
+        agreed = confirm(context, "Send it, now and after each recreate?")
+        answer(project, context.machine, agreed=agreed)
+    if agreed:
+        send_in_background(project, context.machine)

@@ -62,6 +62,7 @@ class StatusView(Struct, frozen=True):
                 {"name": one.name, "locked": str(one.locked), "newest": str(one.newest)}
                 for one in status.behind
             ],
+            "census": _census_document(status),
             "next": f"rabbet {status.following}{variant_option(status.variant)}",
         }
 
@@ -83,10 +84,34 @@ def _rows(status: Status) -> Iterator[tuple[str, str, str, str]]:
         yield "environment", "none yet", "", ""
     else:
         yield "environment", *_told(environment)
+    yield from _sent(status)
     for one in status.behind[:_SHOWN]:
         yield "behind", f"{one.name} {one.locked}", "", f"the store has heard of {one.newest}"
     if len(status.behind) > _SHOWN:
         yield "behind", f"and {len(status.behind) - _SHOWN} more", "", ""
+
+
+def _sent(status: Status) -> Iterator[tuple[str, str, str, str]]:
+    """What became of the last inventory that was sent, or who has to agree first."""
+    found = status.sending
+    if found.when:
+        yield "census", "not sent" if found.error else "sent", day(found.when), found.error or found.where
+    if status.declaration.census.every and not found.agreed:
+        state = "asked for" if found.agreed is None else "refused here"
+        yield "census", state, "", "to agree: rabbet census send --every recreate"
+
+
+def _census_document(status: Status) -> dict[str, object] | None:
+    found = status.sending
+    if not (found.when or status.declaration.census.every):
+        return None
+    return {
+        "every": status.declaration.census.every or None,
+        "agreed": found.agreed,
+        "last": found.when or None,
+        "where": found.where or None,
+        "error": found.error or None,
+    }
 
 
 def _told(environment: Environment) -> tuple[str, str, str]:

@@ -96,10 +96,14 @@ class CatalogueEntry(Struct, frozen=True, kw_only=True):
 
 
 class CensusEntry(Struct, frozen=True, kw_only=True):
-    """When inventories are sent by themselves (after each `recreate`; empty: never), and through what."""
+    """When inventories are sent by themselves (after each `recreate`; empty: never), and through what.
+
+    What fits one of the patterns in `leave_out` is in none of them.
+    """
 
     every: str = ""
     remote: str | None = None
+    leave_out: tuple[str, ...] = ()
 
 
 class DeclaredRuntime(Struct, frozen=True, kw_only=True):

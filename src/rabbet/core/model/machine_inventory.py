@@ -16,7 +16,8 @@ class MachineInventory(Struct, frozen=True, kw_only=True):
 
     The `platform` is one of Rabbet's names, such as `linux-x86_64`, and `runtimes` are the versions of other
     languages' ones; both are empty where nobody tells. Libraries may be installed `twice`, in further
-    versions, as scans of whole systems have it. The `python` is `None` where none is told.
+    versions, as scans of whole systems have it. The `python` is `None` where none is told. So many libraries
+    are `left_out`, as the declaration asks for.
     """
 
     label: str
@@ -27,3 +28,4 @@ class MachineInventory(Struct, frozen=True, kw_only=True):
     inventory: Inventory
     runtimes: Mapping[str, str] = field(default_factory=dict)
     twice: tuple[tuple[NormalizedName, Version], ...] = ()
+    left_out: int = 0

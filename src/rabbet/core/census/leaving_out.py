@@ -1,0 +1,53 @@
+"""What a declaration leaves out of the inventories that go to others: libraries and files by their names.
+
+That something is left out is told, so that a machine is not taken for one that is as locked.
+"""
+
+from collections.abc import Collection
+from fnmatch import fnmatchcase
+
+from msgspec.structs import replace
+from packaging.utils import NormalizedName
+
+from rabbet.core.model.inventory import Installed
+from rabbet.core.model.machine_inventory import MachineInventory
+
+__all__ = ["LEFT_OUT", "is_left_out", "left_out"]
+
+LEFT_OUT = "(left out)"  # stands for the name of a file
+
+
+def is_left_out(name: str, patterns: Collection[str]) -> bool:
+    """Whether a library's name, a file's place, or its last part fits a pattern as shells have them."""
+    last = name.rpartition("/")[2]
+    return any(fnmatchcase(name, pattern) or fnmatchcase(last, pattern) for pattern in patterns)
+
+
+def left_out(
+    machine: MachineInventory, locked: Collection[NormalizedName], patterns: Collection[str]
+) -> MachineInventory:
+    """An inventory without what fits a pattern, and with the number of libraries that it lacks.
+
+    What is `locked` stays: whoever reads the inventory knows the lock. Of a file its name goes alone.
+    """
+    if not patterns:
+        return machine
+    inventory = machine.inventory
+    hidden = {name for name in inventory.libraries if name not in locked and is_left_out(name, patterns)}
+
+    def shown(files: Collection[str]) -> tuple[str, ...]:
+        return tuple(dict.fromkeys(LEFT_OUT if is_left_out(one, patterns) else one for one in files))
+
+    def without_names(one: Installed) -> Installed:
+        needs = one.metadata.needs if one.metadata else ()
+        told = tuple(need for need in needs if need.name in locked or not is_left_out(need.name, patterns))
+        metadata = replace(one.metadata, needs=told) if one.metadata else None
+        return replace(one, altered=shown(one.altered), gone=shown(one.gone), metadata=metadata)
+
+    kept = {name: without_names(one) for name, one in inventory.libraries.items() if name not in hidden}
+    return replace(
+        machine,
+        inventory=replace(inventory, libraries=kept, strays=shown(inventory.strays)),
+        twice=tuple(pair for pair in machine.twice if pair[0] not in hidden),
+        left_out=len(hidden),
+    )
