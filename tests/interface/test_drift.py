@@ -55,6 +55,52 @@ class Drift(ProgramCase):
         self.assertEqual(found["skepio"]["installation"]["installer"], "handy")
         self.assertEqual(found["hivewire"]["needed_by"], ["skepio"])
 
+    def test_same_version_by_another(self) -> None:
+        """Who replaced a library is told, that nobody noted from which file, and what is altered."""
+        self.begin(self.index.address, "tallywax==1.1", "combframe==2.1")
+        self.rabbet("resolve")
+        self.rabbet("recreate")
+        put_there(self.site, "combframe", "2.1", installer="handy", asked=True)
+        for deep in ([], ["--deep"]):
+            told = self.rabbet("drift", *deep, code=1).out
+            self.assertRegex(told, r"origin +combframe +2\.1 +2\.1 +differs")
+            self.assertIn("nobody noted from which file it was made; installed by handy on", told)
+            self.assertIn("1 finding, nothing breaks.", told)
+        info, module = self.site / "combframe-2.1.dist-info", self.site / "combframe.py"
+        code = module.read_bytes() + b"print()\n"
+        module.write_bytes(code)
+        rows = [row for row in read_record((info / "RECORD").read_text()) if row.path != module.name]
+        rows.append(RecordRow(module.name, hashlib.sha256(code).hexdigest(), len(code), "sha256"))
+        (info / "RECORD").write_text(write_record(rows))
+        self.assertRegex(
+            self.rabbet("drift", "--deep", code=1).out, "altered +combframe .* breaks +combframe"
+        )
+        self.rabbet("recreate")
+        self.rabbet("drift", "--deep")
+
+    def test_overwritten(self) -> None:
+        """Of two libraries with the same file, one has written over the other's; a second copy as well."""
+        self.begin(self.index.address, "tallywax==1.1", "combframe==2.1")
+        self.rabbet("resolve")
+        self.rabbet("recreate")
+        code = b"print('mine')\n"
+        digest = hashlib.sha256(code).hexdigest()
+        for name in ("tallywax-1.2", "skepio-0.4"):
+            info = self.site / f"{name}.dist-info"
+            info.mkdir()
+            library, _, version = name.partition("-")
+            (info / "METADATA").write_text(f"Metadata-Version: 2.1\nName: {library}\nVersion: {version}\n")
+            rows = [RecordRow("tallywax.py", digest, len(code), "sha256"), RecordRow(f"{info.name}/METADATA")]
+            (info / "RECORD").write_text(write_record([*rows, RecordRow(f"{info.name}/RECORD")]))
+            (self.site / "tallywax.py").unlink()
+            (self.site / "tallywax.py").write_bytes(code)
+            for deep in ([], ["--deep"]):
+                told = self.rabbet("drift", *deep, code=1).out
+                self.assertRegex(told, r"altered +tallywax +1\.1 +1\.1 +breaks +tallywax")
+                self.assertIn("  tallywax: tallywax.py\n", told)
+            self.rabbet("recreate")
+            self.rabbet("drift", "--deep")
+
     def test_replaced_by_hand(self) -> None:
         """What Rabbet noted of one version says nothing of another one that somebody put in its place."""
         self.begin(self.index.address, "tallywax==1.1")

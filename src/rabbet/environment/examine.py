@@ -66,7 +66,8 @@ def examine(
             digests[place].add(row.sha256)
     sizes = {place: row.size or 0 for one in found for place, row in one.rows.items()}
     wrong = _altered(layout.root, digests, sizes, lambda places: done(sum(sizes[place] for place in places)))
-    looked_at = [Recorded(_with_wrong(one, wrong, layout.root), one.rows) for one in found]
+    actual = dict(_overwritten(layout.root, digests, wrong))
+    looked_at = [Recorded(_with_wrong(one, wrong, actual, layout.root), one.rows) for one in found]
     if install_state is None:
         return looked_at, tuple(sorted(_unowned(layout, found))), ()
     unknown = (
@@ -96,9 +97,23 @@ def _unowned(layout: Layout, found: Sequence[Recorded]) -> Iterator[str]:
                 yield site + entry.name
 
 
-def _with_wrong(one: Recorded, wrong: set[str], root: Path) -> Installed:
-    """A library with those of its files that are not as recorded."""
-    places = [place for place in one.rows if place in wrong]
+def _overwritten(
+    root: Path, digests: Mapping[str, set[str | None]], wrong: set[str]
+) -> Iterator[tuple[str, str]]:
+    """The digests of files that libraries recorded differently: one has overwritten another's."""
+    for place, recorded in digests.items():
+        if len(recorded - {None}) > 1 and place not in wrong:
+            with suppress(OSError):
+                yield place, sha256_of_regular(f"{root}/{place}")
+
+
+def _with_wrong(one: Recorded, wrong: set[str], actual: Mapping[str, str], root: Path) -> Installed:
+    """A library with those of its files that are not as recorded; `actual` are the digests of some."""
+    places = [
+        place
+        for place, row in one.rows.items()
+        if place in wrong or (row.sha256 and actual.get(place, row.sha256) != row.sha256)
+    ]
     gone = (one.rows[place].path for place in places if not os.path.lexists(f"{root}/{place}"))
     altered = (one.rows[place].path for place in places)
     told = dict.fromkeys((*one.library.altered, *altered))  # a record may be wrong in two ways

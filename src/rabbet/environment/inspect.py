@@ -21,7 +21,7 @@ from rabbet.environment.configuration import Configuration, read_configuration
 from rabbet.environment.examine import Begin, Recorded, examine, unobserved
 from rabbet.environment.install_state import InstallState
 from rabbet.environment.journal import unfinished_libraries
-from rabbet.environment.layout import Layout
+from rabbet.environment.layout import INSTALLER, Layout
 from rabbet.errors import EnvironmentFailed
 from rabbet.formats.direct_url import read_direct_url
 from rabbet.formats.metadata import MetadataBroken, parse_metadata
@@ -121,8 +121,9 @@ def _recorded(
 ) -> Recorded | None:
     """A library with its own record; where that is not the one that Rabbet wrote, it was altered.
 
-    The rows of what Rabbet installed are left out where no file will be read. What is vouched for counts in
-    place of them.
+    Unless its files say that another installer put it there. The rows of what Rabbet installed are left out
+    where no file will be read. What is vouched for counts in place of them; of another installer's it is what
+    all of them leave as it is.
     """
     metadata = _metadata(folder)
     identity = _identity(folder, metadata)
@@ -142,7 +143,9 @@ def _recorded(
         rows = () if left_out else read_record((record or b"").decode("utf-8"))
     except ValueError:
         rows, wrong = (), [f"{folder.name}/RECORD"]
-    if origin is not None and not ours:
+    installation = None if ours else _installation(folder)
+    replaced = installation is not None and installation.installer not in ("", INSTALLER)
+    if origin is not None and not (ours or replaced):
         wrong = [f"{folder.name}/RECORD"]
     library = Installed(
         name=name,
@@ -154,13 +157,16 @@ def _recorded(
         tags=frozenset() if ours else _tags(folder),
         recorded=record is not None,
         altered=tuple(wrong),
-        installation=None if ours else _installation(folder),
+        installation=installation,
         start_up=() if ours else tuple(row.path for row in rows if is_start_up(row.path)),
     )
     places = ((layout.recorded(row.path, folder.name), row) for row in rows)
     claimed = _claimed(folder) if record is None else frozenset()
     known = {place: row for place, row in places if place is not None}
-    return Recorded(library, {**known, **vouched.get(name, {})}, claimed)
+    sure = vouched.get(name, {})
+    if replaced:
+        sure = {place: row for place, row in sure.items() if layout.stays_as_in_wheel(place, folder.name)}
+    return Recorded(library, {**known, **sure}, claimed)
 
 
 def _claimed(folder: Path) -> frozenset[str]:

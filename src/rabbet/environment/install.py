@@ -14,15 +14,12 @@ from rabbet.disk.atomic import cannot_write
 from rabbet.disk.regular_file import read_regular
 from rabbet.environment.guarded import GuardedEnvironment
 from rabbet.environment.install_state import Origin
-from rabbet.environment.layout import Layout
+from rabbet.environment.layout import INSTALLER, MADE_BY_INSTALLERS, Layout
 from rabbet.environment.scripts import command_script, with_head
 from rabbet.errors import IntegrityFailed
 from rabbet.formats.entry_points import read_commands
 from rabbet.formats.record import RecordRow, write_record
 from rabbet.store.store import Unpacked
-
-# In a wheel's own `.dist-info`: what installing writes itself, whatever the wheel brings.
-_MADE_HERE = ("RECORD", "RECORD.jws", "RECORD.p7s", "INSTALLER", "REQUESTED", "direct_url.json")
 
 __all__ = [
     "CameFrom",
@@ -96,7 +93,7 @@ def prepare_wheel(
     compiled_here = {one.place for one in placed}  # some wheels bring such files along
     placed += (one for one in _own_files(unpacked, layout, info) if one.place not in compiled_here)
     placed += _commands(unpacked, layout, info)
-    placed.append(_made(f"{own}/INSTALLER", b"rabbet\n"))
+    placed.append(_made(f"{own}/INSTALLER", f"{INSTALLER}\n".encode()))
     if requested:
         placed.append(_made(f"{own}/REQUESTED", b""))
     if came_from.direct_url is not None:
@@ -135,10 +132,9 @@ def installed_unchanged(unpacked: Unpacked, layout: Layout, info: str) -> Iterat
     `info` is the wheel's `.dist-info` folder. Commands get another first line, and some files of `info` are
     written by the installer itself.
     """
-    made_here = {f"{info}/{name}" for name in _MADE_HERE}
     for file in unpacked.files:
         place = layout.destination(file.path, info)
-        if file.path not in made_here and place and place.startswith(f"{layout.site_packages}/"):
+        if place and layout.stays_as_in_wheel(place, info):
             yield place, RecordRow(layout.in_record(place), file.sha256, file.size, "sha256")
 
 
@@ -162,7 +158,7 @@ def install_wheel(prepared: Prepared, guarded: GuardedEnvironment) -> Origin:
 
 
 def _own_files(unpacked: Unpacked, layout: Layout, info: str) -> Iterator[Placed]:
-    made_here = {f"{info}/{name}" for name in _MADE_HERE}
+    made_here = {f"{info}/{name}" for name in MADE_BY_INSTALLERS}
     tree = str(unpacked.tree)
     for file in unpacked.files:
         if file.path in made_here:

@@ -6,9 +6,19 @@ from functools import cache
 from pathlib import Path
 from typing import NamedTuple
 
-__all__ = ["CONFIGURATION", "PATH_FILE", "SHELL_FILES", "VARIABLES_FILE", "Layout", "is_reserved"]
+__all__ = [
+    "CONFIGURATION",
+    "INSTALLER",
+    "MADE_BY_INSTALLERS",
+    "PATH_FILE",
+    "SHELL_FILES",
+    "VARIABLES_FILE",
+    "Layout",
+    "is_reserved",
+]
 
 CONFIGURATION = "pyvenv.cfg"
+INSTALLER = "rabbet"  # what the file of this name says of what Rabbet installed (PEP 627)
 VARIABLES_FILE = "bin/enter.variables"  # what runtimes of other languages want, a line each
 PATH_FILE = "rabbet.pth"  # leads to the project's modules where these are not installed
 SHELL_FILES = ("enter.sh", "enter.bashrc", "enter.fish", "enter.ps1", "enter.zsh/.zshrc")
@@ -17,6 +27,9 @@ _RESERVED = re.compile(
     r"((bin/)?pyvenv\.cfg|lib/[^/]+/site-packages/rabbet\.pth|\.gitignore|\.?rabbet\..*|bin/python[0-9.]*|bin/enter\..*)\Z",
     re.IGNORECASE | re.DOTALL,
 )
+MADE_BY_INSTALLERS = ("RECORD", "RECORD.jws", "RECORD.p7s", "INSTALLER", "REQUESTED", "direct_url.json")
+"""In a wheel's own `.dist-info`: what installing writes itself, whatever the wheel brings."""
+
 _INFO = re.compile(r"[^/]*\.(dist|egg)-info(/.*)?\Z", re.IGNORECASE | re.DOTALL)
 
 
@@ -100,6 +113,12 @@ class Layout(NamedTuple):
         place = _plain(f"{self.site_packages}/{path}")
         own = place.startswith(f"{self.site_packages}/{info}/")
         return place if not path.startswith("/") and self._is_owned(place, own_info=own) else None
+
+    def stays_as_in_wheel(self, place: str, info: str) -> bool:
+        """Whether every installer leaves a file of a wheel as it is: commands get another first line."""
+        below = place.removeprefix(f"{self.site_packages}/")
+        made = below.startswith(f"{info}/") and below.removeprefix(f"{info}/") in MADE_BY_INSTALLERS
+        return below != place and not made and not below.endswith(".pyc")
 
     def _is_owned(self, place: str, *, own_info: bool) -> bool:
         """Whether a place may be a certain library's: then it is in no other library's `.dist-info`."""

@@ -94,6 +94,8 @@ def _became(finding: Finding) -> str:
 def _why(finding: Finding) -> str:
     if finding.reason is Reason.YANKED:
         return f"{finding.locked} was yanked: {finding.told or 'no reason is given'}"
+    if finding.kind is Kind.ORIGIN and finding.installation is not None:
+        return "nobody noted from which file it was made"
     known = _REASONS.get(finding.reason, "") if finding.reason else _KINDS.get(finding.kind, "")
     return known or finding.told
 
