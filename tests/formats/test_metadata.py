@@ -4,7 +4,7 @@ import unittest
 
 from packaging.version import Version
 
-from rabbet.formats.metadata import MetadataBroken, parse_metadata
+from rabbet.formats.metadata import MetadataBroken, parse_metadata, whole
 
 PLAIN = {"Metadata-Version": "2.1", "Name": "combframe", "Version": "1.0"}
 HUGE = "1" * 5000
@@ -29,6 +29,6 @@ class Broken(unittest.TestCase):
             with self.subTest(change=str(change)[:60]):
                 if reason:
                     with self.assertRaisesRegex(MetadataBroken, reason):
-                        parse_metadata(text.encode())
+                        whole(parse_metadata(text.encode()))
                 else:
                     self.assertEqual(parse_metadata(text.encode()).version, Version("1.0"))

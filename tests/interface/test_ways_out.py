@@ -193,6 +193,25 @@ class WaysOut(ProgramCase):
             self.assertIn(words, told)
             self.assertIn(words, compared)
 
+    def test_unreadable_needs(self) -> None:
+        """A release whose metadata holds no requirement is set aside, unless a correction drops that."""
+        broken = MadeUp(name="hivewire", version="9.0", needs=("skepio (>dev)", "combframe>=1"))
+        write_files(self.root / "wheels", [broken])
+        self.begin("../wheels", "hivewire")
+        self.rabbet("declare", "--source", f"other={self.serve(StandIn()).address}")
+        self.assertIn("'skepio (>dev)', which is not a requirement", self.rabbet("resolve", code=4).err)
+        path = self.project / "pyproject.toml"
+        path.write_text(
+            f"{path.read_text()}\n[tool.rabbet.corrections]\n'hivewire==9.0' = {{ drop = ['skepio'] }}\n"
+        )
+        self.assertNotIn("changes nothing", self.rabbet("resolve").out)
+        self.assertEqual(self.locked().keys(), {"combframe", "hivewire", "tallywax"})
+        self.rabbet("recreate")
+        self.rabbet("drift", "--deep")
+        self.rabbet("explain", "hivewire")
+        path.write_text(path.read_text().replace("drop = ['skepio']", "drop = ['hivewire']"))
+        self.assertIn("METADATA is gone or can't be read", self.rabbet("drift", code=1).out)
+
     def test_explained_without_a_network(self) -> None:
         """The lock's own edges are told where nothing else is known; a typo gets the near name."""
         self.begin(self.serve(StandIn()).address, "nectarplot>=2")

@@ -22,7 +22,7 @@ from rabbet.core.model.runtime import PythonRuntime
 from rabbet.environment.install import CameFrom, Prepared, prepare_wheel
 from rabbet.environment.layout import Layout
 from rabbet.errors import EnvironmentFailed, IntegrityFailed
-from rabbet.formats.metadata import MetadataBroken, parse_metadata
+from rabbet.formats.metadata import MetadataBroken, parse_metadata, whole
 from rabbet.sources.interruptible import as_finished
 from rabbet.store.compile import Compiler
 from rabbet.store.store import Store, Unpacked
@@ -147,6 +147,8 @@ def _check_metadata(
     try:
         content = unpacked.metadata()
         metadata = parse_metadata(content)
+        if correct is not None:
+            metadata = whole(correct(metadata))
     except (MetadataBroken, OSError) as error:
         raise IntegrityFailed(f"{needed.artifact.filename} can't be used", because=[str(error)]) from error
     if store.metadata.recall(needed.artifact.sha256) != content:
@@ -155,7 +157,6 @@ def _check_metadata(
     if (metadata.name, metadata.version) != (library.name, library.version):
         wrong.append(f"it is {metadata.name} {metadata.version}, locked is {library.name} {library.version}")
     if correct is not None:
-        metadata = correct(metadata)
         always = {need.name for need in metadata.needs if need.marker is None}
         ever = {one.name for one in metadata.needs}
         unknown = sorted(always - {library.name, *library.dependencies})

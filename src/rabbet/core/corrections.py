@@ -1,5 +1,6 @@
 """What releases say of their needs, as the declaration corrects it."""
 
+import re
 from collections.abc import Iterable, Iterator
 
 from msgspec.structs import replace
@@ -8,7 +9,9 @@ from packaging.version import Version
 
 from rabbet.core.model.declaration import Correction, Declaration
 from rabbet.core.model.release import Metadata
-from rabbet.core.needs.need import Need
+from rabbet.core.needs.need import Need, library_name
+
+_NAME = re.compile(r"\s*([A-Za-z0-9]([A-Za-z0-9._-]*[A-Za-z0-9])?)")
 
 __all__ = ["corrected", "corrections_of", "idle_corrections"]
 
@@ -31,7 +34,14 @@ def corrected(metadata: Metadata, declaration: Declaration) -> Metadata:
     if not drop and not add:
         return metadata
     kept = [need for need in metadata.needs if need.name not in drop]
-    return replace(metadata, needs=(*kept, *add))
+    unread = tuple(text for text in metadata.unread if _name_in(text) not in drop)
+    return replace(metadata, needs=(*kept, *add), unread=unread)
+
+
+def _name_in(text: str) -> NormalizedName | None:
+    """The name at the start of a requirement that can't be read."""
+    found = _NAME.match(text)
+    return library_name(found.group(1)) if found else None
 
 
 def idle_corrections(declaration: Declaration, chosen: Iterable[Metadata]) -> Iterator[Correction]:
@@ -40,5 +50,6 @@ def idle_corrections(declaration: Declaration, chosen: Iterable[Metadata]) -> It
         said = {str(need) for need in metadata.needs}
         for correction in corrections_of(declaration, metadata.name, metadata.version):
             kept = [need for need in metadata.needs if need.name not in correction.drop]
-            if {str(need) for need in (*kept, *correction.add)} == said:
+            read = not any(_name_in(text) in correction.drop for text in metadata.unread)
+            if read and {str(need) for need in (*kept, *correction.add)} == said:
                 yield correction

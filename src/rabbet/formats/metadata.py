@@ -25,6 +25,7 @@ __all__ = [
     "parse_metadata",
     "parse_static_metadata",
     "release_notes",
+    "whole",
 ]
 
 _NEEDED = {"name", "version", "requires-dist", "requires-python", "provides-extra"}
@@ -54,25 +55,34 @@ def needs_of(texts: Sequence[str]) -> tuple[Need, ...]:
     """The requirements that metadata lists. Raises `MetadataBroken`."""
     if len(texts) > MOST_NEEDS:
         raise MetadataBroken(f"its metadata lists {len(texts)} requirements, more than any library has")
-    found = []
-    for text in texts:
-        try:
-            found.append(read_requirement(bounded(text)))
-        except InvalidRequirement as error:
-            raise MetadataBroken(
-                f"its metadata holds '{text.strip()}', which is not a requirement"
-            ) from error
-        except MetadataBroken:
-            raise
-        except ValueError as error:
-            raise MetadataBroken(f"its metadata holds '{text.strip()}': {error}") from error
-    return tuple(found)
+    return tuple(map(_need, texts))
+
+
+def _need(text: str) -> Need:
+    try:
+        return read_requirement(bounded(text))
+    except InvalidRequirement as error:
+        raise MetadataBroken(f"its metadata holds '{text.strip()}', which is not a requirement") from error
+    except MetadataBroken:
+        raise
+    except ValueError as error:
+        raise MetadataBroken(f"its metadata holds '{text.strip()}': {error}") from error
+
+
+def whole(metadata: Metadata) -> Metadata:
+    """The same, if all of its requirements could be read, or a correction dropped them.
+
+    Raises `MetadataBroken`.
+    """
+    needs_of(metadata.unread)
+    return metadata
 
 
 def parse_metadata(content: bytes) -> Metadata:
     """Read `METADATA`; only its header, for the description below the first blank line can be long.
 
-    Raises `MetadataBroken`.
+    Requirements that can't be read are among its `unread` ones: a correction may drop them, and `whole`
+    refuses what is left. Raises `MetadataBroken`.
     """
     text = _header_text(content)
     return _known_metadata(text) if len(text) < _WORTH_KEEPING else _metadata(_header(text))
@@ -90,13 +100,20 @@ def _metadata(header: "Message[str, str]") -> Metadata:
             raise MetadataBroken(f"its metadata lacks its {field}")
     if not is_name(header["name"]):
         raise MetadataBroken(f"'{header['name'][:60]}' in its metadata is not a name")
+    unread, texts = [], header.get_all("requires-dist", [])
+    for text in texts if len(texts) <= MOST_NEEDS else ():
+        try:
+            _need(text)
+        except MetadataBroken:
+            unread.append(bounded(text))
     try:
         return Metadata(
             name=library_name(header["name"]),
             version=Version(bounded(header["version"])),
             requires_python=SpecifierSet(bounded(header.get("requires-python", ""))),
-            needs=needs_of(header.get_all("requires-dist", [])),
+            needs=needs_of([text for text in texts if text not in unread]),
             extras=frozenset(library_name(extra) for extra in header.get_all("provides-extra", [])),
+            unread=tuple(unread),
         )
     except MetadataBroken:
         raise

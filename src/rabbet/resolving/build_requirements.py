@@ -37,7 +37,7 @@ from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text
 from rabbet.core.targets import target_of
 from rabbet.errors import BuildFailed
-from rabbet.formats.metadata import MetadataBroken, parse_metadata
+from rabbet.formats.metadata import MetadataBroken, parse_metadata, whole
 from rabbet.formats.requirement import parse_requirement
 from rabbet.sources.base import Memory
 from rabbet.sources.release_reader import told_key
@@ -135,7 +135,7 @@ class BuildQuestions:
                 if key:
                     self._memory.remember(key, content)
         try:
-            return parse_metadata(content)
+            return whole(parse_metadata(content))
         except MetadataBroken as error:
             raise BuildFailed(f"{subject.what} can't be built", because=[str(error)]) from error
 

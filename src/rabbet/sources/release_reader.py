@@ -8,7 +8,7 @@ from packaging.utils import NormalizedName
 
 from rabbet.core.model.lock import LockedLibrary
 from rabbet.core.model.release import Candidate, ListedFile, Listing, Metadata, SetAside, SourceTree
-from rabbet.formats.metadata import MetadataBroken, parse_metadata, parse_static_metadata
+from rabbet.formats.metadata import MetadataBroken, parse_metadata, parse_static_metadata, whole
 from rabbet.sources.base import FileSource, Memory, Source
 from rabbet.sources.http.client import Answer
 from rabbet.sources.index import IndexSource
@@ -102,7 +102,12 @@ class ReleaseReader:
     ) -> Metadata | SetAside:
         """What a release needs, as the declaration corrects it. Raises as `stated` does."""
         stated = self.stated(candidate, source_named)
-        return stated if isinstance(stated, SetAside) else self._correct(stated)
+        if isinstance(stated, SetAside):
+            return stated
+        try:
+            return whole(self._correct(stated))
+        except MetadataBroken as error:
+            return SetAside(version=str(candidate.version), reason=str(error))
 
     def tell(self, candidate: Candidate, told: Metadata | SetAside) -> None:
         """Take what a build told of a release whose file does not say it."""

@@ -25,7 +25,7 @@ from rabbet.core.model.release import Metadata
 from rabbet.core.needs.need import Need
 from rabbet.core.targets import target_of
 from rabbet.errors import EnvironmentFailed, WrongUsage
-from rabbet.formats.metadata import MetadataBroken, parse_metadata, release_notes
+from rabbet.formats.metadata import MetadataBroken, parse_metadata, release_notes, whole
 from rabbet.trials.attempts import ABSENT, SEARCHES, Attempts, Command, Tried
 from rabbet.trials.evidence import keep_evidence
 from rabbet.trials.keeping_out import KeptOut, kept_out
@@ -213,7 +213,7 @@ def _metadata(
     content = machine.metadata.recall(known.artifact.sha256) if known else None
     if content is not None:
         with suppress(MetadataBroken):
-            return corrected(parse_metadata(content), declaration)
+            return whole(corrected(parse_metadata(content), declaration))
     return Metadata(
         name=one.locked.name,
         version=one.locked.version,

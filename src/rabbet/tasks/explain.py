@@ -27,7 +27,7 @@ from rabbet.core.solve.policy import Policy
 from rabbet.core.solve.solver import Refutation, solve
 from rabbet.core.targets import target_of
 from rabbet.errors import SourceFailed, WrongUsage
-from rabbet.formats.metadata import MetadataBroken, parse_metadata
+from rabbet.formats.metadata import MetadataBroken, parse_metadata, whole
 from rabbet.sources.base import Memory
 from rabbet.sources.catalogue import Catalogue
 from rabbet.sources.release_reader import remembered_metadata
@@ -227,7 +227,7 @@ def remembered_needs(memory: Memory, declaration: Declaration) -> Needs:
 def _remembered(memory: Memory, library: LockedLibrary, declaration: Declaration) -> Sequence[Need] | None:
     for content in remembered_metadata(memory, replace(library, artifacts=library.wheels)):
         with suppress(MetadataBroken):
-            return corrected(parse_metadata(content), declaration).needs
+            return whole(corrected(parse_metadata(content), declaration)).needs
     return None
 
 

@@ -29,7 +29,7 @@ from rabbet.disk.regular_file import read_regular
 from rabbet.environment.foreign import foreign_inventory, library_folders
 from rabbet.errors import NotUnderstood, RabbetError
 from rabbet.formats.record import read_record
-from rabbet.workspace.comparison import compared, question
+from rabbet.workspace.comparison import compared, corrected_libraries, question
 from rabbet.workspace.lock_history import lock_history
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
@@ -130,7 +130,11 @@ class Against:
 
     def _state(self, one: MachineInventory) -> State:
         target = self._target(one)
-        inventory = one.inventory if one.python else replace(one.inventory, python=target.python)
+        inventory = replace(
+            one.inventory,
+            python=one.inventory.python if one.python else target.python,
+            libraries=corrected_libraries(one.inventory.libraries, self._declaration),
+        )
         findings = (*compare(self._wanted_for(one, target), inventory), *_left_out(one.left_out))
         return State(
             label=one.label,

@@ -33,7 +33,14 @@ from rabbet.workspace.runtimes.choice import RuntimesHere, runtimes_here, to_be_
 from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, interpreter_trouble
 from rabbet.workspace.selection import RecreateOptions, selected
 
-__all__ = ["Comparison", "Question", "compared", "compared_elsewhere", "question"]
+__all__ = [
+    "Comparison",
+    "Question",
+    "compared",
+    "compared_elsewhere",
+    "corrected_libraries",
+    "question",
+]
 
 
 class Question(Struct, frozen=True, kw_only=True):
@@ -147,7 +154,7 @@ def compared(
     trouble = interpreter_trouble(root, asked.found)
     inventory = replace(
         found,
-        libraries=_corrected(found.libraries, asked.declaration),
+        libraries=corrected_libraries(found.libraries, asked.declaration),
         trouble=trouble.reason if trouble else "",
         usable=trouble is None or trouble.usable,
     )
@@ -174,7 +181,7 @@ def compared_elsewhere(
     own = tuple(f"/{part}" for part in (known.own if known else ()))
     inventory = replace(
         found,
-        libraries=_corrected(found.libraries, asked.declaration),
+        libraries=corrected_libraries(found.libraries, asked.declaration),
         strays=tuple(stray for stray in found.strays if not any(part.endswith(f"/{stray}") for part in own)),
     )
     return Comparison(inventory=inventory, findings=compare(_wanted(asked), inventory), state="")
@@ -225,11 +232,12 @@ def _others(asked: Question) -> tuple[OtherRuntime, ...]:
     )
 
 
-def _corrected(
+def corrected_libraries(
     libraries: Mapping[NormalizedName, Installed], declaration: Declaration
 ) -> dict[NormalizedName, Installed]:
-    """Libraries whose metadata is as the declaration corrects it."""
-    return {
-        name: one if one.metadata is None else replace(one, metadata=corrected(one.metadata, declaration))
-        for name, one in libraries.items()
-    }
+    """Libraries whose metadata is as the declaration corrects it; what still can't be read is no metadata."""
+    found = {}
+    for name, one in libraries.items():
+        metadata = corrected(one.metadata, declaration) if one.metadata else None
+        found[name] = replace(one, metadata=None if metadata and metadata.unread else metadata)
+    return found

@@ -151,10 +151,11 @@ class Candidate(NamedTuple):
 
 
 class Metadata(Struct, frozen=True, kw_only=True):
-    """What a wheel's core metadata says of its needs."""
+    """What a wheel's core metadata says of its needs; requirements that can't be read are `unread`."""
 
     name: NormalizedName
     version: Version
     requires_python: SpecifierSet
     needs: tuple[Need, ...]
     extras: frozenset[NormalizedName]
+    unread: tuple[str, ...] = ()
