@@ -41,6 +41,8 @@ class AgainstExhaustiveSearch(unittest.TestCase):
                     self.assertFalse(_single_raise(chosen, other), (chosen, other))
                 self.check_lowest(releases, wanted, answers)
                 self.check_fewest_moves(dice, releases, wanted, answers)
+                self.check_raised_from_lock(dice, releases, wanted, answers)
+                self.check_wanted(dice, releases, wanted, answers)
                 self.check_limit(
                     _requirement(dice, sorted(releases), markers=False), releases, wanted, answers
                 )
@@ -106,6 +108,43 @@ class AgainstExhaustiveSearch(unittest.TestCase):
             kept = [name for name in before if name not in raised]
             moves = [sum(one.get(name, before[name]) != before[name] for name in kept) for one in answers]
             self.assertEqual(moves[answers.index(chosen)], min(moves), (before, raised, chosen))
+
+    def check_raised_from_lock(
+        self, dice: random.Random, releases: Releases, wanted: list[str], answers: list[dict[str, str]]
+    ) -> None:
+        """A locked library that is raised gets no older a release than one that lets all others stay."""
+        before = dice.choice(answers)
+        raised = dice.choice(sorted(before))
+        kept = {library_name(n): (Version(v),) for n, v in before.items() if n != raised}
+        policy = Policy(kept=kept, raised=(library_name(raised),))
+        solution = solve(DictProvider(releases), TARGET, declared(*wanted), policy=policy)
+        assert isinstance(solution, Solution)
+        staying = [one for one in answers if all(one.get(n) == v for n, v in before.items() if n != raised)]
+        newest = max(Version(one[raised]) for one in staying if raised in one)
+        usual = solve(DictProvider(releases), TARGET, declared(*wanted))
+        assert isinstance(usual, Solution)
+        if library_name(raised) in solution.chosen:
+            self.assertGreaterEqual(solution.chosen[library_name(raised)].version, newest, (before, raised))
+        else:
+            self.assertNotIn(library_name(raised), usual.chosen, (before, raised))
+
+    def check_wanted(
+        self, dice: random.Random, releases: Releases, wanted: list[str], answers: list[dict[str, str]]
+    ) -> None:
+        """A wanted version is there if any answer has it or does without the library, whatever was locked."""
+        before = {name: dice.choice(list(versions)).rstrip("!") for name, versions in releases.items()}
+        name = dice.choice(sorted(before))
+        version = dice.choice(list(releases[name])).rstrip("!")
+        policy = Policy(
+            kept={library_name(one): (Version(v),) for one, v in before.items()},
+            wanted={library_name(name): Version(version)},
+        )
+        solution = solve(DictProvider(releases), TARGET, declared(*wanted), policy=policy)
+        assert isinstance(solution, Solution)
+        chosen = {one: str(release.version) for one, release in solution.chosen.items()}
+        self.assertIn(chosen, answers)
+        if any(one.get(name, version) == version for one in answers):
+            self.assertEqual(chosen.get(name, version), version, (before, name))
 
 
 def random_instance(seed: int) -> tuple[dict[str, dict[str, list[str]]], list[str]]:

@@ -60,7 +60,7 @@ class ResolveRequest(Struct, frozen=True, kw_only=True):
     """What is to be settled: a declaration for targets, with an interpreter of this machine.
 
     `earlier` are the locks whose versions are kept: usually one, two for an unfinished merge (ours first).
-    Those that are `preferred` are kept before them.
+    Those that are `preferred` come before them.
     What is settled may be what is needed for `building` some libraries. Only where the declaration is the one
     that is `written` down can changes of it be suggested.
     """
@@ -109,10 +109,13 @@ def policy_for(
             kept.setdefault(name, set()).add(version)
     names = frozenset(one.need.name for one in work.declaration.declared())
     liked = {name: tuple(sorted(versions, reverse=True)) for name, versions in kept.items()}
-    for name, version in work.preferred.items() if options.keeps else ():
-        liked[name] = (version, *liked.get(name, ()))
     return Policy(
         kept={name: versions for name, versions in liked.items() if name not in options.raised},
+        wanted={
+            name: version
+            for name, version in work.preferred.items()
+            if options.keeps and name not in options.raised
+        },
         raised=tuple(name for name in options.raised if name in kept),
         preferred={
             name: (version,) for name, version in (chosen or {}).items() if name not in options.raised

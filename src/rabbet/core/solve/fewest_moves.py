@@ -5,7 +5,7 @@ to move. The smallest set that holds one of each such group is let go next (the 
 Davies and Bacchus, 2011): the first attempt that then succeeds moves no more than any other solution does.
 """
 
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from itertools import count
 from typing import TypeAlias
 
@@ -25,28 +25,31 @@ Group: TypeAlias = frozenset[NormalizedName]
 """Kept libraries of which one has to move."""
 
 
+Firm: TypeAlias = Mapping[NormalizedName, tuple[Version, ...]]
+"""Versions that come before all that is kept."""
+
 Attempt: TypeAlias = Callable[[Wishes], Solution | Refutation]
 
 
 def with_fewest_moves(attempt: Attempt, policy: Policy) -> Solution | Refutation:
-    """The solution that raises what is to be raised, and otherwise moves as little as any could.
+    """The solution that has what is wanted, raises what is to be raised, and otherwise moves the least.
 
     A refutation that is returned rests on requirements alone.
     """
-    newest = _newest(attempt, policy.raised) if policy.raised else {}
-    if isinstance(newest, Refutation):
-        return newest
-    kept = {**policy.kept, **{name: (version,) for name, version in newest.items()}}
+    firm = _newest(attempt, policy, _wanted(attempt, policy.wanted))
+    if isinstance(firm, Refutation):
+        return firm
+    kept = {**policy.kept, **firm}
     outcome = attempt(Wishes(kept=kept))
     if isinstance(outcome, Solution) or not _kept_by(outcome):
         return outcome
-    best = attempt(Wishes(kept={name: kept[name] for name in newest}))
+    best = attempt(Wishes(kept=firm))
     if isinstance(best, Refutation):
         return best
     groups: list[Group] = []
     moving: Group = frozenset()
     while isinstance(outcome, Refutation) and len(moving) < _moved(best, policy):
-        groups.append(_kept_by(outcome) - set(newest))
+        groups.append(_kept_by(outcome) - set(firm))
         enough = len(groups) < _MOST_ATTEMPTS
         moving = _fewest(groups) if enough else frozenset[NormalizedName]().union(*groups)
         outcome = attempt(Wishes(kept={name: kept[name] for name in kept if name not in moving}))
@@ -55,25 +58,40 @@ def with_fewest_moves(attempt: Attempt, policy: Policy) -> Solution | Refutation
     return best
 
 
-def _newest(
-    attempt: Attempt, raised: tuple[NormalizedName, ...]
-) -> dict[NormalizedName, Version] | Refutation:
-    """The newest release of each of these that any solution allows, with those named before at theirs.
+def _wanted(attempt: Attempt, wanted: Mapping[NormalizedName, Version]) -> Firm:
+    """The wanted versions that can be had: all of them, or each that goes with those before it."""
+    firm = {name: (version,) for name, version in wanted.items()}
+    if not firm or isinstance(attempt(Wishes(kept=firm)), Solution):
+        return firm
+    found: dict[NormalizedName, tuple[Version, ...]] = {}
+    for name, versions in firm.items():
+        if isinstance(attempt(Wishes(kept={**found, name: versions})), Solution):
+            found[name] = versions
+    return found
+
+
+def _newest(attempt: Attempt, policy: Policy, firm: Firm) -> Firm | Refutation:
+    """With what is firm already, the newest release that any solution allows of each that is to be raised.
 
     Each is asked for by itself, so that the presence of one does not lower another that is named before it.
-    One that the solution does without, or that can't be there beside those before it, is left out.
+    One that the usual solution does without is raised as far as everything that is kept allows. What can't be
+    there beside those before it is left out.
     """
-    newest: dict[NormalizedName, Version] = {}
-    for name in raised:
-        kept = {one: (version,) for one, version in newest.items()}
-        usual = attempt(Wishes(kept=kept, first=tuple(newest)))
+    found, raised = dict(firm), list[NormalizedName]()
+    for name in policy.raised:
+        kept: Firm = found
+        usual = attempt(Wishes(kept=kept, first=tuple(raised)))
         if isinstance(usual, Refutation):
             return usual
-        if name in usual.chosen:
-            outcome = attempt(Wishes(kept=kept, first=(*newest, name)))
-            if isinstance(outcome, Solution) and outcome.chosen.keys() >= {*newest, name}:
-                newest[name] = outcome.chosen[name].version
-    return newest
+        if name not in usual.chosen:
+            kept = {**policy.kept, **found}
+            usual = attempt(Wishes(kept=kept, first=tuple(raised)))
+        if isinstance(usual, Solution) and name in usual.chosen:
+            outcome = attempt(Wishes(kept=kept, first=(*raised, name)))
+            if isinstance(outcome, Solution) and outcome.chosen.keys() >= {*raised, name}:
+                found[name] = (outcome.chosen[name].version,)
+                raised.append(name)
+    return found
 
 
 def _kept_by(refutation: Refutation) -> Group:

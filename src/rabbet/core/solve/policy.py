@@ -14,7 +14,8 @@ class Policy(Struct, frozen=True, kw_only=True):
     """The newest release of each library, with exceptions.
 
     Libraries that are `kept` (at versions of earlier locks, the most wanted first) stay wherever some
-    solution lets them: as few as possible move. Those to be `raised` come first: each gets the newest release
+    solution lets them: as few as possible move. Versions that are `wanted` come before these: whatever keeps
+    them out moves. Those to be `raised` come first: each gets the newest release
     that any solution allows, the ones named first before others. `preferred` versions (those of other
     targets) are tried first, and given up for nothing. Libraries in `lowest` get their lowest possible
     release. Nothing uploaded after `as_of` exists. Those that `may_build` holds may be taken as source
@@ -22,6 +23,7 @@ class Policy(Struct, frozen=True, kw_only=True):
     """
 
     kept: Mapping[NormalizedName, tuple[Version, ...]] = field(default_factory=dict)
+    wanted: Mapping[NormalizedName, Version] = field(default_factory=dict)
     raised: tuple[NormalizedName, ...] = ()
     preferred: Mapping[NormalizedName, tuple[Version, ...]] = field(default_factory=dict)
     lowest: frozenset[NormalizedName] = frozenset()
@@ -30,4 +32,5 @@ class Policy(Struct, frozen=True, kw_only=True):
 
     def likes(self, name: NormalizedName) -> tuple[Version, ...]:
         """The versions of a library that are tried before all others."""
-        return (*self.kept.get(name, ()), *self.preferred.get(name, ()))
+        wanted = (self.wanted[name],) if name in self.wanted else ()
+        return (*wanted, *self.kept.get(name, ()), *self.preferred.get(name, ()))
