@@ -178,9 +178,9 @@ class _Held:
         if isinstance(metadata, SetAside):
             yield f"{name} {version} can't be used: {metadata.reason}"
             return
-        if not metadata.requires_python.contains(self._target.python, prereleases=True):
+        told = not metadata.requires_python.contains(self._target.python, prereleases=True)
+        if told:
             yield f"{name} {version} needs Python {metadata.requires_python}"
-        told = False
         asked = self._graph.asking_for(name)
         extras = {"", *(extra for ask in asked for extra in ask.need.extras)}
         for need in metadata.needs:

@@ -205,7 +205,7 @@ def _first_lock(resolved: Resolved, context: Context) -> list[TableLine]:
         who = resolved.declaration.name if one.language in declared else "another runtime"
         asked[runtime_name(one.language)] = [who]
     where = {
-        library.name: library.marker
+        (library.name, library.version): library.marker
         for library in resolved.lock.libraries
         if library.marker and "' in " not in library.marker
     }
@@ -213,7 +213,8 @@ def _first_lock(resolved: Resolved, context: Context) -> list[TableLine]:
         (
             move.name,
             _text(move.after),
-            _some(asked.get(move.name, [])) + (f", where {where[move.name]}" if move.name in where else ""),
+            _some(asked.get(move.name, []))
+            + (f", where {where[key]}" if (key := (move.name, move.after)) in where else ""),
         )
         for move in resolved.moves
     ]

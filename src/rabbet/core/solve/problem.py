@@ -63,7 +63,7 @@ class Problem:
         self.depth: list[int] = []
         self.releases: list[tuple[Candidate, ...]] = []
         self._provider = provider
-        self._target = target
+        self.target = target
         self._wishes = wishes or Wishes()
         self._numbers: dict[Slot, int] = {}
         self._granted: dict[NormalizedName, int] = {}
@@ -129,7 +129,7 @@ class Problem:
         if isinstance(metadata, SetAside):
             return metadata
         reason = ""
-        if not metadata.requires_python.contains(self._target.python, prereleases=True):
+        if not metadata.requires_python.contains(self.target.python, prereleases=True):
             reason = f"needs Python {metadata.requires_python}"
         for need in metadata.needs:
             if self.counts(need) and not self._may_come(need):
@@ -152,7 +152,7 @@ class Problem:
 
     def counts(self, need: Need) -> bool:
         """Whether a need's marker holds on this target."""
-        return self._target.admits(need.marker)
+        return self.target.admits(need.marker)
 
     def candidate(self, slot: int, bit: int) -> Candidate:
         """The candidate that a bit stands for."""
@@ -184,7 +184,7 @@ class Problem:
             self._active_needs[key] = tuple(
                 need
                 for need in metadata.needs
-                if self._target.admits(need.marker, extra) and not (extra and self.counts(need))
+                if self.target.admits(need.marker, extra) and not (extra and self.counts(need))
             )
         return self._active_needs[key]
 

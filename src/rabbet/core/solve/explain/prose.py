@@ -8,6 +8,7 @@ from packaging.utils import NormalizedName
 from packaging.version import InvalidVersion
 
 from rabbet.core.model.release import SetAside
+from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text
 from rabbet.core.solve.explain.proof import Fact, Proof, Step, contested, facts_of, prove
 from rabbet.core.solve.problem import ROOT, Problem
@@ -16,6 +17,7 @@ from rabbet.core.solve.solver import Refutation
 __all__ = ["Explanation", "explained"]
 
 _SHOWN = 4  # so many releases are named; of more, the first and the last
+_PATCH = "python_full_version"  # the variable of markers that tells one patch release from the next
 _ASIDE = 3  # so many reasons are told why releases can't be used
 
 
@@ -89,10 +91,10 @@ class _Teller:
             maker = f"{fact.section} of {self._project}" if fact.section else self._project
             if fact.limit:
                 return f"{maker} sets the limit {need_text(fact.demands[0][1], marker=False)}"
-            return f"{maker} needs {need_text(fact.demands[0][1], marker=False)}"
+            return f"{maker} needs {self._needed(fact.demands[0][1])}"
         name = str(fact.requirer)
         chosen = {bit: one for bit, (_, one) in sorted(fact.demands.items()) if bit & bits}
-        texts = list(dict.fromkeys(need_text(one, marker=False) for one in chosen.values()))
+        texts = list(dict.fromkeys(map(self._needed, chosen.values())))
         who = f"{name} {self._versions(fact.requirer.name, sum(chosen))}"
         if len(texts) == 1:
             return f"{who} {'need' if len(chosen) > 1 else 'needs'} {texts[0]}"
@@ -102,7 +104,15 @@ class _Teller:
 
     def _saying(self, fact: Fact, text: str) -> int:
         """The releases that make a requirement in these words."""
-        return sum(b for b, (_, one) in fact.demands.items() if need_text(one, marker=False) == text)
+        return sum(b for b, (_, one) in fact.demands.items() if self._needed(one) == text)
+
+    def _needed(self, need: Need) -> str:
+        """A requirement, with a marker that tells of the machine, and the patch release where that counts."""
+        known, marker = self._problem.target.markers, str(need.marker or "")
+        if not any(key in marker for key in known):
+            return need_text(need, marker=False)
+        here = f" (here {known[_PATCH]})" if _PATCH in marker else ""
+        return f"{need_text(need, marker=False)} where {marker}{here}"
 
     def _leaves(self, step: Step, joint: str = ", which") -> str:
         """What is left, where that is news."""
