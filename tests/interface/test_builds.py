@@ -101,6 +101,17 @@ class Builds(ProgramCase):
         self.rabbet("retract", "--build-from-source", "queenmark")
         told = self.rabbet("recreate", code=7).err
         self.assertIn("queenmark 1.2 has no wheel for this machine, and may not be built", told)
+        write_files(self.files, [MadeUp(name="honeyjar", version="1.0", sdist=True, code="")])
+        self.declare("queenmark>=1.2", "honeyjar", allowed="skepio")
+        both = "rabbet declare --build-from-source honeyjar queenmark"
+        each = "rabbet declare --build-from-source honeyjar && rabbet declare --build-from-source queenmark"
+        self.assertIn(f"try     {each}\n", self.rabbet("resolve", code=4).err)
+        self.rabbet(*both.split()[1:])
+        self.rabbet("resolve")
+        self.rabbet("retract", "--build-from-source", "queenmark", "honeyjar")
+        told = self.rabbet("recreate", code=7).err
+        self.assertIn("2 libraries have no wheel for this machine, and may not be built", told)
+        self.assertIn(f"{both} && ", told)
         self.assertIn("requires = []", lock.read_text())
 
     def test_once(self) -> None:

@@ -101,6 +101,25 @@ class Drift(ProgramCase):
             self.rabbet("recreate")
             self.rabbet("drift", "--deep")
 
+    def test_known_files(self) -> None:
+        """After a finding, only what may have changed is read again; `status` knows of it; modes are told."""
+        self.settle("nectarplot")
+        self.rabbet("recreate")
+        put_there(self.site, "skepio", "0.4")
+        module = self.site / "combframe.py"
+        for mode, finding in ((0o666, "others may write it"), (0o200, "can't be read by all"), (0o644, "")):
+            module.chmod(mode)
+            told = self.rabbet("drift", code=1)
+            self.assertIn(finding, told.out)
+            self.assertRegex(self.rabbet("status").out, "environment +differs from the lock: [12] findings? ")
+        size = len(module.read_bytes())
+        module.write_bytes(b"x" * size)
+        self.assertRegex(self.rabbet("drift", code=1).out, "altered +combframe .*breaks")
+        self.assertRegex(self.rabbet("drift", code=1).err, f"reading the environment's files, {size} B")
+        self.assertIn("Next, so that", self.rabbet("status").out)
+        shutil.rmtree(self.root / "store")
+        self.assertRegex(self.rabbet("drift", code=1).out, "altered +combframe .*breaks")
+
     def test_replaced_by_hand(self) -> None:
         """What Rabbet noted of one version says nothing of another one that somebody put in its place."""
         self.begin(self.index.address, "tallywax==1.1")

@@ -20,10 +20,11 @@ from rabbet.core.model.inventory import Installed
 from rabbet.disk.regular_file import sha256_of_regular
 from rabbet.environment.alongside import in_parts
 from rabbet.environment.install_state import STATE_FILE, InstallState
+from rabbet.environment.known_files import KnownFiles
 from rabbet.environment.layout import Layout
 from rabbet.formats.record import RecordRow
 
-__all__ = ["Begin", "Recorded", "examine", "unobserved"]
+__all__ = ["Begin", "Reading", "Recorded", "examine", "unobserved"]
 
 _AT_ONCE = 200  # files that are read between two reports
 _FEW, _SMALL = 500, 10_000_000  # files, and bytes of all of them, that are worth a process of their own
@@ -39,6 +40,16 @@ def unobserved(size: int) -> Callable[[int], None]:  # noqa: ARG001 - nobody is 
     return lambda _: None
 
 
+class Reading(NamedTuple):
+    """How files are read: `begin` is told how many bytes there are, and gives what is told of each part.
+
+    What is `known` need not be read, and gets to know what was.
+    """
+
+    begin: Begin = unobserved
+    known: KnownFiles | None = None
+
+
 class Recorded(NamedTuple):
     """An installed library, and the rows of its record by the places that they mean.
 
@@ -51,21 +62,29 @@ class Recorded(NamedTuple):
 
 
 def examine(
-    layout: Layout, found: Sequence[Recorded], install_state: InstallState | None, begin: Begin = unobserved
+    layout: Layout,
+    found: Sequence[Recorded],
+    install_state: InstallState | None,
+    reading: Reading,
 ) -> tuple[list[Recorded], tuple[str, ...], tuple[str, ...]]:
     """The libraries with what was altered of them; the places of strays; what is wrong with the environment.
 
     Without an install state nobody can say what belongs there: then strays are what lies beside libraries in
     the folder that they are imported from, and is none of theirs, and there is no such damage.
-    `begin` is told how many bytes are to be read, and gives what is told of each part of them.
+    What is known already is not read again.
     """
-    done = begin(sum(row.size or 0 for one in found for row in one.rows.values()))
     digests: defaultdict[str, set[str | None]] = defaultdict(set)
     for one in found:
         for place, row in one.rows.items():
             digests[place].add(row.sha256)
     sizes = {place: row.size or 0 for one in found for place, row in one.rows.items()}
-    wrong = _altered(layout.root, digests, sizes, lambda places: done(sum(sizes[place] for place in places)))
+    known = reading.known or KnownFiles()
+    states = known.states(str(layout.root), digests)  # before any file is read
+    unread = {place: digests[place] for place in digests if not known.is_known(place, states.get(place))}
+    done = reading.begin(sum(sizes[place] for place in unread))
+    read_of = {place: sizes[place] for place in unread}
+    wrong = _altered(layout.root, unread, read_of, lambda places: done(sum(sizes[one] for one in places)))
+    known.sound.update((place, state) for place, state in states.items() if place not in wrong)
     actual = dict(_overwritten(layout.root, digests, wrong))
     looked_at = [Recorded(_with_wrong(one, wrong, actual, layout.root), one.rows) for one in found]
     if install_state is None:
@@ -114,10 +133,19 @@ def _with_wrong(one: Recorded, wrong: set[str], actual: Mapping[str, str], root:
         for place, row in one.rows.items()
         if place in wrong or (row.sha256 and actual.get(place, row.sha256) != row.sha256)
     ]
+    loose = (one.rows[place].path for place in places if _has_content(f"{root}/{place}", one.rows[place]))
     gone = (one.rows[place].path for place in places if not os.path.lexists(f"{root}/{place}"))
     altered = (one.rows[place].path for place in places)
     told = dict.fromkeys((*one.library.altered, *altered))  # a record may be wrong in two ways
-    return replace(one.library, altered=tuple(told), gone=tuple(gone))
+    return replace(one.library, altered=tuple(told), gone=tuple(gone), loose=tuple(loose))
+
+
+def _has_content(path: str, row: RecordRow) -> bool:
+    """Whether a file has the content that was recorded, so that its permissions are what is wrong."""
+    try:
+        return bool(row.sha256) and sha256_of_regular(path) == row.sha256
+    except OSError:
+        return False
 
 
 def _altered(
@@ -136,6 +164,8 @@ def _altered(
             done(part)
         return wrong
 
+    if not digests:
+        return set()
     count = 1 + max(len(digests) // _FEW, sum(sizes.values()) // _SMALL)
     return set(in_parts(read, _parts(sizes, min(count, os.cpu_count() or 1)), done))
 

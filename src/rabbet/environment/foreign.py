@@ -17,7 +17,7 @@ from rabbet.core.limits import MOST_METADATA
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.disk.regular_file import read_regular
 from rabbet.environment.configuration import Configuration, read_configuration
-from rabbet.environment.examine import Begin, unobserved
+from rabbet.environment.examine import Begin, Reading, unobserved
 from rabbet.environment.inspect import Vouched, inventory_of
 from rabbet.environment.layout import CONFIGURATION, Layout
 from rabbet.errors import EnvironmentFailed
@@ -60,7 +60,7 @@ def foreign_inventory(
     for site in sites:
         layout = Layout(root=site.parent, site_packages=site.name)
         vouched = vouch(layout, inventory_of(layout, configuration, sound=True)) if vouch else None
-        part = inventory_of(layout, configuration, begin, sound=sound, vouched=vouched)
+        part = inventory_of(layout, configuration, Reading(begin), sound=sound, vouched=vouched)
         all_of_them = (*part.libraries.values(), *part.twins)
         twins += (one for one in all_of_them if found.setdefault(one.name, one) is not one)
     return replace(part, libraries=found, twins=tuple(twins))

@@ -18,9 +18,10 @@ from rabbet.core.model.release import Metadata
 from rabbet.core.needs.need import is_name, library_name
 from rabbet.disk.regular_file import read_regular
 from rabbet.environment.configuration import Configuration, read_configuration
-from rabbet.environment.examine import Begin, Recorded, examine, unobserved
+from rabbet.environment.examine import Begin, Reading, Recorded, examine, unobserved
 from rabbet.environment.install_state import InstallState
 from rabbet.environment.journal import unfinished_libraries
+from rabbet.environment.known_files import KnownFiles
 from rabbet.environment.layout import INSTALLER, Layout
 from rabbet.errors import EnvironmentFailed
 from rabbet.formats.direct_url import read_direct_url
@@ -42,25 +43,28 @@ def take_inventory(
     sound: bool = False,
     begin: Begin = unobserved,
     vouched: Vouched | None = None,
+    known: KnownFiles | None = None,
 ) -> Inventory:
     """List all installed libraries, what was altered of them, and what nobody put there.
 
     `install_state` is Rabbet's own, where the environment is one that it made here; else nobody can say what
     belongs into it, and only the libraries' own records are believed. Of an environment that is `sound`,
     every file was read before in the very state that it has now: none is read again. `begin` is told of
-    reading. What is `vouched` for counts in place of what libraries recorded themselves.
+    reading. What is `vouched` for counts in place of what libraries recorded themselves. What is `known` of
+    files need not be read again.
 
     Raises `EnvironmentFailed` when there is no environment.
     """
     configuration = read_configuration(root)
     layout = Layout(root=root, site_packages=configuration.site_packages)
-    return inventory_of(layout, configuration, begin, install_state, sound=sound, vouched=vouched)
+    reading = Reading(begin, known)
+    return inventory_of(layout, configuration, reading, install_state, sound=sound, vouched=vouched)
 
 
 def inventory_of(
     layout: Layout,
     configuration: Configuration,
-    begin: Begin = unobserved,
+    reading: Reading | None = None,
     install_state: InstallState | None = None,
     *,
     sound: bool = False,
@@ -77,7 +81,7 @@ def inventory_of(
     strays: tuple[str, ...] = ()
     damage: tuple[str, ...] = ()
     if not sound:
-        found, strays, damage = examine(layout, found, install_state, begin)
+        found, strays, damage = examine(layout, found, install_state, reading or Reading())
     libraries: dict[NormalizedName, Installed] = {}
     twins = []
     for one in found:

@@ -218,22 +218,30 @@ def _building(unsolved: Unsolved) -> list[Way]:
 
     That was not tried: it would run code that nobody has agreed to yet.
     """
+    from rabbet.core.lock.serving import what_building_does
     from rabbet.core.solve.explain.proof import facts_of
     from rabbet.resolving.suggested_commands import command_for
 
-    needs: dict[NormalizedName, set[Need]] = {}
-    for fact in facts_of(unsolved.refutation):
-        for _, need in fact.demands.values():
-            needs.setdefault(need.name, set()).add(need)
-    buildable = (name for name in sorted(needs) if _only_built(unsolved, name, needs[name]))
     allowed = {*unsolved.declaration.build_from_source, *unsolved.declaration.local}
+
+    def buildable(needs: Iterable[Need]) -> list[NormalizedName]:
+        by_name: dict[NormalizedName, set[Need]] = {}
+        for need in needs:
+            by_name.setdefault(need.name, set()).add(need)
+        wanted = (name for name in sorted(by_name) if _only_built(unsolved, name, by_name[name]))
+        return [name for name in wanted if name not in allowed]
+
+    facts = facts_of(unsolved.refutation)
+    among = buildable(need for fact in facts for _, need in fact.demands.values())
+    declared = (one.need for one in unsolved.declaration.asked() if unsolved.target.admits(one.need.marker))
+    always = buildable(declared) if among else []  # without these no other change helps
+    ways = dict.fromkeys(tuple(sorted({name, *always})) for name in among)
     return [
         Way(
-            command_for([Edit(verb="declare", what="build-from-source", value=name)]),
-            f"if you trust {name}: building it runs its own code on this machine, as you:",
+            command_for([Edit(verb="declare", what="build-from-source", value=name) for name in names]),
+            f"if you trust {' and '.join(names)}: building {what_building_does(len(names))}:",
         )
-        for name in buildable
-        if name not in allowed
+        for names in ways
     ]
 
 

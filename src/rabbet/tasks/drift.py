@@ -24,7 +24,7 @@ from rabbet.workspace.comparison import Comparison, compared, compared_elsewhere
 from rabbet.workspace.lock_history import lock_history
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
-from rabbet.workspace.result_cache import remember_fit, remember_no_findings
+from rabbet.workspace.result_cache import remember_findings, remember_fit, remember_no_findings
 from rabbet.workspace.selection import RecreateOptions
 from rabbet.workspace.shadows import folders_in_front, is_isolated, owner_of, shadows, users_site
 
@@ -77,6 +77,8 @@ def drift(project: Project, machine: Machine, observer: Observer, *, deep: bool 
     findings = in_order(findings)
     if not findings:
         remember_no_findings(project, machine, found.state, len(asked.needed))
+    elif any(finding.weight is not Weight.NOTE for finding in findings):
+        remember_findings(project, machine, found.state, len(findings))
     return Drift(
         findings=findings,
         compared=len(asked.needed),

@@ -19,7 +19,7 @@ from rabbet.formats.lock_versions import read_locked_versions
 from rabbet.sources.pages import Pages
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project, read_text, stamp_of
-from rabbet.workspace.result_cache import recall_fit
+from rabbet.workspace.result_cache import recall_findings, recall_fit
 from rabbet.workspace.sending import Sending, sending
 from rabbet.workspace.settings import known_sources
 
@@ -33,6 +33,7 @@ class Fit(StrEnum):
 
     FITS = "fits"
     OTHER_LOCK = "made from another lock"
+    DIFFERS = "differs from the lock"
     UNCHECKED = "made from this lock, not checked since"
     FOREIGN = "not made by this user's Rabbet"
     BROKEN = "broken: its interpreter is gone"
@@ -48,12 +49,16 @@ class Locked(Struct, frozen=True, kw_only=True):
 
 
 class Environment(Struct, frozen=True, kw_only=True):
-    """The environment: its folder, when it was made (seconds), its Python if that is known, and its fit."""
+    """The environment: its folder, when it was made (seconds), its Python if that is known, and its fit.
+
+    So many `findings` has a look at what is there now given.
+    """
 
     root: Path
     since: float
     python: Version | None
     fit: Fit
+    findings: int = 0
 
 
 class Behind(Struct, frozen=True, kw_only=True):
@@ -84,7 +89,7 @@ class Status(Struct, frozen=True, kw_only=True):
             return "recreate"
         if self.environment.fit is Fit.FOREIGN:
             return "adopt"
-        return "drift" if self.environment.fit is Fit.UNCHECKED else "run"
+        return "drift" if self.environment.fit in (Fit.UNCHECKED, Fit.DIFFERS) else "run"
 
 
 def status(project: Project, machine: Machine) -> Status:
@@ -124,7 +129,16 @@ def _environment(project: Project, machine: Machine, lock: str | None) -> Enviro
         python: Version | None = read_configuration(root).python
     except EnvironmentFailed:
         python = None
-    return Environment(root=root, since=root.stat().st_ctime, python=python, fit=_fit(project, machine, lock))
+    fit, findings = _fit(project, machine, lock), 0
+    if fit is Fit.UNCHECKED:
+        findings = recall_findings(project, machine)
+    return Environment(
+        root=root,
+        since=root.stat().st_ctime,
+        python=python,
+        fit=Fit.DIFFERS if findings else fit,
+        findings=findings,
+    )
 
 
 def _fit(project: Project, machine: Machine, lock: str | None) -> Fit:

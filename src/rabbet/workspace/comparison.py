@@ -24,6 +24,7 @@ from rabbet.environment.create import own_parts
 from rabbet.environment.foreign import foreign_inventory
 from rabbet.environment.inspect import take_inventory
 from rabbet.environment.install_state import InstallState, own_install_state
+from rabbet.environment.known_files import KnownFiles, recall_files, remember_files
 from rabbet.errors import NoRuntime, NotObtained
 from rabbet.runtimes.linking import linked_runtime
 from rabbet.workspace.machine import Machine
@@ -149,8 +150,13 @@ def compared(
 
         found = deep_inventory(project, machine, observer, _as_made_now(asked), asked.needed, asked.runtime)
     else:
-        known = sound or recall_sound(state, machine)
-        found = take_inventory(root, asked.install_state, sound=known, begin=reading_files(observer))
+        sound = sound or recall_sound(state, machine)
+        memory = machine.memory("unchanged")
+        known = KnownFiles() if sound else recall_files(root, memory)
+        reading = reading_files(observer)
+        found = take_inventory(root, asked.install_state, sound=sound, begin=reading, known=known)
+        if not found.is_sound:
+            remember_files(root, memory, known)
     trouble = interpreter_trouble(root, asked.found)
     inventory = replace(
         found,

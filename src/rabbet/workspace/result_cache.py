@@ -31,10 +31,12 @@ __all__ = [
     "digest_of",
     "environment_state",
     "fitting_key",
+    "recall_findings",
     "recall_fit",
     "recall_no_findings",
     "recall_sound",
     "recall_unchanged",
+    "remember_findings",
     "remember_fit",
     "remember_no_findings",
     "remember_unchanged",
@@ -136,6 +138,22 @@ def remember_no_findings(project: Project, machine: Machine, state: str, compare
 def recall_sound(state: str, machine: Machine) -> bool:
     """Whether every file of an environment was read in this state, and found to be as recorded."""
     return bool(state) and _memory(machine).recall(state) is not None
+
+
+def remember_findings(project: Project, machine: Machine, state: str, found: int) -> None:
+    """Cache how many findings there were, in the state that the environment had before it was looked at."""
+    with suppress(OSError):
+        if state:
+            _memory(machine).remember(f"{_fit_key(project, machine, state)}-found", str(found).encode())
+
+
+def recall_findings(project: Project, machine: Machine) -> int:
+    """How many findings these states, files and interpreters gave; 0 where that is not known."""
+    try:
+        key = _fit_key(project, machine, environment_state(project.environment))
+        return int(_memory(machine).recall(f"{key}-found") or b"0")
+    except (OSError, ValueError):
+        return 0
 
 
 def environment_state(root: Path) -> str:

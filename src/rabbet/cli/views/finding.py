@@ -23,6 +23,7 @@ _REASONS = {
     Reason.DECLARATION_CHANGED: "declaration changed",
     Reason.EXPORTED: "`export` made it of another lock than today's",
     Reason.OBTAINABLE: "it is not on this machine, and the lock says where it can be had",
+    Reason.PERMISSIONS: "its content is as locked, but others may write it, or it can't be read by all",
     Reason.BUILT_OTHERWISE: "what it is built from, or how, is not what it was then",
 }
 _KINDS = {

@@ -117,6 +117,8 @@ def _census_document(status: Status) -> dict[str, object] | None:
 def _told(environment: Environment) -> tuple[str, str, str]:
     python = f"Python {environment.python}" if environment.python else ""
     state = "fits the lock" if environment.fit is Fit.FITS else str(environment.fit)
+    if environment.findings:
+        state += f": {count(environment.findings, 'finding')}"
     return state, day(environment.since), f"{python} in {environment.root.name}".strip()
 
 

@@ -245,6 +245,7 @@ def _files(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
         altered = tuple(file for file in installed.altered if file not in installed.gone)
         for kind, files in ((Kind.MISSING, installed.gone), (Kind.ALTERED, altered)):
             unfinished = kind is Kind.ALTERED and installed.unfinished
+            loose = kind is Kind.ALTERED and bool(files) and set(files) <= set(installed.loose)
             if files or unfinished:
                 yield Finding(
                     kind=kind,
@@ -254,7 +255,11 @@ def _files(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
                     weight=Weight.BREAKS,
                     breaks=(installed.name,),
                     files=files,
-                    reason=Reason.UNFINISHED if unfinished and not files else None,
+                    reason=Reason.UNFINISHED
+                    if unfinished and not files
+                    else Reason.PERMISSIONS
+                    if loose
+                    else None,
                 )
 
 

@@ -77,7 +77,17 @@ class _Choice:
         _refuse_twins(found)
         for library in found:
             _check_python(library, self._target)
+        unbuilt = [library for library in found if self._may_not_build(library)]
+        if unbuilt:
+            raise may_not_build(unbuilt)
         return tuple(self._to_install(library, building) for library in found)
+
+    def _may_not_build(self, library: LockedLibrary) -> bool:
+        """Whether a library would have to be built, and the declaration does not allow that."""
+        if library.source is None or serving_wheel(library, self._target) is not None:
+            return False
+        local = isinstance(library.source, LockedCheckout)
+        return library.name not in (self._declaration.local if local else self._declaration.build_from_source)
 
     def environment(self, build: LockedBuild, building: tuple[str, ...] = ()) -> tuple[ToInstall, ...]:
         """What a build happens in."""
@@ -91,9 +101,6 @@ class _Choice:
         source = library.source
         if source is None:
             raise without_wheel(library, self._lock, self._target, self._declaration)
-        declaration, local = self._declaration, isinstance(source, LockedCheckout)
-        if library.name not in (declaration.local if local else declaration.build_from_source):
-            raise may_not_build(library)
         if library.name in building:
             raise EnvironmentFailed(
                 f"{library.name} can't be built: that needs {library.name} itself",

@@ -1,6 +1,6 @@
 """Which targets a lock serves, and what makes it serve this machine without taking it from others."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from collections.abc import Set as AbstractSet
 
 from packaging.markers import Marker
@@ -12,7 +12,16 @@ from rabbet.core.model.target import Target
 from rabbet.core.targets import BASELINES, PLATFORMS, named_target
 from rabbet.errors import EnvironmentFailed, NotUnderstood
 
-__all__ = ["holds", "may_not_build", "places_of", "refuse_unserved", "serves", "serving_too", "without_wheel"]
+__all__ = [
+    "holds",
+    "may_not_build",
+    "places_of",
+    "refuse_unserved",
+    "serves",
+    "serving_too",
+    "what_building_does",
+    "without_wheel",
+]
 
 _MINORS = [f"3.{minor}" for minor in range(6, 30)]
 Place = tuple[str, str]
@@ -83,24 +92,32 @@ def without_wheel(
     )
 
 
-def may_not_build(library: LockedLibrary) -> EnvironmentFailed:
-    """The failure for a library that would have to be built, which the declaration does not allow."""
-    name, local = library.name, isinstance(library.tree, LockedCheckout)
-    if local:
+def may_not_build(libraries: Sequence[LockedLibrary]) -> EnvironmentFailed:
+    """The failure for libraries that would have to be built, which the declaration does not allow."""
+    checkout = next((one for one in libraries if isinstance(one.tree, LockedCheckout)), None)
+    if checkout is not None:
         return EnvironmentFailed(
-            f"{name} is locked as the checkout in {_place(library)}, which is not declared",
+            f"{checkout.name} is locked as the checkout in {_place(checkout)}, which is not declared",
             remedy="rabbet resolve",
         )
-    others = [wheel.filename for wheel in library.wheels]
+    named = sorted(libraries, key=lambda one: one.name)
+    who = f"{named[0].name} {named[0].version} has" if len(named) == 1 else f"{len(named)} libraries have"
+    reasons = [
+        f"there is: {', '.join([*(wheel.filename for wheel in one.wheels), _place(one)])}" for one in named
+    ]
+    names = " ".join(one.name for one in named)
     return EnvironmentFailed(
-        f"{name} {library.version} has no wheel for this machine, and may not be built",
-        because=[
-            f"there is: {', '.join([*others, _place(library)])}",
-            "building it would run its own code on this machine, as you",
-        ],
-        note="if you trust it, allow that in the declaration:",
-        remedy=f"rabbet declare --build-from-source {name} && rabbet resolve && rabbet recreate",
+        f"{who} no wheel for this machine, and may not be built",
+        because=[*reasons, f"building {what_building_does(len(named))}"],
+        note=f"if you trust {'it' if len(named) == 1 else 'them'}, allow that in the declaration:",
+        remedy=f"rabbet declare --build-from-source {names} && rabbet resolve && rabbet recreate",
     )
+
+
+def what_building_does(libraries: int) -> str:
+    """What somebody has to know who allows that so many libraries are built."""
+    whose = "it runs its" if libraries == 1 else "them runs their"
+    return f"{whose} own code on this machine, as you"
 
 
 def _with_baseline(lock: Lock, target: Target, declaration: Declaration) -> str:

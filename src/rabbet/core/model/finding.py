@@ -56,6 +56,7 @@ class Reason(StrEnum):
     YANKED = "yanked"
     OBTAINABLE = "obtainable"
     BUILT_OTHERWISE = "built-otherwise"
+    PERMISSIONS = "permissions"
 
 
 class Unmet(Struct, frozen=True, kw_only=True):

@@ -27,14 +27,15 @@ class Installation(Struct, frozen=True, kw_only=True):
 class Installed(Struct, frozen=True, kw_only=True):
     """One installed library.
 
-    `folder` is its `.dist-info` folder's name. `metadata` is `None` when it can't be read. `wheel_sha256` is
-    the hash of the wheel it was made from, where Rabbet installed it; `build` is the digest of what it was
-    built from, if it was built on this machine. `tags` are those that its wheel had (PEP 425), which tell one
-    file of a release from others; nobody reads them where Rabbet installed it. `altered` names the files
-    whose content is not what `RECORD` says, `gone` those among them that are not there. One that is not
-    `recorded` has no record at all. An `unfinished` one was being changed by a run that was cut short. The
-    `installation` is `None` where Rabbet itself installed it; of others, `start_up` are files that Python
-    reads whenever it starts.
+    `folder` is its `.dist-info` folder's name. `metadata` is `None` when it can't be read. `wheel_sha256`
+    is the hash of the wheel it was made from, where Rabbet installed it; `build` is the digest of what it
+    was built from, if it was built on this machine. `tags` are those that its wheel had (PEP 425), which
+    tell one file of a release from others; nobody reads them where Rabbet installed it. `altered` names
+    the files whose content is not what `RECORD` says, `gone` those among them that are not there, `loose`
+    those whose permissions alone are not as they should be. One that is not `recorded` has no record at
+    all. An `unfinished` one was being changed by a run that was cut short. The `installation` is `None`
+    where Rabbet itself installed it; of others, `start_up` are files that Python reads whenever it
+    starts.
     """
 
     name: NormalizedName
@@ -47,6 +48,7 @@ class Installed(Struct, frozen=True, kw_only=True):
     recorded: bool = True
     altered: tuple[str, ...] = ()
     gone: tuple[str, ...] = ()
+    loose: tuple[str, ...] = ()
     unfinished: bool = False
     installation: Installation | None = None
     start_up: tuple[str, ...] = ()
