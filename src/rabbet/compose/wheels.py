@@ -72,12 +72,18 @@ def prepared_wheels(
 
 
 def listed_wheel(
-    one: Needed, place: Path, runtime: PythonRuntime, supply: Supply, intent: Intent
+    one: Needed,
+    place: Path,
+    runtime: PythonRuntime,
+    supply: Supply,
+    intent: Intent,
+    *,
+    compile_later: bool = False,
 ) -> Prepared | None:
     """The same of a wheel that the store has, by its lists alone, whose files nobody looks at here."""
     unpacked = supply.store.listed(one.artifact)
-    compiled = supply.store.listed_compiled(one.artifact, runtime)
-    if unpacked is None or compiled is None:
+    compiled = None if compile_later else supply.store.listed_compiled(one.artifact, runtime)
+    if unpacked is None or (compiled is None and not compile_later):
         return None
     layout = Layout(root=place, site_packages=runtime.site_packages)
     return _prepared(one, unpacked, compiled, layout, supply, intent)

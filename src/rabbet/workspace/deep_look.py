@@ -7,10 +7,12 @@ against the wheel first, or fetched anew. Each file is read once.
 
 import hashlib
 import os
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing
+from pathlib import Path
 
+from msgspec.structs import replace
 from packaging.utils import NormalizedName
 
 from rabbet.builds.building import known_wheel
@@ -21,6 +23,7 @@ from rabbet.core.model.inventory import Inventory
 from rabbet.core.model.lock import Needed, ToInstall
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.progress import Observer, reading_files
+from rabbet.disk.regular_file import sha256_of_regular
 from rabbet.environment.inspect import Vouched, take_inventory
 from rabbet.environment.install import Prepared, installed_unchanged, record_content, record_rows
 from rabbet.environment.install_state import InstallState
@@ -44,24 +47,60 @@ def deep_inventory(
 ) -> Inventory:
     """The inventory of an environment, read whole, with what differs from the wheels of the lock as altered.
 
-    What was built here is held against what the store has of that; no wheel vouches for an editable one.
-    Raises `EnvironmentFailed` when there is no environment, and what fetching raises.
+    What was built here is held against what the store has of that; no wheel vouches for an editable one, nor
+    for modules that Python compiled itself. Raises `EnvironmentFailed` when there is no environment, and what
+    fetching raises.
     """
     store, layout = machine.store, Layout(root=project.environment, site_packages=runtime.site_packages)
     wheels = [one for one in (known_wheel(one, store) for one in wanted) if one is not None]
     _hold_against_wheels(wheels, store, observer)
     supply, intent = supply_for(project, machine, observer), intent_of(project, own_lock=False)
-    home, vouched, absent = project.environment, {}, []
-    for one in wheels:
-        prepared = listed_wheel(one, home, runtime, supply, intent)
-        if prepared is None:
-            absent.append(one)
+
+    def prepared(wheels: Sequence[Needed], *, bare: bool) -> Iterator[tuple[Needed, Prepared]]:
+        absent = []
+        for one in wheels:
+            found = listed_wheel(one, layout.root, runtime, supply, intent, compile_later=bare)
+            if found is None:
+                absent.append(one)
+            else:
+                yield one, found
+        if absent:
+            fetching = prepared_wheels(absent, layout.root, runtime, supply, intent, compile_later=bare)
+            with closing(fetching) as arriving:
+                yield from arriving
+
+    vouched, compiled = {}, []
+    for one, found in prepared(wheels, bare=True):
+        rows = _rows(found, layout)
+        if _is_recorded_so(found, rows, layout):
+            vouched[one.locked.name] = rows
         else:
-            vouched[one.locked.name] = _rows(prepared, layout)
-    if absent:
-        with closing(prepared_wheels(absent, home, runtime, supply, intent)) as arriving:
-            vouched |= {one.locked.name: _rows(prepared, layout) for one, prepared in arriving}
-    return take_inventory(home, install_state, begin=reading_files(observer), vouched=vouched)
+            compiled.append(one)
+    unvouched = tuple(name for name in sorted(vouched) if _was_compiled(vouched[name], layout))
+    vouched |= {one.locked.name: _rows(found, layout) for one, found in prepared(compiled, bare=False)}
+    inventory = take_inventory(layout.root, install_state, begin=reading_files(observer), vouched=vouched)
+    return replace(inventory, unvouched=unvouched)
+
+
+def _is_recorded_so(prepared: Prepared, rows: Mapping[str, RecordRow], layout: Layout) -> bool:
+    """Whether the `RECORD` of a library is the one that is written when it is installed so."""
+    place = f"{layout.site_packages}/{prepared.info}/RECORD"
+    try:
+        return sha256_of_regular(f"{layout.root}/{place}") == rows[place].sha256
+    except OSError:
+        return False
+
+
+def _was_compiled(rows: Mapping[str, RecordRow], layout: Layout) -> bool:
+    """Whether Python has compiled a module of a library since it was installed."""
+    modules = (f"{layout.root}/{place}" for place in rows if place.endswith(".py"))
+    folders = {path.rpartition("/")[0] for path in modules}
+    recorded = {f"{layout.root}/{place}" for place in rows}
+    caches = (path for folder in folders for path in Path(folder, "__pycache__").glob("*.pyc"))
+    return any(
+        f"{path.parent.parent}/{path.name.partition('.')[0]}.py" in recorded and str(path) not in recorded
+        for path in caches
+    )
 
 
 def _rows(prepared: Prepared, layout: Layout) -> dict[str, RecordRow]:

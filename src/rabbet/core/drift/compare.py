@@ -310,15 +310,20 @@ def _environment(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
             files=(place,),
             reason=Reason.START_UP if hook else Reason.UNRECORDED,
         )
-    if without:
-        shown = ", ".join(without[:_SHOWN_NAMES]) + (", …" if len(without) > _SHOWN_NAMES else "")
-        yield Finding(
-            kind=Kind.ALTERED,
-            name=ENVIRONMENT,
-            weight=Weight.NOTE,
-            told=f"without a record of their files, so nobody can check these: {shown}",
-            reason=Reason.NO_RECORD,
-        )
+    unchecked = (
+        (without, Reason.NO_RECORD, "without a record of their files, so nobody can check these"),
+        (inventory.unvouched, Reason.COMPILED_LATER, "Python compiled modules of these itself, unchecked"),
+    )
+    for names, reason, told in unchecked:
+        if names:
+            shown = ", ".join(names[:_SHOWN_NAMES]) + (", …" if len(names) > _SHOWN_NAMES else "")
+            yield Finding(
+                kind=Kind.ALTERED,
+                name=ENVIRONMENT,
+                weight=Weight.NOTE,
+                told=f"{told}: {shown}",
+                reason=reason,
+            )
 
 
 def _unknown(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:  # noqa: ARG001 - as all checks

@@ -45,6 +45,7 @@ class Reason(StrEnum):
     START_UP = "start-up"
     NO_METADATA = "no-metadata"
     NO_RECORD = "no-record"
+    COMPILED_LATER = "compiled-later"
     SHADOWED = "shadowed"
     REMOVED = "removed"
     OTHER_LOCK = "other-lock"

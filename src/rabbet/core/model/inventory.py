@@ -63,7 +63,8 @@ class Inventory(Struct, frozen=True, kw_only=True):
     programs of other languages that it links, by language. `trouble` says what
     became of the runtime since the environment was made; `usable`: whether it can still be run. Rabbet has
     `put_there` these libraries for the groups and extras of a `selection` (`None` for all), as the lock with
-    a `lock_stamp` wanted it; it is empty where nobody noted that.
+    a `lock_stamp` wanted it; it is empty where nobody noted that. A deep look found modules of `unvouched`
+    libraries that Python compiled itself.
     """
 
     python: Version
@@ -79,6 +80,7 @@ class Inventory(Struct, frozen=True, kw_only=True):
     put_there: frozenset[NormalizedName] = frozenset()
     selection: Selection | None = None
     lock_stamp: str = ""
+    unvouched: tuple[NormalizedName, ...] = ()
 
     @property
     def is_sound(self) -> bool:
