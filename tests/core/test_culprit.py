@@ -23,6 +23,10 @@ from rabbet.core.targets import named_target
 from tests.support import chance
 from tests.support.catalogue import TARGET
 
+RATES = (  # runs of each mixture, how often the guilty ones fail, how often the culprit is found at least
+    *((1, 0.3, 0), (1, 0.5, 0), (1, 0.7, 0), (1, 0.9, 0)),
+    *((4, 0.5, 0), (20, 0.5, 58), (20, 0.9, 60)),
+)
 PASSED, FAILED, NEITHER = Runs(1), Runs(0, 1), Runs(0, 0, 1)
 
 
@@ -67,7 +71,10 @@ class Searching(unittest.TestCase):
     """Without requirements: what is found, and how many mixtures that takes."""
 
     def test_one_guilty_takes_logarithmically_many(self) -> None:
-        """Four and log2(n) mixtures at most, both states among them; each is tried once but for the proof."""
+        """Four and log2(n) mixtures at most, both states among them; each is tried once but for the proof.
+
+        That is one run more of those that pass, and six of those that fail.
+        """
         for count in (1, 2, 3, 8, 20, 100):
             for guilty in names(count):
                 oracle = Asked(failing_with(frozenset({guilty})))
@@ -75,7 +82,7 @@ class Searching(unittest.TestCase):
                 self.assertEqual(guilty_in(verdict), [{guilty}])
                 self.assertEqual(verdict.innocent, set(names(count)) - {guilty})
                 self.assertLessEqual(len(verdict.runs), 4 + math.ceil(math.log2(count)))
-                self.assertLessEqual(len(oracle.seen), len(verdict.runs) + 2)
+                self.assertLessEqual(len(oracle.seen), len(verdict.runs) + 7)
 
     @given(st.integers(2, 30), st.integers(1, 4), st.randoms(use_true_random=False))
     @settings(max_examples=200, deadline=None)
@@ -178,7 +185,7 @@ class Flaky(unittest.TestCase):
 
     def test_rates_in_place_of_a_false_verdict(self) -> None:
         """With runs enough the guilty one is found, with too few it is said how many it takes."""
-        for repeat, rate, least in ((1, 0.5, 0), (4, 0.5, 0), (20, 0.5, 58), (20, 0.9, 60)):
+        for repeat, rate, least in RATES:
             right = wrong = 0
             for seed in range(60):
                 dice = random.Random(seed)
@@ -190,7 +197,7 @@ class Flaky(unittest.TestCase):
                 elif verdict.answer is Answer.FLAKY and verdict.luck:
                     self.assertGreater(verdict.repeats, 1)
             self.assertGreaterEqual(right, least, (repeat, rate))
-            self.assertLessEqual(wrong, 5 if repeat == 1 else 0, (repeat, rate))
+            self.assertLessEqual(wrong, 1 if repeat == 1 else 0, (repeat, rate))
 
 
 def _at_times(guilty: Mixture, rate: float, repeat: int, dice: random.Random) -> Callable[[Mixture], Runs]:

@@ -24,6 +24,17 @@ class Languages(ProgramCase):
     def waggle(self, *options: str) -> Outcome:
         return self.rabbet("run", *options, "--", "waggle", "--version")
 
+    def test_culprit(self) -> None:
+        """A lock without its declaration is tried with its own runtimes, whatever is declared today."""
+        self.rabbet("declare", "--runtime", "waggle<2")
+        self.rabbet("resolve")
+        (self.project / "pylock.toml").rename(self.project / "good.toml")
+        self.rabbet("declare", "--exactly", "--runtime", "waggle>=2")
+        self.rabbet("resolve")
+        command = ("sh", "-c", "waggle --version | grep -q 1.4")
+        told = self.rabbet("culprit", "--good", "good.toml", "--", *command).out
+        self.assertRegex(told, r"waggle +1\.4 +2\.1")
+
     def runtimes(self) -> dict[str, str]:
         """The languages and versions of the lock, without Python's."""
         lock = tomllib.loads((self.project / "pylock.toml").read_text())

@@ -5,6 +5,7 @@ from contextlib import suppress
 
 from msgspec import Struct
 from msgspec.structs import replace
+from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
@@ -12,7 +13,7 @@ from rabbet.builds.identity import identified
 from rabbet.core.culprit.consistency import PYTHON
 from rabbet.core.culprit.mixture import Change, Mixture
 from rabbet.core.lock.select import needed, own_project
-from rabbet.core.model.declaration import Declaration
+from rabbet.core.model.declaration import Declaration, DeclaredRuntime
 from rabbet.core.model.lock import Lock, LockedLibrary, Needed, ToInstall, Unbuilt, runtime_name
 from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime
 from rabbet.core.needs.need import library_name
@@ -124,7 +125,7 @@ class _Reader:
 
     def here(self, state: State) -> StateHere:
         """The state with the runtimes that this machine has for it."""
-        declaration = state.declaration or self._declaration
+        declaration = state.declaration or _unbound(self._declaration, state.lock)
         python = chosen_runtime(declaration, self._pythons, state.lock)
         others = runtimes_here(declaration, self._project, self._here.machine, python, state.lock.runtimes)
         lock = state.lock
@@ -199,6 +200,17 @@ class _Reader:
         own = library_name(self._declaration.name)
         found = (identified(one, python, self._project.folder) for one in wanted)
         return {one.locked.name: one for one in found if one.locked.name != own}
+
+
+def _unbound(declaration: Declaration, lock: Lock) -> Declaration:
+    """Today's declaration for a state without its own: it narrows no runtime that the lock was made with."""
+    runtimes = (DeclaredRuntime(language=one.language, versions=SpecifierSet()) for one in lock.runtimes)
+    return replace(
+        declaration,
+        python=SpecifierSet(lock.requires_python or ""),
+        pythons=(),
+        runtimes=tuple(one for one in runtimes if one.language != "python"),
+    )
 
 
 def _changes(

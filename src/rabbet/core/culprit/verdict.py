@@ -3,7 +3,8 @@
 One culprit may hide another one, so the changes without it are tried too: if they fail, the search goes on
 among them, and if they pass, all of them are proven innocent. In the end every answer of the oracle has to
 agree with the culprits. What does not is tried again: a command that then answers otherwise is flaky, and of
-a flaky one nothing is said that luck could explain.
+a flaky one nothing is said that luck could explain. How often it fails is told by further runs of mixtures
+that failed: the run by which one was found to fail says nothing of that.
 """
 
 from collections.abc import Sequence
@@ -22,6 +23,8 @@ __all__ = ["Answer", "Verdict", "find_culprits"]
 
 _GOOD = Mixture()
 _LUCK = 0.01  # the chance of a wrong verdict that is taken
+_RARELY = 0.5  # runs that count as failed where none of the further ones has
+_FURTHER = 6  # runs of failing mixtures: one that fails half of the time fails in all of them once in 64
 _ROUNDS = 3  # how often a search is made anew after answers that do not go together
 
 
@@ -104,6 +107,7 @@ class _Case:
             odd = self._odd(culprits)
             doubtful = [one for one in self._evidence(culprits) if self._ledger.runs[one].total == 1]
             steady = not self._changed_when_asked_again([*odd, *doubtful])
+            self._ask_failing_again(culprits)
             if self._ledger.runs[_GOOD].failed:
                 return Verdict(answer=Answer.FLAKY, runs=tuple(self._ledger.runs.items()))
             changes += not steady
@@ -168,6 +172,14 @@ class _Case:
             self._ledger.ask_again(mixtures, "once more, to be sure")
         return before != [self._ledger.runs[one].outcome for one in mixtures]
 
+    def _ask_failing_again(self, culprits: Sequence[Culprit]) -> None:
+        """Run mixtures that failed further, first those that the verdict rests upon, each about as often."""
+        known = dict.fromkeys((*self._evidence(culprits), *self._ledger.runs))
+        failing = [one for one in known if self._ledger.runs[one].outcome is Outcome.FAIL]
+        while (missing := _FURTHER - sum(self._ledger.runs[one].total - 1 for one in failing)) > 0:
+            failing.sort(key=lambda one: self._ledger.runs[one].total)
+            self._ledger.ask_again(failing[:missing], "does it always fail?")
+
     def _innocent(self, culprits: Sequence[Culprit]) -> Mixture:
         """What was in a mixture that passed, and is not guilty itself."""
         passed = (one for one, runs in self._ledger.runs.items() if runs.outcome is Outcome.PASS)
@@ -180,10 +192,11 @@ class _Case:
 
     @property
     def _rate(self) -> float:
-        """How often mixtures that fail do so."""
+        """How often mixtures that fail do so, by all runs but the one that told of each that it fails."""
         failing = [one for one in self._ledger.runs.values() if one.outcome is Outcome.FAIL]
-        failed = sum(one.failed for one in failing)
-        return failed / (failed + sum(one.passed for one in failing))
+        failed = sum(one.failed - 1 for one in failing)
+        passed = sum(one.passed for one in failing)
+        return max(failed, _RARELY) / (failed + passed) if passed else 1.0
 
 
 def _guilty(culprits: Sequence[Culprit]) -> Mixture:
