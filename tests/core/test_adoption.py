@@ -2,6 +2,7 @@
 
 import unittest
 
+from msgspec.structs import replace
 from packaging.version import Version
 
 from rabbet.core.adoption import Adoption, Evidence, Listed, Present, adopt
@@ -36,6 +37,31 @@ LEFT = ["handy 9", "combwright 1.0", "hivewire 2.0"]
 
 # title, what is listed, whether there is an environment, and code → entries, limits, preferred, left
 CASES = [
+    (
+        "what the program imports is its own, whatever list has it; constraints keep their markers",
+        [
+            "dev: combframe==2.0",
+            "dev: nectarplot",
+            "!combframe<3; os_name == 'nt'",
+            "!tallywax<2; os_name == 'nt'",
+        ],
+        True,
+        ["hivescale.py combframe", "tests/test_x.py nectarplot"],
+        ["combframe>=2.0", "group dev: nectarplot", "group dev: mitewatch>=0.6"],
+        ['combframe<3; os_name == "nt"', 'tallywax<2; os_name == "nt"'],
+        5,
+        ["skepio 0.4", *LEFT],
+    ),
+    (
+        "pins that are split by marker say no version",
+        ["combframe==1.9; os_name == 'nt'", "combframe==2.0; os_name != 'nt'"],
+        False,
+        [],
+        ['combframe>=1.9; os_name == "nt"', 'combframe>=2.0; os_name != "nt"'],
+        [],
+        0,
+        [],
+    ),
     ("an environment alone", [], True, [], ["nectarplot>=2.1", "mitewatch>=0.6", "skepio>=0.4"], [], 6, LEFT),
     (
         "an environment, and code",
@@ -122,6 +148,24 @@ class Adopting(unittest.TestCase):
                 self.assertEqual([str(one.need) for one in found.limits], limits)
                 self.assertEqual(len(found.preferred), preferred, found.preferred)
                 self.assertEqual(sorted(one.what for one in found.left), sorted(left))
+
+    def test_at_odds(self) -> None:
+        """Where a list and what is installed say different things, that is told."""
+        lists = [
+            "combframe==1.9",
+            "nectarplot>=2",
+            "queenmark",
+            "!royaljelly<2",
+            "skepio<0.4; os_name == 'nt'",
+        ]
+        evidence = Evidence(
+            project=library_name("hivescale"),
+            listed=[listed(text) for text in lists],
+            present={name: present(name, *rest) for name, *rest in INSTALLED},
+        )
+        told = [one.because for one in adopt(evidence).at_odds]
+        self.assertEqual(told, ["it says combframe==1.9, installed is 2.0", "queenmark is not installed"])
+        self.assertEqual(adopt(replace(evidence, present={})).at_odds, ())
 
     def test_declared_already(self) -> None:
         """What is declared stays as it is; its versions are preferred all the same."""

@@ -49,6 +49,10 @@ class Adopting(ProgramCase):
             "Left to whoever needs them: broodcount, combframe, hivewire, smokerlog, tallywax.", told
         )
         self.assertIn("To write it: rabbet adopt --yes", told)
+        self.assertNotIn("Lists and what is installed differ", told)
+        (self.project / "requirements-dev.txt").write_text("skepio==0.2\n")
+        self.assertIn("dev.txt:1: it says skepio==0.2, installed is 0.3\n", self.rabbet("adopt", code=1).out)
+        (self.project / "requirements-dev.txt").unlink()
         self.assertNotIn("honey", told.replace("honeyflow", ""))
         self.rabbet("adopt", "--plan")
         self.assertEqual(self.tree(), before)
@@ -56,6 +60,7 @@ class Adopting(ProgramCase):
         told = self.rabbet("adopt", "--yes").out
         self.assertIn("Next: rabbet declare --source URL_OR_FOLDER", told)
         self.rabbet("declare", "--source", index.address)
+        self.assertIn('python = "3.11.2"', (self.project / "rabbet.preferred.toml").read_text())
         self.rabbet("resolve")
         self.assertEqual(self.locked(), INSTALLED)
         self.assertIn("mv .venv .venv-before", self.rabbet("adopt", "--yes").out)

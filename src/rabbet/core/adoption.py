@@ -18,6 +18,7 @@ from rabbet.core.drift.imports import ImportSite, Offered, by_module, other_use,
 from rabbet.core.drift.keep import lower_bound
 from rabbet.core.model.declaration import Section
 from rabbet.core.needs.need import Need
+from rabbet.core.needs.wording import need_text
 
 __all__ = ["Adopted", "Adoption", "Evidence", "Left", "Listed", "Present", "adopt"]
 
@@ -30,12 +31,16 @@ _BUILD_COMMANDS = "distutils.commands"  # the entry points of those that build o
 
 
 class Listed(Struct, frozen=True, kw_only=True):
-    """A requirement that somebody wrote down, and where; a `constraint` only bounds what something needs."""
+    """A requirement that somebody wrote down, and where; a `constraint` only bounds what something needs.
+
+    One that the program itself imports is `imported` at some place.
+    """
 
     need: Need
     place: str
     section: Section | None = None
     constraint: bool = False
+    imported: str = ""
 
 
 class Present(Struct, frozen=True, kw_only=True):
@@ -90,7 +95,8 @@ class Left(Struct, frozen=True, kw_only=True):
 class Adoption(Struct, frozen=True, kw_only=True):
     """What would be declared, the bounds of what only comes along, the versions that are preferred, the rest.
 
-    `along` are libraries that come along with others.
+    `along` are libraries that come along with others. Where lists and what is installed are `at_odds`, each
+    such entry is told.
     """
 
     entries: tuple[Adopted, ...]
@@ -98,6 +104,7 @@ class Adoption(Struct, frozen=True, kw_only=True):
     preferred: Mapping[NormalizedName, Version]
     along: tuple[NormalizedName, ...]
     left: tuple[Left, ...]
+    at_odds: tuple[Left, ...] = ()
 
 
 def adopt(evidence: Evidence) -> Adoption:
@@ -112,16 +119,44 @@ def adopt(evidence: Evidence) -> Adoption:
     names = {entry.need.name for entry in entries} | evidence.declared
     left = [*evidence.left, *(one for one in found if isinstance(one, Left)), *_unexplained(evidence, names)]
     along = _along(names, present)
-    pins = {one.need.name: pin for one in evidence.listed if (pin := _pinned(one.need)) is not None}
+    pins = dict(_pins(evidence.listed))
     installed = {name: present[name].version for name in {*along, *names, *pins} & present.keys()}
     bounds = [one for one in evidence.listed if one.constraint and _pinned(one.need) is None]
     return Adoption(
         entries=tuple(_bounded(entry, bounds) for entry in sorted(entries, key=_place_and_name)),
-        limits=tuple(one for one in bounds if one.need.name not in names | evidence.limited),
+        limits=tuple(
+            one
+            for one in bounds
+            if one.need.name not in evidence.limited and (one.need.marker or one.need.name not in names)
+        ),
         preferred=pins | installed,
         along=tuple(sorted({*along, *pins} - names)),
         left=tuple(left),
+        at_odds=tuple(_at_odds(evidence)),
     )
+
+
+def _pins(listed: Iterable[Listed]) -> Iterator[tuple[NormalizedName, Version]]:
+    """The libraries of which one version is pinned; of those with several, split by marker, none is meant."""
+    found: dict[NormalizedName, set[Version]] = {}
+    for one in listed:
+        pin = _pinned(one.need)
+        if pin is not None:
+            found.setdefault(one.need.name, set()).add(pin)
+    return ((name, next(iter(versions))) for name, versions in found.items() if len(versions) == 1)
+
+
+def _at_odds(evidence: Evidence) -> Iterator[Left]:
+    """Entries of lists that what is installed does not meet; those under a marker may not count there."""
+    for one in evidence.listed if evidence.present else ():
+        installed, need = evidence.present.get(one.need.name), one.need
+        if need.marker is not None or need.url is not None or (installed is None and one.constraint):
+            continue
+        if installed is None:
+            yield Left(what=one.place, because=f"{need.name} is not installed")
+        elif not need.specifier.contains(installed.version, prereleases=True):
+            wanted = need_text(need)
+            yield Left(what=one.place, because=f"it says {wanted}, installed is {installed.version}")
 
 
 def _place_and_name(entry: Adopted) -> tuple[bool, str, str]:
@@ -218,12 +253,16 @@ def _pinned(need: Need) -> Version | None:
 
 def _from_lists(
     evidence: Evidence,
-    used: Collection[NormalizedName],
+    used: Mapping[NormalizedName, Sequence[ImportSite]],
     needed_by: Needing,
 ) -> Iterator[Adopted]:
-    """What is written down, the project's own first; but for pins of what only comes along."""
+    """What is written down, the project's own first; but for pins of what only comes along.
+
+    What the program itself imports is the project's own, whatever list has it.
+    """
     seen: set[tuple[NormalizedName, Section | None, str]] = set()
-    for one in sorted(evidence.listed, key=lambda one: one.section is not None):
+    listed = (_owned(one, used) for one in evidence.listed)
+    for one in sorted(listed, key=lambda one: one.section is not None):
         need, version = one.need, _pinned(one.need)
         key = (need.name, one.section, str(need.marker))
         comes_along = version is not None and needed_by.get(need.name) and need.name not in used
@@ -233,9 +272,20 @@ def _from_lists(
         seen.add(key)
         because = f"it is in {one.place}"
         if version is not None:
-            need = replace(need, specifier=lower_bound(version))
+            there = evidence.present.get(need.name)
+            need = replace(need, specifier=lower_bound(min(version, there.version) if there else version))
             because = f"{one.place} has it at {version}"
+        if one.imported:
+            because += f", and {one.imported} imports it"
         yield Adopted(need=need, section=one.section, because=because)
+
+
+def _owned(one: Listed, used: Mapping[NormalizedName, Sequence[ImportSite]]) -> Listed:
+    """An entry, for the project itself where its program imports that."""
+    site = next((site for site in used.get(one.need.name, ()) if site.role == "program"), None)
+    if one.section is None or site is None:
+        return one
+    return replace(one, section=None, place=one.place, imported=site.place)
 
 
 def _from_environment(
@@ -292,7 +342,9 @@ def _group(names: Sequence[str], known: Collection[str]) -> NormalizedName:
 
 def _bounded(entry: Adopted, bounds: Sequence[Listed]) -> Adopted:
     """An entry within the bounds that a list of constraints sets."""
-    both = [one.need.specifier for one in bounds if one.need.name == entry.need.name]
+    both = [
+        one.need.specifier for one in bounds if one.need.name == entry.need.name and one.need.marker is None
+    ]
     specifier = SpecifierSet(",".join(chain([str(entry.need.specifier)], map(str, both))).strip(","))
     return replace(entry, need=replace(entry.need, specifier=specifier)) if both else entry
 

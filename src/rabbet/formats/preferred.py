@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping
 
+from msgspec import Struct, field
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
@@ -9,26 +10,32 @@ from rabbet.core.needs.need import is_name, library_name
 from rabbet.errors import NotUnderstood
 from rabbet.formats.toml import parse_content
 
-__all__ = ["read_preferred", "write_preferred"]
+__all__ = ["Preferred", "read_preferred", "write_preferred"]
 
 _FILE = "rabbet.preferred.toml"
 _HEAD = """\
 # Versions that `rabbet resolve` prefers to all others, as far as everything that is required allows them.
 # It removes this file once they are locked.
-
-[preferred]
 """
 
 
-def read_preferred(text: str) -> Mapping[NormalizedName, Version]:
-    """The versions by name. Raises `NotUnderstood`."""
+class Preferred(Struct, frozen=True, kw_only=True):
+    """Versions of libraries by name, and that of Python, `None` where any will do."""
+
+    libraries: Mapping[NormalizedName, Version] = field(default_factory=dict)
+    python: Version | None = None
+
+
+def read_preferred(text: str) -> Preferred:
+    """What is preferred. Raises `NotUnderstood`."""
     try:
-        table = parse_content(text).get("preferred")
+        content = parse_content(text)
+        table, python = content.get("preferred"), content.get("python")
     except ValueError as error:
         raise NotUnderstood(f"{_FILE} can't be read", because=[str(error)]) from error
     if not isinstance(table, dict) or not all(isinstance(version, str) for version in table.values()):
         raise NotUnderstood(f"{_FILE} has no table [preferred] of names and versions")
-    found = {}
+    found: dict[NormalizedName, Version] = {}
     for name, version in table.items():
         try:
             if is_name(name):
@@ -36,9 +43,15 @@ def read_preferred(text: str) -> Mapping[NormalizedName, Version]:
         except ValueError as error:
             because = [f"{name}: '{version[:60]}' is not a version"]
             raise NotUnderstood(f"{_FILE} can't be used", because=because) from error
-    return found
+    try:
+        return Preferred(libraries=found, python=None if python is None else Version(str(python)))
+    except ValueError as error:
+        because = [f"python: '{str(python)[:60]}' is not a version"]
+        raise NotUnderstood(f"{_FILE} can't be used", because=because) from error
 
 
-def write_preferred(versions: Mapping[NormalizedName, Version]) -> str:
+def write_preferred(preferred: Preferred) -> str:
     """The file's text, sorted by name."""
-    return _HEAD + "".join(f'{name} = "{version}"\n' for name, version in sorted(versions.items()))
+    python = f'python = "{preferred.python}"\n' if preferred.python else ""
+    versions = "".join(f'{name} = "{one}"\n' for name, one in sorted(preferred.libraries.items()))
+    return f"{_HEAD}{python}\n[preferred]\n{versions}"

@@ -321,7 +321,8 @@ def _declare_own_version(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable
 def _declare_limit(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
     given = parse_requirement(edit.value)
     array = _settings_list(document, "limits")
-    entries = _entries_of(array, given.name)
+    named = _entries_of(array, given.name)
+    entries = [number for number in named if parse_requirement(str(array[number])).marker == given.marker]
     before = str(array[entries[0]]) if entries else ""
     written = need_text(given)
     if entries:

@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 
 from msgspec import Struct
-from msgspec.structs import replace
+from packaging.version import Version
 
 from rabbet.core.adoption import Adoption, Evidence, adopt
 from rabbet.core.model.declaration import Declaration
@@ -29,7 +29,8 @@ class Adopting(Struct, frozen=True, kw_only=True):
     """What would be written, and what that was drawn up from.
 
     `before` is the declaration that is there already, `None` where there is none. `python` is what is
-    declared of that now and why, empty if it was before. `unordered` pins are those of lists, where nothing
+    declared of that now and why, empty if it was before; the environment was `made_with` a version of it.
+    `unordered` pins are those of lists, where nothing
     tells what needs what; `hashed` is how many entries had hashes. `sourced` tells whether a source of
     libraries is known, `in_the_way` whether an environment that Rabbet did not make lies where its own goes.
     """
@@ -41,6 +42,7 @@ class Adopting(Struct, frozen=True, kw_only=True):
     hashed: int
     before: Declaration | None
     python: tuple[str, str]
+    made_with: Version | None
     text: str
     changed: bool
     sourced: bool
@@ -79,6 +81,7 @@ def adopting(machine: Machine, observer: Observer, places: Sequence[str]) -> Ado
         hashed=gathered.hashed,
         before=before,
         python=("", "") if declared else (f"python{python}", why),
+        made_with=gathered.made_with,
         text=after,
         changed=after != text,
         sourced=bool((before and before.sources) or users_source(machine)),
@@ -115,13 +118,11 @@ def _edits(adoption: Adoption) -> list[Edit]:
         Edit(verb="declare", what="library", value=need_text(entry.need, whole=True), section=entry.section)
         for entry in adoption.entries
     ]
-    return edits + [
-        Edit(verb="declare", what="limit", value=need_text(replace(one.need, marker=None)))
-        for one in adoption.limits
-    ]
+    return edits + [Edit(verb="declare", what="limit", value=need_text(one.need)) for one in adoption.limits]
 
 
 def save(drawn_up: Adopting) -> None:
     """Write the declaration and the versions to prefer, or neither. Raises `CannotWrite`."""
     text = drawn_up.text if drawn_up.changed else None
-    declare_and_prefer(drawn_up.project, text, drawn_up.adoption.preferred)
+    preferred = drawn_up.adoption.preferred
+    declare_and_prefer(drawn_up.project, text, preferred, drawn_up.made_with if preferred else None)

@@ -169,7 +169,8 @@ class _Held:
             return self._own_reasons(name, version)
 
         candidates = self._catalogue.candidates(name)
-        return held_back(self._graph, name, candidates, self._declaration.limits, own_reasons)
+        limits = [one for one in self._declaration.limits if self._target.admits(one.marker)]
+        return held_back(self._graph, name, candidates, limits, own_reasons)
 
     def _own_reasons(self, name: NormalizedName, version: Version) -> Iterator[str]:
         """Why a release does not go with what is locked: it can't be used, or needs what is not to be had."""

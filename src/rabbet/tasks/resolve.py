@@ -209,7 +209,7 @@ class _Work:
         before = earlier[0] if len(earlier) == 1 else None
         edited = edited_by_hand(before) if before is not None else ()
         earlier = [_without_edited(before, edited)] if before is not None else earlier
-        at_once = options.plain and not (edited or self._preferred or self._machine.fresh_listings)
+        at_once = options.plain and not (edited or self._preferred.libraries or self._machine.fresh_listings)
         if before is not None and at_once and _up_to_date(before, declaration, targets):
             return Resolved(
                 variant=variant,
@@ -248,7 +248,9 @@ class _Work:
             file_clash=file_clash(project, self._machine, settled.lock, declaration, runtime),
             lost=(lost := _lost(before, declaration, settled.lock)),
             serving_too=serving_too(before, targets[0], declaration) if lost and before else "",
-            not_preferred=tuple(_not_preferred(self._preferred, settled.lock)) if options.keeps else (),
+            not_preferred=tuple(_not_preferred(self._preferred.libraries, settled.lock))
+            if options.keeps
+            else (),
         )
 
     def verdict(self, variant: str | None) -> Verdict:
@@ -288,7 +290,7 @@ class _Work:
         self._observer.stage("looking for a runtime" + (f" for the variant {variant}" if variant else ""))
         found, before = found_pythons(self._machine, self._project), earlier[0] if earlier else None
         try:
-            runtime = chosen_runtime(declaration, found, before)
+            runtime = chosen_runtime(declaration, found, before, like=self._preferred.python)
         except NoRuntime as error:
             if not declaration.catalogues:
                 raise
@@ -314,7 +316,7 @@ class _Work:
             runtime=runtime,
             targets=targets,
             earlier=tuple(earlier),
-            preferred=self._preferred,
+            preferred=self._preferred.libraries,
         )
 
 

@@ -36,7 +36,10 @@ _DEEPEST = 20  # lists that include each other
 
 
 class Gathered(Struct, kw_only=True):
-    """What was found, from where (`looked_at`), and what of it can't be taken over."""
+    """What was found, from where (`looked_at`), and what of it can't be taken over.
+
+    An environment was `made_with` a version of Python.
+    """
 
     listed: list[Listed] = field(default_factory=list)
     present: dict[NormalizedName, Present] = field(default_factory=dict)
@@ -45,6 +48,7 @@ class Gathered(Struct, kw_only=True):
     left: list[Left] = field(default_factory=list)
     looked_at: list[str] = field(default_factory=list)
     python: SpecifierSet | None = None
+    made_with: Version | None = None
     hashed: int = 0
 
 
@@ -135,6 +139,7 @@ class _Gatherer:
             )
         minor = ".".join(str(number) for number in inventory.python.release[:2])
         found.python = found.python or SpecifierSet(f">={minor}")
+        found.made_with = found.made_with or inventory.python
         found.looked_at.append(f"{len(inventory.libraries)} installed in {self._shown(place)}")
 
     def _of_toml(self, path: Path) -> None:

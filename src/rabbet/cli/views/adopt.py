@@ -38,6 +38,12 @@ def show_adopting(drawn_up: Adopting, context: Context) -> None:
         context.show("--from an environment as well, what only comes along would be left out.")
     if drawn_up.hashed:
         context.show(f"{count(drawn_up.hashed, 'entry')} with hashes: the lock will have its own.")
+    if adoption.at_odds:
+        context.show(
+            "Lists and what is installed differ; what is installed is preferred where entries allow it:"
+        )
+        for one in adoption.at_odds:
+            context.show(f"  {one.what}: {one.because}")
     if adoption.left:
         context.show("Not taken over:")
         for one in adoption.left:
@@ -80,6 +86,7 @@ def document(drawn_up: Adopting, *, written: bool) -> dict[str, object]:
         "limits": [need_text(one.need) for one in adoption.limits],
         "preferred": {name: str(version) for name, version in sorted(adoption.preferred.items())},
         "along": list(adoption.along),
+        "at_odds": [{"what": one.what, "because": one.because} for one in adoption.at_odds],
         "left": [{"what": one.what, "because": one.because} for one in adoption.left],
     }
 

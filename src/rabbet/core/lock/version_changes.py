@@ -11,6 +11,7 @@ from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, runtime_name
 from rabbet.core.model.release import SetAside
 from rabbet.core.model.solution import Solution
+from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text, specifiers_text
 from rabbet.core.solve.provider import Provider
@@ -50,7 +51,7 @@ def explained_moves(
             after=after.get(name),
             reason=(f"{declaration.name} keeps it out" if name in declaration.without else "")
             or _reason(name, before, solution, needs)
-            or _own_wish(name, before, declaration)
+            or _own_wish(name, before, solution.target, declaration)
             or intended(name)
             or _own_needs(name, before[name], solution, provider),
         )
@@ -134,11 +135,14 @@ def _reason(
 
 
 def _own_wish(
-    name: NormalizedName, before: Mapping[NormalizedName, Version], declaration: Declaration
+    name: NormalizedName,
+    before: Mapping[NormalizedName, Version],
+    target: Target,
+    declaration: Declaration,
 ) -> str:
     """The project's limit that excludes the locked version."""
     for limit in declaration.limits:
-        limited = limit.name == name and name in before
+        limited = limit.name == name and name in before and target.admits(limit.marker)
         if limited and not limit.specifier.contains(before[name], prereleases=True):
             return f"{declaration.name} sets the limit {need_text(limit, marker=False)}"
     return ""

@@ -8,7 +8,7 @@ from typing import NamedTuple
 from packaging.version import Version
 
 from rabbet.core.model.declaration import Declaration
-from rabbet.core.model.lock import Lock
+from rabbet.core.model.lock import Lock, LockedRuntime
 from rabbet.core.model.runtime import PythonRuntime, Refusal
 from rabbet.core.model.target import Target
 from rabbet.core.targets import PLATFORMS, joined, named_target, target_of
@@ -43,11 +43,16 @@ def found_pythons(machine: Machine, project: Project | None = None) -> tuple[Pyt
 
 
 def chosen_runtime(
-    declaration: Declaration, found: Sequence[PythonRuntime | Refusal], lock: Lock | None
+    declaration: Declaration,
+    found: Sequence[PythonRuntime | Refusal],
+    lock: Lock | None,
+    *,
+    like: Version | None = None,
 ) -> PythonRuntime:
     """The one of this machine's interpreters that the project gets; the lock's before others.
 
-    Where the declaration names versions to serve, it is one of these. Raises `NoRuntime`.
+    Without a lock it is one `like` the given version, if there is any. Where the declaration names versions
+    to serve, it is one of these. Raises `NoRuntime`.
     """
     allowed = declaration.python
     if declaration.pythons:
@@ -57,7 +62,10 @@ def chosen_runtime(
             raise _none_served(declaration, others)
         refused = [Refusal(executable=other.executable, reason=f"{other} is not served") for other in others]
         found = (*served, *refused)
-    return choose(found, allowed, locked=lock.python if lock else None)
+    locked = lock.python if lock else None
+    if lock is None and like is not None:
+        locked = LockedRuntime(language="python", version=like, distributor="cpython")
+    return choose(found, allowed, locked=locked)
 
 
 def _none_served(declaration: Declaration, others: Sequence[PythonRuntime]) -> NoRuntime:
