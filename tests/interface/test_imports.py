@@ -1,5 +1,7 @@
 """`imports` on a project's files."""
 
+from rabbet.demo.files import write_files
+from rabbet.demo.libraries import MadeUp
 from rabbet.demo.stand_in import StandIn
 from tests.support.program import ProgramCase
 
@@ -39,6 +41,34 @@ class Imports(ProgramCase):
         self.assertEqual(found["tests/helper.py"]["kind"], "unreadable")
         (self.project / ".venv").rename(self.root / "gone")
         self.assertEqual(self.rabbet("imports", code=1).out, outcome.out)
+
+    def test_named(self) -> None:
+        """What is named in configuration or code by its module, or read at start-up, is used otherwise."""
+        more = (("honeysuckle.pth", "import sys\n"), ("comb_extension.py", ""))
+        write_files(self.root / "wheels", [MadeUp(name="honeysuckle", version="1.0", code="", more=more)])
+        named = MadeUp(name="hive-tools", version="1.0", code="", more=(("comb_tools/__init__.py", ""),))
+        write_files(self.root / "wheels", [named])
+        self.rabbet("declare", "--source", "more=../wheels")
+        self.rabbet("declare", "hive-tools", "honeysuckle", "--now")
+
+        def told(name: str) -> tuple[str, str]:
+            found = self.rabbet("imports", "--json", code=1).json()["findings"]
+            return next((one["weight"], one["told"]) for one in found if one["name"] == name)
+
+        self.assertIn("reads its honeysuckle.pth whenever it starts", told("honeysuckle")[1])
+        self.assertEqual(told("hive-tools"), ("differs", ""))
+        self.write("settings.py", "x = ['comb_toolsmith', 'no.comb_tools']")
+        self.assertEqual(told("hive-tools"), ("differs", ""))
+        for file, text in (
+            ("settings.py", "x = ['comb_tools.extension']"),
+            ("tox.ini", "plugins = comb_tools.extension"),
+        ):
+            self.write(file, text)
+            self.assertEqual(told("hive-tools"), ("note", f"it is named in {file}"))
+            (self.project / file).unlink()
+        declared = self.project / "pyproject.toml"
+        declared.write_text(f"{declared.read_text()}\n[tool.waggle]\nplugins = ['comb_tools']\n")
+        self.assertEqual(told("hive-tools"), ("note", "it is named in [tool.waggle] in pyproject.toml"))
 
     def test_agreement(self) -> None:
         """What is imported is declared: exit code 0."""

@@ -1,13 +1,13 @@
 """What the code imports, against the declaration."""
 
 import re
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 
 from msgspec import Struct
 from packaging.utils import NormalizedName
 
-from rabbet.core.drift.imports import Code, ImportFinding, import_findings
+from rabbet.core.drift.imports import Code, ImportFinding, Offered, by_module, import_findings, owners_of
 from rabbet.core.limits import MOST_BY_HAND
 from rabbet.core.lock.select import needed
 from rabbet.core.model.declaration import Declaration, Section
@@ -22,7 +22,7 @@ from rabbet.workspace.machine import Machine
 from rabbet.workspace.offers import offers_of
 from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons
-from rabbet.workspace.source_files import imports_of, standard_modules
+from rabbet.workspace.source_files import imports_of, source_texts, standard_modules
 
 __all__ = ["Imports", "imports"]
 
@@ -60,14 +60,17 @@ def imports(project: Project, machine: Machine, observer: Observer) -> Imports:
     observer.stage("reading the project's files")
     read = imports_of(project.folder)
     declared = {name: sections for name, sections in _declared(declaration).items() if name != own}
+    libraries = {name: one for name, one in offered.items() if name != own}
+    offering = by_module(libraries)
+    used = {owner for site in read.sites for owner in owners_of(site, offering)}
     code = Code(
         sites=read.sites,
-        libraries={name: one for name, one in offered.items() if name != own},
+        libraries=libraries,
         declared=declared,
         brought_by=_brought_by(lock, declared),
         standard=standard_modules(),
         own=read.names,
-        mentioned=dict(_mentioned(project, declared)),
+        mentioned=dict(_mentioned(project, sorted(declared.keys() - used), offered)),
         unreadable=read.unreadable,
     )
     return Imports(findings=import_findings(code), files=read.files, groups=tuple(sorted(declaration.groups)))
@@ -97,23 +100,55 @@ def _brought_by(lock: Lock, declared: Iterable[NormalizedName]) -> Mapping[Norma
     return {name: by for name, by in bringing.items() if name != by}
 
 
-def _mentioned(project: Project, declared: Iterable[NormalizedName]) -> Iterator[tuple[NormalizedName, str]]:
-    """Where declared libraries are named in the configuration of tools."""
-    texts: dict[str, str] = {}
+def _mentioned(
+    project: Project, declared: Sequence[NormalizedName], offered: Mapping[NormalizedName, Offered]
+) -> Iterator[tuple[NormalizedName, str]]:
+    """Where declared libraries, or their modules, are named in the configuration of tools and in the code."""
+    if not declared:
+        return
+    texts = dict(_configurations(project))
+    tools = _tools(texts.pop(project.declaration_file.name, ""))
+    code = {file: text for file, text in source_texts(project.folder) if file not in texts}
+    for name in declared:
+        modules = {module.partition(".")[0] for module in offered.get(name, Offered()).modules}
+        named = "|".join([_written(name), *(rf"{re.escape(module)}(\.\w+)*" for module in sorted(modules))])
+        word = re.compile(rf"(?<![\w.-])({named})(?![\w-])", re.IGNORECASE)
+        literal = re.compile(rf"""(["'])({named})\1""")
+        places = [f"[tool.{tool}] in pyproject.toml" for tool in tools if library_name(tool) == name]
+        places += [f"[tool.{tool}] in pyproject.toml" for tool, text in tools.items() if word.search(text)]
+        places += [file for file, text in texts.items() if word.search(text)]
+        places += [file for file, text in code.items() if literal.search(text)]
+        if places:
+            yield name, f"it is named in {places[0]}"
+
+
+def _written(name: NormalizedName) -> str:
+    """A pattern of a library's name, as people write it."""
+    return "[-_.]".join(re.escape(part) for part in name.split("-"))
+
+
+def _configurations(project: Project) -> Iterator[tuple[str, str]]:
+    """The files of tools' configurations, by their places, with their texts."""
     for pattern in _CONFIGURATIONS:
         for path in sorted(project.folder.glob(pattern)):
             if not path.name.startswith("pylock.") and path.is_file():
                 with suppress(OSError):
-                    texts[path.relative_to(project.folder).as_posix()] = read_regular(
-                        path, most=MOST_BY_HAND
-                    ).decode("utf-8", "replace")
-    tools: list[str] = []
-    with suppress(ValueError, AttributeError, TypeError):
-        tools = sorted(parse_content(texts.pop(project.declaration_file.name, "")).get("tool", {}))  # type: ignore[call-overload]
-    for name in declared:
-        written = "[-_.]".join(re.escape(part) for part in name.split("-"))
-        word = re.compile(rf"(?<![\w-]){written}(?![\w-])", re.IGNORECASE)
-        places = [f"[tool.{tool}] in pyproject.toml" for tool in tools if library_name(tool) == name]
-        places += [file for file, text in texts.items() if word.search(text)]
-        if places:
-            yield name, f"it is named in {places[0]}"
+                    content = read_regular(path, most=MOST_BY_HAND)
+                    yield path.relative_to(project.folder).as_posix(), content.decode("utf-8", "replace")
+
+
+def _tools(declaration: str) -> Mapping[str, str]:
+    """The tables of other tools in a declaration, by their names, with all texts in each."""
+
+    def texts(value: object) -> Iterator[str]:
+        if isinstance(value, str):
+            yield value
+        for inner in value.values() if isinstance(value, dict) else value if isinstance(value, list) else ():
+            yield from texts(inner)
+
+    with suppress(ValueError):
+        tools = parse_content(declaration).get("tool")
+        if isinstance(tools, dict):
+            others = (tool for tool in sorted(tools) if tool != "rabbet")
+            return {tool: "\n".join(texts(tools[tool])) for tool in others}
+    return {}

@@ -9,7 +9,7 @@ from pathlib import Path
 from packaging.utils import NormalizedName
 
 from rabbet.core.drift.imports import Offered
-from rabbet.core.drift.module_names import module_names
+from rabbet.core.drift.module_names import is_start_up, module_names
 from rabbet.core.limits import MOST_METADATA, MOST_TEXT_FILE
 from rabbet.core.model.lock import Needed, ToInstall
 from rabbet.disk.regular_file import read_regular
@@ -93,7 +93,12 @@ def _offered(paths: Iterable[str], entry_points: str) -> Offered:
     with suppress(ValueError):
         commands |= {command.name for command in read_commands(entry_points)}
         plugins = read_plugin_groups(entry_points)
-    return Offered(modules=module_names(places), commands=tuple(sorted(commands)), plugins=plugins)
+    return Offered(
+        modules=module_names(places),
+        commands=tuple(sorted(commands)),
+        plugins=plugins,
+        start_up=tuple(sorted(place for place in places if is_start_up(place))),
+    )
 
 
 def _text(file: Path) -> str:

@@ -15,7 +15,7 @@ from rabbet.core.limits import MOST_SOURCE
 from rabbet.disk.regular_file import read_regular
 from rabbet.formats.python_source import Imported, SourceBroken, imports_in, imports_in_notebook
 
-__all__ = ["SourceImports", "imports_of", "source_state", "standard_modules"]
+__all__ = ["SourceImports", "imports_of", "source_state", "source_texts", "standard_modules"]
 
 _SKIPPED = {"__pycache__", "node_modules", "build", "dist", "site-packages"}
 # Modules of Python that newer versions lack: code for older ones may import them.
@@ -63,6 +63,14 @@ def imports_of(folder: Path) -> SourceImports:
         )
     names = frozenset(part.removesuffix(".py") for file in files for part in file.split("/"))
     return SourceImports(sites, len(files), names, unreadable)
+
+
+def source_texts(folder: Path) -> Iterator[tuple[str, str]]:
+    """The texts of a project's files of Python code, by their places, as far as they can be read."""
+    for file in sorted(_files(str(folder))):
+        if file.endswith(".py"):
+            with suppress(OSError):
+                yield file, read_regular(folder / file, most=MOST_SOURCE).decode("utf-8", "replace")
 
 
 def source_state(folder: Path) -> str:

@@ -78,12 +78,14 @@ class ImportSite(NamedTuple):
 class Offered(Struct, frozen=True, kw_only=True):
     """What a library offers: modules by their full names, commands, and plug-ins for others, by their group.
 
+    Python reads files in `start_up` whenever it starts.
     Of a package without code of its own (PEP 420), which libraries may share, the modules in it count.
     """
 
     modules: frozenset[str] = frozenset()
     commands: tuple[str, ...] = ()
     plugins: tuple[str, ...] = ()
+    start_up: tuple[str, ...] = ()
 
 
 class Code(Struct, frozen=True, kw_only=True):
@@ -261,6 +263,8 @@ def other_use(offered: Offered) -> str:
         return f"it brings the command {', '.join(offered.commands[:3])}"
     if offered.plugins:
         return f"it is a plug-in: {', '.join(offered.plugins[:3])}"
+    if offered.start_up:
+        return f"Python reads its {', '.join(offered.start_up)} whenever it starts"
     if offered.modules and all(module.endswith("-stubs") for module in offered.modules):
         return "it holds types for another library"
     return "" if offered.modules else "it offers no module: it may be there for what it brings"
