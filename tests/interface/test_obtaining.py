@@ -1,5 +1,6 @@
 """Runtimes that are obtained from three kinds of catalogue, given to others, and discarded."""
 
+import json
 import os
 import shutil
 import signal
@@ -224,6 +225,52 @@ class Obtaining(ProgramCase):
         self.manner.faults.clear()
         self.rabbet("runtimes", "obtain", "waggle 2.1")
         self.assertIn("waggle", "".join(self.obtained))
+
+    def test_needs(self) -> None:
+        """What only a catalogue tells of needs is looked for, locked, and holds when it says so no longer."""
+        folder = self.project / "shelf"
+        folder.mkdir()
+        for name, content in shelf(["1.4", "2.1"]).items():
+            (folder / name).write_bytes(content)
+        told = json.loads((folder / "catalogue.json").read_text())
+        waggle = told["runtimes"][0]
+        needs = {"1.0": {"waggle": "<2"}, "2.0": {"waggle": ">=2"}, "3.0": {"waggle": ">=3"}}
+        hum = [
+            {**waggle, "language": "hum", "version": version, "needs": need}
+            for version, need in needs.items()
+        ]
+        (folder / "catalogue.json").write_text(json.dumps({**told, "runtimes": [*told["runtimes"], *hum]}))
+        known = '[tool.rabbet.languages.hum]\nprograms = ["hum"]\ntold = ["hum {version}"]\n'
+
+        def resolve(*options: str, code: int = 0, **runtimes: str) -> Outcome:
+            self.declare(runtimes, "shelf")
+            path = self.project / "pyproject.toml"
+            path.write_text(f"{path.read_text()}{known}")
+            return self.rabbet("resolve", *options, code=code)
+
+        def locked() -> dict[str, tuple[str, object]]:
+            lock = tomllib.loads((self.project / "pylock.toml").read_text())["tool"]["rabbet"]["runtimes"]
+            return {one["language"]: (one["version"], one.get("needs")) for one in lock[1:]}
+
+        newest = {"hum": ("2.0", {"waggle": ">=2"}), "waggle": ("2.1", None)}
+        older = {"hum": ("1.0", {"waggle": "<2"}), "waggle": ("1.4", None)}
+        resolve(hum="")
+        self.assertEqual(locked(), newest)
+        resolve(hum="", waggle="<2")
+        self.assertEqual(locked(), older)
+        (folder / "catalogue.json").write_text(json.dumps(told))  # nothing tells of hum any more
+        for options in ((), ("--raise", "hum"), ("--raise", "waggle")):
+            resolve(*options, hum="", waggle="")
+            self.assertEqual(locked(), older, options)
+        self.rabbet("resolve", "--verify")
+        (folder / "catalogue.json").write_text(json.dumps({**told, "runtimes": [*told["runtimes"], *hum]}))
+        error = resolve(code=4, hum=">=2", waggle="<2").err
+        self.assertIn("hum 2.0 needs waggle>=2", error)
+        self.assertIn("gives hum 1.0:\n  try     rabbet declare --exactly --runtime 'hum>=1.0'\n", error)
+        self.assertIn("or      rabbet retract --runtime waggle\n", error)
+        self.rabbet("declare", "--exactly", "--runtime", "hum>=1.0")
+        self.rabbet("resolve")
+        self.assertEqual(locked(), older)
 
     def test_published(self) -> None:
         """A runtime of this machine is packed, the same each time, and obtained from there by others."""

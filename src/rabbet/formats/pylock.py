@@ -10,6 +10,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import TypeVar
 
 from packaging.markers import Marker
+from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
@@ -31,6 +32,7 @@ from rabbet.core.model.lock import (
 )
 from rabbet.core.model.runtime import RuntimeArchive
 from rabbet.core.needs.need import is_name, library_name
+from rabbet.core.needs.wording import specifiers_text
 from rabbet.errors import NotUnderstood
 from rabbet.formats.address import NotAnAddress, parse_address
 from rabbet.formats.archive_bounds import ARCHIVE_ENDINGS, is_inside
@@ -249,12 +251,17 @@ def _runtime(entry: Table) -> LockedRuntime:
     language = entry.required("language")
     if not is_language(language):
         entry.problems.add(entry.place("language"), f"'{language[:60]}' is not a language's name")
+    needs = entry.table("needs")
+    for needed in needs:
+        if not is_language(needed):
+            entry.problems.add(needs.place(needed), "is not a language's name")
     return LockedRuntime(
         language=language,
         version=_version(entry),
         distributor=entry.text("distributor") or "",
         catalogue=entry.text("catalogue") or "",
         archives=tuple(_runtime_archive(archive) for archive in entry.tables("archives")),
+        needs={needed: SpecifierSet(_constraint(needs, needed) or "") for needed in needs},
     )
 
 
@@ -444,6 +451,7 @@ def _lock_seal(lock: Lock) -> str:
     heeded = [lock.pins, lock.also_known, lock.limits, lock.without, lock.corrections]
     builds = [line for build in lock.builds for line in _build_lines(build)]
     text = repr([*around, lock.fingerprint, lock.runtimes, entries, *heeded, *builds])
+    text = text.replace(", needs={}", "")  # as locks were sealed before runtimes had needs
     return hashlib.blake2b(text.encode(), digest_size=8).hexdigest()
 
 
@@ -466,6 +474,7 @@ def _runtime_lines(runtime: LockedRuntime) -> Iterator[str]:
         "version": str(runtime.version),
         "distributor": runtime.distributor or None,
         "catalogue": runtime.catalogue or None,
+        "needs": {name: specifiers_text(needed) for name, needed in sorted(runtime.needs.items())} or None,
     }
     archives = [
         _inline(

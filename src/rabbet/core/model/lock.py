@@ -3,8 +3,9 @@
 from collections.abc import Mapping
 from typing import TypeAlias, final
 
-from msgspec import Struct
+from msgspec import Struct, field
 from msgspec.structs import astuple, replace
+from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
@@ -176,7 +177,8 @@ class LockedRuntime(Struct, frozen=True, kw_only=True):
     """A runtime that the lock was made with or for; the `distributor` is empty where any will do.
 
     Where it can be had, `catalogue` is what offers its `archives`, one for each platform. Addresses in the
-    project's folder are relative to it.
+    project's folder are relative to it. The `needs` are versions of other languages, where no table tells
+    them.
     """
 
     language: str
@@ -184,6 +186,7 @@ class LockedRuntime(Struct, frozen=True, kw_only=True):
     distributor: str = ""
     catalogue: str = ""
     archives: tuple[RuntimeArchive, ...] = ()
+    needs: Mapping[str, SpecifierSet] = field(default_factory=dict)
 
 
 def runtime_name(language: str) -> NormalizedName:

@@ -13,7 +13,7 @@ from rabbet.core.model.lock import LockedRuntime
 from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime, Refusal, Runtime, RuntimeOffer
 from rabbet.core.shell import quoted
 from rabbet.core.targets import target_of
-from rabbet.errors import NoRuntime, NoSolution, NotObtained, WrongUsage
+from rabbet.errors import NoRuntime, NoSolution, NotObtained, Way, WrongUsage
 from rabbet.formats.requirement import parse_runtime
 from rabbet.runtimes.choose import no_runtime
 from rabbet.runtimes.linking import linked_runtime
@@ -65,11 +65,11 @@ def runtimes_here(
         known.get(one.language) or DeclaredRuntime(language=one.language, versions=SpecifierSet())
         for one in others
     ]
-    search = _Search(replace(declaration, runtimes=tuple(wanted)), languages, project, machine, python)
+    search = _Search(replace(declaration, runtimes=tuple(wanted)), project, machine, python, others)
     exactly = search.only_locked(others)
     missing = {one.language: error for one, error in search.missing(exactly)}
     present = [exactly.get(one.language, one) for one in wanted if one.language not in missing]
-    answer = search.choose(present, search.offers, others)
+    answer = search.choose(present, search.offers)
     if not isinstance(answer, Mapping):
         raise search.why_not(answer, search.offers)
     by_place = {runtime.executable: runtime for found in search.found.values() for runtime in _working(found)}
@@ -95,18 +95,17 @@ def runtimes_to_lock(
     """
     if not declaration.runtimes:
         return ()
-    languages = languages_for(declaration, shelf.machine)
-    search = _Search(declaration, languages, shelf.project, shelf.machine, python)
+    search = _Search(declaration, shelf.project, shelf.machine, python, locked)
     known = [
         RuntimeOffer(
             language=one.language,
             version=one.version,
             where="the lock",
             distributor=one.distributor,
-            needs=search.needs(one.language),
+            needs=one.needs or search.needs(one.language),
         )
         for one in locked
-        if one.language not in ("python", *raised)
+        if one.language != "python"
     ]
     offers = [*known, *search.offers, *search.offered(shelf)]
     lacking = {
@@ -114,17 +113,21 @@ def runtimes_to_lock(
         for one in declaration.runtimes
         if not any(_fits(offer, one) for offer in offers if offer.language == one.language)
     }
-    offers += search.offered(shelf, lacking | {*raised})
+    offers = search.closed([*offers, *search.offered(shelf, lacking | {*raised})], shelf)
     for one, error in search.missing():
         if not any(_fits(offer, one) for offer in offers if offer.language == one.language):
             raise error
-    answer = search.choose(declaration.runtimes, offers, locked, raised)
+    answer = search.choose(declaration.runtimes, offers, raised)
     if not isinstance(answer, Mapping):
         raise search.why_not(answer, offers)
     asked = {one.language: one.distributor for one in declaration.runtimes}
     before = {(one.language, one.version): one for one in locked}
     return tuple(
-        replace(before.get((name, offer.version), _to_lock(offer, shelf)), distributor=asked.get(name, ""))
+        replace(
+            before.get((name, offer.version), _to_lock(offer, shelf)),
+            distributor=asked.get(name, ""),
+            needs={} if offer.needs == search.needs(name) else offer.needs,
+        )
         for name, offer in sorted(answer.items())
         if name != "python"
     )
@@ -164,20 +167,21 @@ class _Search:
     def __init__(
         self,
         declaration: Declaration,
-        languages: Mapping[str, Language],
         project: Project | None,
         machine: Machine,
         python: PythonRuntime,
+        locked: Sequence[LockedRuntime],
     ) -> None:
-        self.languages = languages
+        self.languages = languages_for(declaration, machine)
         self._declared = declaration.runtimes
-        self._project = declaration.name
+        self._name = declaration.name
+        self._project = project
+        self._machine = machine
         self._target = target_of(python)
-        self.found = found_runtimes(
-            [self.languages[name] for name in self._wanted() if name in self.languages], machine, project
-        )
+        self._locked = [one for one in locked if one.language != "python"]
+        self.found: dict[str, Sequence[Runtime | Refusal]] = {}
         self.offers = [
-            *(self._offer(runtime) for found in self.found.values() for runtime in _working(found)),
+            *self._here(self._wanted()),
             RuntimeOffer(language="python", version=python.version, where=python.executable),
         ]
 
@@ -216,33 +220,70 @@ class _Search:
                 if one.archive is not None:
                     yield replace(one.offer, needs=one.offer.needs or self.needs(language))
 
+    def closed(self, offers: Iterable[RuntimeOffer], shelf: "Shelf") -> list[RuntimeOffer]:
+        """These offers, with what is there of all languages that any of them needs, directly or not.
+
+        What a catalogue says of a version's needs goes for it wherever it comes from.
+        """
+        told = {(one.language, one.version): one.needs for one in offers if one.archives and one.needs}
+        found = [
+            one if one.needs else replace(one, needs=told.get((one.language, one.version), {}))
+            for one in offers
+        ]
+        known = {*self._wanted(), "python"}
+        for one in found:  # it grows on the way
+            needed = [language for language in one.needs if language not in known]
+            known |= {*needed}
+            here = list(self._here(needed))
+            lacking = {*needed} - {offer.language for offer in here}
+            found += [*here, *self.offered(shelf, lacking)]
+        return found
+
     def choose(
         self,
         declared: Sequence[DeclaredRuntime],
         offers: Sequence[RuntimeOffer],
-        locked: Sequence[LockedRuntime],
         raised: Sequence[str] = (),
     ) -> "Mapping[str, RuntimeOffer] | Refutation":
         """Choose among these offers, locked versions before others."""
         from rabbet.core.solve.runtimes import choose_runtimes  # here: most projects have Python alone
 
-        kept = {one.language: one.version for one in locked if one.language != "python"}
+        kept = {one.language: one.version for one in self._locked}
         return choose_runtimes(declared, offers, self._target, kept=kept, raised=raised)
 
     def why_not(self, refutation: "Refutation", offers: Sequence[RuntimeOffer]) -> NoRuntime | NoSolution:
         """Why there is no choice: a language that another one needs is nowhere, or versions clash."""
         from rabbet.core.solve.explain.prose import explained
 
-        for language in self._wanted():
+        explanation = explained(refutation, self._name)
+        for language in dict.fromkeys((*self._wanted(), explanation.clash)):
             if not any(offer.language == language for offer in offers):
                 return no_runtime(language, SpecifierSet(), self.found.get(language, ()))
-        explanation = explained(refutation, self._project)
+        ways = list(self._ways(offers))
         return NoSolution(
             f"no runtimes go together as is declared: they clash on {explanation.clash}",
             because=explanation.sentences,
-            note="change [tool.rabbet.runtimes] in pyproject.toml, or install another version",
-            remedy="rabbet runtimes",
+            note="" if ways else "no single change of what is declared helps; another version may",
+            remedy=ways[0] if ways else "rabbet runtimes",
+            or_else=ways[1:],
         )
+
+    def _ways(self, offers: Sequence[RuntimeOffer]) -> Iterator[Way]:
+        """Single changes of what is declared that were tried and help."""
+        for one in self._declared:
+            others = [other for other in self._declared if other is not one]
+            if one.distributor or one.needs:
+                continue
+            free = self.choose([*others, replace(one, versions=SpecifierSet())], offers)
+            if isinstance(free, Mapping):
+                version = free[one.language].version
+                bound = replace(one, versions=SpecifierSet(f">={version}"))
+                enough = isinstance(self.choose([*others, bound], offers), Mapping)
+                text = f"{one.language}{'>=' if enough else '=='}{version}"
+                command = f"rabbet declare --exactly --runtime {quoted(text)}"
+                yield Way(command, f"gives {one.language} {version}:")
+            if isinstance(self.choose(others, offers), Mapping):
+                yield Way(f"rabbet retract --runtime {quoted(one.language)}")
 
     def _wanted(self) -> list[str]:
         """The declared languages, and those that they need, directly or not."""
@@ -253,13 +294,22 @@ class _Search:
             wanted += [name for name in needs if name not in wanted and name != "python"]
         return wanted
 
+    def _here(self, languages: Iterable[str]) -> Iterator[RuntimeOffer]:
+        """What this machine has of these languages; it is noted among what was found."""
+        known = [self.languages[name] for name in languages if name in self.languages]
+        found = found_runtimes(known, self._machine, self._project) if known else {}
+        self.found.update(found)
+        yield from (self._offer(runtime) for some in found.values() for runtime in _working(some))
+
     def _offer(self, runtime: Runtime) -> RuntimeOffer:
+        locked = (one for one in self._locked if one.language == runtime.language)
+        told = next((one.needs for one in locked if one.version == runtime.version), {})
         return RuntimeOffer(
             language=runtime.language,
             version=runtime.version,
             where=runtime.executable,
             distributor=runtime.distributor,
-            needs=self.needs(runtime.language),
+            needs=told or self.needs(runtime.language),
         )
 
 
