@@ -73,6 +73,8 @@ class Obtaining(ProgramCase):
         self.assertIn("rabbet recreate --obtain", error)
         self.assertFalse((self.project / ".venv").exists())
         self.rabbet("recreate", "--obtain")
+        error = self.rabbet("run", "--under", "waggle<2", "waggle", code=7).err
+        self.assertIn("try     rabbet runtimes obtain 'waggle<2'\n", error)
         self.assertIn("waggle 2.1 of apiary", self.waggle().out)
         self.assertEqual(len(self.obtained), 1)
         self.assertIn("No drift", self.rabbet("drift").out)
@@ -285,6 +287,11 @@ class Obtaining(ProgramCase):
         told = [self.rabbet("runtimes", "publish", str(prefix), "--to", to, "--json").json() for to in "ab"]
         self.assertEqual(told[0]["sha256"], told[1]["sha256"])
         self.assertEqual([one["place"] for one in told[0]["obstacles"]], ["bin/fixed"])
+        by_program = self.rabbet("runtimes", "publish", str(program), "--to", "c", "--json").json()
+        self.assertEqual(by_program["sha256"], told[0]["sha256"])
+        for shared in ("/usr", "/", str(self.root / "home"), "/usr/bin/env"):
+            error = self.rabbet("runtimes", "publish", shared, "--to", "a", code=7).err
+            self.assertIn("holds much besides a runtime", error)
         shutil.rmtree(prefix)
         self.declare({"waggle": "3.0"}, "a")
         self.rabbet("resolve")

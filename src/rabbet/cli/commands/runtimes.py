@@ -28,7 +28,10 @@ def add_arguments(parser: ArgumentParser) -> None:
         help="default: list what is here",
     )
     parser.add_argument(
-        "runtime", nargs="?", metavar="CONSTRAINT", help="such as 'node>=20' or 'java 17'; publish: a folder"
+        "runtime",
+        nargs="?",
+        metavar="CONSTRAINT",
+        help="such as 'node>=20' or 'java 17'; publish: a folder, or a program in it",
     )
     parser.add_argument("--to", metavar="FOLDER", help="publish: where the archive and its catalogue go")
     add_several(parser, "--only", "LANGUAGE", "list these languages alone")

@@ -131,7 +131,7 @@ class OffersView(Struct, frozen=True):
         """Print the newest offers, and how to obtain one."""
         for one in self.offers[:1]:
             rows = [_offer_row(offer) for offer in self.offers[:_SHOWN]]
-            for line in table(("version", "of", "size", "catalogue", "here"), rows, context.style):
+            for line in table(("version", "of", "size", "catalogue", "fits"), rows, context.style):
                 context.show(line)
             if len(self.offers) > _SHOWN:
                 context.show(f"and {len(self.offers) - _SHOWN} older ones (see --json)")

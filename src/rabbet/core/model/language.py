@@ -14,6 +14,7 @@ _NAME = re.compile(r"[a-z][a-z0-9-]{0,50}\Z")
 _VERSION = (
     r"([0-9]+(?:[._][0-9]+)*(?:[-.]?(?:alpha|beta|pre|preview|rc|dev|ea|nightly)[-.]?[0-9]*)?(?:\+[0-9]+)?)"
 )
+_FIRST_LINES = 5  # of an answer, in which a version stands
 _UNDECIDED = re.compile(r"[-.]?(?:ea|nightly)\b")  # builds of every day, which PEP 440 calls development
 
 
@@ -39,10 +40,18 @@ class Language(Struct, frozen=True, kw_only=True):
     trusted: bool = True
 
     def version_in(self, answer: str) -> Version | None:
-        """The version that an answer tells, if it tells one."""
+        """The version that an answer tells in its first lines, if it tells one.
+
+        A text that says no more than a version is the whole first line: `v3` stands in any licence.
+        """
+        lines = [line.strip() for line in answer.splitlines() if line.strip()][:_FIRST_LINES]
         for text in self.told:
             before, _, after = text.partition(PLACEHOLDER)
-            found = re.search(f"{re.escape(before)}{_VERSION}{re.escape(after)}", answer)
+            pattern = f"{re.escape(before)}{_VERSION}{re.escape(after)}"
+            if f"{before}{after}" in ("", "v"):
+                found = re.fullmatch(rf"{pattern}\S*", lines[0]) if lines else None
+            else:
+                found = re.search(pattern, "\n".join(lines))
             version = version_of(found.group(1)) if found else None
             if version is not None:
                 return version

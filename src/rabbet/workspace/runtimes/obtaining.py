@@ -239,7 +239,7 @@ def with_way_to_obtain(error: NoRuntime, need: Need, project: Project, machine: 
     return NoRuntime(
         str(error),
         because=error.because,
-        note=f"{picked.offer.language} {picked.offer.version} can be had from '{picked.catalogue}'",
+        note=f"{picked.offer.language} {picked.offer.version} can be had from '{picked.catalogue}':",
         remedy=f"rabbet runtimes obtain {quoted(f'{need.name}{specifiers_text(need.specifier)}')}",
     )
 

@@ -24,6 +24,8 @@ from rabbet.workspace.runtimes.obtaining import CATALOGUE_FILE, own_target
 
 __all__ = ["Published", "publish"]
 
+_SHARED = ("/", "/usr", "/usr/local", "/opt", "/opt/local", "/opt/homebrew", "/srv", "/var", "/etc")
+_SHOWN = 5  # reasons why a folder can't be packed
 _TELLING = 12  # digits of a digest in an archive's name
 
 
@@ -39,14 +41,18 @@ class Published(Struct, frozen=True, kw_only=True):
 def publish(machine: Machine, observer: Observer, prefix: Path, folder: Path) -> Published:
     """Pack a runtime of this machine into a folder, and add it to the catalogue there.
 
-    Raises `NoRuntime` for a folder that holds none, `IntegrityFailed` for one that nobody could obtain,
+    It is named by its folder, or by its program. Raises `NoRuntime` for a folder that holds none, or much
+    else, `IntegrityFailed` for one that nobody could obtain,
     `SourceFailed` for a catalogue that can't be read, `CannotWrite`.
     """
-    prefix = (machine.folder / prefix).resolve()
+    prefix = _prefix_of((machine.folder / prefix).resolve())
+    _refuse_shared(prefix, machine)
     runtime = _runtime_in(prefix, machine)
     observer.stage("looking for what would not work elsewhere")
     found = tuple(obstacles(prefix))
     forbidding = [f"{one.place}: {one.reason}" for one in found if one.forbids]
+    if len(forbidding) > _SHOWN:
+        forbidding = [*forbidding[:_SHOWN], f"and {len(forbidding) - _SHOWN} more"]
     if forbidding:
         raise IntegrityFailed(f"{prefix} can't be packed, for it needs what lies outside", because=forbidding)
     target = own_target(machine)
@@ -64,6 +70,24 @@ def publish(machine: Machine, observer: Observer, prefix: Path, folder: Path) ->
         )
         write_text(folder / CATALOGUE_FILE, catalogue_text(with_offer(known, offer)))
     return Published(offer=offer, archive=archive, catalogue=folder / CATALOGUE_FILE, obstacles=found)
+
+
+def _prefix_of(path: Path) -> Path:
+    """The folder of a runtime, by its own path or that of its program."""
+    if not path.is_file():
+        return path
+    return path.parent.parent if path.parent.name == "bin" else path.parent
+
+
+def _refuse_shared(prefix: Path, machine: Machine) -> None:
+    """Raise `NoRuntime` for a folder in which the system, or a user, keeps much besides a runtime."""
+    shared = {Path(one) for one in _SHARED} | {machine.home.resolve(), *machine.home.resolve().parents}
+    if prefix in shared:
+        raise NoRuntime(
+            f"{prefix} holds much besides a runtime, so it is not packed",
+            because=["a runtime that lies in a folder of its own can be"],
+            remedy="rabbet runtimes",
+        )
 
 
 def _packed(runtime: Runtime, prefix: Path, folder: Path, platform: str, *, below: Path) -> RuntimeArchive:
