@@ -389,6 +389,13 @@ class Locks(ProgramCase):
         self.assertRegex(told, r"tallywax +1.1 +1.2 +the merged side has it")
         self.assertEqual(self.locked(), {**ours, "tallywax": "1.2", "queenmark": "1.0"})
         self.assertEqual(self.locked()["skepio"], "0.3", "skepio 0.4 exists, but neither side had it")
+        merged = self.locked()
+        path = self.project / "pylock.toml"  # merged by parts: neither side is a lock any more
+        ours, theirs = 'name = "skepio"\nversion = "0.3"\n', 'name = "royal-jelly"\nversion = "1.0"\n'
+        marked = f"<<<<<<< HEAD\n{theirs}=======\n{ours}>>>>>>> theirs\n"
+        path.write_text(path.read_text().replace(ours, marked))
+        self.assertIn("unfinished merge", self.rabbet("resolve").out)
+        self.assertEqual(self.locked(), merged)
 
     def test_extras_and_variants(self) -> None:
         """Extras share the versions of all others; each variant gets a lock of its own, in the same run."""

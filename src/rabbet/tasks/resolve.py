@@ -1,16 +1,17 @@
 """Settle every version: declaration and sources → a lock, and one more for each variant."""
 
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from contextlib import suppress
 from functools import cache
 from typing import TYPE_CHECKING
 
 from msgspec import Struct
 from msgspec.structs import replace
 from packaging.utils import NormalizedName
-from packaging.version import Version
+from packaging.version import InvalidVersion, Version
 
 from rabbet.core.model.declaration import Declaration
-from rabbet.core.model.lock import Lock
+from rabbet.core.model.lock import Lock, LockedLibrary
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.target import Target, targets_text
 from rabbet.core.near_names import near_names
@@ -18,6 +19,7 @@ from rabbet.core.needs.need import Need, library_name
 from rabbet.core.progress import Observer
 from rabbet.disk.atomic import write_text
 from rabbet.errors import IntegrityFailed, NoRuntime, NotUnderstood, WrongUsage
+from rabbet.formats.lock_versions import read_locked_versions
 from rabbet.formats.merge import merge_sides
 from rabbet.formats.pylock import edited_by_hand, write_lock
 from rabbet.resolving.request import ResolveOptions, ResolveRequest
@@ -196,11 +198,30 @@ class _Work:
         path = self._project.of(variant).lock_file
         try:
             sides = merge_sides(read_text(path), path.name) if path.exists() else ()
-            return tuple(read_known_lock(side, path.name, self._machine) for side in sides)
+            if len(sides) == 1:
+                return (read_known_lock(sides[0], path.name, self._machine),)
+            return tuple(self._side(side, path.name) for side in sides)
         except NotUnderstood:
             if must_be_readable:
                 raise
             return ()
+
+    def _side(self, text: str, file: str) -> Lock:
+        """One side of an unfinished merge: git may have put it together so that it is no lock any more.
+
+        Then it is the versions that its entries name, which is all that resolving takes from it.
+        """
+        try:
+            return read_known_lock(text, file, self._machine)
+        except NotUnderstood:
+            named = read_locked_versions(text).versions
+            return Lock(
+                requires_python=None,
+                environments=(),
+                groups=(),
+                libraries=tuple(_named_versions(named)),
+                fingerprint=None,
+            )
 
     def resolved(self, variant: str | None, earlier: Sequence[Lock], options: ResolveOptions) -> Resolved:
         """Settle one variant; nothing is written."""
@@ -318,6 +339,14 @@ class _Work:
             earlier=tuple(earlier),
             preferred=self._preferred.libraries,
         )
+
+
+def _named_versions(named: Mapping[NormalizedName, Collection[str]]) -> Iterator[LockedLibrary]:
+    """Entries for versions as they are written, without what is none."""
+    for name, texts in sorted(named.items()):
+        for text in sorted(texts):
+            with suppress(InvalidVersion):
+                yield LockedLibrary(name=name, version=Version(text))
 
 
 def _not_preferred(preferred: Mapping[NormalizedName, Version], lock: Lock) -> Iterator[str]:
