@@ -89,8 +89,10 @@ def suggestions(refutation: Refutation, question: Question) -> Suggestions:
     if runtime_matters(refutation):
         found += trial.elsewhere()
     found += trial.all_of(trial.without_extras, single) + trial.all_of(trial.dropped, single)
-    if not found and not single:
-        found = _each_mended(breakages, trial)
+    if not found and not single:  # to retract one may take along what another clash is about
+        names = _names(one for each in breakages for one in each)
+        found = trial.all_of(trial.dropped, [(one,) for one in question.declared if one.need.name in names])
+        found = found or _each_mended(breakages, trial)
     if not found:
         pairs = list(combinations([one for each in breakages for one in each], 2))
         found = trial.all_of(trial.loosened, pairs) or trial.all_of(trial.dropped, pairs)
