@@ -193,6 +193,23 @@ class WaysOut(ProgramCase):
             self.assertIn(words, told)
             self.assertIn(words, compared)
 
+    def test_all_variants(self) -> None:
+        """What helps every variant comes first; what none of the ways mends is told."""
+        self.begin(self.serve(StandIn()).address, "nectarplot>=2", "combframe<2")
+        path = self.project / "pyproject.toml"
+        plain = path.read_text()
+        for wanted, first in (
+            ("combframe>=2.1", "retract combframe"),
+            ("tallywax>=1", "declare 'nectarplot>=1.9'"),
+        ):
+            path.write_text(f'{plain}\n[tool.rabbet.variants.old]\nrequirements = ["{wanted}"]\n')
+            error = self.rabbet("resolve", code=4).err
+            self.assertEqual(self.ways(error)[0], f"rabbet {first}")
+            self.assertNotIn("leaves a clash", error)
+        path.write_text(f'{plain}\n[tool.rabbet.variants.old]\nrequirements = ["skepio>9"]\n')
+        error = self.rabbet("resolve", code=4).err
+        self.assertIn("the first of these leaves a clash in the variant old\n", error)
+
     def test_unreadable_needs(self) -> None:
         """A release whose metadata holds no requirement is set aside, unless a correction drops that."""
         broken = MadeUp(name="hivewire", version="9.0", needs=("skepio (>dev)", "combframe>=1"))

@@ -74,12 +74,16 @@ def no_solution(unsolved: Unsolved, machine: Machine, observer: Observer) -> NoS
     )
     told = observer.told(message, because)
     observer.stage("trying what would help")
-    tried, ways = _ways(unsolved, machine)
+    tried, ways, left = _ways(unsolved, machine)
     notes = [_further(explained(one, declaration.name)) for one in tried.further]
     if tried.cut_short:
         notes.append(f"no more than {_SECONDS:g} seconds were spent on looking for what helps")
     elif not ways:
         notes.append("no change of one or two requirements helps")
+    if left:
+        notes.append(
+            f"the first of these leaves a clash in the variant{'s' * (len(left) > 1)} {', '.join(left)}"
+        )
     return NoSolution(
         message,
         because=because,
@@ -143,8 +147,12 @@ def _further(explanation: "Explanation") -> str:
     return "\n".join([f"there is another clash, on {explanation.clash}:", *explanation.sentences])
 
 
-def _ways(unsolved: Unsolved, machine: Machine) -> "tuple[Suggestions, list[Way]]":
-    """What was tried, and the commands that help, the smallest changes first."""
+def _ways(unsolved: Unsolved, machine: Machine) -> "tuple[Suggestions, list[Way], list[str]]":
+    """What was tried, and the commands that help, the smallest changes first.
+
+    Those come before others that help all variants, too; else the variants that the first one leaves without
+    a solution are named.
+    """
     from rabbet.core.solve.explain.suggest import Question, suggestions
     from rabbet.resolving.suggested_commands import command_for, edits_for, helps
 
@@ -163,11 +171,20 @@ def _ways(unsolved: Unsolved, machine: Machine) -> "tuple[Suggestions, list[Way]
     ways = [*_building(unsolved), *_dated_ways(unsolved), *_ways_without_correction(unsolved)]
     each = [(one, edits_for(one, text, declared, unsolved.variant)) for one in tried.found]
     own = [pair for pair in each if all(_in_variant(edit, unsolved.variant) for edit in pair[1])]
+    helping: list[tuple[list[str], Way]] = []
     for one, edits in own or each:  # what the variants share is changed only if nothing else helps
         targets = _asked(unsolved, unsolved.targets) if one.changes else []
         if helps(edits, text, targets, unsolved.variant):
-            ways.append(Way(command_for(edits), _gives(one)))
-    return tried, ways
+            variants = unsolved.declaration.variants if unsolved.variant is None and one.changes else ()
+            left = [
+                name
+                for name in sorted(variants)
+                if time.monotonic() < until and not helps(edits, text, targets, name)
+            ]
+            helping.append((left, Way(command_for(edits), _gives(one))))
+    helping.sort(key=lambda pair: len(pair[0]))
+    ways += [way for _, way in helping]
+    return tried, ways, helping[0][0] if helping and ways[0] is helping[0][1] else []
 
 
 def _in_variant(edit: Edit, variant: str | None) -> bool:
