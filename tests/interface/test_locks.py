@@ -396,6 +396,11 @@ class Locks(ProgramCase):
         path.write_text(path.read_text().replace(ours, marked))
         self.assertIn("unfinished merge", self.rabbet("resolve").out)
         self.assertEqual(self.locked(), merged)
+        for begun, without in (("[[packages]]", ""), ("lock-version", ""), ("", "lock-version")):
+            text = path.read_text().replace(begun, f"<<<<<<< ours\n{begun}", 1)  # half mended by hand
+            path.write_text(text.replace(without, f">>>>>>> theirs\n{without}", 1) if without else text)
+            self.rabbet("resolve")
+            self.assertEqual(self.locked(), merged)
 
     def test_extras_and_variants(self) -> None:
         """Extras share the versions of all others; each variant gets a lock of its own, in the same run."""

@@ -44,5 +44,5 @@ def _unpaired(where: str, because: str) -> NotUnderstood:
     return NotUnderstood(
         f"{where} holds the marks of an unfinished merge, and they don't make pairs",
         because=[because],
-        remedy="rabbet resolve --raise-all",
+        remedy="rabbet resolve",
     )

@@ -196,8 +196,12 @@ class _Work:
     def earlier(self, variant: str | None, *, must_be_readable: bool) -> tuple[Lock, ...]:
         """The lock before, if there is one; two for an unfinished merge, ours first."""
         path = self._project.of(variant).lock_file
+        text = read_text(path) if path.exists() else ""
         try:
-            sides = merge_sides(read_text(path), path.name) if path.exists() else ()
+            sides = merge_sides(text, path.name) if text else ()
+        except NotUnderstood:  # marks that make no pairs: whose side a line is on nobody can say
+            return (_named_in(text),) if must_be_readable else ()
+        try:
             if len(sides) == 1:
                 return (read_known_lock(sides[0], path.name, self._machine),)
             return tuple(self._side(side, path.name) for side in sides)
@@ -214,14 +218,7 @@ class _Work:
         try:
             return read_known_lock(text, file, self._machine)
         except NotUnderstood:
-            named = read_locked_versions(text).versions
-            return Lock(
-                requires_python=None,
-                environments=(),
-                groups=(),
-                libraries=tuple(_named_versions(named)),
-                fingerprint=None,
-            )
+            return _named_in(text)
 
     def resolved(self, variant: str | None, earlier: Sequence[Lock], options: ResolveOptions) -> Resolved:
         """Settle one variant; nothing is written."""
@@ -341,12 +338,14 @@ class _Work:
         )
 
 
-def _named_versions(named: Mapping[NormalizedName, Collection[str]]) -> Iterator[LockedLibrary]:
-    """Entries for versions as they are written, without what is none."""
-    for name, texts in sorted(named.items()):
-        for text in sorted(texts):
+def _named_in(text: str) -> Lock:
+    """The versions that the entries of a lock's text name, where it can't be read as a whole."""
+    found = []
+    for name, versions in sorted(read_locked_versions(text).versions.items()):
+        for version in sorted(versions):
             with suppress(InvalidVersion):
-                yield LockedLibrary(name=name, version=Version(text))
+                found.append(LockedLibrary(name=name, version=Version(version)))
+    return Lock(requires_python=None, environments=(), groups=(), libraries=tuple(found), fingerprint=None)
 
 
 def _not_preferred(preferred: Mapping[NormalizedName, Version], lock: Lock) -> Iterator[str]:
