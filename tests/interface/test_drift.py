@@ -137,6 +137,21 @@ class Drift(ProgramCase):
         self.rabbet("recreate")
         self.assertIn("No drift", self.rabbet("drift").out)
 
+    def test_compiled_in_front(self) -> None:
+        """A compiled module of the project hides a library, if the environment's Python loads it."""
+        self.begin(self.index.address, "combframe")
+        self.rabbet("resolve")
+        self.rabbet("recreate")
+        python = self.site.parent.name.removeprefix("python").replace(".", "")
+        for ending in (f"cpython-{python}-x86_64-linux-gnu.so", "abi3.so", "pyc"):
+            compiled, other = (self.project / f"combframe.{one}" for one in (ending, "cpython-36m-x86_64.so"))
+            compiled.write_bytes(b"")
+            told = self.rabbet("drift", code=1).out
+            self.assertIn(f"import combframe takes the project's {compiled.name} where", told)
+            compiled.rename(other)
+            self.assertNotIn("import combframe takes", self.rabbet("drift").out)
+            other.unlink()
+
     def test_what_else_differs(self) -> None:
         """Another lock than the environment's, hidden modules, start-up files, and what mends each."""
         self.begin(self.index.address, "combframe==2.1")

@@ -24,6 +24,9 @@ if TYPE_CHECKING:
 __all__ = ["Shadow", "any_shadow", "folders_in_front", "is_isolated", "owner_of", "shadows", "users_site"]
 
 
+_LOADED = ("py", "pyc", "so", "abi3.so", "pyd")  # the endings of what any Python loads as a module
+
+
 class Shadow(NamedTuple):
     """A module of an installed library by its name, and the file that is imported in its place."""
 
@@ -57,9 +60,11 @@ def users_site(home: Path, python: "Version") -> Path:
 def shadows(folders: list[Path], site: Path) -> Iterator[Shadow]:
     """The modules of the folder `site` that are hidden by one of the `folders`; nothing is read but names."""
     behind = _names(site)
+    minor = site.parent.name.removeprefix("python").replace(".", "")
     for folder in folders:
         if folder.resolve() != site.resolve():
-            yield from (Shadow(name, file) for name, file in sorted(_modules(folder)) if name in behind)
+            found = sorted(_modules(folder, minor))
+            yield from (Shadow(name, file) for name, file in found if name in behind)
 
 
 def _names(folder: Path) -> frozenset[str]:
@@ -68,16 +73,19 @@ def _names(folder: Path) -> frozenset[str]:
     return frozenset()
 
 
-def _modules(folder: Path) -> Iterator[tuple[str, Path]]:
-    """Modules and packages; a folder without `__init__.py` gives way to any other one (PEP 420)."""
+def _modules(folder: Path, minor: str) -> Iterator[tuple[str, Path]]:
+    """Modules and packages; a folder without `__init__.py` gives way to any other one (PEP 420).
+
+    Of compiled modules those count that Python loads in this `minor` version, such as `311`.
+    """
     with suppress(OSError), os.scandir(folder) as entries:
         for entry in entries:
-            stem = entry.name.removesuffix(".py")
+            stem, _, ending = entry.name.partition(".")
             if not stem.isidentifier():
                 continue
-            if stem != entry.name:
+            if ending in _LOADED or ending.startswith(f"cpython-{minor}-"):
                 yield stem, folder / entry.name
-            elif os.path.isfile(f"{entry.path}/__init__.py"):  # noqa: PTH113 - many are asked for
+            elif not ending and os.path.isfile(f"{entry.path}/__init__.py"):  # noqa: PTH113 - many are asked for
                 yield stem, folder / entry.name / "__init__.py"
 
 

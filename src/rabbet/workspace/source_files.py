@@ -18,6 +18,7 @@ from rabbet.formats.python_source import Imported, SourceBroken, imports_in, imp
 __all__ = ["SourceImports", "imports_of", "source_state", "source_texts", "standard_modules"]
 
 _SKIPPED = {"__pycache__", "node_modules", "build", "dist", "site-packages"}
+_MODULES = (".py", ".so", ".pyd")  # the endings of files that hold a module
 # Modules of Python that newer versions lack: code for older ones may import them.
 _GONE = {"asynchat", "asyncore", "distutils", "imp", "smtpd"}
 _MARKS = ("pyvenv.cfg",)  # of environments
@@ -114,9 +115,9 @@ def _names(folder: Path) -> frozenset[str]:
     try:
         with os.scandir(folder) as entries:
             return frozenset(
-                entry.name.removesuffix(".py")
+                entry.name.partition(".")[0]
                 for entry in entries
-                if entry.name.endswith(".py") or (entry.name.isidentifier() and entry.is_dir())
+                if entry.name.endswith(_MODULES) or (entry.name.isidentifier() and entry.is_dir())
             )
     except OSError:
         return frozenset()
