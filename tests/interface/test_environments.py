@@ -310,13 +310,15 @@ class Environments(ProgramCase):
         self.assertTrue(cache.exists())
         self.assertIn("No drift", self.rabbet("drift").out)
         self.assertIn("Nothing to do", self.rabbet("recreate").out)
-        told = self.rabbet("drift", "--deep").out
-        self.assertIn("Python compiled modules of these itself, unchecked: combframe, pollencsv\n", told)
+        told = self.rabbet("drift", "--deep", code=1).out
+        self.assertIn("so nobody can check these modules: combframe, pollencsv\n", told)
+        self.assertIn("nothing breaks. To mend: rabbet recreate --fresh\n", told)
         self.assertEqual(list((self.root / "store").glob("*/unpacked/*/cpython-*")), [])
         (self.site / "pollencsv.py").chmod(0o644)
         (self.site / "pollencsv.py").write_text("x = 1\n")
         self.assertRegex(self.rabbet("drift", "--deep", code=1).out, "altered +pollencsv .* breaks")
         self.rabbet("recreate", "--verify")
+        self.rabbet("recreate", "--fresh")
         self.rabbet("drift", "--deep")
         shutil.rmtree(self.project / ".venv")
         self.rabbet("recreate")

@@ -69,17 +69,25 @@ def deep_inventory(
             with closing(fetching) as arriving:
                 yield from arriving
 
-    vouched, compiled = {}, []
-    for one, found in prepared(wheels, bare=True):
+    vouched: dict[NormalizedName, dict[str, RecordRow]] = {}
+    doubtful, compiled, unvouched = [], [], []
+    for one in wheels:
+        known = listed_wheel(one, layout.root, runtime, supply, intent)
+        rows = _rows(known, layout) if known else {}
+        if known and _is_recorded_so(known, rows, layout):
+            vouched[one.locked.name] = rows
+        else:
+            doubtful.append(one)
+    for one, found in prepared(doubtful, bare=True):
         rows = _rows(found, layout)
         if _is_recorded_so(found, rows, layout):
             vouched[one.locked.name] = rows
+            unvouched += [one.locked.name] if _was_compiled(rows, layout) else []
         else:
             compiled.append(one)
-    unvouched = tuple(name for name in sorted(vouched) if _was_compiled(vouched[name], layout))
     vouched |= {one.locked.name: _rows(found, layout) for one, found in prepared(compiled, bare=False)}
     inventory = take_inventory(layout.root, install_state, begin=reading_files(observer), vouched=vouched)
-    return replace(inventory, unvouched=unvouched)
+    return replace(inventory, unvouched=tuple(sorted(unvouched)))
 
 
 def _is_recorded_so(prepared: Prepared, rows: Mapping[str, RecordRow], layout: Layout) -> bool:

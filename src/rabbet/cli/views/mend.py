@@ -30,6 +30,7 @@ def mend_command(mends: Collection[Mend], variant: str | None, name: str = "") -
         parts.append(f"rabbet resolve --raise {quoted(name)}")
     elif Mend.RESOLVE in mends:
         parts.append("rabbet resolve")
-    options = " --obtain" * (Mend.OBTAIN in mends) + " --everything" * (Mend.EVERYTHING in mends)
+    told = {Mend.OBTAIN: " --obtain", Mend.EVERYTHING: " --everything", Mend.COMPILE: " --fresh"}
+    options = "".join(option for mend, option in told.items() if mend in mends)
     parts.append(f"rabbet recreate{of_variant}{options}")
     return " && ".join(parts)

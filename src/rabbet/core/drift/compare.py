@@ -310,17 +310,19 @@ def _environment(wanted: Wanted, inventory: Inventory) -> Iterator[Finding]:
             files=(place,),
             reason=Reason.START_UP if hook else Reason.UNRECORDED,
         )
+    unrecorded = "without a record of their files, so nobody can check these"
+    compiled = "Python compiled modules of these itself, so nobody can check these modules"
     unchecked = (
-        (without, Reason.NO_RECORD, "without a record of their files, so nobody can check these"),
-        (inventory.unvouched, Reason.COMPILED_LATER, "Python compiled modules of these itself, unchecked"),
+        (without, Weight.NOTE, Reason.NO_RECORD, unrecorded),
+        (inventory.unvouched, Weight.DIFFERS, Reason.COMPILED_LATER, compiled),
     )
-    for names, reason, told in unchecked:
+    for names, weight, reason, told in unchecked:
         if names:
             shown = ", ".join(names[:_SHOWN_NAMES]) + (", …" if len(names) > _SHOWN_NAMES else "")
             yield Finding(
                 kind=Kind.ALTERED,
                 name=ENVIRONMENT,
-                weight=Weight.NOTE,
+                weight=weight,
                 told=f"{told}: {shown}",
                 reason=reason,
             )

@@ -17,6 +17,7 @@ class Mend(StrEnum):
     RECREATE = "recreate"
     OBTAIN = "obtain"
     EVERYTHING = "everything"
+    COMPILE = "compile"
     PUT_ASIDE = "put-aside"
     LOOK_FOR_RUNTIME = "look-for-runtime"
 
@@ -29,6 +30,7 @@ _BY_REASON = {
     Reason.OBTAINABLE: Mend.OBTAIN,
     Reason.OTHER_LOCK: Mend.RECREATE,
     Reason.OTHER_SECTIONS: Mend.EVERYTHING,
+    Reason.COMPILED_LATER: Mend.COMPILE,
     Reason.EXPORTED: None,  # no environment is mended by it
     Reason.SHADOWED: None,  # what is to become of the file only its author can say
 }
