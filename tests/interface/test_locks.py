@@ -4,17 +4,24 @@ import json
 import subprocess
 import sys
 import tomllib
+from collections.abc import Sequence
+from itertools import product
 
 from packaging.pylock import Pylock
 from packaging.tags import parse_tag
 from packaging.version import Version
 
+from rabbet.core.lock.select import libraries_for
 from rabbet.core.targets import named_target
 from rabbet.demo.files import write_files
 from rabbet.demo.libraries import RELEASES, MadeUp
 from rabbet.demo.stand_in import StandIn
+from rabbet.formats.pylock import read_lock
 from rabbet.store.blob_cache import LAYOUT
+from tests.support import chance
 from tests.support.program import ProgramCase
+
+HERE = f"{sys.version_info.major}.{sys.version_info.minor}"
 
 
 class Locks(ProgramCase):
@@ -358,6 +365,88 @@ class Locks(ProgramCase):
         named = ["git", "-c", "user.name=bee", "-c", "user.email=bee@apiary.example"]
         done = subprocess.run([*named, *arguments], cwd=self.project, capture_output=True, check=False)
         self.assertEqual(done.returncode, code, done.stderr)
+
+    def test_no_target_holds_another_back(self) -> None:
+        """Each target gets what it would get alone; if asked for, all get the same where they can."""
+        platforms, pythons = ("linux-x86_64", "windows-x86_64"), ("3.8", HERE, "3.13")
+        for seed in (3, 14, 15, 92):
+            dice = chance.dice(seed)
+            self.fresh()
+            made = [
+                MadeUp(
+                    name=name,
+                    version=f"{number}.0",
+                    code="",
+                    python=dice.choice([">=3.8", ">=3.8", ">=3.11", "<3.12", ">=3.12"]),
+                    tag=dice.choice(["py3-none-any", "py3-none-any", "py3-none-win_amd64"]),
+                    needs=tuple(f"{other}{dice.choice(['', '<3', '>=2'])}" for other in others),
+                )
+                for name, others in (("hivewire", ["combframe"]), ("combframe", ["skepio"]), ("skepio", []))
+                for number in range(1, 5)
+            ]
+            made += [MadeUp(name=one, version="0.1", code="") for one in ("hivewire", "combframe", "skepio")]
+            write_files(self.root / "wheels", made)
+            alone = {}
+            for platform, python in product(platforms, pythons):
+                self.serve_targets([platform], sorted({python, HERE}))  # one has to be on this machine
+                self.rabbet("resolve")
+                alone[platform, python] = self.chosen_for(platform, python)
+                (self.project / "pylock.toml").unlink()
+            self.serve_targets(platforms, pythons)
+            self.rabbet("resolve")
+            lock = read_lock((self.project / "pylock.toml").read_text(), "pylock.toml")
+            self.assertIn("is up to date", self.rabbet("resolve").out)
+            self.rabbet("resolve", "--verify")
+            for (platform, python), expected in alone.items():
+                self.assertEqual(self.chosen_for(platform, python), expected, (seed, platform, python))
+            fewer = self.project / "pylock.toml"
+            fewer.unlink()
+            self.assertIn("tool.rabbet.newest", self.rabbet("declare", "--newest", "same").out)
+            self.rabbet("resolve")
+            self.assertLessEqual(fewer.read_text().count("[[packages]]"), len(lock.libraries))
+            self.rabbet("declare", "--newest", "each")
+            self.rabbet("resolve", "--raise-all")
+            again = read_lock(fewer.read_text(), "pylock.toml")
+            self.assertEqual(again.libraries, lock.libraries)
+
+    def test_elsewhere(self) -> None:
+        """What other targets have of a library, and why it is no newer; also of one that is theirs alone."""
+        releases = (
+            ("1.0", ">=3.8", "py3-none-any"),
+            ("2.0", ">=3.8", "py3-none-win_amd64"),
+            ("3.0", "<3.8", "py3-none-any"),
+        )
+        needs = ("skepio; sys_platform == 'win32'",)
+        made = [
+            MadeUp(name="hivewire", version=version, python=python, tag=tag, needs=needs, code="")
+            for version, python, tag in releases
+        ]
+        write_files(self.root / "wheels", [*made, MadeUp(name="skepio", version="1.0", code="")])
+        self.serve_targets(["linux-x86_64", "windows-x86_64"], [HERE])
+        self.rabbet("resolve")
+        told = self.rabbet("explain", "hivewire").out
+        self.assertIn("hivewire 1.0 is locked for hivescale", told)
+        self.assertIn("\n2.0 is locked where sys_platform == 'win32'; 3.0 is newer there:\n", told)
+        self.assertIn("  hivewire 3.0 needs Python <3.8\n", told.partition("2.0 is locked")[2])
+        told = self.rabbet("explain", "skepio").out
+        self.assertIn("This machine needs no skepio; other targets do.\n1.0 is locked where sys_", told)
+        found = self.rabbet("explain", "skepio", "--json").json()
+        self.assertEqual((found["version"], found["elsewhere"][0]["version"]), (None, "1.0"))
+
+    def chosen_for(self, platform: str, python: str) -> set[tuple[str, str]]:
+        """What the lock has for a target."""
+        lock = read_lock((self.project / "pylock.toml").read_text(), "pylock.toml")
+        chosen = libraries_for(lock, named_target(platform, python, {}), lock.everything)
+        return {(one.name, str(one.version)) for one in chosen}
+
+    def serve_targets(self, platforms: Sequence[str], pythons: Sequence[str]) -> None:
+        """Declare `hivewire` for these targets."""
+        (self.project / "pyproject.toml").write_text(
+            '[project]\nname = "hivescale"\nversion = "1"\nrequires-python = ">=3.8"\n'
+            f'dependencies = ["hivewire"]\n[tool.rabbet]\ntargets = {json.dumps(platforms)}\n'
+            f"pythons = {json.dumps(pythons)}\n"
+            '[[tool.rabbet.sources]]\nname = "wheels"\nurl = "../wheels"\n'
+        )
 
     def test_merge(self) -> None:
         """After a merge that conflicts, the versions of both sides stay where they can, the newer of two."""

@@ -56,6 +56,7 @@ SETTINGS = (
     "targets",
     "pythons",
     "baselines",
+    "newest",
     "variants",
     "local",
     "build-from-source",
@@ -100,6 +101,7 @@ def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.tom
         targets=_known(settings, "targets", lambda text: text in PLATFORMS, ", ".join(PLATFORMS)),
         pythons=_known(settings, "pythons", lambda text: bool(_MINOR.match(text)), "versions such as 3.12"),
         baselines=_baselines(settings.table("baselines")),
+        same_versions=_newest(settings) == "same",
         limits=_limits(settings),
         without=_without(settings),
         corrections=_corrections(settings.table("corrections")),
@@ -358,6 +360,14 @@ def _variants(table: Table, own: _OwnExtras) -> Mapping[str, Variant]:
             needs=own.put_in_place(_requirements(entry, "requirements")),
         )
     return variants
+
+
+def _newest(settings: Table) -> str:
+    """Whose newest releases are locked: those of `each` target, or the `same` for all where they can be."""
+    newest = settings.text("newest") or "each"
+    if newest not in ("each", "same"):
+        settings.problems.add(settings.place("newest"), f"'{newest[:60]}' is neither 'each' nor 'same'")
+    return newest
 
 
 def _limits(settings: Table) -> tuple[Need, ...]:

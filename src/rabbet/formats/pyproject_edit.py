@@ -364,6 +364,14 @@ def _declare_baseline(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Ch
     return [_set(table, library, version, "tool.rabbet.baselines")]
 
 
+def _declare_newest(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
+    """`same`, or `each`, which is what counts where nothing is written."""
+    if edit.value != "each":
+        return [_set(_made_settings(document), "newest", edit.value, "tool.rabbet")]
+    settings = _settings(document)
+    return [_unset(settings, "newest", "tool.rabbet")] if "newest" in settings else []
+
+
 def _declare_census(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
     """`every=recreate`, or `every=never`, which takes out what was written."""
     key, _, value = edit.value.partition("=")
@@ -438,6 +446,7 @@ _WAYS: Mapping[tuple[str, str], Callable[[tomlkit.TOMLDocument, Edit], Iterable[
     ("retract", "correction"): _retract_correction,
     ("declare", "baseline"): _declare_baseline,
     ("retract", "baseline"): _retract_baseline,
+    ("declare", "newest"): _declare_newest,
     ("declare", "census"): _declare_census,
     ("declare", "source"): _declare_place,
     ("declare", "catalogue"): _declare_place,

@@ -100,8 +100,9 @@ def policy_for(
 ) -> Policy:
     """The policy for one target; `chosen` are the versions that other targets have got already.
 
-    Where the sides of a merge have different versions, the newer one is tried first. A library that is to be
-    raised gets the newest that this target allows, whatever others have got.
+    These count only where all are to have the same. Where the sides of a merge have different versions, the
+    newer one is tried first. A library that is to be raised gets the newest that this target allows, whatever
+    others have got.
     """
     kept: dict[NormalizedName, set[Version]] = {}
     for lock in work.earlier if options.keeps else ():
@@ -118,7 +119,9 @@ def policy_for(
         },
         raised=tuple(name for name in options.raised if name in kept),
         preferred={
-            name: (version,) for name, version in (chosen or {}).items() if name not in options.raised
+            name: (version,)
+            for name, version in (chosen or {}).items()
+            if work.declaration.same_versions and name not in options.raised
         },
         lowest=names if options.lowest else frozenset(),
         as_of=options.as_of,

@@ -137,7 +137,7 @@ def _unhashed(catalogue: Catalogue, chosen: Iterable[Candidate]) -> set[str]:
 def _resolve_all(
     work: ResolveRequest, catalogue: Catalogue, options: ResolveOptions
 ) -> tuple[list[Solved], tuple[Move, ...]]:
-    """Solve each target, preferring what is locked for it and then what was chosen for the others."""
+    """Solve each target, preferring what is locked for it; then, if asked for, what others have got."""
     chosen: dict[NormalizedName, Version] = {}
     parts: list[Solved] = []
     moves: dict[tuple[object, ...], tuple[Move, Target]] = {}

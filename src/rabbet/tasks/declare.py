@@ -201,6 +201,7 @@ def entries_of(declaration: Declaration) -> tuple[tuple[str, str], ...]:
     found += [("target", target) for target in declaration.targets]
     found += [("python", python) for python in declaration.pythons]
     found += [("baseline", f"{key}={value}") for key, value in declaration.baselines.items()]
+    found += [("newest", "the same for all targets")] if declaration.same_versions else []
     for name, variant in sorted(declaration.variants.items()):
         if variant.python:
             found.append((f"variant {name}", f"python{specifiers_text(variant.python)}"))

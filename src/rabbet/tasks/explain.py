@@ -36,7 +36,7 @@ from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, targets_for
 from rabbet.workspace.sources import open_sources
 
-__all__ = ["Explained", "Needs", "explain", "explain_all", "remembered_needs"]
+__all__ = ["Elsewhere", "Explained", "Needs", "explain", "explain_all", "remembered_needs"]
 
 Needs = Callable[[LockedLibrary], Iterable[Need]]
 
@@ -46,6 +46,7 @@ class Explained(Struct, frozen=True, kw_only=True):
 
     `notes` tell what else the declaration says of these. `unasked` is why sources could not be asked: then
     only the lock's own edges are known, as far as nothing more is remembered, and nothing of what holds back.
+    Of one library that was asked about, `elsewhere` tells the versions that other targets have.
     """
 
     graph: Graph
@@ -53,6 +54,15 @@ class Explained(Struct, frozen=True, kw_only=True):
     notes: tuple[str, ...]
     outdated: bool
     unasked: str = ""
+    elsewhere: tuple["Elsewhere", ...] = ()
+
+
+class Elsewhere(Struct, frozen=True, kw_only=True):
+    """Another version of a library, where it is locked (a marker), and what holds it back there."""
+
+    version: Version
+    where: str
+    holder: Holder | None
 
 
 def explain(project: Project, machine: Machine, observer: Observer, name: NormalizedName) -> Explained:
@@ -63,7 +73,47 @@ def explain(project: Project, machine: Machine, observer: Observer, name: Normal
     lock = project.lock()
     if name not in lock.versions:
         raise _not_locked(name, lock)
-    return _explained(project, machine, observer, [name])
+    found = _explained(project, machine, observer, [name])
+    here = found.graph.libraries.get(name)
+    others = [
+        one for one in lock.libraries if one.name == name and (here is None or one.version != here.version)
+    ]
+    return replace(found, elsewhere=tuple(_elsewhere(project, machine, observer, others)))
+
+
+def _elsewhere(
+    project: Project, machine: Machine, observer: Observer, others: Sequence[LockedLibrary]
+) -> Iterator[Elsewhere]:
+    """The versions of a library that are locked for other targets; why, as far as sources can be asked."""
+    if not others:
+        return
+    declaration, lock = project.declaration(), project.lock()
+    targets = targets_for(declaration, chosen_runtime(declaration, found_pythons(machine, project), lock))
+    for other in others:
+        holder = None
+        for target in targets:
+            part = replace(lock, libraries=libraries_for(lock, target, lock.everything))
+            if other in part.libraries:
+                with suppress(SourceFailed):
+                    holder = _held_on(target, part, other.name, project, machine, observer)
+                break
+        yield Elsewhere(version=other.version, where=other.marker or "", holder=holder)
+
+
+def _held_on(
+    target: Target,
+    lock: Lock,
+    name: NormalizedName,
+    project: Project,
+    machine: Machine,
+    observer: Observer,
+) -> Holder | None:
+    """What holds a library back on a target, of which this is the lock. Raises `SourceFailed`."""
+    declaration = project.declaration()
+    with _catalogue(project, machine, declaration, lock, target, observer) as catalogue:
+        needs = _asked_needs(lock, machine.metadata, catalogue, declaration)
+        graph = build_graph(declaration, lock, target, needs)
+        return _Held(graph, catalogue, declaration, target).holder(name)
 
 
 def _not_locked(name: NormalizedName, lock: Lock) -> WrongUsage:

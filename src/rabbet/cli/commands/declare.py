@@ -47,6 +47,11 @@ def add_arguments(parser: ArgumentParser) -> None:
         ),
     )
     parser.add_argument(
+        "--newest",
+        choices=("each", "same"),
+        help="each target gets the newest releases that it can have (default), or all get the same",
+    )
+    parser.add_argument(
         "--local",
         metavar=("LIBRARY", "FOLDER"),
         nargs=2,

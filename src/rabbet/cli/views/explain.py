@@ -11,7 +11,7 @@ from rabbet.core.graph.graph import Ask, Graph, own_size, size_with_needs
 from rabbet.core.graph.held_back import Holder
 from rabbet.core.graph.paths import Branch, paths_to, sections_of, tree
 from rabbet.core.needs.wording import need_text
-from rabbet.tasks.explain import Explained
+from rabbet.tasks.explain import Elsewhere, Explained
 
 _SHOWN_PATHS = 8
 _ONLY_EXTRA = re.compile(r'extra == "[^"]*"\Z')
@@ -27,6 +27,17 @@ class LibraryView(Struct, frozen=True):
 
     def show(self, context: Context) -> None:
         """Print all of it."""
+        if self.name in self.explained.graph.libraries:
+            self._show_here(context)
+        else:
+            context.show(f"This machine needs no {self.name}; other targets do.")
+        for one in self.explained.elsewhere:
+            for line in _elsewhere(one):
+                context.show(line)
+        _warn(self.explained, context)
+
+    def _show_here(self, context: Context) -> None:
+        """What is locked for this machine."""
         explained, graph, name = self.explained, self.explained.graph, self.name
         sections = [str(section or graph.project) for section in sections_of(graph, name)]
         context.show(
@@ -48,15 +59,14 @@ class LibraryView(Struct, frozen=True):
             newest = ["It is at its newest release."]
             for line in _held(explained.holders[0]) if explained.holders else newest:
                 context.show(line)
-        _warn(explained, context)
 
     def document(self) -> dict[str, object]:
         """The content of the JSON document."""
         explained, graph, name = self.explained, self.explained.graph, self.name
-        sections = sections_of(graph, name)
+        sections, library = sections_of(graph, name), graph.libraries.get(name)
         return {
             "name": name,
-            "version": str(graph.libraries[name].version),
+            "version": str(library.version) if library else None,
             "project": None in sections,
             "groups": [section.name for section in sections if section and section.kind == "group"],
             "extras": [one.name for one in sections if one and one.kind == "extra"],
@@ -64,6 +74,14 @@ class LibraryView(Struct, frozen=True):
             "notes": list(explained.notes),
             "held_back": _holder(explained.holders[0]) if explained.holders else None,
             "unasked": explained.unasked or None,
+            "elsewhere": [
+                {
+                    "version": str(one.version),
+                    "where": one.where,
+                    "held_back": _holder(one.holder) if one.holder else None,
+                }
+                for one in explained.elsewhere
+            ],
         }
 
 
@@ -167,6 +185,16 @@ def _held(holder: Holder) -> list[str]:
     if holder.baseline:
         lines.append(f"To raise the baseline: rabbet declare --baseline {holder.baseline}")
     return lines
+
+
+def _elsewhere(one: Elsewhere) -> list[str]:
+    """Another target's version, and why it is no newer one."""
+    told = f"{one.version} is locked where {one.where}"
+    if one.holder is None or one.holder.newest <= one.version:
+        beyond = one.holder.out_of_reach if one.holder else ()
+        return [f"{told}{':' if beyond else '.'}", *(f"  {reason}" for reason in beyond)]
+    reasons = one.holder.by or ("nothing but the lock holds it back",)
+    return [f"{told}; {one.holder.newest} is newer there:", *(f"  {reason}" for reason in reasons)]
 
 
 def _warn(explained: Explained, context: Context) -> None:

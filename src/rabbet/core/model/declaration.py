@@ -138,7 +138,8 @@ class Declaration(Struct, frozen=True, kw_only=True):
     `variants` each get a lock of their own. `local` are folders of checkouts that stand in for published
     releases, and `build_from_source` the libraries whose build may run their code. `targets` are names of
     platforms and `pythons` versions such as `3.12` that the lock must serve; empty: those of the machine that
-    resolves. `baselines` are the oldest `glibc`, `macos` and `musl` among them. `limits` bound libraries that
+    resolves. `baselines` are the oldest `glibc`, `macos` and `musl` among them. Each target gets the newest
+    releases that it can have, or all get the `same_versions` where they can. `limits` bound libraries that
     only come along, those in `without` never come in, and `corrections` mend what releases say of their
     needs. `runtimes` are those of other languages than Python; `languages` tells of some that Rabbet does not
     know, and `catalogues` where runtimes can be had. The project's own `version` is `None` where it is not
@@ -158,6 +159,7 @@ class Declaration(Struct, frozen=True, kw_only=True):
     targets: tuple[str, ...] = ()
     pythons: tuple[str, ...] = ()
     baselines: Mapping[str, str] = field(default_factory=dict)
+    same_versions: bool = False
     limits: tuple[Need, ...] = ()
     without: frozenset[NormalizedName] = frozenset()
     corrections: tuple[Correction, ...] = ()
@@ -216,6 +218,8 @@ class Declaration(Struct, frozen=True, kw_only=True):
             content["build-from-source"] = sorted(self.build_from_source)
         if self.targets or self.pythons:
             content["targets"] = [sorted(self.targets), sorted(self.pythons), sorted(self.baselines.items())]
+        if self.same_versions:
+            content["newest"] = "same"
         if self.limits or self.without or self.corrections:
             content["limits"] = sorted(str(limit) for limit in self.limits)
             content["without"] = sorted(self.without)

@@ -14,6 +14,7 @@ What: TypeAlias = Literal[
     "target",
     "python",
     "baseline",
+    "newest",
     "source",
     "catalogue",
     "limit",
