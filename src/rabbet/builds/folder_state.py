@@ -7,9 +7,11 @@ from contextlib import suppress
 from rabbet.core.limits import MOST_BY_HAND
 from rabbet.disk.regular_file import read_regular
 
-__all__ = ["folder_state"]
+__all__ = ["folder_state", "needs_state"]
 
 _TOLD_IN = ("pyproject.toml", "setup.py", "setup.cfg")  # where a source tree says what it is built to
+_LISTS = (".txt", ".in", ".cfg")  # the endings of files with needs, such as `requirements.txt`
+_DIGITS = 32
 _NOT_BUILT = (b"tool.rabbet", b"dependency-groups")  # tables of a declaration
 _MADE = ("__pycache__", "build", "dist")  # what builds and Python leave in a tree
 
@@ -28,6 +30,22 @@ def folder_state(tree: str) -> str:
     for folder in (tree, f"{tree}/src"):
         digest.update(repr(_importable(folder)).encode())
     return digest.hexdigest()
+
+
+def needs_state(tree: str) -> str:
+    """A digest of what a build may take a project's needs from, the same wherever the tree lies.
+
+    That are the files that say how it is built, and the lists and configurations beside them.
+    """
+    digest = hashlib.sha256()
+    with suppress(OSError), os.scandir(tree) as entries:
+        names = {entry.name for entry in entries if entry.name.endswith(_LISTS)}
+        for name in sorted(names | {*_TOLD_IN}):
+            content = b""
+            with suppress(OSError):
+                content = _without_rabbets_own(read_regular(f"{tree}/{name}", most=MOST_BY_HAND))
+            digest.update(hashlib.sha256(name.encode(errors="surrogateescape") + b"\0" + content).digest())
+    return digest.hexdigest()[:_DIGITS]
 
 
 def _without_rabbets_own(declaration: bytes) -> bytes:

@@ -10,7 +10,7 @@ from rabbet.errors import NotUnderstood
 from rabbet.formats.requirement import parse_requirement
 from rabbet.formats.toml import Table, parse_toml
 
-__all__ = ["build_system_in", "read_build_system"]
+__all__ = ["build_system_in", "legacy_build_system", "read_build_system"]
 
 # What builds a tree that names no back end (PEP 517, "Source trees").
 _LEGACY_BACKEND = "setuptools.build_meta:__legacy__"
@@ -24,7 +24,7 @@ def read_build_system(pyproject: str | None, where: str) -> BuildSystem:
     Raises `NotUnderstood`.
     """
     document = parse_toml(pyproject or "", where)
-    found = build_system_in(document) or _legacy()
+    found = build_system_in(document) or legacy_build_system()
     document.problems.raise_if_any()
     return found
 
@@ -39,7 +39,7 @@ def build_system_in(document: Table) -> BuildSystem | None:
     requires = tuple(_requirements(table))
     backend = table.text("build-backend")
     if backend is None:
-        return _legacy(requires)
+        return legacy_build_system(requires)
     if not _BACKEND.match(backend) or len(backend) > LONGEST_TEXT:
         table.problems.add(table.place("build-backend"), f"'{backend[:60]}' is not a module and an object")
     folders = tuple(table.texts("backend-path"))
@@ -49,7 +49,8 @@ def build_system_in(document: Table) -> BuildSystem | None:
     return BuildSystem(requires=requires, backend=backend, backend_path=folders)
 
 
-def _legacy(requires: tuple[Need, ...] = ()) -> BuildSystem:
+def legacy_build_system(requires: tuple[Need, ...] = ()) -> BuildSystem:
+    """How a tree is built that names no back end (PEP 517, "Source trees")."""
     return BuildSystem(requires=requires or (parse_requirement(_LEGACY_NEEDS),), backend=_LEGACY_BACKEND)
 
 

@@ -37,6 +37,7 @@ from rabbet.errors import NotUnderstood
 from rabbet.formats.address import NotAnAddress, parse_address
 from rabbet.formats.archive_bounds import ARCHIVE_ENDINGS, is_inside
 from rabbet.formats.requirement import check_marker, is_digest, is_sha256, parse_specifiers
+from rabbet.formats.told import read_told, told_line
 from rabbet.formats.toml import Table, parse_content, parse_toml
 
 __all__ = ["edited_by_hand", "read_lock", "write_lock"]
@@ -94,6 +95,7 @@ def read_lock(
         without=tuple(settings.texts("without")),
         corrections=tuple(settings.texts("corrections")),
         builds=tuple(_build(entry) for entry in settings.tables("builds")),
+        told=read_told(settings),
         seal=settings.text("seal"),
     )
     document.problems.raise_if_any(remedy="rabbet resolve --raise-all")
@@ -349,6 +351,8 @@ def _lines(lock: Lock) -> Iterator[str]:
     for key, names in noted.items():
         if names:
             yield f"{key} = [{', '.join(_text(name) for name in names)}]"
+    if lock.told is not None:
+        yield told_line(lock.told)
     for build in lock.builds:
         yield from _build_lines(build)
 
@@ -451,6 +455,7 @@ def _lock_seal(lock: Lock) -> str:
     heeded = [lock.pins, lock.also_known, lock.limits, lock.without, lock.corrections]
     builds = [line for build in lock.builds for line in _build_lines(build)]
     text = repr([*around, lock.fingerprint, lock.runtimes, entries, *heeded, *builds])
+    text += told_line(lock.told) if lock.told else ""
     text = text.replace(", needs={}", "")  # as locks were sealed before runtimes had needs
     return hashlib.blake2b(text.encode(), digest_size=8).hexdigest()
 

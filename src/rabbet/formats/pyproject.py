@@ -23,6 +23,7 @@ from rabbet.core.limits import (
     MOST_TARGETS,
     MOST_VARIANTS,
 )
+from rabbet.core.model.build import Told
 from rabbet.core.model.declaration import (
     CatalogueEntry,
     CensusEntry,
@@ -37,9 +38,10 @@ from rabbet.core.needs.need import Need, is_name, library_name
 from rabbet.core.targets import BASELINES, OLDEST_PYTHON, PLATFORMS
 from rabbet.errors import NotUnderstood
 from rabbet.formats.address import NotAnAddress, hidden, is_address, parse_address
-from rabbet.formats.build_system import build_system_in
+from rabbet.formats.build_system import build_system_in, legacy_build_system
 from rabbet.formats.language_table import read_languages, versions_of
 from rabbet.formats.requirement import parse_requirement, parse_versions
+from rabbet.formats.told import needs_by_extra
 from rabbet.formats.toml import Problems, Table, parse_toml
 
 __all__ = ["SETTINGS", "read_catalogues", "read_declaration", "wrong_source"]
@@ -69,10 +71,18 @@ _NAME = re.compile(r"^[A-Za-z0-9]([A-Za-z0-9._-]*[A-Za-z0-9])?\Z")  # of a group
 _VARIANT = re.compile(r"\w[\w-]{0,59}\Z")  # in `pylock.NAME.toml` (PEP 751 wants no dot) and names of folders
 
 
-def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.toml") -> Declaration:
+def read_declaration(
+    text: str,
+    *,
+    folder_name: str,
+    where: str = "pyproject.toml",
+    has_setup: bool = False,
+    told: Told | None = None,
+) -> Declaration:
     """Read a declaration; `folder_name` stands in for a project without a name.
 
-    Raises `NotUnderstood` with everything that is wrong with the file.
+    Beside one that `has_setup`, a `setup.py`, no back end need be named. What a build `told` stands for what
+    is left to it. Raises `NotUnderstood` with everything that is wrong with the file.
     """
     document = parse_toml(text, where)
     project, settings = document.table("project"), document.table("tool").table("rabbet")
@@ -80,9 +90,10 @@ def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.tom
     amount = _Amount(document.problems)
     amount.add(sum(table.count() for table in (project, groups, settings, document.table("build-system"))))
     settings.allow_only(*SETTINGS)
-    for key in ("dependencies", "optional-dependencies", "requires-python"):
-        if key in project.texts("dynamic"):
-            document.problems.add(f"project.{key}", "is dynamic: Rabbet reads it only where it is written")
+    build_system = build_system_in(document)
+    by_build = frozenset(_left_to_build(document, project, built=build_system is not None or has_setup))
+    if by_build and build_system is None:
+        build_system = legacy_build_system()
     extras = _sections(project.table("optional-dependencies"))
     name = project.text("name")
     if name and not is_name(name):
@@ -111,13 +122,44 @@ def read_declaration(text: str, *, folder_name: str, where: str = "pyproject.tom
         census=_census(settings.table("census")),
         system=_system(settings.table("system")),
         version=_own_version(project),
-        dynamic="version" in project.texts("dynamic"),
-        build_system=build_system_in(document),
+        dynamic="version" in project.texts("dynamic") or "name" in by_build,
+        build_system=build_system,
+        by_build=by_build,
     )
+    if told is not None and by_build:
+        declaration = _with_told(declaration, told)
     _check_without(declaration, document.problems)
     _check_served(declaration, document.problems)
     document.problems.raise_if_any()
     return declaration
+
+
+def _left_to_build(document: Table, project: Table, *, built: bool) -> Iterator[str]:
+    """The keys of `[project]` that only the build tells: dynamic ones, and all where there is no table."""
+    for key in ("name", "dependencies", "optional-dependencies", "requires-python"):
+        if key in project.texts("dynamic"):
+            if built:
+                yield key
+            else:
+                document.problems.add(f"project.{key}", "is dynamic, and nothing here builds the project")
+        elif built and "project" not in document:
+            yield key
+
+
+def _with_told(declaration: Declaration, told: Told) -> Declaration:
+    """A declaration with what its build told in place of what it leaves to that."""
+    needs, extras = needs_by_extra(told)
+    left = declaration.by_build
+    return replace(
+        declaration,
+        told=told,
+        name=told.name if "name" in left else declaration.name,
+        python=declaration.python & SpecifierSet(told.python)
+        if "requires-python" in left
+        else declaration.python,
+        needs=needs if "dependencies" in left else declaration.needs,
+        extras=extras if "optional-dependencies" in left else declaration.extras,
+    )
 
 
 class _Amount:

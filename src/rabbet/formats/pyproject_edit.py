@@ -2,7 +2,7 @@
 
 import re
 import tomllib
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from typing import Any, TypeAlias
 
 import tomlkit
@@ -79,19 +79,33 @@ def _pruned(table: Mapping[str, object]) -> dict[str, object]:
 
 
 def complete(
-    text: str, *, name: str, python: str, sources: Sequence[SourceEntry], needs: Sequence[Need]
+    text: str,
+    *,
+    name: str,
+    python: str,
+    sources: Sequence[SourceEntry],
+    needs: Sequence[Need],
+    by_build: Collection[str] = (),
 ) -> str:
-    """Add what a declaration lacks; what is there already stays as it is."""
+    """Add what a declaration lacks; what is there already stays as it is.
+
+    Of `[project]` nothing is added that is left to a build, and no such table where all of it is.
+    """
     document = _parse(text)
-    project = _table(document, "project")
-    project.setdefault("name", name)
-    if "version" not in project and "version" not in project.get("dynamic", []):
-        _put(project, "version", "0.0.0")
-    if python:
-        project.setdefault("requires-python", python)
-    if "dependencies" not in project:
-        _put(project, "dependencies", tomlkit.array())
-    completed = tomlkit.dumps(document)
+    if "name" in by_build:
+        _made_settings(document)
+        runtime = [Edit(verb="declare", what="runtime", value=f"python{python}")] if python else []
+        completed = apply(tomlkit.dumps(document), runtime)[0]
+    else:
+        project = _table(document, "project")
+        project.setdefault("name", name)
+        if "version" not in project and "version" not in project.get("dynamic", []):
+            _put(project, "version", "0.0.0")
+        if python and "requires-python" not in by_build:
+            project.setdefault("requires-python", python)
+        if "dependencies" not in project and "dependencies" not in by_build:
+            _put(project, "dependencies", tomlkit.array())
+        completed = tomlkit.dumps(document)
     if sources and "sources" not in document.get("tool", {}).get("rabbet", {}):
         completed = completed.rstrip("\n") + "\n\n" + tomlkit.dumps(_source_tables(sources))
     edits = [Edit(verb="declare", what="library", value=need_text(need, whole=True)) for need in needs]
@@ -189,7 +203,7 @@ def _retract_section(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Cha
 def _declare_runtime(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
     """Set the constraint on a language.
 
-    Python's is set wherever it stands already, else in the standard key (PEP 621).
+    Python's is set wherever it stands already, else in the standard key (PEP 621) if there is its table.
     """
     need = parse_runtime(edit.value)
     python = specifiers_text(need.specifier)
@@ -198,7 +212,12 @@ def _declare_runtime(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Cha
     if edit.section is not None:
         table = _made(_variant(document, edit.section), "runtimes")
         return [_set(table, "python", python, f"tool.rabbet.variants.{edit.section.name}.runtimes")]
-    places = _runtime_places(document) or [(_table(document, "project"), "requires-python", "project")]
+    places = _runtime_places(document)
+    project = document.get("project")
+    if not places and project is not None and "requires-python" not in project.get("dynamic", []):
+        places = [(project, "requires-python", "project")]
+    elif not places:  # whoever builds the project would stumble over a table of it that says so little
+        places = [(_made(_made_settings(document), "runtimes"), "python", "tool.rabbet.runtimes")]
     return [_set(table, key, python, place) for table, key, place in places]
 
 

@@ -158,7 +158,7 @@ def _ways(unsolved: Unsolved, machine: Machine) -> "tuple[Suggestions, list[Way]
 
     until = time.monotonic() + _SECONDS
     text = read_text(unsolved.project.declaration_file, by_hand=True)
-    declared = unsolved.declaration.asked()
+    declared, told = unsolved.declaration.asked(), unsolved.declaration.told
     tried = suggestions(
         unsolved.refutation,
         Question(
@@ -174,12 +174,12 @@ def _ways(unsolved: Unsolved, machine: Machine) -> "tuple[Suggestions, list[Way]
     helping: list[tuple[list[str], Way]] = []
     for one, edits in own or each:  # what the variants share is changed only if nothing else helps
         targets = _asked(unsolved, unsolved.targets) if one.changes else []
-        if helps(edits, text, targets, unsolved.variant):
+        if helps(edits, text, targets, unsolved.variant, told):
             variants = unsolved.declaration.variants if unsolved.variant is None and one.changes else ()
             left = [
                 name
                 for name in sorted(variants)
-                if time.monotonic() < until and not helps(edits, text, targets, name)
+                if time.monotonic() < until and not helps(edits, text, targets, name, told)
             ]
             helping.append((left, Way(command_for(edits), _gives(one))))
     helping.sort(key=lambda pair: len(pair[0]))

@@ -10,15 +10,17 @@ from msgspec.structs import replace
 from packaging.utils import NormalizedName
 
 from rabbet.core.model.declaration import Declaration
-from rabbet.core.model.lock import Lock
+from rabbet.core.model.lock import OWN_FOLDER, Lock
+from rabbet.core.model.release import Metadata
 from rabbet.core.model.target import Target
-from rabbet.resolving.build_requirements import BuildQuestions
+from rabbet.core.needs.need import library_name
+from rabbet.resolving.build_requirements import BuildQuestions, Subject
 from rabbet.resolving.request import ResolveOptions, ResolveRequest, ResolveResult, policy_for
 
 if TYPE_CHECKING:
     from rabbet.builds.workshop import Workshop
 
-__all__ = ["resolve_targets"]
+__all__ = ["own_metadata", "resolve_targets"]
 
 
 def resolve_targets(work: ResolveRequest, options: ResolveOptions) -> ResolveResult:
@@ -39,6 +41,13 @@ def resolve_targets(work: ResolveRequest, options: ResolveOptions) -> ResolveRes
         from rabbet.resolving.settling import settled  # here: the first answers are on their way meanwhile
 
         return settled(work, options, catalogue, builds)
+
+
+def own_metadata(work: ResolveRequest, options: ResolveOptions) -> Metadata:
+    """What the project's own build tells of it. Raises `BuildFailed`, `NoSolution`, `SourceFailed`."""
+    name = library_name(work.declaration.name)
+    subject = Subject(name=name, what=name, source=OWN_FOLDER, own=True)
+    return _build_questions(work, options).metadata(subject)
 
 
 def _build_questions(work: ResolveRequest, options: ResolveOptions) -> BuildQuestions:

@@ -4,6 +4,7 @@ from collections.abc import Iterable, Sequence
 
 from msgspec.structs import replace
 
+from rabbet.core.model.build import Told
 from rabbet.core.model.declaration import Declared, Section
 from rabbet.core.model.edit import Edit
 from rabbet.core.needs.need import Need
@@ -36,14 +37,21 @@ def edits_for(
     return tuple(found)
 
 
-def helps(edits: Iterable[Edit], text: str, targets: Iterable[Asked], variant: str | None = None) -> bool:
+def helps(
+    edits: Iterable[Edit],
+    text: str,
+    targets: Iterable[Asked],
+    variant: str | None = None,
+    told: Told | None = None,
+) -> bool:
     """Whether a declaration's text (or a variant of it) that is edited so has a solution for these targets.
 
     What a section includes may stand in another one, so an edit may come to more, or less, than what was
     tried.
     """
     try:
-        after = read_declaration(apply(text, edits)[0], folder_name="")
+        edited = apply(text, edits)[0]
+        after = read_declaration(edited, folder_name="", has_setup=told is not None, told=told)
         asked = (after.varied(variant) if variant else after).asked()
     except RabbetError:
         return False

@@ -1,11 +1,12 @@
 """Draw up a declaration from what a project has already."""
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 
 from msgspec import Struct
+from msgspec.structs import replace
 from packaging.version import Version
 
-from rabbet.core.adoption import Adoption, Evidence, adopt
+from rabbet.core.adoption import Adoption, Evidence, Left, adopt
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.edit import Edit
 from rabbet.core.needs.need import library_name
@@ -66,12 +67,19 @@ def adopting(machine: Machine, observer: Observer, places: Sequence[str]) -> Ado
             note="give an environment, a list, another project or code with --from",
             remedy="rabbet begin",
         )
-    text = read_text(folder / DECLARATION, by_hand=True) if before else ""
+    text = read_text(folder / DECLARATION, by_hand=True) if (folder / DECLARATION).exists() else ""
     python, why = _python(gathered, machine)
-    declared = before is not None and bool(before.python)
-    whole = complete(text, name=name, python=python, sources=[], needs=())
+    declared = before is not None and bool(before.python or before.by_build)
+    by_build = before.by_build if before else frozenset[str]()
+    adoption = _without_left(adoption, by_build)
+    whole = complete(
+        text, name=name, python="" if by_build else python, sources=[], needs=(), by_build=by_build
+    )
     after, _ = apply(whole, _edits(adoption))
-    read_declaration(after, folder_name=folder.name)  # which refuses what can't stand there
+    has_setup = (folder / "setup.py").is_file()
+    read_declaration(
+        after, folder_name=folder.name, has_setup=has_setup
+    )  # which refuses what can't stand there
     environment = Project(folder).environment
     return Adopting(
         project=Project(folder),
@@ -87,6 +95,16 @@ def adopting(machine: Machine, observer: Observer, places: Sequence[str]) -> Ado
         sourced=bool((before and before.sources) or users_source(machine)),
         in_the_way=environment.exists() and not machine.environments().owns(environment),
     )
+
+
+def _without_left(adoption: Adoption, by_build: Collection[str]) -> Adoption:
+    """What can be declared: what the project needs itself may be left to its build."""
+    if "dependencies" not in by_build:
+        return adoption
+    own = [one for one in adoption.entries if one.section is None]
+    left = (Left(what=need_text(one.need), because="its build tells what the project needs") for one in own)
+    kept = tuple(one for one in adoption.entries if one.section is not None)
+    return replace(adoption, entries=kept, left=(*adoption.left, *left))
 
 
 def _evidence(gathered: Gathered, before: Declaration | None, name: str) -> Evidence:

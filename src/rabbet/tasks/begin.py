@@ -27,6 +27,7 @@ __all__ = [
     "default_name",
     "draft",
     "existing",
+    "left_to_build",
     "offered_runtimes",
     "save",
 ]
@@ -74,25 +75,29 @@ def offered_runtimes(machine: Machine) -> list[PythonRuntime]:
 
 
 def existing(folder: Path) -> Declaration | None:
-    """The declaration that is there already, if one is. Raises `NotUnderstood`."""
-    path = folder / DECLARATION
-    return read_declaration(read_text(path, by_hand=True), folder_name=folder.name) if path.exists() else None
+    """The declaration that is there already, or what a `setup.py` stands for. Raises `NotUnderstood`."""
+    path, has_setup = folder / DECLARATION, (folder / "setup.py").is_file()
+    if not (path.exists() or has_setup):
+        return None
+    text = read_text(path, by_hand=True) if path.exists() else ""
+    return read_declaration(text, folder_name=folder.name, has_setup=has_setup)
 
 
 def draft(folder: Path, answers: Answers) -> Draft:
     """The declaration as it would be written. Raises `WrongUsage`, `NotUnderstood`."""
-    present = existing(folder)
+    present, path = existing(folder), folder / DECLARATION
     if present is not None:
         _refuse_others(present, answers)
-    before = None if present is None else read_text(folder / DECLARATION, by_hand=True)
+    before = read_text(path, by_hand=True) if path.exists() else None
     after = complete(
         before or "",
         name=checked_name(answers.name),
         python=answers.python,
         sources=[SourceEntry(name="main", url=answers.source)] if answers.source else [],
         needs=answers.needs,
+        by_build=present.by_build if present else (),
     )
-    return Draft(path=folder / DECLARATION, before=before, after=after)
+    return Draft(path=path, before=before, after=after)
 
 
 def checked_name(name: str) -> str:
@@ -108,6 +113,8 @@ def checked_name(name: str) -> str:
 def _refuse_others(present: Declaration, answers: Answers) -> None:
     """Raise `WrongUsage` for answers that an existing declaration gives otherwise, and would keep."""
     because, options = [], []
+    if answers.needs and "dependencies" in present.by_build:
+        raise left_to_build("what the project needs")
     if answers.named and answers.name != present.name:
         because.append(f"its name is {present.name}, not {answers.name}: only you can change that there")
     if answers.python and present.python and answers.python != specifiers_text(present.python):
@@ -125,6 +132,16 @@ def _refuse_others(present: Declaration, answers: Answers) -> None:
         raise WrongUsage(
             "pyproject.toml is there already, and says otherwise", because=because, remedy=remedy
         )
+
+
+def left_to_build(what: str) -> WrongUsage:
+    """The error for an entry that only the files which the project's build reads can have."""
+    return WrongUsage(
+        f"{what} is told by the project's build, so it can't be declared here",
+        because=["pyproject.toml leaves it to that: it has no [project], or calls it dynamic there"],
+        note="it can be changed where the build reads it, such as setup.py or setup.cfg",
+        remedy="rabbet declare",
+    )
 
 
 def save(written: Draft) -> None:

@@ -96,17 +96,33 @@ def change(project: Project, machine: Machine, edits: Sequence[Edit]) -> Edited:
         _check(edit)
     edits = [_with_place(edit, project, machine) for edit in edits]
     declaration = project.declaration()
+    for edit in edits:
+        _refuse_left_to_build(edit, declaration)
     served = list(_served_unnamed(project, machine, declaration, edits))
     before = read_text(project.declaration_file, by_hand=True)
     after, changes = apply(before, [*served, *edits])
     if after != before:
-        changed = read_declaration(after, folder_name=project.folder.name)
+        has_setup = (project.folder / "setup.py").is_file()
+        changed = read_declaration(after, folder_name=project.folder.name, has_setup=has_setup)
         if changed.runtimes:
             from rabbet.workspace.runtimes.languages import languages_for  # here: most edits name a library
 
             languages_for(changed, machine, written=False)  # which refuses one that nobody tells of
         write_text(project.declaration_file, after)
     return Edited(changes, tuple(edit.value for edit in served))
+
+
+def _refuse_left_to_build(edit: Edit, declaration: Declaration) -> None:
+    """Raise `WrongUsage` for an entry that the declaration leaves to the project's build."""
+    from rabbet.tasks.begin import left_to_build
+
+    left, section = declaration.by_build, edit.section
+    if edit.what == "library" and section is None and "dependencies" in left:
+        raise left_to_build("what the project needs")
+    if section is not None and section.kind == "extra" and "optional-dependencies" in left:
+        raise left_to_build(f"the {section}")
+    if edit.what == "own-version" and "name" in left:
+        raise left_to_build("the project's version")
 
 
 def _check(edit: Edit) -> None:
@@ -192,6 +208,10 @@ def _project_text(declaration: Declaration) -> str:
 def entries_of(declaration: Declaration) -> tuple[tuple[str, str], ...]:
     """All that is declared: what it is, and the entry as people write it."""
     found = [("project", _project_text(declaration))]
+    if declaration.by_build and declaration.told is None:
+        found += [("needs", "its build tells them, when it is asked: rabbet resolve")]
+    elif declaration.by_build:
+        found += [("needs", "its build tells them")]
     found += [("runtime", f"python{specifiers_text(declaration.python)}")]
     found += [("runtime", str(runtime)) for runtime in declaration.runtimes]
     found += [(str(one.section or "library"), need_text(one.need)) for one in declaration.declared()]

@@ -22,6 +22,7 @@ from rabbet.errors import IntegrityFailed, NoRuntime, NotUnderstood, WrongUsage
 from rabbet.formats.lock_versions import read_locked_versions
 from rabbet.formats.merge import merge_sides
 from rabbet.formats.pylock import edited_by_hand, write_lock
+from rabbet.formats.pyproject import read_declaration
 from rabbet.resolving.request import ResolveOptions, ResolveRequest
 from rabbet.resolving.resolve_targets import resolve_targets
 from rabbet.workspace.machine import Machine
@@ -111,6 +112,7 @@ def resolve(
     Raises `NoSolution`, `SourceFailed`, `NoRuntime`, `NotUnderstood`, `CannotWrite`.
     """
     work = _Work(project, machine, observer, opened)
+    work.ask_build()
     earlier = {
         variant: work.earlier(variant, must_be_readable=not options.afresh) for variant in work.variants
     }
@@ -166,6 +168,7 @@ def verify(
     Raises what `resolve` raises, and `NoLock`.
     """
     work = _Work(project, machine, observer, opened)
+    work.ask_build()
     return tuple(work.verdict(variant) for variant in work.variants)
 
 
@@ -184,6 +187,32 @@ class _Work:
         self._preferred = preferred_versions(project)
         self._sources: Callable[[], Sources] = cache(
             lambda: open_sources(project, machine, self._declaration, opened=opened)
+        )
+
+    def ask_build(self) -> None:
+        """Ask the project's build for what the declaration leaves to it, unless that is known.
+
+        Raises `BuildFailed`, and what solving its requirements raises.
+        """
+        if not self._declaration.by_build:
+            return
+        from rabbet.workspace.told import is_told_anew
+
+        if not is_told_anew(self._project):
+            return
+        from rabbet.builds.folder_state import needs_state
+        from rabbet.formats.told import told_by
+        from rabbet.resolving.resolve_targets import own_metadata
+
+        self._observer.stage("asking the project's own build what it needs")
+        folder = self._project.folder
+        earlier = self.earlier(None, must_be_readable=False)
+        metadata = own_metadata(self._request(None, self._question(None, ()), earlier), ResolveOptions())
+        self._declaration = read_declaration(
+            read_text(self._project.declaration_file, by_hand=True),
+            folder_name=folder.name,
+            has_setup=(folder / "setup.py").is_file(),
+            told=told_by(metadata, needs_state(str(folder))),
         )
 
     @property

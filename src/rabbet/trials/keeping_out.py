@@ -144,7 +144,8 @@ class _Trial:
     def lock(self, edits: Iterable[Edit]) -> tuple[Lock, Declaration]:
         """The lock that it would get, and itself. Raises what resolving raises."""
         edited, _ = apply(self._text, edits)
-        whole = read_declaration(edited, folder_name=self._project.folder.name)
+        told, name = self._project.declaration().told, self._project.folder.name
+        whole = read_declaration(edited, folder_name=name, has_setup=told is not None, told=told)
         declaration = whole.varied(self._project.variant) if self._project.variant else whole
         earlier = self._earlier()
         pythons = found_pythons(self._machine, self._project)

@@ -62,10 +62,20 @@ class Project(NamedTuple):
         return self.folder / (f"{ENVIRONMENT}-{self.variant}" if self.variant else ENVIRONMENT)
 
     def declaration(self) -> "Declaration":
-        """Read the declaration, as the variant sees it. Raises `NotUnderstood`, `WrongUsage`."""
+        """Read the declaration, as the variant sees it. Raises `NotUnderstood`, `WrongUsage`.
+
+        What it leaves to the project's build stands in the lock; `resolve` asks the build.
+        """
         from rabbet.formats.pyproject import read_declaration
 
-        whole = read_declaration(read_text(self.declaration_file, by_hand=True), folder_name=self.folder.name)
+        text, name = read_text(self.declaration_file, by_hand=True), self.folder.name
+        has_setup = (self.folder / "setup.py").is_file()
+        whole = read_declaration(text, folder_name=name, has_setup=has_setup)
+        if whole.by_build:
+            from rabbet.workspace.told import noted_told
+
+            told = noted_told(self)
+            whole = read_declaration(text, folder_name=name, has_setup=has_setup, told=told)
         if self.variant is None:
             return whole
         if self.variant not in whole.variants:

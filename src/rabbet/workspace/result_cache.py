@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from rabbet import __version__
-from rabbet.builds.folder_state import folder_state
+from rabbet.builds.folder_state import folder_state, needs_state
 from rabbet.core.limits import MOST_TEXT_FILE, UNREADABLE
 from rabbet.disk.named import path_named
 from rabbet.disk.regular_file import read_regular
@@ -189,7 +189,7 @@ def digest_of(project: Project, machine: Machine) -> str:
     for path in sorted(project.folder.glob("pylock*.toml")):
         _add(digest, path.name.encode(errors="surrogateescape"), read_regular(path, most=MOST_TEXT_FILE))
     for folder in _folders(project, declaration):
-        _add(digest, folder_state(str(folder)).encode())
+        _add(digest, folder_state(str(folder)).encode(), needs_state(str(folder)).encode())
     for executable in _programs(project, machine, declaration):
         state = executable.stat()
         facts = f"{state.st_size} {state.st_mtime_ns} {state.st_ctime_ns}".encode()
@@ -202,7 +202,7 @@ def _folders(project: Project, text: bytes) -> Iterator[Path]:
 
     Raises `FileNotFoundError` for a declaration that can't be read.
     """
-    if b"build-system" in text:
+    if b"build-system" in text or (project.folder / "setup.py").exists():
         yield project.folder
     if b"local" in text:
         from tomllib import loads

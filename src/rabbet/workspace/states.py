@@ -15,6 +15,7 @@ from typing import Literal
 from msgspec import Struct
 from packaging.version import InvalidVersion, Version
 
+from rabbet.core.model.build import Told
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import Lock, LockedLibrary, LockedRuntime
@@ -152,12 +153,10 @@ def _of_revision(project: Project, machine: Machine, named: str, revision: str) 
         raise NoLock(
             f"there is no {file} at the revision '{revision}'", remedy=f"git log --oneline -- {file}"
         )
-    declaration = file_at(project.folder, revision, DECLARATION, environ)
-    return State(
-        name=named,
-        lock=read_lock(lock, f"{file} at {revision}", remedies=False),
-        declaration=_declaration(declaration, project.folder.name, project.variant),
-    )
+    text = file_at(project.folder, revision, DECLARATION, environ)
+    read = read_lock(lock, f"{file} at {revision}", remedies=False)
+    declaration = _declaration(text, project.folder.name, project.variant, read.told)
+    return State(name=named, lock=read, declaration=declaration)
 
 
 def _of_file(project: Project, path: Path, named: str, content: str) -> State:
@@ -168,17 +167,19 @@ def _of_file(project: Project, path: Path, named: str, content: str) -> State:
     )
     text = read_text(beside) if belongs and beside.is_file() else None
     name = path.name if path.name == named or Path(named).is_absolute() else named
-    return State(
-        name=name,
-        lock=read_lock(content, named, remedies=path == project.lock_file),
-        declaration=_declaration(text, path.parent.name, project.variant),
-    )
+    lock = read_lock(content, named, remedies=path == project.lock_file)
+    declaration = _declaration(text, path.parent.name, project.variant, lock.told)
+    return State(name=name, lock=lock, declaration=declaration)
 
 
-def _declaration(text: str | None, folder_name: str, variant: str | None) -> Declaration | None:
+def _declaration(
+    text: str | None, folder_name: str, variant: str | None, told: Told | None
+) -> Declaration | None:
     """An old declaration that can't be read only means that no causes can be told."""
+    if text is None:
+        return None
     try:
-        whole = None if text is None else read_declaration(text, folder_name=folder_name)
+        whole = read_declaration(text, folder_name=folder_name, has_setup=told is not None, told=told)
     except RabbetError:
         return None
-    return whole.varied(variant) if whole and variant and variant in whole.variants else whole
+    return whole.varied(variant) if variant and variant in whole.variants else whole

@@ -37,7 +37,8 @@ def run(arguments: Namespace, context: Context) -> int:
     answers = (asked if asking else given)(arguments, context, present)
     written = draft(context.machine.folder, answers)
     if not written.changed:
-        context.show("pyproject.toml has all that Rabbet needs. Next: rabbet declare LIBRARY")
+        following = "rabbet resolve" if present and present.by_build else "rabbet declare LIBRARY"
+        context.show(f"pyproject.toml has all that Rabbet needs. Next: {following}")
         return ExitCode.DONE
     if asking:
         show_draft(written, context)
@@ -57,5 +58,5 @@ def _following(answers: "Answers", present: "Declaration | None", context: Conte
     known = answers.source or (present and present.sources) or users_source(context.machine)
     if not known:
         return "rabbet declare --source URL_OR_FOLDER, for no source of libraries is known yet"
-    declared = answers.needs or (present and any(True for _ in present.declared()))
+    declared = answers.needs or (present and (present.by_build or any(True for _ in present.declared())))
     return "rabbet resolve" if declared else "rabbet declare LIBRARY, then: rabbet resolve"

@@ -74,7 +74,10 @@ def _rows(status: Status) -> Iterator[tuple[str, str, str, str]]:
     python = specifiers_text(declaration.python)
     others = ", ".join(map(str, declaration.runtimes))
     runtimes = ", ".join(one for one in (f"python{python}", others) if one)
-    yield "declared", count(len(list(declaration.declared())), "requirement"), "", runtimes
+    amount = count(len(list(declaration.declared())), "requirement")
+    if declaration.by_build:
+        amount = "its build was not asked yet" if declaration.told is None else f"{amount}, its build tells"
+    yield "declared", amount, "", runtimes
     if locked is None:
         yield "lock", "none yet", "", ""
     else:

@@ -65,6 +65,7 @@ def build_lock(
         without=tuple(sorted(declaration.without)),
         corrections=tuple(sorted(str(correction) for correction in declaration.corrections)),
         pins=tuple(sorted({one.need.name for one in declaration.declared() if one.need.is_pin})),
+        told=declaration.told,
     )
 
 

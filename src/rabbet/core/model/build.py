@@ -3,14 +3,29 @@
 from typing import Literal, TypeAlias
 
 from msgspec import Struct
+from packaging.utils import NormalizedName
 
 from rabbet.core.needs.need import Need
 
-__all__ = ["BuildKind", "BuildSystem"]
+__all__ = ["BuildKind", "BuildSystem", "Told"]
 
 BuildKind: TypeAlias = Literal["wheel", "editable"]
 """What is built: a `wheel` that holds all it needs (PEP 517), or an `editable` one that refers to the sources
 where they lie (PEP 660)."""
+
+
+class Told(Struct, frozen=True, kw_only=True):
+    """What a project's build told of it, where its declaration does not.
+
+    That is its name, the versions of Python, what it `requires` (PEP 508, with conditions on its extras), and
+    its extras. The `state` is a digest of the files that it followed from.
+    """
+
+    name: NormalizedName
+    python: str
+    requires: tuple[str, ...]
+    extras: tuple[NormalizedName, ...]
+    state: str
 
 
 class BuildSystem(Struct, frozen=True, kw_only=True):

@@ -11,7 +11,7 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.model.build import BuildSystem
+from rabbet.core.model.build import BuildSystem, Told
 from rabbet.core.model.language import Language
 from rabbet.core.needs.need import Need
 
@@ -144,7 +144,8 @@ class Declaration(Struct, frozen=True, kw_only=True):
     needs. `runtimes` are those of other languages than Python; `languages` tells of some that Rabbet does not
     know, and `catalogues` where runtimes can be had. The project's own `version` is `None` where it is not
     written down: some leave it to their build (`dynamic`). Of distributions it needs packages of the
-    `system`. One with a `build_system` can be installed itself.
+    `system`. One with a `build_system` can be installed itself. The keys of `[project]` in `by_build` are
+    left to its build; they hold what that `told`, and are empty until it was asked.
     """
 
     name: str
@@ -171,6 +172,8 @@ class Declaration(Struct, frozen=True, kw_only=True):
     version: Version | None = None
     dynamic: bool = False
     build_system: BuildSystem | None = None
+    by_build: frozenset[str] = frozenset()
+    told: Told | None = None
 
     def declared(self) -> Iterator[Declared]:
         """All requirements with the group that makes them, the project's own first."""
@@ -227,6 +230,8 @@ class Declaration(Struct, frozen=True, kw_only=True):
         if self.runtimes:
             content["runtimes"] = sorted(str(runtime) for runtime in self.runtimes)
             content["catalogues"] = sorted([one.name, one.url, one.registry] for one in self.catalogues)
+        if self.by_build:
+            content["told"] = self.told.state if self.told else ""
         if self.build_system:
             asked = sorted({str(need) for need in self.build_system.requires})
             content["build"] = [self.build_system.backend, list(self.build_system.backend_path), asked]

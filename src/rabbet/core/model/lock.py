@@ -9,7 +9,7 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.model.build import BuildKind
+from rabbet.core.model.build import BuildKind, Told
 from rabbet.core.model.declaration import Section
 from rabbet.core.model.runtime import RuntimeArchive
 
@@ -257,8 +257,8 @@ class Lock(_Sealed, frozen=True, kw_only=True):
 
     `pins` are the libraries that the declaration itself pins to one version, `also_known` those that more
     than one source knows. `limits`, `without` and `corrections` tell which of the declaration's it was made
-    under. The `builds` are those of libraries without a wheel, and of the project. The `seal` is the one that
-    was read with it.
+    under. The `builds` are those of libraries without a wheel, and of the project, of which its build `told`
+    what the declaration leaves to it. The `seal` is the one that was read with it.
     """
 
     requires_python: str | None
@@ -274,6 +274,7 @@ class Lock(_Sealed, frozen=True, kw_only=True):
     without: tuple[str, ...] = ()
     corrections: tuple[str, ...] = ()
     builds: tuple[LockedBuild, ...] = ()
+    told: Told | None = None
 
     @property
     def everything(self) -> Selection:

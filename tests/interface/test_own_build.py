@@ -1,0 +1,168 @@
+"""A project whose needs only its build tells: asked once, kept in the lock, and left to the build."""
+
+from rabbet.demo.files import write_files
+from rabbet.demo.libraries import MadeUp
+from rabbet.demo.stand_in import StandIn
+from tests.support.program import ProgramCase
+
+# A back end that takes the needs from a list, and notes each time that it is asked.
+BACKEND = """\
+import base64, hashlib, os, pathlib, zipfile
+
+INFO, TAG = "honey_works-3.1.dist-info", "Wheel-Version: 1.0\\nRoot-Is-Purelib: true\\nTag: py3-none-any\\n"
+
+def metadata():
+    needs = "".join(f"Requires-Dist: {one}\\n" for one in pathlib.Path("needs.txt").read_text().splitlines())
+    head = "Metadata-Version: 2.1\\nName: Honey-Works\\nVersion: 3.1\\nRequires-Python: >=3.9\\n"
+    return f"{head}Provides-Extra: plots\\n{needs}"
+
+def prepare_metadata_for_build_wheel(folder, config_settings=None):
+    with open(SEEN, "a") as seen:
+        seen.write("x")
+    made = pathlib.Path(folder, INFO)
+    made.mkdir()
+    (made / "METADATA").write_text(metadata())
+    return INFO
+
+def build_editable(folder, config_settings=None, metadata_directory=None):
+    files = {f"{INFO}/METADATA": metadata(), f"{INFO}/WHEEL": TAG, "honey.pth": os.getcwd() + "\\n"}
+    rows = ""
+    name = "honey_works-3.1-py3-none-any.whl"
+    with zipfile.ZipFile(pathlib.Path(folder, name), "w") as archive:
+        for path, text in files.items():
+            digest = base64.urlsafe_b64encode(hashlib.sha256(text.encode()).digest()).decode().rstrip("=")
+            rows += f"{path},sha256={digest},{len(text.encode())}\\n"
+            archive.writestr(path, text)
+        archive.writestr(f"{INFO}/RECORD", f"{rows}{INFO}/RECORD,,\\n")
+    return name
+
+build_wheel = build_editable
+"""
+SYSTEM = '[build-system]\nrequires = []\nbuild-backend = "backend"\nbackend-path = ["."]\n'
+NEEDS = 'nectarplot>=2\npollencsv; extra == "plots"\nskepio; python_version < "9" and extra == "plots"\n'
+DYNAMIC = '[project]\nname = "honey-works"\nversion = "1"\nrequires-python = ">=3.9"\n'
+LISTS = 'dynamic = ["dependencies", "optional-dependencies"]\n'
+
+
+class OwnBuild(ProgramCase):
+    """With a back end in the tree, or one that stands for all that is named nowhere."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.index = self.serve(StandIn())
+        self.seen = self.root / "seen"
+
+    def lay_out(self, head: str) -> None:
+        """A project as somebody has it who never heard of Rabbet."""
+        (self.project / "backend.py").write_text(BACKEND.replace("SEEN", repr(str(self.seen))))
+        (self.project / "needs.txt").write_text(NEEDS)
+        (self.project / "pyproject.toml").write_text(head)
+
+    def test_story(self) -> None:
+        """Nothing is invented, the build is asked once, and again when its files change."""
+        for head in (SYSTEM, f"{DYNAMIC}{LISTS}{SYSTEM}"):
+            self.fresh()
+            self.seen.unlink(missing_ok=True)
+            self.lay_out(head)
+            told = self.rabbet("begin", "--yes", "--source", self.index.address).out
+            self.assertIn("Completed pyproject.toml. Next: rabbet resolve", told)
+            text = (self.project / "pyproject.toml").read_text()
+            self.assertTrue(text.startswith(head))
+            self.assertEqual(text.count("[project]"), head.count("[project]"))
+            self.assertIn("its build tells them, when it is asked", self.rabbet("declare").out)
+            self.rabbet("resolve")
+            self.assertEqual({"nectarplot", "pollencsv", "skepio"} - self.locked().keys(), set())
+            asked = self.seen.read_text()
+            self.assertRegex(self.rabbet("declare").out, "(?m)^extra plots +skepio; python_version")
+            self.rabbet("recreate")
+            self.assertEqual(self.installed()["Honey-Works"], "3.1")
+            self.assertIn("No drift", self.rabbet("drift").out)
+            self.rabbet("declare", "--limit", "combframe<9")
+            self.rabbet("resolve")
+            self.assertEqual(
+                self.seen.read_text(), asked, "what Rabbet itself writes is no reason to ask again"
+            )
+            (self.project / "needs.txt").write_text("nectarplot<2\n")
+            self.assertRegex(self.rabbet("status").out, "lock +out of date")
+            self.rabbet("recreate", "--strict", code=1)
+            self.rabbet("resolve")
+            self.assertEqual(self.locked()["nectarplot"], "1.9")
+            self.rabbet("recreate")
+            self.assertIn("is what the declaration asks for", self.rabbet("resolve", "--verify").out)
+
+    def test_teammate(self) -> None:
+        """Who has the lock needs no build to know what is needed; a lock without that is out of date."""
+        self.lay_out(SYSTEM)
+        self.rabbet("begin", "--yes", "--source", self.index.address)
+        self.rabbet("resolve")
+        self.seen.unlink()
+        self.variables["RABBET_STORE"] = str(self.root / "another")
+        self.assertIn("is up to date", self.rabbet("resolve").out)
+        self.assertIn("honey-works → nectarplot>=2", self.rabbet("explain", "nectarplot").out)
+        self.assertFalse(self.seen.exists())
+        lock = self.project / "pylock.toml"
+        whole = lock.read_text()
+        for wrong, code in (
+            ("told = { name = 7 }", 3),
+            ('told = { name = "a", requires = ["=="] }', 3),
+            ("", 0),
+        ):
+            line = next(line for line in whole.splitlines() if line.startswith("told = "))
+            lock.write_text(whole.replace(line, wrong))
+            self.rabbet("status", code=code)
+        self.rabbet("resolve")
+        self.assertEqual(lock.read_text(), whole)
+
+    def test_left_to_the_build(self) -> None:
+        """What the build tells can't be declared; groups, limits and versions of Python can."""
+        self.lay_out(SYSTEM)
+        self.rabbet("begin", "--yes", "--source", self.index.address)
+        for arguments in (
+            ["declare", "skepio"],
+            ["retract", "nectarplot"],
+            ["declare", "--extra", "plots", "skepio"],
+            ["declare", "--own-version", "2"],
+            ["begin", "--yes", "skepio"],
+        ):
+            self.assertIn("told by the project's build", self.rabbet(*arguments, code=2).err)
+        self.rabbet("declare", "--group", "checks", "mitewatch")
+        self.rabbet("declare", "--runtime", "python>=3.10")
+        (self.project / "requirements.txt").write_text("tallywax\n")
+        told = self.rabbet("adopt", "--yes").out
+        self.assertIn("tallywax: its build tells what the project needs", told)
+        text = (self.project / "pyproject.toml").read_text()
+        self.assertNotIn("[project]", text)
+        self.assertIn('[tool.rabbet.runtimes]\npython = ">=3.10"', text)
+        self.rabbet("resolve")
+        self.assertIn("mitewatch", self.locked())
+
+    def test_setup_alone(self) -> None:
+        """A tree with a `setup.py` is built by the back end that stands for all that name none."""
+        backend = BACKEND.replace("SEEN", repr(str(self.seen)))
+        legacy = f"{backend}\nimport sys\n__legacy__ = sys.modules[__name__]\n"
+        more = (("setuptools/__init__.py", ""), ("setuptools/build_meta.py", legacy))
+        write_files(self.root / "wheels", [MadeUp(name="setuptools", version="80.0", code="", more=more)])
+        (self.project / "needs.txt").write_text("setuptools\n")
+        (self.project / "setup.py").write_text("raise SystemExit\n")
+        self.rabbet("begin", "--yes", "--source", "../wheels")
+        self.rabbet("resolve")
+        self.assertEqual(self.locked(), {"setuptools": "80.0"})
+        self.rabbet("recreate")
+        self.assertIn("No drift", self.rabbet("drift").out)
+
+    def test_failures(self) -> None:
+        """Each is told, and nothing is written."""
+        for needs, code, words in (
+            ("skepio (>dev)", 7, "'skepio (>dev)', which is not a requirement"),
+            ('skepio; extra == "plots" or os_name == "nt"', 3, "which no extra alone can stand for"),
+            ('skepio; extra == "nowhere"', 3, "which no extra alone can stand for"),
+            (None, 7, "can't be built"),
+        ):
+            self.lay_out(SYSTEM)
+            self.rabbet("begin", "--yes", "--source", self.index.address)
+            if needs is None:
+                (self.project / "needs.txt").unlink()
+            else:
+                (self.project / "needs.txt").write_text(f"{needs}\n")
+            self.assertIn(words, self.rabbet("resolve", code=code).err)
+            self.assertFalse((self.project / "pylock.toml").exists())
