@@ -45,12 +45,22 @@ class Kept(unittest.TestCase):
         self.assertEqual((again.by_version, again.aside), (listing.by_version, listing.aside))
         self.assertGreater(len(listing.files), 10)
 
+    def test_silent(self) -> None:
+        """An index that says nothing is asked again after the time that its entry gives."""
+        client = HttpClient({}, Credentials((), {}, {}, Path("/nowhere")))
+        for max_age, fresh_for, asked in ((None, 600, 1), (None, 0, 2), (0, 600, 2), (600, 0, 1)):
+            memory = DictMemory()
+            with StandIn(manner=Manner(max_age=max_age)) as index:
+                for _ in range(2):
+                    IndexSource("s", index.address, client, Pages(memory, fresh_for)).listing(NAME)
+                self.assertEqual(len(index.requests), asked, (max_age, fresh_for))
+
     def test_renewed(self) -> None:
         """That a page is unchanged is noted in a few bytes, and counts for that page alone."""
         memory, client = DictMemory(), HttpClient({}, Credentials((), {}, {}, Path("/nowhere")))
         with StandIn(manner=Manner(max_age=600)) as index:
             for anew, asked in ((False, 1), (False, 1), (True, 2), (True, 3), (False, 3)):
-                listing = IndexSource("s", index.address, client, memory, anew=anew).listing(NAME)
+                listing = IndexSource("s", index.address, client, Pages(memory), anew=anew).listing(NAME)
                 self.assertIsNotNone(listing)
                 self.assertEqual((len(index.requests), memory.times), (asked, asked))
         sizes = sorted(len(content) for content in memory.values())
@@ -71,6 +81,8 @@ class Kept(unittest.TestCase):
         for tagged in (True, False):
             memory, client = DictMemory(), HttpClient({}, Credentials((), {}, {}, Path("/nowhere")))
             with self.subTest(tagged=tagged), StandIn(manner=Manner(tagged=tagged)) as index:
-                listings = [IndexSource("s", index.address, client, memory).listing(NAME) for _ in range(3)]
+                listings = [
+                    IndexSource("s", index.address, client, Pages(memory)).listing(NAME) for _ in range(3)
+                ]
                 self.assertEqual((len(index.requests), memory.times), (3, 1))
                 self.assertEqual(listings[1:], listings[:2])

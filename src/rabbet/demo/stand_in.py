@@ -76,8 +76,9 @@ _CHANGES: Mapping[Fault | None, Callable[[bytes], bytes]] = {
 class Manner(Struct, frozen=True, kw_only=True):
     """How the index serves, and what fails at which path; `password` is `user:password`, if it wants one.
 
-    Pages carry a tag (`ETag`), if `tagged`, and are fresh for `max_age` seconds; they list files with a
-    digest of the algorithm `hashes` (empty: without). Every answer comes `latency` seconds late.
+    Pages carry a tag (`ETag`), if `tagged`, and are fresh for `max_age` seconds (`None`: nobody says); they
+    list files with a digest of the algorithm `hashes` (empty: without). Every answer comes `latency` seconds
+    late.
     """
 
     json: bool = True
@@ -85,7 +86,7 @@ class Manner(Struct, frozen=True, kw_only=True):
     ranges: bool = True
     tagged: bool = True
     password: str = ""
-    max_age: int = 0
+    max_age: int | None = 0
     hashes: str = "sha256"
     latency: float = 0.0
     faults: MutableMapping[str, Fault] = field(default_factory=dict)
@@ -317,7 +318,8 @@ class _Handler(BaseHTTPRequestHandler):
             self.send_header("Accept-Ranges", "bytes")
         if tag and self.server.manner.tagged:
             self.send_header("ETag", tag)
-            self.send_header("Cache-Control", f"max-age={self.server.manner.max_age}")
+            if self.server.manner.max_age is not None:
+                self.send_header("Cache-Control", f"max-age={self.server.manner.max_age}")
         if span:
             self.send_header("Content-Range", span)
         self.end_headers()

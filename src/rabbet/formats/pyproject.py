@@ -16,6 +16,7 @@ from packaging.version import Version
 
 from rabbet.core.limits import (
     DEEPEST,
+    LONGEST_FRESH,
     LONGEST_LINE,
     LONGEST_TEXT,
     MOST_DECLARED,
@@ -68,6 +69,8 @@ SETTINGS = (
 )
 _MINOR = re.compile(r"^[0-9]{1,3}\.[0-9]{1,3}\Z")
 _NAME = re.compile(r"^[A-Za-z0-9]([A-Za-z0-9._-]*[A-Za-z0-9])?\Z")  # of a group or an extra (PEP 685)
+_DURATION = re.compile(r"([0-9]{1,6})([smh])\Z")
+_SECONDS = {"s": 1, "m": 60, "h": 3600}
 _VARIANT = re.compile(r"\w[\w-]{0,59}\Z")  # in `pylock.NAME.toml` (PEP 751 wants no dot) and names of folders
 
 
@@ -517,9 +520,16 @@ def _few(settings: Table, key: str, most: int) -> list[Table]:
 
 
 def _source(entry: Table) -> SourceEntry:
-    entry.allow_only("name", "url", "only")
+    entry.allow_only("name", "url", "only", "fresh-for")
     name, url = _named_place(entry)
-    return SourceEntry(name=name, url=url, only=tuple(entry.texts("only")))
+    told = entry.text("fresh-for")
+    fresh = _DURATION.match(told or "0s")
+    if fresh is None:
+        entry.problems.add(entry.place("fresh-for"), "is no time such as '10m' or '2h'")
+    seconds = int(fresh.group(1)) * _SECONDS[fresh.group(2)] if fresh else 0
+    return SourceEntry(
+        name=name, url=url, only=tuple(entry.texts("only")), fresh_for=min(seconds, LONGEST_FRESH)
+    )
 
 
 def read_catalogues(settings: Table) -> tuple[CatalogueEntry, ...]:

@@ -17,7 +17,6 @@ from rabbet.formats.simple_index import (
     parse_names_html,
     parse_names_json,
 )
-from rabbet.sources.base import Memory
 from rabbet.sources.file_reader import FileReader
 from rabbet.sources.http.client import Answer, HttpClient
 from rabbet.sources.http.failures import refused
@@ -36,14 +35,14 @@ class IndexSource:
     """One index; its address, which holds no credentials, is made to end with a slash."""
 
     def __init__(
-        self, name: str, address: str, client: HttpClient, memory: Memory, *, anew: bool = False
+        self, name: str, address: str, client: HttpClient, pages: Pages, *, anew: bool = False
     ) -> None:
         self.name = name
         self._anew = anew
         self._address = address if address.endswith("/") else address + "/"
         self._client = client
         self._reader = FileReader(client)
-        self._pages = Pages(memory)
+        self._pages = pages
         self._guard = threading.Lock()
         self._kept: dict[NormalizedName, KeptPage | None] = {}
         self._asked: dict[NormalizedName, Future[Answer] | None] = {}

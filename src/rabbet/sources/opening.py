@@ -13,6 +13,7 @@ from rabbet.sources.folder import FolderSource
 from rabbet.sources.http.client import HttpClient
 from rabbet.sources.index import IndexSource
 from rabbet.sources.local_file import local_path
+from rabbet.sources.pages import Pages
 from rabbet.sources.static_pages import StaticPagesSource, holds_pages
 
 __all__ = ["open_source"]
@@ -36,7 +37,7 @@ def open_source(
     scheme = parse_address(entry.url).scheme if is_address(entry.url) else "file"
     if scheme in ("http", "https"):
         address = parse_address(entry.url).text
-        return IndexSource(entry.name, address, client, memory_of(address), anew=anew)
+        return IndexSource(entry.name, address, client, Pages(memory_of(address), entry.fresh_for), anew=anew)
     if scheme != "file":
         raise SourceFailed(
             f"the source '{entry.name}' has an unsupported address",

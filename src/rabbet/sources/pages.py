@@ -138,10 +138,14 @@ _KEPT_PAGE = msgspec.msgpack.Decoder(KeptPage)
 
 
 class Pages:
-    """The kept listings of one index."""
+    """The kept listings of one index.
 
-    def __init__(self, memory: Memory) -> None:
+    Where its answers say nothing of how long they are fresh, they are so for `fresh_for` seconds.
+    """
+
+    def __init__(self, memory: Memory, fresh_for: int = 0) -> None:
         self._memory = memory
+        self._fresh_for = fresh_for
 
     def recall(self, address: str) -> KeptPage | None:
         """What is kept of a page, in the present format."""
@@ -194,25 +198,25 @@ class Pages:
             etag=headers.get("etag", ""),
             content=content,
             kept_at=time.time(),
-            fresh_until=_fresh_until(headers),
+            fresh_until=self._fresh_until(headers),
             body=msgspec.Raw(msgspec.msgpack.encode(body)),
         )
         self._write(address, page)
 
     def renew(self, address: str, page: KeptPage, headers: Mapping[str, str]) -> None:
         """The index said, or its answer showed, that a page has not changed."""
-        etag, until = headers.get("etag", page.etag), _fresh_until(headers)
+        etag, until = headers.get("etag", page.etag), self._fresh_until(headers)
         if until or etag != page.etag:
             renewal = _Renewal(page.content, etag, time.time(), until)
             self._memory.remember(_renewal_key(address), msgspec.msgpack.encode(renewal))
 
+    def _fresh_until(self, headers: Mapping[str, str]) -> float:
+        silent = "cache-control" not in headers and "expires" not in headers
+        seconds = self._fresh_for if silent else fresh_seconds(headers)
+        return time.time() + seconds if seconds else 0.0
+
     def _write(self, address: str, page: KeptPage) -> None:
         self._memory.remember(_key(address), msgspec.msgpack.encode(page))
-
-
-def _fresh_until(headers: Mapping[str, str]) -> float:
-    seconds = fresh_seconds(headers)
-    return time.time() + seconds if seconds else 0.0
 
 
 def _key(address: str) -> str:

@@ -32,12 +32,14 @@ __all__ = [
 class SourceEntry(Struct, frozen=True, kw_only=True):
     """A place where releases are listed: the address of an index, or a folder of wheels.
 
-    `only` are names or patterns of libraries: these come from here and nowhere else, and no others do.
+    `only` are names or patterns of libraries: these come from here and nowhere else, and no others do. The
+    listings of an index that does not say how long they are fresh are so for `fresh_for` seconds.
     """
 
     name: str
     url: str
     only: tuple[str, ...] = ()
+    fresh_for: int = 0
 
 
 class Section(Struct, frozen=True, order=True):
