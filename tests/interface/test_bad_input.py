@@ -319,11 +319,11 @@ class Interrupted(ProgramCase):
         process = subprocess.Popen(
             self.command("recreate"), cwd=self.project, env=self.variables, stderr=subprocess.PIPE, text=True
         )
-        deadline = time.monotonic() + 30
+        deadline = time.monotonic() + 120
         while f"GET {WHEEL}" not in index.requests and time.monotonic() < deadline:
             time.sleep(0.02)
         process.send_signal(signal.SIGINT)
-        _, error = process.communicate(timeout=30)
+        _, error = process.communicate(timeout=120)
         self.assertEqual(process.returncode, 130)
         self.assertIn("error: interrupted", error)
         self.assertEqual(self.tree(), before)

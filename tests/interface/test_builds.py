@@ -14,7 +14,7 @@ from tests.support.program import ProgramCase
 from tests.support.sources import source_archive
 
 TABLE = tomllib.loads((Path(__file__).parent.parent / "data" / "builds.toml").read_text())
-_PATIENCE = 20  # seconds
+_PATIENCE = 60  # seconds
 
 
 def alive(pid: int) -> bool:
@@ -34,13 +34,13 @@ class Builds(ProgramCase):
         write_files(self.files, RELEASES)
         self.seen = self.root / "seen"
 
-    def declare(self, *requirements: str, allowed: str = "queenmark") -> None:
+    def declare(self, *requirements: str, allowed: str = "queenmark", more: str = "") -> None:
         """Write a declaration by hand."""
         (self.project / "pyproject.toml").write_text(
             '[project]\nname = "hivescale"\nrequires-python = ">=3.11"\n'
             f"dependencies = {list(requirements or ['queenmark'])}\n"
             f"[tool.rabbet]\nbuild-from-source = {[allowed]}\n"
-            '[[tool.rabbet.sources]]\nname = "apiary"\nurl = "../files"\n'
+            f'[[tool.rabbet.sources]]\nname = "apiary"\nurl = "../files"\n{more}'
         )
 
     def offer(self, hook: str = "return well(folder, 'queenmark', '1.2')", **more: object) -> None:
@@ -63,7 +63,7 @@ class Builds(ProgramCase):
                     case.get("hook", "return 1"), files=case.get("files"), without=case.get("without", ())
                 )
                 before = self.tree(".venv/rabbet.json")
-                told = self.outcome(case.get("code", 7))
+                told = self.outcome(case.get("code", 7), case.get("seconds", 60))
                 for text in case["said"]:
                     self.assertIn(text, told)
                 self.assertEqual(self.tree(".venv/rabbet.json"), before)
@@ -71,13 +71,13 @@ class Builds(ProgramCase):
                     self.assertLess(log.stat().st_size, 5_000_000)
                 self.assertEqual(list((self.root / "store").glob("*/building/*")), [])
 
-    def outcome(self, code: int) -> str:
+    def outcome(self, code: int, seconds: int) -> str:
         """What is said by the first of resolving and recreating that fails."""
         for command in (("resolve", "--fresh-listings"), ("recreate",)):
             done = subprocess.run(
                 self.command(*command),
                 cwd=self.project,
-                env={**self.variables, "RABBET_BUILD_SECONDS": "2"},
+                env={**self.variables, "RABBET_BUILD_SECONDS": str(seconds)},
                 capture_output=True,
                 text=True,
                 check=False,
@@ -130,6 +130,31 @@ class Builds(ProgramCase):
         self.assertIn("what it is built from", self.rabbet("drift", code=1).out)
         self.rabbet("recreate")
         self.assertEqual(self.seen.read_text(), "xx")
+
+    def test_options(self) -> None:
+        """A build gets the variables, settings and needs that are locked for it."""
+        told = (
+            f"open({str(self.seen)!r}, 'a').write(os.environ['COLONIES'] + str(settings) + skepio.__name__)"
+        )
+        self.offer(f"import skepio; {told}; return well(folder, 'queenmark', '1.2')")
+        for colonies in ("12", "13"):
+            self.declare(
+                more="[tool.rabbet.builds.queenmark]\nneeds = ['skepio']\n"
+                f"variables = {{ COLONIES = '{colonies}' }}\nsettings = {{ '--wax' = 'thin \"one\"' }}\n"
+            )
+            if colonies == "13":
+                self.assertIn("The declaration changed", self.rabbet("recreate").out)
+            self.rabbet("resolve")
+            self.rabbet("recreate")
+            self.rabbet("recreate", "--fresh")
+        settings = {"--wax": 'thin "one"'}
+        self.assertEqual(self.seen.read_text(), f"12{settings}skepio13{settings}skepio")
+        (build,) = tomllib.loads((self.project / "pylock.toml").read_text())["tool"]["rabbet"]["builds"]
+        self.assertEqual(build["variables"], {"COLONIES": "13"})
+        self.assertEqual(build["settings"], settings)
+        self.assertIn("skepio", [library["name"] for library in build["packages"]])
+        self.assertIn("setting --wax=thin", self.rabbet("declare").out)
+        self.assertIn("No drift", self.rabbet("drift").out)
 
     def test_at_once(self) -> None:
         """Two processes that need the same build make it once."""

@@ -52,7 +52,7 @@ class Terminal(ProgramCase):
                 os.write(ours, waiting.pop(0)[1].encode() + b"\r")
         os.close(ours)
         self.assertEqual(waiting, [], screen)
-        return process.wait(timeout=10), screen
+        return process.wait(timeout=60), screen
 
     def test_begin_asks(self) -> None:
         """What was not given is asked for, a bad answer again; the file is shown and confirmed."""

@@ -139,7 +139,7 @@ class Asking(unittest.TestCase):
             begun = time.monotonic()
             with self.subTest(script):
                 if isinstance(expected, str):
-                    answer = ask([str(program)], os.environ, bounds=Bounds(seconds=1))
+                    answer = ask([str(program)], os.environ, bounds=Bounds(seconds=15))
                     self.assertEqual((answer.out + answer.err).decode(), expected)
                 else:
                     with self.assertRaisesRegex(NoAnswer, str(expected)):

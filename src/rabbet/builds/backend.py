@@ -14,7 +14,7 @@ from packaging.requirements import InvalidRequirement
 from rabbet.builds import hook_caller
 from rabbet.builds.supervised import run_supervised
 from rabbet.core.limits import MOST_METADATA, UNREADABLE
-from rabbet.core.model.build import BuildKind, BuildSystem
+from rabbet.core.model.build import BuildKind, BuildOptions, BuildSystem
 from rabbet.core.needs.need import Need
 from rabbet.core.progress import Observer
 from rabbet.disk.regular_file import is_there, read_regular
@@ -32,7 +32,8 @@ class Workplace(Struct, frozen=True, kw_only=True):
     """Where a build happens.
 
     `root` is a folder of its own for what it writes, `interpreter` that of its environment, `commands` the
-    folders that programs are looked for in. Its output goes to `log`. It may take so many `seconds`.
+    folders that programs are looked for in. Its output goes to `log`. It may take so many `seconds`. The
+    `options` are what the declaration gives to it.
     """
 
     root: Path
@@ -40,6 +41,7 @@ class Workplace(Struct, frozen=True, kw_only=True):
     commands: str
     log: Path
     seconds: int
+    options: BuildOptions
 
     def environ(self) -> Mapping[str, str]:
         """All variables that a build gets."""
@@ -49,7 +51,13 @@ class Workplace(Struct, frozen=True, kw_only=True):
             "TMPDIR": str(self.root / "tmp"),
             "LANG": "C.UTF-8",
             "SOURCE_DATE_EPOCH": _EPOCH,
+            **self.options.variables,
         }
+
+    @property
+    def settings(self) -> Mapping[str, str] | None:
+        """What each hook gets as `config_settings`; `None` where nothing is given."""
+        return self.options.settings or None
 
 
 class Backend:
@@ -69,7 +77,7 @@ class Backend:
 
     def requirements(self, kind: BuildKind) -> tuple[Need, ...]:
         """What it needs beyond what the tree says (`get_requires_for_build_*`)."""
-        answer = self._call(f"get_requires_for_build_{kind}", [None])
+        answer = self._call(f"get_requires_for_build_{kind}", [self._place.settings])
         told = [] if answer is None else answer["value"]
         if not isinstance(told, list) or not all(isinstance(text, str) for text in told):
             raise self._failed(["its back end asks for what is no list of requirements"])
@@ -81,7 +89,7 @@ class Backend:
     def metadata(self) -> bytes | None:
         """`METADATA` of the wheel that it would build; `None` where only building it tells."""
         into = self._folder("metadata")
-        answer = self._call("prepare_metadata_for_build_wheel", [str(into), None])
+        answer = self._call("prepare_metadata_for_build_wheel", [str(into), self._place.settings])
         if answer is None:
             return None
         name = answer["value"]
@@ -94,7 +102,7 @@ class Backend:
     def build(self, kind: BuildKind) -> Path:
         """Build a wheel: the one file that is left in the folder for it."""
         into = self._folder("built")
-        answer = self._call(f"build_{kind}", [str(into), None, None])
+        answer = self._call(f"build_{kind}", [str(into), self._place.settings, None])
         if answer is None:
             advice = "raise its version in requires of [build-system]"
             raise self._failed([f"its back end has no hook build_{kind}", advice], output=False)

@@ -61,7 +61,7 @@ def _built(unbuilt: Unbuilt, workshop: Workshop) -> Needed:
             one if isinstance(one, Needed) else _built(one, workshop) for one in unbuilt.environment
         ]
         with (
-            opened(unbuilt.what, unbuilt.source, workshop) as sources,
+            opened(unbuilt.what, unbuilt.source, workshop, unbuilt.options) as sources,
             sources.backend(environment) as backend,
         ):
             wheel = backend.build(unbuilt.kind)

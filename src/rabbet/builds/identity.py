@@ -27,7 +27,7 @@ def identified(one: ToInstall, runtime: PythonRuntime, folder: Path) -> ToInstal
 
 def digest_of(unbuilt: Unbuilt, runtime: PythonRuntime, folder: Path) -> str:
     """The digest of what a build follows from; those of what its environment holds are known."""
-    facts = {
+    facts: dict[str, object] = {
         "kind": unbuilt.kind,
         "source": _source(unbuilt.source, folder),
         "runtime": [runtime.distributor, runtime.minor, runtime.abi_flags, runtime.word_bits, *runtime.libc],
@@ -36,6 +36,8 @@ def digest_of(unbuilt: Unbuilt, runtime: PythonRuntime, folder: Path) -> str:
             part.digest if isinstance(part, Unbuilt) else part.artifact.sha256 for part in unbuilt.environment
         ),
     }
+    if unbuilt.options.facts:
+        facts["options"] = unbuilt.options.facts
     return hashlib.sha256(json.dumps(facts, sort_keys=True).encode()).hexdigest()
 
 

@@ -13,6 +13,7 @@ from rabbet.builds.source_tree import Origins, SourceCode, open_sources_of
 from rabbet.compose.changes import Site, fill
 from rabbet.compose.fetch import Supply, content_from
 from rabbet.compose.wheels import Intent, prepared_wheels
+from rabbet.core.model.build import BuildOptions
 from rabbet.core.model.lock import BuildSource, Needed
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.progress import Silent
@@ -41,8 +42,8 @@ class Workshop(Struct, frozen=True, kw_only=True):
 
 
 @contextmanager
-def opened(what: str, source: BuildSource, workshop: Workshop) -> Iterator["Opened"]:
-    """Open the sources of `what`, such as `honeyflow 1.2`.
+def opened(what: str, source: BuildSource, workshop: Workshop, options: BuildOptions) -> Iterator["Opened"]:
+    """Open the sources of `what`, such as `honeyflow 1.2`, to be built with these options.
 
     Raises `SourceFailed`, `IntegrityFailed`, `BuildFailed`, `CannotWrite`.
     """
@@ -54,16 +55,17 @@ def opened(what: str, source: BuildSource, workshop: Workshop) -> Iterator["Open
         folder=supply.folder,
     )
     with supply.store.scratch() as scratch:
-        yield Opened(what, open_sources_of(what, source, origins, scratch), workshop)
+        yield Opened(what, open_sources_of(what, source, origins, scratch), workshop, options)
 
 
 class Opened:
     """An opened source tree; `code` tells how it is built."""
 
-    def __init__(self, what: str, code: SourceCode, workshop: Workshop) -> None:
+    def __init__(self, what: str, code: SourceCode, workshop: Workshop, options: BuildOptions) -> None:
         self._what = what
         self.code = code
         self._workshop = workshop
+        self._options = options
 
     @contextmanager
     def backend(self, environment: Sequence[Needed]) -> Iterator[Backend]:
@@ -86,6 +88,7 @@ class Opened:
                 commands=shop.commands,
                 log=store.build_logs / f"{_file_name(self._what)}-{os.urandom(4).hex()}.log",
                 seconds=shop.seconds,
+                options=self._options,
             )
             yield Backend(self._what, self.code.tree, self.code.system, place, shop.supply.observer)
             place.log.unlink(missing_ok=True)  # who failed may want to read it

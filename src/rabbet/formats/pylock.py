@@ -36,6 +36,7 @@ from rabbet.core.needs.wording import specifiers_text
 from rabbet.errors import NotUnderstood
 from rabbet.formats.address import NotAnAddress, parse_address
 from rabbet.formats.archive_bounds import ARCHIVE_ENDINGS, is_inside
+from rabbet.formats.build_system import read_build_options
 from rabbet.formats.requirement import check_marker, is_digest, is_sha256, parse_specifiers
 from rabbet.formats.told import read_told, told_line
 from rabbet.formats.toml import Table, parse_content, parse_toml
@@ -246,6 +247,7 @@ def _build(entry: Table) -> LockedBuild:
         requires=tuple(entry.texts("requires")),
         libraries=tuple(_library(library) for library in entry.tables("packages")),
         own=own,
+        options=read_build_options(entry),
     )
 
 
@@ -372,6 +374,10 @@ def _build_lines(build: LockedBuild) -> Iterator[str]:
     yield f"name = {_text(build.name)}"
     yield "own = true" if build.own else f"version = {_text(str(build.version))}"
     yield f"requires = [{', '.join(_text(need) for need in build.requires)}]"
+    for key, given in (("variables", build.options.variables), ("settings", build.options.settings)):
+        if given:
+            pairs = (f"{_text(name)} = {_text(value)}" for name, value in sorted(given.items()))
+            yield f"{key} = {{ {', '.join(pairs)} }}"
     versions = _versions(build.libraries)
     for library in build.libraries:
         yield ""

@@ -24,7 +24,7 @@ from rabbet.core.limits import (
     MOST_TARGETS,
     MOST_VARIANTS,
 )
-from rabbet.core.model.build import Told
+from rabbet.core.model.build import BuildOptions, Told
 from rabbet.core.model.declaration import (
     CatalogueEntry,
     CensusEntry,
@@ -39,7 +39,7 @@ from rabbet.core.needs.need import Need, is_name, library_name
 from rabbet.core.targets import BASELINES, OLDEST_PYTHON, PLATFORMS
 from rabbet.errors import NotUnderstood
 from rabbet.formats.address import NotAnAddress, hidden, is_address, parse_address
-from rabbet.formats.build_system import build_system_in, legacy_build_system
+from rabbet.formats.build_system import build_system_in, legacy_build_system, read_build_options
 from rabbet.formats.language_table import read_languages, versions_of
 from rabbet.formats.requirement import parse_requirement, parse_versions
 from rabbet.formats.told import needs_by_extra
@@ -63,6 +63,7 @@ SETTINGS = (
     "variants",
     "local",
     "build-from-source",
+    "builds",
     "limits",
     "without",
     "corrections",
@@ -127,6 +128,7 @@ def read_declaration(
         version=_own_version(project),
         dynamic="version" in project.texts("dynamic") or "name" in by_build,
         build_system=build_system,
+        builds=_builds(settings.table("builds")),
         by_build=by_build,
     )
     if told is not None and by_build:
@@ -405,6 +407,16 @@ def _variants(table: Table, own: _OwnExtras) -> Mapping[str, Variant]:
             needs=own.put_in_place(_requirements(entry, "requirements")),
         )
     return variants
+
+
+def _builds(table: Table) -> Mapping[NormalizedName, BuildOptions]:
+    """Options for the builds of single libraries, or of the project itself, by their names."""
+    found = {}
+    for key, name in _names(table).items():
+        entry = table.table(key, "variables", "settings", "needs")
+        needs = _requirements(entry, "needs")
+        found[library_name(name)] = replace(read_build_options(entry), needs=needs)
+    return found
 
 
 def _newest(settings: Table) -> str:

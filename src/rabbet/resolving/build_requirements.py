@@ -5,6 +5,7 @@ and on the same date, with the versions that the lock before has for it. What ha
 a build comes along.
 """
 
+import json
 from collections.abc import Callable, Sequence
 from functools import cached_property
 from threading import RLock
@@ -16,7 +17,7 @@ from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.lock.select import needed
-from rabbet.core.model.build import BuildKind
+from rabbet.core.model.build import BuildKind, BuildOptions
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import (
     OWN_FOLDER,
@@ -153,12 +154,17 @@ class BuildQuestions:
             requires=tuple(sorted(texts)),
             libraries=lock.libraries,
             own=subject.own,
+            options=replace(self._options(subject), needs=()),
         )
         return (build, *lock.builds)
 
     @cached_property
     def _workshop(self) -> "Workshop":
         return self._open_workshop()
+
+    def _options(self, subject: Subject) -> BuildOptions:
+        """What the declaration gives to this build."""
+        return self._declaration.builds.get(subject.name, BuildOptions())
 
     @property
     def _memory(self) -> Memory:
@@ -168,6 +174,8 @@ class BuildQuestions:
         """What an answer is remembered under; empty where it must not be."""
         runtime = self._workshop.runtime
         teller = f"{question} of a build with {runtime.distributor} {runtime.minor}"
+        facts = self._options(subject).facts
+        teller += f" and {json.dumps(facts)}" if facts else ""
         return told_key(teller, subject.identity) if subject.identity else ""
 
     def _requires(self, subject: Subject) -> tuple[Need, ...]:
@@ -185,8 +193,9 @@ class BuildQuestions:
         from rabbet.builds.workshop import opened  # here: few libraries have to be built
 
         self._workshop.supply.observer.stage(f"asking the build of {subject.what} what it needs")
-        with opened(subject.what, subject.source, self._workshop) as sources:
-            first = sources.code.system.requires
+        options = self._options(subject)
+        with opened(subject.what, subject.source, self._workshop, options) as sources:
+            first = (*sources.code.system.requires, *options.needs)
             with sources.backend(self._environment(subject, first)) as backend:
                 more = tuple(need for need in backend.requirements(subject.kind) if need not in first)
                 self._asked[subject] = (*first, *more)

@@ -228,6 +228,10 @@ def entries_of(declaration: Declaration) -> tuple[tuple[str, str], ...]:
         found += [(f"variant {name}", need_text(need)) for need in variant.needs]
     found += [("checkout", f"{name} in {path}") for name, path in sorted(declaration.local.items())]
     found += [("build from source", name) for name in sorted(declaration.build_from_source)]
+    for name, one in sorted(declaration.builds.items()):
+        found += [(f"build of {name}", f"{variable}={value}") for variable, value in one.variables.items()]
+        found += [(f"build of {name}", f"setting {key}={value}") for key, value in one.settings.items()]
+        found += [(f"build of {name}", f"needs {need_text(need)}") for need in one.needs]
     found += [("source", f"{source.name}={source.url}") for source in declaration.sources]
     found += [("catalogue", f"{entry.name}={entry.url}") for entry in declaration.catalogues]
     return tuple(found)

@@ -61,6 +61,7 @@ def own_project(lock: Lock, target: Target, declaration: Declaration) -> Unbuilt
         source=OWN_FOLDER,
         environment=_Choice(lock, target, declaration).environment(build),
         own=True,
+        options=build.options,
     )
 
 
@@ -116,6 +117,7 @@ class _Choice:
             locked=library,
             source=source,
             environment=self.environment(build, (*building, library.name)),
+            options=build.options,
         )
 
 

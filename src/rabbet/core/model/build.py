@@ -1,17 +1,36 @@
 """Building from source: what a source tree says of its build, and whose sources they are."""
 
+from collections.abc import Mapping
 from typing import Literal, TypeAlias
 
-from msgspec import Struct
+from msgspec import Struct, field
 from packaging.utils import NormalizedName
 
 from rabbet.core.needs.need import Need
 
-__all__ = ["BuildKind", "BuildSystem", "Told"]
+__all__ = ["BuildKind", "BuildOptions", "BuildSystem", "Told"]
 
 BuildKind: TypeAlias = Literal["wheel", "editable"]
 """What is built: a `wheel` that holds all it needs (PEP 517), or an `editable` one that refers to the sources
 where they lie (PEP 660)."""
+
+
+class BuildOptions(Struct, frozen=True, kw_only=True):
+    """What the declaration gives to one library's build.
+
+    The `variables` are set for its processes, the `settings` handed to its back end (PEP 517,
+    `config_settings`), and the `needs` installed into its environment.
+    """
+
+    variables: Mapping[str, str] = field(default_factory=dict)
+    settings: Mapping[str, str] = field(default_factory=dict)
+    needs: tuple[Need, ...] = ()
+
+    @property
+    def facts(self) -> list[list[str]]:
+        """All of it in a form that is the same for the same content; empty where nothing is given."""
+        given = [*self.variables.items()], [*self.settings.items()], [(str(need), "") for need in self.needs]
+        return [[kind, *pair] for kind, pairs in zip("vsn", given, strict=True) for pair in sorted(pairs)]
 
 
 class Told(Struct, frozen=True, kw_only=True):

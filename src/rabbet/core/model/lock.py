@@ -9,7 +9,7 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.model.build import BuildKind, Told
+from rabbet.core.model.build import BuildKind, BuildOptions, Told
 from rabbet.core.model.declaration import Section
 from rabbet.core.model.runtime import RuntimeArchive
 
@@ -163,7 +163,8 @@ class LockedBuild(Struct, frozen=True, kw_only=True):
 
     The `requires` are what its source tree and its back end ask for, `libraries` what was chosen for that.
     The `version` is that of the library. It is `None` for the project's `own` build, which is among those of
-    its libraries: its version may change at any time.
+    its libraries: its version may change at any time. The `options` are those that the declaration gave to
+    it, but for the needs, which are among the `requires`.
     """
 
     name: NormalizedName
@@ -171,6 +172,7 @@ class LockedBuild(Struct, frozen=True, kw_only=True):
     requires: tuple[str, ...]
     libraries: tuple[LockedLibrary, ...]
     own: bool = False
+    options: BuildOptions = field(default_factory=BuildOptions)
 
 
 class LockedRuntime(Struct, frozen=True, kw_only=True):
@@ -219,8 +221,8 @@ class Needed(Struct, frozen=True, kw_only=True):
 class Unbuilt(Struct, frozen=True, kw_only=True):
     """A library, or the `own` project, that this machine needs and has to build from its `source`.
 
-    Its build happens in an `environment` of other libraries. The `digest` is of all that it follows from; it
-    is empty until that was looked at.
+    Its build happens in an `environment` of other libraries, with `options` that the lock holds. The
+    `digest` is of all that it follows from; it is empty until that was looked at.
     """
 
     locked: LockedLibrary
@@ -228,6 +230,7 @@ class Unbuilt(Struct, frozen=True, kw_only=True):
     environment: "tuple[ToInstall, ...]"
     own: bool = False
     digest: str = ""
+    options: BuildOptions = field(default_factory=BuildOptions)
 
     @property
     def kind(self) -> BuildKind:
