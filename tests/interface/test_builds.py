@@ -6,8 +6,10 @@ import subprocess
 import sys
 import time
 import tomllib
+import unittest
 from pathlib import Path
 
+from rabbet.builds.missing import missing_in
 from rabbet.demo.files import write_files
 from rabbet.demo.libraries import RELEASES, MadeUp
 from tests.support.program import ProgramCase
@@ -258,3 +260,15 @@ class Builds(ProgramCase):
         self.rabbet("resolve")
         self.rabbet("recreate")
         self.assertEqual(self.installed(), {"queenmark": "1.2"})
+
+
+class Missing(unittest.TestCase):
+    """What a failed build prints about something that is not there."""
+
+    def test_table(self) -> None:
+        for row in TABLE["missing"]:
+            with self.subTest(row["output"]):
+                told = missing_in(row["output"], "queenmark")
+                self.assertEqual(len(told), len(row["told"]))
+                for sentence, expected in zip(told, row["told"], strict=True):
+                    self.assertIn(f"its output names a missing {expected}", sentence)

@@ -12,6 +12,7 @@ from msgspec import Struct
 from packaging.requirements import InvalidRequirement
 
 from rabbet.builds import hook_caller
+from rabbet.builds.missing import missing_in
 from rabbet.builds.supervised import run_supervised
 from rabbet.core.limits import MOST_METADATA, UNREADABLE
 from rabbet.core.model.build import BuildKind, BuildOptions, BuildSystem
@@ -150,7 +151,8 @@ class Backend:
             waiting=lambda seconds: self._observer.waiting(f"{hook} of {self._what}, {seconds} s"),
         )
         if ending.code != 0 or not is_there(answer):
-            raise self._failed([f"{hook}: {ending.reason}", *ending.last_lines(_LINES)])
+            missing = missing_in(ending.output, self._what.split()[0])
+            raise self._failed([f"{hook}: {ending.reason}", *missing, *ending.last_lines(_LINES)])
         try:
             told = json.loads(read_regular(answer, most=MOST_METADATA))
         except (OSError, *UNREADABLE) as error:
