@@ -22,6 +22,7 @@ PROJECT = Path(__file__).resolve().parent.parent
 KEYS = {
     "baselines": "the oldest `glibc`, `macos` and `musl` that the lock has to serve: a table",
     "build-from-source": "libraries whose own build code may run: a list",
+    "editable": "`false` builds wheels of the project and of checkouts, instead of using them where they lie",
     "builds": "options for single builds: a table for each, with `variables`, `settings` and `needs`",
     "catalogues": "where runtimes can be had: tables with `name` and `url`, or `registry`",
     "census": 'whether an inventory is sent after `recreate` (`every = "recreate"`), the `remote`,'

@@ -7,7 +7,7 @@ from tests.support.program import ProgramCase
 
 # A back end that takes the needs from a list, and notes each time that it is asked.
 BACKEND = """\
-import base64, hashlib, os, pathlib, zipfile
+import base64, hashlib, os, pathlib, sys, zipfile
 
 INFO, TAG = "honey_works-3.1.dist-info", "Wheel-Version: 1.0\\nRoot-Is-Purelib: true\\nTag: py3-none-any\\n"
 
@@ -24,8 +24,8 @@ def prepare_metadata_for_build_wheel(folder, config_settings=None):
     (made / "METADATA").write_text(metadata())
     return INFO
 
-def build_editable(folder, config_settings=None, metadata_directory=None):
-    files = {f"{INFO}/METADATA": metadata(), f"{INFO}/WHEEL": TAG, "honey.pth": os.getcwd() + "\\n"}
+def made(folder, more):
+    files = {f"{INFO}/METADATA": metadata(), f"{INFO}/WHEEL": TAG, **more}
     rows = ""
     name = "honey_works-3.1-py3-none-any.whl"
     with zipfile.ZipFile(pathlib.Path(folder, name), "w") as archive:
@@ -36,7 +36,11 @@ def build_editable(folder, config_settings=None, metadata_directory=None):
         archive.writestr(f"{INFO}/RECORD", f"{rows}{INFO}/RECORD,,\\n")
     return name
 
-build_wheel = build_editable
+def build_editable(folder, config_settings=None, metadata_directory=None):
+    return made(folder, {"honey.pth": os.getcwd() + "\\n"})
+
+def build_wheel(folder, config_settings=None, metadata_directory=None):
+    return made(folder, {"wax.py": pathlib.Path("wax.py").read_text()})
 """
 SYSTEM = '[build-system]\nrequires = []\nbuild-backend = "backend"\nbackend-path = ["."]\n'
 NEEDS = 'nectarplot>=2\npollencsv; extra == "plots"\nskepio; python_version < "9" and extra == "plots"\n'
@@ -135,6 +139,48 @@ class OwnBuild(ProgramCase):
         self.assertIn('[tool.rabbet.runtimes]\npython = ">=3.10"', text)
         self.rabbet("resolve")
         self.assertIn("mitewatch", self.locked())
+
+    def test_not_editable(self) -> None:
+        """A wheel of the project holds its modules, and is built anew when one changes, and only then."""
+        self.lay_out(f"{SYSTEM}[tool.rabbet]\neditable = false\n")
+        self.rabbet("begin", "--yes", "--source", self.index.address)
+        module = self.project / "wax.py"
+        module.write_text("colour = 'gold'\n")
+        self.rabbet("resolve")
+        self.assertIn("editable = false", (self.project / "pylock.toml").read_text())
+        show = ("run", "python", "-I", "-c", "import wax; print(wax.colour, '.venv' in wax.__file__)")
+        self.rabbet("recreate")
+        self.assertIn("gold True", self.rabbet(*show).out)
+        for quiet in (".notes", "build/lib/wax.py", "x.egg-info/top", "pylock.more.toml"):
+            (self.project / quiet).parent.mkdir(parents=True, exist_ok=True)
+            (self.project / quiet).write_text("")
+        self.assertIn("No drift", self.rabbet("drift").out)
+        for place in ("wax.py", "more/data.csv"):
+            (self.project / place).parent.mkdir(exist_ok=True)
+            (self.project / place).write_text("colour = 'amber'\n")
+            self.assertIn("what it is built from", self.rabbet("drift", code=1).out)
+            self.assertIn("replace honey-works", self.rabbet(*show, code=7).err)
+            self.rabbet("recreate")
+            self.assertIn("amber True", self.rabbet(*show).out)
+        self.assertIn("Nothing to do", self.rabbet("recreate").out)
+        text = (self.project / "pyproject.toml").read_text()
+        (self.project / "pyproject.toml").write_text(text.replace("editable = false\n", ""))
+        self.rabbet("resolve")
+        self.rabbet("recreate")
+        self.assertIn("amber False", self.rabbet(*show).out)
+        self.assertNotIn("editable = false", (self.project / "pylock.toml").read_text())
+
+    def test_not_lasting(self) -> None:
+        """An editable form that needs what is gone after its build is refused, and nothing is changed."""
+        self.lay_out(SYSTEM)
+        backend = self.project / "backend.py"
+        backend.write_text(backend.read_text().replace('os.getcwd() + "\\n"', '"import x  # " + sys.prefix'))
+        self.rabbet("begin", "--yes", "--source", self.index.address)
+        self.rabbet("resolve")
+        told = self.rabbet("recreate", code=7).err
+        self.assertIn("the editable form of honey-works can't last", told)
+        self.assertIn("with editable = false under [tool.rabbet]", told)
+        self.assertFalse((self.project / ".venv").exists())
 
     def test_setup_alone(self) -> None:
         """A tree with a `setup.py` is built by the back end that stands for all that name none."""

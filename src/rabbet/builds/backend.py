@@ -1,12 +1,14 @@
 """The hooks of a build back end, each called in a process of its own (PEP 517, 660)."""
 
 import json
+import os
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from stat import S_ISREG
 from tempfile import mkdtemp
 from typing import NewType
+from zipfile import ZipFile
 
 from msgspec import Struct
 from packaging.requirements import InvalidRequirement
@@ -21,11 +23,14 @@ from rabbet.core.progress import Observer
 from rabbet.disk.regular_file import is_there, read_regular
 from rabbet.errors import BuildFailed
 from rabbet.formats.requirement import read_requirement
+from rabbet.formats.zip_archive import BROKEN_ZIP, check_directory
 
 __all__ = ["Backend", "Workplace"]
 
 _LINES = 8  # of its output that a failure shows
 _EPOCH = "946684800"  # 2000-01-01: what a build writes down as the time is the same in every build
+_MOST_LOOKED_AT = 100  # modules of an editable wheel
+_LARGEST_LOOKED_AT = 1_000_000  # bytes
 _Answer = NewType("_Answer", dict[str, object])
 
 
@@ -116,6 +121,21 @@ class Backend:
             told = f"its back end says that it built {answer['value']}"
             raise self._failed([told, f"what it left: {', '.join(left) or 'no wheel'}"], output=False)
         return into / left[0]
+
+    def is_lasting(self, wheel: Path) -> bool:
+        """Whether an editable wheel names no place of its build, which is gone afterwards.
+
+        Some build anew at each import, with the programs of the environment that they were built in. A wheel
+        that can't be read is refused elsewhere.
+        """
+        place = os.fsencode(self._place.root)
+        with suppress(OSError, *BROKEN_ZIP), wheel.open("rb") as file:
+            check_directory(file)
+            with ZipFile(file) as archive:
+                code = [one for one in archive.infolist() if one.filename.endswith((".py", ".pth"))]
+                small = [one for one in code if one.file_size <= _LARGEST_LOOKED_AT]
+                return not any(place in archive.read(one) for one in small[:_MOST_LOOKED_AT])
+        return True
 
     def _folder(self, name: str) -> Path:
         """A new folder, under a name that no hook can have taken before."""

@@ -66,7 +66,9 @@ def _built(unbuilt: Unbuilt, workshop: Workshop) -> Needed:
         ):
             wheel = backend.build(unbuilt.kind)
             _check(wheel, unbuilt, workshop)
-            if unbuilt.kind == "editable":  # the build may have left something in the sources
+            if unbuilt.kind == "editable" and not backend.is_lasting(wheel):
+                raise _not_lasting(unbuilt)
+            if unbuilt.local:  # the build may have left something in the sources
                 unbuilt = replace(
                     unbuilt, digest=digest_of(unbuilt, workshop.runtime, workshop.supply.folder)
                 )
@@ -94,6 +96,15 @@ def _check(wheel: Path, unbuilt: Unbuilt, workshop: Workshop) -> None:
         )
 
 
+def _not_lasting(unbuilt: Unbuilt) -> BuildFailed:
+    return BuildFailed(
+        f"the editable form of {unbuilt.what} can't last",
+        because=["it needs the environment of its build at each import, and that is gone afterwards"],
+        note="with editable = false under [tool.rabbet], a wheel is built instead, anew after each change;"
+        " then: rabbet resolve",
+    )
+
+
 def _put_into(store: Store, path: Path, unbuilt: Unbuilt) -> Needed:
     """Put a wheel that was built into the store, and note what it was built from."""
     digest, size = hashlib.sha256(), 0
@@ -103,7 +114,7 @@ def _put_into(store: Store, path: Path, unbuilt: Unbuilt) -> Needed:
     wheel = LockedWheel(filename=path.name, sha256=digest.hexdigest(), size=size)
     store.obtain(wheel, lambda: read_pieces(path))
     note = {"filename": wheel.filename, "sha256": wheel.sha256, "size": size}
-    if unbuilt.kind == "wheel":  # what an editable one is built from may change at any time
+    if not unbuilt.local:  # what a checkout holds may change at any time
         store.built.remember(unbuilt.digest, json.dumps(note).encode())
     return _as_needed(unbuilt, wheel)
 

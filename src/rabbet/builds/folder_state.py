@@ -7,7 +7,7 @@ from contextlib import suppress
 from rabbet.core.limits import MOST_BY_HAND
 from rabbet.disk.regular_file import read_regular
 
-__all__ = ["folder_state", "needs_state"]
+__all__ = ["folder_state", "needs_state", "tree_state"]
 
 _TOLD_IN = ("pyproject.toml", "setup.py", "setup.cfg")  # where a source tree says what it is built to
 _LISTS = (".txt", ".in", ".cfg")  # the endings of files with needs, such as `requirements.txt`
@@ -46,6 +46,34 @@ def needs_state(tree: str) -> str:
                 content = _without_rabbets_own(read_regular(f"{tree}/{name}", most=MOST_BY_HAND))
             digest.update(hashlib.sha256(name.encode(errors="surrogateescape") + b"\0" + content).digest())
     return digest.hexdigest()[:_DIGITS]
+
+
+def tree_state(tree: str) -> str:
+    """A digest of the places, sizes and times of all files that a wheel may be built from.
+
+    Left out are hidden ones, environments, what builds and Python leave, and what Rabbet writes itself.
+    """
+    found = []
+    waiting = [tree]
+    while waiting:
+        folder = waiting.pop()
+        with suppress(OSError), os.scandir(folder) as entries:
+            inside = [entry for entry in entries if not _is_made(entry.name)]
+            if any(entry.name == "pyvenv.cfg" for entry in inside):
+                continue
+            for entry in inside:
+                if entry.is_dir(follow_symlinks=False):
+                    waiting.append(entry.path)
+                elif folder != tree or entry.name != "pyproject.toml":  # of that, `folder_state` knows more
+                    state = entry.stat(follow_symlinks=False)
+                    found.append((entry.path, state.st_size, state.st_mtime_ns))
+    return hashlib.sha256(repr(sorted(found)).encode(errors="surrogateescape")).hexdigest()
+
+
+def _is_made(name: str) -> bool:
+    """Whether nothing is built from what has this name."""
+    locked = name.startswith("pylock.") and name.endswith(".toml")
+    return locked or name in _MADE or name.startswith(".") or name.endswith(".egg-info")
 
 
 def _without_rabbets_own(declaration: bytes) -> bytes:

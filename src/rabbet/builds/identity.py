@@ -6,7 +6,7 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
-from rabbet.builds.folder_state import folder_state
+from rabbet.builds.folder_state import folder_state, tree_state
 from rabbet.core.model.lock import BuildSource, LockedCheckout, LockedCommit, Needed, ToInstall, Unbuilt
 from rabbet.core.model.runtime import PythonRuntime
 
@@ -43,7 +43,8 @@ def digest_of(unbuilt: Unbuilt, runtime: PythonRuntime, folder: Path) -> str:
 
 def _source(source: BuildSource, folder: Path) -> list[str]:
     if isinstance(source, LockedCheckout):
-        return ["checkout", folder_state(str(folder / source.path))]
+        tree = str(folder / source.path)
+        return ["checkout", folder_state(tree), *([] if source.editable else [tree_state(tree)])]
     if isinstance(source, LockedCommit):
         return ["commit", source.commit, source.subdirectory or ""]
     return ["archive", source.sha256]

@@ -132,7 +132,7 @@ def _direct_url(needed: Needed, folder: Path) -> Mapping[str, object] | None:
         return {"url": origin.url, "archive_info": {"hashes": {"sha256": origin.sha256}}}
     if isinstance(origin, LockedCheckout):
         place = (folder / origin.path).resolve().as_uri()
-        return {"url": place, "dir_info": {"editable": True}}
+        return {"url": place, "dir_info": {"editable": True} if origin.editable else {}}
     if isinstance(origin, LockedCommit):
         asked = {"requested_revision": origin.requested} if origin.requested else {}
         told = {"url": origin.url, "vcs_info": {"vcs": "git", "commit_id": origin.commit, **asked}}

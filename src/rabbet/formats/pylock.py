@@ -195,7 +195,8 @@ def _artifacts(entry: Table) -> Iterator[Artifact]:
         yield _commit(entry.table("vcs"))
     elif "directory" in entry:
         place = entry.table("directory")
-        yield LockedCheckout(path=_line(place, "path") or place.required("path"))
+        path = _line(place, "path") or place.required("path")
+        yield LockedCheckout(path=path, editable=place.get("editable", bool, False))
 
 
 def _commit(entry: Table) -> LockedCommit:
@@ -247,6 +248,7 @@ def _build(entry: Table) -> LockedBuild:
         requires=tuple(entry.texts("requires")),
         libraries=tuple(_library(library) for library in entry.tables("packages")),
         own=own,
+        editable=entry.get("editable", bool, True),
         options=read_build_options(entry),
     )
 
@@ -373,6 +375,8 @@ def _build_lines(build: LockedBuild) -> Iterator[str]:
     yield "[[tool.rabbet.builds]]"
     yield f"name = {_text(build.name)}"
     yield "own = true" if build.own else f"version = {_text(str(build.version))}"
+    if not build.editable:
+        yield "editable = false"
     yield f"requires = [{', '.join(_text(need) for need in build.requires)}]"
     for key, given in (("variables", build.options.variables), ("settings", build.options.settings)):
         if given:
@@ -429,7 +433,7 @@ def _artifact_line(artifact: LockedSdist | LockedArchive | LockedCommit | Locked
         case LockedCommit():
             return f"vcs = {_inline(_commit_fields(artifact))}"
         case LockedCheckout():
-            return f"directory = {_inline({'path': artifact.path, 'editable': True})}"
+            return f"directory = {_inline({'path': artifact.path, 'editable': artifact.editable})}"
 
 
 def edited_by_hand(lock: Lock) -> tuple[str, ...]:

@@ -64,6 +64,7 @@ SETTINGS = (
     "local",
     "build-from-source",
     "builds",
+    "editable",
     "limits",
     "without",
     "corrections",
@@ -129,6 +130,7 @@ def read_declaration(
         dynamic="version" in project.texts("dynamic") or "name" in by_build,
         build_system=build_system,
         builds=_builds(settings.table("builds")),
+        editable=settings.get("editable", bool, True),
         by_build=by_build,
     )
     if told is not None and by_build:

@@ -30,11 +30,12 @@ from rabbet.core.model.lock import (
     LockedWheel,
     Needed,
     Unbuilt,
+    is_own_folder,
     kind_built_from,
 )
 from rabbet.core.model.release import Candidate, Metadata
 from rabbet.core.model.target import Target
-from rabbet.core.needs.need import Need
+from rabbet.core.needs.need import Need, library_name
 from rabbet.core.needs.wording import need_text
 from rabbet.core.targets import target_of
 from rabbet.errors import BuildFailed
@@ -47,7 +48,7 @@ if TYPE_CHECKING:
     from rabbet.builds.backend import Backend
     from rabbet.builds.workshop import Workshop
 
-__all__ = ["BuildQuestions", "Subject"]
+__all__ = ["BuildQuestions", "Subject", "own_subject"]
 
 
 class Settle(Protocol):
@@ -78,7 +79,7 @@ class Subject(Struct, frozen=True, kw_only=True):
 
     def allowed(self, declaration: Declaration) -> bool:
         """Whether the declaration allows to build it: a checkout is the user's own to begin with."""
-        return self.kind == "editable" or self.name in declaration.build_from_source
+        return isinstance(self.source, LockedCheckout) or self.name in declaration.build_from_source
 
     @property
     def identity(self) -> str:
@@ -88,6 +89,13 @@ class Subject(Struct, frozen=True, kw_only=True):
         if isinstance(self.source, LockedCommit):
             return f"{self.source.commit} {self.source.subdirectory}"
         return self.source.sha256
+
+
+def own_subject(declaration: Declaration) -> Subject:
+    """The project itself."""
+    name = library_name(declaration.name)
+    source = LockedCheckout(path=OWN_FOLDER, editable=declaration.editable)
+    return Subject(name=name, what=name, source=source, own=True)
 
 
 class BuildQuestions:
@@ -123,7 +131,7 @@ class BuildQuestions:
 
     def of_tree(self, name: NormalizedName, tree: LockedCommit | LockedCheckout) -> Metadata | None:
         """The metadata of a commit or a checkout; `None` where it may not be built. Raises as `metadata`."""
-        subject = Subject(name=name, what=name, source=tree, own=tree == OWN_FOLDER)
+        subject = Subject(name=name, what=name, source=tree, own=is_own_folder(tree))
         return self.metadata(subject) if subject.allowed(self._declaration) else None
 
     def metadata(self, subject: Subject) -> Metadata:
@@ -154,6 +162,7 @@ class BuildQuestions:
             requires=tuple(sorted(texts)),
             libraries=lock.libraries,
             own=subject.own,
+            editable=not subject.own or subject.kind == "editable",
             options=replace(self._options(subject), needs=()),
         )
         return (build, *lock.builds)

@@ -10,11 +10,10 @@ from msgspec.structs import replace
 from packaging.utils import NormalizedName
 
 from rabbet.core.model.declaration import Declaration
-from rabbet.core.model.lock import OWN_FOLDER, Lock
+from rabbet.core.model.lock import Lock
 from rabbet.core.model.release import Metadata
 from rabbet.core.model.target import Target
-from rabbet.core.needs.need import library_name
-from rabbet.resolving.build_requirements import BuildQuestions, Subject
+from rabbet.resolving.build_requirements import BuildQuestions, own_subject
 from rabbet.resolving.request import ResolveOptions, ResolveRequest, ResolveResult, policy_for
 
 if TYPE_CHECKING:
@@ -45,9 +44,7 @@ def resolve_targets(work: ResolveRequest, options: ResolveOptions) -> ResolveRes
 
 def own_metadata(work: ResolveRequest, options: ResolveOptions) -> Metadata:
     """What the project's own build tells of it. Raises `BuildFailed`, `NoSolution`, `SourceFailed`."""
-    name = library_name(work.declaration.name)
-    subject = Subject(name=name, what=name, source=OWN_FOLDER, own=True)
-    return _build_questions(work, options).metadata(subject)
+    return _build_questions(work, options).metadata(own_subject(work.declaration))
 
 
 def _build_questions(work: ResolveRequest, options: ResolveOptions) -> BuildQuestions:

@@ -12,14 +12,20 @@ from rabbet.core.corrections import idle_corrections
 from rabbet.core.lock.build import Solved, build_lock, merged_builds
 from rabbet.core.lock.version_changes import Move, build_moves, explained_moves, runtime_moves
 from rabbet.core.model.declaration import Declaration
-from rabbet.core.model.lock import OWN_FOLDER, Lock, LockedBuild, LockedCheckout, LockedRuntime, LockedWheel
+from rabbet.core.model.lock import (
+    Lock,
+    LockedBuild,
+    LockedCheckout,
+    LockedRuntime,
+    LockedWheel,
+    is_own_folder,
+)
 from rabbet.core.model.release import Candidate, Metadata, SetAside, SourceTree
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.solution import Solution
 from rabbet.core.model.target import Target
-from rabbet.core.needs.need import library_name
 from rabbet.core.solve.solver import Refutation, solve
-from rabbet.resolving.build_requirements import BuildQuestions, Subject
+from rabbet.resolving.build_requirements import BuildQuestions, Subject, own_subject
 from rabbet.resolving.request import (
     ResolveOptions,
     ResolveRequest,
@@ -70,7 +76,8 @@ def _locked_builds(
     for part in parts:
         for name, candidate in part.solution.chosen.items():
             source = next((one for one in part.artifacts[name] if not isinstance(one, LockedWheel)), None)
-            if source not in (None, OWN_FOLDER) and not any(file.is_wheel for file in candidate.files):
+            wheels = any(file.is_wheel for file in candidate.files)
+            if source is not None and not is_own_folder(source) and not wheels:
                 subject = Subject(name=name, what=str(candidate), source=source)
                 if subject.allowed(work.declaration):
                     where.setdefault((subject, candidate.version), []).append(part.solution.target)
@@ -86,8 +93,7 @@ def _own_build(work: ResolveRequest, builds: BuildQuestions) -> Subject | None:
     declaration = work.declaration
     if declaration.build_system is None:
         return None
-    name = library_name(declaration.name)
-    subject = Subject(name=name, what=name, source=OWN_FOLDER, own=True)
+    subject = own_subject(declaration)
     named = declaration.version is not None or declaration.dynamic
     return subject if named else replace(subject, name=builds.metadata(subject).name)
 
@@ -228,7 +234,7 @@ def _intention(
     if chosen is not None and work.preferred.get(name) == chosen.version:
         return "this version is preferred"
     checkout = chosen.offered.locked if chosen and isinstance(chosen.offered, SourceTree) else None
-    if checkout == OWN_FOLDER:
+    if is_own_folder(checkout):
         return "it is the project itself"
     if isinstance(checkout, LockedCheckout):
         return f"the checkout in {checkout.path} stands in for it"

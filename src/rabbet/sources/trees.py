@@ -78,9 +78,12 @@ class CheckoutSource(_TreeSource):
         places: Mapping[NormalizedName, str],
         project: Path,
         told_by_build: ToldByBuild | None = None,
+        *,
+        editable: bool = True,
     ) -> None:
         super().__init__(places, told_by_build)
         self._project = project
+        self._editable = editable
 
     def listing(self, name: NormalizedName) -> Listing | None:
         """The one checkout of a library. Raises `SourceFailed` when it is not there."""
@@ -100,7 +103,7 @@ class CheckoutSource(_TreeSource):
         except (OSError, UnicodeDecodeError) as error:
             raise SourceFailed(f"the checkout of {name} can't be read", because=[str(error)]) from error
         path = Path(os.path.relpath(folder, self._project)).as_posix()
-        return self._listed(name, text, LockedCheckout(path=path), path)
+        return self._listed(name, text, LockedCheckout(path=path, editable=self._editable), path)
 
 
 class Reference(NamedTuple):

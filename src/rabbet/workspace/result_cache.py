@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from rabbet import __version__
-from rabbet.builds.folder_state import folder_state, needs_state
+from rabbet.builds.folder_state import folder_state, needs_state, tree_state
 from rabbet.core.limits import MOST_TEXT_FILE, UNREADABLE
 from rabbet.disk.named import path_named
 from rabbet.disk.regular_file import read_regular
@@ -190,6 +190,8 @@ def digest_of(project: Project, machine: Machine) -> str:
         _add(digest, path.name.encode(errors="surrogateescape"), read_regular(path, most=MOST_TEXT_FILE))
     for folder in _folders(project, declaration):
         _add(digest, folder_state(str(folder)).encode(), needs_state(str(folder)).encode())
+        if b"editable" in declaration:
+            _add(digest, tree_state(str(folder)).encode())
     for executable in _programs(project, machine, declaration):
         state = executable.stat()
         facts = f"{state.st_size} {state.st_mtime_ns} {state.st_ctime_ns}".encode()

@@ -99,9 +99,11 @@ class Sources(Struct, frozen=True, kw_only=True):
         files = {name: address for name, address in addresses.items() if is_file(address)}
         repositories = {name: address for name, address in addresses.items() if name not in files}
         told = builds.of_tree if builds else None
-        itself = {library_name(declaration.name): OWN_FOLDER.path} if declaration.build_system else {}
+        itself = {library_name(declaration.name): OWN_FOLDER} if declaration.build_system else {}
         own: list[Source] = [
-            CheckoutSource({**itself, **declaration.local}, self.project.folder, told),
+            CheckoutSource(
+                {**itself, **declaration.local}, self.project.folder, told, editable=declaration.editable
+            ),
             DirectSource(files, FileReader(self.client)),
             RepositorySource(
                 repositories, kept, self._repository, offline=self.machine.offline, told_by_build=told

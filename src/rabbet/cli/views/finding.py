@@ -131,7 +131,7 @@ def _built_from(needed: ToInstall) -> str:
     if isinstance(needed, Needed):
         return ""
     if needed.own:
-        return "the project itself, where it lies"
+        return "the project itself, where it lies" if needed.kind == "editable" else "the project itself"
     if isinstance(needed.source, LockedCheckout):
         return f"the checkout in {needed.source.path}"
     if isinstance(needed.source, LockedCommit):

@@ -21,6 +21,7 @@ from rabbet.core.model.lock import (
     Selection,
     ToInstall,
     Unbuilt,
+    is_own_folder,
 )
 from rabbet.core.model.target import Target
 from rabbet.errors import EnvironmentFailed, NotUnderstood
@@ -39,11 +40,11 @@ def needed(
     """
     refuse_unserved(lock, target, declaration)
     found = libraries_for(lock, target, selection)
-    return _Choice(lock, target, declaration).among([one for one in found if one.tree != OWN_FOLDER])
+    return _Choice(lock, target, declaration).among([one for one in found if not is_own_folder(one.tree)])
 
 
 def own_project(lock: Lock, target: Target, declaration: Declaration) -> Unbuilt | None:
-    """The project itself, to be installed so that its modules are used where they lie (PEP 660).
+    """The project itself, to be installed, mostly so that its modules are used where they lie (PEP 660).
 
     `None` where it says of itself no more than what it needs, or the lock was made when it did so. Raises as
     `needed` does.
@@ -51,14 +52,15 @@ def own_project(lock: Lock, target: Target, declaration: Declaration) -> Unbuilt
     build = lock.own_build
     if build is None or declaration.build_system is None:
         return None
+    source = LockedCheckout(path=OWN_FOLDER, editable=build.editable)
     return Unbuilt(
         locked=LockedLibrary(
             name=build.name,
             version=declaration.version or UNTOLD,
-            artifacts=(OWN_FOLDER,),
+            artifacts=(source,),
             dependencies=tuple(sorted({one.need.name for one in declaration.declared()} - {build.name})),
         ),
-        source=OWN_FOLDER,
+        source=source,
         environment=_Choice(lock, target, declaration).environment(build),
         own=True,
         options=build.options,

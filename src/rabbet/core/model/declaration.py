@@ -146,9 +146,9 @@ class Declaration(Struct, frozen=True, kw_only=True):
     needs. `runtimes` are those of other languages than Python; `languages` tells of some that Rabbet does not
     know, and `catalogues` where runtimes can be had. The project's own `version` is `None` where it is not
     written down: some leave it to their build (`dynamic`). Of distributions it needs packages of the
-    `system`. One with a `build_system` can be installed itself. The `builds` of some
-    libraries have options. The keys of `[project]` in `by_build` are left to its build; they hold what that
-    `told`, and are empty until it was asked.
+    `system`. One with a `build_system` can be installed itself. The `builds` of some libraries have options.
+    The project and checkouts are `editable` where they lie, or built as wheels. The keys of `[project]` in
+    `by_build` are left to its build; they hold what that `told`, and are empty until it was asked.
     """
 
     name: str
@@ -176,6 +176,7 @@ class Declaration(Struct, frozen=True, kw_only=True):
     dynamic: bool = False
     build_system: BuildSystem | None = None
     builds: Mapping[NormalizedName, BuildOptions] = field(default_factory=dict)
+    editable: bool = True
     by_build: frozenset[str] = frozenset()
     told: Told | None = None
 
@@ -234,6 +235,8 @@ class Declaration(Struct, frozen=True, kw_only=True):
         if self.runtimes:
             content["runtimes"] = sorted(str(runtime) for runtime in self.runtimes)
             content["catalogues"] = sorted([one.name, one.url, one.registry] for one in self.catalogues)
+        if not self.editable:
+            content["editable"] = False
         if self.builds:
             content["builds"] = sorted([name, one.facts] for name, one in self.builds.items())
         if self.by_build:

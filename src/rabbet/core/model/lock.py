@@ -32,6 +32,7 @@ __all__ = [
     "Selection",
     "ToInstall",
     "Unbuilt",
+    "is_own_folder",
     "kind_built_from",
     "runtime_name",
 ]
@@ -79,13 +80,17 @@ class LockedCommit(Struct, frozen=True, kw_only=True):
 
 @final
 class LockedCheckout(Struct, frozen=True, kw_only=True):
-    """A folder of this machine that holds the library's sources; relative to the lock where it can be."""
+    """A folder of this machine that holds the library's sources; relative to the lock where it can be.
+
+    One that is `editable` is used where it lies. Of another a wheel is built, anew whenever it changes.
+    """
 
     path: str
+    editable: bool = True
 
 
-OWN_FOLDER = LockedCheckout(path=".")
-"""The project itself, among what libraries can be had from: it stands in for its own releases."""
+OWN_FOLDER = "."
+"""The path of the project itself, among checkouts: it stands in for its own releases."""
 
 Artifact: TypeAlias = LockedWheel | LockedSdist | LockedArchive | LockedCommit | LockedCheckout
 """What a locked library can be had from."""
@@ -95,8 +100,13 @@ BuildSource: TypeAlias = LockedSdist | LockedArchive | LockedCommit | LockedChec
 
 
 def kind_built_from(source: BuildSource) -> BuildKind:
-    """What lies in a folder that is worked in is used where it lies."""
-    return "editable" if isinstance(source, LockedCheckout) else "wheel"
+    """What is built of sources."""
+    return "editable" if isinstance(source, LockedCheckout) and source.editable else "wheel"
+
+
+def is_own_folder(artifact: Artifact | None) -> bool:
+    """Whether something is the project itself."""
+    return isinstance(artifact, LockedCheckout) and artifact.path == OWN_FOLDER
 
 
 class _Sealed(Struct, frozen=True, kw_only=True):
@@ -163,8 +173,8 @@ class LockedBuild(Struct, frozen=True, kw_only=True):
 
     The `requires` are what its source tree and its back end ask for, `libraries` what was chosen for that.
     The `version` is that of the library. It is `None` for the project's `own` build, which is among those of
-    its libraries: its version may change at any time. The `options` are those that the declaration gave to
-    it, but for the needs, which are among the `requires`.
+    its libraries: its version may change at any time, and it may not be `editable`. The `options` are those
+    that the declaration gave to it, but for the needs, which are among the `requires`.
     """
 
     name: NormalizedName
@@ -172,6 +182,7 @@ class LockedBuild(Struct, frozen=True, kw_only=True):
     requires: tuple[str, ...]
     libraries: tuple[LockedLibrary, ...]
     own: bool = False
+    editable: bool = True
     options: BuildOptions = field(default_factory=BuildOptions)
 
 
@@ -240,7 +251,7 @@ class Unbuilt(Struct, frozen=True, kw_only=True):
     @property
     def local(self) -> bool:
         """Whether its sources are being worked on, so that its version may change at any time."""
-        return self.kind == "editable"
+        return isinstance(self.source, LockedCheckout)
 
     @property
     def what(self) -> str:
