@@ -156,6 +156,8 @@ class Builds(ProgramCase):
         self.assertEqual(build["settings"], settings)
         self.assertIn("skepio", [library["name"] for library in build["packages"]])
         self.assertIn("setting --wax=thin", self.rabbet("declare").out)
+        told = 'Its build gets: COLONIES=13, setting --wax=thin "one", needs skepio.'
+        self.assertIn(told, self.rabbet("explain", "queenmark").out)
         self.assertIn("No drift", self.rabbet("drift").out)
 
     def test_at_once(self) -> None:

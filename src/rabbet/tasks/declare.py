@@ -13,7 +13,7 @@ from packaging.version import Version
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.edit import Change, Edit
 from rabbet.core.needs.need import is_name, library_name
-from rabbet.core.needs.wording import need_text, specifiers_text
+from rabbet.core.needs.wording import build_options_texts, need_text, specifiers_text
 from rabbet.core.progress import Observer
 from rabbet.core.targets import BASELINES, PLATFORMS, target_of
 from rabbet.disk.atomic import put_back_on_failure, write_text
@@ -229,9 +229,7 @@ def entries_of(declaration: Declaration) -> tuple[tuple[str, str], ...]:
     found += [("checkout", f"{name} in {path}") for name, path in sorted(declaration.local.items())]
     found += [("build from source", name) for name in sorted(declaration.build_from_source)]
     for name, one in sorted(declaration.builds.items()):
-        found += [(f"build of {name}", f"{variable}={value}") for variable, value in one.variables.items()]
-        found += [(f"build of {name}", f"setting {key}={value}") for key, value in one.settings.items()]
-        found += [(f"build of {name}", f"needs {need_text(need)}") for need in one.needs]
+        found += [(f"build of {name}", text) for text in build_options_texts(one)]
     found += [("source", f"{source.name}={source.url}") for source in declaration.sources]
     found += [("catalogue", f"{entry.name}={entry.url}") for entry in declaration.catalogues]
     return tuple(found)

@@ -20,7 +20,7 @@ from rabbet.core.model.release import SetAside
 from rabbet.core.model.target import Target
 from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import Need
-from rabbet.core.needs.wording import need_text
+from rabbet.core.needs.wording import build_options_texts, need_text
 from rabbet.core.progress import Observer
 from rabbet.core.solve.explain.prose import explained
 from rabbet.core.solve.policy import Policy
@@ -189,7 +189,7 @@ def _catalogue(
 
 
 def _notes(declaration: Declaration, graph: Graph, names: Iterable[NormalizedName]) -> Iterator[str]:
-    """What the declaration's limits and corrections have to do with these libraries, and what was yanked."""
+    """What the declaration's limits, corrections and options say of these libraries, and what was yanked."""
     for name in names:
         library = graph.libraries.get(name)
         if library is None:
@@ -197,6 +197,8 @@ def _notes(declaration: Declaration, graph: Graph, names: Iterable[NormalizedNam
         for limit in declaration.limits:
             if limit.name == name:
                 yield f"{graph.project} sets the limit {need_text(limit)}."
+        if name in declaration.builds:
+            yield f"Its build gets: {', '.join(build_options_texts(declaration.builds[name]))}."
         for correction in corrections_of(declaration, name, library.version):
             yield f"Corrected in pyproject.toml: {correction}."
         if library.yanked is not None:

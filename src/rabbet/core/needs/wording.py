@@ -2,10 +2,11 @@
 
 from packaging.specifiers import SpecifierSet
 
+from rabbet.core.model.build import BuildOptions
 from rabbet.core.needs.need import Need
 from rabbet.core.shown_text import without_credentials
 
-__all__ = ["need_text", "specifiers_text"]
+__all__ = ["build_options_texts", "need_text", "specifiers_text"]
 
 _OPERATORS = ("===", "==", "~=", ">=", ">", "!=", "<=", "<")
 
@@ -27,3 +28,12 @@ def need_text(need: Need, *, marker: bool = True, whole: bool = False) -> str:
         url = need.url if whole else without_credentials(need.url)
         return f"{need.written_name}{extras} @ {url}{' ' if behind else ''}{behind}"
     return f"{need.written_name}{extras}{specifiers_text(need.specifier)}{behind}"
+
+
+def build_options_texts(options: BuildOptions) -> tuple[str, ...]:
+    """Each variable, setting and further requirement of a build."""
+    return (
+        *(f"{variable}={value}" for variable, value in options.variables.items()),
+        *(f"setting {key}={value}" for key, value in options.settings.items()),
+        *(f"needs {need_text(need)}" for need in options.needs),
+    )
