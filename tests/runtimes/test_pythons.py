@@ -15,7 +15,7 @@ from rabbet.errors import NoRuntime, WrongUsage
 from rabbet.formats.pyproject import read_declaration
 from rabbet.runtimes.choose import choose
 from rabbet.runtimes.probe import probe_all
-from rabbet.runtimes.search import find_executables
+from rabbet.runtimes.search import find_executables, interpreter_behind
 from rabbet.store.blob_cache import BlobCache
 from rabbet.workspace.runtimes.pythons import targets_for
 from tests.support.catalogue import MARKERS
@@ -122,6 +122,27 @@ class Finding(unittest.TestCase):
         path = os.pathsep.join([str(self.root / "a"), "", str(self.root / "gone"), str(self.root / "b")])
         found = find_executables({"PATH": path}, self.root / "home")
         self.assertEqual([one for one in found if self.root in one.parents], [first, second, own])
+
+    def test_behind_an_environment(self) -> None:
+        """An environment's interpreter counts, unless a project or an environment holds it."""
+        home, environment = self.root / "home", self.root / "project" / ".venv"
+        (environment / "bin").mkdir(parents=True)
+        link = environment / "bin" / "python"
+        (self.root / "project" / "pyproject.toml").touch()
+        real = self.program("odd/place/python3.12")
+        for to, expected in (
+            (real, real),
+            (self.program("project/python3.12"), None),
+            (self.program("odd/place/python3", b"#!/bin/sh\n"), None),
+            (self.program("odd/place/other"), None),
+            (self.root / "gone" / "python3.12", None),
+            (self.program("project/.venv/bin/python3.12"), None),
+            (link, None),
+        ):
+            with self.subTest(to):
+                link.unlink(missing_ok=True)
+                link.symlink_to(to)
+                self.assertEqual(interpreter_behind(environment, home), expected)
 
     def test_refusals(self) -> None:
         """What does not start, fails, or answers nonsense is refused with the reason."""

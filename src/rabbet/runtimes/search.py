@@ -2,7 +2,8 @@
 
 Nothing is taken from an environment or from a project: what lies there came with a library or a clone, and
 would be run only because somebody looked. So a folder counts only if neither it nor one above it holds a
-`pyvenv.cfg` or a declaration; the user's home and what is above that are no part of any clone.
+`pyvenv.cfg` or a declaration; the user's home and what is above that are no part of any clone. The
+interpreter of an environment that was made here counts too, wherever it lies.
 """
 
 import os
@@ -12,7 +13,7 @@ from functools import cache
 from pathlib import Path
 from typing import NamedTuple
 
-__all__ = ["Program", "find_executables", "find_programs", "trusted_path"]
+__all__ = ["Program", "find_executables", "find_programs", "interpreter_behind", "trusted_path"]
 
 _PYTHON = re.compile(r"^(python|python3|python3\.\d+t?|pypy3(\.\d+)?)$")
 _SYSTEM_PLACES = (
@@ -71,6 +72,13 @@ def find_programs(environ: Mapping[str, str], home: Path, wanted: Callable[[str]
             is_script = _is_script(real)
             if is_script is not None:
                 yield Program(name, real, is_script)
+
+
+def interpreter_behind(environment: Path, home: Path) -> Path | None:
+    """The interpreter that an environment is run by; `None` where a project or an environment holds it."""
+    real = os.path.realpath(environment / "bin" / "python")
+    known = _PYTHON.match(real.rpartition("/")[2]) and _trust(home)(_above(real)) and real.isprintable()
+    return Path(real) if known and _is_script(real) is False else None
 
 
 def trusted_path(environ: Mapping[str, str], home: Path) -> str:

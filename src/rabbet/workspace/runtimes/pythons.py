@@ -15,6 +15,7 @@ from rabbet.core.targets import PLATFORMS, joined, named_target, target_of
 from rabbet.errors import NoRuntime, WrongUsage
 from rabbet.runtimes.choose import choose, newest_first
 from rabbet.runtimes.probe import probe_all
+from rabbet.runtimes.search import interpreter_behind
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.languages import obtained_runtimes
@@ -32,13 +33,16 @@ __all__ = [
 def found_pythons(machine: Machine, project: Project | None = None) -> tuple[PythonRuntime | Refusal, ...]:
     """Every interpreter of Python on this machine, and what it tells of itself.
 
-    Of those that were obtained, the ones that count for the project.
+    Of those that were obtained, the ones that count for the project; its environment's wherever it lies.
     """
     obtained = (one for one in obtained_runtimes(machine, project) if one.language == "python")
     executables = [
         *machine.pythons,
         *(Path(one.executable) for one in obtained),
     ]
+    if project and machine.environments().owns(project.environment):
+        behind = interpreter_behind(project.environment, machine.home)
+        executables += [behind] if behind and behind not in executables else []
     return probe_all(executables, machine.memory("runtimes"), machine.helpers_environ())
 
 
