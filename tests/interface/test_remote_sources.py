@@ -100,6 +100,19 @@ class RemoteSources(ProgramCase):
             self.rabbet("resolve", "--raise-all")
             self.assertEqual(set(self.locked()), {"tallywax"}, "the wheel itself was seen")
 
+    def test_traffic(self) -> None:
+        """What was asked of a host is counted as the host itself counts it; only `--verbose` tells it."""
+        with Hostile(index(TALLYWAX)) as server:
+            self.declare(f"{server.origin}/simple/")
+            told = json.loads(self.rabbet("resolve", "--verbose", "--json").out)["traffic"]
+            (one,) = told
+            bodies = sum(len(server.replies[path].body) for path in {path for path, _ in server.sent})
+            counted = (one["host"], one["requests"], one["unchanged"], one["received"])
+            self.assertEqual(counted, (server.origin, len(server.sent), 0, bodies))
+            self.assertIn(f"asked {server.origin}: 1 request, ", self.rabbet("recreate", "--verbose").err)
+            self.assertNotIn("asked", self.rabbet("resolve", "--raise-all", "--fresh-listings").err)
+            self.assertNotIn("traffic", json.loads(self.rabbet("resolve", "--json").out))
+
     def test_never_moves_in_silence(self) -> None:
         """A locked library comes from its source or not at all; to move it is a wish of its own."""
         with Hostile(index(TALLYWAX)) as first, Hostile({}) as second:

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, NamedTuple, Protocol, TextIO
 
 from rabbet.cli.observer import ClosableObserver, observer_for
 from rabbet.cli.output import write_line
-from rabbet.cli.style import Style, TableLine, style_for
+from rabbet.cli.style import Style, TableLine, count, size_text, style_for
 from rabbet.core.shown_text import visible, without_credentials
 from rabbet.errors import WrongUsage
 from rabbet.workspace.machine import Machine
@@ -43,6 +43,7 @@ class Context(NamedTuple):
     notes: TextIO
     style: Style
     observer: ClosableObserver
+    verbose: bool = False
 
     @property
     def interactive(self) -> bool:
@@ -95,7 +96,8 @@ class Context(NamedTuple):
         """Print one JSON document."""
         import json
 
-        text = json.dumps({"schema": f"rabbet.{schema}/1", **content}, indent=2)
+        traffic = {"traffic": [one._asdict() for one in self.machine.traffic()]} if self.verbose else {}
+        text = json.dumps({"schema": f"rabbet.{schema}/1", **content, **traffic}, indent=2)
         self._print(text.replace("\x7f", "\\u007f"))  # the one control character that JSON lets stand
 
     def _print(self, text: str) -> None:
@@ -123,9 +125,22 @@ def make_context(*, quiet: bool, verbose: bool, offline: bool, fresh_listings: b
         notes=sys.stderr,
         style=style_for(sys.stdout, os.environ),
         observer=observer_for(sys.stderr, quiet=quiet, verbose=verbose),
+        verbose=verbose,
     )
     try:
         yield context
     finally:
         context.observer.close()
+        for line in _traffic_lines(context) if verbose else ():
+            context.note(line)
         context.machine.close()
+
+
+def _traffic_lines(context: Context) -> Iterator[str]:
+    """What was asked of each host, for who wants to know where the time went."""
+    for one in context.machine.traffic():
+        unchanged = f", {one.unchanged} unchanged" if one.unchanged else ""
+        yield (
+            f"asked {one.host}: {count(one.requests, 'request')}{unchanged}, {size_text(one.received)},"
+            f" the slowest took {one.slowest:.2f} s"
+        )

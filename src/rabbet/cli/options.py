@@ -46,7 +46,7 @@ def add_loudness(parser: ArgumentParser, quiet: str) -> None:
     """`--quiet`, with what it means to a command, and `--verbose`: every command takes them."""
     how = parser.add_mutually_exclusive_group()
     how.add_argument("--quiet", action="store_true", help=quiet)
-    how.add_argument("--verbose", action="store_true", help="tell every step on standard error")
+    how.add_argument("--verbose", action="store_true", help="tell every step, and what hosts are asked")
 
 
 def moment(text: str, example: str, *, end: bool = True) -> "datetime":

@@ -1,6 +1,6 @@
 """The machine as tasks see it: the current folder, the user's variables and folders."""
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping, Sequence
 from functools import cached_property
 from hashlib import sha256
 from pathlib import Path
@@ -11,6 +11,7 @@ from rabbet.store.blob_cache import LAYOUT, BlobCache
 from rabbet.store.folder import PACKED, UNPACKED
 
 if TYPE_CHECKING:
+    from rabbet.sources.http.wire import HostTraffic
     from rabbet.store.environments import Environments
     from rabbet.store.pack import Pack
     from rabbet.store.store import Store
@@ -42,12 +43,21 @@ class Machine:
         self.home = home
         self.offline = offline
         self.fresh_listings = fresh_listings
+        self.wires: list[Callable[[], Sequence[HostTraffic]]] = []  # each tells what was asked through it
         self._packs: dict[tuple[str, str], Pack] = {}
 
     def close(self) -> None:
         """Write what is to be remembered and was kept back."""
         for pack in self._packs.values():
             pack.close()
+
+    def traffic(self) -> "tuple[HostTraffic, ...]":
+        """What this command asked of each host so far."""
+        found: dict[str, HostTraffic] = {}
+        for told in self.wires:
+            for one in told():
+                found[one.host] = found[one.host].plus(one) if one.host in found else one
+        return tuple(one for one in found.values() if one.requests)
 
     def helpers_environ(self) -> Mapping[str, str]:
         """The variables for helpers such as git, which are not taken from environments and projects."""

@@ -37,7 +37,9 @@ def open_client(declaration: Declaration, machine: Machine) -> HttpClient:
     addresses = [entry.url for entry in declaration.sources]
     addresses += [one.need.url for one in declaration.declared() if one.need.url is not None]
     credentials = Credentials(addresses, users_origins(machine), machine.environ, netrc_file)
-    return HttpClient(machine.environ, credentials, offline=machine.offline)
+    client = HttpClient(machine.environ, credentials, offline=machine.offline)
+    machine.wires.append(client.traffic)
+    return client
 
 
 def open_claims(

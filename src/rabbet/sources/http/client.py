@@ -21,7 +21,7 @@ from rabbet.sources.http.credentials import Credentials
 from rabbet.sources.http.exchange import Exchange, not_an_address
 from rabbet.sources.http.failures import refused, too_large
 from rabbet.sources.http.headers import announced_size
-from rabbet.sources.http.wire import Head, Request, Transfer, Wire
+from rabbet.sources.http.wire import Head, HostTraffic, Request, Transfer, Wire
 from rabbet.sources.interruptible import AT_MOST, awaited
 
 __all__ = ["Answer", "HttpClient"]
@@ -64,6 +64,10 @@ class HttpClient:
         self._credentials = credentials
         self._proxies = _proxies(environ)
         self._wire = Wire(patience)
+
+    def traffic(self) -> tuple[HostTraffic, ...]:
+        """What was asked of each host so far."""
+        return self._wire.traffic()
 
     def begin(
         self, address: str, headers: Mapping[str, str] | None = None, *, method: str = "GET"

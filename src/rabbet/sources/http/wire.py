@@ -21,7 +21,7 @@ import pycurl
 from rabbet import __version__
 from rabbet.core.limits import LEAST_SPEED, MOST_SECONDS
 
-__all__ = ["FAULT", "Ended", "Head", "Request", "Transfer", "Wire"]
+__all__ = ["FAULT", "Ended", "Head", "HostTraffic", "Request", "Transfer", "Wire"]
 
 _CONNECT = 15  # seconds
 _BUFFER = 1 << 17  # bytes of a piece at most
@@ -74,6 +74,29 @@ class Ended(NamedTuple):
     words: str
     head: Head
     received: int
+
+
+class HostTraffic(NamedTuple):
+    """What was asked of one host: how many `requests`, and how many of them had `unchanged` answers (304).
+
+    `received` are bytes of bodies as they came, `slowest` the seconds that the longest exchange took.
+    """
+
+    host: str
+    requests: int = 0
+    unchanged: int = 0
+    received: int = 0
+    slowest: float = 0.0
+
+    def plus(self, other: "HostTraffic") -> "HostTraffic":
+        """The traffic of both, with the same host."""
+        return HostTraffic(
+            self.host,
+            self.requests + other.requests,
+            self.unchanged + other.unchanged,
+            self.received + other.received,
+            max(self.slowest, other.slowest),
+        )
 
 
 class Transfer:
@@ -137,8 +160,9 @@ class _Host:
     While it may speak HTTP/2, a request waits for a connection that others began, rather than beginning one.
     """
 
-    def __init__(self, *, shares: bool) -> None:
+    def __init__(self, name: str, *, shares: bool) -> None:
         self.shares = shares
+        self.traffic = HostTraffic(name)
         self.waiting: deque[Transfer] = deque()
         self.under_way = 0
         self.answered = 0
@@ -210,6 +234,10 @@ class Wire:
         self._begun.discard(transfer)
         if transfer.handle is not None:
             self._begin_waiting(self._release(transfer, transfer.handle))
+
+    def traffic(self) -> tuple[HostTraffic, ...]:
+        """What was asked of each host so far, and came to an end."""
+        return tuple(host.traffic for host in tuple(self._hosts.values()))
 
     def _start(self) -> None:
         bell, self._doorbell = os.pipe()
@@ -284,7 +312,7 @@ class Wire:
 
     def _host(self, request: Request) -> _Host:
         if request.host not in self._hosts:
-            self._hosts[request.host] = _Host(shares=request.address.startswith("https"))
+            self._hosts[request.host] = _Host(request.host, shares=request.address.startswith("https"))
         return self._hosts[request.host]
 
     def _begin_waiting(self, host: _Host) -> None:
@@ -342,10 +370,13 @@ class Wire:
     def _finish(self, handle: pycurl.Curl, code: int, words: str) -> None:
         transfer = self._under_way[handle]
         version = handle.getinfo(pycurl.INFO_HTTP_VERSION)
+        received, seconds = handle.getinfo(pycurl.SIZE_DOWNLOAD), handle.getinfo(pycurl.TOTAL_TIME)
         ended = Ended(code, words, transfer.head(), transfer.received)
         host = self._release(transfer, handle)
         self._begun.discard(transfer)
         host.judge(ended, version)
+        one = HostTraffic("", 1, int(ended.head.status == 304), int(received), seconds)
+        host.traffic = host.traffic.plus(one)
         transfer.ended(ended)
         self._begin_waiting(host)
 
