@@ -79,7 +79,7 @@ class Ended(NamedTuple):
 class HostTraffic(NamedTuple):
     """What was asked of one host: how many `requests`, and how many of them had `unchanged` answers (304).
 
-    `received` are bytes of bodies as they came, `slowest` the seconds that the longest exchange took.
+    `received` are bytes of bodies, unpacked, `slowest` the seconds that the longest exchange took.
     """
 
     host: str
@@ -370,12 +370,12 @@ class Wire:
     def _finish(self, handle: pycurl.Curl, code: int, words: str) -> None:
         transfer = self._under_way[handle]
         version = handle.getinfo(pycurl.INFO_HTTP_VERSION)
-        received, seconds = handle.getinfo(pycurl.SIZE_DOWNLOAD), handle.getinfo(pycurl.TOTAL_TIME)
+        seconds = handle.getinfo(pycurl.TOTAL_TIME)
         ended = Ended(code, words, transfer.head(), transfer.received)
         host = self._release(transfer, handle)
         self._begun.discard(transfer)
         host.judge(ended, version)
-        one = HostTraffic("", 1, int(ended.head.status == 304), int(received), seconds)
+        one = HostTraffic("", 1, int(ended.head.status == 304), ended.received, seconds)
         host.traffic = host.traffic.plus(one)
         transfer.ended(ended)
         self._begin_waiting(host)
