@@ -141,7 +141,7 @@ class OwnBuild(ProgramCase):
         self.assertIn("mitewatch", self.locked())
 
     def test_not_editable(self) -> None:
-        """A wheel of the project holds its modules, and is built anew when one changes, and only then."""
+        """A wheel of the project holds its modules, and is rebuilt when one changes, and only then."""
         self.lay_out(f"{SYSTEM}[tool.rabbet]\neditable = false\n")
         self.rabbet("begin", "--yes", "--source", self.index.address)
         module = self.project / "wax.py"

@@ -125,8 +125,8 @@ class Backend:
     def is_lasting(self, wheel: Path) -> bool:
         """Whether an editable wheel names no place of its build, which is gone afterwards.
 
-        Some build anew at each import, with the programs of the environment that they were built in. A wheel
-        that can't be read is refused elsewhere.
+        Some rebuild themselves at each import, with programs of the environment that they were built in. A
+        wheel that can't be read is refused elsewhere.
         """
         place = os.fsencode(self._place.root)
         with suppress(OSError, *BROKEN_ZIP), wheel.open("rb") as file:

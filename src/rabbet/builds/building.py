@@ -100,8 +100,8 @@ def _not_lasting(unbuilt: Unbuilt) -> BuildFailed:
     return BuildFailed(
         f"the editable form of {unbuilt.what} can't last",
         because=["it needs the environment of its build at each import, and that is gone afterwards"],
-        note="with editable = false under [tool.rabbet], a wheel is built instead, anew after each change;"
-        " then: rabbet resolve",
+        note="with editable = false under [tool.rabbet], a wheel is built instead, and rebuilt after each"
+        " change; then: rabbet resolve",
     )
 
 

@@ -19,7 +19,7 @@ _MADE = ("__pycache__", "build", "dist")  # what builds and Python leave in a tr
 def folder_state(tree: str) -> str:
     """A digest of where the tree lies, what it says of its build, and the names of what it could import.
 
-    What stands in its modules may change without the tree being built anew.
+    What stands in its modules may change without a rebuild of the tree.
     """
     digest = hashlib.sha256(os.fsencode(os.path.realpath(tree)))
     for name in _TOLD_IN:

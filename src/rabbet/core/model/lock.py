@@ -82,7 +82,7 @@ class LockedCommit(Struct, frozen=True, kw_only=True):
 class LockedCheckout(Struct, frozen=True, kw_only=True):
     """A folder of this machine that holds the library's sources; relative to the lock where it can be.
 
-    One that is `editable` is used where it lies. Of another a wheel is built, anew whenever it changes.
+    One that is `editable` is used where it lies. Of another a wheel is built, and rebuilt after each change.
     """
 
     path: str
