@@ -99,6 +99,29 @@ class Markers(unittest.TestCase):
             self.assertIn("python_version", separating_marker(TARGETS[:3], frozenset((one, other))))
 
 
+class Patches(unittest.TestCase):
+    """What counts on some patch releases of a version of Python, and not on others."""
+
+    def test_table(self) -> None:
+        for marker, extra, expected in (
+            ('python_full_version < "3.12.4"', "", True),
+            ('python_full_version == "3.12.7"', "", True),
+            ('python_full_version != "3.12.0"', "", True),
+            ('"3.12.4" > python_full_version and sys_platform == "linux"', "", True),
+            ('python_full_version < "3.12.4" and sys_platform == "win32"', "", False),
+            ('python_full_version < "3.12.4" and extra == "plots"', "", False),
+            ('python_full_version < "3.12.4" and extra == "plots"', "plots", True),
+            ('python_full_version <= "3.12.0a6"', "", False),
+            ('python_full_version >= "3.12"', "", False),
+            ('python_full_version < "3.11.4"', "", False),
+            ('python_full_version < "3.12.4" or python_full_version >= "3.12.4"', "", False),
+            ('python_version < "3.12"', "", False),
+        ):
+            with self.subTest(marker):
+                target = named_target("linux-x86_64", "3.12", {})
+                self.assertEqual(target.depends_on_patch(Marker(marker), extra), expected)
+
+
 class Merging(unittest.TestCase):
     """Solutions → lock → text → lock → what each target needs."""
 

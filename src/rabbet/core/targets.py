@@ -14,7 +14,7 @@ from packaging import tags
 from packaging.version import Version
 
 from rabbet.core.model.runtime import PythonRuntime
-from rabbet.core.model.target import Target
+from rabbet.core.model.target import LATEST_PATCH, Target
 
 __all__ = [
     "BASELINES",
@@ -56,7 +56,7 @@ def named_target(platform: str, python: str, baselines: Mapping[str, str]) -> Ta
     declaration gives the same target on every machine.
     """
     os_name, system, sys_platform, machine, library = PLATFORMS[platform]
-    version = f"{python}.99"
+    version = f"{python}.{LATEST_PATCH}"
     facts = PythonRuntime(
         executable="",
         site_packages="",

@@ -90,6 +90,7 @@ class ResolveResult(Struct, frozen=True, kw_only=True):
     taken_from: Mapping[NormalizedName, str]
     idle_corrections: tuple[str, ...]
     unknown_extras: tuple[str, ...]
+    by_patch: tuple[str, ...]
 
 
 def policy_for(

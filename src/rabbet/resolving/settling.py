@@ -23,7 +23,8 @@ from rabbet.core.model.lock import (
 from rabbet.core.model.release import Candidate, Metadata, SetAside, SourceTree
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.solution import Solution
-from rabbet.core.model.target import Target
+from rabbet.core.model.target import LATEST_PATCH, Target
+from rabbet.core.needs.wording import need_text
 from rabbet.core.solve.solver import Refutation, solve
 from rabbet.resolving.build_requirements import BuildQuestions, Subject, own_subject
 from rabbet.resolving.request import (
@@ -65,6 +66,7 @@ def settled(
         taken_from={name: one.source for (name, _), one in chosen.items()},
         unknown_extras=tuple(sorted(_unknown_extras(catalogue, parts))),
         idle_corrections=_idle_corrections(work.declaration, catalogue, chosen.values()),
+        by_patch=tuple(sorted(_by_patch(work.declaration, catalogue, parts))),
     )
 
 
@@ -122,6 +124,26 @@ def _unknown_extras(catalogue: Catalogue, parts: Iterable[Solved]) -> set[str]:
             stated = catalogue.stated(part.solution.chosen[name]) if extra else None
             if isinstance(stated, Metadata) and extra not in stated.extras:
                 found.add(f"{part.solution.chosen[name]} has no extra '{extra}'")
+    return found
+
+
+def _by_patch(declaration: Declaration, catalogue: Catalogue, parts: Iterable[Solved]) -> set[str]:
+    """Requirements that count on some patch releases of a target's Python only."""
+    found = set()
+    for part in parts:
+        target, chosen = part.solution.target, part.solution.chosen
+        asked = [(declaration.name, one.need, "") for one in declaration.declared()]
+        for name, extra in part.solution.needs:
+            stated = catalogue.stated(chosen[name])
+            needs = stated.needs if isinstance(stated, Metadata) else ()
+            asked += [(str(chosen[name]), need, extra) for need in needs]
+        latest = target.python.micro == LATEST_PATCH
+        python = f"the latest {target.minor}" if latest else str(target.python)
+        found |= {
+            f"{who} needs {need_text(need)} (locked for {python})"
+            for who, need, extra in asked
+            if target.depends_on_patch(need.marker, extra)
+        }
     return found
 
 

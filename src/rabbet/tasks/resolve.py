@@ -70,6 +70,7 @@ class Resolved(Struct, frozen=True, kw_only=True):
     edited: tuple[str, ...] = ()
     idle_corrections: tuple[str, ...] = ()
     unknown_extras: tuple[str, ...] = ()
+    by_patch: tuple[str, ...] = ()
     file_clash: str | None = None
     lost: tuple[str, ...] = ()
     serving_too: str = ""
@@ -292,6 +293,7 @@ class _Work:
             edited=edited,
             idle_corrections=settled.idle_corrections,
             unknown_extras=settled.unknown_extras,
+            by_patch=settled.by_patch,
             file_clash=file_clash(project, self._machine, settled.lock, declaration, runtime),
             lost=(lost := _lost(before, declaration, settled.lock)),
             serving_too=serving_too(before, targets[0], declaration) if lost and before else "",

@@ -131,6 +131,8 @@ def _notes(resolved: Resolved) -> Iterator[str]:
     yield from _yanked_notes(resolved.lock)
     for extra in resolved.unknown_extras:
         yield f"Beware: {extra}, though it is asked for."
+    for need in resolved.by_patch[:_SHOWN_NOTES]:
+        yield f"Depends on the patch release of Python: {need}."
     if resolved.file_clash:
         yield f"Beware: {resolved.file_clash}. `rabbet recreate` will refuse that."
     for note in resolved.passed_over[:_SHOWN_NOTES]:
@@ -279,6 +281,7 @@ def _document(resolved: Resolved) -> dict[str, object]:
         "unhashed": list(resolved.unhashed),
         "edited": list(resolved.edited),
         "unknown_extras": list(resolved.unknown_extras),
+        "by_patch": list(resolved.by_patch),
         "file_clash": resolved.file_clash,
         "no_longer_served": list(resolved.lost),
         "idle_corrections": list(resolved.idle_corrections),

@@ -13,6 +13,7 @@ from packaging.version import Version
 
 from rabbet.core.model.build import BuildOptions, BuildSystem, Told
 from rabbet.core.model.language import Language
+from rabbet.core.model.target import LATEST_PATCH
 from rabbet.core.needs.need import Need
 
 __all__ = [
@@ -250,7 +251,7 @@ class Declaration(Struct, frozen=True, kw_only=True):
 
 def allows_minor(python: SpecifierSet, minor: str) -> bool:
     """Whether a constraint admits the latest patches of a version such as `3.12`."""
-    return python.contains(f"{minor}.99", prereleases=True)
+    return python.contains(f"{minor}.{LATEST_PATCH}", prereleases=True)
 
 
 def _texts(requirements: Mapping[str, tuple[Need, ...]]) -> dict[str, list[str]]:

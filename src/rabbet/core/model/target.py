@@ -7,7 +7,10 @@ from msgspec.structs import replace
 from packaging.markers import Marker
 from packaging.version import Version
 
-__all__ = ["Target", "targets_text"]
+__all__ = ["LATEST_PATCH", "Target", "targets_text"]
+
+LATEST_PATCH = 99
+"""Stands for the latest patch release of a minor version of Python that is served without being here."""
 
 
 class Target(Struct, frozen=True, kw_only=True):
@@ -39,6 +42,16 @@ class Target(Struct, frozen=True, kw_only=True):
     def admits(self, marker: Marker | None, extra: str = "") -> bool:
         """Whether a requirement under this marker (PEP 508) counts here, asked for by this extra."""
         return marker is None or marker.evaluate({**self.markers, "extra": extra})
+
+    def depends_on_patch(self, marker: Marker | None, extra: str = "") -> bool:
+        """Whether a marker counts on some patch releases of this version of Python, and not on others."""
+        if marker is None or "full_version" not in str(marker):
+            return False
+        answers = {
+            marker.evaluate({**self.markers, "extra": extra, "python_full_version": f"{self.minor}.{patch}"})
+            for patch in range(LATEST_PATCH + 1)
+        }
+        return len(answers) > 1
 
     @property
     def environment(self) -> str:
