@@ -23,7 +23,7 @@ KEYS = {
     "baselines": "the oldest `glibc`, `macos` and `musl` that the lock has to serve: a table",
     "build-from-source": "libraries whose own build code may run: a list",
     "editable": "`false` builds wheels of the project and of checkouts, instead of using them where they lie",
-    "builds": "options for single builds: a table for each, with `variables`, `settings` and `needs`",
+    "builds": "options for single builds, a table each: `variables`, `settings`, `needs` and `system`",
     "catalogues": "where runtimes can be had: tables with `name` and `url`, or `registry`",
     "census": 'whether an inventory is sent after `recreate` (`every = "recreate"`), the `remote`,'
     " and what to `leave-out`",

@@ -141,7 +141,8 @@ class Builds(ProgramCase):
         self.offer(f"import skepio; {told}; return well(folder, 'queenmark', '1.2')")
         for colonies in ("12", "13"):
             self.declare(
-                more="[tool.rabbet.builds.queenmark]\nneeds = ['skepio']\n"
+                more="[tool.rabbet.system]\ndebian = ['libwax1']\n"
+                "[tool.rabbet.builds.queenmark]\nneeds = ['skepio']\nsystem = { debian = ['libwax-dev'] }\n"
                 f"variables = {{ COLONIES = '{colonies}' }}\nsettings = {{ '--wax' = 'thin \"one\"' }}\n"
             )
             if colonies == "13":
@@ -155,7 +156,9 @@ class Builds(ProgramCase):
         self.assertEqual(build["variables"], {"COLONIES": "13"})
         self.assertEqual(build["settings"], settings)
         self.assertIn("skepio", [library["name"] for library in build["packages"]])
-        self.assertIn("setting --wax=thin", self.rabbet("declare").out)
+        declared = self.rabbet("declare").out
+        self.assertIn("setting --wax=thin", declared)
+        self.assertIn("libwax1, libwax-dev (debian)", declared)
         told = 'Its build gets: COLONIES=13, setting --wax=thin "one", needs skepio.'
         self.assertIn(told, self.rabbet("explain", "queenmark").out)
         self.assertIn("No drift", self.rabbet("drift").out)

@@ -125,7 +125,7 @@ def read_declaration(
         languages=read_languages(settings.table("languages"), trusted=False),
         catalogues=read_catalogues(settings),
         census=_census(settings.table("census")),
-        system=_system(settings.table("system")),
+        system=_system_of_all(settings),
         version=_own_version(project),
         dynamic="version" in project.texts("dynamic") or "name" in by_build,
         build_system=build_system,
@@ -195,6 +195,17 @@ def _system(table: Table) -> dict[str, tuple[str, ...]]:
             if not _PACKAGE.match(name):
                 table.problems.add(table.place(key), f"'{name[:60]}' is no name of a package")
     return found
+
+
+def _system_of_all(settings: Table) -> dict[str, tuple[str, ...]]:
+    """What the project needs of distributions, and what single builds need beside that."""
+    builds = settings.table("builds")
+    tables = [settings, *(builds.table(key) for key in builds if builds.holds_table(key))]
+    found: dict[str, dict[str, None]] = {}
+    for table in tables:
+        for distribution, names in _system(table.table("system")).items():
+            found.setdefault(distribution, {}).update(dict.fromkeys(names))
+    return {distribution: tuple(names) for distribution, names in found.items()}
 
 
 def _census(table: Table) -> CensusEntry:
@@ -415,7 +426,7 @@ def _builds(table: Table) -> Mapping[NormalizedName, BuildOptions]:
     """Options for the builds of single libraries, or of the project itself, by their names."""
     found = {}
     for key, name in _names(table).items():
-        entry = table.table(key, "variables", "settings", "needs")
+        entry = table.table(key, "variables", "settings", "needs", "system")
         needs = _requirements(entry, "needs")
         found[library_name(name)] = replace(read_build_options(entry), needs=needs)
     return found

@@ -230,6 +230,8 @@ def entries_of(declaration: Declaration) -> tuple[tuple[str, str], ...]:
     found += [("build from source", name) for name in sorted(declaration.build_from_source)]
     for name, one in sorted(declaration.builds.items()):
         found += [(f"build of {name}", text) for text in build_options_texts(one)]
+    for distribution, names in sorted(declaration.system.items()):
+        found.append(("system", f"{', '.join(names)} ({distribution})"))
     found += [("source", f"{source.name}={source.url}") for source in declaration.sources]
     found += [("catalogue", f"{entry.name}={entry.url}") for entry in declaration.catalogues]
     return tuple(found)
