@@ -423,7 +423,16 @@ class Locks(ProgramCase):
         ]
         write_files(self.root / "wheels", [*made, MadeUp(name="skepio", version="1.0", code="")])
         self.serve_targets(["linux-x86_64", "windows-x86_64"], [HERE])
-        self.rabbet("resolve")
+        file, lock = self.project / "pyproject.toml", self.project / "pylock.toml"
+        grouped = file.read_text().replace(
+            "dependencies =", "dependencies = []\n[dependency-groups]\nwires ="
+        )
+        for declaration in (grouped, file.read_text()):
+            lock.unlink(missing_ok=True)
+            file.write_text(declaration)
+            told = self.rabbet("resolve").out
+            self.assertRegex(told, r"hivewire +1\.0 .*, where sys_platform == 'linux'\n")
+            self.assertRegex(told, r"hivewire +2\.0 .*, where sys_platform == 'win32'\n")
         told = self.rabbet("explain", "hivewire").out
         self.assertIn("hivewire 1.0 is locked for hivescale", told)
         self.assertIn("\n2.0 is locked where sys_platform == 'win32'; 3.0 is newer there:\n", told)

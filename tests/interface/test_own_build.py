@@ -202,6 +202,7 @@ class OwnBuild(ProgramCase):
             ("skepio (>dev)", 7, "'skepio (>dev)', which is not a requirement"),
             ('skepio; extra == "plots" or os_name == "nt"', 3, "which no extra alone can stand for"),
             ('skepio; extra == "nowhere"', 3, "which no extra alone can stand for"),
+            ('skepio; os_name == "nt" or os_name == "x" and extra == "plots"', 3, "which no extra alone can"),
             (None, 7, "can't be built"),
         ):
             self.lay_out(SYSTEM)

@@ -39,7 +39,7 @@ class Workplace(Struct, frozen=True, kw_only=True):
 
     `root` is a folder of its own for what it writes, `interpreter` that of its environment, `commands` the
     folders that programs are looked for in. Its output goes to `log`. It may take so many `seconds`. The
-    `options` are what the declaration gives to it.
+    `options` are those of the library that is built.
     """
 
     root: Path

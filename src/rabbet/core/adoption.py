@@ -285,7 +285,7 @@ def _owned(one: Listed, used: Mapping[NormalizedName, Sequence[ImportSite]]) -> 
     site = next((site for site in used.get(one.need.name, ()) if site.role == "program"), None)
     if one.section is None or site is None:
         return one
-    return replace(one, section=None, place=one.place, imported=site.place)
+    return replace(one, section=None, imported=site.place)
 
 
 def _from_environment(

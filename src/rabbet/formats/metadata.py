@@ -53,9 +53,25 @@ def bounded(text: str) -> str:
 
 def needs_of(texts: Sequence[str]) -> tuple[Need, ...]:
     """The requirements that metadata lists. Raises `MetadataBroken`."""
+    _refuse_too_many(texts)
+    return tuple(map(_need, texts))
+
+
+def _needs_and_unread(texts: Sequence[str]) -> tuple[tuple[Need, ...], tuple[str, ...]]:
+    """The requirements that can be read, and the texts of others. Raises `MetadataBroken` beyond bounds."""
+    _refuse_too_many(texts)
+    needs, unread = [], []
+    for text in texts:
+        try:
+            needs.append(_need(text))
+        except MetadataBroken:
+            unread.append(bounded(text))
+    return tuple(needs), tuple(unread)
+
+
+def _refuse_too_many(texts: Sequence[str]) -> None:
     if len(texts) > MOST_NEEDS:
         raise MetadataBroken(f"its metadata lists {len(texts)} requirements, more than any library has")
-    return tuple(map(_need, texts))
 
 
 def _need(text: str) -> Need:
@@ -100,20 +116,15 @@ def _metadata(header: "Message[str, str]") -> Metadata:
             raise MetadataBroken(f"its metadata lacks its {field}")
     if not is_name(header["name"]):
         raise MetadataBroken(f"'{header['name'][:60]}' in its metadata is not a name")
-    unread, texts = [], header.get_all("requires-dist", [])
-    for text in texts if len(texts) <= MOST_NEEDS else ():
-        try:
-            _need(text)
-        except MetadataBroken:
-            unread.append(bounded(text))
+    needs, unread = _needs_and_unread(header.get_all("requires-dist", []))
     try:
         return Metadata(
             name=library_name(header["name"]),
             version=Version(bounded(header["version"])),
             requires_python=SpecifierSet(bounded(header.get("requires-python", ""))),
-            needs=needs_of([text for text in texts if text not in unread]),
+            needs=needs,
             extras=frozenset(library_name(extra) for extra in header.get_all("provides-extra", [])),
-            unread=tuple(unread),
+            unread=unread,
         )
     except MetadataBroken:
         raise

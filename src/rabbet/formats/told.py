@@ -23,6 +23,8 @@ from rabbet.formats.toml import Table, parse_toml
 __all__ = ["needs_by_extra", "read_told", "told_by", "told_in", "told_line"]
 
 _LINE = re.compile(r"^told = \{.*\}$", re.MULTILINE)
+_QUOTED = re.compile(r"\"[^\"]*\"|'[^']*'")
+_GROUP = re.compile(r"\([^()]*\)")
 _EXTRA = r"""extra == ["']{}["']"""
 
 
@@ -107,10 +109,19 @@ def needs_by_extra(told: Told) -> tuple[tuple[Need, ...], Mapping[NormalizedName
 
 def _parted(marker: str, extras: Iterable[NormalizedName]) -> tuple[NormalizedName, str]:
     """The extra that a marker asks for, and the rest of the marker. Raises `NotUnderstood`."""
-    for extra in extras:
+    alternative = " or " in _outside_of_groups(marker)  # `and` binds more closely (PEP 508)
+    for extra in extras if not alternative else ():
         named = _EXTRA.format("[-_.]+".join(re.escape(part) for part in extra.split("-")))
         found = re.fullmatch(rf"(?:(.*) and )?{named}(?: and (.*))?", marker, re.IGNORECASE)
         rest = [one for one in (found.group(1), found.group(2)) if one] if found else ["extra"]
-        if not any("extra" in one for one in rest):
+        if not any("extra" in one or "(" in _outside_of_groups(one) for one in rest):
             return extra, " and ".join(rest)
     raise NotUnderstood(f"its build tells a requirement where {marker}, which no extra alone can stand for")
+
+
+def _outside_of_groups(marker: str) -> str:
+    """A marker without its quoted texts, and without what stands in parentheses."""
+    left, groups = _QUOTED.sub("", marker), 1
+    while groups:
+        left, groups = _GROUP.subn("", left)
+    return left

@@ -8,7 +8,7 @@ from msgspec.structs import replace
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.corrections import idle_corrections
+from rabbet.core.corrections import corrected, idle_corrections
 from rabbet.core.lock.build import Solved, build_lock, merged_builds
 from rabbet.core.lock.version_changes import Move, build_moves, explained_moves, runtime_moves
 from rabbet.core.model.declaration import Declaration
@@ -135,7 +135,7 @@ def _by_patch(declaration: Declaration, catalogue: Catalogue, parts: Iterable[So
         asked = [(declaration.name, one.need, "") for one in declaration.declared()]
         for name, extra in part.solution.needs:
             stated = catalogue.stated(chosen[name])
-            needs = stated.needs if isinstance(stated, Metadata) else ()
+            needs = corrected(stated, declaration).needs if isinstance(stated, Metadata) else ()
             asked += [(str(chosen[name]), need, extra) for need in needs]
         latest = target.python.micro == LATEST_PATCH
         python = f"the latest {target.minor}" if latest else str(target.python)

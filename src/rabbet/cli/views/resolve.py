@@ -1,5 +1,6 @@
 """What `resolve` settled."""
 
+import re
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import TypeVar
@@ -21,6 +22,8 @@ __all__ = ["ResolvedView", "VerdictsView"]
 Answer = TypeVar("Answer", Resolved, Verdict)
 _SHOWN_REQUIRERS = 2
 _SHOWN_NOTES = 4
+_SECTION = r"'[^']+' in (?:extras|dependency_groups)"
+_SECTIONS = re.compile(rf"(?:^| and )\(?{_SECTION}(?: or {_SECTION})*\)?\Z")
 
 
 class ResolvedView(Struct, frozen=True):
@@ -206,21 +209,19 @@ def _first_lock(resolved: Resolved, context: Context) -> list[TableLine]:
     for one in resolved.lock.runtimes:
         who = resolved.declaration.name if one.language in declared else "another runtime"
         asked[runtime_name(one.language)] = [who]
-    where = {
-        (library.name, library.version): library.marker
-        for library in resolved.lock.libraries
-        if library.marker and "' in " not in library.marker
-    }
-    rows = [
-        (
-            move.name,
-            _text(move.after),
-            _some(asked.get(move.name, []))
-            + (f", where {where[key]}" if (key := (move.name, move.after)) in where else ""),
-        )
-        for move in resolved.moves
-    ]
+    where = {(str(one.name), str(one.version)): _where(one.marker or "") for one in resolved.lock.libraries}
+    rows = []
+    for move in resolved.moves:
+        here = where.get((move.name, str(move.after)), "")
+        who = _some(asked.get(move.name, []))
+        rows.append((move.name, _text(move.after), f"{who}, where {here}" if here else who))
     return table(("library", "locked", "asked for by"), rows, context.style)
+
+
+def _where(marker: str) -> str:
+    """On which targets an entry of the lock counts, whatever sections ask for it; empty for all of them."""
+    targets = _SECTIONS.sub("", marker)
+    return "" if "' in " in targets else targets
 
 
 def _moves(moves: Sequence[Move], context: Context) -> list[TableLine]:

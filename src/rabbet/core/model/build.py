@@ -29,8 +29,11 @@ class BuildOptions(Struct, frozen=True, kw_only=True):
     @property
     def facts(self) -> list[list[str]]:
         """All of it in a form that is the same for the same content; empty where nothing is given."""
-        given = [*self.variables.items()], [*self.settings.items()], [(str(need), "") for need in self.needs]
-        return [[kind, *pair] for kind, pairs in zip("vsn", given, strict=True) for pair in sorted(pairs)]
+        return [
+            *(["variable", *pair] for pair in sorted(self.variables.items())),
+            *(["setting", *pair] for pair in sorted(self.settings.items())),
+            *(["need", text] for text in sorted(map(str, self.needs))),
+        ]
 
 
 class Told(Struct, frozen=True, kw_only=True):
