@@ -17,6 +17,7 @@ import trustme
 from rabbet.demo.files import write_files
 from rabbet.demo.libraries import RELEASES, MadeUp
 from rabbet.demo.stand_in import Fault, Manner, StandIn
+from tests.support import PATIENCE
 from tests.support.http2 import Http2Front
 from tests.support.program import ProgramCase
 
@@ -319,11 +320,11 @@ class Interrupted(ProgramCase):
         process = subprocess.Popen(
             self.command("recreate"), cwd=self.project, env=self.variables, stderr=subprocess.PIPE, text=True
         )
-        deadline = time.monotonic() + 120
+        deadline = time.monotonic() + PATIENCE
         while f"GET {WHEEL}" not in index.requests and time.monotonic() < deadline:
             time.sleep(0.02)
         process.send_signal(signal.SIGINT)
-        _, error = process.communicate(timeout=120)
+        _, error = process.communicate(timeout=PATIENCE)
         self.assertEqual(process.returncode, 130)
         self.assertIn("error: interrupted", error)
         self.assertEqual(self.tree(), before)
@@ -355,6 +356,8 @@ class Interrupted(ProgramCase):
             )
             for _ in range(6)
         ]
-        self.assertEqual([(run.communicate(timeout=120)[1], run.returncode) for run in runs], [("", 0)] * 6)
+        self.assertEqual(
+            [(run.communicate(timeout=PATIENCE)[1], run.returncode) for run in runs], [("", 0)] * 6
+        )
         self.assertIn("No drift", self.rabbet("drift").out)
         self.assertEqual([path.name for path in self.project.glob(".venv*")], [".venv"])

@@ -12,11 +12,11 @@ from pathlib import Path
 from rabbet.builds.missing import missing_in
 from rabbet.demo.files import write_files
 from rabbet.demo.libraries import RELEASES, MadeUp
+from tests.support import PATIENCE
 from tests.support.program import ProgramCase
 from tests.support.sources import source_archive
 
 TABLE = tomllib.loads((Path(__file__).parent.parent / "data" / "builds.toml").read_text())
-_PATIENCE = 60  # seconds
 
 
 def alive(pid: int) -> bool:
@@ -65,7 +65,7 @@ class Builds(ProgramCase):
                     case.get("hook", "return 1"), files=case.get("files"), without=case.get("without", ())
                 )
                 before = self.tree(".venv/rabbet.json")
-                told = self.outcome(case.get("code", 7), case.get("seconds", 60))
+                told = self.outcome(case.get("code", 7), case.get("seconds", PATIENCE))
                 for text in case["said"]:
                     self.assertIn(text, told)
                 self.assertEqual(self.tree(".venv/rabbet.json"), before)
@@ -235,7 +235,7 @@ class Builds(ProgramCase):
                     stdout=subprocess.DEVNULL,
                     stderr=subprocess.DEVNULL,
                 )
-                until = time.monotonic() + _PATIENCE
+                until = time.monotonic() + PATIENCE
                 while not (self.seen.exists() and self.seen.read_text()) and time.monotonic() < until:
                     time.sleep(0.02)
                 pid = int(self.seen.read_text())

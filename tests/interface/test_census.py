@@ -16,6 +16,7 @@ from pathlib import Path
 
 from rabbet.demo.by_hand import put_there, site_of
 from rabbet.demo.stand_in import StandIn
+from tests.support import PATIENCE
 from tests.support.program import ProgramCase
 
 GIT = (
@@ -355,7 +356,7 @@ class Census(ProgramCase):
     def page_of(self, place: tuple[str, int], until: int) -> bytes:
         """What the server answers with a status, as soon as it has a connection free."""
         for _ in range(100):
-            with closing(http.client.HTTPConnection(*place, timeout=60)) as asking:
+            with closing(http.client.HTTPConnection(*place, timeout=PATIENCE)) as asking:
                 try:
                     asking.request("GET", "/")
                     answer = asking.getresponse()
@@ -389,7 +390,7 @@ class Census(ProgramCase):
                 ("GET", "/", "apiary.example", 403),
             ):
                 with self.subTest(method, path=path, host=host):
-                    asking = http.client.HTTPConnection("127.0.0.1", int(address[1]), timeout=60)
+                    asking = http.client.HTTPConnection("127.0.0.1", int(address[1]), timeout=PATIENCE)
                     asking.request(method, path, headers={"Host": f"{host}:{address[1]}"})
                     answer = asking.getresponse()
                     self.assertEqual(answer.status, status)
@@ -406,6 +407,6 @@ class Census(ProgramCase):
             (self.project / "pylock.toml").write_text("[")
             self.assertIn(b"pylock.toml", self.page_of(place, until=503))
             serving.send_signal(signal.SIGINT)
-            self.assertEqual(serving.wait(30), 130)
+            self.assertEqual(serving.wait(PATIENCE), 130)
             self.assertNotIn("Traceback", serving.stderr.read())
         self.rabbet("census", "serve", "--csv", code=2)

@@ -10,6 +10,7 @@ from pathlib import Path
 
 from rabbet.demo.files import write_files
 from rabbet.demo.libraries import MadeUp
+from tests.support import PATIENCE
 from tests.support.program import ProgramCase
 
 NAMES = ("broodcount", "combframe", "hivewire", "pollencsv", "smokerlog", "tallywax")
@@ -111,8 +112,8 @@ class Culprits(ProgramCase):
         for options in (["--fails-with", "boom"], ["--exit-code", "3"]):
             document = self.found("--good", "good.toml", *options, "--", "python", "-c", code)
             self.assertEqual(document["culprits"][0]["guilty"][0][0]["name"], "combframe")
-        slow = "import time, combframe as c; time.sleep(60 * (c.__version__ == '2.0'))"
-        limit = ["--time-limit", "2", "--jobs", "4"]
+        slow = "import time, combframe as c; time.sleep(6000 * (c.__version__ == '2.0'))"
+        limit = ["--time-limit", "10", "--jobs", "4"]
         self.assertEqual(
             self.guilty("--good", "good.toml", *limit, "--", "python", "-c", slow), [[["combframe"]]]
         )
@@ -124,7 +125,7 @@ class Culprits(ProgramCase):
             (["--good", "good.toml", "--", "false"], "both-fail"),
             (["--good", "good.toml", "--", *exits("combframe 1.0")], "reversed"),
             (["--good", "pylock.toml", "--", "false"], "no-difference"),
-            (["--good", "good.toml", "--", "sh", "-c", "kill -9 $PPID; sleep 60"], "untellable"),
+            (["--good", "good.toml", "--", "sh", "-c", "kill -9 $PPID; sleep 6000"], "untellable"),
         ):
             self.assertEqual(self.found(*arguments, code=1)["answer"], answer)
         done = self.rabbet("culprit", "--good", "good.toml", "--", "no-such-program", code=7)
@@ -182,7 +183,7 @@ class Culprits(ProgramCase):
     def test_killed_and_gone_on(self) -> None:
         """No process is left of a search that was killed, and the next one knows what it found."""
         marker = f"sleeps-{os.getpid()}"
-        (self.root / marker).write_text("import time; time.sleep(60)")
+        (self.root / marker).write_text("import time; time.sleep(6000)")
         code = "import os, subprocess\n"
         code += f"if os.path.exists('../slow'): subprocess.run(['python', '../{marker}'])\n"
         command = ["--good", "good.toml", "--", "python", "-c", code + exits("combframe 2.0")[2]]
@@ -196,11 +197,11 @@ class Culprits(ProgramCase):
                 if b"suspects left" in line:
                     (self.root / "slow").touch()  # from now on the command does not end
                     break
-            until = time.monotonic() + 60
+            until = time.monotonic() + PATIENCE
             while not _processes(marker) and time.monotonic() < until:
                 time.sleep(0.05)
             running.send_signal(signal.SIGKILL)
-        until = time.monotonic() + 60
+        until = time.monotonic() + PATIENCE
         while _processes(marker) and time.monotonic() < until:
             time.sleep(0.05)
         self.assertEqual(_processes(marker), [])

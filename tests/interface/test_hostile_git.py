@@ -8,6 +8,7 @@ from hashlib import sha1
 from pathlib import Path
 
 from rabbet.demo.stand_in import StandIn
+from tests.support import PATIENCE
 from tests.support.program import ProgramCase
 
 TABLE = tomllib.loads((Path(__file__).parent.parent / "data" / "git.toml").read_text())
@@ -62,7 +63,7 @@ class HostileGit(ProgramCase):
                 stdin=subprocess.DEVNULL,
                 capture_output=True,
                 text=True,
-                timeout=120,
+                timeout=PATIENCE,
                 check=False,
             )
             self.assertIn(done.returncode, (0, 1, 2, 3, 5, 7), f"{command}\n{done.stderr}")

@@ -5,6 +5,7 @@ import subprocess
 import sys
 
 from rabbet.demo.stand_in import StandIn
+from tests.support import PATIENCE
 from tests.support.program import ProgramCase
 
 # What Rabbet imports, early and late: from Python, from its libraries, and itself.
@@ -33,7 +34,7 @@ class PlantedModules(ProgramCase):
             env={**self.variables, **variables},
             capture_output=True,
             text=True,
-            timeout=300,
+            timeout=PATIENCE,
             check=False,
         )
         self.assertFalse(self.mark.exists(), command)

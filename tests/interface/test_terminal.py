@@ -15,6 +15,7 @@ import tomllib
 from rabbet.demo.libraries import MadeUp
 from rabbet.demo.runtimes import LANGUAGE, shelf
 from rabbet.demo.stand_in import Fault, Manner, StandIn
+from tests.support import PATIENCE
 from tests.support.program import ProgramCase
 
 CODES = re.compile(r"\x1b\[[0-9;]*m")
@@ -39,7 +40,7 @@ class Terminal(ProgramCase):
         )
         os.close(theirs)
         screen, waiting = "", list(answers)
-        deadline = time.monotonic() + 60
+        deadline = time.monotonic() + PATIENCE
         while select.select([ours], [], [], max(0, deadline - time.monotonic()))[0]:
             try:
                 piece = os.read(ours, 4096)
@@ -52,7 +53,7 @@ class Terminal(ProgramCase):
                 os.write(ours, waiting.pop(0)[1].encode() + b"\r")
         os.close(ours)
         self.assertEqual(waiting, [], screen)
-        return process.wait(timeout=60), screen
+        return process.wait(timeout=PATIENCE), screen
 
     def test_begin_asks(self) -> None:
         """What was not given is asked for, a bad answer again; the file is shown and confirmed."""

@@ -8,6 +8,7 @@ from pathlib import Path
 from rabbet.demo.files import write_files
 from rabbet.demo.libraries import MadeUp
 from rabbet.demo.stand_in import StandIn
+from tests.support import PATIENCE
 from tests.support.program import ProgramCase
 
 SHOW = (
@@ -108,7 +109,7 @@ class Trials(ProgramCase):
     def test_killed(self) -> None:
         """What a killed trial left goes with the next one, but not while its command runs."""
         run = subprocess.Popen(
-            self.command("run", "--try", "pollencsv", "--", "sh", "-c", "echo there; sleep 60"),
+            self.command("run", "--try", "pollencsv", "--", "sh", "-c", "echo there; sleep 3000"),
             cwd=self.project,
             env=self.variables,
             stdout=subprocess.PIPE,
@@ -121,12 +122,12 @@ class Trials(ProgramCase):
         self.rabbet("run", "--try", "pollencsv", "--", "true")
         self.assertEqual(len(self.left()), 2)  # a folder and its lock
         subprocess.run(["pkill", "-KILL", "-s", str(run.pid)], check=True)
-        until = time.monotonic() + 60
+        until = time.monotonic() + PATIENCE
         while self.left() and time.monotonic() < until:
             self.rabbet("run", "--try", "pollencsv", "--", "true")
         self.assertEqual(self.left(), [])
         run.stdout.close()
-        asked = self.command("run", "--try", "pollencsv", "--", "sh", "-c", "echo there; exec sleep 60")
+        asked = self.command("run", "--try", "pollencsv", "--", "sh", "-c", "echo there; exec sleep 3000")
         run = subprocess.Popen(
             asked, cwd=self.project, env=self.variables, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL
         )

@@ -15,6 +15,7 @@ from rabbet.demo.libraries import RELEASES
 from rabbet.demo.stand_in import Manner, StandIn
 from rabbet.store.blob_cache import LAYOUT
 from rabbet.store.environments import NOTES
+from tests.support import PATIENCE
 from tests.support.program import ProgramCase
 
 TABLE = tomllib.loads((Path(__file__).parent.parent / "data" / "trust.toml").read_text())
@@ -41,7 +42,7 @@ class Trust(ProgramCase):
             stdin=subprocess.DEVNULL,
             capture_output=True,
             text=True,
-            timeout=120,
+            timeout=PATIENCE,
             check=False,
         )
 

@@ -14,6 +14,7 @@ from rabbet.errors import SourceFailed
 from rabbet.sources.http.client import HttpClient
 from rabbet.sources.http.credentials import Credentials
 from rabbet.sources.http.freshness import fresh_seconds, may_be_kept
+from tests.support import PATIENCE
 from tests.support.hostile import Hostile, Reply
 
 DATE = "Thu, 26 Nov 2026 10:00:00 GMT"
@@ -257,7 +258,7 @@ class Turns(unittest.TestCase):
 
             def do_GET(self) -> None:
                 arrived.append(self.path)
-                gates[len(arrived) > 16].wait(10)
+                gates[len(arrived) > 16].wait(PATIENCE)
                 self.send_response(200)
                 self.send_header("Content-Length", "0")
                 self.end_headers()
@@ -266,13 +267,13 @@ class Turns(unittest.TestCase):
                 """Nothing is printed."""
 
         with Hostile({}, handler=Holding) as server:
-            asking = client(patience=20)
+            asking = client(patience=PATIENCE)
             answers = [asking.begin(f"{server.origin}/{number}") for number in range(200)]
             for gate, count in zip(gates, (16, 16 + 64), strict=True):
-                deadline = time.monotonic() + 60
+                deadline = time.monotonic() + PATIENCE
                 while len(arrived) < count and time.monotonic() < deadline:
                     time.sleep(0.01)
                 time.sleep(0.2)
                 self.assertEqual(len(arrived), count, arrived)
                 gate.set()
-            self.assertEqual({answer.result(10).status for answer in answers}, {200})
+            self.assertEqual({answer.result(PATIENCE).status for answer in answers}, {200})

@@ -8,6 +8,8 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+from tests.support import PATIENCE
+
 __all__ = ["PROGRAMS", "postgres"]
 
 PROGRAMS = max(Path("/usr/lib/postgresql").glob("*/bin/initdb"), default=None)
@@ -24,7 +26,7 @@ def postgres() -> Iterator[str]:
 
     def run(program: str, *arguments: str) -> None:
         command = [str(PROGRAMS.with_name(program)), *arguments]
-        subprocess.run(command, cwd=folder, user=user, check=True, capture_output=True, timeout=120)
+        subprocess.run(command, cwd=folder, user=user, check=True, capture_output=True, timeout=PATIENCE)
 
     data = str(folder / "data")
     options = f"-k {folder} -c listen_addresses= -c fsync=off -c max_connections=50"

@@ -21,9 +21,8 @@ from zlib import crc32
 
 from rabbet.cli.main import parser_for
 from rabbet.demo.stand_in import StandIn
+from tests.support import PATIENCE
 from tests.support.preloaded import Preloaded
-
-_SECONDS = 120  # that a run may take
 
 
 @cache
@@ -93,11 +92,11 @@ class ProgramCase(unittest.TestCase):
                 stdin=subprocess.DEVNULL,
                 capture_output=True,
                 text=True,
-                timeout=_SECONDS,
+                timeout=PATIENCE,
                 check=False,
             )
         else:
-            done = _preloaded().run(arguments, place, environ, _SECONDS)
+            done = _preloaded().run(arguments, place, environ, PATIENCE)
         self.assertEqual(done.returncode, code, f"{arguments}\n{done.stdout}\n{done.stderr}")
         self.assertNotIn("Traceback", done.stderr)
         self.check_ways(done.stderr)
@@ -113,7 +112,7 @@ class ProgramCase(unittest.TestCase):
             env={**self.variables, **asked, "COMP_LINE": line, "COMP_POINT": str(len(line))},
             check=False,
             capture_output=True,
-            timeout=120,
+            timeout=PATIENCE,
         )
         return [word.strip() for word in answer.read_text().splitlines()]
 

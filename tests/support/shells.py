@@ -6,6 +6,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 
 from rabbet.core.shell import quoted
+from tests.support import PATIENCE
 
 SHELLS = {
     name: command
@@ -31,7 +32,7 @@ def typed(shell: str, lines: Sequence[str], variables: Mapping[str, str]) -> sub
         text=True,
         errors="replace",
         check=False,
-        timeout=60,
+        timeout=PATIENCE,
     )
 
 

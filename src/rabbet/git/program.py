@@ -14,7 +14,7 @@ from rabbet.work.ask import Answer, Bounds, NoAnswer, ask
 
 __all__ = ["CLOSED", "INERT", "ask_git", "run_git", "top_of"]
 
-_SECONDS = 30
+_SECONDS = 120  # of what touches this disk alone
 _MOST = 100_000_000  # bytes of an answer; what is asked for by its size is less
 # Variables that say which repository is meant, or what is in it; a hook or a clone's tools may have set them.
 _MISLEADING = frozenset(

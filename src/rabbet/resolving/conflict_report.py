@@ -33,7 +33,7 @@ if TYPE_CHECKING:
 __all__ = ["Unsolved", "no_solution", "unsolved_elsewhere"]
 
 _MOST_OTHER_TARGETS = 4
-_SECONDS = 5.0  # for repairs: the reasons are told before
+_SECONDS = 5.0  # of computing, for repairs: the reasons are told before
 
 
 class Unsolved(Struct, frozen=True, kw_only=True):
@@ -156,7 +156,7 @@ def _ways(unsolved: Unsolved, machine: Machine) -> "tuple[Suggestions, list[Way]
     from rabbet.core.solve.explain.suggest import Question, suggestions
     from rabbet.resolving.suggested_commands import command_for, edits_for, helps
 
-    until = time.monotonic() + _SECONDS
+    until = time.process_time() + _SECONDS
     text = read_text(unsolved.project.declaration_file, by_hand=True)
     declared, told = unsolved.declaration.asked(), unsolved.declaration.told
     tried = suggestions(
@@ -165,7 +165,7 @@ def _ways(unsolved: Unsolved, machine: Machine) -> "tuple[Suggestions, list[Way]
             declared=declared,
             targets=_asked(unsolved, unsolved.targets),
             others=_others(unsolved, machine),
-            in_time=lambda: time.monotonic() < until,
+            in_time=lambda: time.process_time() < until,
         ),
     )
     ways = [*_building(unsolved), *_dated_ways(unsolved), *_ways_without_correction(unsolved)]
@@ -179,7 +179,7 @@ def _ways(unsolved: Unsolved, machine: Machine) -> "tuple[Suggestions, list[Way]
             left = [
                 name
                 for name in sorted(variants)
-                if time.monotonic() < until and not helps(edits, text, targets, name, told)
+                if time.process_time() < until and not helps(edits, text, targets, name, told)
             ]
             helping.append((left, Way(command_for(edits), _gives(one))))
     helping.sort(key=lambda pair: len(pair[0]))

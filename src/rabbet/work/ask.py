@@ -24,7 +24,7 @@ class NoAnswer(Exception):
 class Bounds(NamedTuple):
     """How many seconds an answer may take, and how many bytes it may have on each of the two streams."""
 
-    seconds: int = 20
+    seconds: int = 60
     size: int = 100_000
 
 
