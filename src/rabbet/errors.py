@@ -12,6 +12,7 @@
     │   ├── NoRuntime               no runtime on this machine fits
     │   │   └── NotObtained         the lock says where it can be had
     │   ├── BuildFailed             a library's own build code failed, or made something else
+    │   ├── NotAgreed               the project's own build would run, and nobody has agreed to that
     │   └── CannotWrite             a file or folder can't be written
     ├── Fault (70)                  Rabbet itself failed: what nobody foresaw
     └── Interrupted (130)           the user stopped it
@@ -36,6 +37,7 @@ __all__ = [
     "NoLock",
     "NoRuntime",
     "NoSolution",
+    "NotAgreed",
     "NotUnderstood",
     "RabbetError",
     "SourceFailed",
@@ -145,6 +147,10 @@ class NotObtained(NoRuntime):
 
 class BuildFailed(EnvironmentFailed):
     """A library's own build code failed, or made something else than it should."""
+
+
+class NotAgreed(EnvironmentFailed):
+    """The project's own build would run, and whoever sits at the terminal has not agreed to that."""
 
 
 class CannotWrite(EnvironmentFailed):

@@ -133,6 +133,18 @@ class Builds(ProgramCase):
         self.rabbet("recreate")
         self.assertEqual(self.seen.read_text(), "xx")
 
+    def test_learned(self) -> None:
+        """A wheel that was built to learn what it needs is used; what else is wrong with it is told then."""
+        untold = {"PKG-INFO": "Metadata-Version: 2.1\nName: queenmark\nVersion: 1.2\n\n"}
+        self.offer(self.counted(), files=untold)
+        self.declare(more='[tool.rabbet.builds.queenmark]\nneeds = ["skepio"]\n')
+        self.rabbet("resolve")
+        self.rabbet("recreate")
+        self.assertEqual(self.seen.read_text(), "x")
+        self.assertIn("No drift", self.rabbet("drift").out)
+        self.offer("return well(folder, 'queenmark', '1.2', 'cp21-cp21-any')", files=untold)
+        self.assertIn("does not fit", self.rabbet("resolve", "--raise-all", code=7).err)
+
     def test_options(self) -> None:
         """A build gets the variables, settings and needs that are locked for it."""
         told = (

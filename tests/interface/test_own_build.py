@@ -170,6 +170,42 @@ class OwnBuild(ProgramCase):
         self.assertIn("amber False", self.rabbet(*show).out)
         self.assertNotIn("editable = false", (self.project / "pylock.toml").read_text())
 
+    def test_not_editable_this_time(self) -> None:
+        """An environment may hold a wheel of the project's present state, until it is recreated."""
+        self.lay_out(SYSTEM)
+        self.rabbet("begin", "--yes", "--source", self.index.address)
+        module = self.project / "wax.py"
+        module.write_text("colour = 'gold'\n")
+        self.rabbet("resolve")
+        self.assertIn("(nothing editable)", self.rabbet("recreate", "--not-editable").out)
+        show = ("run", "python", "-I", "-c", "import wax; print(wax.colour, '.venv' in wax.__file__)")
+        self.assertIn("gold True", self.rabbet(*show).out)
+        for _ in range(2):
+            self.assertIn("No drift", self.rabbet("drift").out)
+        module.write_text("colour = 'amber'\n")
+        self.assertIn("what it is built from", self.rabbet("drift", code=1).out)
+        self.rabbet(*show, code=7)
+        self.rabbet("recreate", "--not-editable")
+        self.assertIn("amber True", self.rabbet(*show).out)
+        self.assertIn("replace", self.rabbet("recreate").out)
+        self.assertIn("amber False", self.rabbet(*show).out)
+
+    def test_other_kind_tells(self) -> None:
+        """A back end that tells metadata of its editable form alone is not asked to build for that."""
+        self.lay_out(SYSTEM)
+        backend = self.project / "backend.py"
+        text = backend.read_text().replace(
+            "prepare_metadata_for_build_wheel", "prepare_metadata_for_build_editable"
+        )
+        backend.write_text(text.replace("def build_wheel", "def no_wheel"))
+        self.rabbet("begin", "--yes", "--source", self.index.address)
+        self.rabbet("declare", "--target", "macos-arm64")
+        self.assertIn(
+            "taken for all targets: what the build of honey-works needs", self.rabbet("resolve").out
+        )
+        self.assertEqual(self.seen.read_text(), "x")
+        self.rabbet("recreate")
+
     def test_not_lasting(self) -> None:
         """An editable form that needs what is gone after its build is refused, and nothing is changed."""
         self.lay_out(SYSTEM)

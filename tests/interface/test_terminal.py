@@ -15,6 +15,7 @@ import tomllib
 from rabbet.demo.libraries import MadeUp
 from rabbet.demo.runtimes import LANGUAGE, shelf
 from rabbet.demo.stand_in import Fault, Manner, StandIn
+from tests.interface.test_own_build import BACKEND, SYSTEM
 from tests.support import PATIENCE
 from tests.support.program import ProgramCase
 
@@ -94,6 +95,23 @@ class Terminal(ProgramCase):
         code, screen = self.converse("recreate", answers=[("Obtain it?", "")])
         self.assertEqual(code, 0, screen)
         self.assertIn("waggle 2.1", self.rabbet("run", "waggle").out)
+
+    def test_own_build(self) -> None:
+        """The project's own build runs after a yes, which is kept; a no changes nothing."""
+        (self.project / "backend.py").write_text(BACKEND.replace("SEEN", repr(str(self.root / "seen"))))
+        (self.project / "needs.txt").write_text("skepio\n")
+        (self.project / "pyproject.toml").write_text(SYSTEM)
+        self.rabbet("begin", "--yes", "--source", self.serve(StandIn()).address)
+        before = self.tree()
+        code, screen = self.converse("resolve", answers=[("Run it", "n")])
+        self.assertEqual((code, self.tree()), (7, before), screen)
+        self.assertIn("Its back end is backend, which comes with it in '.'.", screen)
+        self.assertFalse((self.root / "seen").exists())
+        code, screen = self.converse("resolve", answers=[("Run it", "")])
+        self.assertEqual(code, 0, screen)
+        self.assertTrue((self.root / "seen").exists())
+        code, screen = self.converse("recreate", answers=[])
+        self.assertEqual(code, 0, screen)
 
     def test_progress(self) -> None:
         """What comes slowly has a line of its own, below the one for everything."""

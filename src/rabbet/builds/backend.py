@@ -93,9 +93,14 @@ class Backend:
             raise self._failed([f"its back end asks for what is no requirement: {error}"]) from error
 
     def metadata(self) -> bytes | None:
-        """`METADATA` of the wheel that it would build; `None` where only building it tells."""
-        into = self._folder("metadata")
-        answer = self._call("prepare_metadata_for_build_wheel", [str(into), self._place.settings])
+        """`METADATA` of the wheel that it would build; `None` where only building it tells.
+
+        A back end may tell it of the other kind of wheel alone, whose metadata says the same (PEP 660).
+        """
+        into, settings = self._folder("metadata"), self._place.settings
+        hooks = ("prepare_metadata_for_build_wheel", "prepare_metadata_for_build_editable")
+        answers = (self._call(hook, [str(into), settings]) for hook in hooks)
+        answer = next((one for one in answers if one is not None), None)
         if answer is None:
             return None
         name = answer["value"]

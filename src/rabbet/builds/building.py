@@ -14,13 +14,14 @@ from rabbet.builds.identity import digest_of
 from rabbet.builds.workshop import Workshop, opened
 from rabbet.core.file_name import BadFileName, FileName, parse_wheel_name
 from rabbet.core.model.lock import LockedWheel, Needed, ToInstall, Unbuilt
+from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.targets import target_of
 from rabbet.errors import BuildFailed
 from rabbet.sources.interruptible import as_finished
 from rabbet.sources.local_file import read_pieces
 from rabbet.store.store import Store
 
-__all__ = ["built", "known_wheel"]
+__all__ = ["built", "keep_wheel", "known_wheel"]
 
 
 def built(unbuilt: Sequence[Unbuilt], workshop: Workshop) -> Iterator[Needed]:
@@ -65,7 +66,7 @@ def _built(unbuilt: Unbuilt, workshop: Workshop) -> Needed:
             sources.backend(environment) as backend,
         ):
             wheel = backend.build(unbuilt.kind)
-            _check(wheel, unbuilt, workshop)
+            _check(wheel, unbuilt, workshop.runtime)
             if unbuilt.kind == "editable" and not backend.is_lasting(wheel):
                 raise _not_lasting(unbuilt)
             if unbuilt.local:  # the build may have left something in the sources
@@ -75,7 +76,16 @@ def _built(unbuilt: Unbuilt, workshop: Workshop) -> Needed:
             return _put_into(store, wheel, unbuilt)
 
 
-def _check(wheel: Path, unbuilt: Unbuilt, workshop: Workshop) -> None:
+def keep_wheel(wheel: Path, unbuilt: Unbuilt, workshop: Workshop) -> None:
+    """Keep a wheel that was built to learn something, so that it need not be built again.
+
+    Raises `BuildFailed` for one that is something else, `CannotWrite`.
+    """
+    _check(wheel, unbuilt, workshop.runtime)
+    _put_into(workshop.supply.store, wheel, unbuilt)
+
+
+def _check(wheel: Path, unbuilt: Unbuilt, runtime: PythonRuntime) -> None:
     """The wheel has to be the library that it was built as, and to fit the runtime. Raises `BuildFailed`."""
     what = unbuilt.what
     try:
@@ -89,10 +99,10 @@ def _check(wheel: Path, unbuilt: Unbuilt, workshop: Workshop) -> None:
             f"the build of {what} made something else",
             because=[f"it made {parsed.name} {parsed.version}: {wheel.name}", "it is not installed"],
         )
-    target = target_of(workshop.runtime)
+    target = target_of(runtime)
     if not any(tag in target.tags for tag in parsed.tags or ()):
         raise BuildFailed(
-            f"the build of {what} made a wheel that does not fit {workshop.runtime}", because=[wheel.name]
+            f"the build of {what} made a wheel that does not fit {runtime}", because=[wheel.name]
         )
 
 

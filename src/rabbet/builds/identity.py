@@ -32,13 +32,19 @@ def digest_of(unbuilt: Unbuilt, runtime: PythonRuntime, folder: Path) -> str:
         "source": _source(unbuilt.source, folder),
         "runtime": [runtime.distributor, runtime.minor, runtime.abi_flags, runtime.word_bits, *runtime.libc],
         "machine": [runtime.markers.get("sys_platform"), runtime.markers.get("platform_machine")],
-        "environment": sorted(
-            part.digest if isinstance(part, Unbuilt) else part.artifact.sha256 for part in unbuilt.environment
-        ),
+        "environment": sorted(_of_part(part) for part in unbuilt.environment),
     }
     if unbuilt.options.facts:
         facts["options"] = unbuilt.options.facts
     return hashlib.sha256(json.dumps(facts, sort_keys=True).encode()).hexdigest()
+
+
+def _of_part(part: ToInstall) -> str:
+    """What tells a library of the environment: one that was built here by what it was built from."""
+    built_from = part if isinstance(part, Unbuilt) else part.build
+    if built_from is not None:
+        return built_from.digest
+    return part.artifact.sha256 if isinstance(part, Needed) else ""
 
 
 def _source(source: BuildSource, folder: Path) -> list[str]:

@@ -48,7 +48,7 @@ class Context(NamedTuple):
     @property
     def interactive(self) -> bool:
         """Whether somebody can be asked."""
-        return self.input.isatty() and self.output.isatty()
+        return self.machine.attended
 
     def project(self, variant: str | None = None) -> "Project":
         """The project of the current folder, or a variant of it. Raises `NoDeclaration`."""
@@ -119,6 +119,7 @@ def make_context(*, quiet: bool, verbose: bool, offline: bool, fresh_listings: b
             home=Path(os.path.expanduser("~")),  # noqa: PTH111 - `Path.home` raises for one that is called `~`
             offline=offline or os.environ.get("RABBET_OFFLINE", "") not in ("", "0"),
             fresh_listings=fresh_listings,
+            attended=sys.stdin.isatty() and sys.stdout.isatty(),
         ),
         input=sys.stdin,
         output=sys.stdout,

@@ -7,20 +7,23 @@ import gc
 import os
 import sys
 from argparse import Action, ArgumentError, ArgumentParser, HelpFormatter, Namespace
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from functools import partial
 from importlib import import_module
 from io import TextIOWrapper
 from itertools import takewhile
 from time import monotonic
-from typing import NoReturn
+from typing import TYPE_CHECKING, NoReturn
 
 from rabbet import __version__
 from rabbet.cli.output import MutedStream, flush, write_line
 from rabbet.cli.registry import COMMANDS, HEADINGS
 from rabbet.core.limits import LONGEST_TEXT
-from rabbet.errors import ExitCode, Interrupted, RabbetError, WrongUsage
+from rabbet.errors import ExitCode, Interrupted, NotAgreed, RabbetError, WrongUsage
+
+if TYPE_CHECKING:
+    from rabbet.cli.context import Context
 
 __all__ = ["fill_parser", "main", "parser_for", "program"]
 
@@ -234,14 +237,26 @@ def _run(name: str, given: list[str]) -> int:
     shared = {name: getattr(arguments, name, False) for name in ("quiet", "verbose", "offline")}
     with make_context(**shared, fresh_listings=anew) as context:
         try:
-            code: int = import_module(COMMANDS[name][1]).run(arguments, context)
+            return _carry_out(COMMANDS[name][1], arguments, context)
         except RabbetError as error:
             if getattr(arguments, "variant", None):
                 from rabbet.cli.failure import for_variant
 
                 error.ways = for_variant(error.ways, arguments.variant)
             raise
-        return code
+
+
+def _carry_out(module: str, arguments: Namespace, context: "Context") -> int:
+    """Run a command; once more where that took an agreement which was given."""
+    run: Callable[[Namespace, Context], int] = import_module(module).run
+    try:
+        return run(arguments, context)
+    except NotAgreed as error:
+        from rabbet.cli.prompt import agreed_to_build
+
+        if not agreed_to_build(error, context):
+            raise
+    return run(arguments, context)
 
 
 def _unknown(name: str, rest: Sequence[str]) -> WrongUsage:

@@ -5,9 +5,9 @@ from typing import TypeVar
 
 from rabbet.cli.context import Context
 from rabbet.core.shown_text import visible
-from rabbet.errors import RabbetError
+from rabbet.errors import NotAgreed, RabbetError
 
-__all__ = ["agreed", "ask", "ask_choice", "confirm"]
+__all__ = ["agreed", "agreed_to_build", "ask", "ask_choice", "confirm"]
 
 Answer = TypeVar("Answer")
 
@@ -46,6 +46,18 @@ def confirm(context: Context, question: str) -> bool:
 def agreed(context: Context, question: str, *, yes: bool, may_ask: bool = True) -> bool:
     """Whether something may be written that was shown: by an option, or by whoever sits at the terminal."""
     return yes or (may_ask and context.interactive and confirm(context, question))
+
+
+def agreed_to_build(error: NotAgreed, context: Context) -> bool:
+    """Ask whether the project's own build may run; a yes is kept."""
+    from rabbet.workspace.agreement import agree_to_build  # here: few projects have one
+
+    for line in (str(error), *error.because):
+        context.show(f"{line[:1].upper()}{line[1:]}.")
+    agreed = confirm(context, "Run it, and not ask again for this folder and back end?")
+    if agreed:
+        agree_to_build(context.project(), context.machine)
+    return agreed
 
 
 def _line(context: Context, prompt: str) -> str:

@@ -38,8 +38,9 @@ class Site(Struct, frozen=True, kw_only=True):
 
     The `others` are runtimes of other languages. `environments` are those that were made on this machine. Of
     the lock's groups and extras it holds a `selection`, or all (`None`). The `project` itself may be left
-    out; where it is not installed, its modules are found `beside` the environment. `lock_stamp` is that of
-    the lock, where there is one.
+    out; where it is not installed, its modules are found `beside` the environment. Unless it is `editable`,
+    what the lock has in that form is installed as a wheel. `lock_stamp` is that of the lock, where there is
+    one.
     """
 
     root: Path
@@ -49,6 +50,7 @@ class Site(Struct, frozen=True, kw_only=True):
     selection: Selection | None = None
     others: tuple[LinkedRuntime, ...] = ()
     project: bool = True
+    editable: bool = True
     beside: bool = False
     lock_stamp: str = ""
 
@@ -152,5 +154,6 @@ def _state(site: Site, origins: Mapping[NormalizedName, Origin]) -> InstallState
         groups=sorted(chosen.groups) if chosen else None,
         extras=sorted(chosen.extras) if chosen else None,
         project=site.project,
+        editable=site.editable,
         lock=site.lock_stamp,
     )

@@ -33,8 +33,9 @@ class InstallState(msgspec.Struct, frozen=True):
 
     `own` are the environment's own files and links by their places: each file's sha256, each link's target.
     `runtimes` are the main programs of other languages than Python, by language. `groups` and `extras` are
-    those that were chosen, `None` for all. The `project` itself may have been left out. `lock` is the stamp
-    of the lock that the environment was made from.
+    those that were chosen, `None` for all. The `project` itself may have been left out. It and checkouts may
+    have been installed as wheels, and not in their `editable` form. `lock` is the stamp of the lock that the
+    environment was made from.
     """
 
     executable: str
@@ -44,6 +45,7 @@ class InstallState(msgspec.Struct, frozen=True):
     extras: list[str] | None = None
     runtimes: dict[str, str] = {}
     project: bool = True
+    editable: bool = True
     lock: str = ""
     format: int = _FORMAT
 

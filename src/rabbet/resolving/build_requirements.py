@@ -7,7 +7,8 @@ a build comes along.
 
 import json
 from collections.abc import Callable, Sequence
-from functools import cached_property
+from contextlib import suppress
+from functools import cached_property, partial
 from threading import RLock
 from typing import TYPE_CHECKING, Protocol
 
@@ -27,6 +28,7 @@ from rabbet.core.model.lock import (
     LockedBuild,
     LockedCheckout,
     LockedCommit,
+    LockedLibrary,
     LockedWheel,
     Needed,
     Unbuilt,
@@ -49,6 +51,13 @@ if TYPE_CHECKING:
     from rabbet.builds.workshop import Workshop
 
 __all__ = ["BuildQuestions", "Subject", "own_subject"]
+
+
+class _Ask(Protocol):
+    """Asks a back end that runs in an environment of these libraries."""
+
+    def __call__(self, backend: "Backend", environment: Sequence[Needed], /) -> bytes:
+        """Its answer. Raises `BuildFailed`."""
 
 
 class Settle(Protocol):
@@ -140,7 +149,7 @@ class BuildQuestions:
         with self._guard:
             content = self._memory.recall(key) if key else None
             if content is None:
-                content = self._told(subject, _metadata_from)
+                content = self._told(subject, partial(self._metadata_from, subject))
                 if key:
                     self._memory.remember(key, content)
         try:
@@ -194,10 +203,10 @@ class BuildQuestions:
         if content is not None:
             self._asked[subject] = tuple(parse_requirement(line) for line in content.decode().splitlines())
         if subject not in self._asked:
-            self._told(subject, lambda _: b"")
+            self._told(subject, lambda *_: b"")
         return self._asked[subject]
 
-    def _told(self, subject: Subject, ask: Callable[["Backend"], bytes]) -> bytes:
+    def _told(self, subject: Subject, ask: _Ask) -> bytes:
         """The answer of a back end that has all that it asks for; what that is, is known afterwards."""
         from rabbet.builds.workshop import opened  # here: few libraries have to be built
 
@@ -205,7 +214,8 @@ class BuildQuestions:
         options = self._options(subject)
         with opened(subject.what, subject.source, self._workshop, options) as sources:
             first = (*sources.code.system.requires, *options.needs)
-            with sources.backend(self._environment(subject, first)) as backend:
+            environment = self._environment(subject, first)
+            with sources.backend(environment) as backend:
                 more = tuple(need for need in backend.requirements(subject.kind) if need not in first)
                 self._asked[subject] = (*first, *more)
                 key = self._key("requirements", subject)
@@ -213,9 +223,34 @@ class BuildQuestions:
                     lines = "".join(f"{need_text(need, whole=True)}\n" for need in (*first, *more))
                     self._memory.remember(key, lines.encode())
                 if not more:
-                    return ask(backend)
-            with sources.backend(self._environment(subject, (*first, *more))) as backend:
-                return ask(backend)
+                    return ask(backend, environment)
+            environment = self._environment(subject, (*first, *more))
+            with sources.backend(environment) as backend:
+                return ask(backend, environment)
+
+    def _metadata_from(self, subject: Subject, backend: "Backend", environment: Sequence[Needed]) -> bytes:
+        """From a hook for it, else out of a wheel that is built for that; a release's wheel is kept."""
+        content = backend.metadata()
+        if content is not None:
+            return content
+        from rabbet.builds.building import keep_wheel
+        from rabbet.builds.identity import digest_of
+        from rabbet.sources.archive_metadata import metadata_in
+
+        wheel, shop = backend.build("wheel"), self._workshop
+        with wheel.open("rb") as file:
+            content = metadata_in(file)
+        if subject.identity:
+            with suppress(MetadataBroken):  # which is told by whoever reads it
+                unbuilt = Unbuilt(
+                    locked=LockedLibrary(name=subject.name, version=parse_metadata(content).version),
+                    source=subject.source,
+                    environment=tuple(environment),
+                    options=replace(self._options(subject), needs=()),
+                )
+                digest = digest_of(unbuilt, shop.runtime, shop.supply.folder)
+                keep_wheel(wheel, replace(unbuilt, digest=digest), shop)
+        return content
 
     def _environment(self, subject: Subject, requires: Sequence[Need]) -> list[Needed]:
         """The libraries of an environment for a build on this machine; what has no wheel is built."""
@@ -260,14 +295,3 @@ class BuildQuestions:
             catalogues=(),
             build_system=None,
         )
-
-
-def _metadata_from(backend: "Backend") -> bytes:
-    """From the hook for it, else out of a wheel that is built for that."""
-    content = backend.metadata()
-    if content is None:
-        from rabbet.sources.archive_metadata import metadata_in
-
-        with backend.build("wheel").open("rb") as wheel:
-            content = metadata_in(wheel)
-    return content

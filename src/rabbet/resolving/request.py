@@ -79,7 +79,10 @@ class ResolveRequest(Struct, frozen=True, kw_only=True):
 
 
 class ResolveResult(Struct, frozen=True, kw_only=True):
-    """What resolving came to, before anything is written."""
+    """What resolving came to, before anything is written.
+
+    The `told_here` are builds that were asked with this machine's runtime, and are needed for other targets.
+    """
 
     lock: Lock
     moves: "tuple[Move, ...]"
@@ -91,6 +94,7 @@ class ResolveResult(Struct, frozen=True, kw_only=True):
     idle_corrections: tuple[str, ...]
     unknown_extras: tuple[str, ...]
     by_patch: tuple[str, ...]
+    told_here: tuple[str, ...]
 
 
 def policy_for(

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import partial
+from itertools import chain
 from typing import TYPE_CHECKING
 
 from msgspec.structs import replace
@@ -14,7 +15,6 @@ from rabbet.core.lock.version_changes import Move, build_moves, explained_moves,
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import (
     Lock,
-    LockedBuild,
     LockedCheckout,
     LockedRuntime,
     LockedWheel,
@@ -26,6 +26,7 @@ from rabbet.core.model.solution import Solution
 from rabbet.core.model.target import LATEST_PATCH, Target
 from rabbet.core.needs.wording import need_text
 from rabbet.core.solve.solver import Refutation, solve
+from rabbet.core.targets import target_of
 from rabbet.resolving.build_requirements import BuildQuestions, Subject, own_subject
 from rabbet.resolving.request import (
     ResolveOptions,
@@ -55,7 +56,9 @@ def settled(
     elsewhere = also_known(chosen.values(), catalogue.routing, catalogue.asking)
     before = work.earlier[0] if work.earlier and options.keeps else None
     lock = build_lock(work.declaration, _runtimes(work, before, options), parts, catalogue.routing.indexes)
-    lock = replace(lock, builds=merged_builds(_locked_builds(work, builds, parts)))
+    to_build = _to_build(work, builds, parts)
+    locked_builds = (builds.locked(*subject, targets) for subject, targets in to_build.items())
+    lock = replace(lock, builds=merged_builds(chain.from_iterable(locked_builds)))
     return ResolveResult(
         lock=replace(lock, also_known=tuple(sorted(elsewhere))),
         moves=(*runtime_moves(before, lock, work.declaration), *moves, *build_moves(before, lock)),
@@ -67,13 +70,14 @@ def settled(
         unknown_extras=tuple(sorted(_unknown_extras(catalogue, parts))),
         idle_corrections=_idle_corrections(work.declaration, catalogue, chosen.values()),
         by_patch=tuple(sorted(_by_patch(work.declaration, catalogue, parts))),
+        told_here=_told_here(work, to_build),
     )
 
 
-def _locked_builds(
+def _to_build(
     work: ResolveRequest, builds: BuildQuestions, parts: Sequence[Solved]
-) -> Iterator[LockedBuild]:
-    """What has to be built for some targets, and what that needs there."""
+) -> Mapping[tuple[Subject, Version | None], tuple[Target, ...]]:
+    """What has to be built, in which version, and the targets that need it."""
     where: dict[tuple[Subject, Version | None], list[Target]] = {}
     for part in parts:
         for name, candidate in part.solution.chosen.items():
@@ -86,8 +90,20 @@ def _locked_builds(
     own = _own_build(work, builds)
     if own is not None:
         where[own, None] = list(work.targets)
-    for (subject, version), targets in where.items():
-        yield from builds.locked(subject, version, tuple(targets))
+    return {subject: tuple(targets) for subject, targets in where.items()}
+
+
+def _told_here(
+    work: ResolveRequest, to_build: Mapping[tuple[Subject, Version | None], Sequence[Target]]
+) -> tuple[str, ...]:
+    """What is built for targets other than this machine with its runtime, where its build was asked."""
+    here = target_of(work.runtime)
+    there = {
+        subject.what
+        for (subject, _), targets in to_build.items()
+        if any((one.platform, one.minor) != (here.platform, here.minor) for one in targets)
+    }
+    return tuple(sorted(there))
 
 
 def _own_build(work: ResolveRequest, builds: BuildQuestions) -> Subject | None:

@@ -75,10 +75,11 @@ def drift(project: Project, machine: Machine, observer: Observer, *, deep: bool 
     if asked.outdated:
         findings += (_outdated(asked.declaration.name),)
     findings = in_order(findings)
+    state = found.state if asked.editable else ""  # what a wheel was built from is looked at each time
     if not findings:
-        remember_no_findings(project, machine, found.state, len(asked.needed))
+        remember_no_findings(project, machine, state, len(asked.needed))
     elif any(finding.weight is not Weight.NOTE for finding in findings):
-        remember_findings(project, machine, found.state, len(findings))
+        remember_findings(project, machine, state, len(findings))
     return Drift(
         findings=findings,
         compared=len(asked.needed),

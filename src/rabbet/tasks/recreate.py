@@ -42,8 +42,8 @@ class RecreateReport(Struct, frozen=True, kw_only=True):
     `state` is the one that its files were in before they were looked at, empty where they were not.
     `own_lock` tells whether Rabbet made the lock: those of other tools need not note what depends on what.
     `others` are runtimes of other languages, of which some may be `missing` on this machine. The `project`
-    itself may be left out; where it is not installed, its modules are found `beside` the environment.
-    `lock_stamp` is the lock's.
+    itself may be left out; where it is not installed, its modules are found `beside` the environment. It and
+    checkouts may be installed as wheels, and not in `editable` form. `lock_stamp` is the lock's.
     """
 
     environment: str
@@ -57,6 +57,7 @@ class RecreateReport(Struct, frozen=True, kw_only=True):
     others: tuple[LinkedRuntime, ...] = ()
     missing: Mapping[str, NoRuntime] = field(default_factory=dict)
     project: bool = True
+    editable: bool = True
     beside: bool = False
     lock_stamp: str = ""
 
@@ -73,11 +74,11 @@ class RecreateReport(Struct, frozen=True, kw_only=True):
     @property
     def lasting_fit(self) -> Fit | None:
         """The same, if it is all that recreating would come to again."""
-        return None if self.outdated or not self.project else self.fit
+        return self.fit if self.project and self.editable and not self.outdated else None
 
 
 def _chosen(report: RecreateReport) -> str:
-    """Which groups and extras an environment holds, if not all, and whether the project is left out."""
+    """Which groups and extras an environment holds, if not all, and what else was chosen."""
     parts, selection = [], report.selection
     if selection is not None:
         parts = [f"extra {name}" for name in sorted(selection.extras)]
@@ -85,6 +86,8 @@ def _chosen(report: RecreateReport) -> str:
         parts = parts or ["no groups, no extras"]
     if not report.project:
         parts.append("without the project")
+    if not report.editable:
+        parts.append("nothing editable")
     return f" ({', '.join(parts)})" if parts else ""
 
 
@@ -121,6 +124,7 @@ def prepare(
         others=asked.linked,
         missing=asked.others.missing,
         project=asked.project,
+        editable=asked.editable,
         beside=asked.beside,
         lock_stamp=asked.lock_stamp,
     )
@@ -236,6 +240,7 @@ def _site(project: Project, machine: Machine, report: RecreateReport) -> Site:
         selection=report.selection,
         others=report.others,
         project=report.project,
+        editable=report.editable,
         beside=report.beside,
         lock_stamp=report.lock_stamp,
     )
@@ -259,8 +264,8 @@ def _apply(
     ) as arriving:
         if plan.rebuild:
             placed = make_anew(site, arriving)
-            partly = report.selection is not None or not report.project or compile_later
-            if not (partly or report.outdated or _editable(unbuilt)):
+            chosen = report.selection is not None or not (report.project and report.editable)
+            if not (chosen or compile_later or report.outdated or _editable(unbuilt)):
                 versions = sorted((one.locked.name, str(one.locked.version)) for one in needed)
                 trees = supply.store.trees([one.artifact for one in needed], report.runtime)
                 remember_manifest(project, machine, placed, trees, versions, report.runtimes)
@@ -277,8 +282,12 @@ def _editable(unbuilt: Sequence[Unbuilt]) -> bool:
 def _remembered(home: Path, environments: Environments, report: RecreateReport) -> bool:
     """Whether the environment's install state notes the present choice and lock already."""
     install_state, chosen = own_install_state(home, environments), report.selection
-    noted = (report.project, report.lock_stamp)
-    if install_state is not None and (install_state.project, install_state.lock) != noted:
+    noted = (report.project, report.editable, report.lock_stamp)
+    if install_state is not None and noted != (
+        install_state.project,
+        install_state.editable,
+        install_state.lock,
+    ):
         return False
     if install_state is None or chosen is None:
         return install_state is not None and install_state.groups is None and install_state.extras is None

@@ -52,6 +52,7 @@ class Resolved(Struct, frozen=True, kw_only=True):
     `idle_corrections` what the declaration corrects in vain. `lost` are
     targets that only the lock before served, though nobody changed what is to be served, and `serving_too` is
     the command that makes the lock serve both. `not_preferred` are versions that were preferred in vain.
+    The builds in `told_here` were `asked_with` this machine's Python what they need, for other targets too.
     """
 
     variant: str | None
@@ -71,6 +72,8 @@ class Resolved(Struct, frozen=True, kw_only=True):
     idle_corrections: tuple[str, ...] = ()
     unknown_extras: tuple[str, ...] = ()
     by_patch: tuple[str, ...] = ()
+    told_here: tuple[str, ...] = ()
+    asked_with: str = ""
     file_clash: str | None = None
     lost: tuple[str, ...] = ()
     serving_too: str = ""
@@ -294,6 +297,8 @@ class _Work:
             idle_corrections=settled.idle_corrections,
             unknown_extras=settled.unknown_extras,
             by_patch=settled.by_patch,
+            told_here=settled.told_here,
+            asked_with=str(runtime),
             file_clash=file_clash(project, self._machine, settled.lock, declaration, runtime),
             lost=(lost := _lost(before, declaration, settled.lock)),
             serving_too=serving_too(before, targets[0], declaration) if lost and before else "",

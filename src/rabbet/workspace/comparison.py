@@ -12,7 +12,7 @@ from packaging.utils import NormalizedName
 from rabbet.builds.identity import identified
 from rabbet.core.corrections import corrected
 from rabbet.core.drift.compare import OtherRuntime, Wanted, compare
-from rabbet.core.lock.select import needed, own_project
+from rabbet.core.lock.select import as_wheel, needed, own_project
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.finding import Finding
 from rabbet.core.model.inventory import Installed, Inventory
@@ -48,7 +48,7 @@ class Question(Struct, frozen=True, kw_only=True):
     """What an environment is held against: what the lock wants on this machine, for the chosen sections.
 
     `found` are this machine's interpreters, and `install_state` what Rabbet noted of an environment that
-    it made here. The `project` itself may be left out.
+    it made here. The `project` itself may be left out, or not be `editable`, as checkouts may.
     """
 
     declaration: Declaration
@@ -60,6 +60,7 @@ class Question(Struct, frozen=True, kw_only=True):
     selection: Selection
     needed: tuple[ToInstall, ...]
     project: bool
+    editable: bool
     lock_stamp: str
 
     @property
@@ -106,6 +107,8 @@ def question(project: Project, machine: Machine, options: RecreateOptions) -> Qu
     selection = selected(lock, install_state, options, declaration)
     noted = install_state.project if install_state else True
     included = noted if options.project is None else options.project
+    form = install_state.editable if install_state else True
+    editable = form if options.editable is None else options.editable
     wanted = needed(lock, target_of(runtime), selection, declaration)
     own = own_project(lock, target_of(runtime), declaration) if included else None
     return Question(
@@ -116,8 +119,12 @@ def question(project: Project, machine: Machine, options: RecreateOptions) -> Qu
         others=runtimes_here(declaration, project, machine, runtime, lock.runtimes),
         install_state=install_state,
         selection=selection,
-        needed=tuple(identified(one, runtime, project.folder) for one in _with_own(wanted, own)),
+        needed=tuple(
+            identified(one if editable else as_wheel(one), runtime, project.folder)
+            for one in _with_own(wanted, own)
+        ),
         project=included,
+        editable=editable,
         lock_stamp=project.lock_stamp(),
     )
 

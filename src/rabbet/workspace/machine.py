@@ -26,7 +26,7 @@ class Machine:
     """Where a command runs. `environ` is the only access to environment variables below the interface.
 
     `offline` forbids to ask the network; `fresh_listings` asks it for listings that are said to be fresh,
-    too.
+    too. Where it is `attended`, somebody sits at a terminal and can be asked.
     """
 
     def __init__(
@@ -37,12 +37,14 @@ class Machine:
         *,
         offline: bool = False,
         fresh_listings: bool = False,
+        attended: bool = False,
     ) -> None:
         self.folder = folder
         self.environ = environ
         self.home = home
         self.offline = offline
         self.fresh_listings = fresh_listings
+        self.attended = attended
         self.wires: list[Callable[[], Sequence[HostTraffic]]] = []  # each tells what was asked through it
         self._packs: dict[tuple[str, str], Pack] = {}
 

@@ -18,8 +18,9 @@ class RecreateOptions(NamedTuple):
 
     A `fresh` environment is made anew, whatever state the old one is in. To `verify`, every file is held
     against the hashes of the lock. Locked runtimes that are missing are fetched with `obtain`. The `project`
-    itself is installed or left out; without a choice (`None`) that stays as it is. Modules can be left to be
-    compiled when they are first imported (`compile_later`).
+    itself is installed or left out; what the lock has in `editable` form, it and checkouts, is installed so
+    or as a wheel. Without a choice (`None`) both stay as they are. Modules can be left to be compiled when
+    they are first imported (`compile_later`).
     """
 
     fresh: bool = False
@@ -29,6 +30,7 @@ class RecreateOptions(NamedTuple):
     extras: Sequence[str] | None = None
     obtain: bool = False
     project: bool | None = None
+    editable: bool | None = None
     compile_later: bool = False
 
 

@@ -44,6 +44,7 @@ def workshop_for(
 ) -> "Workshop":
     """What builds for a project and its libraries have at hand on this machine."""
     from rabbet.builds.workshop import Workshop  # here: few libraries have to be built
+    from rabbet.workspace.agreement import refuse_without_agreement
 
     def repository(url: str) -> RemoteRepository:
         from rabbet.workspace.sources import repository_at  # here: few libraries come from one
@@ -58,4 +59,5 @@ def workshop_for(
         commands=machine.helpers_environ()["PATH"],
         share_files=machine.shares_files(),
         seconds=machine.seconds_for_builds(),
+        check_own=partial(refuse_without_agreement, project, machine),
     )

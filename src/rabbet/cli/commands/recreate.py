@@ -48,6 +48,11 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--without-project", action="store_true", help="leave the project itself out, this time"
     )
+    parser.add_argument(
+        "--not-editable",
+        action="store_true",
+        help="install the project and checkouts as wheels of their present state, this time",
+    )
     add_variant(parser)
     add_offline(parser)
     add_json(parser)
@@ -113,8 +118,9 @@ def _done_at_once(project: "Project", context: Context) -> bool:
 
 
 def _wished(arguments: Namespace) -> tuple[object, ...]:
-    """The options that choose groups and extras."""
-    return arguments.group, arguments.extra, arguments.bare, arguments.everything, arguments.without_project
+    """The options that choose what is installed, and how."""
+    forms = (arguments.without_project, arguments.not_editable)
+    return arguments.group, arguments.extra, arguments.bare, arguments.everything, *forms
 
 
 def _recreate(arguments: Namespace, context: Context) -> int:
@@ -131,6 +137,7 @@ def _recreate(arguments: Namespace, context: Context) -> int:
         extras=[] if arguments.bare else arguments.extra or None,
         obtain=arguments.obtain,
         project=not arguments.without_project,
+        editable=not arguments.not_editable,
         compile_later=arguments.compile_later,
     )
     act = prepare if arguments.plan else recreate

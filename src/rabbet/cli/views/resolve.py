@@ -136,6 +136,8 @@ def _notes(resolved: Resolved) -> Iterator[str]:
         yield f"Beware: {extra}, though it is asked for."
     for need in resolved.by_patch[:_SHOWN_NOTES]:
         yield f"Depends on the patch release of Python: {need}."
+    if resolved.told_here:
+        yield f"Asked with {resolved.asked_with}, and taken for all targets: {_listed(resolved.told_here)}."
     if resolved.file_clash:
         yield f"Beware: {resolved.file_clash}. `rabbet recreate` will refuse that."
     for note in resolved.passed_over[:_SHOWN_NOTES]:
@@ -146,13 +148,27 @@ def _notes(resolved: Resolved) -> Iterator[str]:
         yield f"Beware: {risk}."
     if resolved.also_known:
         yield "To settle where they come from: only = [NAMES] under a source in pyproject.toml."
+    yield from _notes_of_sources(resolved)
+    if resolved.new_pins:
+        yield f"Pinned by hand: {', '.join(resolved.new_pins)}. The lock pins everything already, also"
+        yield "what these depend on. A few pins by hand age badly: better loosen them."
+
+
+def _notes_of_sources(resolved: Resolved) -> Iterator[str]:
+    """What is worth knowing of what sources tell of files, and releases of themselves."""
     for correction in resolved.idle_corrections:
         yield f"No longer needed, for it changes nothing: the correction {correction}."
     for source in resolved.unhashed:
         yield f"Beware: '{source}' lists files without sha256; they were fetched, and locked as they came."
-    if resolved.new_pins:
-        yield f"Pinned by hand: {', '.join(resolved.new_pins)}. The lock pins everything already, also"
-        yield "what these depend on. A few pins by hand age badly: better loosen them."
+
+
+def _listed(builds: Sequence[str]) -> str:
+    """The first of some builds, and how many more there are."""
+    more = len(builds) - _SHOWN_NOTES
+    shown = ", ".join(builds[:_SHOWN_NOTES])
+    if more > 0:
+        return f"what the builds of {shown} and {more} more need"
+    return f"what the build of {shown} needs" if len(builds) == 1 else f"what the builds of {shown} need"
 
 
 def _yanked_notes(lock: Lock) -> Iterator[str]:
@@ -283,6 +299,7 @@ def _document(resolved: Resolved) -> dict[str, object]:
         "edited": list(resolved.edited),
         "unknown_extras": list(resolved.unknown_extras),
         "by_patch": list(resolved.by_patch),
+        "told_here": list(resolved.told_here),
         "file_clash": resolved.file_clash,
         "no_longer_served": list(resolved.lost),
         "idle_corrections": list(resolved.idle_corrections),

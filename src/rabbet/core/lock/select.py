@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 
+from msgspec.structs import replace
 from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 
@@ -26,7 +27,7 @@ from rabbet.core.model.lock import (
 from rabbet.core.model.target import Target
 from rabbet.errors import EnvironmentFailed, NotUnderstood
 
-__all__ = ["libraries_for", "needed", "own_project", "serving_wheel"]
+__all__ = ["as_wheel", "libraries_for", "needed", "own_project", "serving_wheel"]
 
 
 def needed(
@@ -65,6 +66,13 @@ def own_project(lock: Lock, target: Target, declaration: Declaration) -> Unbuilt
         own=True,
         options=build.options,
     )
+
+
+def as_wheel(one: ToInstall) -> ToInstall:
+    """What would be installed where its sources lie, to be installed as a wheel of them."""
+    if isinstance(one, Needed) or not isinstance(one.source, LockedCheckout):
+        return one
+    return replace(one, source=replace(one.source, editable=False))
 
 
 class _Choice:
