@@ -34,7 +34,7 @@ KEYS = {
     "newest": "`same`: all targets get the same versions where they can; else each its own newest",
     "pythons": "versions of Python that the lock has to serve too, such as `3.13`: a list",
     "runtimes": 'languages and their constraints: a table, such as `node = ">=20"`',
-    "sources": "where libraries come from, in order: tables with `name`, `url`, and `only` or `fresh-for`",
+    "sources": "where libraries come from: tables with `name`, `url`, and `only`, `fresh-for` or `builds`",
     "system": 'packages of distributions that the project needs: a table, such as `debian = ["libpq5"]`',
     "targets": "platforms that the lock has to serve, such as `linux-x86_64`: a list",
     "variants": "variants of the project, with `runtimes` and `requirements` of their own: a table each",

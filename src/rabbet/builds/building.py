@@ -12,6 +12,7 @@ from msgspec.structs import replace
 
 from rabbet.builds.identity import digest_of
 from rabbet.builds.workshop import Workshop, opened
+from rabbet.compose.fetch import content_from
 from rabbet.core.file_name import BadFileName, FileName, parse_wheel_name
 from rabbet.core.model.lock import LockedWheel, Needed, ToInstall, Unbuilt
 from rabbet.core.model.runtime import PythonRuntime
@@ -58,6 +59,9 @@ def _built(unbuilt: Unbuilt, workshop: Workshop) -> Needed:
         known = _kept(unbuilt, store)  # another process may have been faster
         if known is not None:
             return known
+        taken = _taken(unbuilt, workshop)
+        if taken is not None:
+            return taken
         environment = [
             one if isinstance(one, Needed) else _built(one, workshop) for one in unbuilt.environment
         ]
@@ -66,7 +70,7 @@ def _built(unbuilt: Unbuilt, workshop: Workshop) -> Needed:
             sources.backend(environment) as backend,
         ):
             wheel = backend.build(unbuilt.kind)
-            _check(wheel, unbuilt, workshop.runtime)
+            _check(wheel.name, unbuilt, workshop.runtime)
             if unbuilt.kind == "editable" and not backend.is_lasting(wheel):
                 raise _not_lasting(unbuilt)
             if unbuilt.local:  # the build may have left something in the sources
@@ -76,20 +80,31 @@ def _built(unbuilt: Unbuilt, workshop: Workshop) -> Needed:
             return _put_into(store, wheel, unbuilt)
 
 
+def _taken(unbuilt: Unbuilt, workshop: Workshop) -> Needed | None:
+    """The library with a wheel that a teammate built, where all that the build follows from is the same."""
+    wheel = None if unbuilt.local else workshop.prebuilt(unbuilt.digest)
+    if wheel is None:
+        return None
+    _check(wheel.filename, unbuilt, workshop.runtime)
+    store, content = workshop.supply.store, content_from(workshop.supply)
+    store.obtain(wheel, lambda: content(wheel))
+    return _remembered(store, wheel, unbuilt)
+
+
 def keep_wheel(wheel: Path, unbuilt: Unbuilt, workshop: Workshop) -> None:
     """Keep a wheel that was built to learn something, so that it need not be built again.
 
     Raises `BuildFailed` for one that is something else, `CannotWrite`.
     """
-    _check(wheel, unbuilt, workshop.runtime)
+    _check(wheel.name, unbuilt, workshop.runtime)
     _put_into(workshop.supply.store, wheel, unbuilt)
 
 
-def _check(wheel: Path, unbuilt: Unbuilt, runtime: PythonRuntime) -> None:
+def _check(wheel: str, unbuilt: Unbuilt, runtime: PythonRuntime) -> None:
     """The wheel has to be the library that it was built as, and to fit the runtime. Raises `BuildFailed`."""
     what = unbuilt.what
     try:
-        parsed = parse_wheel_name(wheel.name)
+        parsed = parse_wheel_name(wheel)
     except BadFileName as error:
         raise BuildFailed(f"the build of {what} made no wheel", because=[str(error)]) from error
     locked = unbuilt.locked
@@ -97,13 +112,11 @@ def _check(wheel: Path, unbuilt: Unbuilt, runtime: PythonRuntime) -> None:
     if parsed.name != locked.name or not same_version:
         raise BuildFailed(
             f"the build of {what} made something else",
-            because=[f"it made {parsed.name} {parsed.version}: {wheel.name}", "it is not installed"],
+            because=[f"it made {parsed.name} {parsed.version}: {wheel}", "it is not installed"],
         )
     target = target_of(runtime)
     if not any(tag in target.tags for tag in parsed.tags or ()):
-        raise BuildFailed(
-            f"the build of {what} made a wheel that does not fit {runtime}", because=[wheel.name]
-        )
+        raise BuildFailed(f"the build of {what} made a wheel that does not fit {runtime}", because=[wheel])
 
 
 def _not_lasting(unbuilt: Unbuilt) -> BuildFailed:
@@ -123,7 +136,12 @@ def _put_into(store: Store, path: Path, unbuilt: Unbuilt) -> Needed:
         size += len(piece)
     wheel = LockedWheel(filename=path.name, sha256=digest.hexdigest(), size=size)
     store.obtain(wheel, lambda: read_pieces(path))
-    note = {"filename": wheel.filename, "sha256": wheel.sha256, "size": size}
+    return _remembered(store, wheel, unbuilt)
+
+
+def _remembered(store: Store, wheel: LockedWheel, unbuilt: Unbuilt) -> Needed:
+    """Note that the store has this wheel of a build."""
+    note = {"filename": wheel.filename, "sha256": wheel.sha256, "size": wheel.size}
     if not unbuilt.local:  # what a checkout holds may change at any time
         store.built.remember(unbuilt.digest, json.dumps(note).encode())
     return _as_needed(unbuilt, wheel)

@@ -1,7 +1,5 @@
-"""What a build follows from, as a digest: the sources, the runtime, and what its environment holds."""
+"""What a build follows from: the sources, the runtime, what its environment holds, its options."""
 
-import hashlib
-import json
 from pathlib import Path
 
 from msgspec.structs import replace
@@ -9,8 +7,9 @@ from msgspec.structs import replace
 from rabbet.builds.folder_state import folder_state, tree_state
 from rabbet.core.model.lock import BuildSource, LockedCheckout, LockedCommit, Needed, ToInstall, Unbuilt
 from rabbet.core.model.runtime import PythonRuntime
+from rabbet.formats.built_wheels import identity_of
 
-__all__ = ["digest_of", "identified"]
+__all__ = ["digest_of", "facts_of", "identified"]
 
 
 def identified(one: ToInstall, runtime: PythonRuntime, folder: Path) -> ToInstall:
@@ -26,7 +25,12 @@ def identified(one: ToInstall, runtime: PythonRuntime, folder: Path) -> ToInstal
 
 
 def digest_of(unbuilt: Unbuilt, runtime: PythonRuntime, folder: Path) -> str:
-    """The digest of what a build follows from; those of what its environment holds are known."""
+    """The digest of what a build follows from."""
+    return identity_of(facts_of(unbuilt, runtime, folder))
+
+
+def facts_of(unbuilt: Unbuilt, runtime: PythonRuntime, folder: Path) -> dict[str, object]:
+    """What a build follows from, as JSON holds it; the digests of what its environment holds are known."""
     facts: dict[str, object] = {
         "kind": unbuilt.kind,
         "source": _source(unbuilt.source, folder),
@@ -36,7 +40,7 @@ def digest_of(unbuilt: Unbuilt, runtime: PythonRuntime, folder: Path) -> str:
     }
     if unbuilt.options.facts:
         facts["options"] = unbuilt.options.facts
-    return hashlib.sha256(json.dumps(facts, sort_keys=True).encode()).hexdigest()
+    return facts
 
 
 def _of_part(part: ToInstall) -> str:

@@ -14,7 +14,7 @@ from rabbet.compose.changes import Site, fill
 from rabbet.compose.fetch import Supply, content_from
 from rabbet.compose.wheels import Intent, prepared_wheels
 from rabbet.core.model.build import BuildOptions
-from rabbet.core.model.lock import BuildSource, Needed, is_own_folder
+from rabbet.core.model.lock import BuildSource, LockedWheel, Needed, is_own_folder
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.progress import Silent
 from rabbet.disk.atomic import cannot_write
@@ -29,7 +29,8 @@ class Workshop(Struct, frozen=True, kw_only=True):
     """What builds on this machine have in common: where files come from, and what builds them.
 
     `commands` are the folders that programs such as compilers are looked for in, joined as in `PATH`. A hook
-    may take so many `seconds`. `check_own` raises `NotAgreed` where the project's own build may not run.
+    may take so many `seconds`. `prebuilt` gives the wheel of a build that a teammate made, by its identity.
+    `check_own` raises `NotAgreed` where the project's own build may not run.
     """
 
     supply: Supply
@@ -39,6 +40,7 @@ class Workshop(Struct, frozen=True, kw_only=True):
     commands: str
     share_files: bool
     seconds: int
+    prebuilt: Callable[[str], LockedWheel | None]
     check_own: Callable[[], None]
 
 

@@ -13,7 +13,6 @@ The same content gives the same bytes. What is there already, by its hash, is no
 import hashlib
 import html
 import json
-import os
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from importlib.resources import files
@@ -30,7 +29,7 @@ from rabbet.core.model.runtime import RuntimeArchive
 from rabbet.disk.atomic import cannot_write, copied_hashed
 from rabbet.disk.guarded import PARTIAL, GuardedFolder
 from rabbet.disk.regular_file import read_regular, sha256_of_regular
-from rabbet.errors import CannotWrite, IntegrityFailed, NotUnderstood
+from rabbet.errors import IntegrityFailed, NotUnderstood
 from rabbet.sources.local_file import read_pieces
 
 __all__ = [
@@ -208,7 +207,7 @@ def _put(
 ) -> tuple[CarriedFile, bool]:
     """Copy a file, unless the very same lies there; whether it was copied."""
     file = CarriedFile(path=place, sha256=source.sha256, size=source.path.stat().st_size)
-    if known == file and _is_sound(folder, file):
+    if known == file and folder.holds(place, file.sha256):
         return file, False
     with folder.replacing(place, mode=0o644, sync=False) as target:
         pieces = read_pieces(source.path)
@@ -217,15 +216,6 @@ def _put(
                 f"{place} is not what was to be copied", because=["the disk may be damaged"]
             )
     return file, True
-
-
-def _is_sound(folder: GuardedFolder, file: CarriedFile) -> bool:
-    """Whether a file is there, and is the one that it should be."""
-    try:
-        with os.fdopen(folder.opened_file(file.path), "rb") as opened:
-            return hashlib.file_digest(opened, "sha256").hexdigest() == file.sha256
-    except (OSError, CannotWrite):
-        return False
 
 
 def _texts(parcel: Parcel) -> Iterator[tuple[str, str]]:
@@ -262,7 +252,7 @@ def _put_text(
     """Write a text, unless it stands there; whether it was written."""
     content = text.encode()
     file = CarriedFile(path=place, sha256=hashlib.sha256(content).hexdigest(), size=len(content))
-    if known == file and _is_sound(folder, file):
+    if known == file and folder.holds(place, file.sha256):
         return file, False
     folder.write(place, content)
     return file, True

@@ -91,6 +91,7 @@ def read_declaration(
     """
     document = parse_toml(text, where)
     project, settings = document.table("project"), document.table("tool").table("rabbet")
+    sources = _few(settings, "sources", MOST_SOURCES)
     groups = document.table("dependency-groups")
     amount = _Amount(document.problems)
     amount.add(sum(table.count() for table in (project, groups, settings, document.table("build-system"))))
@@ -113,7 +114,8 @@ def read_declaration(
         variants=_variants(settings.table("variants"), own),
         local=_local(settings.table("local")),
         build_from_source=frozenset(library_name(name) for name in settings.texts("build-from-source")),
-        sources=tuple(_source(entry) for entry in _few(settings, "sources", MOST_SOURCES)),
+        sources=tuple(_source(entry) for entry in sources if not _holds_builds(entry)),
+        team_builds=tuple(_source(entry) for entry in sources if _holds_builds(entry)),
         targets=_known(settings, "targets", lambda text: text in PLATFORMS, ", ".join(PLATFORMS)),
         pythons=_known(settings, "pythons", lambda text: bool(_MINOR.match(text)), "versions such as 3.12"),
         baselines=_baselines(settings.table("baselines")),
@@ -231,7 +233,8 @@ def _check_served(declaration: Declaration, problems: Problems) -> None:
         if declaration.pythons and not declaration.varied(name).pythons:
             place = f"tool.rabbet.variants.{name}.runtimes.python"
             problems.add(place, f"'{variant.python}' allows none of the pythons to serve")
-    for key, entries in (("sources", declaration.sources), ("catalogues", declaration.catalogues)):
+    named = (*declaration.sources, *declaration.team_builds)
+    for key, entries in (("sources", named), ("catalogues", declaration.catalogues)):
         for name, count in sorted(Counter(entry.name for entry in entries).items()):
             if count > 1:
                 problems.add(f"tool.rabbet.{key}", f"two {key} have the name '{name}'")
@@ -545,7 +548,8 @@ def _few(settings: Table, key: str, most: int) -> list[Table]:
 
 
 def _source(entry: Table) -> SourceEntry:
-    entry.allow_only("name", "url", "only", "fresh-for")
+    of_listings = () if _holds_builds(entry) else ("only", "fresh-for")
+    entry.allow_only("name", "url", "builds", *of_listings)
     name, url = _named_place(entry)
     told = entry.text("fresh-for")
     fresh = _DURATION.match(told or "0s")
@@ -555,6 +559,11 @@ def _source(entry: Table) -> SourceEntry:
     return SourceEntry(
         name=name, url=url, only=tuple(entry.texts("only")), fresh_for=min(seconds, LONGEST_FRESH)
     )
+
+
+def _holds_builds(entry: Table) -> bool:
+    """Whether a source lists no releases, but holds wheels that teammates built."""
+    return entry.get("builds", bool, False)
 
 
 def read_catalogues(settings: Table) -> tuple[CatalogueEntry, ...]:

@@ -13,6 +13,8 @@ from msgspec.structs import replace
 from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
+from rabbet.builds.building import known_wheel
+from rabbet.builds.identity import facts_of
 from rabbet.compose.fetch import content_from
 from rabbet.core.file_name import parse_wheel_name
 from rabbet.core.lock.select import libraries_for, needed, own_project, serving_wheel
@@ -25,6 +27,7 @@ from rabbet.core.targets import named_target, target_of
 from rabbet.disk.atomic import cannot_write
 from rabbet.disk.guarded import GuardedFolder
 from rabbet.errors import IntegrityFailed, NoSolution, SourceFailed, WrongUsage
+from rabbet.exports.built_wheels import Built, to_build, write_built
 from rabbet.exports.carried import (
     MANIFEST,
     Packed,
@@ -36,6 +39,7 @@ from rabbet.exports.carried import (
 )
 from rabbet.exports.own_wheels import own_needs, own_wheels
 from rabbet.exports.packing import ENDINGS, pack_folder
+from rabbet.formats.built_wheels import BuiltWheel
 from rabbet.formats.runtime_catalogue import catalogue_text, with_offer
 from rabbet.resolving.request import ResolveOptions, ResolveRequest
 from rabbet.resolving.resolve_targets import resolve_targets
@@ -43,14 +47,16 @@ from rabbet.sources.interruptible import as_finished
 from rabbet.sources.local_file import read_pieces
 from rabbet.store.archives import unpack_archive
 from rabbet.store.trees import is_sound
+from rabbet.workspace.comparison import question
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.obtaining import Shelf, own_target
 from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, targets_of_lock
+from rabbet.workspace.selection import RecreateOptions
 from rabbet.workspace.sources import open_sources
 from rabbet.workspace.supply import supply_for
 
-__all__ = ["Carried", "carry", "take_carried"]
+__all__ = ["Carried", "CarriedBuilds", "carry", "carry_built", "take_carried"]
 
 _THREADS = 8
 _OLDEST = Version("3.11")  # that Rabbet itself runs with
@@ -108,6 +114,52 @@ def carry(
         rabbet_for=rabbet.served,
         python=rabbet.python,
         notes=tuple(found.notes),
+    )
+
+
+class CarriedBuilds(Struct, frozen=True, kw_only=True):
+    """The wheels that are there now for this lock, how many of them are `new`, and what was not built yet.
+
+    `others` counts the wheels of other locks, runtimes and platforms that the folder holds too.
+    """
+
+    place: Path
+    wheels: tuple[BuiltWheel, ...]
+    new: int
+    others: int
+    not_built: tuple[str, ...]
+
+
+def carry_built(project: Project, machine: Machine, observer: Observer, to: Path) -> CarriedBuilds:
+    """Put the wheels that this machine built for the lock into a folder, beside those that it holds already.
+
+    Of checkouts and of the project itself none is carried: their sources change. Raises `NoLock`,
+    `NotUnderstood`, `NoRuntime`, `IntegrityFailed`, `CannotWrite`.
+    """
+    asked = question(project, machine, RecreateOptions(everything=True))
+    found: list[Built] = []
+    not_built: set[str] = set()
+    for unbuilt in to_build(asked.needed):
+        known = known_wheel(unbuilt, machine.store)
+        if known is None:
+            not_built.add(unbuilt.what)
+        else:
+            found.append(Built(known, facts_of(unbuilt, asked.runtime, project.folder)))
+    observer.stage("writing", len(found))
+    packed = to.name.endswith(ENDINGS)
+    with tempfile.TemporaryDirectory(prefix="rabbet-carry-") as scratch:
+        place = Path(scratch) / "folder" if packed else to
+        with machine.store.claimed(f"built {to}"), cannot_write(place):
+            with GuardedFolder.at(place, below=project.folder) as folder:
+                new, others = write_built(found, folder, machine.store, observer)
+            if packed:
+                pack_folder(place, to, below=project.folder)
+    return CarriedBuilds(
+        place=to,
+        wheels=tuple(one.wheel for one in found),
+        new=new,
+        others=others,
+        not_built=tuple(sorted(not_built)),
     )
 
 

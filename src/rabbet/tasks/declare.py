@@ -233,5 +233,6 @@ def entries_of(declaration: Declaration) -> tuple[tuple[str, str], ...]:
     for distribution, names in sorted(declaration.system.items()):
         found.append(("system", f"{', '.join(names)} ({distribution})"))
     found += [("source", f"{source.name}={source.url}") for source in declaration.sources]
+    found += [("builds of the team", f"{one.name}={one.url}") for one in declaration.team_builds]
     found += [("catalogue", f"{entry.name}={entry.url}") for entry in declaration.catalogues]
     return tuple(found)

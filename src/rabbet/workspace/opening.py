@@ -5,12 +5,15 @@ This module imports little: what a command will need for certain is on the wire 
 
 from collections.abc import Iterable
 from pathlib import Path
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from packaging.utils import NormalizedName
 
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.needs.need import library_name
+from rabbet.disk.named import path_named
+from rabbet.errors import SourceFailed
+from rabbet.formats.address import is_address, parse_address
 from rabbet.sources.http.client import HttpClient
 from rabbet.sources.http.credentials import Credentials
 from rabbet.sources.index import IndexSource
@@ -20,7 +23,10 @@ from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project, read_text
 from rabbet.workspace.settings import known_sources, users_origins
 
-__all__ = ["OpenedSources", "asked_ahead", "open_claims", "open_client"]
+if TYPE_CHECKING:
+    from rabbet.sources.team_builds import TeamBuilds
+
+__all__ = ["OpenedSources", "asked_ahead", "open_claims", "open_client", "open_team_builds"]
 
 
 class OpenedSources(NamedTuple):
@@ -34,7 +40,7 @@ class OpenedSources(NamedTuple):
 def open_client(declaration: Declaration, machine: Machine) -> HttpClient:
     """A client that knows the credentials for what the declaration takes libraries from."""
     netrc_file = Path(machine.environ.get("NETRC") or machine.home / ".netrc")
-    addresses = [entry.url for entry in declaration.sources]
+    addresses = [entry.url for entry in (*declaration.sources, *declaration.team_builds)]
     addresses += [one.need.url for one in declaration.declared() if one.need.url is not None]
     credentials = Credentials(addresses, users_origins(machine), machine.environ, netrc_file)
     client = HttpClient(machine.environ, credentials, offline=machine.offline)
@@ -66,6 +72,30 @@ def open_claims(
         for entry in (known_sources(declaration, machine) if wanted else ())
     ]
     return OpenedSources(declaration, client, tuple(claims))
+
+
+def open_team_builds(project: Project, machine: Machine) -> "list[TeamBuilds]":
+    """The places of a project that hold wheels which teammates built; none where no network may be asked.
+
+    A folder's path is relative to the project. Raises `SourceFailed` for an unsupported address.
+    """
+    declaration = project.declaration()
+    if not declaration.team_builds:
+        return []
+    from rabbet.sources.team_builds import TeamBuilds  # here: few projects have one
+
+    found, client = [], open_client(declaration, machine)
+    for entry in declaration.team_builds:
+        scheme = parse_address(entry.url).scheme if is_address(entry.url) else ""
+        if scheme not in ("", "http", "https", "file"):
+            raise SourceFailed(
+                f"the source '{entry.name}' has an unsupported address",
+                because=[f"{scheme}: is not one of http, https, file or a folder's path"],
+            )
+        address = parse_address(entry.url).text if scheme else path_named(entry.url, project.folder).as_uri()
+        if not (machine.offline and scheme.startswith("http")):
+            found.append(TeamBuilds(entry.name, address.rstrip("/") + "/", client))
+    return found
 
 
 def asked_ahead(project: Project, machine: Machine, *, anyway: bool) -> OpenedSources:

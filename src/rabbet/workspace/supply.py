@@ -1,11 +1,12 @@
 """What composing an environment needs of a project: wheels, what its declaration says of them, builds."""
 
-from functools import partial
+from functools import cache, partial
 from typing import TYPE_CHECKING
 
 from rabbet.compose.fetch import Supply
 from rabbet.compose.wheels import Intent
 from rabbet.core.corrections import corrected
+from rabbet.core.model.lock import LockedWheel
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.progress import Observer
 from rabbet.git.remote_repository import RemoteRepository
@@ -15,6 +16,7 @@ from rabbet.workspace.project import Project
 if TYPE_CHECKING:
     from rabbet.builds.workshop import Workshop
     from rabbet.sources.http.client import HttpClient
+    from rabbet.sources.team_builds import TeamBuilds
 
 __all__ = ["intent_of", "supply_for", "workshop_for"]
 
@@ -51,6 +53,15 @@ def workshop_for(
 
         return repository_at(url, project.declaration(), machine)
 
+    @cache
+    def team_builds() -> "list[TeamBuilds]":
+        from rabbet.workspace.opening import open_team_builds
+
+        return open_team_builds(project, machine)
+
+    def prebuilt(identity: str) -> LockedWheel | None:
+        return next(filter(None, (one.wheel(identity) for one in team_builds())), None)
+
     return Workshop(
         supply=supply_for(project, machine, observer),
         runtime=runtime,
@@ -59,5 +70,6 @@ def workshop_for(
         commands=machine.helpers_environ()["PATH"],
         share_files=machine.shares_files(),
         seconds=machine.seconds_for_builds(),
+        prebuilt=prebuilt,
         check_own=partial(refuse_without_agreement, project, machine),
     )

@@ -4,22 +4,34 @@ Puts what the lock needs for its targets into a folder, or into an archive if th
 .zip: wheels, source archives with what their builds need, runtimes with their catalogue, and Rabbet itself.
 It is a static index that any client can read, with a manifest of hashes. There, in the project: `python3
 FOLDER/rabbet.py recreate --carried FOLDER`. A second time, only what changed is written.
+
+With --built it is what this machine built from source, for teammates: a folder takes in the builds of many.
 """
 
 import os
 from argparse import ArgumentParser, Namespace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
 from rabbet.cli.options import add_json, add_offline, add_several, add_variant
+from rabbet.core.shell import quoted
 from rabbet.disk.named import path_named
-from rabbet.errors import ExitCode
+from rabbet.errors import ExitCode, WrongUsage
+
+if TYPE_CHECKING:
+    from rabbet.workspace.project import Project
 
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
     parser.add_argument("--to", metavar="PLACE", required=True, help="a folder, or an archive")
     add_several(parser, "--target", "PLATFORM", "only for these platforms of the lock")
+    parser.add_argument(
+        "--built",
+        action="store_true",
+        help="wheels alone that this machine built from source, for a source with `builds = true`",
+    )
     add_variant(parser)
     add_offline(parser)
     add_json(parser)
@@ -32,6 +44,23 @@ def run(arguments: Namespace, context: Context) -> int:
 
     project, machine = context.project(arguments.variant), context.machine
     place = Path(os.path.abspath(path_named(arguments.to, machine.folder)))  # noqa: PTH100 - with its links
+    if arguments.built:
+        return _carry_built(arguments, project, place, context)
     carried = carry(project, machine, context.observer, place, arguments.target)
     context.present(CarryView(carried, arguments.variant), "carry", as_json=arguments.json)
+    return ExitCode.DONE
+
+
+def _carry_built(arguments: Namespace, project: "Project", place: Path, context: Context) -> int:
+    if arguments.target:
+        raise WrongUsage(
+            "what was built here is for this machine's platform",
+            because=["--target and --built were given together"],
+            remedy=f"rabbet carry --built --to {quoted(arguments.to)}",
+        )
+    from rabbet.cli.views.carry import CarriedBuildsView
+    from rabbet.tasks.carry import carry_built
+
+    carried = carry_built(project, context.machine, context.observer, place)
+    context.present(CarriedBuildsView(carried), "carry", as_json=arguments.json)
     return ExitCode.DONE

@@ -6,9 +6,9 @@ from rabbet.cli.context import Context
 from rabbet.cli.style import count, size_text
 from rabbet.core.shell import quoted, variant_option
 from rabbet.exports.packing import ENDINGS
-from rabbet.tasks.carry import Carried
+from rabbet.tasks.carry import Carried, CarriedBuilds
 
-__all__ = ["CarryView"]
+__all__ = ["CarriedBuildsView", "CarryView"]
 
 
 class CarryView(Struct, frozen=True):
@@ -49,4 +49,47 @@ class CarryView(Struct, frozen=True):
             "gone": written.gone,
             "size": written.size,
             "notes": list(carried.notes),
+        }
+
+
+class CarriedBuildsView(Struct, frozen=True):
+    """Which wheels that were built here lie in the place now, and how teammates get them."""
+
+    carried: CarriedBuilds
+
+    def show(self, context: Context) -> None:
+        """Print the wheels, what is missing, and the entry for the declaration."""
+        carried = self.carried
+        for one in carried.wheels:
+            context.show(f"{one.name} {one.version}: {one.filename}")
+        for what in carried.not_built:
+            context.show(f"note: {what} was not built here yet; rabbet recreate builds it")
+        if not carried.wheels:
+            context.show("The lock needs nothing that was built here.")
+            return
+        context.show()
+        others = f", beside {carried.others} of other builds" if carried.others else ""
+        size = size_text(sum(one.size for one in carried.wheels))
+        context.show(
+            f"{count(len(carried.wheels), 'wheel')}, {size}, in {carried.place}{others}: {carried.new} new."
+        )
+        if not carried.place.name.endswith(ENDINGS):
+            context.show("For teammates, in pyproject.toml, with the folder's address:")
+            context.show("  [[tool.rabbet.sources]]")
+            context.show('  name = "builds"')
+            context.show(f'  url = "{carried.place}"')
+            context.show("  builds = true")
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        carried = self.carried
+        return {
+            "place": str(carried.place),
+            "built": [
+                {"name": one.name, "version": one.version, "filename": one.filename, "sha256": one.sha256}
+                for one in carried.wheels
+            ],
+            "new": carried.new,
+            "others": carried.others,
+            "not_built": list(carried.not_built),
         }

@@ -147,7 +147,8 @@ class Declaration(Struct, frozen=True, kw_only=True):
     needs. `runtimes` are those of other languages than Python; `languages` tells of some that Rabbet does not
     know, and `catalogues` where runtimes can be had. The project's own `version` is `None` where it is not
     written down: some leave it to their build (`dynamic`). Of distributions it needs packages of the
-    `system`. One with a `build_system` can be installed itself. The `builds` of some libraries have options.
+    `system`. One with a `build_system` can be installed itself. The `builds` of some libraries have options,
+    and `team_builds` are places that hold wheels which teammates built.
     The project and checkouts are `editable` where they lie, or built as wheels. The keys of `[project]` in
     `by_build` are left to its build; they hold what that `told`, and are empty until it was asked.
     """
@@ -177,6 +178,7 @@ class Declaration(Struct, frozen=True, kw_only=True):
     dynamic: bool = False
     build_system: BuildSystem | None = None
     builds: Mapping[NormalizedName, BuildOptions] = field(default_factory=dict)
+    team_builds: tuple[SourceEntry, ...] = ()
     editable: bool = True
     by_build: frozenset[str] = frozenset()
     told: Told | None = None
