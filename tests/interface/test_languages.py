@@ -35,6 +35,27 @@ class Languages(ProgramCase):
         told = self.rabbet("culprit", "--good", "good.toml", "--", *command).out
         self.assertRegex(told, r"waggle +1\.4 +2\.1")
 
+    def test_variants(self) -> None:
+        """A variant's language stands in for the project's; without one it has the project's."""
+        self.rabbet("declare", "--runtime", "waggle<2")
+        self.rabbet("declare", "--variant", "tool", "skepio", "--runtime", "waggle>=2")
+        self.rabbet("declare", "--variant", "plain", "skepio")
+        self.assertIn(
+            "no language named buzz",
+            self.rabbet("declare", "--variant", "tool", "--runtime", "buzz", code=3).err,
+        )
+        self.rabbet("resolve")
+        for variant, version in (("tool", "2.1"), ("plain", "1.4"), ("", "1.4")):
+            options = ["--variant", variant] if variant else []
+            self.rabbet("recreate", *options)
+            self.assertIn(f"waggle {version}", self.waggle(*options).out)
+            self.assertIn("No drift", self.rabbet("drift", *options).out)
+        self.assertRegex(self.rabbet("declare").out, "(?m)^variant tool +waggle>=2$")
+        self.rabbet("retract", "--variant", "tool", "--runtime", "waggle")
+        self.rabbet("resolve")
+        self.rabbet("recreate", "--variant", "tool")
+        self.assertIn("waggle 1.4", self.waggle("--variant", "tool").out)
+
     def runtimes(self) -> dict[str, str]:
         """The languages and versions of the lock, without Python's."""
         lock = tomllib.loads((self.project / "pylock.toml").read_text())

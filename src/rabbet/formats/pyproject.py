@@ -418,9 +418,11 @@ def _variants(table: Table, own: _OwnExtras) -> Mapping[str, Variant]:
         if not _VARIANT.match(key):
             wrong = "is not a variant's name: letters, digits, '_' and '-' make one, for it names files"
             table.problems.add(table.place(key), wrong)
+        runtimes = entry.table("runtimes")
         variants[key] = Variant(
-            python=_python((entry.table("runtimes", "python"), "python")),
+            python=_python((runtimes, "python")),
             needs=own.put_in_place(_requirements(entry, "requirements")),
+            runtimes=tuple(_runtimes(runtimes)),
         )
     return variants
 

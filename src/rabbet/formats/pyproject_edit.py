@@ -211,7 +211,7 @@ def _declare_runtime(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Cha
         return [_declare_language(document, need, edit.section)]
     if edit.section is not None:
         table = _made(_variant(document, edit.section), "runtimes")
-        return [_set(table, "python", python, f"tool.rabbet.variants.{edit.section.name}.runtimes")]
+        return [_set(table, "python", python, _place_of_runtimes(edit.section))]
     places = _runtime_places(document)
     project = document.get("project")
     if not places and project is not None and "requires-python" not in project.get("dynamic", []):
@@ -223,12 +223,8 @@ def _declare_runtime(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Cha
 
 def _declare_language(document: tomlkit.TOMLDocument, need: Need, section: Section | None) -> Change:
     """Set the versions of another language than Python; what else is declared of it stays."""
-    if section is not None:
-        raise WrongUsage(
-            f"{need.written_name} can't be declared for the {section}",
-            because=["a variant has versions of Python of its own, other languages are the project's"],
-        )
-    table, place = _made(_made_settings(document), "runtimes"), "tool.rabbet.runtimes"
+    above = _variant(document, section) if section else _made_settings(document)
+    table, place = _made(above, "runtimes"), _place_of_runtimes(section)
     key = _written_name(table, need.name)
     if isinstance(table.get(key), AbstractTable):
         table, key, place = table[key], "version", f"{place}.{key}"
@@ -241,29 +237,41 @@ def _declare_language(document: tomlkit.TOMLDocument, need: Need, section: Secti
 
 def _retract_runtime(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
     if edit.value not in ("", "python"):
-        return [_retract_language(document, edit.value)]
+        return [_retract_language(document, edit)]
     places = _runtime_places(document)
     if edit.section is not None:
-        name = f"tool.rabbet.variants.{edit.section.name}.runtimes"
-        table = _inside(document, _TABLES["variant"])
-        runtimes = table.get(_written_name(table, edit.section.name), {}).get("runtimes", {})
-        places = [(runtimes, "python", name)] if "python" in runtimes else []
+        runtimes = _above_runtimes(document, edit.section).get("runtimes", {})
+        places = [(runtimes, "python", _place_of_runtimes(edit.section))] if "python" in runtimes else []
     if not places:
         raise _absent("no runtime is declared" + (f" for the {edit.section}" if edit.section else ""))
     return [_unset(table, key, place) for table, key, place in places]
 
 
-def _retract_language(document: tomlkit.TOMLDocument, name: str) -> Change:
-    table = _settings(document).get("runtimes", {})
+def _place_of_runtimes(section: Section | None) -> str:
+    return f"tool.rabbet.variants.{section.name}.runtimes" if section else "tool.rabbet.runtimes"
+
+
+def _above_runtimes(document: tomlkit.TOMLDocument, section: Section | None) -> Any:  # noqa: ANN401 - as above
+    """The table that may hold the `runtimes` of the project, or of a variant; an empty one where none is."""
+    if section is None:
+        return _settings(document)
+    variants = _inside(document, _TABLES["variant"])
+    return variants.get(_written_name(variants, section.name), {})
+
+
+def _retract_language(document: tomlkit.TOMLDocument, edit: Edit) -> Change:
+    above, name = _above_runtimes(document, edit.section), edit.value
+    table = above.get("runtimes", {})
     key = _written_name(table, name)
     if key not in table:
-        raise _absent(f"no runtime of {name} is declared", table)
+        where = f" for the {edit.section}" if edit.section else ""
+        raise _absent(f"no runtime of {name} is declared{where}", table)
     declared = table[key]
     before = declared.get("version", "") if isinstance(declared, AbstractTable) else declared
     del table[key]
     if not table:
-        del _settings(document)["runtimes"]
-    return Change(place=f"tool.rabbet.runtimes.{key}", before=f"{key}{before}")
+        del above["runtimes"]
+    return Change(place=f"{_place_of_runtimes(edit.section)}.{key}", before=f"{key}{before}")
 
 
 def _runtime_places(document: tomlkit.TOMLDocument) -> list[tuple[AnyTable, str, str]]:

@@ -104,10 +104,12 @@ def change(project: Project, machine: Machine, edits: Sequence[Edit]) -> Edited:
     if after != before:
         has_setup = (project.folder / "setup.py").is_file()
         changed = read_declaration(after, folder_name=project.folder.name, has_setup=has_setup)
-        if changed.runtimes:
+        for one in (changed, *map(changed.varied, changed.variants)):
+            if not one.runtimes:
+                continue
             from rabbet.workspace.runtimes.languages import languages_for  # here: most edits name a library
 
-            languages_for(changed, machine, written=False)  # which refuses one that nobody tells of
+            languages_for(one, machine, written=False)  # which refuses one that nobody tells of
         write_text(project.declaration_file, after)
     return Edited(changes, tuple(edit.value for edit in served))
 
@@ -225,6 +227,7 @@ def entries_of(declaration: Declaration) -> tuple[tuple[str, str], ...]:
     for name, variant in sorted(declaration.variants.items()):
         if variant.python:
             found.append((f"variant {name}", f"python{specifiers_text(variant.python)}"))
+        found += [(f"variant {name}", str(runtime)) for runtime in variant.runtimes]
         found += [(f"variant {name}", need_text(need)) for need in variant.needs]
     found += [("checkout", f"{name} in {path}") for name, path in sorted(declaration.local.items())]
     found += [("build from source", name) for name in sorted(declaration.build_from_source)]

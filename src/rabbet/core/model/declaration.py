@@ -128,10 +128,14 @@ class DeclaredRuntime(Struct, frozen=True, kw_only=True):
 
 
 class Variant(Struct, frozen=True, kw_only=True):
-    """What a named variant adds to a declaration: a constraint on Python, and requirements."""
+    """What a named variant adds to a declaration: a constraint on Python, and requirements.
+
+    Its `runtimes` of other languages stand in for the project's of the same languages.
+    """
 
     python: SpecifierSet
     needs: tuple[Need, ...]
+    runtimes: tuple[DeclaredRuntime, ...] = ()
 
 
 class Declaration(Struct, frozen=True, kw_only=True):
@@ -205,10 +209,12 @@ class Declaration(Struct, frozen=True, kw_only=True):
         """The declaration as this variant of it sees it; of the versions to serve, those that it allows."""
         variant = self.variants[name]
         python = self.python & variant.python
+        own = {one.language for one in variant.runtimes}
         return replace(
             self,
             python=python,
             needs=(*self.needs, *variant.needs),
+            runtimes=(*(one for one in self.runtimes if one.language not in own), *variant.runtimes),
             variants={},
             pythons=tuple(one for one in self.pythons if allows_minor(python, one)),
         )
