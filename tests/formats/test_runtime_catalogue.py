@@ -14,6 +14,40 @@ from rabbet.formats.runtime_catalogue import NotACatalogue, catalogue_text, read
 DOCS = Path(__file__).parents[2] / "docs"
 ADDRESS = "https://apiary.example/runtimes/catalogue.json"
 GOOD = shelf(["1.4", "2.1"])["catalogue.json"].decode()
+FOLDER = ADDRESS.rpartition("/")[0]
+SOURCE = (
+    json.dumps(
+        {
+            **json.loads(GOOD),
+            "runtimes": [
+                {
+                    "language": "waggle",
+                    "version": "3.0",
+                    "archives": [
+                        {
+                            "platform": "source",
+                            "url": "waggle.tar.gz",
+                            "program": "bin/waggle",
+                            "sha256": "0" * 64,
+                            "steps": [["make", "PREFIX={prefix}"]],
+                            "system": ["gcc"],
+                            "minutes": 2,
+                        }
+                    ],
+                }
+            ],
+        },
+        indent=2,
+    )
+    + "\n"
+)
+SPOILT_SOURCE = [
+    ('"platform": "source"', '"platform": "linux-x86_64"'),
+    ('"steps"', '"stages"'),
+    ('"make",', '"",'),
+    ('"minutes": 2', '"minutes": -2'),
+    ('"minutes": 2', '"minutes": "2"'),
+]
 SPOILT = [
     ("catalogue/1", "catalogue/2"),
     ('"language": "waggle"', '"language": "Waggle!"'),
@@ -35,14 +69,14 @@ class Schema(unittest.TestCase):
         """The documentation's example and the demo's catalogue are valid, and read."""
         text = (DOCS / "runtimes.md").read_text()
         example = next(re.finditer(r"```json\n(.*?)```", text, re.DOTALL)).group(1)
-        for content in (example, GOOD):
+        for content in (example, GOOD, SOURCE):
             self.schema.validate(json.loads(content))
             read_catalogue(content.encode(), ADDRESS)
 
     def test_spoilt(self) -> None:
         """What the schema refuses the reader refuses, too."""
-        for old, new in SPOILT:
-            spoilt = GOOD.replace(old, new)
+        cases = [(GOOD.replace(old, new), new) for old, new in SPOILT]
+        for spoilt, new in (*cases, *((SOURCE.replace(old, new), new) for old, new in SPOILT_SOURCE)):
             with self.subTest(new):
                 self.assertFalse(self.schema.is_valid(json.loads(spoilt)))
                 with self.assertRaises(NotACatalogue):
@@ -59,6 +93,8 @@ class Schema(unittest.TestCase):
     def test_written(self) -> None:
         """What is written is what was read; an archive for the same platform takes the other's place."""
         offers = read_catalogue(GOOD.encode(), ADDRESS)
-        self.assertEqual(catalogue_text(offers), GOOD)
-        self.assertEqual(catalogue_text(with_offer(offers, offers[0])), GOOD)
-        self.assertEqual(catalogue_text(with_offer(offers[1:], offers[0])), GOOD)
+        for some in (offers, with_offer(offers, offers[0]), with_offer(offers[1:], offers[0])):
+            self.assertEqual(catalogue_text(some, FOLDER), GOOD)
+        elsewhere = read_catalogue(catalogue_text(offers).encode(), "https://other.example/c.json")
+        self.assertEqual([one.archives for one in elsewhere], [one.archives for one in offers])
+        self.assertEqual(catalogue_text(read_catalogue(SOURCE.encode(), ADDRESS), FOLDER), SOURCE)

@@ -1,6 +1,9 @@
 """Runtimes that are obtained from three kinds of catalogue, given to others, and discarded."""
 
+import gzip
+import hashlib
 import json
+import lzma
 import os
 import shutil
 import signal
@@ -10,9 +13,11 @@ import tomllib
 from collections.abc import Mapping
 from concurrent.futures import ThreadPoolExecutor
 
+import zstandard
+
 from rabbet.demo.files import write_files
 from rabbet.demo.libraries import MadeUp
-from rabbet.demo.runtimes import LANGUAGE, registry, shelf
+from rabbet.demo.runtimes import LANGUAGE, build_runtime, program_text, registry, shelf
 from rabbet.demo.stand_in import Fault, Manner, StandIn
 from rabbet.store.blob_cache import LAYOUT
 from tests.support.languages import install
@@ -289,9 +294,11 @@ class Obtaining(ProgramCase):
         self.assertEqual([one["place"] for one in told[0]["obstacles"]], ["bin/fixed"])
         by_program = self.rabbet("runtimes", "publish", str(program), "--to", "c", "--json").json()
         self.assertEqual(by_program["sha256"], told[0]["sha256"])
-        for shared in ("/usr", "/", str(self.root / "home"), "/usr/bin/env"):
+        for shared in ("/usr", "/", str(self.root / "home")):
             error = self.rabbet("runtimes", "publish", shared, "--to", "a", code=7).err
             self.assertIn("holds much besides a runtime", error)
+        error = self.rabbet("runtimes", "publish", "/usr/bin/env", "--to", "a", code=7).err
+        self.assertIn("is no Python that tells what belongs to it", error)
         shutil.rmtree(prefix)
         self.declare({"waggle": "3.0"}, "a")
         self.rabbet("resolve")
@@ -306,11 +313,184 @@ class Obtaining(ProgramCase):
             self.assertEqual(self.tree(), before)
         self.assertIn("holds no runtime", self.rabbet("runtimes", "publish", "a", "--to", "a", code=7).err)
 
+    def know(self) -> None:
+        """The user's own settings tell of waggle, so that its programs may be asked."""
+        settings = self.root / "home" / "config" / "rabbet" / "settings.toml"
+        settings.parent.mkdir(parents=True, exist_ok=True)
+        settings.write_text(LANGUAGE.replace("tool.rabbet.", ""))
+
+    def test_published_archives(self) -> None:
+        """An archive is given as it is: by its address, by its path, as a copy; and many at once."""
+        self.know()
+        address = f"{self.root_address}shelf/waggle-2.0.tar.gz"
+        told = self.rabbet("runtimes", "publish", address, "--to", "a", "--json").json()
+        self.assertEqual((told["version"], told["archive"], told["tried"]), ("2.0", address, True))
+        for name in ("waggle-2.1.tar.gz", "waggle-1.4.tar.gz"):
+            (self.root / name).write_bytes(shelf(["1.4", "2.1"])[name])
+        whole = (self.root / "waggle-2.1.tar.gz").read_bytes()
+        packed = {
+            "odd.tar.zst": zstandard.compress(gzip.decompress(whole)),
+            "odd.tar.xz": lzma.compress(gzip.decompress(whole)),
+        }
+        for name, content in packed.items():
+            (self.root / name).write_bytes(content)
+            self.assertEqual(
+                self.rabbet("runtimes", "publish", f"../{name}", "--to", "b", "--json").json()["version"],
+                "2.1",
+            )
+        (self.root / "each").write_text(
+            "# what we have\n../waggle-2.1.tar.gz\n\n../waggle-1.4.tar.gz\n../gone.zip\n"
+        )
+        told = self.rabbet("runtimes", "publish", "--each", "../each", "--to", "a", "--copy", code=1).out
+        self.assertIn("2 runtimes published, 1 not.", told)
+        self.assertEqual(
+            sorted(path.name for path in (self.project / "a").glob("*.tar.gz")),
+            ["waggle-1.4.tar.gz", "waggle-2.1.tar.gz"],
+        )
+        for version in ("2.1", "2.0"):
+            self.declare({"waggle": f"=={version}"}, "a")
+            self.rabbet("resolve")
+            self.rabbet("recreate", "--obtain")
+            self.assertIn(f"waggle {version}", self.waggle().out)
+
+    def test_not_published(self) -> None:
+        """What holds no runtime, or one that does not work or tell its version, is refused."""
+        self.know()
+        self.rabbet("runtimes", "publish", f"{self.root_address}shelf/waggle-2.0.tar.gz", "--to", "a")
+        before = self.tree()
+        foreign = b"\x7fELF\x02\x01\x01" + bytes(9) + b"\x03\x00\x28\x00" + bytes(60)
+        for name, programs, code, words in (
+            ("none.tar.gz", {"other": "#!/bin/sh\n"}, 7, "holds no runtime that Rabbet knows"),
+            ("broken.tar.gz", {"waggle": "#!/bin/sh\nexit 3\n"}, 7, "it does not work"),
+            ("silent.tar.gz", {"waggle": "#!/bin/sh\necho hum\n"}, 7, "no version is in it"),
+            ("foreign.tar.gz", {"waggle": foreign.decode("latin-1")}, 7, "its version stands in no file"),
+            ("cut.tar.gz", None, 6, "is not a readable archive"),
+        ):
+            content = build_runtime("x", programs) if programs else b"\x1f\x8bwax"
+            (self.root / name).write_bytes(content)
+            with self.subTest(name):
+                self.assertIn(
+                    words, self.rabbet("runtimes", "publish", f"../{name}", "--to", "a", code=code).err
+                )
+                self.assertEqual(self.tree(), before)
+        for what, code, words in (
+            (f"{self.root_address}shelf/catalogue.json", 2, "no address of an archive"),
+            (f"{self.root_address}gone.zip", 5, "404"),
+            ("../gone.zip", 7, "is not there"),
+        ):
+            self.assertIn(words, self.rabbet("runtimes", "publish", what, "--to", "a", code=code).err)
+
+    def test_python_published(self) -> None:
+        """A Python is packed by what it consists of, stands alone, and makes environments elsewhere."""
+        program = os.path.realpath("/usr/bin/python3")
+        told = self.rabbet("runtimes", "publish", program, "--to", "a", "--json").json()
+        self.assertEqual((told["language"], told["tried"]), ("python", True))
+        version = told["version"]
+        (self.project / "pyproject.toml").write_text(
+            f'[project]\nname = "hivescale"\nrequires-python = "=={version}"\n'
+            '[[tool.rabbet.catalogues]]\nname = "a"\nurl = "a"\n'
+        )
+        self.rabbet("runtimes", "obtain", f"python=={version}")
+        found = self.rabbet("runtimes", "--only", "python", "--json").json()["runtimes"]
+        (place,) = (one["executable"] for one in found if "obtained" in one["executable"])
+        code = "import os, sys; print(os.__file__); import json, ctypes, zlib"
+        where = subprocess.run(
+            [place, "-E", "-s", "-c", code], capture_output=True, text=True, check=True
+        ).stdout
+        self.assertTrue(where.startswith(str(self.root / "store")), where)
+        fixed = {"python3.12": f'#!/bin/sh\nexec {program} "$@"\n'}
+        (self.root / "fixed.tar.gz").write_bytes(build_runtime("x", fixed))
+        self.assertIn(
+            "holds no runtime", self.rabbet("runtimes", "publish", "../fixed.tar.gz", "--to", "a", code=7).err
+        )
+
+    def source(self, steps: list[list[str]], version: str = "3.0") -> None:
+        """A catalogue in `../src` that has waggle as source alone."""
+        folder = self.root / "src"
+        folder.mkdir(exist_ok=True)
+        content = build_runtime("waggle-3.0", {"waggle": program_text("waggle", "3.0")})
+        (folder / "waggle.tar.gz").write_bytes(content)
+        archive = {
+            "platform": "source",
+            "url": "waggle.tar.gz",
+            "program": "bin/waggle",
+            "sha256": hashlib.sha256(content).hexdigest(),
+            "steps": steps,
+            "system": ["make"],
+            "minutes": 1,
+        }
+        runtime = {"language": "waggle", "version": version, "archives": [archive]}
+        text = json.dumps({"schema": "rabbet.catalogue/1", "runtimes": [runtime]})
+        (folder / "catalogue.json").write_text(text)
+
+    def test_from_source(self) -> None:
+        """It is built where it stays, after consent or from the user's own catalogue, and given to others."""
+        self.know()
+        install_it = [
+            "sh",
+            "-c",
+            "test -w . && mkdir {prefix}/bin && cp bin/waggle {prefix}/bin && test {jobs} -gt 0",
+        ]
+        self.source([install_it])
+        self.declare({"waggle": "==3.0"}, "../src")
+        self.assertRegex(self.rabbet("runtimes", "lookup", "waggle").out, r"3\.0 .* as source, about 1 min")
+        self.assertIn("runtimes obtain waggle==3.0 --from-source", self.rabbet("resolve", code=7).err)
+        refused = self.rabbet("runtimes", "obtain", "waggle", code=7).err
+        self.assertIn("building it runs these steps here, as you", refused)
+        for steps, words in (
+            ([["sh", "-c", "echo no wax left; exit 3"]], "no wax left"),
+            ([["gone-for-good"]], "gone-for-good"),
+            ([["true"]], "installed no bin/waggle"),
+            (
+                [["mkdir", "{prefix}/bin"], ["sh", "-c", "echo 'echo hum' > {prefix}/bin/waggle"]],
+                "bin/waggle: ",
+            ),
+        ):
+            self.source(steps)
+            with self.subTest(words):
+                error = self.rabbet("runtimes", "obtain", "waggle", "--from-source", code=7).err
+                self.assertIn(words, error)
+                self.assertIn("it needs: make", error)
+                self.assertEqual(self.obtained, [])
+        self.source([install_it], version="3.1")
+        self.assertIn(
+            "what was built is waggle 3.0",
+            self.rabbet("runtimes", "obtain", "waggle", "--from-source", code=7).err,
+        )
+        self.source([install_it])
+        with (self.root / "home" / "config" / "rabbet" / "settings.toml").open("a") as settings:
+            settings.write(f'[[catalogues]]\nname = "own"\nurl = "{self.root / "src"}"\n')
+        self.rabbet("runtimes", "obtain", "waggle")
+        self.assertEqual(len(self.obtained), 1)
+        self.rabbet("resolve")
+        self.rabbet("recreate")
+        self.assertIn("waggle 3.0", self.waggle().out)
+        place = next((self.root / "store").glob("layout-*/obtained/*/tree"))
+        told = self.rabbet("runtimes", "publish", str(place), "--to", "team", "--json").json()
+        self.assertEqual(told["version"], "3.0")
+
+    def test_missing_at_recreate(self) -> None:
+        """What a lock names, a machine lacks and a catalogue offers is told with the command."""
+        self.know()
+        install(self.root / "home", "waggle", "2.1")
+        self.declare({"waggle": ">=2"}, "nowhere")
+        (self.project / "nowhere").mkdir()
+        (self.project / "nowhere" / "catalogue.json").write_text(
+            '{"schema": "rabbet.catalogue/1", "runtimes": []}'
+        )
+        self.rabbet("resolve")
+        shutil.rmtree(self.root / "home" / "opt")
+        self.source([["true"]], version="2.5")
+        shutil.copytree(self.root / "src", self.project / "nowhere", dirs_exist_ok=True)
+        error = self.rabbet("recreate", code=7).err
+        self.assertIn("waggle 2.5 can be built from the source in 'apiary'", error)
+
     def test_wrong_usage(self) -> None:
         """What was not said, or can't be had, is told with the way on."""
         for arguments, code, words in (
             (["obtain"], 2, "which runtime was not said"),
-            (["publish"], 2, "which runtime was not said"),
+            (["publish"], 2, "which runtime was not said, or in two ways"),
+            (["publish", ".", "--each", "x"], 2, "which runtime was not said, or in two ways"),
             (["publish", "."], 2, "where to publish the runtime was not said"),
             (["obtain", "waggle>=9"], 7, "apiary: 2.1 is not waggle>=9"),
             (["obtain", "hum"], 7, "no catalogue offers hum"),

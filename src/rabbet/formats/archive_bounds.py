@@ -2,18 +2,26 @@
 
 import io
 import posixpath
+from typing import Protocol
 
 from rabbet.core.limits import LONGEST_LINE
 
 __all__ = ["ARCHIVE_ENDINGS", "CappedStream", "is_inside"]
 
-ARCHIVE_ENDINGS = (".tar.gz", ".tgz", ".tar.xz", ".zip", ".whl")  # of what can be unpacked
+ARCHIVE_ENDINGS = (".tar.gz", ".tgz", ".tar.xz", ".tar.zst", ".zip", ".whl")  # of what can be unpacked
+
+
+class _Readable(Protocol):
+    """Gives at most so many bytes; none at its end."""
+
+    def read(self, size: int = -1, /) -> bytes:
+        """Read on."""
 
 
 class CappedStream(io.RawIOBase):
     """What is unpacked of an archive, as a stream that raises `OSError` beyond a number of bytes."""
 
-    def __init__(self, inner: io.BufferedIOBase, most: int) -> None:
+    def __init__(self, inner: _Readable, most: int) -> None:
         super().__init__()
         self._inner = inner
         self._left = most

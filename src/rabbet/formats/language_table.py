@@ -7,12 +7,13 @@ from packaging.specifiers import SpecifierSet
 
 from rabbet.core.model.language import PLACEHOLDER, Language, is_language
 from rabbet.errors import NotUnderstood
+from rabbet.formats.archive_bounds import is_inside
 from rabbet.formats.requirement import parse_versions
 from rabbet.formats.toml import Table
 
 __all__ = ["read_languages", "versions_of"]
 
-_KEYS = ("programs", "ask", "told", "variables", "distributors", "needs", "script")
+_KEYS = ("programs", "ask", "told", "variables", "distributors", "needs", "files", "script")
 _PROGRAM = re.compile(r"[A-Za-z0-9][A-Za-z0-9._+-]*\Z")
 _VARIABLE = re.compile(r"[A-Za-z_][A-Za-z0-9_]*\Z")
 
@@ -25,7 +26,7 @@ def read_languages(table: Table, *, trusted: bool) -> dict[str, Language]:
     found = {}
     for name in table:
         entry = table.table(name, *_KEYS)
-        needs = entry.table("needs")
+        needs, by_file = entry.table("needs"), entry.table("files")
         if not is_language(name):
             table.problems.add(
                 table.place(name), "is not a language's name: small letters and digits make one"
@@ -40,6 +41,7 @@ def read_languages(table: Table, *, trusted: bool) -> dict[str, Language]:
             variables=_texts(entry.table("variables")),
             distributors=_texts(entry.table("distributors")),
             needs={key: versions_of(needs, key) for key in needs},
+            files={place: tuple(by_file.texts(place)) for place in by_file},
             is_script=entry.get("script", bool, False),
             trusted=trusted,
         )
@@ -52,6 +54,10 @@ def _check(entry: Table, language: Language) -> None:
         entry.problems.add(entry.place("programs"), "must name at least one program")
     if not language.told or any(text.count(PLACEHOLDER) != 1 for text in language.told):
         entry.problems.add(entry.place("told"), f"must be texts that hold {PLACEHOLDER} once")
+    for place, texts in language.files.items():
+        if not is_inside(place) or not texts or any(text.count(PLACEHOLDER) != 1 for text in texts):
+            wrong = f"must be a place inside a runtime, with texts that hold {PLACEHOLDER} once"
+            entry.problems.add(entry.place(f"files.{place[:60]}"), wrong)
     for name in language.variables:
         if not _VARIABLE.match(name):
             entry.problems.add(entry.place(f"variables.{name[:60]}"), "is not a variable's name")

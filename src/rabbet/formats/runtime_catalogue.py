@@ -14,9 +14,11 @@ from rabbet.formats.address import NotAnAddress, linked
 from rabbet.formats.archive_bounds import ARCHIVE_ENDINGS, is_inside
 from rabbet.formats.requirement import is_digest
 
-__all__ = ["NotACatalogue", "catalogue_text", "read_catalogue", "with_offer"]
+__all__ = ["SOURCE", "NotACatalogue", "catalogue_text", "read_catalogue", "with_offer"]
 
 _NAME, _FORMAT = "rabbet.catalogue", 1  # 1: first form
+SOURCE = "source"  # the platform of what has to be built
+_MOST_WORDS, _MOST_MINUTES = 1_000, 10_000
 
 
 class NotACatalogue(ValueError):
@@ -37,6 +39,9 @@ class _Archive(msgspec.Struct, omit_defaults=True):
     sha256: str = ""
     sha512: str = ""
     baseline: str = ""
+    steps: list[list[str]] = []
+    system: list[str] = []
+    minutes: int = 0
 
 
 class _Runtime(msgspec.Struct, omit_defaults=True):
@@ -108,6 +113,7 @@ def _archive(archive: _Archive, address: str) -> RuntimeArchive:
         "its program is not inside" * (not is_inside(archive.program)),
         f"its name ends with none of {', '.join(ARCHIVE_ENDINGS)}"
         * (not url.filename.endswith(ARCHIVE_ENDINGS) or "/" in url.filename),
+        _wrong_steps(archive),
         "it is to be had neither over https, http nor from a folder"
         * (url.scheme not in ("https", "http", "file")),
     ]
@@ -122,7 +128,28 @@ def _archive(archive: _Archive, address: str) -> RuntimeArchive:
         program=archive.program,
         size=archive.size,
         baseline=archive.baseline[:LONGEST_LINE],
+        steps=tuple(tuple(step) for step in archive.steps),
+        system=tuple(archive.system),
+        minutes=archive.minutes,
     )
+
+
+def _wrong_steps(archive: _Archive) -> str:
+    """What is wrong with how an archive is built; empty for one that is right, or has nothing to be built."""
+    if (archive.platform == SOURCE) != bool(archive.steps):
+        return f"steps belong to what is for the platform '{SOURCE}', and to nothing else"
+    words = [word for step in archive.steps for word in step]
+    if (
+        len(words) > _MOST_WORDS
+        or not all(archive.steps)
+        or not all(map(_is_word, [*words, *archive.system]))
+    ):
+        return "its steps are no commands, or too many"
+    return "" if 0 <= archive.minutes <= _MOST_MINUTES else "its minutes are no such number"
+
+
+def _is_word(text: str) -> bool:
+    return bool(text) and text.isprintable() and len(text) <= LONGEST_LINE
 
 
 def with_offer(offers: Sequence[RuntimeOffer], new: RuntimeOffer) -> list[RuntimeOffer]:
@@ -142,24 +169,27 @@ def with_offer(offers: Sequence[RuntimeOffer], new: RuntimeOffer) -> list[Runtim
     return [*others, replace(before, archives=(*kept, *new.archives))]
 
 
-def catalogue_text(offers: Sequence[RuntimeOffer]) -> str:
-    """A catalogue as it is written, sorted; archives are named by the last part of their addresses."""
-    catalogue = _Catalogue(schema=f"{_NAME}/{_FORMAT}", runtimes=list(_written(offers)))
+def catalogue_text(offers: Sequence[RuntimeOffer], folder: str = "") -> str:
+    """A catalogue as it is written, sorted; addresses in its own `folder` are relative to that."""
+    catalogue = _Catalogue(schema=f"{_NAME}/{_FORMAT}", runtimes=list(_written(offers, f"{folder}/")))
     content = msgspec.json.encode(catalogue)
     return msgspec.json.format(content, indent=2).decode() + "\n"
 
 
-def _written(offers: Sequence[RuntimeOffer]) -> Iterator[_Runtime]:
+def _written(offers: Sequence[RuntimeOffer], folder: str) -> Iterator[_Runtime]:
     for offer in sorted(offers, key=lambda one: (one.language, one.version, one.distributor)):
         archives = [
             _Archive(
                 platform=archive.platform,
-                url=archive.filename,
+                url=archive.url.removeprefix(folder),
                 program=archive.program,
                 size=archive.size,
                 sha256=archive.digest if archive.algorithm == "sha256" else "",
                 sha512=archive.digest if archive.algorithm == "sha512" else "",
                 baseline=archive.baseline,
+                steps=[list(step) for step in archive.steps],
+                system=list(archive.system),
+                minutes=archive.minutes,
             )
             for archive in sorted(offer.archives, key=lambda one: one.platform)
         ]

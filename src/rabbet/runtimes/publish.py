@@ -1,30 +1,31 @@
 """Pack a runtime of this machine into an archive for others; the same prefix gives the same bytes.
 
 What would keep it from running elsewhere is found before: links that lead outside, libraries from outside,
-paths of this machine in scripts.
+paths of this machine in scripts. Libraries that a program looks for in the prefix by its path are looked for
+from where it lies.
 """
 
 import gzip
+import io
 import os
 import re
 import stat
-import struct
 import tarfile
 from collections.abc import Iterator
 from pathlib import Path
-from typing import IO
 
 from msgspec import Struct
 
 from rabbet.disk.regular_file import sha256_of_regular
 from rabbet.errors import IntegrityFailed
+from rabbet.runtimes.binary_format import read_program
+from rabbet.runtimes.elf import read_elf
 
-__all__ = ["Obstacle", "newest_glibc", "obstacles", "pack"]
+__all__ = ["Obstacle", "obstacles", "pack"]
 
 _LEFT_OUT = ("__pycache__",)
 _EPOCH = 315_532_800  # 1980-01-01, the oldest time that every form of archive can hold
 _MOST_SCRIPT = 200  # bytes of a script's first line
-_GLIBC = re.compile(rb"GLIBC_(2\.[0-9]{1,3})\0")
 # Parts of the C library, which every Linux has, with the loader itself.
 _OF_THE_SYSTEM = re.compile(
     r"(ld-linux.*|ld-musl.*|lib(c|m|dl|pthread|rt|util|resolv|nsl|crypt|gcc_s|stdc\+\+)|libc\.musl-.*)\.so"
@@ -34,12 +35,14 @@ _OF_THE_SYSTEM = re.compile(
 class Obstacle(Struct, frozen=True, kw_only=True):
     """Something in a prefix that would not work elsewhere: the file's place, and why.
 
-    One that `forbids` packing can't be obtained by anybody.
+    One that `forbids` packing can't be obtained by anybody. A shared `library` that it needs has to be there
+    on the other machine.
     """
 
     place: str
     reason: str
     forbids: bool = False
+    library: str = ""
 
 
 def obstacles(prefix: Path) -> Iterator[Obstacle]:
@@ -53,32 +56,27 @@ def obstacles(prefix: Path) -> Iterator[Obstacle]:
             if prefix not in real.parents and real != prefix:
                 yield Obstacle(place=place, reason=f"it is a link to {target}, outside", forbids=True)
         elif path.is_file():
-            yield from (Obstacle(place=place, reason=reason) for reason in _of_file(path, prefix, own))
+            yield from _of_file(path, place, prefix, own)
 
 
-def _of_file(path: Path, prefix: Path, own: set[str]) -> Iterator[str]:
+def _of_file(path: Path, place: str, prefix: Path, own: set[str]) -> Iterator[Obstacle]:
     with path.open("rb") as file:
         head = file.read(_MOST_SCRIPT)
         if head.startswith(b"#!") and os.access(path, os.X_OK):
             line = head[2:].splitlines()[0].decode(errors="replace").strip()
             if line.startswith(f"{prefix}/"):
-                yield f"it is a script for {line.split()[0]}, which is elsewhere then"
-        elif head.startswith(b"\x7fELF"):
-            for needed in _libraries(file):
-                if needed not in own and not _OF_THE_SYSTEM.match(needed):
-                    yield f"it needs {needed}, which is not in the prefix"
-
-
-def newest_glibc(prefix: Path) -> str:
-    """The newest version of glibc whose symbols a file of the prefix asks for; empty if none does."""
-    found = {"0"}
-    for path in _entries(prefix):
-        if path.is_file() and not path.is_symlink():
-            with path.open("rb") as file:
-                if file.read(4) == b"\x7fELF":
-                    found.update(version.decode() for version in _GLIBC.findall(file.read()))
-    newest = max(found, key=lambda text: [int(part) for part in text.split(".")])
-    return "" if newest == "0" else newest
+                reason = f"it is a script for {line.split()[0]}, which is elsewhere then"
+                yield Obstacle(place=place, reason=reason)
+            return
+    elf = read_elf(read_program(path)) if head.startswith(b"\x7fELF") else None
+    for needed in elf.needed if elf else ():
+        if needed not in own and not _OF_THE_SYSTEM.match(needed):
+            reason = f"it needs {needed}, which is not in the prefix"
+            yield Obstacle(place=place, reason=reason, library=needed)
+    for one in elf.run_paths if elf else ():
+        if str(prefix) in one.text and _from_there(one.text, path, prefix) is None:
+            reason = f"it looks for libraries in {one.text}, which is elsewhere then"
+            yield Obstacle(place=place, reason=reason)
 
 
 def pack(prefix: Path, archive: Path) -> tuple[str, int]:
@@ -107,12 +105,47 @@ def _add(tar: tarfile.TarFile, path: Path, prefix: Path) -> None:
         tar.addfile(member)
     elif stat.S_ISREG(state.st_mode):
         member.size, member.mode = state.st_size, 0o755 if state.st_mode & 0o111 else 0o644
+        content = _relocated(path, prefix)
+        if content is not None:
+            tar.addfile(member, io.BytesIO(content))
+            return
         with path.open("rb") as file:
             tar.addfile(member, file)
     else:
         raise IntegrityFailed(
             f"{path} is neither a file, a folder nor a link", because=["it can't be packed"]
         )
+
+
+def _relocated(path: Path, prefix: Path) -> bytes | None:
+    """A program or library that looks for others from where it lies; `None` where it did not name the prefix.
+
+    The loader puts the file's own folder in place of `$ORIGIN` (System V ABI, "Substitution Sequences").
+    """
+    with path.open("rb") as file:
+        if file.read(4) != b"\x7fELF":
+            return None
+    content = bytearray(read_program(path))
+    elf = read_elf(bytes(content))
+    changed = False
+    for one in elf.run_paths if elf else ():
+        text = _from_there(one.text, path, prefix) if str(prefix) in one.text else None
+        if text is not None:
+            size = len(one.text.encode())
+            content[one.offset : one.offset + size] = text.encode().ljust(size, b"\0")
+            changed = True
+    return bytes(content) if changed else None
+
+
+def _from_there(run_path: str, path: Path, prefix: Path) -> str | None:
+    """The folders of a run path, those in the prefix as seen from the file; `None` where they don't fit."""
+    folders = []
+    for folder in run_path.split(":"):
+        place = Path(os.path.normpath(folder))
+        inside = place == prefix or prefix in place.parents
+        folders.append(f"$ORIGIN/{os.path.relpath(place, path.parent)}" if inside else folder)
+    text = ":".join(folders)
+    return text if len(text.encode()) <= len(run_path.encode()) else None
 
 
 def _relative(link: Path, prefix: Path) -> str:
@@ -130,24 +163,3 @@ def _entries(folder: Path) -> Iterator[Path]:
         yield path
         if path.is_dir() and not path.is_symlink():
             yield from _entries(path)
-
-
-def _libraries(file: IO[bytes]) -> list[str]:
-    """The shared libraries that an ELF file of 64 bits names (System V ABI, "Dynamic Section")."""
-    file.seek(0)
-    content = file.read()
-    if len(content) < 64 or content[4:6] != b"\x02\x01":  # 64 bits, little-endian
-        return []
-    start, size, number = struct.unpack_from("<Q", content, 32)[0], *struct.unpack_from("<HH", content, 54)
-    headers = [struct.unpack_from("<IIQQQQQQ", content, start + size * i) for i in range(number)]
-    dynamic = next(((one[2], one[5]) for one in headers if one[0] == 2), None)
-    if dynamic is None:
-        return []
-    entries = list(struct.iter_unpack("<qQ", content[dynamic[0] : dynamic[0] + dynamic[1] // 16 * 16]))
-    table = next((value for tag, value in entries if tag == 5), None)  # DT_STRTAB, an address in memory
-    if table is None:
-        return []
-    loaded = (one for one in headers if one[0] == 1 and one[3] <= table < one[3] + one[5])
-    offset = next((one[2] + table - one[3] for one in loaded), 0)
-    names = [offset + value for tag, value in entries if tag == 1]  # DT_NEEDED
-    return [content[name : content.index(b"\0", name)].decode(errors="replace") for name in names]

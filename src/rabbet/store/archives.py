@@ -1,4 +1,4 @@
-"""An archive of a runtime or of sources (tar.gz, tar.xz, zip, wheel) → a folder with its files and links.
+"""An archive of a runtime or of sources (tar.*, zip, wheel) → a folder with its files and links.
 
 Nothing lands outside the folder, links stay inside it, and what unpacks to far more than an archive should is
 refused. Files keep nothing but the bit that says whether they can be run.
@@ -96,6 +96,17 @@ def _unpacked(file: IO[bytes], name: str, most: int) -> Iterator[IO[bytes]]:
     elif name.endswith(".tar.xz"):
         with lzma.LZMAFile(file, mode="rb") as dense, _ReadAhead(CappedStream(dense, most)) as stream:
             yield stream  # type: ignore[misc]
+    elif name.endswith(".tar.zst"):
+        from zstandard import ZstdDecompressor, ZstdError  # here: few archives are packed so
+
+        try:
+            with (
+                ZstdDecompressor().stream_reader(file) as small,
+                _ReadAhead(CappedStream(small, most)) as stream,
+            ):
+                yield stream  # type: ignore[misc]
+        except ZstdError as error:
+            raise ValueError(str(error)) from error
     else:
         raise ValueError(f"its name ends with none of {', '.join(ARCHIVE_ENDINGS)}")
 

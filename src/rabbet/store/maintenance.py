@@ -105,6 +105,8 @@ def sweep(store: Store, folder: Path, used: frozenset[str], *, older: int = 0) -
         if any(one.startswith(digest) for one in used) or entry.stat().st_mtime > limit:
             continue
         with store.claimed(f"runtime {entry.name}"):
+            if not entry.is_dir() or entry.stat().st_mtime > limit:
+                continue  # it was being built meanwhile
             size = _size(entry)
             _remove(entry, folder)
         removed.append(Removed(part=OBTAINED, sha256=entry.name, size=size))

@@ -85,8 +85,7 @@ class ObtainedRuntimes:
         An offer that comes from no catalogue, but from a lock, says nothing of `where` it comes from. Raises
         what `content` raises, `IntegrityFailed`, `CannotWrite`.
         """
-        told = hashlib.sha256(archive.program.encode(errors="surrogateescape")).hexdigest()[:_FEW]
-        folder = f"{offer.language}-{offer.version}-{told}-{archive.digest[:_ENOUGH]}"
+        folder = _folder_of(offer, archive)
         with claimed(self._store, f"runtime {folder}"):
             known = self._read(folder)
             if known is not None:
@@ -102,6 +101,31 @@ class ObtainedRuntimes:
                     return self._publish(offer, archive, partial, folder)
             finally:
                 shutil.rmtree(partial, ignore_errors=True)
+
+    def make(self, offer: RuntimeOffer, archive: RuntimeArchive, install: Callable[[Path], None]) -> Obtained:
+        """A runtime that is installed, by one process at a time, into the folder where it stays.
+
+        It may hold that folder's path. Until it is whole nothing tells of it, and what a killed run left is
+        removed first. Raises what `install` raises, `CannotWrite`.
+        """
+        folder = _folder_of(offer, archive)
+        entry = self._store / OBTAINED / folder
+        with claimed(self._store, f"runtime {folder}"):
+            known = self._read(folder)
+            if known is not None:
+                return self._also_from(offer, known)
+            try:
+                with cannot_write(entry):
+                    make_folder(self._store / OBTAINED)
+                    shutil.rmtree(entry, ignore_errors=True)
+                    (entry / "tree").mkdir(parents=True)
+                install(entry / "tree")
+                runtime = _noted_as(offer, archive, folder)
+                write_bytes(entry / _NOTE, msgspec.json.encode(runtime))
+            except BaseException:
+                shutil.rmtree(entry, ignore_errors=True)
+                raise
+        return runtime
 
     def discard(self, runtime: Obtained) -> None:
         """Remove a runtime. Raises `CannotWrite`."""
@@ -130,15 +154,7 @@ class ObtainedRuntimes:
                 because=[f"{archive.program} is not there"],
             )
         program.chmod(0o555)  # some wheels are made where files don't tell whether they can be run
-        runtime = Obtained(
-            language=offer.language,
-            version=str(offer.version),
-            distributor=offer.distributor,
-            url=archive.url,
-            program=archive.program,
-            folder=folder,
-            catalogues=(offer.where,) if offer.where else (),
-        )
+        runtime = _noted_as(offer, archive, folder)
         (entry / _NOTE).write_bytes(msgspec.json.encode(runtime))
         entry.rename(self._store / OBTAINED / folder)
         return runtime
@@ -160,6 +176,24 @@ class ObtainedRuntimes:
         except (OSError, msgspec.MsgspecError, *UNREADABLE):
             return None
         return runtime if runtime.folder == folder and runtime.path(self._store).is_file() else None
+
+
+def _folder_of(offer: RuntimeOffer, archive: RuntimeArchive) -> str:
+    """The name of the folder of a runtime in the store."""
+    told = hashlib.sha256(archive.program.encode(errors="surrogateescape")).hexdigest()[:_FEW]
+    return f"{offer.language}-{offer.version}-{told}-{archive.digest[:_ENOUGH]}"
+
+
+def _noted_as(offer: RuntimeOffer, archive: RuntimeArchive, folder: str) -> Obtained:
+    return Obtained(
+        language=offer.language,
+        version=str(offer.version),
+        distributor=offer.distributor,
+        url=archive.url,
+        program=archive.program,
+        folder=folder,
+        catalogues=(offer.where,) if offer.where else (),
+    )
 
 
 def receive_archive(archive: RuntimeArchive, content: Iterable[bytes], path: Path) -> None:

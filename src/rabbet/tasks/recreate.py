@@ -5,6 +5,7 @@ from contextlib import closing, contextmanager
 from pathlib import Path
 
 from msgspec import Struct, field
+from packaging.specifiers import SpecifierSet
 
 from rabbet.compose.changes import Site, change_in_place, finish, make_anew
 from rabbet.compose.wheels import prepared_wheels
@@ -12,10 +13,19 @@ from rabbet.core.drift.plan import plan_anew, plan_changes, reason_to_rebuild
 from rabbet.core.model.lock import Needed, Selection, Unbuilt
 from rabbet.core.model.plan import Action, Plan
 from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime
+from rabbet.core.needs.need import Need, library_name
 from rabbet.core.progress import Observer, Silent
 from rabbet.environment.install_state import own_install_state
 from rabbet.environment.staging import clear_up
-from rabbet.errors import EnvironmentFailed, ExitCode, IntegrityFailed, NoRuntime, RabbetError, Way
+from rabbet.errors import (
+    EnvironmentFailed,
+    ExitCode,
+    IntegrityFailed,
+    NoRuntime,
+    NotObtained,
+    RabbetError,
+    Way,
+)
 from rabbet.formats.pylock import edited_by_hand
 from rabbet.store.environments import Environments
 from rabbet.workspace.comparison import Question, compared, question
@@ -174,9 +184,13 @@ def _recreated(
         clear_up(home, environments)
         if options.obtain:
             _obtain_missing(project, machine, observer)
-        report = after = prepare(project, machine, observer, options)
-        if report.missing:
-            raise next(iter(report.missing.values()))
+        try:
+            report = after = prepare(project, machine, observer, options)
+        except NoRuntime as error:
+            raise _with_way(error, "python", project.declaration().python, project, machine) from error
+        for language, missing in report.missing.items():
+            versions = {one.language: one.versions for one in project.declaration().runtimes}
+            raise _with_way(missing, language, versions.get(language, SpecifierSet()), project, machine)
         if not report.plan.idle or not _remembered(home, environments, report):
             for step in report.plan.of(Action.ADD, Action.REPLACE) if options.verify else ():
                 if isinstance(step.needed, Needed):
@@ -188,6 +202,17 @@ def _recreated(
         remember_fit(project, machine, after.state, after.lasting_fit)
         environments.note(home)  # it may have been moved here
     return report
+
+
+def _with_way(
+    error: NoRuntime, language: str, versions: SpecifierSet, project: Project, machine: Machine
+) -> NoRuntime:
+    """The failure where a runtime is missing, with the command that obtains one, if a catalogue offers it."""
+    if isinstance(error, NotObtained):
+        return error  # the lock says where
+    from rabbet.workspace.runtimes.obtaining import Shelf
+
+    return Shelf(project, machine).with_way(error, Need(library_name(language), versions))
 
 
 def _obtain_missing(project: Project, machine: Machine, observer: Observer) -> None:

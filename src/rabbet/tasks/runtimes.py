@@ -193,18 +193,24 @@ def look_up(
 
 
 def obtain(
-    project: Project | None, machine: Machine, observer: Observer, constraint: str
+    project: Project | None,
+    machine: Machine,
+    observer: Observer,
+    constraint: str,
+    *,
+    from_source: bool = False,
 ) -> "tuple[Offered, Path]":
     """Obtain the newest runtime that a constraint allows, and tell where its main program is.
 
-    Raises `NotUnderstood`, `NoRuntime`, `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
+    What a project's catalogue has as source alone is built only with `from_source`. Raises `NotUnderstood`,
+    `NoRuntime`, `SourceFailed`, `IntegrityFailed`, `BuildFailed`, `CannotWrite`.
     """
     from rabbet.workspace.runtimes.obtaining import Shelf, own_target
 
     need = parse_runtime(constraint)
     observer.stage("reading catalogues")
     shelf = Shelf(project, machine)
-    picked, archive = shelf.pick(need, own_target(machine))
+    picked, archive = shelf.pick(need, own_target(machine), from_source=from_source)
     found = shelf.obtain(picked.offer, archive, observer)
     return picked, found.path(machine.store_folder)
 

@@ -2,18 +2,20 @@
 
 Lists the runtimes of all languages that were found, which one this project gets and why not the others, and
 which projects use them. `lookup` shows what catalogues offer, such as `lookup 'node>=20'`; `obtain` fetches
-the newest of these into the store, and `discard` removes one again. `publish FOLDER --to FOLDER` packs a
-runtime of this machine, with a catalogue that gives it to others.
+the newest of these into the store, and `discard` removes one again. `publish WHAT --to FOLDER` gives a
+runtime to others, with a catalogue: an archive as it is, by its path or address, or a runtime of this machine
+by its folder or program, which is packed.
 """
 
 from argparse import ArgumentParser, Namespace
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
 from rabbet.cli.options import add_json, add_offline, add_several
 from rabbet.core.shell import quoted
 from rabbet.disk.named import path_named
-from rabbet.errors import ExitCode, NoDeclaration, WrongUsage
+from rabbet.errors import ExitCode, NoDeclaration, RabbetError, WrongUsage
 
 if TYPE_CHECKING:
     from rabbet.workspace.project import Project
@@ -31,9 +33,16 @@ def add_arguments(parser: ArgumentParser) -> None:
         "runtime",
         nargs="?",
         metavar="CONSTRAINT",
-        help="such as 'node>=20' or 'java 17'; publish: a folder, or a program in it",
+        help="such as 'node>=20' or 'java 17'; publish: an archive, its address, a folder, or a program",
     )
-    parser.add_argument("--to", metavar="FOLDER", help="publish: where the archive and its catalogue go")
+    parser.add_argument("--to", metavar="FOLDER", help="publish: where the catalogue is")
+    parser.add_argument(
+        "--copy", action="store_true", help="publish: an archive's copy lies beside the catalogue"
+    )
+    parser.add_argument("--each", metavar="FILE", help="publish: what the lines of a file name")
+    parser.add_argument(
+        "--from-source", action="store_true", help="obtain: build what a catalogue has as source alone"
+    )
     add_several(parser, "--only", "LANGUAGE", "list these languages alone")
     parser.add_argument(
         "--refused", action="store_true", help="list what was set aside too, with the reasons"
@@ -52,14 +61,13 @@ def run(arguments: Namespace, context: Context) -> int:
         found = runtimes_found(_project(context), machine, observer, arguments.only)
         context.present(RuntimesView(found, refused=arguments.refused), "runtimes", as_json=arguments.json)
         return ExitCode.NO if found.missing else ExitCode.DONE
-    if arguments.runtime is None:
-        publish = arguments.action == "publish"
-        raise WrongUsage(
-            f"rabbet runtimes {arguments.action}: which runtime was not said",
-            remedy="rabbet runtimes --help" if publish else f"rabbet runtimes {arguments.action} 'node>=20'",
-        )
     if arguments.action == "publish":
         return _publish(arguments, context)
+    if arguments.runtime is None:
+        raise WrongUsage(
+            f"rabbet runtimes {arguments.action}: which runtime was not said",
+            remedy=f"rabbet runtimes {arguments.action} 'node>=20'",
+        )
     if arguments.action == "discard":
         gone = discard(machine, arguments.runtime)
         context.present(DiscardedView(gone), "runtimes-discard", as_json=arguments.json)
@@ -70,26 +78,54 @@ def run(arguments: Namespace, context: Context) -> int:
         view = OffersView(offers, arguments.runtime)
         context.present(view, "runtimes-lookup", as_json=arguments.json)
         return ExitCode.DONE if offers else ExitCode.NO
-    picked, program = obtain(project, machine, observer, arguments.runtime)
+    picked, program = obtain(project, machine, observer, arguments.runtime, from_source=arguments.from_source)
     context.present(ObtainedView(picked, program), "runtimes-obtain", as_json=arguments.json)
     return ExitCode.DONE
 
 
 def _publish(arguments: Namespace, context: Context) -> int:
-    """Pack a runtime of this machine for others."""
+    """Publish one runtime, or what each line of a file names."""
     from rabbet.cli.views.runtimes import PublishedView
     from rabbet.workspace.runtimes.publishing import publish
 
+    if (arguments.runtime is None) == (arguments.each is None):
+        raise WrongUsage(
+            "rabbet runtimes publish: which runtime was not said, or in two ways",
+            because=["it takes one archive, folder or program, or --each FILE"],
+            remedy="rabbet runtimes --help",
+        )
     if arguments.to is None:
+        what = f"--each {quoted(arguments.each)}" if arguments.each else quoted(arguments.runtime)
         raise WrongUsage(
             "where to publish the runtime was not said",
-            remedy=f"rabbet runtimes publish {quoted(arguments.runtime)} --to runtimes",
+            remedy=f"rabbet runtimes publish {what} --to runtimes",
         )
-    here = context.machine.folder
-    folder, runtime = path_named(arguments.to, here), path_named(arguments.runtime, here)
-    done = publish(context.machine, context.observer, runtime, folder)
+    machine = context.machine
+    folder = path_named(arguments.to, machine.folder)
+    if arguments.each is not None:
+        return _publish_each(arguments, folder, context)
+    done = publish(machine, context.observer, arguments.runtime, folder, copy=arguments.copy)
     context.present(PublishedView(done), "runtimes-publish", as_json=arguments.json)
     return ExitCode.DONE
+
+
+def _publish_each(arguments: Namespace, folder: Path, context: Context) -> int:
+    """Publish what each line names; what can't be is told at the end, and hinders no other."""
+    from rabbet.cli.views.runtimes import AllPublishedView
+    from rabbet.workspace.project import read_text
+    from rabbet.workspace.runtimes.publishing import publish
+
+    machine = context.machine
+    lines = read_text(path_named(arguments.each, machine.folder), by_hand=True).splitlines()
+    named = [line.strip() for line in lines if line.strip() and not line.strip().startswith("#")]
+    done, failed = [], []
+    for what in dict.fromkeys(named):
+        try:
+            done.append(publish(machine, context.observer, what, folder, copy=arguments.copy))
+        except RabbetError as error:
+            failed.append((what, error))
+    context.present(AllPublishedView(done, failed), "runtimes-publish", as_json=arguments.json)
+    return ExitCode.NO if failed else ExitCode.DONE
 
 
 def _project(context: Context) -> "Project | None":

@@ -10,6 +10,7 @@ from rabbet.cli.context import Context
 from rabbet.cli.style import count, size_text, table
 from rabbet.core.model.runtime import PythonRuntime, Runtime
 from rabbet.core.shell import quoted
+from rabbet.errors import RabbetError
 from rabbet.store.folder import OBTAINED
 from rabbet.tasks.runtimes import RuntimeRow, RuntimesFound
 from rabbet.workspace.machine import Machine
@@ -20,9 +21,18 @@ if TYPE_CHECKING:
     from rabbet.workspace.runtimes.obtaining import Offered
     from rabbet.workspace.runtimes.publishing import Published
 
-__all__ = ["DiscardedView", "ObtainedView", "OffersView", "PublishedView", "RuntimeView", "RuntimesView"]
+__all__ = [
+    "AllPublishedView",
+    "DiscardedView",
+    "ObtainedView",
+    "OffersView",
+    "PublishedView",
+    "RuntimeView",
+    "RuntimesView",
+]
 
 _SHOWN = 20  # offers
+_SHOWN_OBSTACLES = 4
 
 
 class RuntimesView(Struct, frozen=True):
@@ -235,12 +245,15 @@ class PublishedView(Struct, frozen=True):
     def show(self, context: Context) -> None:
         """Print what may not work elsewhere, and how others name the catalogue."""
         done = self.done
-        for one in done.obstacles[:_SHOWN]:
+        libraries = sorted({one.library for one in done.obstacles if one.library})
+        if libraries:
+            context.show(f"Beware: other machines need these, too: {', '.join(libraries)}.")
+        others = [one for one in done.obstacles if not one.library]
+        for one in others[:_SHOWN_OBSTACLES]:
             context.show(f"Beware: {one.place}: {one.reason}.")
-        if len(done.obstacles) > _SHOWN:
-            context.show(f"and {len(done.obstacles) - _SHOWN} more (see --json)")
-        size = size_text(done.archive.size or 0)
-        context.show(f"Packed {done.offer.language} {done.offer.version}: {done.archive.filename}, {size}.")
+        if len(others) > _SHOWN_OBSTACLES:
+            context.show(f"and {len(others) - _SHOWN_OBSTACLES} more (see --json)")
+        context.show(_published_line(done))
         context.show(f"Who names {done.catalogue} under [[tool.rabbet.catalogues]] can obtain it.")
 
     def document(self) -> dict[str, object]:
@@ -249,7 +262,9 @@ class PublishedView(Struct, frozen=True):
         return {
             "language": done.offer.language,
             "version": str(done.offer.version),
+            "tried": done.tried,
             "platform": done.archive.platform,
+            "platforms": [archive.platform for archive in done.offer.archives],
             "archive": done.archive.url,
             "sha256": done.archive.digest,
             "size": done.archive.size,
@@ -257,6 +272,43 @@ class PublishedView(Struct, frozen=True):
             "catalogue": str(done.catalogue),
             "obstacles": [{"place": one.place, "reason": one.reason} for one in done.obstacles],
         }
+
+
+class AllPublishedView(Struct, frozen=True):
+    """What the lines of a file named: what others can obtain now, and what failed."""
+
+    done: Sequence["Published"]
+    failed: Sequence[tuple[str, RabbetError]]
+
+    def show(self, context: Context) -> None:
+        """Print a line for each."""
+        for one in self.done:
+            context.show(_published_line(one))
+        for what, error in self.failed:
+            context.show(f"not {what}: {error}" + "".join(f"; {reason}" for reason in error.because[:1]))
+        context.show()
+        told = f"{count(len(self.done), 'runtime')} published"
+        context.show(f"{told}, {len(self.failed)} not." if self.failed else f"{told}.")
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        return {
+            "published": [PublishedView(one).document() for one in self.done],
+            "failed": [
+                {"what": what, "message": str(error), "because": list(error.because)}
+                for what, error in self.failed
+            ],
+        }
+
+
+def _published_line(done: "Published") -> str:
+    """What was published, for which platforms, and whether it was run here."""
+    archive, offer = done.archive, done.offer
+    platforms = " and ".join(one.platform for one in offer.archives)
+    baseline = f", {archive.baseline} or newer" if archive.baseline else ""
+    how = "" if done.tried else "; told by its files, for this machine can't run it"
+    size = size_text(archive.size or 0)
+    return f"{offer.language} {offer.version} for {platforms}{baseline}: {archive.filename}, {size}{how}"
 
 
 def _offer_row(one: "Offered") -> tuple[str, ...]:

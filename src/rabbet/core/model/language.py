@@ -25,8 +25,10 @@ class Language(Struct, frozen=True, kw_only=True):
     where the version stands. `variables` are those that the language's programs want, with `{home}` for the
     folder that a runtime was installed into. `distributors` are names of who makes runtimes, each with a text
     that tells them in the answer. `needs` are versions of other languages that its runtimes need. `is_script`
-    says that the program may be a script. Where only a project tells of a language it is not `trusted`: then
-    none of its programs is run to ask it something.
+    says that the program may be a script. `files` tell a runtime's version where it can't be run: places
+    below its folder (`{program}` is the program itself), each with texts whose versions, joined by dots, are
+    it. Where only a project tells of a language it is not `trusted`: then none of its programs is run to ask
+    it something.
     """
 
     name: str
@@ -36,6 +38,7 @@ class Language(Struct, frozen=True, kw_only=True):
     variables: Mapping[str, str] = field(default_factory=dict)
     distributors: Mapping[str, str] = field(default_factory=dict)
     needs: Mapping[str, SpecifierSet] = field(default_factory=dict)
+    files: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     is_script: bool = False
     trusted: bool = True
 

@@ -74,6 +74,10 @@ class RuntimeArchive(Struct, frozen=True, kw_only=True):
     `digest` is of the file's content, by an `algorithm` such as `sha256`; `size` is in bytes. `program` is
     the place of the language's main program in it. `baseline` is the oldest C library that it runs with, as
     a declaration writes it, such as `glibc=2.31`; empty where that is not told.
+
+    One whose platform is `source` holds a source tree. Its `steps` are commands that install from there into
+    `{prefix}`, with `{jobs}` processes at once; then the `program` lies below that. They need packages of the
+    `system`, and some `minutes`, where that is told.
     """
 
     platform: str
@@ -84,6 +88,14 @@ class RuntimeArchive(Struct, frozen=True, kw_only=True):
     program: str
     size: int | None = None
     baseline: str = ""
+    steps: tuple[tuple[str, ...], ...] = ()
+    system: tuple[str, ...] = ()
+    minutes: int = 0
+
+    @property
+    def is_source(self) -> bool:
+        """Whether it has to be built."""
+        return bool(self.steps)
 
 
 class RuntimeOffer(Struct, frozen=True, kw_only=True):

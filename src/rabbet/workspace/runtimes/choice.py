@@ -11,6 +11,7 @@ from rabbet.core.model.declaration import Declaration, DeclaredRuntime
 from rabbet.core.model.language import Language
 from rabbet.core.model.lock import LockedRuntime
 from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime, Refusal, Runtime, RuntimeOffer
+from rabbet.core.needs.need import Need, library_name
 from rabbet.core.shell import quoted
 from rabbet.core.targets import target_of
 from rabbet.errors import NoRuntime, NoSolution, NotObtained, Way, WrongUsage
@@ -116,7 +117,7 @@ def runtimes_to_lock(
     offers = search.closed([*offers, *search.offered(shelf, lacking | {*raised})], shelf)
     for one, error in search.missing():
         if not any(_fits(offer, one) for offer in offers if offer.language == one.language):
-            raise error
+            raise shelf.with_way(error, Need(library_name(one.language), one.versions))
     answer = search.choose(declaration.runtimes, offers, raised)
     if not isinstance(answer, Mapping):
         raise search.why_not(answer, offers)
@@ -156,11 +157,11 @@ def runtime_under(project: Project, machine: Machine, constraint: str) -> Linked
     found = found_runtimes([languages[need.name]], machine, project)[need.name]
     fitting = [one for one in _working(found) if need.specifier.contains(one.version)]
     if not fitting:
-        from rabbet.workspace.runtimes.obtaining import with_way_to_obtain
+        from rabbet.workspace.runtimes.obtaining import Shelf
 
         missing = no_runtime(need.name, need.specifier, found)
         plain = NoRuntime(str(missing), because=missing.because, note="install one")
-        raise with_way_to_obtain(plain, need, project, machine)
+        raise Shelf(project, machine).with_way(plain, need)
     newest = max(fitting, key=lambda one: one.version)
     return linked_runtime(newest, languages[need.name])
 

@@ -32,7 +32,15 @@ from rabbet.workspace.opening import open_client
 from rabbet.workspace.project import Project
 from rabbet.workspace.settings import known_sources, read_settings
 
-__all__ = ["CATALOGUE_FILE", "Offered", "Shelf", "obtained_for", "own_target", "with_way_to_obtain"]
+__all__ = [
+    "CATALOGUE_FILE",
+    "Offered",
+    "Shelf",
+    "anybodys_client",
+    "new_enough",
+    "obtained_for",
+    "own_target",
+]
 
 _SHOWN = 5  # offers that an error names
 CATALOGUE_FILE = "catalogue.json"  # the name of a catalogue in a folder
@@ -41,12 +49,18 @@ _NOBODY = Declaration(name="", python=Need.parse("python").specifier, needs=(), 
 
 
 class Offered(Struct, frozen=True, kw_only=True):
-    """A runtime that a catalogue offers; without an `archive` for this machine it says why it has none."""
+    """A runtime that a catalogue offers; without an `archive` for this machine it says why it has none.
+
+    Then there may be a `source` that it could be built from. A catalogue of the user's own (`by_user`) may
+    have that done here, any other one only if it is asked for.
+    """
 
     catalogue: str
     offer: RuntimeOffer
     archive: RuntimeArchive | None
     reason: str = ""
+    source: RuntimeArchive | None = None
+    by_user: bool = False
 
 
 class Shelf:
@@ -59,6 +73,7 @@ class Shelf:
         self._folder = project.folder if project else machine.home
         self._client = open_client(self._declaration, machine)
         self._store = ObtainedRuntimes(machine.store_folder)
+        self._users_own: set[str] = set()  # addresses of catalogues that the user's settings name
         self.catalogues: tuple[Catalogue, ...] = tuple(self._open())
 
     def offers(self, language: str, target: Target, *, only_named: bool = False) -> list[Offered]:
@@ -73,22 +88,35 @@ class Shelf:
                 key = (offer.version, offer.distributor)
                 known = found.get(key)
                 if known is None or (known.archive is None and archive is not None):
-                    reason = "" if archive else _misfit(offer, target)
                     found[key] = Offered(
-                        catalogue=catalogue.name, offer=offer, archive=archive, reason=reason
+                        catalogue=catalogue.name,
+                        offer=offer,
+                        archive=archive,
+                        reason="" if archive else _misfit(offer, target),
+                        source=next((one for one in offer.archives if one.is_source), None),
+                        by_user=not self._users_own.isdisjoint(catalogue.addresses),
                     )
         return sorted(found.values(), key=lambda one: one.offer.version, reverse=True)
 
-    def pick(self, need: Need, target: Target) -> tuple[Offered, RuntimeArchive]:
+    def pick(
+        self, need: Need, target: Target, *, from_source: bool = False
+    ) -> tuple[Offered, RuntimeArchive]:
         """The newest that is allowed and fits this machine, and its archive.
 
-        Raises `NoRuntime`, `SourceFailed`.
+        Where none does, it may be the newest that can be built: from a catalogue of the user's own, or from
+        any one with `from_source`. Raises `NoRuntime`, `SourceFailed`.
         """
         offers = self.offers(need.name, target)
         able = {one.offer.version: (one, one.archive) for one in reversed(offers) if one.archive is not None}
-        chosen = max(need.specifier.filter(able), default=None)
-        if chosen is not None:
-            return able[chosen]
+        sources = {one.offer.version: (one, one.source) for one in reversed(offers) if one.source is not None}
+        allowed = {version: pair for version, pair in sources.items() if from_source or pair[0].by_user}
+        for found in (able, allowed):
+            chosen = max(need.specifier.filter(found), default=None)
+            if chosen is not None:
+                return found[chosen]
+        buildable = max(need.specifier.filter(sources), default=None)
+        if buildable is not None:
+            raise _not_without_asking(need, sources[buildable][0], target)
         told = [f"{one.catalogue}: {one.offer.version}{_why(one, need)}" for one in offers[:_SHOWN]]
         if len(offers) > _SHOWN:
             told.append(f"and {len(offers) - _SHOWN} older ones")
@@ -98,6 +126,23 @@ class Shelf:
             because=told or [f"asked were: {names}" if names else "no catalogue is known"],
             note="declare --catalogue names one, for all projects settings.toml does",
             remedy="rabbet help declare",
+        )
+
+    def with_way(self, error: NoRuntime, need: Need) -> NoRuntime:
+        """The failure where a runtime is missing, with the command that obtains one, if any is offered.
+
+        A catalogue that can't be read offers none: the failure is told all the same.
+        """
+        try:
+            picked, archive = self.pick(need, own_target(self.machine), from_source=True)
+        except RabbetError:
+            return error
+        how = "built from the source in" if archive.is_source else "had from"
+        return NoRuntime(
+            str(error),
+            because=error.because,
+            note=f"{picked.offer.language} {picked.offer.version} can be {how} '{picked.catalogue}':",
+            remedy=_obtain_command(need, from_source=archive.is_source and not picked.by_user),
         )
 
     def with_archives(self, runtime: LockedRuntime, platforms: Collection[str]) -> LockedRuntime:
@@ -171,6 +216,14 @@ class Shelf:
         Raises `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
         """
         observer.stage(f"fetching {offer.language} {offer.version}", 1, size=archive.size or 0)
+        if archive.is_source:
+            from rabbet.workspace.runtimes.from_source import build_from_source  # here: few are built
+
+            target = own_target(self.machine)
+            reader = FileReader(self._client)
+            return build_from_source(
+                offer, archive, lambda: reader.content(archive.url), target, self.machine, observer
+            )
         reader = FileReader(self._client)
 
         def content() -> Iterator[bytes]:
@@ -184,9 +237,13 @@ class Shelf:
 
     def _open(self) -> Iterator[Catalogue]:
         settings = read_settings(self.machine)
-        for folder, entries in ((self._folder, self._declaration.catalogues), _users(self.machine)):
+        users_folder, users = _users(self.machine)
+        for folder, entries in ((self._folder, self._declaration.catalogues), (users_folder, users)):
             for entry in entries:
-                yield _opened(entry, folder, self._client)
+                opened = _opened(entry, folder, self._client)
+                if entries is users:
+                    self._users_own.update(opened.addresses)
+                yield opened
         if not (self._declaration.sources or settings.source or self.machine.environ.get("RABBET_SOURCE")):
             return
         memory_of = self.machine.listings
@@ -230,18 +287,25 @@ def _locked_runtimes(project: Project) -> tuple[LockedRuntime, ...]:
         return ()
 
 
-def with_way_to_obtain(error: NoRuntime, need: Need, project: Project, machine: Machine) -> NoRuntime:
-    """The failure where a runtime is missing, with the command that obtains one, if a catalogue offers it."""
-    try:
-        picked, _ = Shelf(project, machine).pick(need, own_target(machine))
-    except RabbetError:
-        return error
+def _obtain_command(need: Need, *, from_source: bool) -> str:
+    constraint = quoted(f"{need.name}{specifiers_text(need.specifier)}")
+    return f"rabbet runtimes obtain {constraint}{' --from-source' * from_source}"
+
+
+def _not_without_asking(need: Need, offered: Offered, target: Target) -> NoRuntime:
+    """The failure where there is nothing but a source, in a catalogue that the user's settings don't name."""
+    steps = offered.source.steps if offered.source else ()
+    what = f"{need.name} {offered.offer.version}"
     return NoRuntime(
-        str(error),
-        because=error.because,
-        note=f"{picked.offer.language} {picked.offer.version} can be had from '{picked.catalogue}':",
-        remedy=f"rabbet runtimes obtain {quoted(f'{need.name}{specifiers_text(need.specifier)}')}",
+        f"of {what}, '{offered.catalogue}' has nothing but the source for {target.platform}",
+        because=["building it runs these steps here, as you:", *(f"  {' '.join(step)}" for step in steps)],
+        remedy=_obtain_command(need, from_source=True),
     )
+
+
+def anybodys_client(machine: Machine) -> HttpClient:
+    """A client for addresses that somebody names on the command line, outside of any project."""
+    return open_client(_NOBODY, machine)
 
 
 def own_target(machine: Machine) -> Target:
@@ -295,13 +359,18 @@ def _opened(entry: CatalogueEntry, folder: Path, client: HttpClient) -> Catalogu
 def _fitting(offer: RuntimeOffer, target: Target) -> RuntimeArchive | None:
     """The archive that this machine can use, if the offer holds one."""
     for archive in offer.archives:
-        if archive.platform == target.platform and _new_enough(archive, target):
+        if (
+            not archive.is_source
+            and archive.platform == target.platform
+            and new_enough(archive.baseline, target)
+        ):
             return archive
     return None
 
 
-def _new_enough(archive: RuntimeArchive, target: Target) -> bool:
-    library, _, version = archive.baseline.partition("=")
+def new_enough(baseline: str, target: Target) -> bool:
+    """Whether a machine has the C library, or system, that something asks for, such as `glibc=2.31`."""
+    library, _, version = baseline.partition("=")
     if not library:
         return True
     try:
@@ -314,6 +383,9 @@ def _misfit(offer: RuntimeOffer, target: Target) -> str:
     own = [archive for archive in offer.archives if archive.platform == target.platform]
     if own:
         return f"needs {own[0].baseline}, here is {'='.join(target.libc)}"
+    source = next((archive for archive in offer.archives if archive.is_source), None)
+    if source is not None:
+        return f"as source{f', about {source.minutes} min' if source.minutes else ''}"
     return f"not for {target.platform}"
 
 

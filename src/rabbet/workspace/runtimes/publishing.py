@@ -1,75 +1,258 @@
-"""Give a runtime of this machine to others: packed into a folder, with a catalogue that offers it."""
+"""Give a runtime to others: an archive as it is, or one packed here, and a catalogue that offers it."""
 
-import shutil
-import tempfile
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from msgspec import Struct
 from msgspec.structs import replace
 
 from rabbet.core.limits import MOST_PAGE
-from rabbet.core.model.runtime import Runtime, RuntimeArchive, RuntimeOffer
+from rabbet.core.model.runtime import Refusal, RuntimeArchive, RuntimeOffer
+from rabbet.core.model.target import Target
 from rabbet.core.progress import Observer
-from rabbet.disk.atomic import cannot_write, write_text
+from rabbet.disk.atomic import cannot_write, copied_hashed, write_hashed
 from rabbet.disk.guarded import GuardedFolder
-from rabbet.disk.regular_file import read_regular
-from rabbet.errors import IntegrityFailed, NoRuntime, SourceFailed
+from rabbet.disk.named import path_named
+from rabbet.disk.regular_file import read_regular, sha256_of_regular
+from rabbet.errors import IntegrityFailed, NoRuntime, SourceFailed, WrongUsage
+from rabbet.formats.address import is_address, parse_address
+from rabbet.formats.archive_bounds import ARCHIVE_ENDINGS
 from rabbet.formats.runtime_catalogue import NotACatalogue, catalogue_text, read_catalogue, with_offer
-from rabbet.runtimes.probe import probe_all, probe_languages
-from rabbet.runtimes.publish import Obstacle, newest_glibc, obstacles, pack
+from rabbet.runtimes.contents import Found, baselines_of, found_in, version_by_files
+from rabbet.runtimes.publish import Obstacle, obstacles, pack
+from rabbet.runtimes.system_python import gather_system_python
+from rabbet.sources.local_file import local_path, read_pieces
+from rabbet.store.archives import unpack_archive
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.runtimes.languages import languages_for
-from rabbet.workspace.runtimes.obtaining import CATALOGUE_FILE, own_target
+from rabbet.workspace.runtimes.obtaining import CATALOGUE_FILE, anybodys_client, new_enough, own_target
+from rabbet.workspace.runtimes.trying import first_that_runs
 
 __all__ = ["Published", "publish"]
 
 _SHARED = ("/", "/usr", "/usr/local", "/opt", "/opt/local", "/opt/homebrew", "/srv", "/var", "/etc")
-_SHOWN = 5  # reasons why a folder can't be packed
+_SHOWN = 5  # reasons why something can't be published
 _TELLING = 12  # digits of a digest in an archive's name
 
 
 class Published(Struct, frozen=True, kw_only=True):
-    """A runtime that was packed, the catalogue that offers it now, and what may not work elsewhere."""
+    """A runtime, the catalogue that offers it now, and what may not work elsewhere.
+
+    It was `tried` here, or is for other machines and told of by its files.
+    """
 
     offer: RuntimeOffer
-    archive: RuntimeArchive
     catalogue: Path
-    obstacles: tuple[Obstacle, ...]
+    tried: bool
+    obstacles: tuple[Obstacle, ...] = ()
+
+    @property
+    def archive(self) -> RuntimeArchive:
+        """The archive; it is the same for all platforms that it serves."""
+        return self.offer.archives[0]
 
 
-def publish(machine: Machine, observer: Observer, prefix: Path, folder: Path) -> Published:
-    """Pack a runtime of this machine into a folder, and add it to the catalogue there.
+class _Archive(Struct, frozen=True, kw_only=True):
+    """An archive in a scratch folder, or where the user has it; the `url` of one that was packed is empty."""
 
-    It is named by its folder, or by its program. Raises `NoRuntime` for a folder that holds none, or much
-    else, `IntegrityFailed` for one that nobody could obtain,
-    `SourceFailed` for a catalogue that can't be read, `CannotWrite`.
+    path: Path
+    url: str = ""
+    obstacles: tuple[Obstacle, ...] = ()
+
+
+class _Inside(Struct, frozen=True, kw_only=True):
+    """What an archive holds: the offer without its archives, the program, and platforms with baselines."""
+
+    offer: RuntimeOffer
+    program: str
+    platforms: dict[str, str]
+    tried: bool
+
+
+def publish(
+    machine: Machine, observer: Observer, what: str, folder: Path, *, copy: bool = False
+) -> Published:
+    """Add a runtime to the catalogue in a folder: that in an archive, by path or address, or one of here.
+
+    A runtime of this machine is named by its folder or its program, and packed. An archive stays where it
+    is, unless a `copy` is to lie beside the catalogue. Whatever it is, it is unpacked into a folder that is
+    thrown away, and run there where this machine can.
+
+    Raises `NoRuntime` where there is none, or it does not work, `IntegrityFailed` for one that nobody could
+    obtain, `SourceFailed` also for a catalogue that can't be read, `WrongUsage`, `CannotWrite`.
     """
-    prefix = _prefix_of((machine.folder / prefix).resolve())
-    _refuse_shared(prefix, machine)
-    runtime = _runtime_in(prefix, machine)
+    with machine.store.scratch() as scratch:
+        archive = _archive_of(what, scratch, machine, observer)
+        observer.stage("looking into it, and trying it where this machine can")
+        inside = _inside(archive.path, scratch, machine)
+        observer.stage("writing")
+        with machine.store.claimed(f"catalogue {folder}"):
+            known = _kept(folder / CATALOGUE_FILE)
+            offer = replace(
+                inside.offer, archives=tuple(_entries(archive, inside, folder, machine.folder, copy=copy))
+            )
+            text = catalogue_text(with_offer(known, offer), folder.resolve().as_uri())
+            with cannot_write(folder), GuardedFolder.at(folder, machine.folder) as guarded:
+                guarded.write(CATALOGUE_FILE, text.encode())
+    catalogue = folder / CATALOGUE_FILE
+    return Published(offer=offer, catalogue=catalogue, tried=inside.tried, obstacles=archive.obstacles)
+
+
+def _archive_of(what: str, scratch: Path, machine: Machine, observer: Observer) -> _Archive:
+    """The archive that is meant: fetched, where the user has it, or packed now."""
+    if is_address(what) and not what.startswith("file:"):
+        return _fetched(what, scratch, machine, observer)
+    path = local_path(what) or path_named(what, machine.folder)
+    if path.is_file() and path.name.endswith(ARCHIVE_ENDINGS):
+        return _Archive(path=path, url=path.resolve().as_uri())
+    if not path.exists():
+        raise NoRuntime(f"{path} is not there", remedy="rabbet runtimes")
+    prefix = _prefix_of(path.resolve())
+    if _is_shared(prefix, machine):
+        if not path.is_file():
+            raise _holds_much(prefix)
+        prefix = scratch / "gathered"
+        observer.stage(f"gathering what {path.name} consists of")
+        gather_system_python(path.resolve(), prefix, machine.helpers_environ())
     observer.stage("looking for what would not work elsewhere")
     found = tuple(obstacles(prefix))
     forbidding = [f"{one.place}: {one.reason}" for one in found if one.forbids]
-    if len(forbidding) > _SHOWN:
-        forbidding = [*forbidding[:_SHOWN], f"and {len(forbidding) - _SHOWN} more"]
     if forbidding:
-        raise IntegrityFailed(f"{prefix} can't be packed, for it needs what lies outside", because=forbidding)
-    target = own_target(machine)
-    glibc = newest_glibc(prefix) if target.libc[0] == "glibc" else ""
-    observer.stage("packing")
-    with machine.store.claimed(f"catalogue {folder}"):
-        known = _kept(folder / CATALOGUE_FILE)
-        archive = _packed(runtime, prefix, folder, target.platform, below=machine.folder)
-        offer = RuntimeOffer(
-            language=runtime.language,
-            version=runtime.version,
-            where="",
-            distributor=runtime.distributor,
-            archives=(replace(archive, baseline=f"glibc={glibc}" if glibc else ""),),
+        more = [f"and {len(forbidding) - _SHOWN} more"] if len(forbidding) > _SHOWN else []
+        raise IntegrityFailed(
+            f"{prefix} can't be packed, for it needs what lies outside", because=[*forbidding[:_SHOWN], *more]
         )
-        write_text(folder / CATALOGUE_FILE, catalogue_text(with_offer(known, offer)))
-    return Published(offer=offer, archive=archive, catalogue=folder / CATALOGUE_FILE, obstacles=found)
+    observer.stage("packing")
+    with cannot_write(scratch):
+        pack(prefix, scratch / "packed.tar.gz")
+    return _Archive(path=scratch / "packed.tar.gz", obstacles=found)
+
+
+def _fetched(what: str, scratch: Path, machine: Machine, observer: Observer) -> _Archive:
+    address = parse_address(what)
+    if address.scheme not in ("http", "https") or not address.filename.endswith(ARCHIVE_ENDINGS):
+        raise WrongUsage(
+            "that is no address of an archive",
+            because=[f"its name has to end with one of {', '.join(ARCHIVE_ENDINGS)}"],
+        )
+    observer.stage(f"fetching {address.filename}", 1)
+
+    def content() -> Iterator[bytes]:
+        for piece in anybodys_client(machine).stream(what):
+            observer.received(len(piece), address.filename, 0)
+            yield piece
+
+    path = scratch / address.filename
+    write_hashed(path, content(), algorithm="sha256", most=None)
+    return _Archive(path=path, url=address.text)
+
+
+def _inside(archive: Path, scratch: Path, machine: Machine) -> _Inside:
+    """What an archive holds, by running it where this machine can, else by its files. Raises `NoRuntime`."""
+    tree, target = scratch / "tree", own_target(machine)
+    with cannot_write(scratch):
+        unpack_archive(archive, tree)
+    found = found_in(tree, languages_for(None, machine))
+    if not found:
+        raise NoRuntime(
+            f"{archive.name} holds no runtime that Rabbet knows",
+            because=["no language's main program is in it"],
+            note="languages that Rabbet does not know are told of in settings.toml",
+        )
+    here = [one for one in found if _runs_here(one, tree, target)]
+    if not here:
+        return _by_files(found, tree, archive)
+    answer = first_that_runs(here, tree, scratch / "answers", machine.helpers_environ())
+    if isinstance(answer, list):
+        raise _none_works(archive, answer)
+    one, runtime = answer
+    offer = RuntimeOffer(
+        language=runtime.language, version=runtime.version, where="", distributor=runtime.distributor
+    )
+    platforms = baselines_of(one, tree) or {target.platform: ""}
+    return _Inside(offer=offer, program=_program(one, tree), platforms=platforms, tried=True)
+
+
+def _runs_here(found: Found, tree: Path, target: Target) -> bool:
+    """Whether this machine can run a program: a script, or one for its platform and no newer system."""
+    if found.is_script:
+        return True
+    baseline = baselines_of(found, tree).get(target.platform)
+    return baseline is not None and new_enough(baseline, target)
+
+
+def _by_files(found: Sequence[Found], tree: Path, archive: Path) -> _Inside:
+    """What an archive for other machines holds. Raises `NoRuntime` where no file tells the version."""
+    for one in found:
+        version = version_by_files(one)
+        if version is not None and one.platforms:
+            offer = RuntimeOffer(
+                language=one.name,
+                version=version,
+                where="",
+                distributor="" if one.language else "cpython",
+            )
+            platforms = baselines_of(one, tree)
+            return _Inside(offer=offer, program=_program(one, tree), platforms=platforms, tried=False)
+    first = found[0]
+    for_ = ", ".join(first.platforms) or "a machine that no target names"
+    raise NoRuntime(
+        f"{archive.name} can't be told of: its version stands in no file that is known",
+        because=[f"it holds {_program(first, tree)}, for {for_}, which this machine can't run"],
+        note="publish it on a machine that can run it, into the same folder",
+    )
+
+
+def _none_works(archive: Path, refused: Sequence[Refusal]) -> NoRuntime:
+    return NoRuntime(
+        f"{archive.name} holds no runtime that works elsewhere than where it was made",
+        because=[f"{one.executable}: {one.reason}" for one in refused[:_SHOWN]],
+    )
+
+
+def _program(found: Found, tree: Path) -> str:
+    return found.program.relative_to(tree.resolve()).as_posix()
+
+
+def _entries(
+    archive: _Archive, inside: _Inside, folder: Path, below: Path, *, copy: bool
+) -> Iterator[RuntimeArchive]:
+    """The catalogue's entry for each platform; the archive comes along where it has to, or is to."""
+    sha256, size = sha256_of_regular(archive.path), archive.path.stat().st_size
+    filename, url = archive.path.name, archive.url
+    if not url or copy:
+        wanted = filename
+        if not url:
+            platform = next(iter(inside.platforms))
+            wanted = f"{inside.offer.language}-{inside.offer.version}-{platform}-{sha256[:_TELLING]}.tar.gz"
+        filename = _put(archive.path, wanted, sha256, folder, below)
+        url = (folder.resolve() / filename).as_uri()
+    for platform, baseline in inside.platforms.items():
+        yield RuntimeArchive(
+            platform=platform,
+            filename=filename,
+            url=url,
+            algorithm="sha256",
+            digest=sha256,
+            program=inside.program,
+            size=size,
+            baseline=baseline,
+        )
+
+
+def _put(path: Path, name: str, sha256: str, folder: Path, below: Path) -> str:
+    """Copy an archive into a folder, under a name that no other file has there; that name.
+
+    Where the folder lies `below` another one, no link may be on the way from there.
+    """
+    with cannot_write(folder), GuardedFolder.at(folder, below) as guarded:
+        if guarded.holds(name, sha256):
+            return name
+        if name in guarded.names():
+            name = f"{sha256[:_TELLING]}-{name}"
+        with guarded.replacing(name, mode=0o644) as target:
+            copied_hashed(target, read_pieces(path), algorithm="sha256", most=path.stat().st_size)
+    return name
 
 
 def _prefix_of(path: Path) -> Path:
@@ -79,61 +262,16 @@ def _prefix_of(path: Path) -> Path:
     return path.parent.parent if path.parent.name == "bin" else path.parent
 
 
-def _refuse_shared(prefix: Path, machine: Machine) -> None:
-    """Raise `NoRuntime` for a folder in which the system, or a user, keeps much besides a runtime."""
+def _is_shared(prefix: Path, machine: Machine) -> bool:
+    """Whether the system, or a user, keeps much besides a runtime in a folder."""
     shared = {Path(one) for one in _SHARED} | {machine.home.resolve(), *machine.home.resolve().parents}
-    if prefix in shared:
-        raise NoRuntime(
-            f"{prefix} holds much besides a runtime, so it is not packed",
-            because=["a runtime that lies in a folder of its own can be"],
-            remedy="rabbet runtimes",
-        )
+    return prefix in shared
 
 
-def _packed(runtime: Runtime, prefix: Path, folder: Path, platform: str, *, below: Path) -> RuntimeArchive:
-    """The archive of a runtime, in a file whose name tells its content: no other one is ever overwritten.
-
-    Where the folder lies `below` another one, no link may be on the way from there.
-    """
-    with cannot_write(folder), GuardedFolder.at(folder, below):
-        partial = Path(tempfile.mkdtemp(dir=folder, prefix="."))
-        try:
-            sha256, size = pack(prefix, partial / "packed")
-            name = f"{runtime.language}-{runtime.version}-{platform}-{sha256[:_TELLING]}.tar.gz"
-            (partial / "packed").replace(folder / name)
-        finally:
-            shutil.rmtree(partial, ignore_errors=True)
-    return RuntimeArchive(
-        platform=platform,
-        filename=name,
-        url=(folder.resolve() / name).as_uri(),
-        algorithm="sha256",
-        digest=sha256,
-        program=Path(runtime.executable).relative_to(prefix).as_posix(),
-        size=size,
-    )
-
-
-def _runtime_in(prefix: Path, machine: Machine) -> Runtime:
-    """The runtime that a folder holds, by what its programs tell. Raises `NoRuntime`."""
-    pythons = sorted(
-        path for path in prefix.glob("bin/python3*") if path.name.removeprefix("python3.").isdigit()
-    )
-    environ, memory = machine.helpers_environ(), machine.store.runtimes
-    refused: list[str] = []
-    for found in probe_all([path.resolve() for path in pythons], memory, environ):
-        if isinstance(found, Runtime):
-            return found
-        refused.append(f"{found.executable}: {found.reason}")
-    for language in languages_for(None, machine).values():
-        for path in (prefix / "bin" / language.programs[0], prefix / language.programs[0]):
-            for other in probe_languages([(language, path)], memory, environ) if path.is_file() else ():
-                if isinstance(other, Runtime):
-                    return other
-                refused.append(f"{other.executable}: {other.reason}")
-    raise NoRuntime(
-        f"{prefix} holds no runtime that Rabbet knows",
-        because=refused or ["neither it nor its bin folder holds a language's main program"],
+def _holds_much(prefix: Path) -> NoRuntime:
+    return NoRuntime(
+        f"{prefix} holds much besides a runtime, so it is not packed",
+        because=["a runtime that lies in a folder of its own can be, and the system's Python by its program"],
         remedy="rabbet runtimes",
     )
 
