@@ -27,7 +27,7 @@ KEYS = {
     "catalogues": "where runtimes can be had: tables with `name` and `url`, or `registry`",
     "census": 'whether an inventory is sent after `recreate` (`every = "recreate"`), the `remote`,'
     " and what to `leave-out`",
-    "corrections": "what releases say wrongly of their needs: tables with `library`, `drop`, `add`",
+    "corrections": "what releases say wrongly of their needs: tables by releases, such as `nectarplot==2.1`",
     "languages": "languages that Rabbet does not know: a table each",
     "limits": "bounds of libraries that only come along: a list of requirements",
     "local": "checkouts that stand in for releases: a table, library → folder",

@@ -3,10 +3,14 @@
 import unittest
 from collections import Counter
 
+from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
 from rabbet.core.census.matrix import State, matrix_of
+from rabbet.core.census.runtimes import runtime_findings
+from rabbet.core.model.declaration import DeclaredRuntime
 from rabbet.core.model.finding import Finding, Kind, Weight
+from rabbet.core.model.lock import LockedRuntime
 from tests.support import chance
 
 # label, how many revisions behind, what differs: library, version (! breaks, ~ differs)
@@ -29,6 +33,36 @@ def finding(text: str) -> Finding:
 def state(label: str, behind: int | None, found: list[str]) -> State:
     """One machine."""
     return State(label=label, recorded=0, findings=tuple(map(finding, found)), behind=behind)
+
+
+# locked, declared, told, complete, findings: language, installed, weight
+RUNTIMES = [
+    ("node 20.1", "node>=20", {"node": "20.1"}, True, []),
+    ("node 20.1", "node>=20", {"node": "22.0"}, True, ["node 22.0 note"]),
+    ("node 20.1", "node>=20", {"node": "18.0"}, True, ["node 18.0 differs"]),
+    ("node 20.1", "node>=20", {}, True, ["node None breaks"]),
+    ("node 20.1", "node>=20", {}, False, []),
+    ("node 20.1", "node>=20", {"node": "18.0", "java": "17"}, False, ["node 18.0 differs"]),
+    ("node 20.1", "java>=17", {"node": "22.0"}, False, ["node 22.0 note"]),
+    ("python 3.12.1", "node>=20", {"python": "3.11.2"}, True, []),
+]
+
+
+class Runtimes(unittest.TestCase):
+    """The runtimes of other languages on a teammate's machine."""
+
+    def test_table(self) -> None:
+        for locked, declared, told, complete, expected in RUNTIMES:
+            language, version = locked.split()
+            asked, _, least = declared.partition(">=")
+            found = runtime_findings(
+                [LockedRuntime(language=language, version=Version(version))],
+                [DeclaredRuntime(language=asked, versions=SpecifierSet(f">={least}"))],
+                told,
+                complete=complete,
+            )
+            with self.subTest(told=told, declared=declared, complete=complete):
+                self.assertEqual([f"{one.name} {one.installed} {one.weight}" for one in found], expected)
 
 
 class Census(unittest.TestCase):

@@ -9,7 +9,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 from packaging.specifiers import SpecifierSet
 
-from rabbet.core.model.declaration import Section
+from rabbet.core.model.build import Told
+from rabbet.core.model.declaration import Declaration, Section
 from rabbet.core.model.edit import Change, Edit
 from rabbet.core.needs.need import Need, library_name
 from rabbet.formats.pyproject import read_declaration
@@ -126,6 +127,22 @@ class Changing(unittest.TestCase):
                 found["project"] = declaration.needs
                 texts = {name: [str(one) for one in needs] for name, needs in found.items()}
                 self.assertEqual(texts, {"project": [], **case["holds"]})
+
+    def test_every_field(self) -> None:
+        """Each bears on the fingerprint, or is among those that bear on no lock."""
+        table = TABLE["fields"]
+        self.assertEqual({*table["changed"]}, {*Declaration.__struct_fields__})
+        told = Told(**{**table["told"], "requires": (), "extras": ()})
+        for name, case in table["changed"].items():
+            texts = [case.get("base", ""), case.get("more", "")]
+            before, after = (f"{text}\n{table['base']}" for text in texts)
+            after = after.replace(case.get("from", ""), case["to"]) if "to" in case else after
+            one = read_declaration(after if name == "told" else before, folder_name="x")
+            other = read_declaration(after, folder_name="x", told=told if case.get("told") else None)
+            with self.subTest(name):
+                self.assertNotEqual(getattr(one, name), getattr(other, name))
+                same = one.fingerprint() == other.fingerprint()
+                self.assertEqual(same, name in table["free"])
 
     def test_fingerprint(self) -> None:
         """The order and comments do not bear on it; requirements, groups, runtime and sources do."""

@@ -170,6 +170,25 @@ class OwnBuild(ProgramCase):
         self.assertIn("amber False", self.rabbet(*show).out)
         self.assertNotIn("editable = false", (self.project / "pylock.toml").read_text())
 
+    def test_renamed(self) -> None:
+        """A project that gets another name is resolved and recreated under that."""
+        self.lay_out(f"[project]\nname = 'honey-works'\nversion = '3.1'\n{SYSTEM}")
+        (self.project / "needs.txt").write_text("")
+        self.rabbet("begin", "--yes", "--source", self.index.address)
+        self.rabbet("resolve")
+        for name in ("backend.py", "pyproject.toml"):
+            path = self.project / name
+            path.write_text(
+                path.read_text()
+                .replace("Honey-Works", "Wax")
+                .replace("honey-works", "wax")
+                .replace("honey_works", "wax")
+            )
+        self.assertRegex(self.rabbet("status").out, "lock +out of date")
+        self.rabbet("resolve")
+        self.rabbet("recreate")
+        self.assertIn("Wax", self.installed())
+
     def test_not_editable_this_time(self) -> None:
         """An environment may hold a wheel of the project's present state, until it is recreated."""
         self.lay_out(SYSTEM)

@@ -1,6 +1,7 @@
 """Finding interpreters and choosing among them."""
 
 import os
+import sys
 import tempfile
 import unittest
 from pathlib import Path
@@ -14,9 +15,10 @@ from rabbet.core.model.runtime import PythonRuntime, Refusal
 from rabbet.errors import NoRuntime, WrongUsage
 from rabbet.formats.pyproject import read_declaration
 from rabbet.runtimes.choose import choose
-from rabbet.runtimes.probe import probe_all
+from rabbet.runtimes.probe import probe_all, standard_modules
 from rabbet.runtimes.search import find_executables, interpreter_behind
 from rabbet.store.blob_cache import BlobCache
+from rabbet.work.ask import NoAnswer
 from rabbet.workspace.runtimes.pythons import targets_for
 from tests.support.catalogue import MARKERS
 
@@ -143,6 +145,19 @@ class Finding(unittest.TestCase):
                 link.unlink(missing_ok=True)
                 link.symlink_to(to)
                 self.assertEqual(interpreter_behind(environment, home), expected)
+
+    def test_standard_modules(self) -> None:
+        """Each interpreter tells its own, which are remembered until it changes."""
+        memory = BlobCache(self.root / "memory")
+        own = standard_modules(Path(sys.executable).resolve(), memory, os.environ)
+        self.assertEqual(own, sys.stdlib_module_names)
+        older = self.program("older", b"#!/bin/sh\necho os sys\n")
+        self.assertEqual(standard_modules(older, memory, os.environ), {"os", "sys"})
+        older.write_bytes(b"#!/bin/sh\necho os sys more\n")
+        self.assertEqual(standard_modules(older, memory, os.environ), {"os", "sys", "more"})
+        older.write_bytes(b"#!/bin/sh\nexit 3\n")
+        with self.assertRaisesRegex(NoAnswer, "it does not work"):
+            standard_modules(older, memory, os.environ)
 
     def test_refusals(self) -> None:
         """What does not start, fails, or answers nonsense is refused with the reason."""

@@ -17,7 +17,7 @@ from rabbet.core.targets import OLDEST_PYTHON
 from rabbet.store.blob_cache import BlobCache
 from rabbet.work.ask import NoAnswer, ask
 
-__all__ = ["probe_all", "probe_languages"]
+__all__ = ["probe_all", "probe_languages", "standard_modules"]
 
 _THREADS = 4
 _LONGEST = 100  # characters of an answer that are shown
@@ -65,6 +65,35 @@ print(json.dumps({
     },
 }))
 """
+
+
+# Python lists these itself since 3.10; older ones have them in their library's folders.
+_MODULES = """
+import os, sys
+names = set(getattr(sys, "stdlib_module_names", ()))
+if not names:
+    import sysconfig
+    names.update(sys.builtin_module_names)
+    library = sysconfig.get_paths()["stdlib"]
+    for folder in (library, os.path.join(library, "lib-dynload")):
+        for entry in os.listdir(folder) if os.path.isdir(folder) else ():
+            name = entry.split(".")[0]
+            if name.isidentifier() and (entry.endswith((".py", ".so")) or name == entry):
+                names.add(name)
+print(" ".join(sorted(names)))
+"""
+
+
+def standard_modules(executable: Path, memory: BlobCache, environ: Mapping[str, str]) -> frozenset[str]:
+    """The modules that come with an interpreter of Python. Raises `NoAnswer`."""
+    question = ["-E", "-s", "-S", "-c", _MODULES]
+    key = _key(executable, question)
+    answer = memory.recall(key) if key else None
+    if answer is None:
+        answer = _answer(executable, question, environ)
+        if key:
+            memory.remember(key, answer)
+    return frozenset(answer.decode(errors="replace").split())
 
 
 def probe_all(

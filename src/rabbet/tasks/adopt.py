@@ -1,6 +1,8 @@
 """Draw up a declaration from what a project has already."""
 
+import sys
 from collections.abc import Collection, Sequence
+from pathlib import Path
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -20,8 +22,8 @@ from rabbet.workspace.evidence import Gathered, gather
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.preferred import declare_and_prefer
 from rabbet.workspace.project import DECLARATION, Project, read_text
+from rabbet.workspace.runtimes.pythons import standard_modules_of
 from rabbet.workspace.settings import users_source
-from rabbet.workspace.source_files import standard_modules
 
 __all__ = ["Adopting", "adopting", "save"]
 
@@ -59,7 +61,7 @@ def adopting(machine: Machine, observer: Observer, places: Sequence[str]) -> Ado
     observer.stage("looking at what is there")
     gathered, before = gather(places, folder, machine.home), existing(folder)
     name = before.name if before else default_name(folder)
-    adoption = adopt(_evidence(gathered, before, name))
+    adoption = adopt(_evidence(gathered, before, name, _standard_modules(gathered, before, machine)))
     if not (adoption.entries or adoption.limits or adoption.preferred or adoption.left):
         raise WrongUsage(
             "there is nothing here to adopt",
@@ -107,7 +109,18 @@ def _without_left(adoption: Adoption, by_build: Collection[str]) -> Adoption:
     return replace(adoption, entries=kept, left=(*adoption.left, *left))
 
 
-def _evidence(gathered: Gathered, before: Declaration | None, name: str) -> Evidence:
+def _standard_modules(gathered: Gathered, before: Declaration | None, machine: Machine) -> frozenset[str]:
+    """Those of a Python that the project is for, if this machine has one. Raises `NoRuntime`."""
+    wanted = gathered.python if before is None or before.by_build else before.python
+    here = offered_runtimes(machine)
+    fitting = [one for one in here if wanted is None or one.version in wanted]
+    best = next(iter(fitting or here), None)
+    return standard_modules_of(Path(best.executable if best else sys.executable), machine)
+
+
+def _evidence(
+    gathered: Gathered, before: Declaration | None, name: str, standard: frozenset[str]
+) -> Evidence:
     declared = frozenset(one.need.name for one in before.declared()) if before else frozenset()
     return Evidence(
         project=library_name(name),
@@ -117,7 +130,7 @@ def _evidence(gathered: Gathered, before: Declaration | None, name: str) -> Evid
         declared=declared,
         groups=before.groups.keys() if before else (),
         limited=frozenset(limit.name for limit in before.limits) if before else frozenset(),
-        standard=standard_modules(),
+        standard=standard,
         own=frozenset(gathered.own),
         left=tuple(gathered.left),
     )

@@ -3,6 +3,7 @@
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
+from pathlib import Path
 
 from msgspec import Struct
 from packaging.utils import NormalizedName
@@ -21,8 +22,8 @@ from rabbet.formats.toml import parse_content
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.offers import offers_of
 from rabbet.workspace.project import Project
-from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons
-from rabbet.workspace.source_files import imports_of, source_texts, standard_modules
+from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, standard_modules_of
+from rabbet.workspace.source_files import imports_of, source_texts
 
 __all__ = ["Imports", "imports"]
 
@@ -52,7 +53,8 @@ def imports(project: Project, machine: Machine, observer: Observer) -> Imports:
     """
     declaration, lock = project.declaration(), project.lock()
     observer.stage("looking at what the libraries offer")
-    target = target_of(chosen_runtime(declaration, found_pythons(machine, project), lock))
+    runtime = chosen_runtime(declaration, found_pythons(machine, project), lock)
+    target = target_of(runtime)
     offered = offers_of(
         project.environment, needed(lock, target, lock.everything, declaration), machine.store
     )
@@ -68,7 +70,7 @@ def imports(project: Project, machine: Machine, observer: Observer) -> Imports:
         libraries=libraries,
         declared=declared,
         brought_by=_brought_by(lock, declared),
-        standard=standard_modules(),
+        standard=standard_modules_of(Path(runtime.executable), machine),
         own=read.names,
         mentioned=dict(_mentioned(project, sorted(declared.keys() - used), offered)),
         unreadable=read.unreadable,

@@ -11,6 +11,7 @@ from packaging.version import Version
 
 from rabbet.core.census.leaving_out import LEFT_OUT, is_left_out, left_out
 from rabbet.core.census.matrix import State
+from rabbet.core.census.runtimes import runtime_findings
 from rabbet.core.drift.compare import Wanted, compare
 from rabbet.core.drift.since import LockRevision, best_fit
 from rabbet.core.limits import MOST_TEXT_FILE
@@ -21,7 +22,7 @@ from rabbet.core.model.inventory import Installed
 from rabbet.core.model.lock import Lock, Selection
 from rabbet.core.model.machine_inventory import MachineInventory
 from rabbet.core.model.target import Target
-from rabbet.core.needs.need import Need
+from rabbet.core.needs.need import Need, library_name
 from rabbet.core.progress import Observer, reading_files
 from rabbet.core.targets import PLATFORMS, named_target, target_of
 from rabbet.disk.named import path_named
@@ -53,7 +54,7 @@ def inventory_here(
         path = path_named(place, machine.folder)
         minor = Version(asked.runtime.minor)  # the patch of a stranger's Python may be told nowhere
         found = foreign_inventory(path, minor, reading_files(observer))
-    own = NormalizedName(asked.declaration.name)
+    own = library_name(asked.declaration.name)
     libraries = {name: _given(one, target) for name, one in found.libraries.items() if name != own}
     whole = MachineInventory(
         label=label,
@@ -135,7 +136,16 @@ class Against:
             python=one.inventory.python if one.python else target.python,
             libraries=corrected_libraries(one.inventory.libraries, self._declaration),
         )
-        findings = (*compare(self._wanted_for(one, target), inventory), *_left_out(one.left_out))
+        findings = (
+            *compare(self._wanted_for(one, target), inventory),
+            *runtime_findings(
+                self._lock.runtimes,
+                self._declaration.runtimes,
+                one.runtimes,
+                complete=bool(inventory.lock_stamp),
+            ),
+            *_left_out(one.left_out),
+        )
         return State(
             label=one.label,
             recorded=one.recorded,

@@ -2,7 +2,6 @@
 
 import hashlib
 import os
-import sys
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from contextlib import suppress
@@ -15,12 +14,10 @@ from rabbet.core.limits import MOST_SOURCE
 from rabbet.disk.regular_file import read_regular
 from rabbet.formats.python_source import Imported, SourceBroken, imports_in, imports_in_notebook
 
-__all__ = ["SourceImports", "imports_of", "source_state", "source_texts", "standard_modules"]
+__all__ = ["SourceImports", "imports_of", "source_state", "source_texts"]
 
 _SKIPPED = {"__pycache__", "node_modules", "build", "dist", "site-packages"}
 _MODULES = (".py", ".so", ".pyd")  # the endings of files that hold a module
-# Modules of Python that newer versions lack: code for older ones may import them.
-_GONE = {"asynchat", "asyncore", "distutils", "imp", "smtpd"}
 _MARKS = ("pyvenv.cfg",)  # of environments
 _WORTH_ALL_CORES = 200  # files
 _AT_ONCE = 50  # files that a process is given at a time
@@ -36,11 +33,6 @@ class SourceImports(NamedTuple):
     files: int
     names: frozenset[str]
     unreadable: dict[str, str]
-
-
-def standard_modules() -> frozenset[str]:
-    """The modules that come with Python itself."""
-    return frozenset(sys.stdlib_module_names) | _GONE
 
 
 def imports_of(folder: Path) -> SourceImports:

@@ -14,7 +14,7 @@ from packaging.version import Version
 from rabbet.core.model.build import BuildOptions, BuildSystem, Told
 from rabbet.core.model.language import Language
 from rabbet.core.model.target import LATEST_PATCH
-from rabbet.core.needs.need import Need
+from rabbet.core.needs.need import Need, library_name
 
 __all__ = [
     "CatalogueEntry",
@@ -221,6 +221,12 @@ class Declaration(Struct, frozen=True, kw_only=True):
 
     def fingerprint(self) -> str:
         """A digest of all that bears on the lock, and of nothing else (order and comments do not)."""
+        content = {**self._wishes(), **self._surroundings(), **self._own_build()}
+        text = json.dumps(content, sort_keys=True, separators=(",", ":"))
+        return "sha256:" + hashlib.sha256(text.encode()).hexdigest()
+
+    def _wishes(self) -> dict[str, object]:
+        """What is asked for, and from where."""
         content: dict[str, object] = {
             "python": str(self.python),
             "requirements": sorted({str(r) for r in self.needs}),
@@ -237,13 +243,25 @@ class Declaration(Struct, frozen=True, kw_only=True):
             content["targets"] = [sorted(self.targets), sorted(self.pythons), sorted(self.baselines.items())]
         if self.same_versions:
             content["newest"] = "same"
+        return content
+
+    def _surroundings(self) -> dict[str, object]:
+        """What bounds and mends what others ask for, and the other languages."""
+        content: dict[str, object] = {}
         if self.limits or self.without or self.corrections:
             content["limits"] = sorted(str(limit) for limit in self.limits)
             content["without"] = sorted(self.without)
             content["corrections"] = sorted(str(correction) for correction in self.corrections)
         if self.runtimes:
             content["runtimes"] = sorted(str(runtime) for runtime in self.runtimes)
+            content["languages"] = [one.facts for _, one in sorted(self.languages.items())]
+        if self.runtimes or self.catalogues:  # from there a Python can be had, too
             content["catalogues"] = sorted([one.name, one.url, one.registry] for one in self.catalogues)
+        return content
+
+    def _own_build(self) -> dict[str, object]:
+        """How the project itself and others are built."""
+        content: dict[str, object] = {}
         if not self.editable:
             content["editable"] = False
         if self.builds:
@@ -253,8 +271,9 @@ class Declaration(Struct, frozen=True, kw_only=True):
         if self.build_system:
             asked = sorted({str(need) for need in self.build_system.requires})
             content["build"] = [self.build_system.backend, list(self.build_system.backend_path), asked]
-        text = json.dumps(content, sort_keys=True, separators=(",", ":"))
-        return "sha256:" + hashlib.sha256(text.encode()).hexdigest()
+            if self.told or "name" not in self.by_build:
+                content["name"] = library_name(self.name)  # its build is locked under that
+        return content
 
 
 def allows_minor(python: SpecifierSet, minor: str) -> bool:

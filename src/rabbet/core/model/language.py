@@ -42,6 +42,17 @@ class Language(Struct, frozen=True, kw_only=True):
     is_script: bool = False
     trusted: bool = True
 
+    @property
+    def facts(self) -> list[object]:
+        """All of it in a form that is the same for the same content."""
+        return [
+            self.name,
+            *map(list, (self.programs, self.ask, self.told)),
+            *(sorted(table.items()) for table in (self.variables, self.distributors, self.files)),
+            sorted((name, str(versions)) for name, versions in self.needs.items()),
+            self.is_script,
+        ]
+
     def version_in(self, answer: str) -> Version | None:
         """The version that an answer tells in its first lines, if it tells one.
 

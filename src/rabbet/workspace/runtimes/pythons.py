@@ -14,8 +14,9 @@ from rabbet.core.model.target import Target
 from rabbet.core.targets import PLATFORMS, joined, named_target, target_of
 from rabbet.errors import NoRuntime, WrongUsage
 from rabbet.runtimes.choose import choose, newest_first
-from rabbet.runtimes.probe import probe_all
+from rabbet.runtimes.probe import probe_all, standard_modules
 from rabbet.runtimes.search import interpreter_behind
+from rabbet.work.ask import NoAnswer
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.languages import obtained_runtimes
@@ -25,6 +26,7 @@ __all__ = [
     "chosen_runtime",
     "found_pythons",
     "interpreter_trouble",
+    "standard_modules_of",
     "targets_for",
     "targets_of_lock",
 ]
@@ -83,6 +85,21 @@ def _none_served(declaration: Declaration, others: Sequence[PythonRuntime]) -> N
         + ("; what follows serves one that is here as well:" if able else ""),
         remedy=f"rabbet declare --python {able[0].minor} && rabbet resolve" if able else "",
     )
+
+
+# Modules of Python that newer versions lack: code for older ones may import them.
+_GONE = {"asynchat", "asyncore", "distutils", "imp", "smtpd"}
+
+
+def standard_modules_of(executable: Path, machine: Machine) -> frozenset[str]:
+    """The modules that come with an interpreter, and those that came with older ones. Raises `NoRuntime`."""
+    try:
+        told = standard_modules(executable, machine.memory("runtimes"), machine.helpers_environ())
+    except NoAnswer as error:
+        raise NoRuntime(
+            f"{executable} does not tell its modules", because=[str(error)], remedy="rabbet runtimes"
+        ) from error
+    return told | _GONE
 
 
 def targets_for(declaration: Declaration, runtime: PythonRuntime) -> tuple[Target, ...]:
