@@ -311,7 +311,6 @@ class Obtaining(ProgramCase):
             error = self.rabbet("runtimes", "publish", str(outside.parent), "--to", "a", code=6).err
             self.assertIn("bin/link: it is a link to /etc/hostname, outside", error)
             self.assertEqual(self.tree(), before)
-        self.assertIn("holds no runtime", self.rabbet("runtimes", "publish", "a", "--to", "a", code=7).err)
 
     def know(self) -> None:
         """The user's own settings tell of waggle, so that its programs may be asked."""
@@ -376,7 +375,12 @@ class Obtaining(ProgramCase):
         for what, code, words in (
             (f"{self.root_address}shelf/catalogue.json", 2, "no address of an archive"),
             (f"{self.root_address}gone.zip", 5, "404"),
-            ("../gone.zip", 7, "is not there"),
+            ("../gone.zip", 7, "is neither an archive, a folder nor a program"),
+            ("http://[", 2, "is no address"),
+            ("https:///x.zip", 2, "is no address"),
+            ("/dev/null", 7, "is neither an archive"),
+            ("pyproject.toml", 7, "is no runtime that Rabbet knows"),
+            ("a", 7, "is no runtime that Rabbet knows"),
         ):
             self.assertIn(words, self.rabbet("runtimes", "publish", what, "--to", "a", code=code).err)
 

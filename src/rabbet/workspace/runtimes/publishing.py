@@ -1,6 +1,7 @@
 """Give a runtime to others: an archive as it is, or one packed here, and a catalogue that offers it."""
 
 from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 
 from msgspec import Struct
@@ -15,7 +16,7 @@ from rabbet.disk.guarded import GuardedFolder
 from rabbet.disk.named import path_named
 from rabbet.disk.regular_file import read_regular, sha256_of_regular
 from rabbet.errors import IntegrityFailed, NoRuntime, SourceFailed, WrongUsage
-from rabbet.formats.address import is_address, parse_address
+from rabbet.formats.address import NotAnAddress, hidden, is_address, parse_address
 from rabbet.formats.archive_bounds import ARCHIVE_ENDINGS
 from rabbet.formats.runtime_catalogue import NotACatalogue, catalogue_text, read_catalogue, with_offer
 from rabbet.runtimes.contents import Found, baselines_of, found_in, version_by_files
@@ -100,20 +101,46 @@ def publish(
 
 def _archive_of(what: str, scratch: Path, machine: Machine, observer: Observer) -> _Archive:
     """The archive that is meant: fetched, where the user has it, or packed now."""
-    if is_address(what) and not what.startswith("file:"):
-        return _fetched(what, scratch, machine, observer)
-    path = local_path(what) or path_named(what, machine.folder)
-    if path.is_file() and path.name.endswith(ARCHIVE_ENDINGS):
-        return _Archive(path=path, url=path.resolve().as_uri())
-    if not path.exists():
-        raise NoRuntime(f"{path} is not there", remedy="rabbet runtimes")
-    prefix = _prefix_of(path.resolve())
+    try:
+        if is_address(what) and not what.startswith("file:"):
+            return _fetched(what, scratch, machine, observer)
+        path = local_path(what) or path_named(what, machine.folder)
+    except NotAnAddress as error:
+        raise WrongUsage(f"'{hidden(what)}' is no address", because=[str(error)]) from error
+    with _readable(path):
+        if path.is_file() and path.name.endswith(ARCHIVE_ENDINGS):
+            return _Archive(path=path, url=path.resolve().as_uri())
+        if not (path.is_file() or path.is_dir()):
+            raise NoRuntime(f"{path} is neither an archive, a folder nor a program", remedy="rabbet runtimes")
+        return _packed(path.resolve(), scratch, machine, observer)
+
+
+@contextmanager
+def _readable(path: Path) -> Iterator[None]:
+    """Tell of what can't be read there."""
+    try:
+        yield
+    except OSError as error:
+        place = error.filename or path
+        raise NoRuntime(f"{path} can't be read", because=[f"{place}: {error.strerror or error}"]) from error
+
+
+def _packed(path: Path, scratch: Path, machine: Machine, observer: Observer) -> _Archive:
+    """An archive of a runtime of this machine, by its folder or its program. Raises as `publish` does."""
+    prefix = _prefix_of(path)
     if _is_shared(prefix, machine):
         if not path.is_file():
             raise _holds_much(prefix)
         prefix = scratch / "gathered"
         observer.stage(f"gathering what {path.name} consists of")
-        gather_system_python(path.resolve(), prefix, machine.helpers_environ())
+        gather_system_python(path, prefix, machine.helpers_environ())
+    elif not any(path in (prefix, one.program) for one in found_in(prefix, languages_for(None, machine))):
+        raise NoRuntime(
+            f"{path} is no runtime that Rabbet knows",
+            because=["it is no language's main program, nor a folder that holds one"],
+            note="languages that Rabbet does not know are told of in settings.toml",
+            remedy="rabbet runtimes",
+        )
     observer.stage("looking for what would not work elsewhere")
     found = tuple(obstacles(prefix))
     forbidding = [f"{one.place}: {one.reason}" for one in found if one.forbids]
