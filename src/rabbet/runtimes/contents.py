@@ -17,7 +17,7 @@ from rabbet.disk.regular_file import read_regular
 from rabbet.runtimes.binary_format import baseline_of, platforms_of, read_program
 from rabbet.runtimes.elf import newest_glibc
 
-__all__ = ["Found", "baselines_of", "found_in", "version_by_files"]
+__all__ = ["Found", "baselines_of", "found_in", "glibc_of", "version_by_files"]
 
 _DEEPEST = 8  # folders above a main program
 _PYTHON = re.compile(r"python3(\.[0-9]{1,2})?(\.exe)?\Z")
@@ -95,12 +95,15 @@ def baselines_of(found: Found, tree: Path) -> dict[str, str]:
     told = {platform: baseline_of(content, platform) for platform in found.platforms}
     if not any(one.startswith("glibc=") for one in told.values()):
         return told
+    of_all = glibc_of(tree)
+    return {platform: of_all if one.startswith("glibc=") else one for platform, one in told.items()}
+
+
+def glibc_of(tree: Path) -> str:
+    """The oldest glibc that all files of a folder can do with, such as `glibc=2.31`; empty if none asks."""
     asked = {newest_glibc(read_program(path)) for path in _elf_files(tree)} - {""}
     newest = max(asked, key=lambda text: int(text.partition(".")[2]), default="")
-    return {
-        platform: f"glibc={newest}" if one.startswith("glibc=") and newest else one
-        for platform, one in told.items()
-    }
+    return f"glibc={newest}" if newest else ""
 
 
 def _elf_files(tree: Path) -> Iterator[Path]:

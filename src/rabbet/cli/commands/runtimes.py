@@ -7,6 +7,7 @@ runtime to others, with a catalogue: an archive as it is, by its path or address
 by its folder or program, which is packed.
 """
 
+import os
 from argparse import ArgumentParser, Namespace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -101,7 +102,7 @@ def _publish(arguments: Namespace, context: Context) -> int:
             remedy=f"rabbet runtimes publish {what} --to runtimes",
         )
     machine = context.machine
-    folder = path_named(arguments.to, machine.folder)
+    folder = Path(os.path.abspath(path_named(arguments.to, machine.folder)))  # noqa: PTH100 - with its links
     if arguments.each is not None:
         return _publish_each(arguments, folder, context)
     done = publish(machine, context.observer, arguments.runtime, folder, copy=arguments.copy)

@@ -19,7 +19,7 @@ from rabbet.errors import IntegrityFailed, NoRuntime, SourceFailed, WrongUsage
 from rabbet.formats.address import NotAnAddress, hidden, is_address, parse_address
 from rabbet.formats.archive_bounds import ARCHIVE_ENDINGS
 from rabbet.formats.runtime_catalogue import NotACatalogue, catalogue_text, read_catalogue, with_offer
-from rabbet.runtimes.contents import Found, baselines_of, found_in, version_by_files
+from rabbet.runtimes.contents import Found, baselines_of, found_in, glibc_of, version_by_files
 from rabbet.runtimes.publish import Obstacle, obstacles, pack
 from rabbet.runtimes.system_python import gather_system_python
 from rabbet.sources.local_file import local_path, read_pieces
@@ -196,7 +196,8 @@ def _inside(archive: Path, scratch: Path, machine: Machine) -> _Inside:
     offer = RuntimeOffer(
         language=runtime.language, version=runtime.version, where="", distributor=runtime.distributor
     )
-    platforms = baselines_of(one, tree) or {target.platform: ""}
+    of_script = glibc_of(tree) if target.libc[0] == "glibc" else ""
+    platforms = baselines_of(one, tree) or {target.platform: of_script}
     return _Inside(offer=offer, program=_program(one, tree), platforms=platforms, tried=True)
 
 
