@@ -5,12 +5,10 @@ is missing in them is an error.
 """
 
 import argparse
-import ast
-import re
+import json
 import sys
 from collections.abc import Iterator
 from pathlib import Path
-from typing import TypeGuard
 
 from rabbet import __version__
 from rabbet.cli.main import parser_for
@@ -76,9 +74,6 @@ EXIT_CODES = {
 }
 
 
-_DOCUMENTS = ("document", "_document", "_verdict_document")  # functions that make one, or most of one
-
-
 def main() -> int:
     """Write both, or compare."""
     pages = {"docs/reference.md": reference(), "docs/man/rabbet.1": manual()}
@@ -121,11 +116,17 @@ def reference() -> str:
     lines += [
         "## JSON documents",
         "",
-        'One document on standard output, with `"schema": "rabbet.NAME/1"`; an error is',
+        'One document on standard output, with `"schema": "rabbet.NAME/1"`; each name has one shape, which',
+        "[schemas/](schemas) tells (JSON Schema). Keys may be added; none changes its meaning in one number.",
+        "With `--verbose` each but `error` has `traffic`: what was asked of each host.",
+        "",
+        "| document | what it is | keys |",
+        "|---|---|---|",
     ]
-    lines += ["`rabbet.error/1`. Keys may be added; none changes its meaning within a number.", ""]
-    lines += ["| document | keys |", "|---|---|"]
-    lines += [f"| `{name}` | {', '.join(f'`{key}`' for key in keys)} |" for name, keys in sorted(documents())]
+    lines += [
+        f"| [`{name}`](schemas/{name}.schema.json) | {title} | {', '.join(f'`{key}`' for key in keys)} |"
+        for name, title, keys in documents()
+    ]
     return "\n".join([*lines, ""])
 
 
@@ -155,42 +156,12 @@ def _row(action: argparse.Action) -> str:
     return f"| `{text.replace('|', chr(92) + '|')}` | {told} |"
 
 
-def documents() -> Iterator[tuple[str, list[str]]]:
-    """The JSON documents by their schemas, each with the keys at its top; of several, what each tells of."""
-    folder = PROJECT / "src" / "rabbet" / "cli"
-    texts = {path.stem: path.read_text(encoding="utf-8") for path in (folder / "commands").glob("*.py")}
-    commands = "".join(
-        text for _, text in sorted(texts.items(), key=lambda one: (one[0] != "declare", one[0]))
-    )
-    for path in sorted((folder / "views").glob("*.py")):
-        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
-            if isinstance(node, ast.ClassDef):
-                keys = [key for one in node.body if _is_document(one) for key in _keys(one)]
-                pattern = rf'{node.name}\((?:[^"\n]|\([^)]*\))*?\), "([\w-]+)"'
-                named = re.search(pattern, texts.get(path.stem, commands))
-                schema = named.group(1) if named else path.stem
-                about = node.name.removesuffix("View").lower()
-            else:
-                of_module = _is_document(node) and node.args.args[0].arg != "self"
-                keys = list(_keys(node)) if of_module else []  # type: ignore[arg-type]
-                schema, about = {"keep": "drift"}.get(path.stem, path.stem), path.stem
-            if keys:
-                told = "" if about in (schema, f"{schema}d", "environments") else f", {about}"
-                yield f"rabbet.{schema}/1{told}", list(dict.fromkeys(keys))
-    for schema, text in re.findall(r'show_json\("([\w-]+)", \{(.*?)\}\)', commands):
-        keys = re.findall(r'"(\w+)":', text)
-        yield f"rabbet.{schema}/1, {keys[0]}", keys
-
-
-def _is_document(node: ast.AST) -> TypeGuard[ast.FunctionDef]:
-    return isinstance(node, ast.FunctionDef) and node.name in _DOCUMENTS
-
-
-def _keys(function: ast.FunctionDef) -> Iterator[str]:
-    """The keys of the mapping that a function gives back."""
-    for node in ast.walk(function):
-        if isinstance(node, ast.Return) and isinstance(node.value, ast.Dict):
-            yield from (key.value for key in node.value.keys if isinstance(key, ast.Constant))
+def documents() -> Iterator[tuple[str, str, list[str]]]:
+    """The JSON documents by their names, with what each is, and the keys at its top."""
+    for path in sorted((PROJECT / "docs" / "schemas").glob("*.json")):
+        schema = json.loads(path.read_text(encoding="utf-8"))
+        keys = [one for one in schema["properties"] if one not in ("schema", "traffic")]
+        yield path.name.partition(".")[0], schema["title"], keys
 
 
 def manual() -> str:

@@ -23,6 +23,7 @@ from rabbet.cli.main import parser_for
 from rabbet.demo.stand_in import StandIn
 from tests.support import PATIENCE
 from tests.support.preloaded import Preloaded
+from tests.support.schemas import check_document
 
 
 @cache
@@ -100,6 +101,9 @@ class ProgramCase(unittest.TestCase):
         self.assertEqual(done.returncode, code, f"{arguments}\n{done.stdout}\n{done.stderr}")
         self.assertNotIn("Traceback", done.stderr)
         self.check_ways(done.stderr)
+        own = arguments[: arguments.index("--")] if "--" in arguments else arguments
+        if "--json" in own and done.stdout.startswith("{"):
+            check_document(done.stdout)
         return Outcome(done.returncode, done.stdout, done.stderr)
 
     def completed(self, line: str) -> list[str]:

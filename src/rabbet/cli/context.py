@@ -9,7 +9,7 @@ import sys
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, NamedTuple, Protocol, TextIO
+from typing import TYPE_CHECKING, ClassVar, NamedTuple, Protocol, TextIO
 
 from rabbet.cli.observer import ClosableObserver, observer_for
 from rabbet.cli.output import write_line
@@ -25,7 +25,12 @@ __all__ = ["Context", "View", "make_context"]
 
 
 class View(Protocol):
-    """What a command found, as people and as programs get to see it."""
+    """What a command found, as people and as programs get to see it.
+
+    The `schema` is the name of its JSON document, of which each has a shape of its own (`docs/schemas`).
+    """
+
+    schema: ClassVar[str]
 
     def show(self, context: "Context") -> None:
         """Print it."""
@@ -85,10 +90,10 @@ class Context(NamedTuple):
         indent = " " * (len(text) - len(text.lstrip()))
         return wrap(text, self.style.width, subsequent_indent=f"{indent}  ", break_on_hyphens=False)
 
-    def present(self, view: View, command: str, *, as_json: bool) -> None:
+    def present(self, view: View, *, as_json: bool) -> None:
         """Print what a command found, as text or as the one document of `--json`."""
         if as_json:
-            self.show_json(command, view.document())
+            self.show_json(view.schema, view.document())
         else:
             view.show(self)
 

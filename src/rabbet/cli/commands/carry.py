@@ -47,7 +47,7 @@ def run(arguments: Namespace, context: Context) -> int:
     if arguments.built:
         return _carry_built(arguments, project, place, context)
     carried = carry(project, machine, context.observer, place, arguments.target)
-    context.present(CarryView(carried, arguments.variant), "carry", as_json=arguments.json)
+    context.present(CarryView(carried, arguments.variant), as_json=arguments.json)
     return ExitCode.DONE
 
 
@@ -62,5 +62,5 @@ def _carry_built(arguments: Namespace, project: "Project", place: Path, context:
     from rabbet.tasks.carry import carry_built
 
     carried = carry_built(project, context.machine, context.observer, place)
-    context.present(CarriedBuildsView(carried), "carry", as_json=arguments.json)
+    context.present(CarriedBuildsView(carried), as_json=arguments.json)
     return ExitCode.DONE

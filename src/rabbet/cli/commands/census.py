@@ -195,7 +195,7 @@ def _give(arguments: Namespace, project: "Project", context: Context) -> int:
             raise
         note_outcome(project, machine, where=found.where)
     view = RecordedView(found, sent=arguments.action == "send")
-    context.present(view, "census", as_json=arguments.json)
+    context.present(view, as_json=arguments.json)
     return ExitCode.DONE
 
 
@@ -211,7 +211,7 @@ def _every(arguments: Namespace, project: "Project", context: Context) -> int:
     from rabbet.tasks.declare import Done
 
     edited = send_every(project, context.machine, arguments.every, arguments.remote)
-    context.present(ChangesView(Done(edited)), "census", as_json=arguments.json)
+    context.present(ChangesView(Done(edited)), as_json=arguments.json)
     return ExitCode.DONE
 
 
@@ -220,7 +220,7 @@ def _collect(arguments: Namespace, project: "Project", context: Context) -> int:
     from rabbet.tasks.census import collect
 
     found = collect(project, context.machine, context.observer, arguments.remote)
-    context.present(CollectedView(found), "census", as_json=arguments.json)
+    context.present(CollectedView(found), as_json=arguments.json)
     return ExitCode.DONE
 
 
@@ -237,11 +237,11 @@ def _show(arguments: Namespace, project: "Project", context: Context) -> int:
     census = show(project, machine, context.observer, arguments.places, _database(arguments, context))
     if arguments.action == "check":
         view = CheckView(census, allowed=arguments.allow or 0)
-        context.present(view, "census", as_json=arguments.json)
+        context.present(view, as_json=arguments.json)
         return ExitCode.NO if view.too_many else ExitCode.DONE
     if arguments.machine:
         state = one_machine(census, arguments.machine)
-        context.present(MachineView(state, project.variant), "census", as_json=arguments.json)
+        context.present(MachineView(state, project.variant), as_json=arguments.json)
         return ExitCode.DONE
     if arguments.csv:
         show_csv(census, context)
@@ -249,7 +249,7 @@ def _show(arguments: Namespace, project: "Project", context: Context) -> int:
     picture, page = (machine.folder / name if name else None for name in (arguments.picture, arguments.page))
     sheet = sheet_of(census, project.declaration().name, project.variant)
     drawn = write_drawn(sheet, project.folder, picture=picture, page=page)
-    context.present(CensusView(census, project.variant, drawn), "census", as_json=arguments.json)
+    context.present(CensusView(census, project.variant, drawn), as_json=arguments.json)
     return ExitCode.DONE
 
 
@@ -266,5 +266,5 @@ def _over_time(arguments: Namespace, project: "Project", context: Context) -> in
         since = moment(arguments.since, "rabbet census show --since 2026-05-01", end=False)
         found = developed(project, machine, observer, int(since.timestamp()), url)
         view = DevelopmentView(found)
-    context.present(view, "census", as_json=arguments.json)
+    context.present(view, as_json=arguments.json)
     return ExitCode.DONE

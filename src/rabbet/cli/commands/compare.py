@@ -30,5 +30,5 @@ def run(arguments: Namespace, context: Context) -> int:
     if arguments.markdown and not arguments.json:
         show_markdown(compared, context)
     else:
-        context.present(CompareView(compared), "compare", as_json=arguments.json)
+        context.present(CompareView(compared), as_json=arguments.json)
     return ExitCode.DONE

@@ -73,7 +73,7 @@ def run(arguments: Namespace, context: Context) -> int:
     )
     bad = arguments.bad if arguments.bad is not None else str(project.lock_file)
     case = culprit(arguments.good, bad, words, options, Here(project, machine, context.observer))
-    context.present(CulpritView(case, arguments), "culprit", as_json=arguments.json)
+    context.present(CulpritView(case, arguments), as_json=arguments.json)
     return ExitCode.DONE if case.verdict.answer is Answer.FOUND else ExitCode.NO
 
 

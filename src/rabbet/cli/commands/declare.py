@@ -76,8 +76,8 @@ def run(arguments: Namespace, context: Context) -> int:
 
     edits, project = edits_of("declare", arguments), context.project()
     if not edits and not arguments.now:
-        context.present(EntriesView(project.declaration()), "declare", as_json=arguments.json)
+        context.present(EntriesView(project.declaration()), as_json=arguments.json)
         return ExitCode.DONE
     done = carried_out(project, context.machine, context.observer, edits, now=arguments.now)
-    context.present(ChangesView(done), "declare", as_json=arguments.json)
+    context.present(ChangesView(done), as_json=arguments.json)
     return ExitCode.DONE

@@ -65,7 +65,7 @@ def run(arguments: Namespace, context: Context) -> int:
     from rabbet.tasks.drift import drift
 
     found = drift(project, context.machine, context.observer, deep=arguments.deep)
-    _present(DriftView(found), "drift", arguments, context)
+    _present(DriftView(found), arguments, context)
     return ExitCode.NO if found.differs else ExitCode.DONE
 
 
@@ -89,10 +89,10 @@ def _known_to_be_none(project: "Project", context: Context, *, quiet: bool) -> b
     return True
 
 
-def _present(view: "View", command: str, arguments: Namespace, context: Context) -> None:
+def _present(view: "View", arguments: Namespace, context: Context) -> None:
     """Print what was found, unless the exit code alone is wanted."""
     if arguments.json or not arguments.quiet:
-        context.present(view, command, as_json=arguments.json)
+        context.present(view, as_json=arguments.json)
 
 
 def _keep(arguments: Namespace, project: "Project", context: Context) -> int:
@@ -116,7 +116,7 @@ def _keep(arguments: Namespace, project: "Project", context: Context) -> int:
     if written:
         save(kept)
     if arguments.json:
-        context.show_json("drift", document(kept, written=written))
+        context.show_json("keep", document(kept, written=written))
     else:
         context.show(outcome(kept, arguments.keep, arguments.group, written=written, context=context))
     return ExitCode.DONE if written else ExitCode.NO
@@ -128,7 +128,7 @@ def _elsewhere(arguments: Namespace, project: "Project", context: Context) -> in
     from rabbet.tasks.drift import drift_elsewhere
 
     found = drift_elsewhere(project, context.machine, context.observer, arguments.env, deep=arguments.deep)
-    _present(DriftView(found), "drift", arguments, context)
+    _present(DriftView(found), arguments, context)
     return ExitCode.NO if found.differs else ExitCode.DONE
 
 
@@ -143,5 +143,5 @@ def _against(arguments: Namespace, project: "Project", context: Context) -> int:
             remedy="rabbet drift --deep",
         )
     compared = compare(project, context.machine, arguments.against, "installed")
-    _present(CompareView(compared), "compare", arguments, context)
+    _present(CompareView(compared), arguments, context)
     return ExitCode.NO if compared.differences else ExitCode.DONE

@@ -30,5 +30,5 @@ def run(arguments: Namespace, context: Context) -> int:
         context.show(f"Discarded {gone}. To have it again, in its project: rabbet recreate")
         return ExitCode.DONE
     found = known_environments(context.machine, context.observer)
-    context.present(EnvironmentsView(found), "envs", as_json=arguments.json)
+    context.present(EnvironmentsView(found), as_json=arguments.json)
     return ExitCode.DONE

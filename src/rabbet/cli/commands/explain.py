@@ -42,12 +42,12 @@ def run(arguments: Namespace, context: Context) -> int:
 
             runtime = explained_runtime(project, machine, observer, name)
             if runtime is not None:
-                context.present(RuntimeView(runtime), "explain-runtime", as_json=arguments.json)
+                context.present(RuntimeView(runtime), as_json=arguments.json)
                 return ExitCode.DONE
         explained = explain(project, machine, observer, name)
-        context.present(LibraryView(explained, name), "explain", as_json=arguments.json)
+        context.present(LibraryView(explained, name), as_json=arguments.json)
         return ExitCode.DONE
     explained = explain_all(project, machine, observer, holders=arguments.held_back)
     view = HeldBackView(explained) if arguments.held_back else TreeView(explained, sizes=arguments.sizes)
-    context.present(view, "explain", as_json=arguments.json)
+    context.present(view, as_json=arguments.json)
     return ExitCode.DONE

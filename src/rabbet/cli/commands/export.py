@@ -80,7 +80,7 @@ def run(arguments: Namespace, context: Context) -> int:
     else:
         exported = export_editor(project, machine, wanted)
     view = ExportedView(exported, arguments.what, arguments.variant)
-    context.present(view, "export", as_json=arguments.json)
+    context.present(view, as_json=arguments.json)
     return ExitCode.DONE
 
 

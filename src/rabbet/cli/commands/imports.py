@@ -24,5 +24,5 @@ def run(arguments: Namespace, context: Context) -> int:
     from rabbet.tasks.imports import imports
 
     found = imports(context.project(), context.machine, context.observer)
-    context.present(ImportsView(found), "imports", as_json=arguments.json)
+    context.present(ImportsView(found), as_json=arguments.json)
     return ExitCode.NO if found.differs else ExitCode.DONE

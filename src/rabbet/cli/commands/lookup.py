@@ -33,5 +33,5 @@ def run(arguments: Namespace, context: Context) -> int:
 
     found = lookup(context.project(), context.machine, context.observer, arguments.name)
     view = LookupView(found, most=None if arguments.all else _USUAL_NUMBER)
-    context.present(view, "lookup", as_json=arguments.json)
+    context.present(view, as_json=arguments.json)
     return ExitCode.DONE

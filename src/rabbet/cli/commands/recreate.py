@@ -95,7 +95,7 @@ def _refused_as_behind(arguments: Namespace, context: Context) -> bool:
     project = context.project(arguments.variant)
     reason = behind(project)
     if reason and arguments.json:
-        context.show_json("recreate", {"done": False, "behind": reason})
+        context.show_json("recreate-behind", {"done": False, "behind": reason})
     elif reason:
         name = project.lock_file.name
         context.show(f"{name} is out of date: {reason}. Nothing was recreated. Next: rabbet resolve")
@@ -152,7 +152,7 @@ def _recreate(arguments: Namespace, context: Context) -> int:
         if not confirm(context, "Obtain it?"):
             raise
         report = act(project, context.machine, context.observer, options._replace(obtain=True))
-    context.present(RecreateView(report, done=not arguments.plan), "recreate", as_json=arguments.json)
+    context.present(RecreateView(report, done=not arguments.plan), as_json=arguments.json)
     if not arguments.plan and project.declaration().census.every and not context.machine.offline:
         _send_inventory(project, context, may_ask=not arguments.json)
     return ExitCode.DONE

@@ -98,7 +98,7 @@ def _resolve(arguments: Namespace, context: Context) -> int:
         verdicts = verify(project, context.machine, context.observer, opened)
         from rabbet.cli.views.resolve import VerdictsView
 
-        context.present(VerdictsView(verdicts), "resolve", as_json=arguments.json)
+        context.present(VerdictsView(verdicts), as_json=arguments.json)
         return ExitCode.NO if any(verdict.reasons for verdict in verdicts) else ExitCode.DONE
     options = ResolveOptions(
         raised=tuple(library_name(name) for name in arguments.raised),
@@ -111,7 +111,7 @@ def _resolve(arguments: Namespace, context: Context) -> int:
     resolved = resolve(project, context.machine, context.observer, options, writing=writing, opened=opened)
     from rabbet.cli.views.resolve import ResolvedView
 
-    context.present(ResolvedView(resolved, written=writing), "resolve", as_json=arguments.json)
+    context.present(ResolvedView(resolved, written=writing), as_json=arguments.json)
     if asking and not (arguments.plan or arguments.json):
         context.show("To lock so: the same command with --keep.")
     return ExitCode.DONE

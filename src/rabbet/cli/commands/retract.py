@@ -51,5 +51,5 @@ def run(arguments: Namespace, context: Context) -> int:
     if not edits:
         raise WrongUsage("nothing was given to retract", remedy="rabbet declare")
     done = carried_out(context.project(), context.machine, context.observer, edits, now=arguments.now)
-    context.present(ChangesView(done), "retract", as_json=arguments.json)
+    context.present(ChangesView(done), as_json=arguments.json)
     return ExitCode.DONE

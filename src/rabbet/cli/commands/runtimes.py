@@ -60,7 +60,7 @@ def run(arguments: Namespace, context: Context) -> int:
     machine, observer = context.machine, context.observer
     if arguments.action is None:
         found = runtimes_found(_project(context), machine, observer, arguments.only)
-        context.present(RuntimesView(found, refused=arguments.refused), "runtimes", as_json=arguments.json)
+        context.present(RuntimesView(found, refused=arguments.refused), as_json=arguments.json)
         return ExitCode.NO if found.missing else ExitCode.DONE
     if arguments.action == "publish":
         return _publish(arguments, context)
@@ -71,16 +71,16 @@ def run(arguments: Namespace, context: Context) -> int:
         )
     if arguments.action == "discard":
         gone = discard(machine, arguments.runtime)
-        context.present(DiscardedView(gone), "runtimes-discard", as_json=arguments.json)
+        context.present(DiscardedView(gone), as_json=arguments.json)
         return ExitCode.DONE
     project = _project(context)
     if arguments.action == "lookup":
         offers = look_up(project, machine, observer, arguments.runtime)
         view = OffersView(offers, arguments.runtime)
-        context.present(view, "runtimes-lookup", as_json=arguments.json)
+        context.present(view, as_json=arguments.json)
         return ExitCode.DONE if offers else ExitCode.NO
     picked, program = obtain(project, machine, observer, arguments.runtime, from_source=arguments.from_source)
-    context.present(ObtainedView(picked, program), "runtimes-obtain", as_json=arguments.json)
+    context.present(ObtainedView(picked, program), as_json=arguments.json)
     return ExitCode.DONE
 
 
@@ -106,7 +106,7 @@ def _publish(arguments: Namespace, context: Context) -> int:
     if arguments.each is not None:
         return _publish_each(arguments, folder, context)
     done = publish(machine, context.observer, arguments.runtime, folder, copy=arguments.copy)
-    context.present(PublishedView(done), "runtimes-publish", as_json=arguments.json)
+    context.present(PublishedView(done), as_json=arguments.json)
     return ExitCode.DONE
 
 
@@ -125,7 +125,7 @@ def _publish_each(arguments: Namespace, folder: Path, context: Context) -> int:
             done.append(publish(machine, context.observer, what, folder, copy=arguments.copy))
         except RabbetError as error:
             failed.append((what, error))
-    context.present(AllPublishedView(done, failed), "runtimes-publish", as_json=arguments.json)
+    context.present(AllPublishedView(done, failed), as_json=arguments.json)
     return ExitCode.NO if failed else ExitCode.DONE
 
 

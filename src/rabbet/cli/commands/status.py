@@ -24,5 +24,5 @@ def run(arguments: Namespace, context: Context) -> int:
     from rabbet.tasks.status import status
 
     found = status(context.project(arguments.variant), context.machine)
-    context.present(StatusView(found), "status", as_json=arguments.json)
+    context.present(StatusView(found), as_json=arguments.json)
     return ExitCode.DONE

@@ -35,17 +35,17 @@ def run(arguments: Namespace, context: Context) -> int:
     if arguments.action == "key":
         key = cache_key(context.project())
         if arguments.json:
-            context.show_json("store", {"key": key, "folder": str(context.machine.store_folder)})
+            context.show_json("store-key", {"key": key, "folder": str(context.machine.store_folder)})
         else:
             context.show(key)
         return ExitCode.DONE
     if arguments.action == "sweep":
         removed = sweep_store(context.machine, context.observer, older=arguments.older or 0)
-        context.present(RemovedView(removed), "store", as_json=arguments.json)
+        context.present(RemovedView(removed), as_json=arguments.json)
         return ExitCode.DONE
     if arguments.action == "check":
         damaged = check_store(context.machine, context.observer)
-        context.present(DamagedView(damaged), "store", as_json=arguments.json)
+        context.present(DamagedView(damaged), as_json=arguments.json)
         return ExitCode.NO if damaged else ExitCode.DONE
-    context.present(OverviewView(overview(context.machine)), "store", as_json=arguments.json)
+    context.present(OverviewView(overview(context.machine)), as_json=arguments.json)
     return ExitCode.DONE

@@ -1,5 +1,7 @@
 """What was put into a carried folder."""
 
+from typing import ClassVar
+
 from msgspec import Struct
 
 from rabbet.cli.context import Context
@@ -13,6 +15,8 @@ __all__ = ["CarriedBuildsView", "CarryView"]
 
 class CarryView(Struct, frozen=True):
     """How much there is, what could not come along, and what to do with it."""
+
+    schema: ClassVar[str] = "carry"
 
     carried: Carried
     variant: str | None
@@ -54,6 +58,8 @@ class CarryView(Struct, frozen=True):
 
 class CarriedBuildsView(Struct, frozen=True):
     """Which wheels that were built here lie in the place now, and how teammates get them."""
+
+    schema: ClassVar[str] = "carry-built"
 
     carried: CarriedBuilds
 

@@ -4,6 +4,7 @@ import csv
 import io
 from collections.abc import Iterator, Sequence
 from pathlib import Path
+from typing import ClassVar
 
 from msgspec import Struct
 
@@ -37,6 +38,8 @@ _WIDTH = 80  # where nobody tells how wide the output is
 
 class RecordedView(Struct, frozen=True):
     """An inventory that was written, or sent."""
+
+    schema: ClassVar[str] = "census-record"
 
     found: Recorded
     sent: bool
@@ -74,6 +77,8 @@ def _through(remote: str) -> str:
 class CollectedView(Struct, frozen=True):
     """What came through a remote."""
 
+    schema: ClassVar[str] = "census-collect"
+
     found: Collected
 
     def show(self, context: Context) -> None:
@@ -95,6 +100,8 @@ class CollectedView(Struct, frozen=True):
 
 class CensusView(Struct, frozen=True):
     """The matrix of what differs × groups of machines."""
+
+    schema: ClassVar[str] = "census"
 
     found: Census
     variant: str | None
@@ -243,6 +250,8 @@ def _plain(cell: str) -> str:
 class MachineView(Struct, frozen=True):
     """All that differs on one machine."""
 
+    schema: ClassVar[str] = "census-machine"
+
     state: State
     variant: str | None
 
@@ -287,6 +296,8 @@ class MachineView(Struct, frozen=True):
 class LibraryView(Struct, frozen=True):
     """One library on all machines, over time."""
 
+    schema: ClassVar[str] = "census-library"
+
     found: LibraryOverTime
 
     def show(self, context: Context) -> None:
@@ -320,6 +331,8 @@ class LibraryView(Struct, frozen=True):
 class DevelopmentView(Struct, frozen=True):
     """Who came into which state, and when."""
 
+    schema: ClassVar[str] = "census-since"
+
     found: Development
 
     def show(self, context: Context) -> None:
@@ -346,6 +359,8 @@ class DevelopmentView(Struct, frozen=True):
 
 class CheckView(Struct, frozen=True):
     """Whether more machines break than are allowed, fit for a chat message."""
+
+    schema: ClassVar[str] = "census-check"
 
     found: Census
     allowed: int

@@ -1,5 +1,7 @@
 """What became of the declaration: for `declare` and `retract`."""
 
+from typing import ClassVar
+
 from msgspec import Struct
 from msgspec.structs import asdict
 
@@ -14,6 +16,8 @@ __all__ = ["ChangesView", "EntriesView", "entry_text", "verb_of"]
 
 class ChangesView(Struct, frozen=True):
     """What became of each entry, and what came of it where it was carried out at once."""
+
+    schema: ClassVar[str] = "changes"
 
     done: Done
 
@@ -60,6 +64,8 @@ def _carried_out(done: Done) -> dict[str, View]:
 
 class EntriesView(Struct, frozen=True):
     """All that is declared."""
+
+    schema: ClassVar[str] = "declared"
 
     declaration: Declaration
 

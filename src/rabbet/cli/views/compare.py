@@ -2,6 +2,7 @@
 
 from collections import Counter
 from collections.abc import Sequence
+from typing import ClassVar
 
 from msgspec import Struct
 from packaging.version import Version
@@ -16,6 +17,8 @@ __all__ = ["CompareView", "show_markdown"]
 
 class CompareView(Struct, frozen=True):
     """What differs between two locks, and which declared change brought it about."""
+
+    schema: ClassVar[str] = "compare"
 
     compared: Compared
 

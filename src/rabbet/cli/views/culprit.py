@@ -2,6 +2,7 @@
 
 from argparse import Namespace
 from collections.abc import Iterator, Sequence
+from typing import ClassVar
 
 from msgspec import Struct
 
@@ -24,6 +25,8 @@ _LINES = 4  # of output
 
 class CulpritView(Struct, frozen=True):
     """The culprits and the innocent, how that was found out, and what keeps the culprits out."""
+
+    schema: ClassVar[str] = "culprit"
 
     case: Case
     arguments: Namespace

@@ -1,5 +1,7 @@
 """What `drift` found."""
 
+from typing import ClassVar
+
 from msgspec import Struct
 from msgspec.structs import asdict
 from packaging.version import Version
@@ -24,6 +26,8 @@ _SHOWN_NAMES = 8
 
 class DriftView(Struct, frozen=True):
     """What differs from the lock, and what that breaks."""
+
+    schema: ClassVar[str] = "drift"
 
     found: Drift
 

@@ -2,6 +2,7 @@
 
 from collections.abc import Sequence
 from pathlib import Path
+from typing import ClassVar
 
 from msgspec import Struct
 
@@ -14,6 +15,8 @@ __all__ = ["EnvironmentsView"]
 
 class EnvironmentsView(Struct, frozen=True):
     """The environments of this machine, one row each."""
+
+    schema: ClassVar[str] = "envs"
 
     found: Sequence[Known]
 

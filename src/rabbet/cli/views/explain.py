@@ -1,6 +1,7 @@
 """What `explain` tells."""
 
 import re
+from typing import ClassVar
 
 from msgspec import Struct
 from packaging.utils import NormalizedName
@@ -21,6 +22,8 @@ __all__ = ["HeldBackView", "LibraryView", "TreeView"]
 
 class LibraryView(Struct, frozen=True):
     """Who asks for one library, for which groups and extras, and what holds it back."""
+
+    schema: ClassVar[str] = "explain"
 
     explained: Explained
     name: NormalizedName
@@ -88,6 +91,8 @@ class LibraryView(Struct, frozen=True):
 class TreeView(Struct, frozen=True):
     """The whole graph, with `sizes` if these are wanted."""
 
+    schema: ClassVar[str] = "explain-all"
+
     explained: Explained
     sizes: bool
 
@@ -112,6 +117,8 @@ class TreeView(Struct, frozen=True):
 
 class HeldBackView(Struct, frozen=True):
     """Every library that is not at its newest release."""
+
+    schema: ClassVar[str] = "explain-all"
 
     explained: Explained
 

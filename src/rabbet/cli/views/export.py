@@ -1,5 +1,7 @@
 """Which files were exported."""
 
+from typing import ClassVar
+
 from msgspec import Struct
 
 from rabbet.cli.context import Context
@@ -13,6 +15,8 @@ __all__ = ["ExportedView"]
 
 class ExportedView(Struct, frozen=True):
     """The files, whether they had to be written, and the paths for editors."""
+
+    schema: ClassVar[str] = "export"
 
     exported: Exported
     what: str

@@ -1,5 +1,7 @@
 """What `imports` found."""
 
+from typing import ClassVar
+
 from msgspec import Struct
 
 from rabbet.cli.context import Context
@@ -30,6 +32,8 @@ _SAYS = {
 
 class ImportsView(Struct, frozen=True):
     """What is imported and not declared as it should be, and the other way round."""
+
+    schema: ClassVar[str] = "imports"
 
     found: Imports
 

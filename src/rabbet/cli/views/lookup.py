@@ -1,6 +1,7 @@
 """What `lookup` lists."""
 
 from collections.abc import Sequence
+from typing import ClassVar
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -17,6 +18,8 @@ __all__ = ["LookupView"]
 
 class LookupView(Struct, frozen=True):
     """The releases of a library; as text at `most` so many besides the locked one."""
+
+    schema: ClassVar[str] = "lookup"
 
     found: LookedUp
     most: int | None

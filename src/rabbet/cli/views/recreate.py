@@ -1,6 +1,7 @@
 """What `recreate` did, or would do."""
 
 from collections.abc import Mapping
+from typing import ClassVar
 
 from msgspec import Struct
 
@@ -31,6 +32,8 @@ _TO_DO = {
 
 class RecreateView(Struct, frozen=True):
     """The steps that make an environment match the lock: `done`, or only planned."""
+
+    schema: ClassVar[str] = "recreate"
 
     report: RecreateReport
     done: bool

@@ -3,7 +3,7 @@
 import re
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from typing import TypeVar
+from typing import ClassVar, TypeVar
 
 from msgspec import Struct
 
@@ -32,6 +32,8 @@ class ResolvedView(Struct, frozen=True):
     It was `written` or not; what comes next is told unless the command is `going_on` to it.
     """
 
+    schema: ClassVar[str] = "resolve"
+
     resolved: Sequence[Resolved]
     written: bool = True
     going_on: bool = False
@@ -48,6 +50,8 @@ class ResolvedView(Struct, frozen=True):
 
 class VerdictsView(Struct, frozen=True):
     """Whether locks are what the declaration asks for, and why not."""
+
+    schema: ClassVar[str] = "resolve-verify"
 
     verdicts: Sequence[Verdict]
 

@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, ClassVar
 
 from msgspec import Struct
 
@@ -37,6 +37,8 @@ _SHOWN_OBSTACLES = 4
 
 class RuntimesView(Struct, frozen=True):
     """The runtimes of this machine, one row each; what was `refused` only if it is asked for."""
+
+    schema: ClassVar[str] = "runtimes"
 
     found: RuntimesFound
     refused: bool = False
@@ -134,6 +136,8 @@ def _short(path: str, home: Path) -> str:
 class OffersView(Struct, frozen=True):
     """What catalogues offer, one row a version."""
 
+    schema: ClassVar[str] = "runtimes-lookup"
+
     offers: "Sequence[Offered]"
     constraint: str
 
@@ -161,6 +165,8 @@ class OffersView(Struct, frozen=True):
 class ObtainedView(Struct, frozen=True):
     """A runtime that was obtained."""
 
+    schema: ClassVar[str] = "runtimes-obtain"
+
     picked: "Offered"
     program: Path
 
@@ -178,6 +184,8 @@ class ObtainedView(Struct, frozen=True):
 class DiscardedView(Struct, frozen=True):
     """Runtimes that were removed from the store."""
 
+    schema: ClassVar[str] = "runtimes-discard"
+
     gone: "Sequence[Obtained]"
 
     def show(self, context: Context) -> None:
@@ -192,6 +200,8 @@ class DiscardedView(Struct, frozen=True):
 
 class RuntimeView(Struct, frozen=True):
     """Why a runtime is in the lock, and what holds it back."""
+
+    schema: ClassVar[str] = "explain-runtime"
 
     explained: "RuntimeExplained"
 
@@ -240,6 +250,8 @@ class RuntimeView(Struct, frozen=True):
 class PublishedView(Struct, frozen=True):
     """A runtime that was packed for others."""
 
+    schema: ClassVar[str] = "runtimes-publish"
+
     done: "Published"
 
     def show(self, context: Context) -> None:
@@ -276,6 +288,8 @@ class PublishedView(Struct, frozen=True):
 
 class AllPublishedView(Struct, frozen=True):
     """What the lines of a file named: what others can obtain now, and what failed."""
+
+    schema: ClassVar[str] = "runtimes-publish-each"
 
     done: Sequence["Published"]
     failed: Sequence[tuple[str, RabbetError]]

@@ -1,6 +1,7 @@
 """Where a project stands."""
 
 from collections.abc import Iterator
+from typing import ClassVar
 
 from msgspec import Struct
 
@@ -23,6 +24,8 @@ _WHY = {
 
 class StatusView(Struct, frozen=True):
     """The table of what there is, and the next command."""
+
+    schema: ClassVar[str] = "status"
 
     status: Status
 

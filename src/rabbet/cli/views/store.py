@@ -1,6 +1,7 @@
 """What `store` shows."""
 
 from collections.abc import Sequence
+from typing import ClassVar
 
 from msgspec import Struct
 from msgspec.structs import asdict
@@ -15,6 +16,8 @@ __all__ = ["DamagedView", "OverviewView", "RemovedView"]
 
 class OverviewView(Struct, frozen=True):
     """The store's parts, and where they are."""
+
+    schema: ClassVar[str] = "store"
 
     found: Overview
 
@@ -40,6 +43,8 @@ class OverviewView(Struct, frozen=True):
 class RemovedView(Struct, frozen=True):
     """What was swept out."""
 
+    schema: ClassVar[str] = "store-removed"
+
     removed: Sequence[Removed]
 
     def show(self, context: Context) -> None:
@@ -55,6 +60,8 @@ class RemovedView(Struct, frozen=True):
 
 class DamagedView(Struct, frozen=True):
     """What was damaged, and is removed now."""
+
+    schema: ClassVar[str] = "store-damaged"
 
     damaged: Sequence[str]
 
