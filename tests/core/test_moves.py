@@ -84,7 +84,7 @@ MOVES = [
 def lock(
     libraries: dict[str, str], runtimes: dict[str, str] | None = None, builds: tuple[LockedBuild, ...] = ()
 ) -> Lock:
-    """A lock of versions; names behind a `>` are what a library needs, behind a `#` stands a file's digest."""
+    """A lock of versions; behind a `>` stands what a library needs, behind a `#` its file's digest."""
     return Lock(
         requires_python=None,
         environments=(),
