@@ -494,6 +494,9 @@ class Obtaining(ProgramCase):
         for arguments, code, words in (
             (["obtain"], 2, "which runtime was not said"),
             (["publish"], 2, "which runtime was not said, or in two ways"),
+            (["obtain", "waggle", "--copy"], 2, "--copy goes with runtimes publish"),
+            (["lookup", "waggle", "--from-source"], 2, "--from-source goes with runtimes obtain"),
+            (["--to", "x"], 2, "--to goes with runtimes publish"),
             (["publish", ".", "--each", "x"], 2, "which runtime was not said, or in two ways"),
             (["publish", "."], 2, "where to publish the runtime was not said"),
             (["obtain", "waggle>=9"], 7, "apiary: 2.1 is not waggle>=9"),

@@ -210,9 +210,9 @@ def _with_way(
     """The failure where a runtime is missing, with the command that obtains one, if a catalogue offers it."""
     if isinstance(error, NotObtained):
         return error  # the lock says where
-    from rabbet.workspace.runtimes.obtaining import Shelf
+    from rabbet.workspace.runtimes.obtaining import with_way_to_obtain
 
-    return Shelf(project, machine).with_way(error, Need(library_name(language), versions))
+    return with_way_to_obtain(error, Need(library_name(language), versions), project, machine)
 
 
 def _obtain_missing(project: Project, machine: Machine, observer: Observer) -> None:

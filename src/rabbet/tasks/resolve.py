@@ -346,10 +346,10 @@ class _Work:
         try:
             runtime = chosen_runtime(declaration, found, before, like=self._preferred.python)
         except NoRuntime as error:
-            from rabbet.workspace.runtimes.obtaining import Shelf
+            from rabbet.workspace.runtimes.obtaining import with_way_to_obtain
 
             need = Need(library_name("python"), declaration.python)
-            raise Shelf(self._project, self._machine).with_way(error, need) from error
+            raise with_way_to_obtain(error, need, self._project, self._machine) from error
         return declaration, runtime, targets_for(declaration, runtime)
 
     def _request(

@@ -58,6 +58,7 @@ def run(arguments: Namespace, context: Context) -> int:
     from rabbet.tasks.runtimes import discard, look_up, obtain, runtimes_found
 
     machine, observer = context.machine, context.observer
+    _refuse_out_of_place(arguments)
     if arguments.action is None:
         found = runtimes_found(_project(context), machine, observer, arguments.only)
         context.present(RuntimesView(found, refused=arguments.refused), as_json=arguments.json)
@@ -82,6 +83,16 @@ def run(arguments: Namespace, context: Context) -> int:
     picked, program = obtain(project, machine, observer, arguments.runtime, from_source=arguments.from_source)
     context.present(ObtainedView(picked, program), as_json=arguments.json)
     return ExitCode.DONE
+
+
+def _refuse_out_of_place(arguments: Namespace) -> None:
+    """Raise `WrongUsage` for an option of another action than the one that is asked for."""
+    actions = {"to": "publish", "copy": "publish", "each": "publish", "from_source": "obtain"}
+    for option, action in actions.items():
+        if getattr(arguments, option) and arguments.action != action:
+            raise WrongUsage(
+                f"--{option.replace('_', '-')} goes with runtimes {action}", remedy="rabbet runtimes --help"
+            )
 
 
 def _publish(arguments: Namespace, context: Context) -> int:

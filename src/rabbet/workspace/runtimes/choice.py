@@ -157,11 +157,11 @@ def runtime_under(project: Project, machine: Machine, constraint: str) -> Linked
     found = found_runtimes([languages[need.name]], machine, project)[need.name]
     fitting = [one for one in _working(found) if need.specifier.contains(one.version)]
     if not fitting:
-        from rabbet.workspace.runtimes.obtaining import Shelf
+        from rabbet.workspace.runtimes.obtaining import with_way_to_obtain
 
         missing = no_runtime(need.name, need.specifier, found)
         plain = NoRuntime(str(missing), because=missing.because, note="install one")
-        raise Shelf(project, machine).with_way(plain, need)
+        raise with_way_to_obtain(plain, need, project, machine)
     newest = max(fitting, key=lambda one: one.version)
     return linked_runtime(newest, languages[need.name])
 

@@ -40,6 +40,7 @@ __all__ = [
     "new_enough",
     "obtained_for",
     "own_target",
+    "with_way_to_obtain",
 ]
 
 _SHOWN = 5  # offers that an error names
@@ -285,6 +286,15 @@ def _locked_runtimes(project: Project) -> tuple[LockedRuntime, ...]:
         return project.lock().runtimes
     except RabbetError:
         return ()
+
+
+def with_way_to_obtain(error: NoRuntime, need: Need, project: Project, machine: Machine) -> NoRuntime:
+    """The failure as `Shelf.with_way` tells it; where no catalogue can be opened, as it was."""
+    try:
+        shelf = Shelf(project, machine)
+    except RabbetError:
+        return error
+    return shelf.with_way(error, need)
 
 
 def _obtain_command(need: Need, *, from_source: bool) -> str:
