@@ -234,8 +234,10 @@ def _run(name: str, given: list[str]) -> int:
 
     # Who raises something wants the newest there is, whatever is said to be fresh.
     anew = any(getattr(arguments, name, False) for name in ("fresh_listings", "raised", "raise_all"))
-    shared = {name: getattr(arguments, name, False) for name in ("quiet", "verbose", "offline")}
-    with make_context(**shared, fresh_listings=anew) as context:
+    loudness = {name: getattr(arguments, name, False) for name in ("quiet", "verbose")}
+    carried = getattr(arguments, "carried", None) is not None  # then no network is asked
+    offline = carried or getattr(arguments, "offline", False)
+    with make_context(**loudness, offline=offline, fresh_listings=anew) as context:
         try:
             return _carry_out(COMMANDS[name][1], arguments, context)
         except RabbetError as error:

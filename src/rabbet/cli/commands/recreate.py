@@ -78,11 +78,10 @@ def run(arguments: Namespace, context: Context) -> int:
 
 
 def _take_carried(arguments: Namespace, context: Context) -> None:
-    """Put what was carried into the store; from then on no network is asked."""
+    """Put what was carried into the store."""
     from rabbet.tasks.carry import take_carried
 
     machine = context.machine
-    machine.offline = True
     project = context.project(arguments.variant)
     for note in take_carried(project, machine, context.observer, machine.folder / arguments.carried):
         context.note(note)
