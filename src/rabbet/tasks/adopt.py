@@ -22,7 +22,7 @@ from rabbet.workspace.evidence import Gathered, gather
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.preferred import declare_and_prefer
 from rabbet.workspace.project import DECLARATION, Project, read_text
-from rabbet.workspace.runtimes.pythons import standard_modules_of
+from rabbet.workspace.runtimes.pythons import own_target, standard_modules_of
 from rabbet.workspace.settings import users_source
 
 __all__ = ["Adopting", "adopting", "save"]
@@ -59,7 +59,8 @@ def adopting(machine: Machine, observer: Observer, places: Sequence[str]) -> Ado
     """
     folder = machine.folder
     observer.stage("looking at what is there")
-    gathered, before = gather(places, folder, machine.home), existing(folder)
+    gathered = gather(places, folder, machine.home, own_target(machine))
+    before = existing(folder)
     name = before.name if before else default_name(folder)
     adoption = adopt(_evidence(gathered, before, name, _standard_modules(gathered, before, machine)))
     if not (adoption.entries or adoption.limits or adoption.preferred or adoption.left):

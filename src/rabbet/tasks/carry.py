@@ -50,8 +50,8 @@ from rabbet.store.trees import is_sound
 from rabbet.workspace.comparison import question
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
-from rabbet.workspace.runtimes.obtaining import Shelf, own_target
-from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, targets_of_lock
+from rabbet.workspace.runtimes.obtaining import Shelf
+from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, own_target, targets_of_lock
 from rabbet.workspace.selection import RecreateOptions
 from rabbet.workspace.sources import open_sources
 from rabbet.workspace.supply import supply_for

@@ -34,7 +34,7 @@ from rabbet.workspace.project import Project, not_made_here
 from rabbet.workspace.restore import remember_manifest
 from rabbet.workspace.result_cache import Fit, remember_fit
 from rabbet.workspace.runtimes.choice import runtimes_here
-from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons
+from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, own_target
 from rabbet.workspace.selection import RecreateOptions
 from rabbet.workspace.supply import intent_of, supply_for
 
@@ -220,7 +220,7 @@ def _obtain_missing(project: Project, machine: Machine, observer: Observer) -> N
 
     Raises `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
     """
-    from rabbet.workspace.runtimes.obtaining import Shelf, own_target
+    from rabbet.workspace.runtimes.obtaining import Shelf
 
     declaration, lock = project.declaration(), project.lock()
     if not any(runtime.archives for runtime in lock.runtimes):

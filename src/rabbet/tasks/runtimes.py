@@ -21,7 +21,7 @@ from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.choice import runtimes_here
 from rabbet.workspace.runtimes.languages import found_runtimes, languages_for, unknown_language
-from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons
+from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, own_target
 
 if TYPE_CHECKING:
     from rabbet.store.obtained import Obtained
@@ -184,7 +184,7 @@ def look_up(
 
     Raises `NotUnderstood`, `SourceFailed`.
     """
-    from rabbet.workspace.runtimes.obtaining import Shelf, own_target
+    from rabbet.workspace.runtimes.obtaining import Shelf
 
     need = parse_runtime(constraint)
     observer.stage("reading catalogues")
@@ -205,7 +205,7 @@ def obtain(
     What a project's catalogue has as source alone is built only with `from_source`. Raises `NotUnderstood`,
     `NoRuntime`, `SourceFailed`, `IntegrityFailed`, `BuildFailed`, `CannotWrite`.
     """
-    from rabbet.workspace.runtimes.obtaining import Shelf, own_target
+    from rabbet.workspace.runtimes.obtaining import Shelf
 
     need = parse_runtime(constraint)
     observer.stage("reading catalogues")

@@ -7,7 +7,6 @@ from pathlib import Path
 from urllib.parse import unquote
 
 from msgspec import Struct, field
-from packaging.markers import default_environment
 from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
@@ -16,6 +15,7 @@ from rabbet.core.adoption import Left, Listed, Present
 from rabbet.core.drift.imports import ImportSite, Offered
 from rabbet.core.model.declaration import Section
 from rabbet.core.model.inventory import Inventory
+from rabbet.core.model.target import Target
 from rabbet.core.needs.need import is_name, library_name
 from rabbet.core.shell import quoted
 from rabbet.disk.named import path_named
@@ -52,17 +52,21 @@ class Gathered(Struct, kw_only=True):
     hashed: int = 0
 
 
-def gather(places: Sequence[str], folder: Path, home: Path) -> Gathered:
-    """Look at these places, or at all that is in the folder. Raises `WrongUsage`, `NotUnderstood`."""
-    return _Gatherer(folder, home).gathered(places)
+def gather(places: Sequence[str], folder: Path, home: Path, here: Target) -> Gathered:
+    """Look at these places, or at all that is in the folder; `here` is this machine.
+
+    Raises `WrongUsage`, `NotUnderstood`.
+    """
+    return _Gatherer(folder, home, here).gathered(places)
 
 
 class _Gatherer:
     """One look; `folder` is the project's, to which places are relative when they are shown."""
 
-    def __init__(self, folder: Path, home: Path) -> None:
+    def __init__(self, folder: Path, home: Path, here: Target) -> None:
         self._folder = folder
         self._home = home
+        self._here = here
         self._found = Gathered()
         self._read: set[Path] = set()
 
@@ -118,12 +122,11 @@ class _Gatherer:
 
     def _of_environment(self, place: Path) -> None:
         found = self._found
-        here = Version(".".join(default_environment()["python_version"].split(".")[:2]))
-        inventory = foreign_inventory(place, here, sound=True)
+        inventory = foreign_inventory(place, Version(self._here.minor), sound=True)
         offered: dict[NormalizedName, Offered] = {}
         for site in library_folders(place):
             offered |= dict(offers_in(site))
-        needs = _needs(inventory)
+        needs = _needs(inventory, self._here)
         for name, one in inventory.libraries.items():
             told = one.installation
             found.present.setdefault(
@@ -224,12 +227,11 @@ def _environments(folder: Path) -> list[Path]:
     return sorted(found, key=lambda path: (path.name != ".venv", path.name))
 
 
-def _needs(inventory: Inventory) -> dict[NormalizedName, frozenset[NormalizedName]]:
+def _needs(inventory: Inventory, here: Target) -> dict[NormalizedName, frozenset[NormalizedName]]:
     """What each installed library needs there, for itself and for the extras that others ask it for."""
     python = inventory.python
-    markers: dict[str, str] = {key: str(value) for key, value in default_environment().items()}
-    markers["python_version"] = f"{python.major}.{python.minor}"
-    markers["python_full_version"] = str(python)
+    version = {"python_version": f"{python.major}.{python.minor}", "python_full_version": str(python)}
+    markers = {**here.markers, **version}
     needs = {name: one.metadata.needs if one.metadata else () for name, one in inventory.libraries.items()}
     asked: dict[NormalizedName, set[str]] = {name: {""} for name in needs}
     for need in (need for many in needs.values() for need in many if need.extras):

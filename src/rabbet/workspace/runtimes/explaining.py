@@ -16,7 +16,8 @@ from rabbet.errors import SourceFailed
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.languages import found_runtimes, languages_for
-from rabbet.workspace.runtimes.obtaining import Shelf, own_target
+from rabbet.workspace.runtimes.obtaining import Shelf
+from rabbet.workspace.runtimes.pythons import own_target
 
 __all__ = ["Asked", "RuntimeExplained", "explained_runtime"]
 

@@ -1,6 +1,5 @@
 """Catalogues of runtimes that count for a project, and the runtimes that were obtained from them."""
 
-import sys
 from collections.abc import Collection, Iterator, Sequence
 from contextlib import suppress
 from pathlib import Path
@@ -11,18 +10,16 @@ from packaging.version import Version
 
 from rabbet.core.model.declaration import CatalogueEntry, Declaration, SourceEntry
 from rabbet.core.model.lock import LockedRuntime
-from rabbet.core.model.runtime import PythonRuntime, RuntimeArchive, RuntimeOffer
+from rabbet.core.model.runtime import RuntimeArchive, RuntimeOffer
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import specifiers_text
 from rabbet.core.progress import Observer
 from rabbet.core.shell import quoted
-from rabbet.core.targets import target_of
 from rabbet.disk.named import path_named
 from rabbet.errors import NoRuntime, RabbetError, SourceFailed
 from rabbet.formats.address import is_address, joined, parse_address
 from rabbet.runtimes.catalogues import Catalogue, JsonCatalogue, Registry, Wheels
-from rabbet.runtimes.probe import probe_all
 from rabbet.sources.file_reader import FileReader
 from rabbet.sources.http.client import HttpClient
 from rabbet.sources.opening import open_source
@@ -30,6 +27,7 @@ from rabbet.store.obtained import Obtained, ObtainedRuntimes, receive_archive
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.opening import open_client
 from rabbet.workspace.project import Project
+from rabbet.workspace.runtimes.pythons import own_target
 from rabbet.workspace.settings import known_sources, read_settings
 
 __all__ = [
@@ -39,7 +37,6 @@ __all__ = [
     "anybodys_client",
     "new_enough",
     "obtained_for",
-    "own_target",
     "with_way_to_obtain",
 ]
 
@@ -316,14 +313,6 @@ def _not_without_asking(need: Need, offered: Offered, target: Target) -> NoRunti
 def anybodys_client(machine: Machine) -> HttpClient:
     """A client for addresses that somebody names on the command line, outside of any project."""
     return open_client(_NOBODY, machine)
-
-
-def own_target(machine: Machine) -> Target:
-    """The platform that this Rabbet runs on. Raises `NoRuntime`."""
-    found = probe_all([Path(sys.executable).resolve()], machine.store.runtimes, machine.helpers_environ())[0]
-    if not isinstance(found, PythonRuntime):
-        raise NoRuntime("the Python that runs Rabbet does not answer", because=[found.reason])
-    return target_of(found)
 
 
 def _users(machine: Machine) -> tuple[Path, Sequence[CatalogueEntry]]:

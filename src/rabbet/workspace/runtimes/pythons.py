@@ -1,6 +1,7 @@
 """Which interpreter of this machine a project gets, and what became of the one it got."""
 
 import os
+import sys
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import NamedTuple
@@ -26,6 +27,7 @@ __all__ = [
     "chosen_runtime",
     "found_pythons",
     "interpreter_trouble",
+    "own_target",
     "standard_modules_of",
     "targets_for",
     "targets_of_lock",
@@ -85,6 +87,14 @@ def _none_served(declaration: Declaration, others: Sequence[PythonRuntime]) -> N
         + ("; what follows serves one that is here as well:" if able else ""),
         remedy=f"rabbet declare --python {able[0].minor} && rabbet resolve" if able else "",
     )
+
+
+def own_target(machine: Machine) -> Target:
+    """The platform that this Rabbet runs on. Raises `NoRuntime`."""
+    found = probe_all([Path(sys.executable).resolve()], machine.store.runtimes, machine.helpers_environ())[0]
+    if not isinstance(found, PythonRuntime):
+        raise NoRuntime("the Python that runs Rabbet does not answer", because=[found.reason])
+    return target_of(found)
 
 
 # Modules of Python that newer versions lack: code for older ones may import them.
