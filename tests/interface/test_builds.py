@@ -222,12 +222,14 @@ class Builds(ProgramCase):
     def test_nothing_stays(self) -> None:
         """What a build starts ends with it, wherever that went, and whoever is killed or stopped."""
         sleeping = f"{sys.executable!r}, ['python', '-c', 'import time; time.sleep(600)'], {{}}"
+        seen, partly = str(self.seen), f"{self.seen}.partly"  # who sees the name sees the number too
         daemon = (
             "import time\n    above = os.getppid()\n    if os.fork() == 0:\n        os.setsid()\n"
             "        if os.fork() == 0:\n"
-            f"            Path({str(self.seen)!r}).write_text(str(os.getpid()))\n"
+            f"            Path({partly!r}).write_text(str(os.getpid()))\n"
+            f"            os.rename({partly!r}, {seen!r})\n"
             f"            os.execve({sleeping})\n        os._exit(0)\n    os.wait()\n"
-            f"    while not os.path.exists({str(self.seen)!r}): time.sleep(0.01)\n"
+            f"    while not os.path.exists({seen!r}): time.sleep(0.01)\n"
         )
         for ending in (
             "    return well(folder, 'queenmark', '1.2')",
@@ -248,7 +250,7 @@ class Builds(ProgramCase):
                     stderr=subprocess.DEVNULL,
                 )
                 until = time.monotonic() + PATIENCE
-                while not (self.seen.exists() and self.seen.read_text()) and time.monotonic() < until:
+                while not self.seen.exists() and time.monotonic() < until:
                     time.sleep(0.02)
                 pid = int(self.seen.read_text())
                 if "sleep" in ending:
