@@ -1,4 +1,4 @@
-"""Run the suite's modules in as many processes as there are cores, the slowest first.
+"""Run the suite's modules in one process more than there are cores, the slowest first: some wait.
 
 Each module runs by itself, as `python -m unittest MODULE` does, and what it printed is shown when it is done.
 Those that run one after the other share a process in which Rabbet is loaded (`tests/support/preloaded.py`).
@@ -24,7 +24,7 @@ def main() -> int:
     begun = time.monotonic()
     modules = sorted(TESTS.rglob("test_*.py"), key=_likely_slow, reverse=True)
     failed = []
-    workers = os.cpu_count() or 1
+    workers = (os.cpu_count() or 1) + 1
     loaded: SimpleQueue[int] = SimpleQueue()
     with ExitStack() as whole, ThreadPoolExecutor(workers) as pool:
         for _ in range(workers):
