@@ -123,6 +123,12 @@ class Differences(unittest.TestCase):
             )
             with self.subTest(case):
                 self.assertEqual({one.name: f"{one.kind}: {one.cause}" for one in found}, case["told"])
+                for side, key in (("before", "old"), ("after", "new")):
+                    versions = {one.name: [str(version) for version in getattr(one, side)] for one in found}
+                    known = {
+                        name: [text.split(">")[0].split("#")[0]] for name, text in case.get(key, {}).items()
+                    }
+                    self.assertEqual(versions, {name: known.get(name, []) for name in versions})
         self.assertEqual(declared_changes(None, declaration(["skepio"])), ())
 
 
