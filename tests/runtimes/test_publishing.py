@@ -9,7 +9,7 @@ from pathlib import Path
 
 from rabbet.core.targets import PLATFORMS
 from rabbet.runtimes.binary_format import architecture_of, baseline_of, platforms_of
-from rabbet.runtimes.contents import baselines_of, found_in, version_by_files
+from rabbet.runtimes.contents import baselines_of, found_in, glibc_of, version_by_files
 from rabbet.runtimes.elf import newest_glibc, read_elf
 from rabbet.runtimes.languages import known_languages
 from rabbet.runtimes.publish import obstacles, pack
@@ -180,7 +180,7 @@ class Programs(unittest.TestCase):
         self.program("b/lib/more.so", elf() + b"GLIBC_2.38\0")
         self.program("b/bin/node", elf() + b"GLIBC_2.17\0")
         node = next(one for one in found_in(self.root, known_languages()) if one.name == "node")
-        self.assertEqual(baselines_of(node, self.root), {"linux-x86_64": "glibc=2.38"})
+        self.assertEqual(baselines_of(node, glibc_of(self.root)), {"linux-x86_64": "glibc=2.38"})
 
 
 class Packing(unittest.TestCase):

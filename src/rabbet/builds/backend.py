@@ -15,7 +15,7 @@ from packaging.requirements import InvalidRequirement
 
 from rabbet.builds import hook_caller
 from rabbet.builds.missing import missing_in
-from rabbet.builds.supervised import run_supervised
+from rabbet.builds.supervised import build_environ, run_supervised
 from rabbet.core.limits import MOST_METADATA, UNREADABLE
 from rabbet.core.model.build import BuildKind, BuildOptions, BuildSystem
 from rabbet.core.needs.need import Need
@@ -28,7 +28,6 @@ from rabbet.formats.zip_archive import BROKEN_ZIP, check_directory
 __all__ = ["Backend", "Workplace"]
 
 _LINES = 8  # of its output that a failure shows
-_EPOCH = "946684800"  # 2000-01-01: what a build writes down as the time is the same in every build
 _MOST_LOOKED_AT = 100  # modules of an editable wheel
 _LARGEST_LOOKED_AT = 1_000_000  # bytes
 _Answer = NewType("_Answer", dict[str, object])
@@ -51,14 +50,8 @@ class Workplace(Struct, frozen=True, kw_only=True):
 
     def environ(self) -> Mapping[str, str]:
         """All variables that a build gets."""
-        return {
-            "PATH": f"{self.interpreter.parent}:{self.commands}",
-            "HOME": str(self.root / "home"),
-            "TMPDIR": str(self.root / "tmp"),
-            "LANG": "C.UTF-8",
-            "SOURCE_DATE_EPOCH": _EPOCH,
-            **self.options.variables,
-        }
+        path = f"{self.interpreter.parent}:{self.commands}"
+        return {**build_environ(path, self.root), **self.options.variables}
 
     @property
     def settings(self) -> Mapping[str, str] | None:

@@ -45,10 +45,9 @@ def facts_of(unbuilt: Unbuilt, runtime: PythonRuntime, folder: Path) -> dict[str
 
 def _of_part(part: ToInstall) -> str:
     """What tells a library of the environment: one that was built here by what it was built from."""
-    built_from = part if isinstance(part, Unbuilt) else part.build
-    if built_from is not None:
-        return built_from.digest
-    return part.artifact.sha256 if isinstance(part, Needed) else ""
+    if isinstance(part, Unbuilt):
+        return part.digest
+    return part.build.digest if part.build else part.artifact.sha256
 
 
 def _source(source: BuildSource, folder: Path) -> list[str]:

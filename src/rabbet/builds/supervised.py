@@ -17,13 +17,14 @@ from rabbet.builds import supervisor
 from rabbet.disk.atomic import cannot_write
 from rabbet.errors import CannotWrite
 
-__all__ = ["Ending", "run_supervised"]
+__all__ = ["Ending", "build_environ", "run_supervised"]
 
 _PAUSE = 0.5  # seconds after which it is told that the command still runs
 _PATIENCE = 10  # seconds that the supervisor may take to end all, before it is ended itself
 _LONGEST_LINE = 300
 _TOLD = re.compile(r"(exit|signal|time|unwritable)(?: ([0-9]{1,3}))?\Z")
 _MOST_TOLD = 100  # bytes
+_EPOCH = "946684800"  # 2000-01-01: what a build writes down as the time is the same in every build
 
 
 class Ending(Struct, frozen=True, kw_only=True):
@@ -46,6 +47,17 @@ class Ending(Struct, frozen=True, kw_only=True):
         """The end of its output, without blank lines."""
         lines = self.output[-most * _LONGEST_LINE :].splitlines()
         return [line.rstrip()[:_LONGEST_LINE] for line in lines if line.strip()][-most:]
+
+
+def build_environ(path: str, root: Path) -> dict[str, str]:
+    """All variables of a build: none of the user's, and folders `home` and `tmp` of its own below `root`."""
+    return {
+        "PATH": path,
+        "HOME": str(root / "home"),
+        "TMPDIR": str(root / "tmp"),
+        "LANG": "C.UTF-8",
+        "SOURCE_DATE_EPOCH": _EPOCH,
+    }
 
 
 def run_supervised(

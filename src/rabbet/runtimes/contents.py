@@ -89,14 +89,11 @@ def _files(folder: Path, tree: Path) -> Iterator[Path]:
             yield path
 
 
-def baselines_of(found: Found, tree: Path) -> dict[str, str]:
-    """For each platform the oldest C library or system that its program, and on Linux any file, asks for."""
+def baselines_of(found: Found, glibc: str) -> dict[str, str]:
+    """For each platform the oldest system or C library that serves; `glibc` is what all files ask for."""
     content = read_program(found.program)
     told = {platform: baseline_of(content, platform) for platform in found.platforms}
-    if not any(one.startswith("glibc=") for one in told.values()):
-        return told
-    of_all = glibc_of(tree)
-    return {platform: of_all if one.startswith("glibc=") else one for platform, one in told.items()}
+    return {platform: glibc if one.startswith("glibc=") else one for platform, one in told.items()}
 
 
 def glibc_of(tree: Path) -> str:

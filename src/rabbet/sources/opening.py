@@ -16,7 +16,7 @@ from rabbet.sources.local_file import local_path
 from rabbet.sources.pages import Pages
 from rabbet.sources.static_pages import StaticPagesSource, holds_pages
 
-__all__ = ["open_source"]
+__all__ = ["open_source", "unsupported"]
 
 
 def open_source(
@@ -39,11 +39,16 @@ def open_source(
         address = parse_address(entry.url).text
         return IndexSource(entry.name, address, client, Pages(memory_of(address), entry.fresh_for), anew=anew)
     if scheme != "file":
-        raise SourceFailed(
-            f"the source '{entry.name}' has an unsupported address",
-            because=[f"{scheme}: is not one of http, https, file or a folder's path"],
-        )
+        raise unsupported(entry.name, scheme)
     folder = local_path(entry.url) or path_named(entry.url, project)
     if holds_pages(folder):
         return StaticPagesSource(entry.name, folder, FileReader(client))
     return FolderSource(entry.name, folder, entry.url, FileReader(client))
+
+
+def unsupported(name: str, scheme: str) -> SourceFailed:
+    """The failure of a source whose address is of a kind that nothing can be taken from."""
+    return SourceFailed(
+        f"the source '{name}' has an unsupported address",
+        because=[f"{scheme}: is not one of http, https, file or a folder's path"],
+    )

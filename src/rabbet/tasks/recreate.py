@@ -188,7 +188,8 @@ def _recreated(
             report = after = prepare(project, machine, observer, options)
         except NoRuntime as error:
             raise _with_way(error, "python", project.declaration().python, project, machine) from error
-        for language, missing in report.missing.items():
+        if report.missing:
+            language, missing = next(iter(report.missing.items()))
             versions = {one.language: one.versions for one in project.declaration().runtimes}
             raise _with_way(missing, language, versions.get(language, SpecifierSet()), project, machine)
         if not report.plan.idle or not _remembered(home, environments, report):

@@ -12,12 +12,11 @@ from packaging.utils import NormalizedName
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.needs.need import library_name
 from rabbet.disk.named import path_named
-from rabbet.errors import SourceFailed
 from rabbet.formats.address import is_address, parse_address
 from rabbet.sources.http.client import HttpClient
 from rabbet.sources.http.credentials import Credentials
 from rabbet.sources.index import IndexSource
-from rabbet.sources.opening import open_source
+from rabbet.sources.opening import open_source, unsupported
 from rabbet.sources.routing import Claim, Routing
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project, read_text
@@ -88,10 +87,7 @@ def open_team_builds(project: Project, machine: Machine) -> "list[TeamBuilds]":
     for entry in declaration.team_builds:
         scheme = parse_address(entry.url).scheme if is_address(entry.url) else ""
         if scheme not in ("", "http", "https", "file"):
-            raise SourceFailed(
-                f"the source '{entry.name}' has an unsupported address",
-                because=[f"{scheme}: is not one of http, https, file or a folder's path"],
-            )
+            raise unsupported(entry.name, scheme)
         address = parse_address(entry.url).text if scheme else path_named(entry.url, project.folder).as_uri()
         if not (machine.offline and scheme.startswith("http")):
             found.append(TeamBuilds(entry.name, address.rstrip("/") + "/", client))

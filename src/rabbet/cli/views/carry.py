@@ -71,7 +71,8 @@ class CarriedBuildsView(Struct, frozen=True):
         for what in carried.not_built:
             context.show(f"note: {what} was not built here yet; rabbet recreate builds it")
         if not carried.wheels:
-            context.show("The lock needs nothing that was built here.")
+            if not carried.not_built:
+                context.show("The lock needs nothing that is built from source.")
             return
         context.show()
         others = f", beside {carried.others} of other builds" if carried.others else ""

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
-from rabbet.builds.supervised import run_supervised
+from rabbet.builds.supervised import build_environ, run_supervised
 from rabbet.core.model.runtime import Refusal, RuntimeArchive, RuntimeOffer
 from rabbet.core.model.target import Target
 from rabbet.core.progress import Observer
@@ -26,7 +26,6 @@ from rabbet.workspace.runtimes.trying import tried
 __all__ = ["build_from_source"]
 
 _LINES = 8  # of its output that a failure shows
-_EPOCH = "946684800"  # 2000-01-01, as for all builds
 
 
 def build_from_source(
@@ -75,13 +74,7 @@ def _run_steps(
 ) -> None:
     """Carry out the steps in the source tree. Raises `BuildFailed`, `CannotWrite`."""
     what, sources = f"{offer.language} {offer.version}", _top(scratch / "sources")
-    environ = {
-        "PATH": machine.helpers_environ()["PATH"],
-        "HOME": str(scratch / "home"),
-        "TMPDIR": str(scratch / "tmp"),
-        "LANG": "C.UTF-8",
-        "SOURCE_DATE_EPOCH": _EPOCH,
-    }
+    environ = build_environ(machine.helpers_environ()["PATH"], scratch)
     logs = machine.store.build_logs
     with cannot_write(logs):
         make_folder(logs)

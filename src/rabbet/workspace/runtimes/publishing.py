@@ -187,9 +187,10 @@ def _inside(archive: Path, scratch: Path, machine: Machine) -> _Inside:
             because=["no language's main program is in it"],
             note="languages that Rabbet does not know are told of in settings.toml",
         )
-    here = [one for one in found if _runs_here(one, tree, target)]
+    glibc = glibc_of(tree)
+    here = [one for one in found if _runs_here(one, glibc, target)]
     if not here:
-        return _by_files(found, tree, archive)
+        return _by_files(found, tree, glibc, archive)
     answer = first_that_runs(here, tree, scratch / "answers", machine.helpers_environ())
     if isinstance(answer, list):
         raise _none_works(archive, answer)
@@ -197,20 +198,20 @@ def _inside(archive: Path, scratch: Path, machine: Machine) -> _Inside:
     offer = RuntimeOffer(
         language=runtime.language, version=runtime.version, where="", distributor=runtime.distributor
     )
-    of_script = glibc_of(tree) if target.libc[0] == "glibc" else ""
-    platforms = baselines_of(one, tree) or {target.platform: of_script}
+    of_script = glibc if target.libc[0] == "glibc" else ""
+    platforms = baselines_of(one, glibc) or {target.platform: of_script}
     return _Inside(offer=offer, program=_program(one, tree), platforms=platforms, tried=True)
 
 
-def _runs_here(found: Found, tree: Path, target: Target) -> bool:
+def _runs_here(found: Found, glibc: str, target: Target) -> bool:
     """Whether this machine can run a program: a script, or one for its platform and no newer system."""
     if found.is_script:
         return True
-    baseline = baselines_of(found, tree).get(target.platform)
+    baseline = baselines_of(found, glibc).get(target.platform)
     return baseline is not None and new_enough(baseline, target)
 
 
-def _by_files(found: Sequence[Found], tree: Path, archive: Path) -> _Inside:
+def _by_files(found: Sequence[Found], tree: Path, glibc: str, archive: Path) -> _Inside:
     """What an archive for other machines holds. Raises `NoRuntime` where no file tells the version."""
     for one in found:
         version = version_by_files(one)
@@ -221,7 +222,7 @@ def _by_files(found: Sequence[Found], tree: Path, archive: Path) -> _Inside:
                 where="",
                 distributor="" if one.language else "cpython",
             )
-            platforms = baselines_of(one, tree)
+            platforms = baselines_of(one, glibc)
             return _Inside(offer=offer, program=_program(one, tree), platforms=platforms, tried=False)
     first = found[0]
     for_ = ", ".join(first.platforms) or "a machine that no target names"
