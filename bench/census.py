@@ -19,12 +19,12 @@ from packaging.version import Version
 from bench.recreate import PROGRAM, libraries_of, served
 from bench.recreate import Project as Made
 from rabbet.core.model.machine_inventory import MachineInventory
-from rabbet.core.progress import Silent
 from rabbet.formats.cyclonedx import write_inventory_file
 from rabbet.team.database import DatabaseRecord, opened_database
 from rabbet.workspace.census import inventory_here
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
+from rabbet.workspace.session import Session
 
 MACHINES, LIBRARIES = 10_000, 300
 REVISIONS = 10  # of the lock that machines are at
@@ -43,8 +43,8 @@ def main() -> None:
         made = Made(Path(holder), address, names)
         made.rabbet("recreate")
         url = sys.argv[2] if sys.argv[2:] else f"sqlite:///{holder}/census.db"
-        project, machine = Project(made.folder), Machine(made.folder, made.variables, Path(holder))
-        here = inventory_here(project, machine, Silent(), "here", None, deep=False)
+        session = Session(Project(made.folder), Machine(made.folder, made.variables, Path(holder)))
+        here = inventory_here(session, "here", None, deep=False)
         sent, states = send_all(here, count, url)
         print(f"{count} machines x {LIBRARIES} libraries, {states} states")
         print(f"sent      {sent:>6.1f} s")

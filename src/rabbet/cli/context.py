@@ -20,6 +20,7 @@ from rabbet.workspace.machine import Machine
 
 if TYPE_CHECKING:
     from rabbet.workspace.project import Project
+    from rabbet.workspace.session import Session
 
 __all__ = ["Context", "View", "make_context"]
 
@@ -55,11 +56,17 @@ class Context(NamedTuple):
         """Whether somebody can be asked."""
         return self.machine.attended
 
-    def project(self, variant: str | None = None) -> "Project":
-        """The project of the current folder, or a variant of it. Raises `NoDeclaration`."""
+    def project(self) -> "Project":
+        """The project of the current folder. Raises `NoDeclaration`."""
         from rabbet.workspace.project import find_project
 
-        return find_project(self.machine.folder).of(variant)
+        return find_project(self.machine.folder)
+
+    def session(self, variant: str | None = None) -> "Session":
+        """The project of the current folder, or a variant of it, for a task. Raises `NoDeclaration`."""
+        from rabbet.workspace.session import Session
+
+        return Session(self.project().of(variant), self.machine, self.observer)
 
     def show(self, text: str = "") -> None:
         """Print a line of the result without secrets, after clearing progress from the screen.

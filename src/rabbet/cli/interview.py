@@ -12,7 +12,7 @@ from rabbet.errors import NotUnderstood
 from rabbet.formats.pyproject import wrong_source
 from rabbet.formats.requirement import parse_requirement, parse_runtime, split_requirements
 from rabbet.tasks.begin import Answers, Draft, checked_name, default_name, offered_runtimes
-from rabbet.workspace.settings import users_source
+from rabbet.workspace.known_sources import users_source
 
 __all__ = ["asked", "given", "show_draft"]
 

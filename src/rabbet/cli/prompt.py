@@ -56,7 +56,7 @@ def agreed_to_build(error: NotAgreed, context: Context) -> bool:
         context.show(f"{line[:1].upper()}{line[1:]}.")
     agreed = confirm(context, "Run it, and not ask again for this folder and back end?")
     if agreed:
-        agree_to_build(context.project(), context.machine)
+        agree_to_build(context.session())
     return agreed
 
 

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.workspace.project import Project
+from rabbet.workspace.session import Session
 
 if TYPE_CHECKING:
     from rabbet.trials.trial import Tried
@@ -16,7 +16,7 @@ __all__ = ["in_trial"]
 
 
 @contextmanager
-def in_trial(arguments: Namespace, project: Project, context: Context) -> Iterator[Path]:
+def in_trial(arguments: Namespace, session: Session, context: Context) -> Iterator[Path]:
     """The folder of an environment with what `--try` and `--from` name. Raises as `trial` does."""
     from rabbet.disk.atomic import cannot_write
     from rabbet.store.scratch import scratch_folder
@@ -27,17 +27,10 @@ def in_trial(arguments: Namespace, project: Project, context: Context) -> Iterat
     machine = context.machine
     wish = Wish(tuple(arguments.tried), tuple(arguments.places))
     with scratch_folder(machine.store_folder / "trials", inherited=True) as folder:
-        root = folder / f"{project.folder.name}-trial" / ENVIRONMENT  # prompts show the name above it
+        root = folder / f"{session.project.folder.name}-trial" / ENVIRONMENT  # prompts show the name above it
         with cannot_write(folder):
             root.mkdir(parents=True)
-        with trial(
-            wish,
-            root,
-            lambda: _fits(project, context),
-            project=project,
-            machine=machine,
-            observer=context.observer,
-        ) as tried:
+        with trial(session, wish, root, lambda: _fits(session)) as tried:
             for line in _told(tried):
                 context.note(line)
             context.output.flush()
@@ -58,7 +51,7 @@ def _told(tried: "Tried") -> Iterator[str]:
     yield f"  to keep it: {tried.keeping}"
 
 
-def _fits(project: Project, context: Context) -> bool:
+def _fits(session: Session) -> bool:
     from rabbet.tasks.recreate import fits
 
-    return fits(project, context.machine)
+    return fits(session)

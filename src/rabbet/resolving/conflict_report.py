@@ -16,14 +16,12 @@ from rabbet.core.model.target import Target
 from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import Need, library_name
 from rabbet.core.needs.wording import need_text
-from rabbet.core.progress import Observer
 from rabbet.core.targets import baseline_needed, named_target, target_of
 from rabbet.errors import NoSolution, Way
 from rabbet.runtimes.choose import newest_first
 from rabbet.sources.catalogue import Catalogue
-from rabbet.workspace.machine import Machine
-from rabbet.workspace.project import Project, read_text
-from rabbet.workspace.runtimes.pythons import found_pythons
+from rabbet.workspace.project import read_text
+from rabbet.workspace.session import Session
 
 if TYPE_CHECKING:
     from rabbet.core.solve.explain.prose import Explanation
@@ -44,7 +42,7 @@ class Unsolved(Struct, frozen=True, kw_only=True):
     `on_date` tells that nothing uploaded later was to count, and `undated` answers as if it were not so.
     """
 
-    project: Project
+    session: Session
     declaration: Declaration
     variant: str | None
     refutation: "Refutation"
@@ -56,7 +54,7 @@ class Unsolved(Struct, frozen=True, kw_only=True):
     undated: Catalogue | None = None
 
 
-def no_solution(unsolved: Unsolved, machine: Machine, observer: Observer) -> NoSolution:
+def no_solution(unsolved: Unsolved) -> NoSolution:
     """The error with the reasons, and with changes that were tried and help."""
     from rabbet.core.solve.explain.prose import explained
 
@@ -72,9 +70,10 @@ def no_solution(unsolved: Unsolved, machine: Machine, observer: Observer) -> NoS
         *explanation.sentences,
         *(f"corrected in pyproject.toml: {one}" for one in _involved(unsolved)),
     )
+    observer = unsolved.session.observer
     told = observer.told(message, because)
     observer.stage("trying what would help")
-    tried, ways, left = _ways(unsolved, machine)
+    tried, ways, left = _ways(unsolved)
     notes = [_further(explained(one, declaration.name)) for one in tried.further]
     if tried.cut_short:
         notes.append(f"no more than {_SECONDS:g} seconds were spent on looking for what helps")
@@ -111,7 +110,7 @@ def _unknown(unsolved: Unsolved) -> NoSolution | None:
     from rabbet.resolving.suggested_commands import command_for, place_of
 
     catalogue = unsolved.catalogue
-    text = read_text(unsolved.project.declaration_file, by_hand=True)
+    text = read_text(unsolved.session.project.declaration_file, by_hand=True)
     because: list[str] = []
     known: list[str] = []
     names: list[str] = []
@@ -147,7 +146,7 @@ def _further(explanation: "Explanation") -> str:
     return "\n".join([f"there is another clash, on {explanation.clash}:", *explanation.sentences])
 
 
-def _ways(unsolved: Unsolved, machine: Machine) -> "tuple[Suggestions, list[Way], list[str]]":
+def _ways(unsolved: Unsolved) -> "tuple[Suggestions, list[Way], list[str]]":
     """What was tried, and the commands that help, the smallest changes first.
 
     Those come before others that help all variants, too; else the variants that the first one leaves without
@@ -157,14 +156,14 @@ def _ways(unsolved: Unsolved, machine: Machine) -> "tuple[Suggestions, list[Way]
     from rabbet.resolving.suggested_commands import command_for, edits_for, helps
 
     until = time.process_time() + _SECONDS
-    text = read_text(unsolved.project.declaration_file, by_hand=True)
+    text = read_text(unsolved.session.project.declaration_file, by_hand=True)
     declared, told = unsolved.declaration.asked(), unsolved.declaration.told
     tried = suggestions(
         unsolved.refutation,
         Question(
             declared=declared,
             targets=_asked(unsolved, unsolved.targets),
-            others=_others(unsolved, machine),
+            others=_others(unsolved),
             in_time=lambda: time.process_time() < until,
         ),
     )
@@ -295,7 +294,7 @@ def _asked(unsolved: Unsolved, targets: Sequence[Target]) -> "list[Asked]":
     return [(one, catalogue if one is unsolved.target else catalogue.for_target(one)) for one in ordered]
 
 
-def _others(unsolved: Unsolved, machine: Machine) -> "Iterator[tuple[Suggestion, list[Asked]]]":
+def _others(unsolved: Unsolved) -> "Iterator[tuple[Suggestion, list[Asked]]]":
     """Newer systems than are assumed, this machine's other runtimes, fewer targets: whichever apply."""
     from rabbet.core.solve.explain.suggest import Suggestion
 
@@ -307,7 +306,7 @@ def _others(unsolved: Unsolved, machine: Machine) -> "Iterator[tuple[Suggestion,
         targets = [_with_baselines(one, raised) for one in unsolved.targets]
         yield Suggestion(baseline=f"{library}={version}"), _asked(unsolved, targets)
     if not declaration.targets and not declaration.pythons:
-        for other in _other_targets(unsolved, target, machine):
+        for other in _other_targets(unsolved, target):
             yield Suggestion(runtime=other.minor), _asked(unsolved, [other])
     rest = [one for one in unsolved.targets if one.platform != target.platform]
     if rest and target.platform in declaration.targets:
@@ -330,12 +329,9 @@ def _refused_tags(unsolved: Unsolved) -> set[str]:
     return {tag for listing in listings if listing for file in listing.files for tag in file.tags or ()}
 
 
-def _other_targets(unsolved: Unsolved, target: Target, machine: Machine) -> list[Target]:
+def _other_targets(unsolved: Unsolved, target: Target) -> list[Target]:
     """The same machine with its other runtimes, those that the declaration allows first."""
-    runtimes = {
-        one.version.release[:2]: one
-        for one in reversed(newest_first(found_pythons(machine, unsolved.project)))
-    }
+    runtimes = {one.version.release[:2]: one for one in reversed(newest_first(unsolved.session.pythons()))}
     others = [one for minor, one in runtimes.items() if minor != target.python.release[:2]]
     allowed = [
         other for other in others if unsolved.declaration.python.contains(other.version, prereleases=True)

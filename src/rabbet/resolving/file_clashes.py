@@ -6,24 +6,22 @@ from rabbet.core.model.lock import Lock, Needed
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.targets import target_of
 from rabbet.errors import EnvironmentFailed, IntegrityFailed
-from rabbet.workspace.machine import Machine
-from rabbet.workspace.project import Project
+from rabbet.workspace.session import Session
 
 __all__ = ["file_clash"]
 
 
-def file_clash(
-    project: Project, machine: Machine, lock: Lock, declaration: Declaration, runtime: PythonRuntime
-) -> str | None:
+def file_clash(session: Session, lock: Lock, declaration: Declaration, runtime: PythonRuntime) -> str | None:
     """Which libraries bring the same file, each with other content, if some are known to.
 
     Nothing is fetched for that: recreating looks again, and refuses.
     """
-    if not machine.has_unpacked():
+    if not session.machine.has_unpacked():
         return None
     try:
         wanted = needed(lock, target_of(runtime), lock.everything, declaration)
-        pairs = [(one, machine.store.listed(one.artifact)) for one in wanted if isinstance(one, Needed)]
+        store = session.machine.store
+        pairs = [(one, store.listed(one.artifact)) for one in wanted if isinstance(one, Needed)]
         known = [(one, unpacked) for one, unpacked in pairs if unpacked is not None]
         if len(known) < 2:
             return None
@@ -31,7 +29,7 @@ def file_clash(
         from rabbet.environment.install import CameFrom, prepare_wheel
         from rabbet.environment.layout import Layout
 
-        layout = Layout(root=project.environment, site_packages=runtime.site_packages)
+        layout = Layout(root=session.project.environment, site_packages=runtime.site_packages)
         files = {}
         for one, unpacked in known:
             prepared = prepare_wheel(unpacked, layout, CameFrom(one.artifact.sha256), requested=False)

@@ -12,9 +12,8 @@ from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.target import Target
-from rabbet.core.progress import Observer
 from rabbet.core.solve.policy import Policy
-from rabbet.workspace.machine import Machine
+from rabbet.workspace.session import Session
 from rabbet.workspace.sources import Sources
 
 if TYPE_CHECKING:
@@ -68,14 +67,17 @@ class ResolveRequest(Struct, frozen=True, kw_only=True):
     declaration: Declaration
     variant: str | None
     sources: Sources
-    machine: Machine
-    observer: Observer
     runtime: PythonRuntime
     targets: tuple[Target, ...]
     earlier: tuple[Lock, ...]
     building: frozenset[NormalizedName] = frozenset()
     written: bool = True
     preferred: Mapping[NormalizedName, Version] = field(default_factory=dict)
+
+    @property
+    def session(self) -> Session:
+        """The project, the machine and the observer."""
+        return self.sources.session
 
 
 class ResolveResult(Struct, frozen=True, kw_only=True):

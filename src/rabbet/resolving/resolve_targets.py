@@ -30,11 +30,9 @@ def resolve_targets(work: ResolveRequest, options: ResolveOptions) -> ResolveRes
     policy = policy_for(work, work.targets[0], options)
     kept = [_without(lock, options.raised) for lock in work.earlier] if options.keeps else []
     builds = _build_questions(work, options)
-    with work.sources.catalogue(
-        work.declaration, work.targets[0], policy, work.observer, kept, builds
-    ) as catalogue:
+    with work.sources.catalogue(work.declaration, work.targets[0], policy, kept, builds) as catalogue:
         if not work.building:
-            work.observer.stage("reading listings and metadata")
+            work.session.observer.stage("reading listings and metadata")
         declared = [one.need for one in work.declaration.declared()]
         catalogue.expect(one for one in declared if work.targets[0].admits(one.marker))
         from rabbet.resolving.settling import settled  # here: the first answers are on their way meanwhile
@@ -69,7 +67,7 @@ def _build_questions(work: ResolveRequest, options: ResolveOptions) -> BuildQues
     def open_workshop() -> "Workshop":
         from rabbet.workspace.supply import workshop_for  # here: few libraries have to be built
 
-        return workshop_for(work.sources.project, work.machine, work.observer, work.runtime)
+        return workshop_for(work.session, work.runtime)
 
     return BuildQuestions(work.declaration, work.earlier, open_workshop, settle, work.building)
 

@@ -235,17 +235,17 @@ def _no_solution(
         catalogue=catalogue,
         target=target,
         targets=work.targets,
-        project=work.sources.project,
-        reopened=lambda changed: work.sources.catalogue(changed, target, policy, work.observer),
+        session=work.session,
+        reopened=lambda changed: work.sources.catalogue(changed, target, policy),
         on_date=f"{options.as_of:%Y-%m-%d}" if options.as_of else "",
     )
     if not work.written:
         return unsolved_elsewhere(unsolved)
     if options.as_of is None:
-        return no_solution(unsolved, work.machine, work.observer)
+        return no_solution(unsolved)
     later = replace(policy, as_of=None)
-    with work.sources.catalogue(work.declaration, target, later, work.observer) as undated:
-        return no_solution(replace(unsolved, undated=undated), work.machine, work.observer)
+    with work.sources.catalogue(work.declaration, target, later) as undated:
+        return no_solution(replace(unsolved, undated=undated))
 
 
 def _with_files(solution: Solution, catalogue: Catalogue) -> Solved:
@@ -292,7 +292,7 @@ def _runtimes(
     from rabbet.workspace.runtimes.choice import runtimes_to_lock
     from rabbet.workspace.runtimes.obtaining import Shelf
 
-    shelf = Shelf(work.sources.project, work.machine)
+    shelf = Shelf(work.session.project, work.session.machine)
     known = before.runtimes if before else ()
     others = runtimes_to_lock(work.declaration, shelf, work.runtime, known, options.raised)
     platforms = {one.platform for target in work.targets for one in target.each}

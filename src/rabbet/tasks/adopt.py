@@ -19,11 +19,11 @@ from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import apply, complete
 from rabbet.tasks.begin import default_name, existing, offered_runtimes
 from rabbet.workspace.evidence import Gathered, gather
+from rabbet.workspace.known_sources import users_source
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.preferred import declare_and_prefer
 from rabbet.workspace.project import DECLARATION, Project, read_text
 from rabbet.workspace.runtimes.pythons import own_target, standard_modules_of
-from rabbet.workspace.settings import users_source
 
 __all__ = ["Adopting", "adopting", "save"]
 

@@ -22,7 +22,7 @@ from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, LockedFile, LockedLibrary, LockedRuntime, Needed, ToInstall
 from rabbet.core.model.runtime import PythonRuntime, RuntimeArchive, RuntimeOffer
 from rabbet.core.model.target import Target
-from rabbet.core.progress import Observer, Silent
+from rabbet.core.progress import Observer
 from rabbet.core.targets import named_target, target_of
 from rabbet.disk.atomic import cannot_write
 from rabbet.disk.guarded import GuardedFolder
@@ -48,11 +48,10 @@ from rabbet.sources.local_file import read_pieces
 from rabbet.store.archives import unpack_archive
 from rabbet.store.trees import is_sound
 from rabbet.workspace.comparison import question
-from rabbet.workspace.machine import Machine
-from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.obtaining import Shelf
 from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, own_target, targets_of_lock
 from rabbet.workspace.selection import RecreateOptions
+from rabbet.workspace.session import Session
 from rabbet.workspace.sources import open_sources
 from rabbet.workspace.supply import supply_for
 
@@ -78,25 +77,23 @@ class Carried(Struct, frozen=True, kw_only=True):
     notes: tuple[str, ...]
 
 
-def carry(
-    project: Project, machine: Machine, observer: Observer, to: Path, platforms: Sequence[str] = ()
-) -> Carried:
+def carry(session: Session, to: Path, platforms: Sequence[str] = ()) -> Carried:
     """Put everything that the lock needs for its targets, or those of some `platforms`, into a folder.
 
     If the place ends like an archive, it is packed into one. Raises `NoLock`, `WrongUsage`, `SourceFailed`,
     `IntegrityFailed`, `EnvironmentFailed`, `CannotWrite`.
     """
-    lock, declaration = project.lock(machine), project.declaration()
-    targets = _chosen(targets_of_lock(lock, _NEWEST, project, machine), platforms)
+    lock, declaration = session.lock(), session.declaration()
+    targets = _chosen(targets_of_lock(lock, _NEWEST, session), platforms)
     with tempfile.TemporaryDirectory(prefix="rabbet-carry-") as name:
         scratch = Path(name)
         found = _Collected(lock, declaration, targets)
-        distributions = _fetched(found.files, project, machine, observer)
-        runtimes, catalogue = _runtimes(lock, targets, scratch, project, machine, observer)
-        rabbet = _rabbet(targets, scratch, project, machine, observer)
+        distributions = _fetched(found.files, session)
+        runtimes, catalogue = _runtimes(lock, targets, scratch, session)
+        rabbet = _rabbet(targets, scratch, session)
         parcel = Parcel(
             project=declaration.name,
-            lock=project.lock_stamp(),
+            lock=session.project.lock_stamp(),
             targets=tuple(dict.fromkeys(map(str, targets))),
             distributions=tuple(distributions),
             pythons=found.pythons,
@@ -104,9 +101,9 @@ def carry(
             runtimes=tuple(runtimes),
             catalogue=catalogue,
         )
-        observer.stage("writing", len(distributions) + len(runtimes) + len(rabbet.wheels))
-        with machine.store.claimed(f"carried {to}"):
-            written = _written(parcel, to, project.folder, scratch, observer)
+        session.observer.stage("writing", len(distributions) + len(runtimes) + len(rabbet.wheels))
+        with session.machine.store.claimed(f"carried {to}"):
+            written = _written(parcel, to, session.project.folder, scratch, session.observer)
     return Carried(
         place=to,
         written=written,
@@ -130,30 +127,30 @@ class CarriedBuilds(Struct, frozen=True, kw_only=True):
     not_built: tuple[str, ...]
 
 
-def carry_built(project: Project, machine: Machine, observer: Observer, to: Path) -> CarriedBuilds:
+def carry_built(session: Session, to: Path) -> CarriedBuilds:
     """Put the wheels that this machine built for the lock into a folder, beside those that it holds already.
 
     Of checkouts and of the project itself none is carried: their sources change. Raises `NoLock`,
     `NotUnderstood`, `NoRuntime`, `IntegrityFailed`, `CannotWrite`.
     """
-    asked = question(project, machine, RecreateOptions(everything=True))
+    asked = question(session, RecreateOptions(everything=True))
     found: list[Built] = []
     not_built: set[str] = set()
     for unbuilt in to_build(asked.needed):
-        known = known_wheel(unbuilt, machine.store)
+        known = known_wheel(unbuilt, session.machine.store)
         if known is None:
             not_built.add(unbuilt.what)
         else:
-            found.append(Built(known, facts_of(unbuilt, asked.runtime, project.folder)))
-    observer.stage("writing", len(found))
+            found.append(Built(known, facts_of(unbuilt, asked.runtime, session.project.folder)))
+    session.observer.stage("writing", len(found))
     packed = to.name.endswith(ENDINGS)
     with tempfile.TemporaryDirectory(prefix="rabbet-carry-") as scratch:
         place = Path(scratch) / "folder" if packed else to
-        with machine.store.claimed(f"built {to}"), cannot_write(place):
-            with GuardedFolder.at(place, below=project.folder) as folder:
-                new, others = write_built(found, folder, machine.store, observer)
+        with session.machine.store.claimed(f"built {to}"), cannot_write(place):
+            with GuardedFolder.at(place, below=session.project.folder) as folder:
+                new, others = write_built(found, folder, session.machine.store, session.observer)
             if packed:
-                pack_folder(place, to, below=project.folder)
+                pack_folder(place, to, below=session.project.folder)
     return CarriedBuilds(
         place=to,
         wheels=tuple(one.wheel for one in found),
@@ -171,9 +168,7 @@ class _Rabbet(NamedTuple):
     python: str
 
 
-def _rabbet(
-    targets: Sequence[Target], scratch: Path, project: Project, machine: Machine, observer: Observer
-) -> _Rabbet:
+def _rabbet(targets: Sequence[Target], scratch: Path, session: Session) -> _Rabbet:
     """Rabbet with what it needs: for all targets where the sources offer that.
 
     Else what is installed here, which serves this platform and the Python that Rabbet runs with. Raises
@@ -181,7 +176,7 @@ def _rabbet(
     """
     able = [one for one in targets if one.python >= _OLDEST]
     try:
-        files = [file for one in able for file in _own_files(one, project, machine, observer)]
+        files = [file for one in able for file in _own_files(one, session)]
     except (NoSolution, SourceFailed):
         able = []
     with cannot_write(scratch):
@@ -191,16 +186,14 @@ def _rabbet(
         python = f"{sys.version_info[0]}.{sys.version_info[1]}"
         return _Rabbet(own, f"Python {python} on this platform", python)
     unique = list({file.sha256: file for file in files}.values())
-    found = _fetched(unique, project, machine, observer)
+    found = _fetched(unique, session)
     return _Rabbet(sorted({*own, *found}), ", ".join(dict.fromkeys(map(str, able))), able[0].minor)
 
 
-def _own_files(
-    target: Target, project: Project, machine: Machine, observer: Observer
-) -> Iterator[LockedFile]:
+def _own_files(target: Target, session: Session) -> Iterator[LockedFile]:
     """The wheels of what Rabbet needs on a target. Raises `NoSolution`, `SourceFailed`."""
-    observer.stage(f"looking for what Rabbet needs on {target}")
-    declared = project.declaration()
+    session.observer.stage(f"looking for what Rabbet needs on {target}")
+    declared = session.declaration()
     declaration = Declaration(
         name="rabbet-itself",
         python=SpecifierSet(f">={_OLDEST}"),
@@ -212,10 +205,8 @@ def _own_files(
     request = ResolveRequest(
         declaration=declaration,
         variant=None,
-        sources=open_sources(project, machine, declaration, always=True),
-        machine=machine,
-        observer=Silent(),
-        runtime=next(one for one in found_pythons(machine) if isinstance(one, PythonRuntime)),
+        sources=open_sources(session.silent(), declaration, always=True),
+        runtime=next(one for one in found_pythons(session.machine) if isinstance(one, PythonRuntime)),
         targets=(usual,),
         earlier=(),
         written=False,
@@ -291,14 +282,12 @@ class _Collected:
                 self.pythons[file.filename] = library.requires_python
 
 
-def _fetched(
-    wanted: Sequence[LockedFile], project: Project, machine: Machine, observer: Observer
-) -> list[Packed]:
+def _fetched(wanted: Sequence[LockedFile], session: Session) -> list[Packed]:
     """The files in the store, fetched where it lacks them, several at once."""
-    supply = supply_for(project, machine, observer)
+    supply = supply_for(session)
     content, store = content_from(supply), supply.store
     missing = [file for file in wanted if not store.has(file)]
-    observer.stage("fetching", len(missing), size=sum(file.size or 0 for file in missing))
+    session.observer.stage("fetching", len(missing), size=sum(file.size or 0 for file in missing))
 
     def get(file: LockedFile) -> Packed:
         return Packed(file.filename, store.fetched(file, lambda: content(file)), file.sha256)
@@ -308,7 +297,7 @@ def _fetched(
         found = []
         for job in as_finished([pool.submit(get, file) for file in wanted]):
             found.append(job.result())
-            observer.step(found[-1].name)
+            session.observer.step(found[-1].name)
         return sorted(found)
     finally:
         pool.shutdown(wait=False, cancel_futures=True)
@@ -318,15 +307,13 @@ def _runtimes(
     lock: Lock,
     targets: Sequence[Target],
     scratch: Path,
-    project: Project,
-    machine: Machine,
-    observer: Observer,
+    session: Session,
 ) -> tuple[list[Packed], str]:
     """The archives of locked runtimes for these targets, and a catalogue that offers them."""
     platforms = {target.platform for target in targets}
     if not any(runtime.archives for runtime in lock.runtimes):
         return [], ""
-    shelf = Shelf(project, machine)
+    shelf = Shelf(session.project, session.machine)
     found: dict[str, Packed] = {}
     offers: list[RuntimeOffer] = []
     for runtime in lock.runtimes:
@@ -335,8 +322,8 @@ def _runtimes(
                 name = archive_name(archive)
                 if name not in found:  # several platforms may share one
                     told = f"fetching {runtime.language} {runtime.version}"
-                    observer.stage(told, 1, size=archive.size or 0)
-                    shelf.fetch_archive(archive, scratch / name, observer)
+                    session.observer.stage(told, 1, size=archive.size or 0)
+                    shelf.fetch_archive(archive, scratch / name, session.observer)
                     found[name] = Packed.of(name, scratch / name)
                 offers = with_offer(offers, _offer(runtime, replace(archive, url=name)))
     return sorted(found.values()), catalogue_text(offers) if offers else ""
@@ -352,7 +339,7 @@ def _offer(runtime: LockedRuntime, archive: RuntimeArchive) -> RuntimeOffer:
     )
 
 
-def take_carried(project: Project, machine: Machine, observer: Observer, place: Path) -> tuple[str, ...]:
+def take_carried(session: Session, place: Path) -> tuple[str, ...]:
     """Put into the store what a carried folder, or an archive of one, holds of what this machine needs.
 
     Every file is verified against the lock. What the folder lacks is told; the store may have it.
@@ -360,36 +347,34 @@ def take_carried(project: Project, machine: Machine, observer: Observer, place: 
     """
     if place.is_file():
         with tempfile.TemporaryDirectory(prefix="rabbet-carried-") as name:
-            observer.stage(f"unpacking {place.name}")
+            session.observer.stage(f"unpacking {place.name}")
             with cannot_write(Path(name)):
                 unpack_archive(place, Path(name) / "tree")
             inner = next((one.parent for one in (Path(name) / "tree").glob(f"*/{MANIFEST}")), Path(name))
-            return _taken(project, machine, observer, inner)
-    return _taken(project, machine, observer, place)
+            return _taken(session, inner)
+    return _taken(session, place)
 
 
-def _obtain_carried(
-    lock: Lock, carried: Mapping[str, Path], project: Project, machine: Machine, observer: Observer
-) -> None:
+def _obtain_carried(lock: Lock, carried: Mapping[str, Path], session: Session) -> None:
     """Unpack the locked runtimes that were carried for this machine's platform."""
     if not any(runtime.archives for runtime in lock.runtimes):
         return
-    shelf, target = Shelf(project, machine), own_target(machine)
+    shelf, target = Shelf(session.project, session.machine), own_target(session.machine)
     for runtime in lock.runtimes:
         for archive in runtime.archives:
             path = carried.get(archive_name(archive))
             if path is not None and archive.platform == target.platform:
                 local = replace(archive, url=path.resolve().as_uri())
-                shelf.obtain(_offer(runtime, local), local, observer)
+                shelf.obtain(_offer(runtime, local), local, session.observer)
 
 
-def _taken(project: Project, machine: Machine, observer: Observer, folder: Path) -> tuple[str, ...]:
+def _taken(session: Session, folder: Path) -> tuple[str, ...]:
     manifest = read_manifest(folder)
-    lock, declaration = project.lock(machine), project.declaration()
+    lock, declaration = session.lock(), session.declaration()
     by_digest = {file.sha256: folder / file.path for file in manifest.files}
     by_name = {Path(file.path).name: folder / file.path for file in manifest.files}
-    _obtain_carried(lock, by_name, project, machine, observer)  # the Python may be among them
-    target = target_of(chosen_runtime(declaration, found_pythons(machine, project), lock))
+    _obtain_carried(lock, by_name, session)  # the Python may be among them
+    target = target_of(chosen_runtime(declaration, session.pythons(), lock))
     found = _Collected(lock, declaration, [target])
     here = [file for file in found.files if file.sha256 in by_digest]
     damaged = [file.filename for file in here if not is_sound(by_digest[file.sha256], file.sha256)]
@@ -399,9 +384,9 @@ def _taken(project: Project, machine: Machine, observer: Observer, folder: Path)
             because=[f"{name} is damaged, or gone" for name in damaged],
             note="carry it once more: only what is missing is written",
         )
-    observer.stage("taking what was carried", len(here))
+    session.observer.stage("taking what was carried", len(here))
     for file in here:
-        machine.store.fetched(file, partial(read_pieces, by_digest[file.sha256]))
-        observer.step(file.filename)
+        session.machine.store.fetched(file, partial(read_pieces, by_digest[file.sha256]))
+        session.observer.step(file.filename)
     lacking = [file.filename for file in found.files if file.sha256 not in by_digest]
     return tuple(f"{name} is not among what was carried" for name in lacking)

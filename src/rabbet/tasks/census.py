@@ -16,7 +16,6 @@ from rabbet.core.model.edit import Edit
 from rabbet.core.model.machine_inventory import MachineInventory
 from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import library_name
-from rabbet.core.progress import Observer
 from rabbet.core.shell import quoted
 from rabbet.core.shown_text import shown_location
 from rabbet.disk.atomic import write_text
@@ -34,7 +33,6 @@ from rabbet.team.labels import checked_label, own_label
 from rabbet.team.likeness import order_by_likeness
 from rabbet.work.own_program import own_program
 from rabbet.workspace.census import Against, file_digests, inventory_here
-from rabbet.workspace.machine import Machine
 from rabbet.workspace.machines import (
     NOBODY,
     Unread,
@@ -45,8 +43,8 @@ from rabbet.workspace.machines import (
     machines_from,
     stored_machines,
 )
-from rabbet.workspace.project import Project
 from rabbet.workspace.sending import answer
+from rabbet.workspace.session import Session
 
 __all__ = [
     "AheadOfTime",
@@ -112,65 +110,64 @@ class Census(Struct, frozen=True, kw_only=True):
     ahead: tuple[AheadOfTime, ...]
 
 
-def record(
-    project: Project, machine: Machine, observer: Observer, options: RecordOptions, file: str | None
-) -> Recorded:
+def record(session: Session, options: RecordOptions, file: str | None) -> Recorded:
     """Write the inventory of this machine into a file. Raises what `drift` raises, and `CannotWrite`."""
-    found = _recorded(project, machine, observer, options)
-    path = machine.folder / (file or f"census-{found.inventory.label}.json")
-    write_text(path, found.text, below=project.folder)
+    found = _recorded(session, options)
+    path = session.machine.folder / (file or f"census-{found.inventory.label}.json")
+    write_text(path, found.text, below=session.project.folder)
     return Recorded(inventory=found.inventory, text=found.text, where=path.name)
 
 
-def _recorded(project: Project, machine: Machine, observer: Observer, options: RecordOptions) -> Recorded:
+def _recorded(session: Session, options: RecordOptions) -> Recorded:
     label = (
-        own_label(machine.environments().folder) if options.label is None else checked_label(options.label)
+        own_label(session.machine.environments().folder)
+        if options.label is None
+        else checked_label(options.label)
     )
     if label is None:
         raise WrongUsage(
             f"'{(options.label or '')[:60]}' can't be a label",
             because=["it takes letters, digits, '.', '_' and '-', with a letter or digit at both ends"],
         )
-    observer.stage("looking at what is installed")
-    found = inventory_here(project, machine, observer, label, options.place, deep=options.deep)
-    place = path_named(options.place, machine.folder) if options.place else project.environment
+    session.observer.stage("looking at what is installed")
+    found = inventory_here(session, label, options.place, deep=options.deep)
+    project = session.project
+    place = path_named(options.place, session.machine.folder) if options.place else project.environment
     files = file_digests(project, place) if options.deep else None
     return Recorded(inventory=found, text=write_inventory_file(found, __version__, files), where="")
 
 
-def send(
-    project: Project, machine: Machine, observer: Observer, options: RecordOptions, remote: str | None
-) -> Recorded:
+def send(session: Session, options: RecordOptions, remote: str | None) -> Recorded:
     """Record this machine and share that through the project's git remote.
 
     Raises what `drift` raises, and `SourceFailed`.
     """
-    refs, name = _refs(project, machine, remote)
-    found = _recorded(project, machine, observer, options)
-    observer.stage(f"sending through '{name}'")
+    refs, name = _refs(session, remote)
+    found = _recorded(session, options)
+    session.observer.stage(f"sending through '{name}'")
     content = found.text.encode()
-    with claimed(machine.store_folder, f"census {project.folder}"):  # git's own locks don't wait
+    # git's own locks don't wait
+    with claimed(session.machine.store_folder, f"census {session.project.folder}"):
         refs.send(found.inventory.label, content, keep=_KEPT)
     return Recorded(inventory=found.inventory, text=found.text, where=name)
 
 
-def send_to_database(
-    project: Project, machine: Machine, observer: Observer, options: RecordOptions, url: str
-) -> Recorded:
+def send_to_database(session: Session, options: RecordOptions, url: str) -> Recorded:
     """Record this machine and add that to a database.
 
     Raises what `drift` raises, `SourceFailed`, and `EnvironmentFailed` without the extra `team`.
     """
-    found = _recorded(project, machine, observer, options)
-    observer.stage("sending to the database")
+    found = _recorded(session, options)
+    session.observer.stage("sending to the database")
     one = found.inventory
     content = write_inventory_file(replace(one, label=NOBODY, recorded=0), __version__)
     with needing_extra("a database"), opened_database(url) as database:
-        database.send(census_group(project), [DatabaseRecord(one.label, one.recorded, content)], keep=_KEPT)
+        record = DatabaseRecord(one.label, one.recorded, content)
+        database.send(census_group(session.project), [record], keep=_KEPT)
     return Recorded(inventory=one, text=found.text, where=shown_location(url))
 
 
-def send_every(project: Project, machine: Machine, when: str, remote: str | None) -> Edited:
+def send_every(session: Session, when: str, remote: str | None) -> Edited:
     """Declare that inventories are sent by themselves: after each `recreate`, or `never` again.
 
     Who declares it agrees to it on this machine. Raises what `change` raises.
@@ -178,22 +175,22 @@ def send_every(project: Project, machine: Machine, when: str, remote: str | None
     edits = [Edit(verb="declare", what="census", value=f"every={when}")]
     if remote is not None and when != "never":
         edits.append(Edit(verb="declare", what="census", value=f"remote={remote}"))
-    edited = change(project, machine, edits)
-    answer(project, machine, agreed=True if when != "never" else None)
+    edited = change(session, edits)
+    answer(session, agreed=True if when != "never" else None)
     return edited
 
 
-def send_in_background(project: Project, machine: Machine) -> None:
+def send_in_background(session: Session) -> None:
     """Let a process of its own send the inventory. Nobody waits for it; `status` tells its outcome."""
-    census = project.declaration().census
+    census = session.declaration().census
     through = ["--remote", census.remote] if census.remote else []
-    variant = ["--variant", project.variant] if project.variant else []
+    variant = ["--variant", session.project.variant] if session.project.variant else []
     command = own_program("census", "send", "--quiet", *through, *variant)
     with suppress(OSError):
         subprocess.Popen(
             command,
-            cwd=project.folder,
-            env=dict(machine.environ),
+            cwd=session.project.folder,
+            env=dict(session.machine.environ),
             stdin=subprocess.DEVNULL,
             stdout=subprocess.DEVNULL,
             stderr=subprocess.DEVNULL,
@@ -201,21 +198,21 @@ def send_in_background(project: Project, machine: Machine) -> None:
         )
 
 
-def collect(project: Project, machine: Machine, observer: Observer, remote: str | None) -> Collected:
+def collect(session: Session, remote: str | None) -> Collected:
     """Fetch what all machines have sent. Raises `SourceFailed`."""
-    refs, name = _refs(project, machine, remote)
-    observer.stage(f"collecting from '{name}'")
-    with claimed(machine.store_folder, f"census {project.folder}"):
+    refs, name = _refs(session, remote)
+    session.observer.stage(f"collecting from '{name}'")
+    with claimed(session.machine.store_folder, f"census {session.project.folder}"):
         files = refs.collect()
     return Collected(remote=name, machines=len({file.label for file in files}), inventories=len(files))
 
 
-def _refs(project: Project, machine: Machine, remote: str | None) -> tuple[SharedRefs, str]:
+def _refs(session: Session, remote: str | None) -> tuple[SharedRefs, str]:
     """The remote that is named, else `origin`, else the only one. Raises `SourceFailed`.
 
     Only its address is taken from the repository's configuration, nothing else of it counts.
     """
-    environ = machine.helpers_environ()
+    project, environ = session.project, session.machine.helpers_environ()
     done = ask_git(project.folder, ["remote"], environ)
     known = done.text.split() if done.code == 0 else []
     if remote is None and not known:
@@ -234,24 +231,24 @@ def _refs(project: Project, machine: Machine, remote: str | None) -> tuple[Share
         )
     address = ask_git(project.folder, ["remote", "get-url", "--", name], environ).text.partition("\n")[0]
     there = remote_at(address, top_of(project.folder) or project.folder)
-    return SharedRefs(census_repository(project, machine), there, name, census_group(project)), name
+    own = census_repository(project, session.machine)
+    return SharedRefs(own, there, name, census_group(project)), name
 
 
-def show(
-    project: Project, machine: Machine, observer: Observer, places: Sequence[str], url: str | None = None
-) -> Census:
+def show(session: Session, places: Sequence[str], url: str | None = None) -> Census:
     """All collected machines against the lock, or those of a database, and those of more files or places.
 
     Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `WrongUsage` where there is nothing to show.
     """
-    observer.stage("reading inventories")
-    machines, unread = ([], []) if url else collected_machines(project, machine)
-    named, unread_places = machines_from(places, machine)
+    session.observer.stage("reading inventories")
+    machines, unread = ([], []) if url else collected_machines(session)
+    named, unread_places = machines_from(places, session.machine)
     machines, unread = machines + named, unread + unread_places
-    observer.stage("comparing them with the lock")
-    against = Against(project, machine)
+    session.observer.stage("comparing them with the lock")
+    against = Against(session)
     states = list(against.states(machines))
-    for one, sent in stored_machines(project, url) if url else ():  # one by one: a fleet's take a lot of room
+    # one by one: a fleet's take a lot of room
+    for one, sent in stored_machines(session.project, url) if url else ():
         if isinstance(one, Unread):
             unread.append(one)
             continue
@@ -300,19 +297,17 @@ class Development(Struct, frozen=True, kw_only=True):
     ahead: tuple[AheadOfTime, ...]
 
 
-def developed(
-    project: Project, machine: Machine, observer: Observer, since: int, url: str | None = None
-) -> Development:
+def developed(session: Session, since: int, url: str | None = None) -> Development:
     """How the machines differed from the lock of today since a time, in seconds since the epoch.
 
     Raises `NoLock`, `NotUnderstood`, `NoRuntime`.
     """
-    observer.stage("reading inventories")
-    machines, unread = kept_machines(project, machine, url, every=True)
-    observer.stage("comparing them with the lock")
+    session.observer.stage("reading inventories")
+    machines, unread = kept_machines(session, url, every=True)
+    session.observer.stage("comparing them with the lock")
     last: dict[str, object] = {}
     told = []
-    for state in Against(project, machine).states(_over_time(machines)):
+    for state in Against(session).states(_over_time(machines)):
         if last.get(state.label) != state.key and state.recorded >= since:
             told.append(state)
         last[state.label] = state.key
@@ -344,16 +339,14 @@ class LibraryOverTime(Struct, frozen=True, kw_only=True):
     ahead: tuple[AheadOfTime, ...]
 
 
-def library_over_time(
-    project: Project, machine: Machine, observer: Observer, name: str, url: str | None = None
-) -> LibraryOverTime:
+def library_over_time(session: Session, name: str, url: str | None = None) -> LibraryOverTime:
     """What became of a library on all machines, as far as inventories are kept; the newest change last.
 
     Raises `NoLock`, `WrongUsage` for one that neither the lock nor any inventory has.
     """
-    observer.stage("reading inventories")
+    session.observer.stage("reading inventories")
     wanted = library_name(name)
-    machines, unread = kept_machines(project, machine, url, every=True)
+    machines, unread = kept_machines(session, url, every=True)
     changes: list[tuple[str, int, str]] = []
     last: dict[str, str] = {}
     for one in _over_time(machines):
@@ -362,7 +355,7 @@ def library_over_time(
         if last.get(one.label) != version:
             changes.append((one.label, one.recorded, version))
         last[one.label] = version
-    locked = sorted({str(one.version) for one in project.lock().libraries if one.name == wanted})
+    locked = sorted({str(one.version) for one in session.lock().libraries if one.name == wanted})
     if not (locked or unread or any(version for _, _, version in changes)):
         raise WrongUsage(
             f"no machine has {wanted}, and the lock does not either", remedy="rabbet census show"

@@ -8,9 +8,8 @@ from rabbet.core.lock.select import libraries_for
 from rabbet.core.model.lock import Lock
 from rabbet.core.targets import target_of
 from rabbet.tasks.explain import remembered_needs
-from rabbet.workspace.machine import Machine
-from rabbet.workspace.project import Project
-from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons
+from rabbet.workspace.runtimes.pythons import chosen_runtime
+from rabbet.workspace.session import Session
 from rabbet.workspace.states import State, read_state
 
 __all__ = ["Compared", "compare"]
@@ -25,20 +24,20 @@ class Compared(Struct, frozen=True, kw_only=True):
     differences: tuple[Difference, ...]
 
 
-def compare(project: Project, machine: Machine, old: str, new: str | None) -> Compared:
+def compare(session: Session, old: str, new: str | None) -> Compared:
     """Compare two states; without `new`, with the project's present lock.
 
     Against what is installed, of a lock only what this machine needs counts.
     Raises `NoLock`, `NotUnderstood`, `SourceFailed`, `EnvironmentFailed`, `NoRuntime`.
     """
-    before = read_state(old, project, machine)
-    after = read_state(new if new is not None else str(project.lock_file), project, machine)
+    before = read_state(session, old)
+    after = read_state(session, new if new is not None else str(session.project.lock_file))
     if before.installed != after.installed:
-        before, after = _here(before, project, machine), _here(after, project, machine)
+        before, after = _here(before, session), _here(after, session)
     elif before.installed:
         before, after = _as_far_as_told(before, after), _as_far_as_told(after, before)
-    present = after.declaration or project.declaration()
-    needs = remembered_needs(machine.metadata, present)
+    present = after.declaration or session.declaration()
+    needs = remembered_needs(session.machine.metadata, present)
     declared = declared_changes(before.declaration, after.declaration)
     return Compared(
         old=before.name,
@@ -62,11 +61,11 @@ def _as_far_as_told(state: State, other: State) -> State:
     return replace(state, lock=replace(state.lock, runtimes=known))
 
 
-def _here(state: State, project: Project, machine: Machine) -> State:
+def _here(state: State, session: Session) -> State:
     """A lock as far as this machine needs it, without runtimes: an environment says little of these."""
     lock: Lock = replace(state.lock, runtimes=())
     if state.installed:
         return replace(state, lock=lock)
-    target = target_of(chosen_runtime(project.declaration(), found_pythons(machine, project), state.lock))
+    target = target_of(chosen_runtime(session.declaration(), session.pythons(), state.lock))
     libraries = libraries_for(lock, target, lock.everything)
     return replace(state, lock=replace(lock, libraries=libraries))

@@ -29,10 +29,10 @@ from rabbet.formats.metadata import MetadataBroken, parse_metadata, release_note
 from rabbet.trials.attempts import ABSENT, SEARCHES, Attempts, Command, Tried
 from rabbet.trials.evidence import keep_evidence
 from rabbet.trials.keeping_out import KeptOut, kept_out
-from rabbet.trials.trial import Here
 from rabbet.trials.two_states import StateHere, TwoStates, content_of, two_states
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
+from rabbet.workspace.session import Session
 from rabbet.workspace.source_files import source_state
 from rabbet.workspace.states import State, read_state
 
@@ -81,17 +81,17 @@ class Case(Struct, frozen=True, kw_only=True):
     kept: str = ""
 
 
-def culprit(good: str, bad: str, words: Sequence[str], options: CulpritOptions, here: Here) -> Case:
+def culprit(session: Session, good: str, bad: str, words: Sequence[str], options: CulpritOptions) -> Case:
     """Find what makes a command fail in the bad state and not in the good one.
 
     Raises what reading and installing states raises, `WrongUsage` for a folder that is to keep the evidence
     and is not empty, `CannotWrite`.
     """
     begun = monotonic()
-    project, machine, _ = here
+    machine = session.machine
     _refuse_kept(options.keep)
-    working = read_state(good, project, machine)
-    two = two_states(working, read_state(bad, project, machine), here)
+    working = read_state(session, good)
+    two = two_states(working, read_state(session, bad), session)
     command = Command(
         words=tuple(words),
         folder=machine.folder,
@@ -99,10 +99,10 @@ def culprit(good: str, bad: str, words: Sequence[str], options: CulpritOptions, 
         seconds=options.seconds,
         repeat=options.repeat,
     )
-    key = _key(two, command, project)
+    key = _key(two, command, session.project)
     if options.afresh:
         machine.memory(SEARCHES).forget(key)
-    attempts = Attempts(two, command, here, jobs=options.jobs, key=key)
+    attempts = Attempts(two, command, session, jobs=options.jobs, key=key)
     verdict = _searched(two, attempts, machine, options.jobs)
     attempts.forget()
     _refuse_absent(attempts.tried, two)
@@ -120,18 +120,19 @@ def culprit(good: str, bad: str, words: Sequence[str], options: CulpritOptions, 
     if verdict.answer is not Answer.FOUND:
         return case
     if options.keep is not None:
-        keep_evidence(two, verdict.culprits[0], command, options.keep, here)
+        keep_evidence(two, verdict.culprits[0], command, options.keep, session)
         case = replace(case, kept=str(options.keep))
-    helps = partial(_helps, working, attempts.command, here)
-    case = replace(case, keeping=kept_out(_choices(verdict, two), helps, here), seconds=monotonic() - begun)
+    helps = partial(_helps, working, attempts.command, session)
+    keeping = kept_out(_choices(verdict, two), helps, session)
+    case = replace(case, keeping=keeping, seconds=monotonic() - begun)
     return _with_release_notes(case, two, machine)
 
 
-def _helps(good: State, command: Command, here: Here, lock: Lock, declaration: Declaration) -> bool:
+def _helps(good: State, command: Command, session: Session, lock: Lock, declaration: Declaration) -> bool:
     """Whether the command passes with a lock."""
-    two = two_states(good, State(name="with the constraint", lock=lock, declaration=declaration), here)
+    two = two_states(good, State(name="with the constraint", lock=lock, declaration=declaration), session)
     everything = frozenset(two.changes)
-    attempts = Attempts(two, command, here, jobs=1, key=_key(two, command, here.project))
+    attempts = Attempts(two, command, session, jobs=1, key=_key(two, command, session.project))
     runs = attempts([everything], "does a constraint help?") if everything else [Runs(passed=1)]
     attempts.forget()
     return runs[0].outcome is Outcome.PASS

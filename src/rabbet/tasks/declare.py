@@ -14,15 +14,14 @@ from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.edit import Change, Edit
 from rabbet.core.needs.need import is_name, library_name
 from rabbet.core.needs.wording import build_options_texts, need_text, specifiers_text
-from rabbet.core.progress import Observer
 from rabbet.core.targets import BASELINES, PLATFORMS, target_of
 from rabbet.disk.atomic import put_back_on_failure, write_text
 from rabbet.disk.named import path_named
 from rabbet.errors import NoLock, NoRuntime, NotUnderstood, WrongUsage
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import apply
-from rabbet.workspace.machine import Machine
-from rabbet.workspace.project import Project, read_text
+from rabbet.workspace.project import read_text
+from rabbet.workspace.session import Session
 
 if TYPE_CHECKING:
     from rabbet.tasks.recreate import RecreateReport
@@ -57,33 +56,31 @@ class Done(Struct, frozen=True):
     recreated: "RecreateReport | None" = None
 
 
-def carried_out(
-    project: Project, machine: Machine, observer: Observer, edits: Sequence[Edit], *, now: bool
-) -> Done:
+def carried_out(session: Session, edits: Sequence[Edit], *, now: bool) -> Done:
     """Change the declaration; `now` go on to resolve and recreate, and put all back if that fails.
 
     Raises what these raise.
     """
     if not now:
-        return Done(change(project, machine, edits))
+        return Done(change(session, edits))
     from rabbet.resolving.request import ResolveOptions
     from rabbet.tasks.recreate import recreate
     from rabbet.tasks.resolve import resolve
     from rabbet.workspace.selection import RecreateOptions
 
     def locks() -> list[Path]:
-        return list(project.folder.glob("pylock*.toml"))
+        return list(session.project.folder.glob("pylock*.toml"))
 
     # One at a time. The environment needs no such care: it is changed last, and either whole or not at all.
-    claim = machine.store.claimed(str(project.declaration_file))
-    files = [project.declaration_file, project.preferred_file, *locks()]
+    claim = session.machine.store.claimed(str(session.project.declaration_file))
+    files = [session.project.declaration_file, session.project.preferred_file, *locks()]
     with claim, put_back_on_failure(files, new=locks):
-        edited = change(project, machine, edits)
-        resolved = resolve(project, machine, observer, ResolveOptions())
-        return Done(edited, resolved, recreate(project, machine, observer, RecreateOptions()))
+        edited = change(session, edits)
+        resolved = resolve(session, ResolveOptions())
+        return Done(edited, resolved, recreate(session, RecreateOptions()))
 
 
-def change(project: Project, machine: Machine, edits: Sequence[Edit]) -> Edited:
+def change(session: Session, edits: Sequence[Edit]) -> Edited:
     """Carry out edits of the declaration; all of them or, on an error, none.
 
     Where the first platforms or versions of Python to serve are named, those that are served without being
@@ -94,23 +91,23 @@ def change(project: Project, machine: Machine, edits: Sequence[Edit]) -> Edited:
     """
     for edit in edits:
         _check(edit)
-    edits = [_with_place(edit, project, machine) for edit in edits]
-    declaration = project.declaration()
+    edits = [_with_place(edit, session) for edit in edits]
+    declaration = session.declaration()
     for edit in edits:
         _refuse_left_to_build(edit, declaration)
-    served = list(_served_unnamed(project, machine, declaration, edits))
-    before = read_text(project.declaration_file, by_hand=True)
+    served = list(_served_unnamed(session, declaration, edits))
+    before = read_text(session.project.declaration_file, by_hand=True)
     after, changes = apply(before, [*served, *edits])
     if after != before:
-        has_setup = (project.folder / "setup.py").is_file()
-        changed = read_declaration(after, folder_name=project.folder.name, has_setup=has_setup)
+        has_setup = (session.project.folder / "setup.py").is_file()
+        changed = read_declaration(after, folder_name=session.project.folder.name, has_setup=has_setup)
         for one in (changed, *map(changed.varied, changed.variants)):
             if not one.runtimes:
                 continue
             from rabbet.workspace.runtimes.languages import languages_for  # here: most edits name a library
 
-            languages_for(one, machine, written=False)  # which refuses one that nobody tells of
-        write_text(project.declaration_file, after)
+            languages_for(one, session.machine, written=False)  # which refuses one that nobody tells of
+        write_text(session.project.declaration_file, after)
     return Edited(changes, tuple(edit.value for edit in served))
 
 
@@ -139,7 +136,7 @@ def _check(edit: Edit) -> None:
         )
 
 
-def _with_place(edit: Edit, project: Project, machine: Machine) -> Edit:
+def _with_place(edit: Edit, session: Session) -> Edit:
     """A checkout with its place as the declaration writes it: relative to the project's folder.
 
     Raises `WrongUsage` for a folder that holds no sources, or those of another library.
@@ -147,7 +144,7 @@ def _with_place(edit: Edit, project: Project, machine: Machine) -> Edit:
     if (edit.verb, edit.what) != ("declare", "local"):
         return edit
     name, _, given = edit.value.partition("=")
-    folder = path_named(given, machine.folder)
+    folder = path_named(given, session.machine.folder)
     if not is_name(name):
         raise WrongUsage(f"'{name[:60]}' is not a library's name")
     if not any((folder / file).is_file() for file in ("pyproject.toml", "setup.py")):
@@ -163,13 +160,11 @@ def _with_place(edit: Edit, project: Project, machine: Machine) -> Edit:
     if told not in (None, library_name(name)):
         raise WrongUsage(f"{folder} is no checkout of {name}", because=[f"it says that it is {told}"])
     kept = given.startswith("~") or Path(given).is_absolute()
-    path = given if kept else Path(os.path.relpath(folder, project.folder)).as_posix()
+    path = given if kept else Path(os.path.relpath(folder, session.project.folder)).as_posix()
     return replace(edit, value=f"{name}={path}")
 
 
-def _served_unnamed(
-    project: Project, machine: Machine, declaration: Declaration, edits: Sequence[Edit]
-) -> Iterator[Edit]:
+def _served_unnamed(session: Session, declaration: Declaration, edits: Sequence[Edit]) -> Iterator[Edit]:
     """What has to be named so that it stays served, now that others are."""
     platforms = [edit.value for edit in edits if (edit.verb, edit.what) == ("declare", "target")]
     pythons = [edit.value for edit in edits if (edit.verb, edit.what) == ("declare", "python")]
@@ -177,15 +172,15 @@ def _served_unnamed(
     if not any(first):
         return
     from rabbet.core.lock.serving import places_of  # here: most edits name a library
-    from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons
+    from rabbet.workspace.runtimes.pythons import chosen_runtime
 
     try:
-        lock = project.lock()
+        lock = session.lock()
     except NoLock:
         lock = None
     places = set(places_of(lock).values()) if lock else set()
     try:
-        here = target_of(chosen_runtime(declaration, found_pythons(machine, project), lock))
+        here = target_of(chosen_runtime(declaration, session.pythons(), lock))
     except NoRuntime:
         pass  # then nothing is resolved on this machine that has to stay served
     else:

@@ -14,7 +14,6 @@ from rabbet.core.drift.stories import Story, stories
 from rabbet.core.model.finding import ENVIRONMENT, Finding, Kind, Reason, Weight
 from rabbet.core.model.lock import Lock, ToInstall, Unbuilt
 from rabbet.core.needs.need import library_name
-from rabbet.core.progress import Observer
 from rabbet.disk.named import path_named
 from rabbet.environment.configuration import read_configuration
 from rabbet.environment.foreign import library_folders
@@ -22,10 +21,10 @@ from rabbet.exports.marked import stale_files
 from rabbet.formats.pylock import edited_by_hand
 from rabbet.workspace.comparison import Comparison, compared, compared_elsewhere, question
 from rabbet.workspace.lock_history import lock_history
-from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.result_cache import remember_findings, remember_fit, remember_no_findings
 from rabbet.workspace.selection import RecreateOptions
+from rabbet.workspace.session import Session
 from rabbet.workspace.shadows import folders_in_front, is_isolated, owner_of, shadows, users_site
 
 __all__ = ["Drift", "drift", "drift_elsewhere"]
@@ -57,61 +56,57 @@ class Drift(Struct, frozen=True, kw_only=True):
         return stories(self.findings)
 
 
-def drift(project: Project, machine: Machine, observer: Observer, *, deep: bool = False) -> Drift:
+def drift(session: Session, *, deep: bool = False) -> Drift:
     """Compare without running anything of the environment; a `deep` look takes the lock's hashes alone.
 
     Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `EnvironmentFailed`; a deep look what fetching raises too.
     """
-    observer.stage("comparing the environment with the lock")
-    asked = question(project, machine, RecreateOptions())
-    found = compared(asked, project, machine, observer, deep=deep)
+    session.observer.stage("comparing the environment with the lock")
+    asked = question(session, RecreateOptions())
+    found = compared(asked, session, deep=deep)
     if asked.install_state is not None and found.inventory.is_sound:
-        remember_fit(project, machine, found.state, None)
-    findings = tuple(_with_sharers(finding, project, machine) for finding in found.findings)
+        remember_fit(session, found.state, None)
+    findings = tuple(_with_sharers(finding, session) for finding in found.findings)
     if asked.install_state is None:
         findings += (_of_a_stranger(),)
-    findings += (*_edited(asked.lock), *_yanked(asked.needed), *_shadowed(project, machine, found))
-    findings += tuple(map(_stale_export, stale_files(project.folder, asked.lock_stamp)))
+    findings += (*_edited(asked.lock), *_yanked(asked.needed), *_shadowed(session, found))
+    findings += tuple(map(_stale_export, stale_files(session.project.folder, asked.lock_stamp)))
     if asked.outdated:
         findings += (_outdated(asked.declaration.name),)
     findings = in_order(findings)
     state = found.state if asked.editable else ""  # what a wheel was built from is looked at each time
     if not findings:
-        remember_no_findings(project, machine, state, len(asked.needed))
+        remember_no_findings(session, state, len(asked.needed))
     elif any(finding.weight is not Weight.NOTE for finding in findings):
-        remember_findings(project, machine, state, len(findings))
+        remember_findings(session, state, len(findings))
     return Drift(
         findings=findings,
         compared=len(asked.needed),
-        variant=project.variant,
-        since=_since(project, machine, asked.needed, found),
+        variant=session.project.variant,
+        since=_since(session, asked.needed, found),
     )
 
 
-def drift_elsewhere(
-    project: Project, machine: Machine, observer: Observer, place: str, *, deep: bool = False
-) -> Drift:
+def drift_elsewhere(session: Session, place: str, *, deep: bool = False) -> Drift:
     """Compare what is installed in some other place, whoever made it, with the lock.
 
     Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `EnvironmentFailed` where no libraries are installed there;
     a deep look what fetching raises too.
     """
-    observer.stage(f"comparing {place} with the lock")
-    asked = question(project, machine, RecreateOptions())
-    path = path_named(place, machine.folder)
-    found = compared_elsewhere(asked, path, project, machine, observer, deep=deep)
+    session.observer.stage(f"comparing {place} with the lock")
+    asked = question(session, RecreateOptions())
+    path = path_named(place, session.machine.folder)
+    found = compared_elsewhere(asked, path, session, deep=deep)
     return Drift(
-        findings=in_order((*found.findings, *_shadowed(project, machine, found, path))),
+        findings=in_order((*found.findings, *_shadowed(session, found, path))),
         compared=len(asked.needed),
-        variant=project.variant,
-        since=_since(project, machine, asked.needed, found),
+        variant=session.project.variant,
+        since=_since(session, asked.needed, found),
         elsewhere=place,
     )
 
 
-def _since(
-    project: Project, machine: Machine, wanted: Iterable[ToInstall], found: Comparison
-) -> LockFit | None:
+def _since(session: Session, wanted: Iterable[ToInstall], found: Comparison) -> LockFit | None:
     """The revision of the lock in git that fits better, if versions differ."""
     differing = {one.name for one in found.findings if one.kind in _OF_VERSIONS and not one.files}
     if not differing:
@@ -120,7 +115,7 @@ def _since(
     installed = {
         name: str(one.version) for name, one in found.inventory.libraries.items() if name not in local
     }
-    revisions = (revision for revision, _ in lock_history(project, machine))
+    revisions = (revision for revision, _ in lock_history(session))
     return best_fit(installed, revisions, len(differing))
 
 
@@ -157,15 +152,13 @@ def _yanked(wanted: Iterable[ToInstall]) -> Iterator[Finding]:
             )
 
 
-def _shadowed(
-    project: Project, machine: Machine, found: Comparison, elsewhere: Path | None = None
-) -> Iterator[Finding]:
+def _shadowed(session: Session, found: Comparison, elsewhere: Path | None = None) -> Iterator[Finding]:
     """Installed libraries whose modules Python would take from somewhere else; but for the project's own."""
-    folders = folders_in_front(project.folder, machine.environ.get("PYTHONPATH", ""))
-    inventory, root = found.inventory, elsewhere or project.environment
+    folders = folders_in_front(session.project.folder, session.machine.environ.get("PYTHONPATH", ""))
+    inventory, root = found.inventory, elsewhere or session.project.environment
     if not is_isolated(root):
-        folders.append(users_site(machine.home, inventory.python))
-    own = library_name(project.declaration().name)
+        folders.append(users_site(session.machine.home, inventory.python))
+    own = library_name(session.declaration().name)
     for site in library_folders(root):
         owners = {one.folder: one for one in inventory.libraries.values()}
         for module, file in shadows(folders, site):
@@ -178,7 +171,7 @@ def _shadowed(
                     installed=owner.version,
                     weight=Weight.DIFFERS,
                     reason=Reason.SHADOWED,
-                    told=_in_place_of(module, file, project),
+                    told=_in_place_of(module, file, session.project),
                 )
 
 
@@ -189,18 +182,18 @@ def _in_place_of(module: str, file: Path, project: Project) -> str:
     return f"import {module} takes {file}, which Python finds first"
 
 
-def _with_sharers(finding: Finding, project: Project, machine: Machine) -> Finding:
+def _with_sharers(finding: Finding, session: Session) -> Finding:
     """Add to a finding the other environments that share the altered file as a hard link."""
     if finding.kind is not Kind.ALTERED or not finding.files:
         return finding
-    site = read_configuration(project.environment).site_packages
+    site = read_configuration(session.project.environment).site_packages
     place = os.path.normpath(f"{site}/{finding.files[0]}")
     with suppress(OSError):
-        altered = os.lstat(project.environment / place)
+        altered = os.lstat(session.project.environment / place)
         sharers = [
             str(root)
-            for root in machine.environments().known()
-            if root != project.environment and _is_same(root / place, altered)
+            for root in session.machine.environments().known()
+            if root != session.project.environment and _is_same(root / place, altered)
         ]
         return replace(finding, shared_with=tuple(sharers))
     return finding

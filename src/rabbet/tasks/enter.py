@@ -6,44 +6,41 @@ from pathlib import Path, PurePath
 from rabbet.environment.variables import ACTIVE, variables_inside
 from rabbet.errors import EnvironmentFailed, WrongUsage
 from rabbet.tasks.run import inside
-from rabbet.workspace.machine import Machine
-from rabbet.workspace.project import Project
+from rabbet.workspace.session import Session
 
 __all__ = ["shell_inside"]
 
 
-def shell_inside(
-    project: Project, machine: Machine, trial: Path | None = None
-) -> tuple[list[str], dict[str, str]]:
+def shell_inside(session: Session, trial: Path | None = None) -> tuple[list[str], dict[str, str]]:
     """The command that starts the user's shell in the project's environment or a trial's, and its variables.
 
     bash, zsh and fish read the user's own settings, then the environment's file, which shows the project's
     name in the prompt. Any other shell just gets the variables.
     Raises `WrongUsage` inside another environment, `EnvironmentFailed` without a whole one.
     """
-    active = machine.environ.get(ACTIVE)
+    active = session.machine.environ.get(ACTIVE)
     if active:
         raise WrongUsage(
             f"this shell is inside {active} already",
             note="if you sourced its file, it is `leave`",
             remedy="exit",
         )
-    variables = variables_inside(trial, machine.environ) if trial else inside(project, machine)
-    files = (trial or project.environment) / "bin"
+    variables = variables_inside(trial, session.machine.environ) if trial else inside(session)
+    files = (trial or session.project.environment) / "bin"
     if not (files / "enter.sh").is_file():
         raise EnvironmentFailed(
-            f"{project.environment} was made by an older Rabbet", remedy="rabbet recreate --fresh"
+            f"{session.project.environment} was made by an older Rabbet", remedy="rabbet recreate --fresh"
         )
-    shell = machine.environ.get("SHELL") or "/bin/sh"
+    shell = session.machine.environ.get("SHELL") or "/bin/sh"
     kind = PurePath(shell).name
     if kind not in ("bash", "zsh", "fish"):
         return [shell, "-i"], variables
-    own = {key: value for key, value in machine.environ.items() if key != ACTIVE}
+    own = {key: value for key, value in session.machine.environ.items() if key != ACTIVE}
     if kind == "bash":
         return [shell, "--rcfile", str(files / "enter.bashrc"), "-i"], own
     if kind == "fish":
         return [shell, "-i", "-C", f"source {_quoted(str(files / 'enter.fish'))}"], own
-    own["RABBET_ZDOTDIR"] = machine.environ.get("ZDOTDIR", os.fspath(machine.home))
+    own["RABBET_ZDOTDIR"] = session.machine.environ.get("ZDOTDIR", os.fspath(session.machine.home))
     own["ZDOTDIR"] = str(files / "enter.zsh")
     return [shell, "-i"], own
 

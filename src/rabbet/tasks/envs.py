@@ -6,7 +6,7 @@ from msgspec import Struct
 from packaging.version import Version
 
 from rabbet.core.model.plan import Plan
-from rabbet.core.progress import Observer, Silent
+from rabbet.core.progress import Observer
 from rabbet.core.shell import quoted
 from rabbet.disk.named import path_named
 from rabbet.environment.configuration import read_configuration
@@ -20,6 +20,7 @@ from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import DECLARATION, ENVIRONMENT, Project
 from rabbet.workspace.result_cache import recall_fit
 from rabbet.workspace.selection import RecreateOptions
+from rabbet.workspace.session import Session
 
 __all__ = ["Known", "discard", "known_environments"]
 
@@ -104,11 +105,11 @@ def _unfit(root: Path, machine: Machine) -> str | None:
     if not (root.parent / DECLARATION).is_file():
         return "its project is gone"
     variant = root.name.removeprefix(ENVIRONMENT).removeprefix("-") or None
-    project = Project(root.parent, variant)
-    if recall_fit(project, machine) is not None:
+    session = Session(Project(root.parent, variant), machine)
+    if recall_fit(session) is not None:
         return None
     try:
-        plan = prepare(project, machine, Silent(), RecreateOptions()).plan
+        plan = prepare(session, RecreateOptions()).plan
     except RabbetError as error:
         return str(error)
     return None if plan.idle else _difference(plan)

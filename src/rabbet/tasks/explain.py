@@ -21,7 +21,6 @@ from rabbet.core.model.target import Target
 from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import build_options_texts, need_text
-from rabbet.core.progress import Observer
 from rabbet.core.solve.explain.prose import explained
 from rabbet.core.solve.policy import Policy
 from rabbet.core.solve.solver import Refutation, solve
@@ -31,9 +30,8 @@ from rabbet.formats.metadata import MetadataBroken, parse_metadata, whole
 from rabbet.sources.base import Memory
 from rabbet.sources.catalogue import Catalogue
 from rabbet.sources.release_reader import remembered_metadata
-from rabbet.workspace.machine import Machine
-from rabbet.workspace.project import Project
-from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, targets_for
+from rabbet.workspace.runtimes.pythons import chosen_runtime, targets_for
+from rabbet.workspace.session import Session
 from rabbet.workspace.sources import open_sources
 
 __all__ = ["Elsewhere", "Explained", "Needs", "explain", "explain_all", "remembered_needs"]
@@ -65,53 +63,44 @@ class Elsewhere(Struct, frozen=True, kw_only=True):
     holder: Holder | None
 
 
-def explain(project: Project, machine: Machine, observer: Observer, name: NormalizedName) -> Explained:
+def explain(session: Session, name: NormalizedName) -> Explained:
     """Explain one library.
 
     Raises `NoLock`, `NotUnderstood`, `NoRuntime`; `WrongUsage` for one that is not locked.
     """
-    lock = project.lock()
+    lock = session.lock()
     if name not in lock.versions:
         raise _not_locked(name, lock)
-    found = _explained(project, machine, observer, [name])
+    found = _explained(session, [name])
     here = found.graph.libraries.get(name)
     others = [
         one for one in lock.libraries if one.name == name and (here is None or one.version != here.version)
     ]
-    return replace(found, elsewhere=tuple(_elsewhere(project, machine, observer, others)))
+    return replace(found, elsewhere=tuple(_elsewhere(session, others)))
 
 
-def _elsewhere(
-    project: Project, machine: Machine, observer: Observer, others: Sequence[LockedLibrary]
-) -> Iterator[Elsewhere]:
+def _elsewhere(session: Session, others: Sequence[LockedLibrary]) -> Iterator[Elsewhere]:
     """The versions of a library that are locked for other targets; why, as far as sources can be asked."""
     if not others:
         return
-    declaration, lock = project.declaration(), project.lock()
-    targets = targets_for(declaration, chosen_runtime(declaration, found_pythons(machine, project), lock))
+    declaration, lock = session.declaration(), session.lock()
+    targets = targets_for(declaration, chosen_runtime(declaration, session.pythons(), lock))
     for other in others:
         holder = None
         for target in targets:
             part = replace(lock, libraries=libraries_for(lock, target, lock.everything))
             if other in part.libraries:
                 with suppress(SourceFailed):
-                    holder = _held_on(target, part, other.name, project, machine, observer)
+                    holder = _held_on(target, part, other.name, session)
                 break
         yield Elsewhere(version=other.version, where=other.marker or "", holder=holder)
 
 
-def _held_on(
-    target: Target,
-    lock: Lock,
-    name: NormalizedName,
-    project: Project,
-    machine: Machine,
-    observer: Observer,
-) -> Holder | None:
+def _held_on(target: Target, lock: Lock, name: NormalizedName, session: Session) -> Holder | None:
     """What holds a library back on a target, of which this is the lock. Raises `SourceFailed`."""
-    declaration = project.declaration()
-    with _catalogue(project, machine, declaration, lock, target, observer) as catalogue:
-        needs = _asked_needs(lock, machine.metadata, catalogue, declaration)
+    declaration = session.declaration()
+    with _catalogue(session, declaration, lock, target) as catalogue:
+        needs = _asked_needs(lock, session.machine.metadata, catalogue, declaration)
         graph = build_graph(declaration, lock, target, needs)
         return _Held(graph, catalogue, declaration, target).holder(name)
 
@@ -135,28 +124,26 @@ def _not_locked(name: NormalizedName, lock: Lock) -> WrongUsage:
     )
 
 
-def explain_all(project: Project, machine: Machine, observer: Observer, *, holders: bool) -> Explained:
+def explain_all(session: Session, *, holders: bool) -> Explained:
     """Explain the whole lock; with `holders`, what holds each library back as well."""
-    names = [library.name for library in project.lock().libraries] if holders else []
-    return _explained(project, machine, observer, names)
+    names = [library.name for library in session.lock().libraries] if holders else []
+    return _explained(session, names)
 
 
-def _explained(
-    project: Project, machine: Machine, observer: Observer, names: Sequence[NormalizedName]
-) -> Explained:
-    declaration, lock = project.declaration(), project.lock()
-    runtime = chosen_runtime(declaration, found_pythons(machine, project), lock)
+def _explained(session: Session, names: Sequence[NormalizedName]) -> Explained:
+    declaration, lock = session.declaration(), session.lock()
+    runtime = chosen_runtime(declaration, session.pythons(), lock)
     target = target_of(runtime)
     refuse_unserved(lock, target, declaration)
     # as it was resolved for: with the baselines in place of this machine's own age
     alike = (one for one in targets_for(declaration, runtime) if one.environment == target.environment)
     target = next(alike, target)
     lock = replace(lock, libraries=libraries_for(lock, target, lock.everything))
-    memory = machine.metadata
+    memory = session.machine.metadata
     outdated = lock.fingerprint != declaration.fingerprint()
-    observer.stage("reading what releases need")
+    session.observer.stage("reading what releases need")
     try:
-        with _catalogue(project, machine, declaration, lock, target, observer) as catalogue:
+        with _catalogue(session, declaration, lock, target) as catalogue:
             graph = build_graph(declaration, lock, target, _asked_needs(lock, memory, catalogue, declaration))
             catalogue.expect(Need(name) for name in names)
             held = _Held(graph, catalogue, declaration, target)
@@ -177,15 +164,13 @@ def _explained(
 
 
 def _catalogue(
-    project: Project,
-    machine: Machine,
+    session: Session,
     declaration: Declaration,
     lock: Lock,
     target: Target,
-    observer: Observer,
 ) -> AbstractContextManager[Catalogue]:
     policy = Policy(preferred={name: (version,) for name, version in lock.versions.items()})
-    return open_sources(project, machine, declaration).catalogue(declaration, target, policy, observer)
+    return open_sources(session, declaration).catalogue(declaration, target, policy)
 
 
 def _notes(declaration: Declaration, graph: Graph, names: Iterable[NormalizedName]) -> Iterator[str]:

@@ -20,10 +20,10 @@ from rabbet.exports.marked import CONTAINER, EDITOR, IGNORE, Making, write_marke
 from rabbet.exports.requirement_list import requirement_list
 from rabbet.formats.metadata import MetadataBroken, licence_of
 from rabbet.sources.release_reader import remembered_metadata
-from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
-from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, targets_of_lock
+from rabbet.workspace.runtimes.pythons import chosen_runtime, targets_of_lock
 from rabbet.workspace.selection import RecreateOptions, selected
+from rabbet.workspace.session import Session
 
 __all__ = ["ContainerOptions", "Exported", "export_bill", "export_container", "export_editor", "export_list"]
 
@@ -44,25 +44,25 @@ class Exported(Struct, frozen=True, kw_only=True):
     paths: Mapping[str, str] = field(default_factory=dict)
 
 
-def export_list(project: Project, machine: Machine, options: RecreateOptions) -> str:
+def export_list(session: Session, options: RecreateOptions) -> str:
     """The lock as a list of requirements with hashes.
 
     Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `WrongUsage` for groups that there are not.
     """
-    lock, declaration = project.lock(machine), project.declaration()
+    lock, declaration = session.lock(), session.declaration()
     selection = selected(lock, None, options, declaration)
-    targets = targets_of_lock(lock, declaration.baselines, project, machine)
+    targets = targets_of_lock(lock, declaration.baselines, session)
     served = ", ".join(map(str, targets))
-    title = f"{declaration.name}, as it is locked in {project.lock_file.name} for {served}"
+    title = f"{declaration.name}, as it is locked in {session.project.lock_file.name} for {served}"
     return requirement_list(lock, targets, selection, title)
 
 
-def export_bill(project: Project, machine: Machine) -> str:
+def export_bill(session: Session) -> str:
     """The lock as a bill of materials; licences are told as far as the store knows the releases' metadata."""
-    lock, declaration = project.lock(machine), project.declaration()
+    lock, declaration = session.lock(), session.declaration()
 
     def licence(library: LockedLibrary) -> str:
-        for content in remembered_metadata(machine.metadata, library):
+        for content in remembered_metadata(session.machine.metadata, library):
             with suppress(MetadataBroken):
                 return licence_of(content)
         return ""
@@ -72,16 +72,14 @@ def export_bill(project: Project, machine: Machine) -> str:
     return bill(lock, about, (one.need.name for one in declaration.declared()), licence, __version__)
 
 
-def export_container(
-    project: Project, machine: Machine, options: RecreateOptions, wanted: ContainerOptions
-) -> Exported:
+def export_container(session: Session, options: RecreateOptions, wanted: ContainerOptions) -> Exported:
     """Write `Containerfile` and `.containerignore` into the project.
 
     Raises `CannotWrite` for files that somebody edited, and what `export_list` raises.
     """
-    lock, declaration = project.lock(machine), project.declaration()
+    lock, declaration = session.lock(), session.declaration()
     selected(lock, None, options, declaration)  # which refuses groups that there are not
-    python = _minor(lock, declaration, project, machine)
+    python = _minor(lock, declaration, session)
     distribution, packages = _system(declaration, wanted.base)
     content = containerfile(
         Container(
@@ -89,33 +87,35 @@ def export_container(
             python=python,
             distribution=distribution,
             packages=packages,
-            options=_recreate_options(options, project, declaration),
-            carrying=f"rabbet carry{variant_option(project.variant)} --to {CARRIED}",
-            environment=project.environment.name,
+            options=_recreate_options(options, session.project, declaration),
+            carrying=f"rabbet carry{variant_option(session.project.variant)} --to {CARRIED}",
+            environment=session.project.environment.name,
             installed=declaration.build_system is not None,
             command=wanted.command or ("python",),
         )
     )
-    making = Making(project.lock_stamp(), f"rabbet export container{variant_option(project.variant)} --force")
+    again = f"rabbet export container{variant_option(session.project.variant)} --force"
+    making = Making(session.project.lock_stamp(), again)
     contents = {CONTAINER: content, IGNORE: IGNORED}
     written = [
         name
         for name, text in contents.items()
-        if write_marked(project.folder, name, text, making, force=wanted.force)
+        if write_marked(session.project.folder, name, text, making, force=wanted.force)
     ]
-    return _exported(project, contents, written)
+    return _exported(session.project, contents, written)
 
 
-def export_editor(project: Project, machine: Machine, wanted: ContainerOptions) -> Exported:
+def export_editor(session: Session, wanted: ContainerOptions) -> Exported:
     """Write the description of a development container. Raises as `export_container` does."""
-    declaration = project.declaration()
-    project.lock(machine)
-    text = editor_description(declaration.name, project.environment.name)
-    again = f"rabbet export editor{variant_option(project.variant)} --force"
-    making = Making(project.lock_stamp(), again, comment="//")
-    written = write_marked(project.folder, EDITOR, text, making, force=wanted.force)
+    declaration = session.declaration()
+    session.lock()
+    text = editor_description(declaration.name, session.project.environment.name)
+    again = f"rabbet export editor{variant_option(session.project.variant)} --force"
+    making = Making(session.project.lock_stamp(), again, comment="//")
+    written = write_marked(session.project.folder, EDITOR, text, making, force=wanted.force)
     return replace(
-        _exported(project, [EDITOR], [EDITOR] if written else []), paths=_editor_paths(project.environment)
+        _exported(session.project, [EDITOR], [EDITOR] if written else []),
+        paths=_editor_paths(session.project.environment),
     )
 
 
@@ -136,7 +136,7 @@ def _exported(project: Project, files: Iterable[str], written: Iterable[str]) ->
     )
 
 
-def _minor(lock: Lock, declaration: Declaration, project: Project, machine: Machine) -> str:
+def _minor(lock: Lock, declaration: Declaration, session: Session) -> str:
     """The first two numbers of the Python that the lock was made with, on Linux."""
     if lock.python is not None:
         return f"{lock.python.version.major}.{lock.python.version.minor}"
@@ -144,7 +144,7 @@ def _minor(lock: Lock, declaration: Declaration, project: Project, machine: Mach
     if minors:
         return max(minors, key=Version)
     try:
-        return chosen_runtime(declaration, found_pythons(machine, project), lock).minor
+        return chosen_runtime(declaration, session.pythons(), lock).minor
     except NoRuntime as error:
         raise WrongUsage(
             "nobody says which Python the container gets", because=[str(error)], remedy="rabbet resolve"

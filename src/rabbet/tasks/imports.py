@@ -15,14 +15,13 @@ from rabbet.core.model.declaration import Declaration, Section
 from rabbet.core.model.finding import Weight
 from rabbet.core.model.lock import Lock
 from rabbet.core.needs.need import library_name
-from rabbet.core.progress import Observer
 from rabbet.core.targets import target_of
 from rabbet.disk.regular_file import read_regular
 from rabbet.formats.toml import parse_content
-from rabbet.workspace.machine import Machine
 from rabbet.workspace.offers import offers_of
 from rabbet.workspace.project import Project
-from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, standard_modules_of
+from rabbet.workspace.runtimes.pythons import chosen_runtime, standard_modules_of
+from rabbet.workspace.session import Session
 from rabbet.workspace.source_files import imports_of, source_texts
 
 __all__ = ["Imports", "imports"]
@@ -46,21 +45,21 @@ class Imports(Struct, frozen=True, kw_only=True):
         return any(finding.weight is not Weight.NOTE for finding in self.findings)
 
 
-def imports(project: Project, machine: Machine, observer: Observer) -> Imports:
+def imports(session: Session) -> Imports:
     """Hold what the project's files import against what it declares; nothing of either is run.
 
     Raises `NoLock`, `NotUnderstood`, `NoRuntime`, and `EnvironmentFailed` where not all libraries are here.
     """
-    declaration, lock = project.declaration(), project.lock()
-    observer.stage("looking at what the libraries offer")
-    runtime = chosen_runtime(declaration, found_pythons(machine, project), lock)
+    declaration, lock = session.declaration(), session.lock()
+    session.observer.stage("looking at what the libraries offer")
+    runtime = chosen_runtime(declaration, session.pythons(), lock)
     target = target_of(runtime)
     offered = offers_of(
-        project.environment, needed(lock, target, lock.everything, declaration), machine.store
+        session.project.environment, needed(lock, target, lock.everything, declaration), session.machine.store
     )
     own = library_name(declaration.name)
-    observer.stage("reading the project's files")
-    read = imports_of(project.folder)
+    session.observer.stage("reading the project's files")
+    read = imports_of(session.project.folder)
     declared = {name: sections for name, sections in _declared(declaration).items() if name != own}
     libraries = {name: one for name, one in offered.items() if name != own}
     offering = by_module(libraries)
@@ -70,9 +69,9 @@ def imports(project: Project, machine: Machine, observer: Observer) -> Imports:
         libraries=libraries,
         declared=declared,
         brought_by=_brought_by(lock, declared),
-        standard=standard_modules_of(Path(runtime.executable), machine),
+        standard=standard_modules_of(Path(runtime.executable), session.machine),
         own=read.names,
-        mentioned=dict(_mentioned(project, sorted(declared.keys() - used), offered)),
+        mentioned=dict(_mentioned(session.project, sorted(declared.keys() - used), offered)),
         unreadable=read.unreadable,
     )
     return Imports(findings=import_findings(code), files=read.files, groups=tuple(sorted(declaration.groups)))

@@ -12,14 +12,13 @@ from rabbet.core.model.declaration import Section
 from rabbet.core.model.edit import Change
 from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import library_name
-from rabbet.core.progress import Observer
 from rabbet.core.shell import quoted
 from rabbet.errors import WrongUsage
 from rabbet.formats.pyproject_edit import apply
 from rabbet.tasks.drift import drift
-from rabbet.workspace.machine import Machine
 from rabbet.workspace.preferred import declare_and_prefer
 from rabbet.workspace.project import Project, read_text
+from rabbet.workspace.session import Session
 
 __all__ = ["Keeping", "keeping", "save"]
 
@@ -33,14 +32,12 @@ class Keeping(Struct, frozen=True, kw_only=True):
     text: str
 
 
-def keeping(
-    project: Project, machine: Machine, observer: Observer, names: Sequence[str], section: Section | None
-) -> Keeping:
+def keeping(session: Session, names: Sequence[str], section: Section | None) -> Keeping:
     """Work out what it takes to keep libraries as they are installed; nothing is written.
 
     Raises what `drift` raises, and `WrongUsage` for what was not installed by hand.
     """
-    found, declaration = drift(project, machine, observer), project.declaration()
+    found, declaration = drift(session), session.declaration()
     by_hand = {finding.name for finding in found.findings if is_by_hand(finding)}
     wanted = [library_name(name) for name in names]
     for name in wanted:
@@ -50,8 +47,8 @@ def keeping(
         known = ", ".join(sorted(declaration.groups)) or "none"
         raise WrongUsage(f"there is no group '{section.name}'", because=[f"there are: {known}"])
     kept = keep(wanted, found.findings, found.stories, list(declaration.declared()), section)
-    text, changes = apply(read_text(project.declaration_file, by_hand=True), kept.edits)
-    return Keeping(project=project, changes=changes, preferred=kept.preferred, text=text)
+    text, changes = apply(read_text(session.project.declaration_file, by_hand=True), kept.edits)
+    return Keeping(project=session.project, changes=changes, preferred=kept.preferred, text=text)
 
 
 def _not_by_hand(name: str, known: set[str]) -> WrongUsage:

@@ -7,12 +7,10 @@ from rabbet.core.lock.release_overview import Offer, offers_of
 from rabbet.core.model.target import Target
 from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import Need
-from rabbet.core.progress import Observer
 from rabbet.core.solve.policy import Policy
 from rabbet.errors import NoSolution
-from rabbet.workspace.machine import Machine
-from rabbet.workspace.project import Project
-from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, targets_for
+from rabbet.workspace.runtimes.pythons import chosen_runtime, targets_for
+from rabbet.workspace.session import Session
 from rabbet.workspace.sources import open_sources
 
 __all__ = ["LookedUp", "lookup"]
@@ -28,17 +26,17 @@ class LookedUp(Struct, frozen=True, kw_only=True):
     newest: Version | None
 
 
-def lookup(project: Project, machine: Machine, observer: Observer, asked: Need) -> LookedUp:
+def lookup(session: Session, asked: Need) -> LookedUp:
     """List the releases of a library, or those of some versions.
 
     Raises `NoSolution`, with near names, for one that no source knows; `SourceFailed`, `NoRuntime`.
     """
-    name, declaration = asked.name, project.declaration()
-    lock = project.lock() if project.lock_file.exists() else None
-    targets = targets_for(declaration, chosen_runtime(declaration, found_pythons(machine, project), lock))
-    sources = open_sources(project, machine, declaration, always=True)
-    with sources.catalogue(declaration, targets[0], Policy(), observer) as catalogue:
-        observer.stage("reading the listing")
+    name, declaration = asked.name, session.declaration()
+    lock = session.lock() if session.project.lock_file.exists() else None
+    targets = targets_for(declaration, chosen_runtime(declaration, session.pythons(), lock))
+    sources = open_sources(session, declaration, always=True)
+    with sources.catalogue(declaration, targets[0], Policy()) as catalogue:
+        session.observer.stage("reading the listing")
         listing = catalogue.listing(name)
         if listing is None:
             near = near_names(name, catalogue.routing.names())

@@ -14,7 +14,6 @@ from rabbet.core.model.lock import Needed, Selection, Unbuilt
 from rabbet.core.model.plan import Action, Plan
 from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime
 from rabbet.core.needs.need import Need, library_name
-from rabbet.core.progress import Observer, Silent
 from rabbet.environment.install_state import own_install_state
 from rabbet.environment.staging import clear_up
 from rabbet.errors import (
@@ -29,13 +28,13 @@ from rabbet.errors import (
 from rabbet.formats.pylock import edited_by_hand
 from rabbet.store.environments import Environments
 from rabbet.workspace.comparison import Question, compared, question
-from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project, not_made_here
 from rabbet.workspace.restore import remember_manifest
 from rabbet.workspace.result_cache import Fit, remember_fit
 from rabbet.workspace.runtimes.choice import runtimes_here
-from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, own_target
+from rabbet.workspace.runtimes.pythons import chosen_runtime, own_target
 from rabbet.workspace.selection import RecreateOptions
+from rabbet.workspace.session import Session
 from rabbet.workspace.supply import intent_of, supply_for
 
 __all__ = ["RecreateReport", "fits", "prepare", "recreate"]
@@ -101,19 +100,17 @@ def _chosen(report: RecreateReport) -> str:
     return f" ({', '.join(parts)})" if parts else ""
 
 
-def prepare(
-    project: Project, machine: Machine, observer: Observer, options: RecreateOptions, *, sound: bool = False
-) -> RecreateReport:
+def prepare(session: Session, options: RecreateOptions, *, sound: bool = False) -> RecreateReport:
     """Compare the environment with the lock; nothing is changed. `sound`: its files need not be read.
 
     Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `EnvironmentFailed`, `WrongUsage`.
     """
-    observer.stage("comparing the environment with the lock")
-    asked = question(project, machine, options)
-    rebuild, found = _absent(project, machine, asked), None
+    session.observer.stage("comparing the environment with the lock")
+    asked = question(session, options)
+    rebuild, found = _absent(session, asked), None
     if not rebuild:
         try:
-            found = compared(asked, project, machine, observer, deep=options.verify, sound=sound)
+            found = compared(asked, session, deep=options.verify, sound=sound)
             rebuild = reason_to_rebuild(found.findings) or ("asked for" if options.fresh else "")
         except EnvironmentFailed as error:
             rebuild = str(error)
@@ -123,13 +120,13 @@ def prepare(
     else:
         plan = plan_changes(asked.needed, found.inventory, found.findings, not_chosen=lock.versions.keys())
     return RecreateReport(
-        environment=project.environment.name,
+        environment=session.project.environment.name,
         plan=plan,
         runtime=asked.runtime,
         selection=None if asked.selection == lock.everything else asked.selection,
         state=found.state if found else "",
         own_lock=lock.fingerprint is not None,
-        variant=project.variant,
+        variant=session.project.variant,
         outdated=asked.outdated,
         others=asked.linked,
         missing=asked.others.missing,
@@ -140,17 +137,15 @@ def prepare(
     )
 
 
-def fits(project: Project, machine: Machine) -> bool:
+def fits(session: Session) -> bool:
     """Whether there is an environment, and it is as the lock has it. Raises as `prepare` for all else."""
     try:
-        return prepare(project, machine, Silent(), RecreateOptions()).plan.idle
+        return prepare(session.silent(), RecreateOptions()).plan.idle
     except EnvironmentFailed:
         return False
 
 
-def recreate(
-    project: Project, machine: Machine, observer: Observer, options: RecreateOptions
-) -> RecreateReport:
+def recreate(session: Session, options: RecreateOptions) -> RecreateReport:
     """Make the environment match the lock; what fits already is left alone.
 
     First everything is fetched and verified; until then the environment is as it was. A new environment is
@@ -159,8 +154,8 @@ def recreate(
 
     Raises what `prepare` raises, and `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
     """
-    with _edits_named(project):
-        return _recreated(project, machine, observer, options)
+    with _edits_named(session.project):
+        return _recreated(session, options)
 
 
 @contextmanager
@@ -176,76 +171,72 @@ def _edits_named(project: Project) -> Iterator[None]:
         raise
 
 
-def _recreated(
-    project: Project, machine: Machine, observer: Observer, options: RecreateOptions
-) -> RecreateReport:
-    home, environments = project.environment, machine.environments()
-    with machine.store.claimed(str(home)):
+def _recreated(session: Session, options: RecreateOptions) -> RecreateReport:
+    home, environments = session.project.environment, session.machine.environments()
+    with session.machine.store.claimed(str(home)):
         clear_up(home, environments)
         if options.obtain:
-            _obtain_missing(project, machine, observer)
+            _obtain_missing(session)
         try:
-            report = after = prepare(project, machine, observer, options)
+            report = after = prepare(session, options)
         except NoRuntime as error:
-            raise _with_way(error, "python", project.declaration().python, project, machine) from error
+            raise _with_way(error, "python", session.declaration().python, session) from error
         if report.missing:
             language, missing = next(iter(report.missing.items()))
-            versions = {one.language: one.versions for one in project.declaration().runtimes}
-            raise _with_way(missing, language, versions.get(language, SpecifierSet()), project, machine)
+            versions = {one.language: one.versions for one in session.declaration().runtimes}
+            raise _with_way(missing, language, versions.get(language, SpecifierSet()), session)
         if not report.plan.idle or not _remembered(home, environments, report):
             for step in report.plan.of(Action.ADD, Action.REPLACE) if options.verify else ():
                 if isinstance(step.needed, Needed):
-                    machine.store.hold_against_wheel(step.needed.artifact)
-            _apply(project, machine, observer, report, compile_later=options.compile_later)
-            after = _at_rest(project, machine)
+                    session.machine.store.hold_against_wheel(step.needed.artifact)
+            _apply(session, report, compile_later=options.compile_later)
+            after = _at_rest(session)
         else:
-            finish(_site(project, machine, report))
-        remember_fit(project, machine, after.state, after.lasting_fit)
+            finish(_site(session, report))
+        remember_fit(session, after.state, after.lasting_fit)
         environments.note(home)  # it may have been moved here
     return report
 
 
-def _with_way(
-    error: NoRuntime, language: str, versions: SpecifierSet, project: Project, machine: Machine
-) -> NoRuntime:
+def _with_way(error: NoRuntime, language: str, versions: SpecifierSet, session: Session) -> NoRuntime:
     """The failure where a runtime is missing, with the command that obtains one, if a catalogue offers it."""
     if isinstance(error, NotObtained):
         return error  # the lock says where
     from rabbet.workspace.runtimes.obtaining import with_way_to_obtain
 
-    return with_way_to_obtain(error, Need(library_name(language), versions), project, machine)
+    return with_way_to_obtain(error, Need(library_name(language), versions), session)
 
 
-def _obtain_missing(project: Project, machine: Machine, observer: Observer) -> None:
+def _obtain_missing(session: Session) -> None:
     """Obtain the locked runtimes that are missing, as far as the lock says where they can be had.
 
     Raises `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
     """
     from rabbet.workspace.runtimes.obtaining import Shelf
 
-    declaration, lock = project.declaration(), project.lock()
+    declaration, lock = session.declaration(), session.lock()
     if not any(runtime.archives for runtime in lock.runtimes):
         return
-    shelf, target = Shelf(project, machine), own_target(machine)
+    shelf, target = Shelf(session.project, session.machine), own_target(session.machine)
     try:
-        python = chosen_runtime(declaration, found_pythons(machine, project), lock)
+        python = chosen_runtime(declaration, session.pythons(), lock)
     except NoRuntime:
         if lock.python is None or not lock.python.archives:
             raise
-        shelf.obtain_locked(lock.python, target, observer)
-        python = chosen_runtime(declaration, found_pythons(machine, project), lock)
-    missing = runtimes_here(declaration, project, machine, python, lock.runtimes).missing
+        shelf.obtain_locked(lock.python, target, session.observer)
+        python = chosen_runtime(declaration, session.pythons(), lock)
+    missing = runtimes_here(declaration, session, python, lock.runtimes).missing
     for runtime in lock.runtimes:
         if runtime.language in missing and runtime.archives:
-            shelf.obtain_locked(runtime, target, observer)
+            shelf.obtain_locked(runtime, target, session.observer)
 
 
-def _at_rest(project: Project, machine: Machine) -> RecreateReport:
+def _at_rest(session: Session) -> RecreateReport:
     """Compare the finished environment with the lock once more; the run fails if they differ.
 
     Its files are not read again, for they were verified before they were put there. Raises `IntegrityFailed`.
     """
-    after = prepare(project, machine, Silent(), RecreateOptions(), sound=True)
+    after = prepare(session.silent(), RecreateOptions(), sound=True)
     if not after.plan.idle:
         steps = (step for step in after.plan.steps if step.action is not Action.KEEP)
         because = [f"{step.name}: {step.action}" for step in steps]
@@ -257,12 +248,12 @@ def _at_rest(project: Project, machine: Machine) -> RecreateReport:
     return after
 
 
-def _site(project: Project, machine: Machine, report: RecreateReport) -> Site:
+def _site(session: Session, report: RecreateReport) -> Site:
     return Site(
-        root=project.environment,
+        root=session.project.environment,
         runtime=report.runtime,
-        environments=machine.environments(),
-        share_files=machine.shares_files(),
+        environments=session.machine.environments(),
+        share_files=session.machine.shares_files(),
         selection=report.selection,
         others=report.others,
         project=report.project,
@@ -272,19 +263,17 @@ def _site(project: Project, machine: Machine, report: RecreateReport) -> Site:
     )
 
 
-def _apply(
-    project: Project, machine: Machine, observer: Observer, report: RecreateReport, *, compile_later: bool
-) -> None:
-    plan, site = report.plan, _site(project, machine, report)
+def _apply(session: Session, report: RecreateReport, *, compile_later: bool) -> None:
+    plan, site = report.plan, _site(session, report)
     wanted = [step.needed for step in plan.of(Action.ADD, Action.REPLACE) if step.needed]
     unbuilt = [one for one in wanted if isinstance(one, Unbuilt)]
-    supply, intent = supply_for(project, machine, observer), intent_of(project, own_lock=report.own_lock)
+    supply, intent = supply_for(session), intent_of(session.project, own_lock=report.own_lock)
     needed = [one for one in wanted if isinstance(one, Needed)]
     if unbuilt:
         from rabbet.builds.building import built  # here: few libraries have to be built
         from rabbet.workspace.supply import workshop_for
 
-        needed += built(unbuilt, workshop_for(project, machine, observer, report.runtime))
+        needed += built(unbuilt, workshop_for(session, report.runtime))
     with closing(
         prepared_wheels(needed, site.root, site.runtime, supply, intent, compile_later=compile_later)
     ) as arriving:
@@ -294,9 +283,9 @@ def _apply(
             if not (chosen or compile_later or report.outdated or _editable(unbuilt)):
                 versions = sorted((one.locked.name, str(one.locked.version)) for one in needed)
                 trees = supply.store.trees([one.artifact for one in needed], report.runtime)
-                remember_manifest(project, machine, placed, trees, versions, report.runtimes)
+                remember_manifest(session, placed, trees, versions, report.runtimes)
         else:
-            change_in_place(site, plan, arriving, observer)
+            change_in_place(site, plan, arriving, session.observer)
     supply.store.note_linked((one.artifact for one in needed), report.runtime)
 
 
@@ -320,14 +309,14 @@ def _remembered(home: Path, environments: Environments, report: RecreateReport) 
     return install_state.groups == sorted(chosen.groups) and install_state.extras == sorted(chosen.extras)
 
 
-def _absent(project: Project, machine: Machine, asked: Question) -> str | None:
+def _absent(session: Session, asked: Question) -> str | None:
     """Why there is nothing that could be changed, unless there is an environment that was made here.
 
     Raises `EnvironmentFailed` for something in its place that was not made here.
     """
-    root = project.environment
+    root = session.project.environment
     if not root.exists() and not root.is_symlink():
         return "there is none yet"
-    if not machine.environments().owns(root):
-        raise not_made_here(project)
+    if not session.machine.environments().owns(root):
+        raise not_made_here(session.project)
     return "what Rabbet noted of it can't be read" if asked.install_state is None else None

@@ -16,22 +16,19 @@ from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.target import Target, targets_text
 from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import Need, library_name
-from rabbet.core.progress import Observer
 from rabbet.disk.atomic import write_text
 from rabbet.errors import IntegrityFailed, NoRuntime, NotUnderstood, WrongUsage
 from rabbet.formats.lock_versions import read_locked_versions
 from rabbet.formats.merge import merge_sides
 from rabbet.formats.pylock import edited_by_hand, write_lock
-from rabbet.formats.pyproject import read_declaration
 from rabbet.resolving.request import ResolveOptions, ResolveRequest
 from rabbet.resolving.resolve_targets import resolve_targets
-from rabbet.workspace.machine import Machine
 from rabbet.workspace.opening import OpenedSources
-from rabbet.workspace.parsed_locks import read_known_lock
 from rabbet.workspace.preferred import forget_preferred, preferred_versions
-from rabbet.workspace.project import Project, read_text
+from rabbet.workspace.project import read_text
 from rabbet.workspace.result_cache import UpToDate, remember_unchanged
-from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, targets_for
+from rabbet.workspace.runtimes.pythons import chosen_runtime, targets_for
+from rabbet.workspace.session import Session
 from rabbet.workspace.sources import Sources, open_sources
 
 if TYPE_CHECKING:
@@ -97,9 +94,7 @@ class Verdict(Struct, frozen=True, kw_only=True):
 
 
 def resolve(
-    project: Project,
-    machine: Machine,
-    observer: Observer,
+    session: Session,
     options: ResolveOptions,
     *,
     writing: bool = True,
@@ -115,7 +110,7 @@ def resolve(
 
     Raises `NoSolution`, `SourceFailed`, `NoRuntime`, `NotUnderstood`, `CannotWrite`.
     """
-    work = _Work(project, machine, observer, opened)
+    work = _Work(session, opened)
     work.ask_build()
     earlier = {
         variant: work.earlier(variant, must_be_readable=not options.afresh) for variant in work.variants
@@ -125,27 +120,27 @@ def resolve(
     if (
         writing
         and options.plain
-        and project.variant is None
+        and session.project.variant is None
         and all(one.untouched and not one.declaration.local for one in resolved)
     ):
-        remember_unchanged(project, machine, [up_to_date_lock(one) for one in resolved])
+        remember_unchanged(session, [up_to_date_lock(one) for one in resolved])
     changed = [one for one in resolved if writing and not one.untouched]
-    texts = [_readable_text(one, project.of(one.variant), machine) for one in changed]
+    texts = [_readable_text(one, session.of(one.variant)) for one in changed]
     for one, text in zip(changed, texts, strict=True):
-        write_text(project.of(one.variant).lock_file, text)
-    if writing and project.variant is None:
-        forget_preferred(project)
+        write_text(session.project.of(one.variant).lock_file, text)
+    if writing and session.project.variant is None:
+        forget_preferred(session.project)
     return tuple(resolved)
 
 
-def _readable_text(found: Resolved, project: Project, machine: Machine) -> str:
+def _readable_text(found: Resolved, session: Session) -> str:
     """The text of a lock that the next command will be able to read; it finds it parsed.
 
     Raises `IntegrityFailed` for one that it could not, because of something that a source tells.
     """
     text = write_lock(found.lock)
     try:
-        read = read_known_lock(text, project.lock_file.name, machine)
+        read = session.parsed_lock(text, session.project.lock_file.name)
     except NotUnderstood as error:
         raise IntegrityFailed(
             "what was resolved gives a lock that can't be read again, so nothing was written",
@@ -164,14 +159,12 @@ def up_to_date_lock(found: Resolved) -> UpToDate:
     return UpToDate(found.file, found.variant or "", len(found.lock.libraries), targets_text(found.targets))
 
 
-def verify(
-    project: Project, machine: Machine, observer: Observer, opened: OpenedSources | None = None
-) -> tuple[Verdict, ...]:
+def verify(session: Session, opened: OpenedSources | None = None) -> tuple[Verdict, ...]:
     """Tell whether each lock is what resolving would leave as it is; nothing is written.
 
     Raises what `resolve` raises, and `NoLock`.
     """
-    work = _Work(project, machine, observer, opened)
+    work = _Work(session, opened)
     work.ask_build()
     return tuple(work.verdict(variant) for variant in work.variants)
 
@@ -179,18 +172,14 @@ def verify(
 class _Work:
     """One run: the declaration, and its sources, which are opened when they are first needed."""
 
-    def __init__(
-        self, project: Project, machine: Machine, observer: Observer, opened: OpenedSources | None = None
-    ) -> None:
-        self._project = project
-        self._machine = machine
-        self._observer = observer
-        if project.variant is not None:
-            project.declaration()  # which refuses a variant that there is not
-        self._declaration = opened.declaration if opened else project.of(None).declaration()
-        self._preferred = preferred_versions(project)
+    def __init__(self, session: Session, opened: OpenedSources | None = None) -> None:
+        self._session = session
+        if session.project.variant is not None:
+            session.declaration()  # which refuses a variant that there is not
+        self._declaration = opened.declaration if opened else session.project.of(None).declaration()
+        self._preferred = preferred_versions(session.project)
         self._sources: Callable[[], Sources] = cache(
-            lambda: open_sources(project, machine, self._declaration, opened=opened)
+            lambda: open_sources(session, self._declaration, opened=opened)
         )
 
     def ask_build(self) -> None:
@@ -202,33 +191,29 @@ class _Work:
             return
         from rabbet.workspace.told import is_told_anew
 
-        if not is_told_anew(self._project):
+        if not is_told_anew(self._session.project):
             return
         from rabbet.builds.folder_state import needs_state
         from rabbet.formats.told import told_by
         from rabbet.resolving.resolve_targets import own_metadata
 
-        self._observer.stage("asking the project's own build what it needs")
-        folder = self._project.folder
+        self._session.observer.stage("asking the project's own build what it needs")
+        folder = self._session.project.folder
         earlier = self.earlier(None, must_be_readable=False)
         metadata = own_metadata(self._request(None, self._question(None, ()), earlier), ResolveOptions())
-        self._declaration = read_declaration(
-            read_text(self._project.declaration_file, by_hand=True),
-            folder_name=folder.name,
-            has_setup=(folder / "setup.py").is_file(),
-            told=told_by(metadata, needs_state(str(folder))),
-        )
+        told = told_by(metadata, needs_state(str(folder)))
+        self._declaration = self._session.project.declaration_with(told)
 
     @property
     def variants(self) -> tuple[str | None, ...]:
         """The declaration itself (`None`) and its variants, or the one that is asked for."""
-        if self._project.variant is not None:
-            return (self._project.variant,)
+        if self._session.project.variant is not None:
+            return (self._session.project.variant,)
         return (None, *sorted(self._declaration.variants))
 
     def earlier(self, variant: str | None, *, must_be_readable: bool) -> tuple[Lock, ...]:
         """The lock before, if there is one; two for an unfinished merge, ours first."""
-        path = self._project.of(variant).lock_file
+        path = self._session.project.of(variant).lock_file
         text = read_text(path) if path.exists() else ""
         try:
             sides = merge_sides(text, path.name) if text else ()
@@ -236,7 +221,7 @@ class _Work:
             return (_named_in(text),) if must_be_readable else ()
         try:
             if len(sides) == 1:
-                return (read_known_lock(sides[0], path.name, self._machine),)
+                return (self._session.parsed_lock(sides[0], path.name),)
             return tuple(self._side(side, path.name) for side in sides)
         except NotUnderstood:
             if must_be_readable:
@@ -249,18 +234,19 @@ class _Work:
         Then it is the versions that its entries name, which is all that resolving takes from it.
         """
         try:
-            return read_known_lock(text, file, self._machine)
+            return self._session.parsed_lock(text, file)
         except NotUnderstood:
             return _named_in(text)
 
     def resolved(self, variant: str | None, earlier: Sequence[Lock], options: ResolveOptions) -> Resolved:
         """Settle one variant; nothing is written."""
         declaration, runtime, targets = self._question(variant, earlier if options.keeps else ())
-        file = self._project.of(variant).lock_file.name
+        file = self._session.project.of(variant).lock_file.name
         before = earlier[0] if len(earlier) == 1 else None
         edited = edited_by_hand(before) if before is not None else ()
         earlier = [_without_edited(before, edited)] if before is not None else earlier
-        at_once = options.plain and not (edited or self._preferred.libraries or self._machine.fresh_listings)
+        anew = self._session.machine.fresh_listings
+        at_once = options.plain and not (edited or self._preferred.libraries or anew)
         if before is not None and at_once and _up_to_date(before, declaration, targets):
             return Resolved(
                 variant=variant,
@@ -274,7 +260,6 @@ class _Work:
         from rabbet.core.lock.serving import serving_too  # here: until now, answers were on their way
         from rabbet.resolving.file_clashes import file_clash
 
-        project = self._project.of(variant)
         return Resolved(
             variant=variant,
             file=file,
@@ -299,7 +284,7 @@ class _Work:
             by_patch=settled.by_patch,
             told_here=settled.told_here,
             asked_with=str(runtime),
-            file_clash=file_clash(project, self._machine, settled.lock, declaration, runtime),
+            file_clash=file_clash(self._session, settled.lock, declaration, runtime),
             lost=(lost := _lost(before, declaration, settled.lock)),
             serving_too=serving_too(before, targets[0], declaration) if lost and before else "",
             not_preferred=tuple(_not_preferred(self._preferred.libraries, settled.lock))
@@ -311,7 +296,7 @@ class _Work:
         """Compare one lock with what settling anew gives."""
         from rabbet.core.lock.serving import serves
 
-        before = self._project.of(variant).lock()
+        before = self._session.of(variant).lock()
         declaration, runtime, targets = self._question(variant, [before])
         edited = edited_by_hand(before)
         earlier = [_without_edited(before, edited)]
@@ -328,7 +313,7 @@ class _Work:
             reasons.append("its files or other entries are not what resolving would write")
         return Verdict(
             variant=variant,
-            file=self._project.of(variant).lock_file.name,
+            file=self._session.project.of(variant).lock_file.name,
             lock=before,
             reasons=tuple(reasons),
             moves=settled.moves,
@@ -341,15 +326,16 @@ class _Work:
     ) -> tuple[Declaration, PythonRuntime, tuple[Target, ...]]:
         """What is declared, for which interpreter of this machine, and for which targets."""
         declaration = self._declaration.varied(variant) if variant else self._declaration
-        self._observer.stage("looking for a runtime" + (f" for the variant {variant}" if variant else ""))
-        found, before = found_pythons(self._machine, self._project), earlier[0] if earlier else None
+        purpose = f" for the variant {variant}" if variant else ""
+        self._session.observer.stage(f"looking for a runtime{purpose}")
+        found, before = self._session.pythons(), earlier[0] if earlier else None
         try:
             runtime = chosen_runtime(declaration, found, before, like=self._preferred.python)
         except NoRuntime as error:
             from rabbet.workspace.runtimes.obtaining import with_way_to_obtain
 
             need = Need(library_name("python"), declaration.python)
-            raise with_way_to_obtain(error, need, self._project, self._machine) from error
+            raise with_way_to_obtain(error, need, self._session) from error
         return declaration, runtime, targets_for(declaration, runtime)
 
     def _request(
@@ -363,8 +349,6 @@ class _Work:
             declaration=declaration,
             variant=variant,
             sources=self._sources(),
-            machine=self._machine,
-            observer=self._observer,
             runtime=runtime,
             targets=targets,
             earlier=tuple(earlier),

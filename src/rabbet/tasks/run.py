@@ -7,25 +7,25 @@ from typing import NoReturn
 
 from rabbet.environment.variables import program_on, variables_inside
 from rabbet.errors import EnvironmentFailed
-from rabbet.workspace.machine import Machine
-from rabbet.workspace.project import Project, not_made_here
+from rabbet.workspace.project import not_made_here
 from rabbet.workspace.result_cache import recall_fit, remember_fit
+from rabbet.workspace.session import Session
 
 __all__ = ["become", "inside", "refuse_unfit", "run_to_end", "under_runtimes"]
 
 _SHOWN = 5  # of the steps that are due
 
 
-def inside(project: Project, machine: Machine) -> dict[str, str]:
+def inside(session: Session) -> dict[str, str]:
     """The variables that a command sees inside the project's environment.
 
     Raises `EnvironmentFailed` when there is no environment, or its interpreter is gone.
     """
-    return variables_inside(_environment(project, machine), machine.environ)
+    return variables_inside(_environment(session), session.machine.environ)
 
 
 def under_runtimes(
-    project: Project, machine: Machine, constraints: Sequence[str], variables: Mapping[str, str]
+    session: Session, constraints: Sequence[str], variables: Mapping[str, str]
 ) -> dict[str, str]:
     """The variables of a command that gets other runtimes: their programs come first on `PATH`.
 
@@ -36,30 +36,29 @@ def under_runtimes(
 
     changed = dict(variables)
     for constraint in reversed(constraints):  # what is named first comes first on `PATH`
-        linked = runtime_under(project, machine, constraint)
+        linked = runtime_under(session, constraint)
         changed.update(linked.variables)
-        folder = link_folder(linked, machine.store_folder / "linked")
+        folder = link_folder(linked, session.machine.store_folder / "linked")
         changed["PATH"] = os.pathsep.join([str(folder), changed["PATH"]])
     return changed
 
 
-def refuse_unfit(project: Project, machine: Machine, *, going_on: str) -> None:
+def refuse_unfit(session: Session, *, going_on: str) -> None:
     """Raise if the environment differs from the lock; `going_on` is the command that takes it as it is.
 
     Raises `EnvironmentFailed`, and what `prepare` raises.
     """
-    root = _environment(project, machine)
-    if recall_fit(project, machine) is not None:
+    root = _environment(session)
+    if recall_fit(session) is not None:
         return
     from rabbet.core.model.plan import Action
-    from rabbet.core.progress import Silent
     from rabbet.tasks.recreate import prepare
     from rabbet.workspace.selection import RecreateOptions
 
-    report = prepare(project, machine, Silent(), RecreateOptions())
+    report = prepare(session.silent(), RecreateOptions())
     plan = report.plan
     if plan.idle:
-        remember_fit(project, machine, report.state, report.lasting_fit)
+        remember_fit(session, report.state, report.lasting_fit)
         return
     steps = [step for step in plan.steps if step.action is not Action.KEEP]
     because = [plan.rebuild] if plan.rebuild else [f"{step.action} {step.name}" for step in steps[:_SHOWN]]
@@ -73,33 +72,29 @@ def refuse_unfit(project: Project, machine: Machine, *, going_on: str) -> None:
     )
 
 
-def _environment(project: Project, machine: Machine) -> Path:
+def _environment(session: Session) -> Path:
     """The environment's folder. Raises `EnvironmentFailed` where there is none that was made here."""
-    root = project.environment
+    root = session.project.environment
     if not root.exists() and not root.is_symlink():
         raise EnvironmentFailed(f"there is no environment in {root}", remedy="rabbet recreate")
-    if not machine.environments().owns(root):
-        raise not_made_here(project)
+    if not session.machine.environments().owns(root):
+        raise not_made_here(session.project)
     return root
 
 
-def become(
-    command: Sequence[str], variables: dict[str, str], *, project: Project, machine: Machine
-) -> NoReturn:
+def become(session: Session, command: Sequence[str], variables: dict[str, str]) -> NoReturn:
     """Replace this process by the command, so that exit code and signals are its own.
 
     Returns only by raising `EnvironmentFailed`, when the command can't be started.
     """
-    machine.close()  # nothing of this process comes to its end
+    session.machine.close()  # nothing of this process comes to its end
     try:
         os.execvpe(command[0], list(command), variables)  # noqa: S606 - running commands is the job
     except OSError as error:
-        raise _not_started(command[0], error, project, machine) from error
+        raise _not_started(command[0], error, session) from error
 
 
-def run_to_end(
-    command: Sequence[str], variables: dict[str, str], *, project: Project, machine: Machine
-) -> int:
+def run_to_end(session: Session, command: Sequence[str], variables: dict[str, str]) -> int:
     """Run a command and wait for it; its exit code, or 128 and the number of the signal that ended it.
 
     Interruptions from the terminal reach the command itself, and others are passed on to it. Raises
@@ -126,25 +121,25 @@ def run_to_end(
             signal.pthread_sigmask(signal.SIG_SETMASK, mask)
         code = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
     except OSError as error:
-        raise _not_started(command[0], error, project, machine) from error
+        raise _not_started(command[0], error, session) from error
     finally:
         for number, handler in before.items():
             signal.signal(number, handler)
     return code if code >= 0 else 128 - code
 
 
-def _not_started(program: str, error: OSError, project: Project, machine: Machine) -> EnvironmentFailed:
-    note, remedy = _bringing(project, machine)
+def _not_started(program: str, error: OSError, session: Session) -> EnvironmentFailed:
+    note, remedy = _bringing(session)
     return EnvironmentFailed(
         f"'{program}' can't be run", because=[error.strerror or str(error)], note=note, remedy=remedy
     )
 
 
-def _bringing(project: Project, machine: Machine) -> tuple[str, str]:
+def _bringing(session: Session) -> tuple[str, str]:
     """Advice for a command that does not exist, as a sentence and as a command."""
     from rabbet.environment.install_state import own_install_state
 
-    install_state = own_install_state(project.environment, machine.environments())
+    install_state = own_install_state(session.project.environment, session.machine.environments())
     if install_state is not None and (install_state.groups is not None or install_state.extras is not None):
         return (
             "the environment holds a part of the lock: what was not chosen may bring it",

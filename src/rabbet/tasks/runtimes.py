@@ -22,6 +22,7 @@ from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.choice import runtimes_here
 from rabbet.workspace.runtimes.languages import found_runtimes, languages_for, unknown_language
 from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, own_target
+from rabbet.workspace.session import Session
 
 if TYPE_CHECKING:
     from rabbet.store.obtained import Obtained
@@ -73,7 +74,7 @@ def runtimes_found(
     others = found_runtimes(languages.values(), machine, project)
     found = {"python": _ordered(pythons), **{name: _by_version(some) for name, some in others.items()}}
     wanted = {name: found[name] for name in sorted(found) if not only or name in only}
-    here = _Choice(declaration, project, machine, pythons) if declaration and project else None
+    here = _Choice(declaration, Session(project, machine), pythons) if declaration and project else None
     users = _users(machine)
     return RuntimesFound(
         rows=tuple(
@@ -122,11 +123,10 @@ class _Choice:
     def __init__(
         self,
         declaration: Declaration,
-        project: Project,
-        machine: Machine,
+        session: Session,
         pythons: Sequence[PythonRuntime | Refusal],
     ) -> None:
-        lock = _lock_of(project)
+        lock = _lock_of(session.project)
         self.missing: list[RabbetError] = []
         self._locked = {one.language: one for one in lock.runtimes} if lock else {}
         self._allowed = {one.language: one.versions for one in declaration.runtimes}
@@ -139,7 +139,7 @@ class _Choice:
             return
         self._chosen = {"python": python}
         try:
-            here = runtimes_here(declaration, project, machine, python, tuple(self._locked.values()))
+            here = runtimes_here(declaration, session, python, tuple(self._locked.values()))
         except NoSolution as error:
             self.missing.append(error)
             return

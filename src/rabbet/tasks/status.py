@@ -17,11 +17,12 @@ from rabbet.errors import EnvironmentFailed, SourceFailed
 from rabbet.formats.address import is_address, parse_address
 from rabbet.formats.lock_versions import read_locked_versions
 from rabbet.sources.pages import Pages
+from rabbet.workspace.known_sources import known_sources
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project, read_text, stamp_of
 from rabbet.workspace.result_cache import recall_findings, recall_fit
 from rabbet.workspace.sending import Sending, sending
-from rabbet.workspace.settings import known_sources
+from rabbet.workspace.session import Session
 
 __all__ = ["Behind", "Environment", "Fit", "Locked", "Status", "indexes_of", "status"]
 
@@ -92,22 +93,22 @@ class Status(Struct, frozen=True, kw_only=True):
         return "drift" if self.environment.fit in (Fit.UNCHECKED, Fit.DIFFERS) else "run"
 
 
-def status(project: Project, machine: Machine) -> Status:
+def status(session: Session) -> Status:
     """Look at the declaration, the lock and the environment; nothing is run, and no network asked.
 
     Raises `NotUnderstood`.
     """
-    declaration = project.declaration()
-    text = read_text(project.lock_file) if project.lock_file.is_file() else None
-    locked = _locked(project, text, declaration) if text is not None else None
+    declaration = session.declaration()
+    text = read_text(session.project.lock_file) if session.project.lock_file.is_file() else None
+    locked = _locked(session.project, text, declaration) if text is not None else None
     return Status(
         declaration=declaration,
-        folder=project.folder,
-        variant=project.variant,
+        folder=session.project.folder,
+        variant=session.project.variant,
         locked=locked,
-        environment=_environment(project, machine, text),
-        behind=tuple(_behind(text, declaration, machine)) if text is not None else (),
-        sending=sending(project, machine),
+        environment=_environment(session, text),
+        behind=tuple(_behind(text, declaration, session.machine)) if text is not None else (),
+        sending=sending(session),
     )
 
 
@@ -120,18 +121,18 @@ def _locked(project: Project, text: str, declaration: Declaration) -> Locked:
     )
 
 
-def _environment(project: Project, machine: Machine, lock: str | None) -> Environment | None:
+def _environment(session: Session, lock: str | None) -> Environment | None:
     """What lies where the environment should be."""
-    root = project.environment
+    root = session.project.environment
     if not root.exists():
         return None
     try:
         python: Version | None = read_configuration(root).python
     except EnvironmentFailed:
         python = None
-    fit, findings = _fit(project, machine, lock), 0
+    fit, findings = _fit(session, lock), 0
     if fit is Fit.UNCHECKED:
-        findings = recall_findings(project, machine)
+        findings = recall_findings(session)
     return Environment(
         root=root,
         since=root.stat().st_ctime,
@@ -141,15 +142,15 @@ def _environment(project: Project, machine: Machine, lock: str | None) -> Enviro
     )
 
 
-def _fit(project: Project, machine: Machine, lock: str | None) -> Fit:
-    install_state = own_install_state(project.environment, machine.environments())
+def _fit(session: Session, lock: str | None) -> Fit:
+    install_state = own_install_state(session.project.environment, session.machine.environments())
     if install_state is None:
         return Fit.FOREIGN
-    if not (project.environment / "bin" / "python").exists():
+    if not (session.project.environment / "bin" / "python").exists():
         return Fit.BROKEN
     if lock is None or install_state.lock != stamp_of(lock):
         return Fit.OTHER_LOCK
-    return Fit.FITS if recall_fit(project, machine) is not None else Fit.UNCHECKED
+    return Fit.FITS if recall_fit(session) is not None else Fit.UNCHECKED
 
 
 def _behind(lock: str, declaration: Declaration, machine: Machine) -> Iterator[Behind]:

@@ -17,7 +17,7 @@ from rabbet.core.progress import Observer
 from rabbet.core.solve.policy import Policy
 from rabbet.sources.catalogue import Catalogue
 from rabbet.sources.locking import locked_artifacts
-from rabbet.trials.trial import Here
+from rabbet.workspace.session import Session
 from rabbet.workspace.sources import open_sources
 
 __all__ = ["Obtainable", "obtainable"]
@@ -35,18 +35,18 @@ def obtainable(
     target: Target,
     locks: Sequence[Lock],
     declaration: Declaration,
-    here: Here,
+    session: Session,
 ) -> Obtainable:
     """Find a wheel of each library for a target. Raises `SourceFailed`."""
     found = {one.name: _known(one, target, locks, declaration) for one in libraries}
     unknown = [one for one in libraries if found[one.name] is None]
     lacking: dict[NormalizedName, str] = {}
     if unknown:
-        here.observer.stage("looking up releases", len(unknown))
-        sources = open_sources(here.project, here.machine, declaration, always=True)
-        with sources.catalogue(declaration, target, Policy(), here.observer) as catalogue:
+        session.observer.stage("looking up releases", len(unknown))
+        sources = open_sources(session, declaration, always=True)
+        with sources.catalogue(declaration, target, Policy()) as catalogue:
             catalogue.expect(Need(one.name, specifier=SpecifierSet(f"=={one.version}")) for one in unknown)
-            listed = dict(_listed(unknown, catalogue, lacking, here.observer))
+            listed = dict(_listed(unknown, catalogue, lacking, session.observer))
             artifacts = locked_artifacts(listed.values(), catalogue.routing, catalogue.asking)
         for one in unknown:
             if one.name in listed:

@@ -20,7 +20,6 @@ from rabbet.builds.supervised import run_supervised
 from rabbet.core.culprit.mixture import Mixture
 from rabbet.core.culprit.outcome import End, Outcome, Runs, Symptom, runs_of
 from rabbet.core.model.lock import Needed
-from rabbet.core.progress import Silent
 from rabbet.disk.atomic import cannot_write
 from rabbet.environment.variables import program_on, variables_inside
 from rabbet.errors import CannotWrite, Interrupted, RabbetError
@@ -29,9 +28,9 @@ from rabbet.store.blob_cache import BlobCache
 from rabbet.store.scratch import scratch_folder
 from rabbet.store.trees import remove_links
 from rabbet.trials.compose import Made, bring, compose_mixture
-from rabbet.trials.trial import Here
 from rabbet.trials.two_states import TwoStates
 from rabbet.workspace.project import ENVIRONMENT
+from rabbet.workspace.session import Session
 
 __all__ = ["ABSENT", "SEARCHES", "Attempts", "Command", "Tried"]
 
@@ -82,12 +81,11 @@ class Attempts:
     What was remembered of an interrupted search under the same `key` is not tried again.
     """
 
-    def __init__(self, two: TwoStates, command: Command, here: Here, *, jobs: int, key: str) -> None:
+    def __init__(self, two: TwoStates, command: Command, session: Session, *, jobs: int, key: str) -> None:
         self.command = command
         self.changed_by_command = False
         self._two = two
-        self._here = here
-        self._project, self._machine, self._observer = here
+        self._session = session
         self._jobs = jobs
         self._key = key
         self._stop = threading.Event()
@@ -108,7 +106,7 @@ class Attempts:
         rounds = [self._next_round(one) for one in mixtures]
         due = [one for one, number in zip(mixtures, rounds, strict=True) if number >= self._known(one)]
         if due:
-            self._observer.stage(purpose)
+            self._session.observer.stage(purpose)
             self._try_all(due)
         self._judge_by_bad_state()
         symptom = self.command.symptom
@@ -127,7 +125,7 @@ class Attempts:
         for one in due:
             if one != due[-1]:
                 threading.Thread(target=self._bring, args=[due[-1]], daemon=True).start()
-            self._observer.stage(f"trying the {'good' if one == _GOOD else 'bad'} state")
+            self._session.observer.stage(f"trying the {'good' if one == _GOOD else 'bad'} state")
             self._try_all([one])
 
     @property
@@ -141,7 +139,7 @@ class Attempts:
 
     @property
     def _memory(self) -> BlobCache:
-        return self._machine.memory(SEARCHES)
+        return self._session.machine.memory(SEARCHES)
 
     def _remembered(self) -> dict[Mixture, Tried]:
         with suppress(msgspec.MsgspecError):
@@ -159,7 +157,7 @@ class Attempts:
 
     def _try_all(self, mixtures: Sequence[Mixture]) -> None:
         """Try them, several at once; whatever ends that ends all their commands too."""
-        with scratch_folder(self._machine.store_folder / "trials") as scratch:
+        with scratch_folder(self._session.machine.store_folder / "trials") as scratch:
             if len(mixtures) == 1 or self._jobs == 1:
                 for one in mixtures:
                     self._keep(one, self._round(one, scratch))
@@ -205,7 +203,7 @@ class Attempts:
 
     def _attempt(self, mixture: Mixture, folder: Path) -> tuple[End, Tried]:
         """One run in an environment that is removed again."""
-        root = folder / self._project.folder.name / ENVIRONMENT
+        root = folder / self._session.project.folder.name / ENVIRONMENT
         try:
             with self._linking:
                 made = self._composed(mixture, root)
@@ -215,29 +213,29 @@ class Attempts:
             if len(mixture) in (0, len(self._two.changes)):
                 raise
             return End("lost"), Tried(reason="; ".join(map(str, (error, *error.because))))
-        trees = made.trees(self._machine, self._two.python_of(mixture))
+        trees = made.trees(self._session.machine, self._two.python_of(mixture))
         try:
             return self._run(mixture, root, folder)
         finally:
             with self._linking:
-                remove_links(trees, self._machine.memory("states"), partial(_remove, folder))
+                remove_links(trees, self._session.machine.memory("states"), partial(_remove, folder))
 
     def _composed(self, mixture: Mixture, root: Path) -> Made:
         """Make the environment; what fetching does is told of the two states alone."""
         with cannot_write(root):
             root.mkdir(parents=True)
         is_state = len(mixture) in (0, len(self._two.changes)) and mixture not in self._tried
-        here = self._here if is_state else self._here._replace(observer=Silent())
-        made = compose_mixture(self._two, mixture, root, here, share=self._shares)
+        session = self._session if is_state else self._session.silent()
+        made = compose_mixture(self._two, mixture, root, session, share=self._shares)
         self._wheels.update({(one.locked.name, len(mixture)): one for one in made.wheels if is_state})
         return made
 
     def _bring(self, mixture: Mixture) -> None:
         with suppress(RabbetError):  # who makes the environment meets it again, and tells of it
-            bring(self._two, mixture, self._here)
+            bring(self._two, mixture, self._session)
 
     def _run(self, mixture: Mixture, root: Path, folder: Path) -> tuple[End, Tried]:
-        variables = variables_inside(root, self._machine.environ)
+        variables = variables_inside(root, self._session.machine.environ)
         variables["TMPDIR"] = str(folder / "tmp")
         words = self.command.words
         try:
@@ -259,10 +257,10 @@ class Attempts:
             self.changed_by_command = True
         shows = bool(self.command.symptom.text) and self.command.symptom.text in ending.output
         end = End(ending.how, ending.number, shows)
-        if end.code != 0 and shutil.disk_usage(self._machine.store_folder).free < _FULL:
+        if end.code != 0 and shutil.disk_usage(self._session.machine.store_folder).free < _FULL:
             raise CannotWrite(
                 "the disk is full, so that nobody can tell why the command fails",
-                because=[str(self._machine.store_folder)],
+                because=[str(self._session.machine.store_folder)],
                 note="what the command wrote there is removed; the same command again goes on from here",
             )
         reason = ending.reason if ending.how == "lost" else ""
@@ -272,7 +270,7 @@ class Attempts:
     def _waiting(self, seconds: int) -> None:
         if self._stop.is_set():
             raise Interrupted("interrupted")
-        self._observer.waiting(f"the command, {seconds} s")
+        self._session.observer.waiting(f"the command, {seconds} s")
 
 
 def _remove(folder: Path) -> None:

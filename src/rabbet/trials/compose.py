@@ -11,7 +11,6 @@ from rabbet.compose.wheels import Intent, prepared_wheels
 from rabbet.core.culprit.mixture import Mixture
 from rabbet.core.model.lock import Needed, ToInstall, Unbuilt
 from rabbet.core.model.runtime import PythonRuntime
-from rabbet.core.progress import Observer, Silent
 from rabbet.disk.atomic import cannot_write
 from rabbet.environment.guarded import GuardedEnvironment
 from rabbet.environment.install import Placed
@@ -20,10 +19,9 @@ from rabbet.environment.layout import Layout
 from rabbet.environment.linking import Linking
 from rabbet.environment.manifest import manifest_of, write_manifest
 from rabbet.trials.settle import Settled
-from rabbet.trials.trial import Here
 from rabbet.trials.two_states import TwoStates
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.project import Project
+from rabbet.workspace.session import Session
 from rabbet.workspace.supply import intent_of, supply_for, workshop_for
 
 __all__ = ["Composed", "Made", "bring", "compose", "compose_mixture", "compose_trial", "lead_to_modules"]
@@ -51,15 +49,15 @@ class Made(NamedTuple):
         return [(key, str(tree.parent)) for key, tree in found]
 
 
-def compose(wanted: Sequence[ToInstall], site: Site, intent: Intent, here: Here) -> Made:
+def compose(wanted: Sequence[ToInstall], site: Site, intent: Intent, session: Session) -> Made:
     """Fill an empty folder with an environment of these libraries; what has to be built is built.
 
     Raises `SourceFailed`, `IntegrityFailed`, `BuildFailed`, `CannotWrite`.
     """
-    supply = supply_for(*here)
+    supply = supply_for(session)
     unbuilt = [one for one in wanted if isinstance(one, Unbuilt)]
     wheels = [one for one in wanted if isinstance(one, Needed)]
-    wheels += built(unbuilt, workshop_for(*here, site.runtime))
+    wheels += built(unbuilt, workshop_for(session, site.runtime))
     with closing(prepared_wheels(wheels, site.root, site.runtime, supply, intent)) as arriving:
         placed = fill(site.root, site, arriving)
     supply.store.note_linked((one.artifact for one in wheels), site.runtime)
@@ -73,7 +71,9 @@ def lead_to_modules(site: Site, folder: Path) -> None:
         lead_to(guarded, folder)
 
 
-def compose_mixture(two: TwoStates, mixture: Mixture, root: Path, here: Here, *, share: bool = True) -> Made:
+def compose_mixture(
+    two: TwoStates, mixture: Mixture, root: Path, session: Session, *, share: bool = True
+) -> Made:
     """Fill an empty folder with a mixture of two states; files are shared with the store if they may be.
 
     What wheels say of their needs is not held against locks, for not all of these are Rabbet's. Raises as
@@ -82,49 +82,47 @@ def compose_mixture(two: TwoStates, mixture: Mixture, root: Path, here: Here, *,
     site = Site(
         root=root,
         runtime=two.python_of(mixture),
-        environments=here.machine.environments(),
-        share_files=share and here.machine.shares_files(),
+        environments=session.machine.environments(),
+        share_files=share and session.machine.shares_files(),
         others=two.others_of(mixture),
     )
-    libraries, intent = two.libraries_of(mixture), intent_of(here.project, own_lock=False)
-    made = compose(libraries, site, intent, here)
+    libraries, intent = two.libraries_of(mixture), intent_of(session.project, own_lock=False)
+    made = compose(libraries, site, intent, session)
     if not any(isinstance(one, Unbuilt) and one.own for one in libraries):
-        lead_to_modules(site, here.project.folder)
+        lead_to_modules(site, session.project.folder)
     return made
 
 
-def bring(two: TwoStates, mixture: Mixture, here: Here) -> None:
+def bring(two: TwoStates, mixture: Mixture, session: Session) -> None:
     """Put into the store what a mixture will be made of. Raises as `compose` does."""
-    runtime, supply = two.python_of(mixture), supply_for(here.project, here.machine, Silent())
+    runtime, supply = two.python_of(mixture), supply_for(session.silent())
     wheels = [one for one in two.libraries_of(mixture) if isinstance(one, Needed)]
-    intent = intent_of(here.project, own_lock=False)
-    arriving = prepared_wheels(wheels, here.project.folder, runtime, supply, intent)
+    intent = intent_of(session.project, own_lock=False)
+    arriving = prepared_wheels(wheels, session.project.folder, runtime, supply, intent)
     with closing(arriving):
         for _ in arriving:
             pass
 
 
-def compose_trial(
-    settled: Settled, project: Project, machine: Machine, observer: Observer, root: Path
-) -> Composed:
+def compose_trial(settled: Settled, session: Session, root: Path) -> Composed:
     """Make the environment. Raises as `compose` does."""
     asked = settled.asked
     site = Site(
         root=root,
         runtime=asked.runtime,
-        environments=machine.environments(),
-        share_files=machine.shares_files(),
+        environments=session.machine.environments(),
+        share_files=session.machine.shares_files(),
         others=asked.linked,
     )
-    intent = intent_of(project, own_lock=True)
-    made = compose(settled.wanted, site, intent, Here(project, machine, observer))
+    intent = intent_of(session.project, own_lock=True)
+    made = compose(settled.wanted, site, intent, session)
     if settled.layered:
         layout = Layout(root=root, site_packages=asked.runtime.site_packages)
         with cannot_write(root), GuardedEnvironment(layout, Linking()) as guarded:
-            lay_upon(guarded, project.environment)
+            lay_upon(guarded, session.project.environment)
     elif asked.beside:
-        lead_to_modules(site, project.folder)
-    linked = made.trees(machine, asked.runtime)
+        lead_to_modules(site, session.project.folder)
+    linked = made.trees(session.machine, asked.runtime)
     if any(isinstance(one, Unbuilt) and one.kind == "editable" for one in settled.wanted):
         return Composed(linked, None)
     trees = [(key, Path(entry) / "tree") for key, entry in linked]

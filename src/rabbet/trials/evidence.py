@@ -11,24 +11,24 @@ from rabbet.disk.guarded import GuardedFolder
 from rabbet.environment.variables import ACTIVE, variables_inside
 from rabbet.trials.attempts import Command
 from rabbet.trials.compose import compose_mixture
-from rabbet.trials.trial import Here
 from rabbet.trials.two_states import TwoStates
+from rabbet.workspace.session import Session
 
 __all__ = ["SCRIPT", "keep_evidence", "show_script"]
 
 SCRIPT = "show.sh"
 
 
-def keep_evidence(two: TwoStates, culprit: Culprit, command: Command, folder: Path, here: Here) -> None:
+def keep_evidence(two: TwoStates, culprit: Culprit, command: Command, folder: Path, session: Session) -> None:
     """Make both environments in a folder, and the script. Raises as `compose` does."""
     mixtures: dict[str, Mixture] = {"passing": culprit.passing, "failing": culprit.failing}
-    with cannot_write(folder), GuardedFolder.at(folder, below=here.project.folder) as opened:
+    with cannot_write(folder), GuardedFolder.at(folder, below=session.project.folder) as opened:
         for name in mixtures:
             opened.make_folder(name)
     roots = {name: folder.resolve() / name for name in mixtures}
     for name, mixture in mixtures.items():
-        compose_mixture(two, mixture, roots[name], here)
-    with cannot_write(folder), GuardedFolder.at(folder, below=here.project.folder) as opened:
+        compose_mixture(two, mixture, roots[name], session)
+    with cannot_write(folder), GuardedFolder.at(folder, below=session.project.folder) as opened:
         opened.write(SCRIPT, show_script(roots, command).encode(), mode=0o755)
 
 

@@ -19,9 +19,9 @@ from rabbet.formats.pyproject_edit import apply
 from rabbet.resolving.request import ResolveOptions, ResolveRequest
 from rabbet.resolving.resolve_targets import resolve_targets
 from rabbet.resolving.suggested_commands import command_for
-from rabbet.trials.trial import Here
 from rabbet.workspace.project import read_text
-from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, targets_for
+from rabbet.workspace.runtimes.pythons import chosen_runtime, targets_for
+from rabbet.workspace.session import Session
 from rabbet.workspace.sources import open_sources
 
 __all__ = ["KeptOut", "kept_out"]
@@ -42,13 +42,13 @@ class KeptOut(Struct, frozen=True, kw_only=True):
 
 
 def kept_out(
-    choices: Iterable[Sequence[Change]], helps: Callable[[Lock, Declaration], bool], here: Here
+    choices: Iterable[Sequence[Change]], helps: Callable[[Lock, Declaration], bool], session: Session
 ) -> KeptOut:
     """The first constraint with which the project has a solution that `helps`.
 
     Each of the `choices` are changes that would have to be kept out, the first of them before others.
     """
-    project, trial = here.project, _Trial(here)
+    project, trial = session.project, _Trial(session)
     reason = ""
     for guilty in choices:
         for edits in _ways(guilty, project.declaration()):
@@ -137,25 +137,23 @@ def _is_there(lock: Lock, change: Change) -> bool:
 class _Trial:
     """Resolves an edited declaration; nothing is written."""
 
-    def __init__(self, here: Here) -> None:
-        self._project, self._machine, self._observer = here
-        self._text = read_text(here.project.declaration_file, by_hand=True)
+    def __init__(self, session: Session) -> None:
+        self._session = session
+        self._text = read_text(session.project.declaration_file, by_hand=True)
 
     def lock(self, edits: Iterable[Edit]) -> tuple[Lock, Declaration]:
         """The lock that it would get, and itself. Raises what resolving raises."""
         edited, _ = apply(self._text, edits)
-        told, name = self._project.declaration().told, self._project.folder.name
+        told, name = self._session.declaration().told, self._session.project.folder.name
         whole = read_declaration(edited, folder_name=name, has_setup=told is not None, told=told)
-        declaration = whole.varied(self._project.variant) if self._project.variant else whole
+        declaration = whole.varied(self._session.project.variant) if self._session.project.variant else whole
         earlier = self._earlier()
-        pythons = found_pythons(self._machine, self._project)
+        pythons = self._session.pythons()
         runtime = chosen_runtime(declaration, pythons, earlier[0] if earlier else None)
         request = ResolveRequest(
             declaration=declaration,
-            variant=self._project.variant,
-            sources=open_sources(self._project, self._machine, declaration),
-            machine=self._machine,
-            observer=self._observer,
+            variant=self._session.project.variant,
+            sources=open_sources(self._session, declaration),
             runtime=runtime,
             targets=targets_for(declaration, runtime),
             earlier=earlier,
@@ -165,6 +163,6 @@ class _Trial:
 
     def _earlier(self) -> tuple[Lock, ...]:
         try:
-            return (self._project.lock(self._machine),)
+            return (self._session.lock(),)
         except (NoLock, NotUnderstood):
             return ()

@@ -14,15 +14,14 @@ from functools import partial
 from pathlib import Path
 from typing import NamedTuple
 
-from rabbet.core.progress import Observer
 from rabbet.disk.atomic import cannot_write
 from rabbet.environment.manifest import StoreChanged, build_from_manifest, read_manifest
 from rabbet.store.trees import remove_links
 from rabbet.trials.trial import Tried, Wish
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.project import Project
 from rabbet.workspace.restore import opened_for_manifest
 from rabbet.workspace.result_cache import fitting_key
+from rabbet.workspace.session import Session
 
 __all__ = ["trial"]
 
@@ -30,31 +29,23 @@ _FRESH = 3600  # seconds for which what was settled for a trial counts: then the
 
 
 @contextmanager
-def trial(
-    wish: Wish,
-    root: Path,
-    fits: Callable[[], bool],
-    *,
-    project: Project,
-    machine: Machine,
-    observer: Observer,
-) -> Iterator[Tried]:
+def trial(session: Session, wish: Wish, root: Path, fits: Callable[[], bool]) -> Iterator[Tried]:
     """An environment of a trial in an empty folder, until the command in it has ended.
 
     `fits` tells whether the project's environment is there, and as the lock has it.
     Raises `NoLock`, `NoSolution`, `SourceFailed`, `IntegrityFailed`, `BuildFailed`, `CannotWrite`,
     `WrongUsage`, and what `question` raises.
     """
-    key = _key(project, machine, wish)
-    made = _made_again(key, machine, root) if key else None
+    key = _key(session, wish)
+    made = _made_again(key, session.machine, root) if key else None
     if made is None:
-        made, content = _made(wish, root, fits, project=project, machine=machine, observer=observer)
+        made, content = _made(session, wish, root, fits)
         if key and content:
-            machine.memory("trials-made").remember(key, content)
+            session.machine.memory("trials-made").remember(key, content)
     try:
         yield made.tried
     finally:
-        remove_links(made.trees, machine.memory("states"), partial(_remove, root))
+        remove_links(made.trees, session.machine.memory("states"), partial(_remove, root))
 
 
 class _Made(NamedTuple):
@@ -70,21 +61,13 @@ def _remove(root: Path) -> None:
     shutil.rmtree(root, ignore_errors=True)
 
 
-def _made(
-    wish: Wish,
-    root: Path,
-    fits: Callable[[], bool],
-    *,
-    project: Project,
-    machine: Machine,
-    observer: Observer,
-) -> tuple[_Made, bytes]:
+def _made(session: Session, wish: Wish, root: Path, fits: Callable[[], bool]) -> tuple[_Made, bytes]:
     """Settle and compose a trial; with what makes it again, empty where it is good for this once only."""
     from rabbet.trials.compose import compose_trial
     from rabbet.trials.settle import settle_trial
 
-    settled = settle_trial(project, machine, observer, wish, fits)
-    composed = compose_trial(settled, project, machine, observer, root)
+    settled = settle_trial(session, wish, fits)
+    composed = compose_trial(settled, session, root)
     made = _Made(settled.tried, composed.trees)
     if composed.manifest is None:
         return made, b""
@@ -120,7 +103,7 @@ def _clear(root: Path) -> None:
         root.mkdir()
 
 
-def _key(project: Project, machine: Machine, wish: Wish) -> str:
+def _key(session: Session, wish: Wish) -> str:
     """What the trial follows from; empty where that can't be told without looking closer."""
-    fitting = "" if wish.places else fitting_key(project, machine)
+    fitting = "" if wish.places else fitting_key(session)
     return hashlib.sha256(repr([fitting, *wish]).encode()).hexdigest() if fitting else ""

@@ -9,16 +9,14 @@ from packaging.utils import NormalizedName
 from rabbet.builds.identity import identified
 from rabbet.core.lock.select import needed
 from rabbet.core.model.lock import Needed, ToInstall, Unbuilt
-from rabbet.core.progress import Observer
 from rabbet.core.targets import target_of
 from rabbet.resolving.request import ResolveOptions, ResolveRequest
 from rabbet.resolving.resolve_targets import resolve_targets
 from rabbet.trials.trial import Tried, Wish
 from rabbet.trials.wish import widened
 from rabbet.workspace.comparison import Question, question
-from rabbet.workspace.machine import Machine
-from rabbet.workspace.project import Project
 from rabbet.workspace.selection import RecreateOptions
+from rabbet.workspace.session import Session
 from rabbet.workspace.sources import open_sources
 
 __all__ = ["Settled", "settle_trial"]
@@ -36,23 +34,19 @@ class Settled(Struct, frozen=True, kw_only=True):
     tried: Tried
 
 
-def settle_trial(
-    project: Project, machine: Machine, observer: Observer, wish: Wish, fits: Callable[[], bool]
-) -> Settled:
+def settle_trial(session: Session, wish: Wish, fits: Callable[[], bool]) -> Settled:
     """Solve what is declared and what is to be tried for this machine, keeping what is locked.
 
     `fits` tells whether the project's environment is there, and as the lock has it.
     Raises `NoLock`, `NoSolution`, `SourceFailed`, `WrongUsage`, and what builds raise.
     """
-    asked = question(project, machine, RecreateOptions())
-    declaration, keeping = widened(asked.declaration, project, machine, wish)
+    asked = question(session, RecreateOptions())
+    declaration, keeping = widened(asked.declaration, session, wish)
     target = target_of(asked.runtime)
     request = ResolveRequest(
         declaration=declaration,
-        variant=project.variant,
-        sources=open_sources(project, machine, declaration, always=True),
-        machine=machine,
-        observer=observer,
+        variant=session.project.variant,
+        sources=open_sources(session, declaration, always=True),
         runtime=asked.runtime,
         targets=(target,),
         earlier=(replace(asked.lock, runtimes=()),),
@@ -60,7 +54,7 @@ def settle_trial(
     )
     lock = resolve_targets(request, ResolveOptions()).lock
     after = needed(lock, target, asked.selection, declaration)
-    after = tuple(identified(one, asked.runtime, project.folder) for one in after)
+    after = tuple(identified(one, asked.runtime, session.project.folder) for one in after)
     before = {one.locked.name: one for one in asked.needed}
     differing = [one for one in after if not _same(before.get(one.locked.name), one)]
     own = [one for one in asked.needed if isinstance(one, Unbuilt) and one.own]

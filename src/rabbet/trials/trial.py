@@ -2,19 +2,7 @@
 
 from typing import NamedTuple
 
-from rabbet.core.progress import Observer
-from rabbet.workspace.machine import Machine
-from rabbet.workspace.project import Project
-
-__all__ = ["Here", "Tried", "Wish"]
-
-
-class Here(NamedTuple):
-    """Where something is tried: for which project, on which machine; and who is told of it."""
-
-    project: Project
-    machine: Machine
-    observer: Observer
+__all__ = ["Tried", "Wish"]
 
 
 class Wish(NamedTuple):

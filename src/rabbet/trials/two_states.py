@@ -21,9 +21,9 @@ from rabbet.core.targets import target_of
 from rabbet.errors import NoLock, NotUnderstood, RabbetError, SourceFailed
 from rabbet.runtimes.linking import linked_runtime
 from rabbet.trials.artifacts import Obtainable, obtainable
-from rabbet.trials.trial import Here
 from rabbet.workspace.runtimes.choice import runtimes_here
-from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons
+from rabbet.workspace.runtimes.pythons import chosen_runtime
+from rabbet.workspace.session import Session
 from rabbet.workspace.states import State
 
 __all__ = ["StateHere", "TwoStates", "content_of", "two_states"]
@@ -83,13 +83,13 @@ class TwoStates(Struct, frozen=True, kw_only=True):
         return (self.good, self.bad)[side].libraries if python == side else self.under_other[side]
 
 
-def two_states(good: State, bad: State, here: Here) -> TwoStates:
+def two_states(good: State, bad: State, session: Session) -> TwoStates:
     """Find for both states what this machine would install.
 
     Raises `NoRuntime`, `SourceFailed` for releases that can't be had any more, `EnvironmentFailed` for a lock
     that does not serve this machine.
     """
-    reader = _Reader(good, bad, here)
+    reader = _Reader(good, bad, session)
     sides = (reader.here(good), reader.here(bad))
     pythons = tuple(one.python for one in sides)
     differ = pythons[0].executable != pythons[1].executable
@@ -111,23 +111,21 @@ def two_states(good: State, bad: State, here: Here) -> TwoStates:
 class _Reader:
     """Finds what a state comes to on this machine."""
 
-    def __init__(self, good: State, bad: State, here: Here) -> None:
-        project, machine, _ = here
-        self._here = here
-        self._project = project
-        self._declaration = project.declaration()
-        self._pythons = found_pythons(machine, project)
+    def __init__(self, good: State, bad: State, session: Session) -> None:
+        self._session = session
+        self._declaration = session.declaration()
+        self._pythons = session.pythons()
         self._locks = [state.lock for state in (good, bad) if not state.installed]
         self._present: Lock | None = None
         with suppress(NoLock, NotUnderstood):
-            self._present = project.lock(machine)
+            self._present = session.lock()
             self._locks.append(self._present)
 
     def here(self, state: State) -> StateHere:
         """The state with the runtimes that this machine has for it."""
         declaration = state.declaration or _unbound(self._declaration, state.lock)
         python = chosen_runtime(declaration, self._pythons, state.lock)
-        others = runtimes_here(declaration, self._project, self._here.machine, python, state.lock.runtimes)
+        others = runtimes_here(declaration, self._session, python, state.lock.runtimes)
         lock = state.lock
         if state.installed:
             lock = self._obtainable(state, declaration, python)
@@ -163,7 +161,7 @@ class _Reader:
         own = own_project(lock, target_of(side.python), self._declaration) if lock else None
         if own is None:
             return None
-        known = identified(own, side.python, self._project.folder)
+        known = identified(own, side.python, self._session.project.folder)
         return known if isinstance(known, Unbuilt) else None
 
     def _obtainable(self, state: State, declaration: Declaration, python: PythonRuntime) -> Lock:
@@ -185,7 +183,7 @@ class _Reader:
     def _lookup(
         self, libraries: Sequence[LockedLibrary], declaration: Declaration, python: PythonRuntime
     ) -> Obtainable:
-        return obtainable(libraries, target_of(python), self._locks, declaration, self._here)
+        return obtainable(libraries, target_of(python), self._locks, declaration, self._session)
 
     def _lock(self, libraries: Iterable[LockedLibrary], lock: Lock) -> Lock:
         """A lock of these libraries for whatever target, with all builds that are known."""
@@ -198,7 +196,7 @@ class _Reader:
         """What this machine would install of a lock, by name."""
         wanted = needed(lock, target_of(python), lock.everything, declaration)
         own = library_name(self._declaration.name)
-        found = (identified(one, python, self._project.folder) for one in wanted)
+        found = (identified(one, python, self._session.project.folder) for one in wanted)
         return {one.locked.name: one for one in found if one.locked.name != own}
 
 

@@ -18,16 +18,14 @@ from rabbet.formats.address import NotAnAddress, is_address, parse_address
 from rabbet.formats.requirement import is_file, is_repository, parse_requirement
 from rabbet.formats.static_metadata import name_of_tree
 from rabbet.trials.trial import Wish
-from rabbet.workspace.machine import Machine
-from rabbet.workspace.project import Project, read_text
-from rabbet.workspace.settings import known_sources
+from rabbet.workspace.known_sources import known_sources
+from rabbet.workspace.project import read_text
+from rabbet.workspace.session import Session
 
 __all__ = ["widened"]
 
 
-def widened(
-    declaration: Declaration, project: Project, machine: Machine, wish: Wish
-) -> tuple[Declaration, str]:
+def widened(declaration: Declaration, session: Session, wish: Wish) -> tuple[Declaration, str]:
     """The declaration with what is to be tried, and the command that would make that last.
 
     The project itself need not be built for that. Raises `NotUnderstood`, `WrongUsage`.
@@ -36,7 +34,7 @@ def widened(
     needs = {need.name: need for need in given}
     words: list[str] = []
     for place in wish.places:
-        declaration, needs, more = _from_place(declaration, needs, place, project, machine)
+        declaration, needs, more = _from_place(declaration, needs, place, session)
         words += more
     known = {*declaration.needs}
     more_needs = tuple(need for need in needs.values() if need not in known)
@@ -58,8 +56,7 @@ def _from_place(
     declaration: Declaration,
     needs: dict[NormalizedName, Need],
     place: str,
-    project: Project,
-    machine: Machine,
+    session: Session,
 ) -> _Widening:
     """Take what is to be tried from a wheel, an archive, a repository, a checkout, or a folder of files.
 
@@ -71,17 +68,17 @@ def _from_place(
         except NotAnAddress as error:
             raise WrongUsage("nothing can be tried from such an address", because=[str(error)]) from error
         return _from_address(declaration, needs, place)
-    path = path_named(place, machine.folder).resolve()
+    path = path_named(place, session.machine.folder).resolve()
     if path.is_file():
         return _from_address(declaration, needs, path.as_uri())
     if not path.is_dir():
         raise WrongUsage(f"there is nothing to try in {place}", because=[f"{path} does not exist"])
     if not any((path / file).is_file() for file in ("pyproject.toml", "setup.py")):
         entry = SourceEntry(name="trial", url=str(path), only=tuple(needs))
-        sources = (entry, *known_sources(declaration, machine))
+        sources = (entry, *known_sources(declaration, session.machine))
         return replace(declaration, sources=sources), needs, ["--source", f"trial={path}"]
     name = _name_of_checkout(path) or _only_name(needs, place)
-    relative = Path(os.path.relpath(path, project.folder)).as_posix()
+    relative = Path(os.path.relpath(path, session.project.folder)).as_posix()
     local = {**declaration.local, name: relative}
     return replace(declaration, local=local), {name: Need(name), **needs}, ["--local", name, relative]
 

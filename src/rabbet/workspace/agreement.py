@@ -11,14 +11,17 @@ from rabbet.errors import NotAgreed
 from rabbet.store.blob_cache import BlobCache
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
+from rabbet.workspace.session import Session
 
 __all__ = ["agree_to_build", "refuse_without_agreement"]
 
 
-def refuse_without_agreement(project: Project, machine: Machine) -> None:
+def refuse_without_agreement(session: Session) -> None:
     """Raise `NotAgreed` where somebody can be asked, and has not agreed to this build yet."""
-    system = project.declaration().build_system
-    if system is None or not machine.attended or _notes(machine).recall(_key(project, system)) is not None:
+    system = session.declaration().build_system
+    if system is None or not session.machine.attended:
+        return
+    if _notes(session.machine).recall(_key(session.project, system)) is not None:
         return
     where = f", which comes with it in '{', '.join(system.backend_path)}'" if system.backend_path else ""
     raise NotAgreed(
@@ -27,11 +30,11 @@ def refuse_without_agreement(project: Project, machine: Machine) -> None:
     )
 
 
-def agree_to_build(project: Project, machine: Machine) -> None:
+def agree_to_build(session: Session) -> None:
     """Note that this project's build may run with its present back end."""
-    system = project.declaration().build_system
+    system = session.declaration().build_system
     if system is not None:
-        _notes(machine).remember(_key(project, system), b"agreed")
+        _notes(session.machine).remember(_key(session.project, system), b"agreed")
 
 
 def _notes(machine: Machine) -> BlobCache:

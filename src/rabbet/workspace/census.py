@@ -23,7 +23,7 @@ from rabbet.core.model.lock import Lock, Selection
 from rabbet.core.model.machine_inventory import MachineInventory
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need, library_name
-from rabbet.core.progress import Observer, reading_files
+from rabbet.core.progress import reading_files
 from rabbet.core.targets import PLATFORMS, named_target, target_of
 from rabbet.disk.named import path_named
 from rabbet.disk.regular_file import read_regular
@@ -32,28 +32,26 @@ from rabbet.errors import NotUnderstood, RabbetError
 from rabbet.formats.record import read_record
 from rabbet.workspace.comparison import compared, corrected_libraries, question
 from rabbet.workspace.lock_history import lock_history
-from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.selection import RecreateOptions
+from rabbet.workspace.session import Session
 
 __all__ = ["Against", "file_digests", "inventory_here"]
 
 
-def inventory_here(
-    project: Project, machine: Machine, observer: Observer, label: str, place: str | None, *, deep: bool
-) -> MachineInventory:
+def inventory_here(session: Session, label: str, place: str | None, *, deep: bool) -> MachineInventory:
     """What is installed in the project's environment, or in another place, as it may be given away.
 
     Nothing of it tells where something lies on this machine, or who uses it. Raises what `drift` raises.
     """
-    asked = question(project, machine, RecreateOptions())
+    asked = question(session, RecreateOptions())
     target = target_of(asked.runtime)
     if place is None:
-        found = compared(asked, project, machine, observer, deep=deep).inventory
+        found = compared(asked, session, deep=deep).inventory
     else:
-        path = path_named(place, machine.folder)
+        path = path_named(place, session.machine.folder)
         minor = Version(asked.runtime.minor)  # the patch of a stranger's Python may be told nowhere
-        found = foreign_inventory(path, minor, reading_files(observer))
+        found = foreign_inventory(path, minor, reading_files(session.observer))
     own = library_name(asked.declaration.name)
     libraries = {name: _given(one, target) for name, one in found.libraries.items() if name != own}
     whole = MachineInventory(
@@ -112,14 +110,14 @@ class Against:
     What a machine needs follows from its own platform and version of Python.
     """
 
-    def __init__(self, project: Project, machine: Machine) -> None:
-        asked = question(project, machine, RecreateOptions())
+    def __init__(self, session: Session) -> None:
+        asked = question(session, RecreateOptions())
         self._declaration: Declaration = asked.declaration
         self._lock: Lock = asked.lock
         self._stamp = asked.lock_stamp
         self._here = target_of(asked.runtime)
         self._wanted: dict[object, Wanted] = {}
-        self._history = list(lock_history(project, machine))
+        self._history = list(lock_history(session))
 
     def states(self, machines: Iterable[MachineInventory]) -> Iterator[State]:
         """How each machine differs from the lock."""

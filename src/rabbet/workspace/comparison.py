@@ -18,7 +18,7 @@ from rabbet.core.model.finding import Finding
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import Lock, Selection, ToInstall, Unbuilt
 from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime, Refusal
-from rabbet.core.progress import Observer, reading_files
+from rabbet.core.progress import reading_files
 from rabbet.core.targets import target_of
 from rabbet.environment.create import own_parts
 from rabbet.environment.foreign import foreign_inventory
@@ -27,12 +27,11 @@ from rabbet.environment.install_state import InstallState, own_install_state
 from rabbet.environment.known_files import KnownFiles, recall_files, remember_files
 from rabbet.errors import NoRuntime, NotObtained
 from rabbet.runtimes.linking import linked_runtime
-from rabbet.workspace.machine import Machine
-from rabbet.workspace.project import Project
 from rabbet.workspace.result_cache import environment_state, recall_sound
 from rabbet.workspace.runtimes.choice import RuntimesHere, runtimes_here, to_be_obtained
-from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, interpreter_trouble
+from rabbet.workspace.runtimes.pythons import chosen_runtime, interpreter_trouble
 from rabbet.workspace.selection import RecreateOptions, selected
+from rabbet.workspace.session import Session
 
 __all__ = [
     "Comparison",
@@ -90,20 +89,20 @@ class Comparison(Struct, frozen=True, kw_only=True):
     state: str
 
 
-def question(project: Project, machine: Machine, options: RecreateOptions) -> Question:
+def question(session: Session, options: RecreateOptions) -> Question:
     """Read what is declared, locked and noted.
 
     Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `NoSolution`, `EnvironmentFailed`, `WrongUsage`.
     """
-    declaration, lock = project.declaration(), project.lock(machine)
-    found = found_pythons(machine, project)
+    declaration, lock = session.declaration(), session.lock()
+    found = session.pythons()
     try:
         runtime = chosen_runtime(declaration, found, lock)
     except NoRuntime as error:
         if lock.python and lock.python.archives:
             raise to_be_obtained(error) from error
         raise
-    install_state = own_install_state(project.environment, machine.environments())
+    install_state = own_install_state(session.project.environment, session.machine.environments())
     selection = selected(lock, install_state, options, declaration)
     noted = install_state.project if install_state else True
     included = noted if options.project is None else options.project
@@ -116,16 +115,16 @@ def question(project: Project, machine: Machine, options: RecreateOptions) -> Qu
         lock=lock,
         found=found,
         runtime=runtime,
-        others=runtimes_here(declaration, project, machine, runtime, lock.runtimes),
+        others=runtimes_here(declaration, session, runtime, lock.runtimes),
         install_state=install_state,
         selection=selection,
         needed=tuple(
-            identified(one if editable else as_wheel(one), runtime, project.folder)
+            identified(one if editable else as_wheel(one), runtime, session.project.folder)
             for one in _with_own(wanted, own)
         ),
         project=included,
         editable=editable,
-        lock_stamp=project.lock_stamp(),
+        lock_stamp=session.project.lock_stamp(),
     )
 
 
@@ -136,31 +135,23 @@ def _with_own(wanted: Iterable[ToInstall], own: Unbuilt | None) -> Iterator[ToIn
     yield from (one for one in wanted if own is None or one.locked.name != own.locked.name)
 
 
-def compared(
-    asked: Question,
-    project: Project,
-    machine: Machine,
-    observer: Observer,
-    *,
-    deep: bool = False,
-    sound: bool = False,
-) -> Comparison:
+def compared(asked: Question, session: Session, *, deep: bool = False, sound: bool = False) -> Comparison:
     """Inspect the environment and compare it; nothing of it is run.
 
     A `deep` look takes the lock's hashes alone. Of one that is `sound` no file is read. Raises
     `EnvironmentFailed` where there is no environment; a deep look what fetching raises too.
     """
-    root = project.environment
+    root = session.project.environment
     state = environment_state(root)
     if deep:
         from rabbet.workspace.deep_look import deep_inventory  # here: it takes what fetches and builds
 
-        found = deep_inventory(project, machine, observer, _as_made_now(asked), asked.needed, asked.runtime)
+        found = deep_inventory(session, _as_made_now(asked), asked.needed, asked.runtime)
     else:
-        sound = sound or recall_sound(state, machine)
-        memory = machine.memory("unchanged")
+        sound = sound or recall_sound(state, session.machine)
+        memory = session.machine.memory("unchanged")
         known = KnownFiles() if sound else recall_files(root, memory)
-        reading = reading_files(observer)
+        reading = reading_files(session.observer)
         found = take_inventory(root, asked.install_state, sound=sound, begin=reading, known=known)
         if not found.is_sound:
             remember_files(root, memory, known)
@@ -174,9 +165,7 @@ def compared(
     return Comparison(inventory=inventory, findings=compare(_wanted(asked), inventory), state=state)
 
 
-def compared_elsewhere(
-    asked: Question, place: Path, project: Project, machine: Machine, observer: Observer, *, deep: bool
-) -> Comparison:
+def compared_elsewhere(asked: Question, place: Path, session: Session, *, deep: bool) -> Comparison:
     """Compare what somebody else installed in some place: nobody noted from which files that was made.
 
     The project itself need not be there. A `deep` look holds files against the wheels that the lock names.
@@ -188,9 +177,9 @@ def compared_elsewhere(
     if deep:
         from rabbet.workspace.deep_look import vouched_elsewhere
 
-        vouch = partial(vouched_elsewhere, wanted=wanted, project=project, machine=machine, observer=observer)
-    found = foreign_inventory(place, asked.runtime.version, reading_files(observer), vouch)
-    known = own_install_state(place, machine.environments())
+        vouch = partial(vouched_elsewhere, wanted=wanted, session=session)
+    found = foreign_inventory(place, asked.runtime.version, reading_files(session.observer), vouch)
+    known = own_install_state(place, session.machine.environments())
     own = tuple(f"/{part}" for part in (known.own if known else ()))
     inventory = replace(
         found,

@@ -30,17 +30,14 @@ from rabbet.environment.install_state import InstallState
 from rabbet.environment.layout import Layout
 from rabbet.formats.record import RecordRow
 from rabbet.store.store import Store
-from rabbet.workspace.machine import Machine
-from rabbet.workspace.project import Project
+from rabbet.workspace.session import Session
 from rabbet.workspace.supply import intent_of, supply_for
 
 __all__ = ["deep_inventory", "vouched_elsewhere"]
 
 
 def deep_inventory(
-    project: Project,
-    machine: Machine,
-    observer: Observer,
+    session: Session,
     install_state: InstallState | None,
     wanted: Sequence[ToInstall],
     runtime: PythonRuntime,
@@ -51,10 +48,11 @@ def deep_inventory(
     for modules that Python compiled itself. Raises `EnvironmentFailed` when there is no environment, and what
     fetching raises.
     """
-    store, layout = machine.store, Layout(root=project.environment, site_packages=runtime.site_packages)
+    store = session.machine.store
+    layout = Layout(root=session.project.environment, site_packages=runtime.site_packages)
     wheels = [one for one in (known_wheel(one, store) for one in wanted) if one is not None]
-    _hold_against_wheels(wheels, store, observer)
-    supply, intent = supply_for(project, machine, observer), intent_of(project, own_lock=False)
+    _hold_against_wheels(wheels, store, session.observer)
+    supply, intent = supply_for(session), intent_of(session.project, own_lock=False)
 
     def prepared(wheels: Sequence[Needed], *, bare: bool) -> Iterator[tuple[Needed, Prepared]]:
         absent = []
@@ -86,7 +84,8 @@ def deep_inventory(
         else:
             compiled.append(one)
     vouched |= {one.locked.name: _rows(found, layout) for one, found in prepared(compiled, bare=False)}
-    inventory = take_inventory(layout.root, install_state, begin=reading_files(observer), vouched=vouched)
+    begin = reading_files(session.observer)
+    inventory = take_inventory(layout.root, install_state, begin=begin, vouched=vouched)
     return replace(inventory, unvouched=tuple(sorted(unvouched)))
 
 
@@ -134,9 +133,7 @@ def vouched_elsewhere(
     layout: Layout,
     inventory: Inventory,
     wanted: Sequence[ToInstall],
-    project: Project,
-    machine: Machine,
-    observer: Observer,
+    session: Session,
 ) -> Vouched:
     """What another installer put into a folder should be, by the locked wheels that it took.
 
@@ -144,9 +141,9 @@ def vouched_elsewhere(
     commands. Raises what fetching raises.
     """
     wheels = list(_taken(inventory, wanted))
-    _hold_against_wheels(wheels, machine.store, observer)
+    _hold_against_wheels(wheels, session.machine.store, session.observer)
     vouched: dict[NormalizedName, dict[str, RecordRow]] = {}
-    for one, unpacked in fetched_wheels(wheels, supply_for(project, machine, observer)):
+    for one, unpacked in fetched_wheels(wheels, supply_for(session)):
         info = inventory.libraries[one.locked.name].folder
         vouched[one.locked.name] = dict(installed_unchanged(unpacked, layout, info))
     return vouched

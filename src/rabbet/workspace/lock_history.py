@@ -5,21 +5,21 @@ from collections.abc import Iterator
 from rabbet.core.drift.since import LockRevision
 from rabbet.formats.lock_versions import read_locked_versions
 from rabbet.git.revisions import contents, history
-from rabbet.workspace.machine import Machine
-from rabbet.workspace.project import Project, stamp_of
+from rabbet.workspace.project import stamp_of
+from rabbet.workspace.session import Session
 
 __all__ = ["lock_history"]
 
 _MOST = 1000  # revisions that are looked at
 
 
-def lock_history(project: Project, machine: Machine) -> Iterator[tuple[LockRevision, str]]:
+def lock_history(session: Session) -> Iterator[tuple[LockRevision, str]]:
     """Each revision with the stamp of its text; none where the lock is not kept in git."""
-    environ = machine.helpers_environ()
-    blobs = history(project.folder, project.lock_file.name, environ, _MOST)
+    environ = session.machine.helpers_environ()
+    blobs = history(session.project.folder, session.project.lock_file.name, environ, _MOST)
     texts = (
         (blob, content.decode("utf-8", "replace"))
-        for blob, content in contents(project.folder, (one.blob for one in blobs), environ)
+        for blob, content in contents(session.project.folder, (one.blob for one in blobs), environ)
     )
     read = {blob: (read_locked_versions(text), stamp_of(text)) for blob, text in texts}
     for one in blobs:

@@ -11,6 +11,7 @@ from rabbet.store.blob_cache import LAYOUT, BlobCache
 from rabbet.store.folder import PACKED, UNPACKED
 
 if TYPE_CHECKING:
+    from rabbet.formats.settings import Settings
     from rabbet.sources.http.wire import HostTraffic
     from rabbet.store.environments import Environments
     from rabbet.store.pack import Pack
@@ -138,11 +139,7 @@ class Machine:
         named = self.environ.get("RABBET_SHARE_FILES")
         if named is not None:
             return named != "0"
-        if not self.settings_file().is_file():
-            return True
-        from rabbet.workspace.settings import read_settings
-
-        return read_settings(self).share_files
+        return not self.settings_file().is_file() or self.settings().share_files
 
     def seconds_for_builds(self) -> int:
         """How long a hook of a build may take: an hour, or what the user names. Raises `WrongUsage`."""
@@ -152,6 +149,14 @@ class Machine:
 
             raise WrongUsage(f"RABBET_BUILD_SECONDS is '{named[:60]}', which is not a number of seconds")
         return int(named)
+
+    def settings(self) -> "Settings":
+        """The user's own settings; defaults where there are none. Raises `NotUnderstood`."""
+        from rabbet.formats.settings import Settings, read_settings
+        from rabbet.workspace.project import read_text
+
+        path = self.settings_file()
+        return read_settings(read_text(path, by_hand=True), str(path)) if path.is_file() else Settings()
 
     def settings_file(self) -> Path:
         """The user's own settings."""

@@ -25,6 +25,7 @@ from rabbet.team.database import Sent, StoredState, opened_database
 from rabbet.team.extra import needing_extra
 from rabbet.workspace.machine import CENSUS_VARIABLE, Machine
 from rabbet.workspace.project import Project, read_text
+from rabbet.workspace.session import Session
 
 __all__ = [
     "NOBODY",
@@ -51,15 +52,15 @@ class Unread(NamedTuple):
 
 
 def collected_machines(
-    project: Project, machine: Machine, *, every: bool = False
+    session: Session, *, every: bool = False
 ) -> tuple[list[MachineInventory], list[Unread]]:
     """The newest collected inventory of each machine, or `every` one that is kept; and what can't be read.
 
     They come in the order in which they arrived, machine by machine.
     """
-    own = census_repository(project, machine)
+    own = census_repository(session.project, session.machine)
     try:
-        files = collected_files(own, census_group(project))
+        files = collected_files(own, census_group(session.project))
         last = {file.label: file for file in files}
         read = list(contents_of(own, files if every else last.values()))
     except SourceFailed as error:
@@ -118,7 +119,7 @@ def _unread_state(stored: StoredState, error: NotUnderstood) -> Unread:
 
 
 def kept_machines(
-    project: Project, machine: Machine, url: str | None, *, every: bool = False
+    session: Session, url: str | None, *, every: bool = False
 ) -> tuple[list[MachineInventory], list[Unread]]:
     """The newest inventory of each machine, or `every` one that is kept; and what can't be read.
 
@@ -126,9 +127,9 @@ def kept_machines(
     `collected_machines` has them. Raises what `stored_machines` raises.
     """
     if not url:
-        return collected_machines(project, machine, every=every)
+        return collected_machines(session, every=every)
     found, unread = [], []
-    for one, sent in stored_machines(project, url, every=every):
+    for one, sent in stored_machines(session.project, url, every=every):
         if isinstance(one, Unread):
             unread.append(one)
         else:
@@ -136,13 +137,13 @@ def kept_machines(
     return [one for _, one in sorted(found, key=lambda pair: (pair[0].label, pair[0].number))], unread
 
 
-def machines_by_label(project: Project, machine: Machine) -> dict[str, MachineInventory]:
+def machines_by_label(session: Session) -> dict[str, MachineInventory]:
     """The newest inventory of each machine: of the database that a variable names, else those collected.
 
     Raises what `stored_machines` raises.
     """
-    url = machine.environ.get(CENSUS_VARIABLE)
-    return {one.label: one for one in kept_machines(project, machine, url or None)[0]}
+    url = session.machine.environ.get(CENSUS_VARIABLE)
+    return {one.label: one for one in kept_machines(session, url or None)[0]}
 
 
 def _read(content: bytes | None, label: str) -> MachineInventory:

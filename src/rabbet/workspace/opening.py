@@ -18,9 +18,10 @@ from rabbet.sources.http.credentials import Credentials
 from rabbet.sources.index import IndexSource
 from rabbet.sources.opening import open_source, unsupported
 from rabbet.sources.routing import Claim, Routing
+from rabbet.workspace.known_sources import known_sources, users_origins
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project, read_text
-from rabbet.workspace.settings import known_sources, users_origins
+from rabbet.workspace.session import Session
 
 if TYPE_CHECKING:
     from rabbet.sources.team_builds import TeamBuilds
@@ -47,65 +48,64 @@ def open_client(declaration: Declaration, machine: Machine) -> HttpClient:
     return client
 
 
-def open_claims(
-    project: Project, machine: Machine, declaration: Declaration, *, always: bool = False
-) -> OpenedSources:
+def open_claims(session: Session, declaration: Declaration, *, always: bool = False) -> OpenedSources:
     """Open a project's sources; it needs none if it declares no library, unless asked for one `always`.
 
     Raises `SourceFailed`.
     """
-    client = open_client(declaration, machine)
+    client = open_client(declaration, session.machine)
     all_ = (declaration, *(declaration.varied(name) for name in declaration.variants))
     wanted = always or declaration.build_system or any(True for one in all_ for _ in one.declared())
     claims = [
         Claim(
             open_source(
                 entry,
-                project=project.folder,
+                project=session.project.folder,
                 client=client,
-                memory_of=machine.listings,
-                anew=machine.fresh_listings,
+                memory_of=session.machine.listings,
+                anew=session.machine.fresh_listings,
             ),
             entry.only,
         )
-        for entry in (known_sources(declaration, machine) if wanted else ())
+        for entry in (known_sources(declaration, session.machine) if wanted else ())
     ]
     return OpenedSources(declaration, client, tuple(claims))
 
 
-def open_team_builds(project: Project, machine: Machine) -> "list[TeamBuilds]":
+def open_team_builds(session: Session) -> "list[TeamBuilds]":
     """The places of a project that hold wheels which teammates built; none where no network may be asked.
 
     A folder's path is relative to the project. Raises `SourceFailed` for an unsupported address.
     """
-    declaration = project.declaration()
+    declaration = session.declaration()
     if not declaration.team_builds:
         return []
     from rabbet.sources.team_builds import TeamBuilds  # here: few projects have one
 
-    found, client = [], open_client(declaration, machine)
+    found, client = [], open_client(declaration, session.machine)
     for entry in declaration.team_builds:
         scheme = parse_address(entry.url).scheme if is_address(entry.url) else ""
         if scheme not in ("", "http", "https", "file"):
             raise unsupported(entry.name, scheme)
-        address = parse_address(entry.url).text if scheme else path_named(entry.url, project.folder).as_uri()
-        if not (machine.offline and scheme.startswith("http")):
+        folder = session.project.folder
+        address = parse_address(entry.url).text if scheme else path_named(entry.url, folder).as_uri()
+        if not (session.machine.offline and scheme.startswith("http")):
             found.append(TeamBuilds(entry.name, address.rstrip("/") + "/", client))
     return found
 
 
-def asked_ahead(project: Project, machine: Machine, *, anyway: bool) -> OpenedSources:
+def asked_ahead(session: Session, *, anyway: bool) -> OpenedSources:
     """Open the sources, and ask their indexes for what is declared, and for what was locked before.
 
     Nothing is asked for where the lock was made from this very declaration, for then it may do as it is:
     unless it is to be looked at `anyway`. Raises `SourceFailed`, `NotUnderstood`, `WrongUsage`.
     """
-    declaration = project.of(None).declaration()
-    opened = open_claims(project, machine, declaration)
-    lock = _text_of_lock(project)
-    seen = project.declaration() if project.variant else declaration
+    declaration = session.project.of(None).declaration()
+    opened = open_claims(session, declaration)
+    lock = _text_of_lock(session.project)
+    seen = session.declaration() if session.project.variant else declaration
     fits = f'fingerprint = "{seen.fingerprint()}"' in lock
-    if machine.offline or (fits and not anyway):
+    if session.machine.offline or (fits and not anyway):
         return opened
     _ask(opened, declaration, (one.need.name for one in declaration.declared() if not one.need.url))
     if lock:

@@ -9,24 +9,17 @@ from hashlib import sha256
 import msgspec
 
 from rabbet.core.limits import UNREADABLE
-from rabbet.core.model.lock import Lock
-from rabbet.formats.pylock import read_lock
 from rabbet.formats.toml import parse_content
 from rabbet.workspace.machine import Machine
 
-__all__ = ["read_known_lock"]
+__all__ = ["known_content"]
 
 _CONTENT = msgspec.msgpack.Decoder(dict[str, object])
 _WORTH_KEEPING = 10_000  # characters
 
 
-def read_known_lock(text: str, where: str, machine: Machine) -> Lock:
-    """Read a lock, whose text may have been parsed before. Raises `NotUnderstood`."""
-    return read_lock(text, where, parse=lambda text: _parsed(text, machine))
-
-
-def _parsed(text: str, machine: Machine) -> dict[str, object]:
-    """The content of a text in TOML. Raises `ValueError`."""
+def known_content(text: str, machine: Machine) -> dict[str, object]:
+    """The content of a lock's text in TOML, which may have been parsed before. Raises `ValueError`."""
     if len(text) < _WORTH_KEEPING:
         return parse_content(text)
     memory, key = machine.memory("parsed"), sha256(text.encode()).hexdigest()

@@ -1,16 +1,17 @@
 """The project: found by walking up from the current folder; its declaration and lock read from there."""
 
+from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, NamedTuple, TypeVar
 
 from rabbet.core.shell import quoted
 from rabbet.disk.regular_file import is_there
 from rabbet.errors import EnvironmentFailed, NoDeclaration, NoLock, NotUnderstood, WrongUsage
 
 if TYPE_CHECKING:
+    from rabbet.core.model.build import Told
     from rabbet.core.model.declaration import Declaration
     from rabbet.core.model.lock import Lock
-    from rabbet.workspace.machine import Machine
 
 __all__ = [
     "DECLARATION",
@@ -30,16 +31,36 @@ LOCK = "pylock.toml"
 ENVIRONMENT = ".venv"
 PREFERRED = "rabbet.preferred.toml"
 
+_Key = TypeVar("_Key")
+_Value = TypeVar("_Value")
+_MOST_PARSED = 16  # texts of a project whose meaning is kept: a process that lives long sees many
 
-class Project(NamedTuple):
-    """A project by its folder, or a named variant of it, which has a lock and an environment of its own."""
 
-    folder: Path
-    variant: str | None = None
+class _Parsed(NamedTuple):
+    """Parsed declarations by their text and what else they were read with; locks by text and file name."""
+
+    declarations: "dict[tuple[str, bool, Told | None], Declaration]"
+    locks: "dict[tuple[str, str], Lock]"
+
+
+class Project:
+    """A project by its folder, or a named variant of it, which has a lock and an environment of its own.
+
+    Its files are read at each question, so that no answer is older than they are; a text is parsed once.
+    """
+
+    __slots__ = ("_parsed", "folder", "variant")
+
+    def __init__(self, folder: Path, variant: str | None = None) -> None:
+        self.folder = folder
+        self.variant = variant
+        self._parsed = _Parsed({}, {})
 
     def of(self, variant: str | None) -> "Project":
         """A variant of the project, or (`None`) the project itself."""
-        return self._replace(variant=variant)
+        found = Project(self.folder, variant)
+        found._parsed = self._parsed
+        return found
 
     @property
     def declaration_file(self) -> Path:
@@ -66,16 +87,11 @@ class Project(NamedTuple):
 
         What it leaves to the project's build stands in the lock; `resolve` asks the build.
         """
-        from rabbet.formats.pyproject import read_declaration
-
-        text, name = read_text(self.declaration_file, by_hand=True), self.folder.name
-        has_setup = (self.folder / "setup.py").is_file()
-        whole = read_declaration(text, folder_name=name, has_setup=has_setup)
+        whole = self.declaration_with(None)
         if whole.by_build:
             from rabbet.workspace.told import noted_told
 
-            told = noted_told(self)
-            whole = read_declaration(text, folder_name=name, has_setup=has_setup, told=told)
+            whole = self.declaration_with(noted_told(self))
         if self.variant is None:
             return whole
         if self.variant not in whole.variants:
@@ -87,6 +103,18 @@ class Project(NamedTuple):
             )
         return whole.varied(self.variant)
 
+    def declaration_with(self, told: "Told | None") -> "Declaration":
+        """Read the whole declaration with what the project's build told. Raises `NotUnderstood`."""
+        from rabbet.formats.pyproject import read_declaration
+
+        text = read_text(self.declaration_file, by_hand=True)
+        has_setup = (self.folder / "setup.py").is_file()
+        return _once(
+            self._parsed.declarations,
+            (text, has_setup, told),
+            lambda: read_declaration(text, folder_name=self.folder.name, has_setup=has_setup, told=told),
+        )
+
     def lock_stamp(self) -> str:
         """A digest of the lock's text, by which an environment notes what it was made from.
 
@@ -94,21 +122,34 @@ class Project(NamedTuple):
         """
         return stamp_of(read_text(self.lock_file))
 
-    def lock(self, machine: "Machine | None" = None) -> "Lock":
-        """Read the lock; a `machine` remembers what its text says. Raises `NoLock`, `NotUnderstood`."""
-        from rabbet.formats.pylock import read_lock
-
+    def lock(self, parse: "Callable[[str], dict[str, object]] | None" = None) -> "Lock":
+        """Read the lock, perhaps with another way to `parse` TOML. Raises `NoLock`, `NotUnderstood`."""
         path = self.lock_file
         if not is_there(path):
             if self.variant is not None:
                 self.declaration()  # which refuses a variant that there is not
             raise NoLock(f"there is no {path.name} in {self.folder}", remedy="rabbet resolve")
-        text = read_text(path)
-        if machine is None:
-            return read_lock(text, path.name)
-        from rabbet.workspace.parsed_locks import read_known_lock
+        return self.parsed_lock(read_text(path), path.name, parse)
 
-        return read_known_lock(text, path.name, machine)
+    def parsed_lock(
+        self, text: str, file: str, parse: "Callable[[str], dict[str, object]] | None" = None
+    ) -> "Lock":
+        """The lock that a text holds, called by its file's name. Raises `NotUnderstood`."""
+        from rabbet.formats.pylock import read_lock
+        from rabbet.formats.toml import parse_content
+
+        return _once(
+            self._parsed.locks, (text, file), lambda: read_lock(text, file, parse=parse or parse_content)
+        )
+
+
+def _once(known: "dict[_Key, _Value]", key: "_Key", read: "Callable[[], _Value]") -> "_Value":
+    """What is known for a key, else what reading it gives."""
+    if key not in known:
+        if len(known) >= _MOST_PARSED:
+            known.clear()
+        known[key] = read()
+    return known[key]
 
 
 def find_project(folder: Path) -> Project:

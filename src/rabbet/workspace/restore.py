@@ -10,7 +10,6 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from rabbet.core.progress import Observer
 from rabbet.disk.atomic import cannot_write
 from rabbet.environment.guarded import GuardedEnvironment
 from rabbet.environment.layout import Layout
@@ -27,8 +26,8 @@ from rabbet.environment.staging import leftovers, taking_place_of
 from rabbet.store.blob_cache import BlobCache
 from rabbet.store.process_lock import claimed
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.project import Project
 from rabbet.workspace.result_cache import Fit, digest_of, environment_state, remember_fit
+from rabbet.workspace.session import Session
 
 if TYPE_CHECKING:
     from rabbet.environment.install import Placed
@@ -36,29 +35,29 @@ if TYPE_CHECKING:
 __all__ = ["opened_for_manifest", "remember_manifest", "restored"]
 
 
-def restored(project: Project, machine: Machine, observer: Observer) -> Manifest | None:
+def restored(session: Session) -> Manifest | None:
     """Restore the environment, and note that it fits; `None` where it has to be worked out.
 
     That is so where there is one already, or no manifest that can be followed. Raises `CannotWrite`.
     """
-    home, environments = project.environment, machine.environments()
+    home, environments = session.project.environment, session.machine.environments()
     with suppress(OSError):
-        content = _memory(machine).recall(_key(project, machine))
+        content = _memory(session.machine).recall(_key(session))
         manifest = read_manifest(content) if content else None
         if manifest is None:
             return None
-        with claimed(machine.store_folder, str(home)):
+        with claimed(session.machine.store_folder, str(home)):
             if home.exists() or home.is_symlink() or leftovers(home, environments):
                 return None
-            observer.stage("installing", len(manifest.libraries))
+            session.observer.stage("installing", len(manifest.libraries))
             try:
                 with taking_place_of(home, environments) as root, cannot_write(home):
-                    opened = partial(opened_for_manifest, root, machine)
-                    build_from_manifest(manifest, opened, machine.memory("states"))
+                    opened = partial(opened_for_manifest, root, session.machine)
+                    build_from_manifest(manifest, opened, session.machine.memory("states"))
             except StoreChanged:
                 return None
             fit = Fit(home.name, len(manifest.libraries), manifest.runtime)
-            remember_fit(project, machine, environment_state(home), fit)
+            remember_fit(session, environment_state(home), fit)
         return manifest
     return None
 
@@ -70,8 +69,7 @@ def opened_for_manifest(root: Path, machine: Machine) -> GuardedEnvironment:
 
 
 def remember_manifest(
-    project: Project,
-    machine: Machine,
+    session: Session,
     placed: "Iterable[Placed]",
     trees: Sequence[tuple[str, Path]],
     libraries: Iterable[tuple[str, str]],
@@ -79,14 +77,14 @@ def remember_manifest(
 ) -> None:
     """Keep the manifest of the environment that was just made."""
     with suppress(OSError):
-        manifest = manifest_of(project.environment, placed, trees, libraries, runtime)
-        _memory(machine).remember(_key(project, machine), write_manifest(manifest))
+        manifest = manifest_of(session.project.environment, placed, trees, libraries, runtime)
+        _memory(session.machine).remember(_key(session), write_manifest(manifest))
 
 
 def _memory(machine: Machine) -> BlobCache:
     return machine.memory("manifests")
 
 
-def _key(project: Project, machine: Machine) -> str:
+def _key(session: Session) -> str:
     """The cache key: one for all copies of a project, for nothing in an environment depends on its place."""
-    return f"{digest_of(project, machine)}{project.environment.name}"
+    return f"{digest_of(session)}{session.project.environment.name}"

@@ -24,6 +24,7 @@ from rabbet.store.file_states import state_of
 from rabbet.store.folder import OBTAINED
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
+from rabbet.workspace.session import Session
 
 __all__ = [
     "Fit",
@@ -60,79 +61,79 @@ class Fit(NamedTuple):
     runtime: str
 
 
-def recall_unchanged(project: Project, machine: Machine) -> tuple[UpToDate, ...]:
+def recall_unchanged(session: Session) -> tuple[UpToDate, ...]:
     """The cached locks for these files and interpreters; empty on a miss."""
-    if project.preferred_file.exists():
+    if session.project.preferred_file.exists():
         return ()
     try:
-        content = _memory(machine).recall(digest_of(project, machine)) or b""
+        content = _memory(session.machine).recall(digest_of(session)) or b""
         rows = [line.split("\t") for line in content.decode().splitlines()]
         return tuple(UpToDate(file, variant, int(count), targets) for file, variant, count, targets in rows)
     except (OSError, ValueError):  # a file that can't be read, a damaged store: the long way tells more
         return ()
 
 
-def remember_unchanged(project: Project, machine: Machine, found: Iterable[UpToDate]) -> None:
+def remember_unchanged(session: Session, found: Iterable[UpToDate]) -> None:
     """Cache the result."""
     rows = [f"{one.file}\t{one.variant}\t{one.libraries}\t{one.targets}\n" for one in found]
     with suppress(OSError):
-        _memory(machine).remember(digest_of(project, machine), "".join(rows).encode())
+        _memory(session.machine).remember(digest_of(session), "".join(rows).encode())
 
 
-def recall_fit(project: Project, machine: Machine) -> Fit | None:
+def recall_fit(session: Session) -> Fit | None:
     """The cached result for this environment's state, files and interpreters."""
     try:
-        state = environment_state(project.environment)
-        content = _memory(machine).recall(_fit_key(project, machine, state)) or b""
+        state = environment_state(session.project.environment)
+        content = _memory(session.machine).recall(_fit_key(session, state)) or b""
         environment, count, runtime = content.decode().split("\t")
         return Fit(environment, int(count), runtime)
     except (OSError, ValueError):
         return None
 
 
-def fitting_key(project: Project, machine: Machine) -> str:
+def fitting_key(session: Session) -> str:
     """A digest of all that the cached fit follows from; empty where none is known."""
     try:
-        key = _fit_key(project, machine, environment_state(project.environment))
-        return key if _memory(machine).recall(key) is not None else ""
+        key = _fit_key(session, environment_state(session.project.environment))
+        return key if _memory(session.machine).recall(key) is not None else ""
     except OSError:
         return ""
 
 
-def remember_fit(project: Project, machine: Machine, state: str, found: Fit | None) -> None:
+def remember_fit(session: Session, state: str, found: Fit | None) -> None:
     """Cache that every file of an environment is as recorded and, unless `found` is `None`, that it fits.
 
     `state` is the one that it had before it was looked at: what was changed since is not in it.
     """
     with suppress(OSError):
         if state:
-            _memory(machine).remember(state, b"")
+            _memory(session.machine).remember(state, b"")
         if state and found is not None:
             row = f"{found.environment}\t{found.libraries}\t{found.runtime}"
-            _memory(machine).remember(_fit_key(project, machine, state), row.encode())
+            _memory(session.machine).remember(_fit_key(session, state), row.encode())
 
 
-def recall_no_findings(project: Project, machine: Machine, *, notes: bool) -> int | None:
+def recall_no_findings(session: Session, *, notes: bool) -> int | None:
     """How many libraries were compared when these states, files and interpreters gave no finding at all.
 
     Where `notes` do not count, it suffices that the environment was found to fit.
     """
     try:
-        key = _fit_key(project, machine, environment_state(project.environment))
-        known = _memory(machine).recall(f"{key}-drift")
+        key = _fit_key(session, environment_state(session.project.environment))
+        known = _memory(session.machine).recall(f"{key}-drift")
         if known is None and not notes:
-            known = (_memory(machine).recall(key) or b"").split(b"\t")[1]
+            known = (_memory(session.machine).recall(key) or b"").split(b"\t")[1]
         return int(known or b"")
     except (OSError, ValueError, IndexError):
         return None
 
 
-def remember_no_findings(project: Project, machine: Machine, state: str, compared: int) -> None:
+def remember_no_findings(session: Session, state: str, compared: int) -> None:
     """Cache that there was none; `state` is the one that the environment had before it was looked at."""
     with suppress(OSError):
         if state:
-            key = _fit_key(project, machine, state)
-            _memory(machine).remember(f"{key}-drift", str(compared).encode())
+            key = _fit_key(session, state)
+            _memory(session.machine).remember(f"{key}-drift", str(compared).encode())
 
 
 def recall_sound(state: str, machine: Machine) -> bool:
@@ -140,18 +141,18 @@ def recall_sound(state: str, machine: Machine) -> bool:
     return bool(state) and _memory(machine).recall(state) is not None
 
 
-def remember_findings(project: Project, machine: Machine, state: str, found: int) -> None:
+def remember_findings(session: Session, state: str, found: int) -> None:
     """Cache how many findings there were, in the state that the environment had before it was looked at."""
     with suppress(OSError):
         if state:
-            _memory(machine).remember(f"{_fit_key(project, machine, state)}-found", str(found).encode())
+            _memory(session.machine).remember(f"{_fit_key(session, state)}-found", str(found).encode())
 
 
-def recall_findings(project: Project, machine: Machine) -> int:
+def recall_findings(session: Session) -> int:
     """How many findings these states, files and interpreters gave; 0 where that is not known."""
     try:
-        key = _fit_key(project, machine, environment_state(project.environment))
-        return int(_memory(machine).recall(f"{key}-found") or b"0")
+        key = _fit_key(session, environment_state(session.project.environment))
+        return int(_memory(session.machine).recall(f"{key}-found") or b"0")
     except (OSError, ValueError):
         return 0
 
@@ -164,16 +165,16 @@ def environment_state(root: Path) -> str:
         return ""
 
 
-def _fit_key(project: Project, machine: Machine, state: str) -> str:
+def _fit_key(session: Session, state: str) -> str:
     """Raises `OSError` without an environment, without its interpreter, and beside what a killed run left.
 
     No other environment, such as one that came with a clone, can have the state of one that was found to fit.
     """
-    root = project.environment
+    root = session.project.environment
     (root / "bin" / "python").stat()
-    if root.is_symlink() or leftovers(root, machine.environments()):
+    if root.is_symlink() or leftovers(root, session.machine.environments()):
         raise FileExistsError(root)
-    fit = f"{digest_of(project, machine)} {root} {state}"
+    fit = f"{digest_of(session)} {root} {state}"
     return hashlib.sha256(fit.encode(errors="surrogateescape")).hexdigest()
 
 
@@ -181,18 +182,18 @@ def _memory(machine: Machine) -> BlobCache:
     return machine.memory("unchanged")
 
 
-def digest_of(project: Project, machine: Machine) -> str:
+def digest_of(session: Session) -> str:
     """A digest of the project's texts and this machine's interpreters. Raises `OSError`."""
     digest = hashlib.sha256(__version__.encode())
-    declaration = read_regular(project.declaration_file, most=MOST_TEXT_FILE)
-    _add(digest, project.declaration_file.name.encode(), declaration)
-    for path in sorted(project.folder.glob("pylock*.toml")):
+    declaration = read_regular(session.project.declaration_file, most=MOST_TEXT_FILE)
+    _add(digest, session.project.declaration_file.name.encode(), declaration)
+    for path in sorted(session.project.folder.glob("pylock*.toml")):
         _add(digest, path.name.encode(errors="surrogateescape"), read_regular(path, most=MOST_TEXT_FILE))
-    for folder in _folders(project, declaration):
+    for folder in _folders(session.project, declaration):
         _add(digest, folder_state(str(folder)).encode(), needs_state(str(folder)).encode())
         if b"editable" in declaration:
             _add(digest, tree_state(str(folder)).encode())
-    for executable in _programs(project, machine, declaration):
+    for executable in _programs(session, declaration):
         state = executable.stat()
         facts = f"{state.st_size} {state.st_mtime_ns} {state.st_ctime_ns}".encode()
         _add(digest, str(executable).encode(errors="surrogateescape"), facts)
@@ -216,19 +217,19 @@ def _folders(project: Project, text: bytes) -> Iterator[Path]:
             raise FileNotFoundError(project.declaration_file) from error
 
 
-def _programs(project: Project, machine: Machine, text: bytes) -> Iterator[Path]:
+def _programs(session: Session, text: bytes) -> Iterator[Path]:
     """Interpreters of Python, obtained runtimes and, for a project with other languages, their programs.
 
     Raises `FileNotFoundError` for a project with languages of its own: what it finds is never remembered.
     """
-    yield from machine.pythons
-    yield from sorted((machine.store_folder / OBTAINED).glob("*"))
+    yield from session.machine.pythons
+    yield from sorted((session.machine.store_folder / OBTAINED).glob("*"))
     if b"languages" in text:
-        raise FileNotFoundError(project.declaration_file)
+        raise FileNotFoundError(session.project.declaration_file)
     if b"runtimes" in text:
         from rabbet.workspace.runtimes.languages import main_programs
 
-        yield from main_programs(machine)
+        yield from main_programs(session.machine)
 
 
 def _add(digest: "hashlib._Hash", *parts: bytes) -> None:

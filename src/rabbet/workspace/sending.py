@@ -13,6 +13,7 @@ from msgspec.structs import replace
 from rabbet.store.blob_cache import BlobCache
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
+from rabbet.workspace.session import Session
 
 __all__ = ["Sending", "answer", "note_outcome", "sending"]
 
@@ -34,28 +35,28 @@ class Sending(Struct, frozen=True, kw_only=True):
 _DECODER = msgspec.json.Decoder(Sending)
 
 
-def sending(project: Project, machine: Machine) -> Sending:
+def sending(session: Session) -> Sending:
     """What is noted of a project."""
-    noted = _notes(machine).recall(_key(project))
+    noted = _notes(session.machine).recall(_key(session.project))
     try:
         return _DECODER.decode(noted) if noted else Sending()
     except msgspec.MsgspecError:
         return Sending()
 
 
-def answer(project: Project, machine: Machine, *, agreed: bool | None) -> None:
+def answer(session: Session, *, agreed: bool | None) -> None:
     """Note what somebody answered; `None` takes an answer back."""
-    _note(project, machine, replace(sending(project, machine), agreed=agreed))
+    _note(session, replace(sending(session), agreed=agreed))
 
 
-def note_outcome(project: Project, machine: Machine, *, where: str = "", error: str = "") -> None:
+def note_outcome(session: Session, *, where: str = "", error: str = "") -> None:
     """Note what became of an inventory that was sent just now."""
-    known = sending(project, machine)
-    _note(project, machine, replace(known, when=int(time.time()), where=where, error=error[:_LONGEST]))
+    known = sending(session)
+    _note(session, replace(known, when=int(time.time()), where=where, error=error[:_LONGEST]))
 
 
-def _note(project: Project, machine: Machine, found: Sending) -> None:
-    _notes(machine).remember(_key(project), msgspec.json.encode(found))
+def _note(session: Session, found: Sending) -> None:
+    _notes(session.machine).remember(_key(session.project), msgspec.json.encode(found))
 
 
 def _notes(machine: Machine) -> BlobCache:

@@ -18,8 +18,7 @@ from rabbet.environment.layout import CONFIGURATION
 if TYPE_CHECKING:
     from packaging.version import Version
 
-    from rabbet.workspace.machine import Machine
-    from rabbet.workspace.project import Project
+    from rabbet.workspace.session import Session
 
 __all__ = ["Shadow", "any_shadow", "folders_in_front", "is_isolated", "owner_of", "shadows", "users_site"]
 
@@ -89,10 +88,10 @@ def _modules(folder: Path, minor: str) -> Iterator[tuple[str, Path]]:
                 yield stem, folder / entry.name / "__init__.py"
 
 
-def any_shadow(project: "Project", machine: "Machine") -> bool:
+def any_shadow(session: "Session") -> bool:
     """Whether there is anything that may be one, for those who have no time for a whole look."""
-    folders = folders_in_front(project.folder, machine.environ.get("PYTHONPATH", ""))
-    sites = project.environment.glob("lib/*/site-packages")
+    folders = folders_in_front(session.project.folder, session.machine.environ.get("PYTHONPATH", ""))
+    sites = session.project.environment.glob("lib/*/site-packages")
     return any(shadow for site in sites for shadow in shadows(folders, site))
 
 

@@ -14,7 +14,6 @@ from rabbet.core.model.lock import OWN_FOLDER, Artifact, Lock, LockedCheckout, L
 from rabbet.core.model.release import Candidate, Metadata
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import library_name
-from rabbet.core.progress import Observer
 from rabbet.core.solve.policy import Policy
 from rabbet.formats.address import Address, parse_address
 from rabbet.formats.requirement import is_file, is_repository
@@ -29,7 +28,7 @@ from rabbet.sources.routing import Claim, Routing
 from rabbet.sources.trees import CheckoutSource, RepositorySource, reference_to
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.opening import OpenedSources, open_claims
-from rabbet.workspace.project import Project
+from rabbet.workspace.session import Session
 
 __all__ = ["BuildAnswers", "Sources", "open_sources", "repository_at"]
 
@@ -49,15 +48,13 @@ class Sources(Struct, frozen=True, kw_only=True):
 
     opened: tuple[Claim, ...]
     client: HttpClient
-    project: Project
-    machine: Machine
+    session: Session
 
     def catalogue(
         self,
         declaration: Declaration,
         target: Target,
         policy: Policy,
-        observer: Observer,
         earlier: Iterable[Lock] = (),
         builds: "BuildAnswers | None" = None,
     ) -> AbstractContextManager[Catalogue]:
@@ -78,9 +75,9 @@ class Sources(Struct, frozen=True, kw_only=True):
         def routes(target: Target) -> Routing:
             return Routing([*self._declared(declaration, target, kept, builds), *self.opened], locked_from)
 
-        reader = ReleaseReader(self.machine.metadata, partial(corrected, declaration=declaration))
+        reader = ReleaseReader(self.session.machine.metadata, partial(corrected, declaration=declaration))
         told = builds.of_release if builds else None
-        return opened_catalogue(target, routes, reader, policy, observer.waiting, told)
+        return opened_catalogue(target, routes, reader, policy, self.session.observer.waiting, told)
 
     def _declared(
         self,
@@ -102,31 +99,33 @@ class Sources(Struct, frozen=True, kw_only=True):
         itself = {library_name(declaration.name): OWN_FOLDER} if declaration.build_system else {}
         own: list[Source] = [
             CheckoutSource(
-                {**itself, **declaration.local}, self.project.folder, told, editable=declaration.editable
+                {**itself, **declaration.local},
+                self.session.project.folder,
+                told,
+                editable=declaration.editable,
             ),
             DirectSource(files, FileReader(self.client)),
             RepositorySource(
-                repositories, kept, self._repository, offline=self.machine.offline, told_by_build=told
+                repositories, kept, self._repository, offline=self.session.machine.offline, told_by_build=told
             ),
         ]
         claims = [Claim(source, tuple(source.names())) for source in own]
         return [claim for claim in claims if claim.only]
 
     def _repository(self, address: Address) -> RemoteRepository:
-        return opened_repository(address, self.machine)
+        return opened_repository(address, self.session.machine)
 
 
 def open_sources(
-    project: Project,
-    machine: Machine,
+    session: Session,
     declaration: Declaration,
     *,
     always: bool = False,
     opened: OpenedSources | None = None,
 ) -> Sources:
     """Open a project's sources as `open_claims` does, unless that was done before. Raises `SourceFailed`."""
-    found = opened or open_claims(project, machine, declaration, always=always)
-    return Sources(opened=found.claims, client=found.client, project=project, machine=machine)
+    found = opened or open_claims(session, declaration, always=always)
+    return Sources(opened=found.claims, client=found.client, session=session)
 
 
 def opened_repository(address: Address, machine: Machine) -> RemoteRepository:

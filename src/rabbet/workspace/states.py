@@ -31,9 +31,9 @@ from rabbet.formats.cyclonedx import libraries_of, looks_like_inventory, read_in
 from rabbet.formats.pylock import read_lock
 from rabbet.formats.pyproject import read_declaration
 from rabbet.git.revisions import file_at
-from rabbet.workspace.machine import Machine
 from rabbet.workspace.machines import machines_by_label
 from rabbet.workspace.project import DECLARATION, Project, read_text
+from rabbet.workspace.session import Session
 
 __all__ = ["State", "parse_state", "read_state"]
 
@@ -64,26 +64,26 @@ def parse_state(text: str) -> tuple[Literal["installed", "env", "machine", "git"
     return "any", text
 
 
-def read_state(named: str, project: Project, machine: Machine) -> State:
+def read_state(session: Session, named: str) -> State:
     """Read a state. Raises `NoLock`, `NotUnderstood`, `SourceFailed`, `EnvironmentFailed`."""
     kind, value = parse_state(named)
     if kind == "installed":
-        return _of_inventory(named, take_inventory(project.environment, None, sound=True))
+        return _of_inventory(named, take_inventory(session.project.environment, None, sound=True))
     if kind == "env":
-        place = path_named(value, machine.folder)
+        place = path_named(value, session.machine.folder)
         return _of_inventory(named, foreign_inventory(place, _ANY_PYTHON, sound=True))
     if kind == "machine":
-        return _of_machine(named, _collected(value, project, machine))
-    path = path_named(value, machine.folder)
+        return _of_machine(named, _collected(value, session))
+    path = path_named(value, session.machine.folder)
     if kind == "any" and is_there(path):
         text = read_text(path)
         if looks_like_inventory(text):
             read = read_inventory_file(text, named)
             return _of_machine(named, read)
-        return _of_file(project, path, named, text)
-    if path == project.lock_file:
-        project.lock()  # which says that there is none
-    return _of_revision(project, machine, named, value)
+        return _of_file(session.project, path, named, text)
+    if path == session.project.lock_file:
+        session.lock()  # which says that there is none
+    return _of_revision(session, named, value)
 
 
 def _of_machine(named: str, found: MachineInventory) -> State:
@@ -93,9 +93,9 @@ def _of_machine(named: str, found: MachineInventory) -> State:
     return State(name=named, lock=lock, installed=True)
 
 
-def _collected(label: str, project: Project, machine: Machine) -> MachineInventory:
+def _collected(label: str, session: Session) -> MachineInventory:
     """What was collected of a machine. Raises `WrongUsage` where nothing was, `NotUnderstood`."""
-    found = machines_by_label(project, machine)
+    found = machines_by_label(session)
     if label not in found:
         near = near_names(label, found)
         raise WrongUsage(
@@ -146,16 +146,16 @@ def _as_locked(installed: Installed) -> LockedLibrary:
     )
 
 
-def _of_revision(project: Project, machine: Machine, named: str, revision: str) -> State:
-    environ, file = machine.helpers_environ(), project.lock_file.name
-    lock = file_at(project.folder, revision, file, environ)
+def _of_revision(session: Session, named: str, revision: str) -> State:
+    environ, file = session.machine.helpers_environ(), session.project.lock_file.name
+    lock = file_at(session.project.folder, revision, file, environ)
     if lock is None:
         raise NoLock(
             f"there is no {file} at the revision '{revision}'", remedy=f"git log --oneline -- {file}"
         )
-    text = file_at(project.folder, revision, DECLARATION, environ)
+    text = file_at(session.project.folder, revision, DECLARATION, environ)
     read = read_lock(lock, f"{file} at {revision}", remedies=False)
-    declaration = _declaration(text, project.folder.name, project.variant, read.told)
+    declaration = _declaration(text, session.project.folder.name, session.project.variant, read.told)
     return State(name=named, lock=read, declaration=declaration)
 
 

@@ -8,10 +8,9 @@ from rabbet.compose.wheels import Intent
 from rabbet.core.corrections import corrected
 from rabbet.core.model.lock import LockedWheel
 from rabbet.core.model.runtime import PythonRuntime
-from rabbet.core.progress import Observer
 from rabbet.git.remote_repository import RemoteRepository
-from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
+from rabbet.workspace.session import Session
 
 if TYPE_CHECKING:
     from rabbet.builds.workshop import Workshop
@@ -21,15 +20,20 @@ if TYPE_CHECKING:
 __all__ = ["intent_of", "supply_for", "workshop_for"]
 
 
-def supply_for(project: Project, machine: Machine, observer: Observer) -> Supply:
+def supply_for(session: Session) -> Supply:
     """The machine's store, and a client that knows the credentials for the project's sources."""
 
     def client() -> "HttpClient":
         from rabbet.workspace.opening import open_client  # here: mostly nothing has to be fetched
 
-        return open_client(project.declaration(), machine)
+        return open_client(session.declaration(), session.machine)
 
-    return Supply(store=machine.store, folder=project.folder, open_client=client, observer=observer)
+    return Supply(
+        store=session.machine.store,
+        folder=session.project.folder,
+        open_client=client,
+        observer=session.observer,
+    )
 
 
 def intent_of(project: Project, *, own_lock: bool) -> Intent:
@@ -41,9 +45,7 @@ def intent_of(project: Project, *, own_lock: bool) -> Intent:
     )
 
 
-def workshop_for(
-    project: Project, machine: Machine, observer: Observer, runtime: PythonRuntime
-) -> "Workshop":
+def workshop_for(session: Session, runtime: PythonRuntime) -> "Workshop":
     """What builds for a project and its libraries have at hand on this machine."""
     from rabbet.builds.workshop import Workshop  # here: few libraries have to be built
     from rabbet.workspace.agreement import refuse_without_agreement
@@ -51,25 +53,25 @@ def workshop_for(
     def repository(url: str) -> RemoteRepository:
         from rabbet.workspace.sources import repository_at  # here: few libraries come from one
 
-        return repository_at(url, project.declaration(), machine)
+        return repository_at(url, session.declaration(), session.machine)
 
     @cache
     def team_builds() -> "list[TeamBuilds]":
         from rabbet.workspace.opening import open_team_builds
 
-        return open_team_builds(project, machine)
+        return open_team_builds(session)
 
     def prebuilt(identity: str) -> LockedWheel | None:
         return next(filter(None, (one.wheel(identity) for one in team_builds())), None)
 
     return Workshop(
-        supply=supply_for(project, machine, observer),
+        supply=supply_for(session),
         runtime=runtime,
-        environments=machine.environments(),
+        environments=session.machine.environments(),
         repository=repository,
-        commands=machine.helpers_environ()["PATH"],
-        share_files=machine.shares_files(),
-        seconds=machine.seconds_for_builds(),
+        commands=session.machine.helpers_environ()["PATH"],
+        share_files=session.machine.shares_files(),
+        seconds=session.machine.seconds_for_builds(),
         prebuilt=prebuilt,
-        check_own=partial(refuse_without_agreement, project, machine),
+        check_own=partial(refuse_without_agreement, session),
     )

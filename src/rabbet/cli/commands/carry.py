@@ -20,7 +20,7 @@ from rabbet.disk.named import path_named
 from rabbet.errors import ExitCode, WrongUsage
 
 if TYPE_CHECKING:
-    from rabbet.workspace.project import Project
+    from rabbet.workspace.session import Session
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -42,16 +42,16 @@ def run(arguments: Namespace, context: Context) -> int:
     from rabbet.cli.views.carry import CarryView
     from rabbet.tasks.carry import carry
 
-    project, machine = context.project(arguments.variant), context.machine
-    place = Path(os.path.abspath(path_named(arguments.to, machine.folder)))  # noqa: PTH100 - with its links
+    session = context.session(arguments.variant)
+    place = Path(os.path.abspath(path_named(arguments.to, context.machine.folder)))  # noqa: PTH100 - with its links
     if arguments.built:
-        return _carry_built(arguments, project, place, context)
-    carried = carry(project, machine, context.observer, place, arguments.target)
+        return _carry_built(arguments, session, place, context)
+    carried = carry(session, place, arguments.target)
     context.present(CarryView(carried, arguments.variant), as_json=arguments.json)
     return ExitCode.DONE
 
 
-def _carry_built(arguments: Namespace, project: "Project", place: Path, context: Context) -> int:
+def _carry_built(arguments: Namespace, session: "Session", place: Path, context: Context) -> int:
     if arguments.target:
         raise WrongUsage(
             "what was built here is for this machine's platform",
@@ -61,6 +61,6 @@ def _carry_built(arguments: Namespace, project: "Project", place: Path, context:
     from rabbet.cli.views.carry import CarriedBuildsView
     from rabbet.tasks.carry import carry_built
 
-    carried = carry_built(project, context.machine, context.observer, place)
+    carried = carry_built(session, place)
     context.present(CarriedBuildsView(carried), as_json=arguments.json)
     return ExitCode.DONE

@@ -19,7 +19,7 @@ from rabbet.workspace.machine import CENSUS_VARIABLE
 
 if TYPE_CHECKING:
     from rabbet.cli.context import View
-    from rabbet.workspace.project import Project
+    from rabbet.workspace.session import Session
 
 _ONLY = {  # the options that count for some of the actions alone
     "label": ("record", "send"),
@@ -104,16 +104,16 @@ def run(arguments: Namespace, context: Context) -> int:
     _check_options(
         {option for option, value in vars(arguments).items() if _is_given(value)}, arguments.action
     )
-    project = context.project(arguments.variant)
+    session = context.session(arguments.variant)
     if arguments.every:
-        return _every(arguments, project, context)
+        return _every(arguments, session, context)
     if arguments.action in ("record", "send"):
-        return _give(arguments, project, context)
+        return _give(arguments, session, context)
     if arguments.action == "collect":
-        return _collect(arguments, project, context)
+        return _collect(arguments, session, context)
     if arguments.action == "serve":
-        return _serve(arguments, project, context)
-    return _show(arguments, project, context)
+        return _serve(arguments, session, context)
+    return _show(arguments, session, context)
 
 
 def _is_given(value: object) -> bool:
@@ -136,20 +136,19 @@ def _check_options(given: Collection[str], action: str) -> None:
             raise WrongUsage(f"--{first} and --{other} can't be given together", remedy="rabbet help census")
 
 
-def _serve(arguments: Namespace, project: "Project", context: Context) -> int:
+def _serve(arguments: Namespace, session: "Session", context: Context) -> int:
     """Serve the page until Ctrl-C."""
     from rabbet.cli.views.census_words import sheet_of
-    from rabbet.core.progress import Silent
     from rabbet.tasks.census import show
     from rabbet.team.extra import needing_extra
     from rabbet.team.live_page import page_server
     from rabbet.team.page import page
 
-    url, name = _database(arguments, context), project.declaration().name
+    url, name = _database(arguments, context), session.declaration().name
 
     def render() -> str:
-        census = show(project, context.machine, Silent(), arguments.places, url)
-        return page(sheet_of(census, name, project.variant))
+        census = show(session.silent(), arguments.places, url)
+        return page(sheet_of(census, name, session.project.variant))
 
     with needing_extra("the census page"):
         render()  # what can't be shown is told here, and not in a browser
@@ -168,14 +167,14 @@ def _serve(arguments: Namespace, project: "Project", context: Context) -> int:
     return ExitCode.DONE
 
 
-def _give(arguments: Namespace, project: "Project", context: Context) -> int:
+def _give(arguments: Namespace, session: "Session", context: Context) -> int:
     """Record, or record and send."""
     from rabbet.cli.views.census import RecordedView
     from rabbet.tasks.census import RecordOptions, record, send, send_to_database
     from rabbet.workspace.sending import note_outcome
 
     options = RecordOptions(label=arguments.label, place=arguments.env, deep=arguments.deep)
-    machine, observer, url = context.machine, context.observer, _database(arguments, context)
+    url = _database(arguments, context)
     if arguments.deep and arguments.action == "send" and url and not arguments.remote:
         raise WrongUsage(
             "a database holds no digests of files, so --deep means nothing to it",
@@ -183,17 +182,17 @@ def _give(arguments: Namespace, project: "Project", context: Context) -> int:
             remedy="rabbet census record --deep",
         )
     if arguments.action == "record":
-        found = record(project, machine, observer, options, arguments.to)
+        found = record(session, options, arguments.to)
     else:
         try:
             if url and not arguments.remote:
-                found = send_to_database(project, machine, observer, options, url)
+                found = send_to_database(session, options, url)
             else:
-                found = send(project, machine, observer, options, arguments.remote)
+                found = send(session, options, arguments.remote)
         except RabbetError as error:
-            note_outcome(project, machine, error="; ".join((str(error), *error.because)))
+            note_outcome(session, error="; ".join((str(error), *error.because)))
             raise
-        note_outcome(project, machine, where=found.where)
+        note_outcome(session, where=found.where)
     view = RecordedView(found, sent=arguments.action == "send")
     context.present(view, as_json=arguments.json)
     return ExitCode.DONE
@@ -204,27 +203,27 @@ def _database(arguments: Namespace, context: Context) -> str | None:
     return arguments.database or context.machine.environ.get(CENSUS_VARIABLE) or None
 
 
-def _every(arguments: Namespace, project: "Project", context: Context) -> int:
+def _every(arguments: Namespace, session: "Session", context: Context) -> int:
     """Declare when inventories are sent by themselves."""
     from rabbet.cli.views.changes import ChangesView
     from rabbet.tasks.census import send_every
     from rabbet.tasks.declare import Done
 
-    edited = send_every(project, context.machine, arguments.every, arguments.remote)
+    edited = send_every(session, arguments.every, arguments.remote)
     context.present(ChangesView(Done(edited)), as_json=arguments.json)
     return ExitCode.DONE
 
 
-def _collect(arguments: Namespace, project: "Project", context: Context) -> int:
+def _collect(arguments: Namespace, session: "Session", context: Context) -> int:
     from rabbet.cli.views.census import CollectedView
     from rabbet.tasks.census import collect
 
-    found = collect(project, context.machine, context.observer, arguments.remote)
+    found = collect(session, arguments.remote)
     context.present(CollectedView(found), as_json=arguments.json)
     return ExitCode.DONE
 
 
-def _show(arguments: Namespace, project: "Project", context: Context) -> int:
+def _show(arguments: Namespace, session: "Session", context: Context) -> int:
     """The matrix, one machine, or what became of all since a date; or whether too many break."""
     from rabbet.cli.views.census import CensusView, CheckView, MachineView, show_csv
     from rabbet.cli.views.census_words import sheet_of
@@ -232,39 +231,39 @@ def _show(arguments: Namespace, project: "Project", context: Context) -> int:
     from rabbet.team.drawing import write_drawn
 
     if arguments.library or arguments.since:
-        return _over_time(arguments, project, context)
+        return _over_time(arguments, session, context)
     machine = context.machine
-    census = show(project, machine, context.observer, arguments.places, _database(arguments, context))
+    census = show(session, arguments.places, _database(arguments, context))
     if arguments.action == "check":
         view = CheckView(census, allowed=arguments.allow or 0)
         context.present(view, as_json=arguments.json)
         return ExitCode.NO if view.too_many else ExitCode.DONE
     if arguments.machine:
         state = one_machine(census, arguments.machine)
-        context.present(MachineView(state, project.variant), as_json=arguments.json)
+        context.present(MachineView(state, session.project.variant), as_json=arguments.json)
         return ExitCode.DONE
     if arguments.csv:
         show_csv(census, context)
         return ExitCode.DONE
     picture, page = (machine.folder / name if name else None for name in (arguments.picture, arguments.page))
-    sheet = sheet_of(census, project.declaration().name, project.variant)
-    drawn = write_drawn(sheet, project.folder, picture=picture, page=page)
-    context.present(CensusView(census, project.variant, drawn), as_json=arguments.json)
+    sheet = sheet_of(census, session.declaration().name, session.project.variant)
+    drawn = write_drawn(sheet, session.project.folder, picture=picture, page=page)
+    context.present(CensusView(census, session.project.variant, drawn), as_json=arguments.json)
     return ExitCode.DONE
 
 
-def _over_time(arguments: Namespace, project: "Project", context: Context) -> int:
+def _over_time(arguments: Namespace, session: "Session", context: Context) -> int:
     """One library on all machines, or all that became of these."""
     from rabbet.cli.views.census import DevelopmentView, LibraryView
     from rabbet.tasks.census import developed, library_over_time
 
-    machine, observer, url = context.machine, context.observer, _database(arguments, context)
+    url = _database(arguments, context)
     view: View
     if arguments.library:
-        view = LibraryView(library_over_time(project, machine, observer, arguments.library, url))
+        view = LibraryView(library_over_time(session, arguments.library, url))
     else:
         since = moment(arguments.since, "rabbet census show --since 2026-05-01", end=False)
-        found = developed(project, machine, observer, int(since.timestamp()), url)
+        found = developed(session, int(since.timestamp()), url)
         view = DevelopmentView(found)
     context.present(view, as_json=arguments.json)
     return ExitCode.DONE

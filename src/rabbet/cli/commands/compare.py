@@ -26,7 +26,7 @@ def run(arguments: Namespace, context: Context) -> int:
     from rabbet.cli.views.compare import CompareView, show_markdown
     from rabbet.tasks.compare import compare
 
-    compared = compare(context.project(arguments.variant), context.machine, arguments.old, arguments.new)
+    compared = compare(context.session(arguments.variant), arguments.old, arguments.new)
     if arguments.markdown and not arguments.json:
         show_markdown(compared, context)
     else:

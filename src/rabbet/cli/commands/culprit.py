@@ -59,9 +59,8 @@ def run(arguments: Namespace, context: Context) -> int:
     from rabbet.cli.views.culprit import CulpritView
     from rabbet.core.culprit.verdict import Answer
     from rabbet.tasks.culprit import CulpritOptions, culprit
-    from rabbet.trials.trial import Here
 
-    project, machine = context.project(arguments.variant), context.machine
+    session = context.session(arguments.variant)
     options = CulpritOptions(
         text=arguments.fails_with or "",
         code=arguments.exit_code,
@@ -69,10 +68,10 @@ def run(arguments: Namespace, context: Context) -> int:
         repeat=arguments.repeat,
         jobs=arguments.jobs,
         afresh=arguments.afresh,
-        keep=machine.folder / arguments.keep if arguments.keep else None,
+        keep=context.machine.folder / arguments.keep if arguments.keep else None,
     )
-    bad = arguments.bad if arguments.bad is not None else str(project.lock_file)
-    case = culprit(arguments.good, bad, words, options, Here(project, machine, context.observer))
+    bad = arguments.bad if arguments.bad is not None else str(session.project.lock_file)
+    case = culprit(session, arguments.good, bad, words, options)
     context.present(CulpritView(case, arguments), as_json=arguments.json)
     return ExitCode.DONE if case.verdict.answer is Answer.FOUND else ExitCode.NO
 

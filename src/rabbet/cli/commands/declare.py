@@ -74,10 +74,10 @@ def run(arguments: Namespace, context: Context) -> int:
     from rabbet.cli.views.changes import ChangesView, EntriesView
     from rabbet.tasks.declare import carried_out
 
-    edits, project = edits_of("declare", arguments), context.project()
+    edits, session = edits_of("declare", arguments), context.session()
     if not edits and not arguments.now:
-        context.present(EntriesView(project.declaration()), as_json=arguments.json)
+        context.present(EntriesView(session.declaration()), as_json=arguments.json)
         return ExitCode.DONE
-    done = carried_out(project, context.machine, context.observer, edits, now=arguments.now)
+    done = carried_out(session, edits, now=arguments.now)
     context.present(ChangesView(done), as_json=arguments.json)
     return ExitCode.DONE

@@ -23,7 +23,7 @@ QUIET = "say nothing: the exit code tells"
 
 if TYPE_CHECKING:
     from rabbet.cli.context import View
-    from rabbet.workspace.project import Project
+    from rabbet.workspace.session import Session
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -51,25 +51,25 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(arguments: Namespace, context: Context) -> int:
     """Compare and tell every difference."""
-    project = context.project(arguments.variant)
+    session = context.session(arguments.variant)
     special = (arguments.against, arguments.env, arguments.deep, arguments.json, arguments.keep)
-    if not any(special) and _known_to_be_none(project, context, quiet=arguments.quiet):
+    if not any(special) and _known_to_be_none(session, context, quiet=arguments.quiet):
         return ExitCode.DONE
     if arguments.keep:
-        return _keep(arguments, project, context)
+        return _keep(arguments, session, context)
     if arguments.against is not None:
-        return _against(arguments, project, context)
+        return _against(arguments, session, context)
     if arguments.env is not None:
-        return _elsewhere(arguments, project, context)
+        return _elsewhere(arguments, session, context)
     from rabbet.cli.views.drift import DriftView
     from rabbet.tasks.drift import drift
 
-    found = drift(project, context.machine, context.observer, deep=arguments.deep)
+    found = drift(session, deep=arguments.deep)
     _present(DriftView(found), arguments, context)
     return ExitCode.NO if found.differs else ExitCode.DONE
 
 
-def _known_to_be_none(project: "Project", context: Context, *, quiet: bool) -> bool:
+def _known_to_be_none(session: "Session", context: Context, *, quiet: bool) -> bool:
     """Tell what an earlier run found, of the very same files and texts: nothing; whether there was one."""
     from rabbet.workspace.result_cache import recall_no_findings
     from rabbet.workspace.shadows import any_shadow
@@ -77,10 +77,10 @@ def _known_to_be_none(project: "Project", context: Context, *, quiet: bool) -> b
     if not quiet:
         from rabbet.exports.marked import stale_files
 
-    compared = recall_no_findings(project, context.machine, notes=not quiet)
-    if compared is None or any_shadow(project, context.machine):
+    compared = recall_no_findings(session, notes=not quiet)
+    if compared is None or any_shadow(session):
         return False
-    if not quiet and stale_files(project.folder, project.lock_stamp()):
+    if not quiet and stale_files(session.project.folder, session.project.lock_stamp()):
         return False
     if not quiet:
         from rabbet.cli.views.unchanged import no_drift_text
@@ -95,7 +95,7 @@ def _present(view: "View", arguments: Namespace, context: Context) -> None:
         context.present(view, as_json=arguments.json)
 
 
-def _keep(arguments: Namespace, project: "Project", context: Context) -> int:
+def _keep(arguments: Namespace, session: "Session", context: Context) -> int:
     """Show what keeping means, and write it once that is agreed to."""
     from rabbet.cli.prompt import agreed
     from rabbet.cli.views.keep import document, outcome, show_keeping
@@ -109,7 +109,7 @@ def _keep(arguments: Namespace, project: "Project", context: Context) -> int:
             remedy=f"rabbet drift --keep {' '.join(quoted(name) for name in arguments.keep)}",
         )
     section = Section("group", library_name(arguments.group)) if arguments.group else None
-    kept = keeping(project, context.machine, context.observer, arguments.keep, section)
+    kept = keeping(session, arguments.keep, section)
     if not arguments.json:
         show_keeping(kept, context)
     written = agreed(context, "Write that?", yes=arguments.yes, may_ask=not arguments.json)
@@ -122,17 +122,17 @@ def _keep(arguments: Namespace, project: "Project", context: Context) -> int:
     return ExitCode.DONE if written else ExitCode.NO
 
 
-def _elsewhere(arguments: Namespace, project: "Project", context: Context) -> int:
+def _elsewhere(arguments: Namespace, session: "Session", context: Context) -> int:
     """Compare what is installed in another place."""
     from rabbet.cli.views.drift import DriftView
     from rabbet.tasks.drift import drift_elsewhere
 
-    found = drift_elsewhere(project, context.machine, context.observer, arguments.env, deep=arguments.deep)
+    found = drift_elsewhere(session, arguments.env, deep=arguments.deep)
     _present(DriftView(found), arguments, context)
     return ExitCode.NO if found.differs else ExitCode.DONE
 
 
-def _against(arguments: Namespace, project: "Project", context: Context) -> int:
+def _against(arguments: Namespace, session: "Session", context: Context) -> int:
     """Tell in what the installed libraries differ from another state."""
     from rabbet.cli.views.compare import CompareView
     from rabbet.tasks.compare import compare
@@ -142,6 +142,6 @@ def _against(arguments: Namespace, project: "Project", context: Context) -> int:
             "--deep holds files against the lock, and --against takes its place",
             remedy="rabbet drift --deep",
         )
-    compared = compare(project, context.machine, arguments.against, "installed")
+    compared = compare(session, arguments.against, "installed")
     _present(CompareView(compared), arguments, context)
     return ExitCode.NO if compared.differences else ExitCode.DONE

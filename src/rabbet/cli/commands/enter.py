@@ -24,16 +24,16 @@ def run(arguments: Namespace, context: Context) -> int:
     from rabbet.tasks.enter import shell_inside
     from rabbet.tasks.run import become, refuse_unfit
 
-    project = context.project(arguments.variant)
+    session = context.session(arguments.variant)
     if arguments.tried or arguments.places:
         from rabbet.cli.trial import in_trial
         from rabbet.tasks.run import run_to_end
 
-        with in_trial(arguments, project, context) as root:
-            command, variables = shell_inside(project, context.machine, root)
-            return run_to_end(command, variables, project=project, machine=context.machine)
+        with in_trial(arguments, session, context) as root:
+            command, variables = shell_inside(session, root)
+            return run_to_end(session, command, variables)
     if not arguments.as_is:
-        refuse_unfit(project, context.machine, going_on="rabbet enter --as-is")
-    command, variables = shell_inside(project, context.machine)
+        refuse_unfit(session, going_on="rabbet enter --as-is")
+    command, variables = shell_inside(session)
     context.output.flush()
-    return become(command, variables, project=project, machine=context.machine)
+    return become(session, command, variables)

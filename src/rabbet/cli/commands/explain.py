@@ -31,23 +31,23 @@ def run(arguments: Namespace, context: Context) -> int:
     from rabbet.core.needs.need import library_name
     from rabbet.tasks.explain import explain, explain_all
 
-    project, machine, observer = context.project(arguments.variant), context.machine, context.observer
+    session = context.session(arguments.variant)
     if arguments.name is not None:
         if arguments.sizes or arguments.held_back:
             raise WrongUsage("--sizes and --held-back go without a name", remedy="rabbet explain --held-back")
         name = library_name(arguments.name)
-        if name not in project.lock().versions:
+        if name not in session.lock().versions:
             from rabbet.cli.views.runtimes import RuntimeView
             from rabbet.workspace.runtimes.explaining import explained_runtime
 
-            runtime = explained_runtime(project, machine, observer, name)
+            runtime = explained_runtime(session, name)
             if runtime is not None:
                 context.present(RuntimeView(runtime), as_json=arguments.json)
                 return ExitCode.DONE
-        explained = explain(project, machine, observer, name)
+        explained = explain(session, name)
         context.present(LibraryView(explained, name), as_json=arguments.json)
         return ExitCode.DONE
-    explained = explain_all(project, machine, observer, holders=arguments.held_back)
+    explained = explain_all(session, holders=arguments.held_back)
     view = HeldBackView(explained) if arguments.held_back else TreeView(explained, sizes=arguments.sizes)
     context.present(view, as_json=arguments.json)
     return ExitCode.DONE

@@ -63,22 +63,18 @@ def run(arguments: Namespace, context: Context) -> int:
         export_list,
     )
 
-    project, machine = context.project(arguments.variant), context.machine
+    session = context.session(arguments.variant)
     if arguments.what in ("list", "bill"):
         options = _options(arguments)
-        text = (
-            export_bill(project, machine)
-            if arguments.what == "bill"
-            else export_list(project, machine, options)
-        )
+        text = export_bill(session) if arguments.what == "bill" else export_list(session, options)
         return _give(text, arguments, context)
     wanted = ContainerOptions(
         base=arguments.base or "", command=tuple(arguments.words), force=arguments.force
     )
     if arguments.what == "container":
-        exported = export_container(project, machine, _options(arguments), wanted)
+        exported = export_container(session, _options(arguments), wanted)
     else:
-        exported = export_editor(project, machine, wanted)
+        exported = export_editor(session, wanted)
     view = ExportedView(exported, arguments.what, arguments.variant)
     context.present(view, as_json=arguments.json)
     return ExitCode.DONE
@@ -102,6 +98,6 @@ def _give(text: str, arguments: Namespace, context: Context) -> int:
         context.show_text(text)
         return ExitCode.DONE
     path = path_named(arguments.to, context.machine.folder)
-    write_text(path, text, below=context.project(arguments.variant).folder)
+    write_text(path, text, below=context.project().folder)
     context.show(f"Wrote {arguments.to}.")
     return ExitCode.DONE

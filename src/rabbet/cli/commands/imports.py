@@ -23,6 +23,6 @@ def run(arguments: Namespace, context: Context) -> int:
     from rabbet.cli.views.imports import ImportsView
     from rabbet.tasks.imports import imports
 
-    found = imports(context.project(), context.machine, context.observer)
+    found = imports(context.session())
     context.present(ImportsView(found), as_json=arguments.json)
     return ExitCode.NO if found.differs else ExitCode.DONE

@@ -31,7 +31,7 @@ def run(arguments: Namespace, context: Context) -> int:
     from rabbet.cli.views.lookup import LookupView
     from rabbet.tasks.lookup import lookup
 
-    found = lookup(context.project(), context.machine, context.observer, arguments.name)
+    found = lookup(context.session(), arguments.name)
     view = LookupView(found, most=None if arguments.all else _USUAL_NUMBER)
     context.present(view, as_json=arguments.json)
     return ExitCode.DONE

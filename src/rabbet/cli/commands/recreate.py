@@ -14,8 +14,8 @@ from rabbet.errors import ExitCode, NotObtained, WrongUsage
 
 if TYPE_CHECKING:
     from rabbet.environment.manifest import Manifest
-    from rabbet.workspace.project import Project
     from rabbet.workspace.result_cache import Fit
+    from rabbet.workspace.session import Session
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -71,8 +71,8 @@ def run(arguments: Namespace, context: Context) -> int:
     if arguments.strict and _refused_as_behind(arguments, context):
         return ExitCode.NO
     if not any((arguments.plan, arguments.fresh, arguments.verify, arguments.json, *_wished(arguments))):
-        project = context.project(arguments.variant)
-        if _done_at_once(project, context):
+        session = context.session(arguments.variant)
+        if _done_at_once(session, context):
             return ExitCode.DONE
     return _recreate(arguments, context)
 
@@ -82,8 +82,8 @@ def _take_carried(arguments: Namespace, context: Context) -> None:
     from rabbet.tasks.carry import take_carried
 
     machine = context.machine
-    project = context.project(arguments.variant)
-    for note in take_carried(project, machine, context.observer, machine.folder / arguments.carried):
+    session = context.session(arguments.variant)
+    for note in take_carried(session, machine.folder / arguments.carried):
         context.note(note)
 
 
@@ -91,28 +91,28 @@ def _refused_as_behind(arguments: Namespace, context: Context) -> bool:
     """If the lock is out of date, say so; whether it is."""
     from rabbet.workspace.project import behind
 
-    project = context.project(arguments.variant)
-    reason = behind(project)
+    session = context.session(arguments.variant)
+    reason = behind(session.project)
     if reason and arguments.json:
         context.show_json("recreate-behind", {"done": False, "behind": reason})
     elif reason:
-        name = project.lock_file.name
+        name = session.project.lock_file.name
         context.show(f"{name} is out of date: {reason}. Nothing was recreated. Next: rabbet resolve")
     return bool(reason)
 
 
-def _done_at_once(project: "Project", context: Context) -> bool:
+def _done_at_once(session: "Session", context: Context) -> bool:
     """Answer from the result cache; whether that was possible."""
     from rabbet.cli.views.unchanged import show_at_once
     from rabbet.workspace.result_cache import recall_fit
 
-    known: Fit | Manifest | None = recall_fit(project, context.machine)
-    if known is None and not project.environment.exists():
+    known: Fit | Manifest | None = recall_fit(session)
+    if known is None and not session.project.environment.exists():
         from rabbet.workspace.restore import restored
 
-        known = restored(project, context.machine, context.observer)
+        known = restored(session)
     if known is not None:
-        show_at_once(project.environment.name, known, project.variant, context)
+        show_at_once(session.project.environment.name, known, session.project.variant, context)
     return known is not None
 
 
@@ -140,9 +140,9 @@ def _recreate(arguments: Namespace, context: Context) -> int:
         compile_later=arguments.compile_later,
     )
     act = prepare if arguments.plan else recreate
-    project = context.project(arguments.variant)
+    session = context.session(arguments.variant)
     try:
-        report = act(project, context.machine, context.observer, options)
+        report = act(session, options)
     except NotObtained as error:
         if arguments.plan or not context.interactive:
             raise
@@ -150,20 +150,20 @@ def _recreate(arguments: Namespace, context: Context) -> int:
         context.show(f"{told[:1].upper()}{told[1:]}; the lock says where it can be had.")
         if not confirm(context, "Obtain it?"):
             raise
-        report = act(project, context.machine, context.observer, options._replace(obtain=True))
+        report = act(session, options._replace(obtain=True))
     context.present(RecreateView(report, done=not arguments.plan), as_json=arguments.json)
-    if not arguments.plan and project.declaration().census.every and not context.machine.offline:
-        _send_inventory(project, context, may_ask=not arguments.json)
+    if not arguments.plan and session.declaration().census.every and not context.machine.offline:
+        _send_inventory(session, context, may_ask=not arguments.json)
     return ExitCode.DONE
 
 
-def _send_inventory(project: "Project", context: Context, *, may_ask: bool) -> None:
+def _send_inventory(session: "Session", context: Context, *, may_ask: bool) -> None:
     """Send it in the background, once the user has agreed to what the declaration asks for."""
     from rabbet.cli.prompt import confirm
     from rabbet.tasks.census import send_in_background
     from rabbet.workspace.sending import answer, sending
 
-    agreed = sending(project, context.machine).agreed
+    agreed = sending(session).agreed
     if agreed is None:
         context.note(
             "pyproject.toml asks that each recreate sends the team an inventory of what is installed here,"
@@ -173,6 +173,6 @@ def _send_inventory(project: "Project", context: Context, *, may_ask: bool) -> N
             context.note("Nothing was sent. To agree to that: rabbet census send --every recreate")
             return
         agreed = confirm(context, "Send it, now and after each recreate?")
-        answer(project, context.machine, agreed=agreed)
+        answer(session, agreed=agreed)
     if agreed:
-        send_in_background(project, context.machine)
+        send_in_background(session)

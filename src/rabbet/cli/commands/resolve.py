@@ -23,7 +23,7 @@ from rabbet.errors import ExitCode, RabbetError
 
 if TYPE_CHECKING:
     from rabbet.workspace.opening import OpenedSources
-    from rabbet.workspace.project import Project
+    from rabbet.workspace.session import Session
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -59,7 +59,7 @@ def run(arguments: Namespace, context: Context) -> int:
         from rabbet.cli.views.unchanged import show_up_to_date
         from rabbet.workspace.result_cache import recall_unchanged
 
-        for lock in (known := recall_unchanged(context.project(), context.machine)):
+        for lock in (known := recall_unchanged(context.session())):
             show_up_to_date(lock, context)
         if known:
             return ExitCode.DONE
@@ -78,24 +78,24 @@ def _asks_sources(arguments: Namespace) -> bool:
     return any((*moving, arguments.fresh_listings, arguments.verify))
 
 
-def _asked_ahead(project: "Project", arguments: Namespace, context: Context) -> "OpenedSources | None":
+def _asked_ahead(session: "Session", arguments: Namespace) -> "OpenedSources | None":
     """Send the first questions, before what reads their answers is loaded; what is wrong is told later."""
     from rabbet.workspace.opening import asked_ahead
 
     with suppress(RabbetError):
-        return asked_ahead(project, context.machine, anyway=_asks_sources(arguments))
+        return asked_ahead(session, anyway=_asks_sources(arguments))
     return None
 
 
 def _resolve(arguments: Namespace, context: Context) -> int:
-    project = context.project(arguments.variant)
-    opened = _asked_ahead(project, arguments, context)
+    session = context.session(arguments.variant)
+    opened = _asked_ahead(session, arguments)
     from rabbet.core.needs.need import library_name
     from rabbet.resolving.request import ResolveOptions
     from rabbet.tasks.resolve import resolve, verify
 
     if arguments.verify:
-        verdicts = verify(project, context.machine, context.observer, opened)
+        verdicts = verify(session, opened)
         from rabbet.cli.views.resolve import VerdictsView
 
         context.present(VerdictsView(verdicts), as_json=arguments.json)
@@ -108,7 +108,7 @@ def _resolve(arguments: Namespace, context: Context) -> int:
     )
     asking = (options.lowest or options.as_of is not None) and not (arguments.keep or arguments.variant)
     writing = not (arguments.plan or asking)
-    resolved = resolve(project, context.machine, context.observer, options, writing=writing, opened=opened)
+    resolved = resolve(session, options, writing=writing, opened=opened)
     from rabbet.cli.views.resolve import ResolvedView
 
     context.present(ResolvedView(resolved, written=writing), as_json=arguments.json)

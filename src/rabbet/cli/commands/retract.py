@@ -50,6 +50,6 @@ def run(arguments: Namespace, context: Context) -> int:
     edits = edits_of("retract", arguments)
     if not edits:
         raise WrongUsage("nothing was given to retract", remedy="rabbet declare")
-    done = carried_out(context.project(), context.machine, context.observer, edits, now=arguments.now)
+    done = carried_out(context.session(), edits, now=arguments.now)
     context.present(ChangesView(done), as_json=arguments.json)
     return ExitCode.DONE

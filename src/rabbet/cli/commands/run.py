@@ -14,7 +14,7 @@ from rabbet.cli.options import add_trial, add_variant
 from rabbet.errors import WrongUsage
 
 if TYPE_CHECKING:
-    from rabbet.workspace.project import Project
+    from rabbet.workspace.session import Session
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -42,36 +42,35 @@ def run(arguments: Namespace, context: Context) -> int:
     command = arguments.command[1:] if arguments.command[:1] == ["--"] else arguments.command
     if not command:
         raise WrongUsage("no command was given to run", remedy="rabbet run python -c 'print(42)'")
-    project = context.project(arguments.variant)
+    session = context.session(arguments.variant)
     if arguments.tried or arguments.places:
-        return _try(arguments, command, project, context)
+        return _try(arguments, command, session, context)
     if not arguments.as_is:
         refuse_unfit(
-            project,
-            context.machine,
+            session,
             going_on=joined_words(["rabbet", "run", "--as-is", *_under(arguments), *arguments.command]),
         )
-    variables = inside(project, context.machine)
+    variables = inside(session)
     if arguments.under:
         from rabbet.tasks.run import under_runtimes
 
-        variables = under_runtimes(project, context.machine, arguments.under, variables)
+        variables = under_runtimes(session, arguments.under, variables)
     context.output.flush()
-    return become(command, variables, project=project, machine=context.machine)
+    return become(session, command, variables)
 
 
-def _try(arguments: Namespace, command: Sequence[str], project: "Project", context: Context) -> int:
+def _try(arguments: Namespace, command: Sequence[str], session: "Session", context: Context) -> int:
     """Run the command in an environment that lasts as long."""
     from rabbet.cli.trial import in_trial
     from rabbet.environment.variables import variables_inside
     from rabbet.tasks.run import run_to_end, under_runtimes
 
     machine = context.machine
-    with in_trial(arguments, project, context) as root:
+    with in_trial(arguments, session, context) as root:
         variables = variables_inside(root, machine.environ)
         if arguments.under:
-            variables = under_runtimes(project, machine, arguments.under, variables)
-        return run_to_end(command, variables, project=project, machine=machine)
+            variables = under_runtimes(session, arguments.under, variables)
+        return run_to_end(session, command, variables)
 
 
 def _under(arguments: Namespace) -> list[str]:

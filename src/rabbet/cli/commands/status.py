@@ -23,6 +23,6 @@ def run(arguments: Namespace, context: Context) -> int:
     from rabbet.cli.views.status import StatusView
     from rabbet.tasks.status import status
 
-    found = status(context.project(arguments.variant), context.machine)
+    found = status(context.session(arguments.variant))
     context.present(StatusView(found), as_json=arguments.json)
     return ExitCode.DONE

@@ -21,6 +21,7 @@ from rabbet.runtimes.linking import linked_runtime
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.languages import found_runtimes, languages_for, unknown_language
+from rabbet.workspace.session import Session
 
 if TYPE_CHECKING:
     from rabbet.core.solve.solver import Refutation
@@ -42,8 +43,7 @@ class RuntimesHere(Struct, frozen=True, kw_only=True):
 
 def runtimes_here(
     declaration: Declaration,
-    project: Project,
-    machine: Machine,
+    session: Session,
     python: PythonRuntime,
     locked: Sequence[LockedRuntime],
 ) -> RuntimesHere:
@@ -57,7 +57,7 @@ def runtimes_here(
     others = [one for one in locked if one.language != "python"]
     if not others:
         return RuntimesHere()
-    languages = languages_for(declaration, machine)
+    languages = languages_for(declaration, session.machine)
     for one in others:
         if one.language not in languages:
             raise unknown_language(one.language, languages, "rabbet resolve")
@@ -66,7 +66,9 @@ def runtimes_here(
         known.get(one.language) or DeclaredRuntime(language=one.language, versions=SpecifierSet())
         for one in others
     ]
-    search = _Search(replace(declaration, runtimes=tuple(wanted)), project, machine, python, others)
+    search = _Search(
+        replace(declaration, runtimes=tuple(wanted)), session.project, session.machine, python, others
+    )
     exactly = search.only_locked(others)
     missing = {one.language: error for one, error in search.missing(exactly)}
     present = [exactly.get(one.language, one) for one in wanted if one.language not in missing]
@@ -139,7 +141,7 @@ def _to_lock(offer: RuntimeOffer, shelf: "Shelf") -> LockedRuntime:
     return LockedRuntime(language=offer.language, version=offer.version, catalogue=catalogue)
 
 
-def runtime_under(project: Project, machine: Machine, constraint: str) -> LinkedRuntime:
+def runtime_under(session: Session, constraint: str) -> LinkedRuntime:
     """The newest runtime of this machine that a constraint such as `java>=14` allows.
 
     Raises `NotUnderstood`, `NoRuntime`, and `WrongUsage` for Python: libraries are installed for one of them.
@@ -151,17 +153,17 @@ def runtime_under(project: Project, machine: Machine, constraint: str) -> Linked
             note="a variant with another Python gets an environment of its own",
             remedy=f"rabbet declare --variant other --runtime {quoted(constraint)}",
         )
-    languages = languages_for(project.declaration(), machine)
+    languages = languages_for(session.declaration(), session.machine)
     if need.name not in languages:
         raise unknown_language(need.name, languages)
-    found = found_runtimes([languages[need.name]], machine, project)[need.name]
+    found = found_runtimes([languages[need.name]], session.machine, session.project)[need.name]
     fitting = [one for one in _working(found) if need.specifier.contains(one.version)]
     if not fitting:
         from rabbet.workspace.runtimes.obtaining import with_way_to_obtain
 
         missing = no_runtime(need.name, need.specifier, found)
         plain = NoRuntime(str(missing), because=missing.because, note="install one")
-        raise with_way_to_obtain(plain, need, project, machine)
+        raise with_way_to_obtain(plain, need, session)
     newest = max(fitting, key=lambda one: one.version)
     return linked_runtime(newest, languages[need.name])
 

@@ -11,13 +11,11 @@ from rabbet.core.model.language import Language
 from rabbet.core.model.lock import Lock, LockedRuntime
 from rabbet.core.model.runtime import Runtime
 from rabbet.core.needs.wording import specifiers_text
-from rabbet.core.progress import Observer
 from rabbet.errors import SourceFailed
-from rabbet.workspace.machine import Machine
-from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.languages import found_runtimes, languages_for
 from rabbet.workspace.runtimes.obtaining import Shelf
 from rabbet.workspace.runtimes.pythons import own_target
+from rabbet.workspace.session import Session
 
 __all__ = ["Asked", "RuntimeExplained", "explained_runtime"]
 
@@ -56,25 +54,23 @@ class RuntimeExplained(Struct, frozen=True, kw_only=True):
         return tuple(one for one in self.asked if not one.versions.contains(newest))
 
 
-def explained_runtime(
-    project: Project, machine: Machine, observer: Observer, language: str
-) -> RuntimeExplained | None:
+def explained_runtime(session: Session, language: str) -> RuntimeExplained | None:
     """Explain a runtime of another language than Python; `None` if the lock names none of that language.
 
     Raises `NoLock`, `NotUnderstood`.
     """
-    lock, declaration = project.lock(), project.declaration()
+    lock, declaration = session.lock(), session.declaration()
     runtime = next((one for one in lock.runtimes if one.language == language != "python"), None)
     if runtime is None:
         return None
-    languages = languages_for(declaration, machine)
+    languages = languages_for(declaration, session.machine)
     known = {language: languages[language]} if language in languages else {}
-    found = found_runtimes(known.values(), machine, project).get(language, ())
+    found = found_runtimes(known.values(), session.machine, session.project).get(language, ())
     here = {one.version for one in found if isinstance(one, Runtime)}
     offered, unasked = set[Version](), ""
-    observer.stage("reading catalogues")
+    session.observer.stage("reading catalogues")
     try:
-        offers = Shelf(project, machine).offers(language, own_target(machine))
+        offers = Shelf(session.project, session.machine).offers(language, own_target(session.machine))
         offered = {one.offer.version for one in offers if one.archive is not None}
     except SourceFailed as error:
         unasked = str(error)

@@ -17,7 +17,6 @@ from rabbet.runtimes.search import Program, find_programs
 from rabbet.store.folder import OBTAINED
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
-from rabbet.workspace.settings import read_settings
 
 __all__ = ["found_runtimes", "languages_for", "main_programs", "obtained_runtimes", "unknown_language"]
 
@@ -36,7 +35,7 @@ def languages_for(
     Raises `NotUnderstood` for a declared runtime of a language that none of them tells of; `written` says
     whether the declaration is in its file already.
     """
-    known = {**known_languages(), **read_settings(machine).languages}
+    known = {**known_languages(), **machine.settings().languages}
     if declaration is None:
         return known
     known = {**declaration.languages, **known}

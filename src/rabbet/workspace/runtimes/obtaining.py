@@ -24,11 +24,12 @@ from rabbet.sources.file_reader import FileReader
 from rabbet.sources.http.client import HttpClient
 from rabbet.sources.opening import open_source
 from rabbet.store.obtained import Obtained, ObtainedRuntimes, receive_archive
+from rabbet.workspace.known_sources import known_sources
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.opening import open_client
 from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.pythons import own_target
-from rabbet.workspace.settings import known_sources, read_settings
+from rabbet.workspace.session import Session
 
 __all__ = [
     "CATALOGUE_FILE",
@@ -234,7 +235,7 @@ class Shelf:
         return self._store.obtain(offer, archive, content)
 
     def _open(self) -> Iterator[Catalogue]:
-        settings = read_settings(self.machine)
+        settings = self.machine.settings()
         users_folder, users = _users(self.machine)
         for folder, entries in ((self._folder, self._declaration.catalogues), (users_folder, users)):
             for entry in entries:
@@ -285,10 +286,10 @@ def _locked_runtimes(project: Project) -> tuple[LockedRuntime, ...]:
         return ()
 
 
-def with_way_to_obtain(error: NoRuntime, need: Need, project: Project, machine: Machine) -> NoRuntime:
+def with_way_to_obtain(error: NoRuntime, need: Need, session: Session) -> NoRuntime:
     """The failure as `Shelf.with_way` tells it; where no catalogue can be opened, as it was."""
     try:
-        shelf = Shelf(project, machine)
+        shelf = Shelf(session.project, session.machine)
     except RabbetError:
         return error
     return shelf.with_way(error, need)
@@ -316,7 +317,7 @@ def anybodys_client(machine: Machine) -> HttpClient:
 
 
 def _users(machine: Machine) -> tuple[Path, Sequence[CatalogueEntry]]:
-    return machine.settings_file().parent, read_settings(machine).catalogues
+    return machine.settings_file().parent, machine.settings().catalogues
 
 
 def _belonging_to(folder: Path) -> str:

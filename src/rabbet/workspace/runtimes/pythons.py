@@ -21,6 +21,7 @@ from rabbet.work.ask import NoAnswer
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.languages import obtained_runtimes
+from rabbet.workspace.session import Session
 
 __all__ = [
     "InterpreterTrouble",
@@ -136,9 +137,7 @@ def targets_for(declaration: Declaration, runtime: PythonRuntime) -> tuple[Targe
     )
 
 
-def targets_of_lock(
-    lock: Lock, baselines: Mapping[str, str], project: Project, machine: Machine
-) -> list[Target]:
+def targets_of_lock(lock: Lock, baselines: Mapping[str, str], session: Session) -> list[Target]:
     """The targets that a lock names, with systems of these baselines; this machine's, where it names none.
 
     Raises `NoRuntime` where this machine would be it, and has no interpreter for it.
@@ -148,7 +147,7 @@ def targets_of_lock(
     places = sorted(set(places_of(lock).values()), key=lambda place: (place[0], Version(place[1])))
     if places:
         return [named_target(platform, minor, baselines) for platform, minor in places]
-    return [target_of(chosen_runtime(project.declaration(), found_pythons(machine, project), lock))]
+    return [target_of(chosen_runtime(session.declaration(), session.pythons(), lock))]
 
 
 class InterpreterTrouble(NamedTuple):

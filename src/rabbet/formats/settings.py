@@ -1,0 +1,59 @@
+"""The user's own settings: `settings.toml` in the platform's folder for configurations."""
+
+from collections.abc import Mapping
+
+from msgspec import Struct, field
+
+from rabbet.core.model.declaration import CatalogueEntry
+from rabbet.core.model.language import Language
+from rabbet.formats.address import hidden, is_address
+from rabbet.formats.language_table import read_languages
+from rabbet.formats.pyproject import read_catalogues, wrong_source
+from rabbet.formats.toml import Table, parse_toml
+
+__all__ = ["Settings", "read_settings"]
+
+
+class Settings(Struct, frozen=True, kw_only=True):
+    """The user's own settings.
+
+    A source, whether environments share files with the store, languages, catalogues of runtimes, and the
+    `origins` that the credentials of a source's name are for.
+    """
+
+    source: str | None = None
+    origins: Mapping[str, str] = field(default_factory=dict)
+    share_files: bool = True
+    languages: Mapping[str, Language] = field(default_factory=dict)
+    catalogues: tuple[CatalogueEntry, ...] = ()
+
+
+def read_settings(text: str, where: str) -> Settings:
+    """Read the settings of the file that errors call `where`. Raises `NotUnderstood`."""
+    table = parse_toml(text, where)
+    table.allow_only("source", "share-files", "languages", "catalogues", "origins")
+    source = table.text("source")
+    if source is not None and wrong_source(source):
+        table.problems.add("source", f"'{hidden(source)}' {wrong_source(source)}")
+    share_files = table.get("share-files", bool, True)
+    languages = read_languages(table.table("languages"), trusted=True)
+    catalogues = read_catalogues(table)
+    origins = _origins(table)
+    table.problems.raise_if_any()
+    return Settings(
+        source=source,
+        share_files=share_files,
+        languages=languages,
+        catalogues=catalogues,
+        origins=origins,
+    )
+
+
+def _origins(table: Table) -> dict[str, str]:
+    """The addresses that names of sources stand for."""
+    named = table.table("origins")
+    found = {name: named.text(name) or "" for name in named}
+    for name, address in found.items():
+        if not is_address(address) or wrong_source(address):
+            table.problems.add(named.place(name), "must be an address, such as https://HOST")
+    return found
