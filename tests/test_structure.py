@@ -34,6 +34,8 @@ LAYERS = [
     "resolving",
     "trials",
     "tasks",
+    "documents",
+    "api",
     "cli",
     "demo",
 ]
@@ -69,7 +71,7 @@ def modules(folder: str = "") -> list[Path]:
 
 
 ENTRIES = (
-    "context.py",
+    "machine.py",
     "main.py",
     "__main__.py",
     "supervisor.py",

@@ -14,6 +14,7 @@ from rabbet.demo.stand_in import Manner, StandIn
 from rabbet.formats.simple_index import NotAnIndexPage, parse_html, parse_json
 from rabbet.sources.http.client import HttpClient
 from rabbet.sources.http.credentials import Credentials
+from rabbet.sources.http.wire import Wire
 
 NAME = library_name("combframe")
 WHEEL = {"filename": "combframe-1.0-py3-none-any.whl", "url": "combframe-1.0-py3-none-any.whl"}
@@ -131,7 +132,7 @@ class Pages(unittest.TestCase):
         listings = []
         for manner, parse in ((Manner(), parse_json), (Manner(json=False), parse_html)):
             with StandIn(manner=manner) as index:
-                answer = HttpClient({}, Credentials((), {}, {}, Path("/nowhere"))).get(
+                answer = HttpClient(Wire(), {}, Credentials((), {}, {}, Path("/nowhere"))).get(
                     index.address + "combframe/"
                 )
                 listing = parse(

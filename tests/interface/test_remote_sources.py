@@ -15,6 +15,7 @@ from rabbet.errors import SourceFailed
 from rabbet.formats.simple_index import NotAnIndexPage, parse_html
 from rabbet.sources.http.client import HttpClient
 from rabbet.sources.http.credentials import Credentials
+from rabbet.sources.http.wire import Wire
 from tests.support.hostile import Hostile, Reply
 from tests.support.program import ProgramCase
 
@@ -262,7 +263,7 @@ class Bounds(unittest.TestCase):
         slow = Reply(b"x" * 500, piece=1, pause=0.05)
         with Hostile({"/body": slow, "/head": Reply(b"x", late=20)}) as server:
             for path in ("/body", "/head"):
-                client = HttpClient({}, Credentials((), {}, {}, Path("/nowhere")), patience=0.5)
+                client = HttpClient(Wire(0.5), {}, Credentials((), {}, {}, Path("/nowhere")))
                 begun = time.monotonic()
                 with self.subTest(path), self.assertRaises(SourceFailed):
                     client.get(server.origin + path)

@@ -14,6 +14,7 @@ from rabbet.formats.metadata import MetadataBroken
 from rabbet.sources.archive_metadata import RemoteWheels, sdist_metadata_in
 from rabbet.sources.http.client import HttpClient
 from rabbet.sources.http.credentials import Credentials
+from rabbet.sources.http.wire import Wire
 
 WHEEL = next(one for one in RELEASES if not one.sdist)
 SIZE = len(build_file(WHEEL))
@@ -33,7 +34,7 @@ class Remote(unittest.TestCase):
     def test_sizes(self) -> None:
         """A host that offers ranges is asked once whether it does; a size that is wrong does no harm."""
         with StandIn(manner=Manner(metadata_files=False)) as index:
-            remote = RemoteWheels(HttpClient({}, Credentials((), {}, {}, Path("/nowhere"))))
+            remote = RemoteWheels(HttpClient(Wire(), {}, Credentials((), {}, {}, Path("/nowhere"))))
             address = index.address.removesuffix("simple/") + f"files/{WHEEL.filename}"
             for size, methods in ASKED:
                 with self.subTest(size=size):

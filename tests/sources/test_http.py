@@ -14,6 +14,7 @@ from rabbet.errors import SourceFailed
 from rabbet.sources.http.client import HttpClient
 from rabbet.sources.http.credentials import Credentials
 from rabbet.sources.http.freshness import fresh_seconds, may_be_kept
+from rabbet.sources.http.wire import Wire
 from tests.support import PATIENCE
 from tests.support.hostile import Hostile, Reply
 
@@ -38,7 +39,7 @@ FRESH = [
 
 def client(patience: float = 1, **variables: str) -> HttpClient:
     """A client that knows no credentials."""
-    return HttpClient(variables, Credentials((), {}, {}, Path("/nowhere")), patience=patience)
+    return HttpClient(Wire(patience), variables, Credentials((), {}, {}, Path("/nowhere")))
 
 
 class Freshness(unittest.TestCase):
@@ -129,7 +130,7 @@ class Handles(unittest.TestCase):
         def asking(*origins: str, **variables: str) -> HttpClient:
             named = [f"http://bee:honey@{origins[0].removeprefix('http://')}/"]
             known = Credentials(named, {}, {}, Path("/nowhere"))
-            return HttpClient(variables, known, patience=5)
+            return HttpClient(Wire(5), variables, known)
 
         with Hostile({}, handler=Noting) as one, Hostile({}, handler=Noting) as two:
             own, other = one.origin, two.origin
@@ -218,7 +219,7 @@ class Failures(unittest.TestCase):
                 """Nothing is printed."""
 
         with Hostile({}, handler=Endless) as server:
-            asking = HttpClient({}, Credentials((), {}, {}, Path("/nowhere")), patience=1, longest=3)
+            asking = HttpClient(Wire(1), {}, Credentials((), {}, {}, Path("/nowhere")), longest=3)
             paths = ("302", "302-slow", "503", "503-slow", "200", "200-slow", "404-slow", "103")
             for answer in [asking.begin(f"{server.origin}/{path}") for path in paths]:
                 with self.assertRaises(SourceFailed):

@@ -9,6 +9,7 @@ from rabbet.demo.stand_in import Manner, StandIn
 from rabbet.formats.simple_index import parse_json
 from rabbet.sources.http.client import HttpClient
 from rabbet.sources.http.credentials import Credentials
+from rabbet.sources.http.wire import Wire
 from rabbet.sources.index import IndexSource
 from rabbet.sources.pages import Pages
 from tests.formats.test_simple_index import ENTRIES, WHEEL
@@ -47,7 +48,7 @@ class Kept(unittest.TestCase):
 
     def test_silent(self) -> None:
         """An index that says nothing is asked again after the time that its entry gives."""
-        client = HttpClient({}, Credentials((), {}, {}, Path("/nowhere")))
+        client = HttpClient(Wire(), {}, Credentials((), {}, {}, Path("/nowhere")))
         for max_age, fresh_for, asked in ((None, 600, 1), (None, 0, 2), (0, 600, 2), (600, 0, 1)):
             memory = DictMemory()
             with StandIn(manner=Manner(max_age=max_age)) as index:
@@ -57,7 +58,7 @@ class Kept(unittest.TestCase):
 
     def test_renewed(self) -> None:
         """That a page is unchanged is noted in a few bytes, and counts for that page alone."""
-        memory, client = DictMemory(), HttpClient({}, Credentials((), {}, {}, Path("/nowhere")))
+        memory, client = DictMemory(), HttpClient(Wire(), {}, Credentials((), {}, {}, Path("/nowhere")))
         with StandIn(manner=Manner(max_age=600)) as index:
             for anew, asked in ((False, 1), (False, 1), (True, 2), (True, 3), (False, 3)):
                 listing = IndexSource("s", index.address, client, Pages(memory), anew=anew).listing(NAME)
@@ -79,7 +80,7 @@ class Kept(unittest.TestCase):
     def test_untagged(self) -> None:
         """A page without tag and freshness is asked for each time; unchanged, it is not read anew."""
         for tagged in (True, False):
-            memory, client = DictMemory(), HttpClient({}, Credentials((), {}, {}, Path("/nowhere")))
+            memory, client = DictMemory(), HttpClient(Wire(), {}, Credentials((), {}, {}, Path("/nowhere")))
             with self.subTest(tagged=tagged), StandIn(manner=Manner(tagged=tagged)) as index:
                 listings = [
                     IndexSource("s", index.address, client, Pages(memory)).listing(NAME) for _ in range(3)

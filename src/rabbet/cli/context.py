@@ -4,40 +4,32 @@ Every command loads this, so the classes here, and those that they hold, are nam
 msgspec takes as long as all of `argparse`.
 """
 
-import os
 import sys
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from contextlib import contextmanager
-from pathlib import Path
-from typing import TYPE_CHECKING, ClassVar, NamedTuple, Protocol, TextIO
+from typing import TYPE_CHECKING, NamedTuple, Protocol, TextIO
 
 from rabbet.cli.observer import ClosableObserver, observer_for
 from rabbet.cli.output import write_line
-from rabbet.cli.style import Style, TableLine, count, size_text, style_for
+from rabbet.cli.style import Style, TableLine, style_for
 from rabbet.core.shown_text import visible, without_credentials
-from rabbet.errors import WrongUsage
+from rabbet.documents.amounts import count, size_text
+from rabbet.documents.document import Document
 from rabbet.workspace.machine import Machine
 
 if TYPE_CHECKING:
+    from rabbet.api import Rabbet
     from rabbet.workspace.project import Project
     from rabbet.workspace.session import Session
 
 __all__ = ["Context", "View", "make_context"]
 
 
-class View(Protocol):
-    """What a command found, as people and as programs get to see it.
-
-    The `schema` is the name of its JSON document, of which each has a shape of its own (`docs/schemas`).
-    """
-
-    schema: ClassVar[str]
+class View(Document, Protocol):
+    """A document that is shown to people, too."""
 
     def show(self, context: "Context") -> None:
         """Print it."""
-
-    def document(self) -> Mapping[str, object]:
-        """The content of the JSON document."""
 
 
 class Context(NamedTuple):
@@ -61,6 +53,12 @@ class Context(NamedTuple):
         from rabbet.workspace.project import find_project
 
         return find_project(self.machine.folder)
+
+    def rabbet(self, variant: str | None = None) -> "Rabbet":
+        """The same project as other programs work with it. Raises `NoDeclaration`."""
+        from rabbet.api import Rabbet
+
+        return Rabbet.on(self.session(variant))
 
     def session(self, variant: str | None = None) -> "Session":
         """The project of the current folder, or a variant of it, for a task. Raises `NoDeclaration`."""
@@ -100,16 +98,18 @@ class Context(NamedTuple):
     def present(self, view: View, *, as_json: bool) -> None:
         """Print what a command found, as text or as the one document of `--json`."""
         if as_json:
-            self.show_json(view.schema, view.document())
+            self.show_json(view)
         else:
             view.show(self)
 
-    def show_json(self, schema: str, content: Mapping[str, object]) -> None:
+    def show_json(self, found: Document) -> None:
         """Print one JSON document."""
         import json
 
+        from rabbet.documents.document import with_schema
+
         traffic = {"traffic": [one._asdict() for one in self.machine.traffic()]} if self.verbose else {}
-        text = json.dumps({"schema": f"rabbet.{schema}/1", **content, **traffic}, indent=2)
+        text = json.dumps({**with_schema(found), **traffic}, indent=2)
         self._print(text.replace("\x7f", "\\u007f"))  # the one control character that JSON lets stand
 
     def _print(self, text: str) -> None:
@@ -119,24 +119,18 @@ class Context(NamedTuple):
 
 @contextmanager
 def make_context(*, quiet: bool, verbose: bool, offline: bool, fresh_listings: bool) -> Iterator[Context]:
-    """The context of this process: nothing else reads its environment, folder and streams."""
-    try:
-        folder = Path.cwd()
-    except OSError as error:
-        raise WrongUsage("the current folder is not there any more", remedy="cd") from error
+    """The context of this process: nothing else touches its streams."""
+    machine = Machine.of_this_process(
+        offline=offline,
+        fresh_listings=fresh_listings,
+        attended=sys.stdin.isatty() and sys.stdout.isatty(),
+    )
     context = Context(
-        machine=Machine(
-            folder=folder,
-            environ=dict(os.environ),
-            home=Path(os.path.expanduser("~")),  # noqa: PTH111 - `Path.home` raises for one that is called `~`
-            offline=offline or os.environ.get("RABBET_OFFLINE", "") not in ("", "0"),
-            fresh_listings=fresh_listings,
-            attended=sys.stdin.isatty() and sys.stdout.isatty(),
-        ),
+        machine=machine,
         input=sys.stdin,
         output=sys.stdout,
         notes=sys.stderr,
-        style=style_for(sys.stdout, os.environ),
+        style=style_for(sys.stdout, machine.environ),
         observer=observer_for(sys.stderr, quiet=quiet, verbose=verbose),
         verbose=verbose,
     )

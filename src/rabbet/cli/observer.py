@@ -7,9 +7,9 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, NamedTuple, Protocol, TextIO
 
 from rabbet.cli.failure import reasons
-from rabbet.cli.style import size_text
 from rabbet.core.progress import Observer, Silent
 from rabbet.core.shown_text import visible, without_credentials
+from rabbet.documents.amounts import size_text
 
 if TYPE_CHECKING:
     from rich.progress import Progress, TaskID

@@ -5,17 +5,15 @@ codes of a terminal.
 """
 
 from collections.abc import Iterator, Mapping, Sequence
-from datetime import datetime
 from typing import NamedTuple, TextIO
 
 from rabbet.core.shown_text import visible
 
-__all__ = ["COLOURED", "PLAIN", "Style", "TableLine", "count", "day", "size_text", "style_for", "table"]
+__all__ = ["COLOURED", "PLAIN", "Style", "TableLine", "style_for", "table"]
 
 _GAP = 2  # characters between columns
 _NARROWEST = 40  # a narrower terminal breaks lines itself
 _NARROWEST_LAST, _NARROWEST_CELL = 24, 10
-_UNITS = ("B", "kB", "MB", "GB")
 
 
 class Style(NamedTuple):
@@ -114,25 +112,3 @@ def _line(cells: Sequence[str], widths: Sequence[int], codes: Sequence[str], sty
         coloured = f"{code}{cell}{style.end}" if code and cell else cell
         parts.append(coloured + " " * (width - len(cell)) if number < last else coloured)
     return TableLine("  ".join(parts[: last + 1]))
-
-
-def count(number: int, noun: str) -> str:
-    """Such as `1 library` or `3 libraries`."""
-    plural = noun[:-1] + "ies" if noun.endswith("y") else noun + "s"
-    return f"{number} {noun if number == 1 else plural}"
-
-
-def day(seconds: float) -> str:
-    """The day of a time since the epoch, as the reader's calendar has it; a time may be anybody's word."""
-    try:
-        return f"{datetime.fromtimestamp(seconds):%Y-%m-%d}"  # noqa: DTZ006 - the reader's own day
-    except (ValueError, OverflowError, OSError):
-        return "an unknown day"
-
-
-def size_text(size: float) -> str:
-    """Bytes as people read them, such as `1.2 MB`."""
-    unit = 0
-    while size >= 1000 and unit < len(_UNITS) - 1:
-        size, unit = size / 1000, unit + 1
-    return f"{size:.0f} {_UNITS[unit]}" if unit == 0 or size >= 10 else f"{size:.1f} {_UNITS[unit]}"

@@ -1,7 +1,6 @@
 """What is asked of resolving, and what it comes to; and what is therefore preferred for one target."""
 
 from collections.abc import Mapping
-from datetime import datetime
 from typing import TYPE_CHECKING
 
 from msgspec import Struct, field
@@ -10,6 +9,7 @@ from packaging.version import Version
 
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock
+from rabbet.core.model.options import ResolveOptions
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.target import Target
 from rabbet.core.solve.policy import Policy
@@ -19,40 +19,7 @@ from rabbet.workspace.sources import Sources
 if TYPE_CHECKING:
     from rabbet.core.lock.version_changes import Move
 
-__all__ = ["ResolveOptions", "ResolveRequest", "ResolveResult", "locked_versions", "policy_for"]
-
-
-class ResolveOptions(Struct, frozen=True, kw_only=True):
-    """What the command line asks for besides the declaration.
-
-    `raised` libraries get the newest release that can be had, the first of them before others; `afresh` frees
-    everything, the runtime too. `lowest` asks for the lowest allowed release of each declared library.
-    Nothing uploaded after `as_of` exists.
-    """
-
-    raised: tuple[NormalizedName, ...] = ()
-    afresh: bool = False
-    lowest: bool = False
-    as_of: datetime | None = None
-
-    @property
-    def plain(self) -> bool:
-        """Whether nothing but the declaration is asked for."""
-        return not (self.raised or self.afresh or self.lowest or self.as_of)
-
-    @property
-    def reason(self) -> str:
-        """Why a library moved, where everything is free to move and nobody's requirement explains it."""
-        if self.lowest:
-            return "the lowest that is allowed"
-        if self.as_of is not None:
-            return f"the newest on {self.as_of:%Y-%m-%d}"
-        return "raised on purpose" if self.afresh else ""
-
-    @property
-    def keeps(self) -> bool:
-        """Whether what is locked stays where it can."""
-        return not (self.afresh or self.lowest or self.as_of)
+__all__ = ["ResolveRequest", "ResolveResult", "locked_versions", "policy_for"]
 
 
 class ResolveRequest(Struct, frozen=True, kw_only=True):

@@ -11,10 +11,11 @@ from packaging.utils import NormalizedName
 
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock
+from rabbet.core.model.options import ResolveOptions
 from rabbet.core.model.release import Metadata
 from rabbet.core.model.target import Target
 from rabbet.resolving.build_requirements import BuildQuestions, own_subject
-from rabbet.resolving.request import ResolveOptions, ResolveRequest, ResolveResult, policy_for
+from rabbet.resolving.request import ResolveRequest, ResolveResult, policy_for
 
 if TYPE_CHECKING:
     from rabbet.builds.workshop import Workshop
@@ -62,7 +63,7 @@ def _build_questions(work: ResolveRequest, options: ResolveOptions) -> BuildQues
             building=building,
             written=False,
         )
-        return resolve_targets(inner, replace(options, lowest=False)).lock  # that is about declared bounds
+        return resolve_targets(inner, options._replace(lowest=False)).lock  # that is about declared bounds
 
     def open_workshop() -> "Workshop":
         from rabbet.workspace.supply import workshop_for  # here: few libraries have to be built

@@ -20,6 +20,7 @@ from rabbet.core.model.lock import (
     LockedWheel,
     is_own_folder,
 )
+from rabbet.core.model.options import ResolveOptions
 from rabbet.core.model.release import Candidate, Metadata, SetAside, SourceTree
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.solution import Solution
@@ -29,7 +30,6 @@ from rabbet.core.solve.solver import Refutation, solve
 from rabbet.core.targets import target_of
 from rabbet.resolving.build_requirements import BuildQuestions, Subject, own_subject
 from rabbet.resolving.request import (
-    ResolveOptions,
     ResolveRequest,
     ResolveResult,
     locked_versions,

@@ -20,6 +20,7 @@ from rabbet.core.file_name import parse_wheel_name
 from rabbet.core.lock.select import libraries_for, needed, own_project, serving_wheel
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, LockedFile, LockedLibrary, LockedRuntime, Needed, ToInstall
+from rabbet.core.model.options import RecreateOptions, ResolveOptions
 from rabbet.core.model.runtime import PythonRuntime, RuntimeArchive, RuntimeOffer
 from rabbet.core.model.target import Target
 from rabbet.core.progress import Observer
@@ -41,7 +42,7 @@ from rabbet.exports.own_wheels import own_needs, own_wheels
 from rabbet.exports.packing import ENDINGS, pack_folder
 from rabbet.formats.built_wheels import BuiltWheel
 from rabbet.formats.runtime_catalogue import catalogue_text, with_offer
-from rabbet.resolving.request import ResolveOptions, ResolveRequest
+from rabbet.resolving.request import ResolveRequest
 from rabbet.resolving.resolve_targets import resolve_targets
 from rabbet.sources.interruptible import as_finished
 from rabbet.sources.local_file import read_pieces
@@ -50,7 +51,6 @@ from rabbet.store.trees import is_sound
 from rabbet.workspace.comparison import question
 from rabbet.workspace.runtimes.obtaining import Shelf
 from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, own_target, targets_of_lock
-from rabbet.workspace.selection import RecreateOptions
 from rabbet.workspace.session import Session
 from rabbet.workspace.sources import open_sources
 from rabbet.workspace.supply import supply_for

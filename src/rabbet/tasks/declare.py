@@ -63,10 +63,9 @@ def carried_out(session: Session, edits: Sequence[Edit], *, now: bool) -> Done:
     """
     if not now:
         return Done(change(session, edits))
-    from rabbet.resolving.request import ResolveOptions
+    from rabbet.core.model.options import RecreateOptions, ResolveOptions
     from rabbet.tasks.recreate import recreate
     from rabbet.tasks.resolve import resolve
-    from rabbet.workspace.selection import RecreateOptions
 
     def locks() -> list[Path]:
         return list(session.project.folder.glob("pylock*.toml"))

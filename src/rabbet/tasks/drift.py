@@ -13,6 +13,7 @@ from rabbet.core.drift.since import LockFit, best_fit
 from rabbet.core.drift.stories import Story, stories
 from rabbet.core.model.finding import ENVIRONMENT, Finding, Kind, Reason, Weight
 from rabbet.core.model.lock import Lock, ToInstall, Unbuilt
+from rabbet.core.model.options import RecreateOptions
 from rabbet.core.needs.need import library_name
 from rabbet.disk.named import path_named
 from rabbet.environment.configuration import read_configuration
@@ -23,7 +24,6 @@ from rabbet.workspace.comparison import Comparison, compared, compared_elsewhere
 from rabbet.workspace.lock_history import lock_history
 from rabbet.workspace.project import Project
 from rabbet.workspace.result_cache import remember_findings, remember_fit, remember_no_findings
-from rabbet.workspace.selection import RecreateOptions
 from rabbet.workspace.session import Session
 from rabbet.workspace.shadows import folders_in_front, is_isolated, owner_of, shadows, users_site
 

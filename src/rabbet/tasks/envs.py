@@ -5,6 +5,7 @@ from pathlib import Path
 from msgspec import Struct
 from packaging.version import Version
 
+from rabbet.core.model.options import RecreateOptions
 from rabbet.core.model.plan import Plan
 from rabbet.core.progress import Observer
 from rabbet.core.shell import quoted
@@ -19,7 +20,6 @@ from rabbet.tasks.recreate import prepare
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import DECLARATION, ENVIRONMENT, Project
 from rabbet.workspace.result_cache import recall_fit
-from rabbet.workspace.selection import RecreateOptions
 from rabbet.workspace.session import Session
 
 __all__ = ["Known", "discard", "known_environments"]

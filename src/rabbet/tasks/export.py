@@ -12,6 +12,7 @@ from rabbet import __version__
 from rabbet.core.lock.serving import places_of
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, LockedLibrary
+from rabbet.core.model.options import RecreateOptions
 from rabbet.core.shell import quoted, variant_option
 from rabbet.errors import NoRuntime, WrongUsage
 from rabbet.exports.bill import bill
@@ -22,7 +23,7 @@ from rabbet.formats.metadata import MetadataBroken, licence_of
 from rabbet.sources.release_reader import remembered_metadata
 from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.pythons import chosen_runtime, targets_of_lock
-from rabbet.workspace.selection import RecreateOptions, selected
+from rabbet.workspace.selection import selected
 from rabbet.workspace.session import Session
 
 __all__ = ["ContainerOptions", "Exported", "export_bill", "export_container", "export_editor", "export_list"]

@@ -11,6 +11,7 @@ from rabbet.compose.changes import Site, change_in_place, finish, make_anew
 from rabbet.compose.wheels import prepared_wheels
 from rabbet.core.drift.plan import plan_anew, plan_changes, reason_to_rebuild
 from rabbet.core.model.lock import Needed, Selection, Unbuilt
+from rabbet.core.model.options import RecreateOptions
 from rabbet.core.model.plan import Action, Plan
 from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime
 from rabbet.core.needs.need import Need, library_name
@@ -33,7 +34,6 @@ from rabbet.workspace.restore import remember_manifest
 from rabbet.workspace.result_cache import Fit, remember_fit
 from rabbet.workspace.runtimes.choice import runtimes_here
 from rabbet.workspace.runtimes.pythons import chosen_runtime, own_target
-from rabbet.workspace.selection import RecreateOptions
 from rabbet.workspace.session import Session
 from rabbet.workspace.supply import intent_of, supply_for
 

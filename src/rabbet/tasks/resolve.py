@@ -12,6 +12,7 @@ from packaging.version import InvalidVersion, Version
 
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, LockedLibrary
+from rabbet.core.model.options import ResolveOptions
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.target import Target, targets_text
 from rabbet.core.near_names import near_names
@@ -21,7 +22,7 @@ from rabbet.errors import IntegrityFailed, NoRuntime, NotUnderstood, WrongUsage
 from rabbet.formats.lock_versions import read_locked_versions
 from rabbet.formats.merge import merge_sides
 from rabbet.formats.pylock import edited_by_hand, write_lock
-from rabbet.resolving.request import ResolveOptions, ResolveRequest
+from rabbet.resolving.request import ResolveRequest
 from rabbet.resolving.resolve_targets import resolve_targets
 from rabbet.workspace.opening import OpenedSources
 from rabbet.workspace.preferred import forget_preferred, preferred_versions

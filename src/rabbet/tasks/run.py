@@ -51,9 +51,9 @@ def refuse_unfit(session: Session, *, going_on: str) -> None:
     root = _environment(session)
     if recall_fit(session) is not None:
         return
+    from rabbet.core.model.options import RecreateOptions
     from rabbet.core.model.plan import Action
     from rabbet.tasks.recreate import prepare
-    from rabbet.workspace.selection import RecreateOptions
 
     report = prepare(session.silent(), RecreateOptions())
     plan = report.plan

@@ -11,12 +11,13 @@ from rabbet.core.culprit.mixture import Change
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.edit import Edit
 from rabbet.core.model.lock import Lock, runtime_name
+from rabbet.core.model.options import ResolveOptions
 from rabbet.core.needs.wording import specifiers_text
 from rabbet.core.shell import variant_option
 from rabbet.errors import NoLock, NoRuntime, NoSolution, NotUnderstood, RabbetError
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import apply
-from rabbet.resolving.request import ResolveOptions, ResolveRequest
+from rabbet.resolving.request import ResolveRequest
 from rabbet.resolving.resolve_targets import resolve_targets
 from rabbet.resolving.suggested_commands import command_for
 from rabbet.workspace.project import read_text

@@ -9,13 +9,13 @@ from packaging.utils import NormalizedName
 from rabbet.builds.identity import identified
 from rabbet.core.lock.select import needed
 from rabbet.core.model.lock import Needed, ToInstall, Unbuilt
+from rabbet.core.model.options import RecreateOptions, ResolveOptions
 from rabbet.core.targets import target_of
-from rabbet.resolving.request import ResolveOptions, ResolveRequest
+from rabbet.resolving.request import ResolveRequest
 from rabbet.resolving.resolve_targets import resolve_targets
 from rabbet.trials.trial import Tried, Wish
 from rabbet.trials.wish import widened
 from rabbet.workspace.comparison import Question, question
-from rabbet.workspace.selection import RecreateOptions
 from rabbet.workspace.session import Session
 from rabbet.workspace.sources import open_sources
 

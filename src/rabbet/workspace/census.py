@@ -21,6 +21,7 @@ from rabbet.core.model.finding import Finding, Kind, Weight
 from rabbet.core.model.inventory import Installed
 from rabbet.core.model.lock import Lock, Selection
 from rabbet.core.model.machine_inventory import MachineInventory
+from rabbet.core.model.options import RecreateOptions
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need, library_name
 from rabbet.core.progress import reading_files
@@ -33,7 +34,6 @@ from rabbet.formats.record import read_record
 from rabbet.workspace.comparison import compared, corrected_libraries, question
 from rabbet.workspace.lock_history import lock_history
 from rabbet.workspace.project import Project
-from rabbet.workspace.selection import RecreateOptions
 from rabbet.workspace.session import Session
 
 __all__ = ["Against", "file_digests", "inventory_here"]

@@ -17,6 +17,7 @@ from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.finding import Finding
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import Lock, Selection, ToInstall, Unbuilt
+from rabbet.core.model.options import RecreateOptions
 from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime, Refusal
 from rabbet.core.progress import reading_files
 from rabbet.core.targets import target_of
@@ -30,7 +31,7 @@ from rabbet.runtimes.linking import linked_runtime
 from rabbet.workspace.result_cache import environment_state, recall_sound
 from rabbet.workspace.runtimes.choice import RuntimesHere, runtimes_here, to_be_obtained
 from rabbet.workspace.runtimes.pythons import chosen_runtime, interpreter_trouble
-from rabbet.workspace.selection import RecreateOptions, selected
+from rabbet.workspace.selection import selected
 from rabbet.workspace.session import Session
 
 __all__ = [

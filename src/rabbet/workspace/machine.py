@@ -1,18 +1,22 @@
 """The machine as tasks see it: the current folder, the user's variables and folders."""
 
-from collections.abc import Callable, Mapping, Sequence
+import os
+from collections.abc import Mapping
 from functools import cached_property
 from hashlib import sha256
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rabbet.disk.named import path_named
+from rabbet.errors import WrongUsage
 from rabbet.store.blob_cache import LAYOUT, BlobCache
 from rabbet.store.folder import PACKED, UNPACKED
 
 if TYPE_CHECKING:
+    from typing import Self
+
     from rabbet.formats.settings import Settings
-    from rabbet.sources.http.wire import HostTraffic
+    from rabbet.sources.http.wire import HostTraffic, Wire
     from rabbet.store.environments import Environments
     from rabbet.store.pack import Pack
     from rabbet.store.store import Store
@@ -21,6 +25,7 @@ __all__ = ["CENSUS_VARIABLE", "Machine"]
 
 CENSUS_VARIABLE = "RABBET_CENSUS"  # names a database; it may hold a password, which stands in no file then
 _MOST_DIGITS = 9
+_WIRE = "wire"  # the attribute, which is there once it was needed
 
 
 class Machine:
@@ -46,21 +51,50 @@ class Machine:
         self.offline = offline
         self.fresh_listings = fresh_listings
         self.attended = attended
-        self.wires: list[Callable[[], Sequence[HostTraffic]]] = []  # each tells what was asked through it
         self._packs: dict[tuple[str, str], Pack] = {}
 
+    @classmethod
+    def of_this_process(
+        cls, folder: Path | None = None, *, offline: bool, fresh_listings: bool, attended: bool
+    ) -> "Self":
+        """The machine as this process sees it, from another folder than its own if one is given.
+
+        `RABBET_OFFLINE` counts as `offline`. Raises `WrongUsage` where the process's folder is gone.
+        """
+        try:
+            here = Path.cwd()
+        except OSError as error:
+            raise WrongUsage("the current folder is not there any more", remedy="cd") from error
+        return cls(
+            folder=here / folder if folder else here,
+            environ=dict(os.environ),
+            home=Path(os.path.expanduser("~")),  # noqa: PTH111 - `Path.home` raises for one that is called `~`
+            offline=offline or os.environ.get("RABBET_OFFLINE", "") not in ("", "0"),
+            fresh_listings=fresh_listings,
+            attended=attended,
+        )
+
     def close(self) -> None:
-        """Write what is to be remembered and was kept back."""
+        """Write what is to be remembered and was kept back, and end all connections.
+
+        Whatever needs them later gets new ones.
+        """
         for pack in self._packs.values():
             pack.close()
+        if _WIRE in vars(self):
+            self.wire.close()
+            del self.wire
+
+    @cached_property
+    def wire(self) -> "Wire":
+        """What all requests over HTTP go over."""
+        from rabbet.sources.http.wire import Wire
+
+        return Wire()
 
     def traffic(self) -> "tuple[HostTraffic, ...]":
-        """What this command asked of each host so far."""
-        found: dict[str, HostTraffic] = {}
-        for told in self.wires:
-            for one in told():
-                found[one.host] = found[one.host].plus(one) if one.host in found else one
-        return tuple(one for one in found.values() if one.requests)
+        """What was asked of each host so far."""
+        return tuple(one for one in self.wire.traffic() if one.requests) if _WIRE in vars(self) else ()
 
     def helpers_environ(self) -> Mapping[str, str]:
         """The variables for helpers such as git, which are not taken from environments and projects."""
@@ -145,8 +179,6 @@ class Machine:
         """How long a hook of a build may take: an hour, or what the user names. Raises `WrongUsage`."""
         named = self.environ.get("RABBET_BUILD_SECONDS", "3600")
         if not named.isdecimal() or len(named) > _MOST_DIGITS or not int(named):
-            from rabbet.errors import WrongUsage
-
             raise WrongUsage(f"RABBET_BUILD_SECONDS is '{named[:60]}', which is not a number of seconds")
         return int(named)
 

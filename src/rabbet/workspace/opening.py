@@ -43,9 +43,7 @@ def open_client(declaration: Declaration, machine: Machine) -> HttpClient:
     addresses = [entry.url for entry in (*declaration.sources, *declaration.team_builds)]
     addresses += [one.need.url for one in declaration.declared() if one.need.url is not None]
     credentials = Credentials(addresses, users_origins(machine), machine.environ, netrc_file)
-    client = HttpClient(machine.environ, credentials, offline=machine.offline)
-    machine.wires.append(client.traffic)
-    return client
+    return HttpClient(machine.wire, machine.environ, credentials, offline=machine.offline)
 
 
 def open_claims(session: Session, declaration: Declaration, *, always: bool = False) -> OpenedSources:

@@ -1,37 +1,16 @@
 """Which groups and extras an environment installs: the command's choice, else the last one."""
 
 from collections.abc import Collection, Sequence
-from typing import NamedTuple
 
 from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, Selection
+from rabbet.core.model.options import RecreateOptions
 from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import library_name
 from rabbet.environment.install_state import InstallState
 from rabbet.errors import WrongUsage
 
-__all__ = ["RecreateOptions", "selected"]
-
-
-class RecreateOptions(NamedTuple):
-    """What a command asks for: `everything`, or these groups and extras and no others; else nothing new.
-
-    A `fresh` environment is made anew, whatever state the old one is in. To `verify`, every file is held
-    against the hashes of the lock. Locked runtimes that are missing are fetched with `obtain`. The `project`
-    itself is installed or left out; what the lock has in `editable` form, it and checkouts, is installed so
-    or as a wheel. Without a choice (`None`) both stay as they are. Modules can be left to be compiled when
-    they are first imported (`compile_later`).
-    """
-
-    fresh: bool = False
-    verify: bool = False
-    everything: bool = False
-    groups: Sequence[str] | None = None
-    extras: Sequence[str] | None = None
-    obtain: bool = False
-    project: bool | None = None
-    editable: bool | None = None
-    compile_later: bool = False
+__all__ = ["selected"]
 
 
 def selected(

@@ -31,7 +31,8 @@ def add_arguments(parser: ArgumentParser) -> None:
 def run(arguments: Namespace, context: Context) -> int:
     """Show what would be declared, and write it once that is agreed to."""
     from rabbet.cli.prompt import agreed
-    from rabbet.cli.views.adopt import document, outcome, show_adopting
+    from rabbet.cli.views.adopt import outcome, show_adopting
+    from rabbet.documents.adopt import AdoptDocument
     from rabbet.tasks.adopt import adopting, save
 
     drawn_up = adopting(context.machine, context.observer, arguments.places)
@@ -43,7 +44,7 @@ def run(arguments: Namespace, context: Context) -> int:
     if written:
         save(drawn_up)
     if arguments.json:
-        context.show_json("adopt", document(drawn_up, written=written))
+        context.show_json(AdoptDocument(drawn_up, written))
     else:
         context.show(outcome(drawn_up, arguments.places, written=written))
     return ExitCode.DONE if written or arguments.plan else ExitCode.NO

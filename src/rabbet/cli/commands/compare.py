@@ -24,9 +24,8 @@ def add_arguments(parser: ArgumentParser) -> None:
 def run(arguments: Namespace, context: Context) -> int:
     """Compare and tell every difference."""
     from rabbet.cli.views.compare import CompareView, show_markdown
-    from rabbet.tasks.compare import compare
 
-    compared = compare(context.session(arguments.variant), arguments.old, arguments.new)
+    compared = context.rabbet(arguments.variant).compare(arguments.old, arguments.new)
     if arguments.markdown and not arguments.json:
         show_markdown(compared, context)
     else:

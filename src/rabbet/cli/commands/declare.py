@@ -72,12 +72,11 @@ def add_arguments(parser: ArgumentParser) -> None:
 def run(arguments: Namespace, context: Context) -> int:
     """Change the declaration and tell what changed, or show what is declared."""
     from rabbet.cli.views.changes import ChangesView, EntriesView
-    from rabbet.tasks.declare import carried_out
 
-    edits, session = edits_of("declare", arguments), context.session()
+    edits, project = edits_of("declare", arguments), context.rabbet()
     if not edits and not arguments.now:
-        context.present(EntriesView(session.declaration()), as_json=arguments.json)
+        context.present(EntriesView(project.declaration()), as_json=arguments.json)
         return ExitCode.DONE
-    done = carried_out(session, edits, now=arguments.now)
+    done = project.edit(edits, now=arguments.now)
     context.present(ChangesView(done), as_json=arguments.json)
     return ExitCode.DONE

@@ -22,6 +22,7 @@ from rabbet.errors import ExitCode, WrongUsage
 QUIET = "say nothing: the exit code tells"
 
 if TYPE_CHECKING:
+    from rabbet.api import Rabbet
     from rabbet.cli.context import View
     from rabbet.workspace.session import Session
 
@@ -51,42 +52,29 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(arguments: Namespace, context: Context) -> int:
     """Compare and tell every difference."""
-    session = context.session(arguments.variant)
+    project = context.rabbet(arguments.variant)
     special = (arguments.against, arguments.env, arguments.deep, arguments.json, arguments.keep)
-    if not any(special) and _known_to_be_none(session, context, quiet=arguments.quiet):
+    if not any(special) and _known_to_be_none(project, context, quiet=arguments.quiet):
         return ExitCode.DONE
     if arguments.keep:
-        return _keep(arguments, session, context)
+        return _keep(arguments, project.session, context)
     if arguments.against is not None:
-        return _against(arguments, session, context)
-    if arguments.env is not None:
-        return _elsewhere(arguments, session, context)
+        return _against(arguments, project, context)
     from rabbet.cli.views.drift import DriftView
-    from rabbet.tasks.drift import drift
 
-    found = drift(session, deep=arguments.deep)
+    found = project.drift(place=arguments.env, deep=arguments.deep)
     _present(DriftView(found), arguments, context)
     return ExitCode.NO if found.differs else ExitCode.DONE
 
 
-def _known_to_be_none(session: "Session", context: Context, *, quiet: bool) -> bool:
+def _known_to_be_none(project: "Rabbet", context: Context, *, quiet: bool) -> bool:
     """Tell what an earlier run found, of the very same files and texts: nothing; whether there was one."""
-    from rabbet.workspace.result_cache import recall_no_findings
-    from rabbet.workspace.shadows import any_shadow
-
-    if not quiet:
-        from rabbet.exports.marked import stale_files
-
-    compared = recall_no_findings(session, notes=not quiet)
-    if compared is None or any_shadow(session):
-        return False
-    if not quiet and stale_files(session.project.folder, session.project.lock_stamp()):
-        return False
-    if not quiet:
+    compared = project.known_drift(notes=not quiet)
+    if compared is not None and not quiet:
         from rabbet.cli.views.unchanged import no_drift_text
 
         context.show(no_drift_text(compared))
-    return True
+    return compared is not None
 
 
 def _present(view: "View", arguments: Namespace, context: Context) -> None:
@@ -98,7 +86,7 @@ def _present(view: "View", arguments: Namespace, context: Context) -> None:
 def _keep(arguments: Namespace, session: "Session", context: Context) -> int:
     """Show what keeping means, and write it once that is agreed to."""
     from rabbet.cli.prompt import agreed
-    from rabbet.cli.views.keep import document, outcome, show_keeping
+    from rabbet.cli.views.keep import outcome, show_keeping
     from rabbet.core.model.declaration import Section
     from rabbet.core.needs.need import library_name
     from rabbet.tasks.keep import keeping, save
@@ -116,32 +104,23 @@ def _keep(arguments: Namespace, session: "Session", context: Context) -> int:
     if written:
         save(kept)
     if arguments.json:
-        context.show_json("keep", document(kept, written=written))
+        from rabbet.documents.keep import KeepDocument
+
+        context.show_json(KeepDocument(kept, written))
     else:
         context.show(outcome(kept, arguments.keep, arguments.group, written=written, context=context))
     return ExitCode.DONE if written else ExitCode.NO
 
 
-def _elsewhere(arguments: Namespace, session: "Session", context: Context) -> int:
-    """Compare what is installed in another place."""
-    from rabbet.cli.views.drift import DriftView
-    from rabbet.tasks.drift import drift_elsewhere
-
-    found = drift_elsewhere(session, arguments.env, deep=arguments.deep)
-    _present(DriftView(found), arguments, context)
-    return ExitCode.NO if found.differs else ExitCode.DONE
-
-
-def _against(arguments: Namespace, session: "Session", context: Context) -> int:
+def _against(arguments: Namespace, project: "Rabbet", context: Context) -> int:
     """Tell in what the installed libraries differ from another state."""
     from rabbet.cli.views.compare import CompareView
-    from rabbet.tasks.compare import compare
 
     if arguments.deep:
         raise WrongUsage(
             "--deep holds files against the lock, and --against takes its place",
             remedy="rabbet drift --deep",
         )
-    compared = compare(session, arguments.against, "installed")
+    compared = project.compare(arguments.against, "installed")
     _present(CompareView(compared), arguments, context)
     return ExitCode.NO if compared.differences else ExitCode.DONE

@@ -29,25 +29,21 @@ def run(arguments: Namespace, context: Context) -> int:
     """Explain one library, or all."""
     from rabbet.cli.views.explain import HeldBackView, LibraryView, TreeView
     from rabbet.core.needs.need import library_name
-    from rabbet.tasks.explain import explain, explain_all
+    from rabbet.tasks.explain import Explained
 
-    session = context.session(arguments.variant)
+    project = context.rabbet(arguments.variant)
     if arguments.name is not None:
         if arguments.sizes or arguments.held_back:
             raise WrongUsage("--sizes and --held-back go without a name", remedy="rabbet explain --held-back")
-        name = library_name(arguments.name)
-        if name not in session.lock().versions:
+        found = project.explain(arguments.name)
+        if isinstance(found, Explained):
+            context.present(LibraryView(found, library_name(arguments.name)), as_json=arguments.json)
+        else:
             from rabbet.cli.views.runtimes import RuntimeView
-            from rabbet.workspace.runtimes.explaining import explained_runtime
 
-            runtime = explained_runtime(session, name)
-            if runtime is not None:
-                context.present(RuntimeView(runtime), as_json=arguments.json)
-                return ExitCode.DONE
-        explained = explain(session, name)
-        context.present(LibraryView(explained, name), as_json=arguments.json)
+            context.present(RuntimeView(found), as_json=arguments.json)
         return ExitCode.DONE
-    explained = explain_all(session, holders=arguments.held_back)
+    explained = project.explain_all(holders=arguments.held_back)
     view = HeldBackView(explained) if arguments.held_back else TreeView(explained, sizes=arguments.sizes)
     context.present(view, as_json=arguments.json)
     return ExitCode.DONE

@@ -16,7 +16,7 @@ from rabbet.disk.named import path_named
 from rabbet.errors import ExitCode, WrongUsage
 
 if TYPE_CHECKING:
-    from rabbet.workspace.selection import RecreateOptions
+    from rabbet.core.model.options import RecreateOptions
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -81,7 +81,7 @@ def run(arguments: Namespace, context: Context) -> int:
 
 
 def _options(arguments: Namespace) -> "RecreateOptions":
-    from rabbet.workspace.selection import RecreateOptions
+    from rabbet.core.model.options import RecreateOptions
 
     if arguments.everything:
         return RecreateOptions(everything=True)

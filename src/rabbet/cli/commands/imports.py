@@ -21,8 +21,7 @@ def add_arguments(parser: ArgumentParser) -> None:
 def run(arguments: Namespace, context: Context) -> int:
     """Compare and tell every finding."""
     from rabbet.cli.views.imports import ImportsView
-    from rabbet.tasks.imports import imports
 
-    found = imports(context.session())
+    found = context.rabbet().imports()
     context.present(ImportsView(found), as_json=arguments.json)
     return ExitCode.NO if found.differs else ExitCode.DONE

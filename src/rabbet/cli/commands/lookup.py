@@ -29,9 +29,8 @@ def add_arguments(parser: ArgumentParser) -> None:
 def run(arguments: Namespace, context: Context) -> int:
     """List the releases."""
     from rabbet.cli.views.lookup import LookupView
-    from rabbet.tasks.lookup import lookup
 
-    found = lookup(context.session(), arguments.name)
+    found = context.rabbet().lookup(str(arguments.name))
     view = LookupView(found, most=None if arguments.all else _USUAL_NUMBER)
     context.present(view, as_json=arguments.json)
     return ExitCode.DONE

@@ -13,8 +13,7 @@ from rabbet.cli.options import add_json, add_offline, add_several, add_variant
 from rabbet.errors import ExitCode, NotObtained, WrongUsage
 
 if TYPE_CHECKING:
-    from rabbet.environment.manifest import Manifest
-    from rabbet.workspace.result_cache import Fit
+    from rabbet.api import Rabbet
     from rabbet.workspace.session import Session
 
 
@@ -70,10 +69,9 @@ def run(arguments: Namespace, context: Context) -> int:
         _take_carried(arguments, context)
     if arguments.strict and _refused_as_behind(arguments, context):
         return ExitCode.NO
-    if not any((arguments.plan, arguments.fresh, arguments.verify, arguments.json, *_wished(arguments))):
-        session = context.session(arguments.variant)
-        if _done_at_once(session, context):
-            return ExitCode.DONE
+    special = (arguments.plan, arguments.fresh, arguments.verify, arguments.json, *_wished(arguments))
+    if not any(special) and _done_at_once(context.rabbet(arguments.variant), context):
+        return ExitCode.DONE
     return _recreate(arguments, context)
 
 
@@ -89,30 +87,25 @@ def _take_carried(arguments: Namespace, context: Context) -> None:
 
 def _refused_as_behind(arguments: Namespace, context: Context) -> bool:
     """If the lock is out of date, say so; whether it is."""
-    from rabbet.workspace.project import behind
-
-    session = context.session(arguments.variant)
-    reason = behind(session.project)
+    project = context.rabbet(arguments.variant)
+    reason = project.behind()
     if reason and arguments.json:
-        context.show_json("recreate-behind", {"done": False, "behind": reason})
+        from rabbet.documents.recreate import BehindDocument
+
+        context.show_json(BehindDocument(reason))
     elif reason:
-        name = session.project.lock_file.name
+        name = project.session.project.lock_file.name
         context.show(f"{name} is out of date: {reason}. Nothing was recreated. Next: rabbet resolve")
     return bool(reason)
 
 
-def _done_at_once(session: "Session", context: Context) -> bool:
-    """Answer from the result cache; whether that was possible."""
+def _done_at_once(rabbet: "Rabbet", context: Context) -> bool:
+    """Answer from what earlier runs found; whether that was possible."""
     from rabbet.cli.views.unchanged import show_at_once
-    from rabbet.workspace.result_cache import recall_fit
 
-    known: Fit | Manifest | None = recall_fit(session)
-    if known is None and not session.project.environment.exists():
-        from rabbet.workspace.restore import restored
-
-        known = restored(session)
+    known, project = rabbet.known_fit(), rabbet.session.project
     if known is not None:
-        show_at_once(session.project.environment.name, known, session.project.variant, context)
+        show_at_once(project.environment.name, known, project.variant, context)
     return known is not None
 
 
@@ -123,10 +116,9 @@ def _wished(arguments: Namespace) -> tuple[object, ...]:
 
 
 def _recreate(arguments: Namespace, context: Context) -> int:
+    from rabbet.api import RecreateOptions
     from rabbet.cli.prompt import confirm
     from rabbet.cli.views.recreate import RecreateView
-    from rabbet.tasks.recreate import prepare, recreate
-    from rabbet.workspace.selection import RecreateOptions
 
     options = RecreateOptions(
         fresh=arguments.fresh,
@@ -139,10 +131,10 @@ def _recreate(arguments: Namespace, context: Context) -> int:
         editable=not arguments.not_editable,
         compile_later=arguments.compile_later,
     )
-    act = prepare if arguments.plan else recreate
-    session = context.session(arguments.variant)
+    project = context.rabbet(arguments.variant)
+    act = project.plan if arguments.plan else project.recreate
     try:
-        report = act(session, options)
+        report = act(options)
     except NotObtained as error:
         if arguments.plan or not context.interactive:
             raise
@@ -150,10 +142,10 @@ def _recreate(arguments: Namespace, context: Context) -> int:
         context.show(f"{told[:1].upper()}{told[1:]}; the lock says where it can be had.")
         if not confirm(context, "Obtain it?"):
             raise
-        report = act(session, options._replace(obtain=True))
+        report = act(options._replace(obtain=True))
     context.present(RecreateView(report, done=not arguments.plan), as_json=arguments.json)
-    if not arguments.plan and session.declaration().census.every and not context.machine.offline:
-        _send_inventory(session, context, may_ask=not arguments.json)
+    if not arguments.plan and project.declaration().census.every and not context.machine.offline:
+        _send_inventory(project.session, context, may_ask=not arguments.json)
     return ExitCode.DONE
 
 

@@ -6,8 +6,6 @@ questions: they write nothing without --keep, unless they are for a variant, whi
 """
 
 from argparse import ArgumentParser, Namespace
-from contextlib import suppress
-from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
 from rabbet.cli.options import (
@@ -19,11 +17,7 @@ from rabbet.cli.options import (
     add_variant,
     moment,
 )
-from rabbet.errors import ExitCode, RabbetError
-
-if TYPE_CHECKING:
-    from rabbet.workspace.opening import OpenedSources
-    from rabbet.workspace.session import Session
+from rabbet.errors import ExitCode
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -57,49 +51,35 @@ def run(arguments: Namespace, context: Context) -> int:
     """Resolve and tell what moved, or verify."""
     if _plain(arguments):
         from rabbet.cli.views.unchanged import show_up_to_date
-        from rabbet.workspace.result_cache import recall_unchanged
 
-        for lock in (known := recall_unchanged(context.session())):
+        for lock in (known := context.rabbet().up_to_date()):
             show_up_to_date(lock, context)
         if known:
             return ExitCode.DONE
+    if arguments.verify:
+        return _verify(arguments, context)
     return _resolve(arguments, context)
 
 
 def _plain(arguments: Namespace) -> bool:
     """Whether nothing but an up-to-date lock is asked for."""
-    others = (arguments.json, arguments.plan, arguments.variant)
-    return not (_asks_sources(arguments) or any(others))
-
-
-def _asks_sources(arguments: Namespace) -> bool:
-    """Whether sources are asked even where the lock was made from this very declaration."""
     moving = (arguments.raised, arguments.raise_all, arguments.lowest, arguments.as_of)
-    return any((*moving, arguments.fresh_listings, arguments.verify))
+    others = (arguments.fresh_listings, arguments.verify, arguments.json, arguments.plan, arguments.variant)
+    return not any((*moving, *others))
 
 
-def _asked_ahead(session: "Session", arguments: Namespace) -> "OpenedSources | None":
-    """Send the first questions, before what reads their answers is loaded; what is wrong is told later."""
-    from rabbet.workspace.opening import asked_ahead
+def _verify(arguments: Namespace, context: Context) -> int:
+    verdicts = context.rabbet(arguments.variant).verify()
+    from rabbet.cli.views.resolve import VerdictsView
 
-    with suppress(RabbetError):
-        return asked_ahead(session, anyway=_asks_sources(arguments))
-    return None
+    context.present(VerdictsView(verdicts), as_json=arguments.json)
+    return ExitCode.NO if any(verdict.reasons for verdict in verdicts) else ExitCode.DONE
 
 
 def _resolve(arguments: Namespace, context: Context) -> int:
-    session = context.session(arguments.variant)
-    opened = _asked_ahead(session, arguments)
+    from rabbet.api import ResolveOptions
     from rabbet.core.needs.need import library_name
-    from rabbet.resolving.request import ResolveOptions
-    from rabbet.tasks.resolve import resolve, verify
 
-    if arguments.verify:
-        verdicts = verify(session, opened)
-        from rabbet.cli.views.resolve import VerdictsView
-
-        context.present(VerdictsView(verdicts), as_json=arguments.json)
-        return ExitCode.NO if any(verdict.reasons for verdict in verdicts) else ExitCode.DONE
     options = ResolveOptions(
         raised=tuple(library_name(name) for name in arguments.raised),
         afresh=arguments.raise_all,
@@ -108,7 +88,7 @@ def _resolve(arguments: Namespace, context: Context) -> int:
     )
     asking = (options.lowest or options.as_of is not None) and not (arguments.keep or arguments.variant)
     writing = not (arguments.plan or asking)
-    resolved = resolve(session, options, writing=writing, opened=opened)
+    resolved = context.rabbet(arguments.variant).resolve(options, write=writing)
     from rabbet.cli.views.resolve import ResolvedView
 
     context.present(ResolvedView(resolved, written=writing), as_json=arguments.json)

@@ -45,11 +45,10 @@ def add_arguments(parser: ArgumentParser) -> None:
 def run(arguments: Namespace, context: Context) -> int:
     """Change the declaration and tell what changed."""
     from rabbet.cli.views.changes import ChangesView
-    from rabbet.tasks.declare import carried_out
 
     edits = edits_of("retract", arguments)
     if not edits:
         raise WrongUsage("nothing was given to retract", remedy="rabbet declare")
-    done = carried_out(context.session(), edits, now=arguments.now)
+    done = context.rabbet().edit(edits, now=arguments.now)
     context.present(ChangesView(done), as_json=arguments.json)
     return ExitCode.DONE

@@ -21,8 +21,7 @@ def add_arguments(parser: ArgumentParser) -> None:
 def run(arguments: Namespace, context: Context) -> int:
     """Look, and tell."""
     from rabbet.cli.views.status import StatusView
-    from rabbet.tasks.status import status
 
-    found = status(context.session(arguments.variant))
+    found = context.rabbet(arguments.variant).status()
     context.present(StatusView(found), as_json=arguments.json)
     return ExitCode.DONE

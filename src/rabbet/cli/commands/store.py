@@ -35,7 +35,9 @@ def run(arguments: Namespace, context: Context) -> int:
     if arguments.action == "key":
         key = cache_key(context.project())
         if arguments.json:
-            context.show_json("store-key", {"key": key, "folder": str(context.machine.store_folder)})
+            from rabbet.documents.store import StoreKeyDocument
+
+            context.show_json(StoreKeyDocument(key, context.machine.store_folder))
         else:
             context.show(key)
         return ExitCode.DONE

@@ -3,15 +3,16 @@
 from collections.abc import Sequence
 
 from rabbet.cli.context import Context
-from rabbet.cli.style import count, table
-from rabbet.cli.views.mend import mend_command
-from rabbet.core.adoption import Adopted
+from rabbet.cli.style import table
 from rabbet.core.drift.mends import Mend
 from rabbet.core.needs.wording import need_text
 from rabbet.core.shell import quoted
+from rabbet.documents.adopt import shown_place
+from rabbet.documents.amounts import count
+from rabbet.documents.mend import mend_command
 from rabbet.tasks.adopt import Adopting
 
-__all__ = ["document", "outcome", "show_adopting"]
+__all__ = ["outcome", "show_adopting"]
 
 _SHOWN_ALONG = 8
 
@@ -22,7 +23,7 @@ def show_adopting(drawn_up: Adopting, context: Context) -> None:
     context.show(f"Looked at: {', '.join(drawn_up.looked_at)}.")
     python, why = drawn_up.python
     rows = [(python, "the runtime", why)] if python else []
-    rows += [(need_text(one.need), _place(one), one.because) for one in adoption.entries]
+    rows += [(need_text(one.need), shown_place(one), one.because) for one in adoption.entries]
     rows += [(need_text(one.need), "limits", f"{one.place} sets it") for one in adoption.limits]
     if rows:
         context.show()
@@ -70,26 +71,3 @@ def outcome(drawn_up: Adopting, places: Sequence[str], *, written: bool) -> str:
     if not drawn_up.sourced:
         following = "rabbet declare --source URL_OR_FOLDER, for no source of libraries is known yet"
     return f"{verb} {files}{versions}. Next: {following}"
-
-
-def document(drawn_up: Adopting, *, written: bool) -> dict[str, object]:
-    """The content of the JSON document."""
-    adoption = drawn_up.adoption
-    return {
-        "written": written,
-        "looked_at": list(drawn_up.looked_at),
-        "entries": [
-            {"entry": need_text(one.need), "section": _place(one), "because": one.because}
-            for one in adoption.entries
-        ],
-        "python": drawn_up.python[0] or None,
-        "limits": [need_text(one.need) for one in adoption.limits],
-        "preferred": {name: str(version) for name, version in sorted(adoption.preferred.items())},
-        "along": list(adoption.along),
-        "at_odds": [{"what": one.what, "because": one.because} for one in adoption.at_odds],
-        "left": [{"what": one.what, "because": one.because} for one in adoption.left],
-    }
-
-
-def _place(entry: Adopted) -> str:
-    return str(entry.section) if entry.section else "the project"

@@ -1,24 +1,17 @@
 """What was put into a carried folder."""
 
-from typing import ClassVar
-
-from msgspec import Struct
-
 from rabbet.cli.context import Context
-from rabbet.cli.style import count, size_text
 from rabbet.core.shell import quoted, variant_option
+from rabbet.documents.amounts import count, size_text
+from rabbet.documents.carry import CarriedBuildsDocument, CarryDocument
 from rabbet.exports.packing import ENDINGS
-from rabbet.tasks.carry import Carried, CarriedBuilds
 
 __all__ = ["CarriedBuildsView", "CarryView"]
 
 
-class CarryView(Struct, frozen=True):
+class CarryView(CarryDocument, frozen=True):
     """How much there is, what could not come along, and what to do with it."""
 
-    schema: ClassVar[str] = "carry"
-
-    carried: Carried
     variant: str | None
 
     def show(self, context: Context) -> None:
@@ -42,26 +35,9 @@ class CarryView(Struct, frozen=True):
             f"There, in the project: {runner} recreate{variant_option(self.variant)} --carried {place}"
         )
 
-    def document(self) -> dict[str, object]:
-        """The content of the JSON document."""
-        carried, written = self.carried, self.carried.written
-        return {
-            "place": str(carried.place),
-            "targets": list(carried.targets),
-            "files": written.files,
-            "new": written.new,
-            "gone": written.gone,
-            "size": written.size,
-            "notes": list(carried.notes),
-        }
 
-
-class CarriedBuildsView(Struct, frozen=True):
+class CarriedBuildsView(CarriedBuildsDocument, frozen=True):
     """Which wheels that were built here lie in the place now, and how teammates get them."""
-
-    schema: ClassVar[str] = "carry-built"
-
-    carried: CarriedBuilds
 
     def show(self, context: Context) -> None:
         """Print the wheels, what is missing, and the entry for the declaration."""
@@ -86,17 +62,3 @@ class CarriedBuildsView(Struct, frozen=True):
             context.show('  name = "builds"')
             context.show(f'  url = "{carried.place}"')
             context.show("  builds = true")
-
-    def document(self) -> dict[str, object]:
-        """The content of the JSON document."""
-        carried = self.carried
-        return {
-            "place": str(carried.place),
-            "built": [
-                {"name": one.name, "version": one.version, "filename": one.filename, "sha256": one.sha256}
-                for one in carried.wheels
-            ],
-            "new": carried.new,
-            "others": carried.others,
-            "not_built": list(carried.not_built),
-        }

@@ -3,22 +3,25 @@
 import csv
 import io
 from collections.abc import Iterator, Sequence
-from pathlib import Path
-from typing import ClassVar
-
-from msgspec import Struct
 
 from rabbet.cli.context import Context
-from rabbet.cli.style import count, day, table
+from rabbet.cli.style import table
 from rabbet.cli.views.census_words import LEGEND, cell_text, doubts, outcome_text, state_text, to_mend
-from rabbet.cli.views.finding import detail
-from rabbet.cli.views.mend import mend_command
 from rabbet.core.census.matrix import Group, Matrix, Row, State
-from rabbet.core.model.finding import Finding, Weight
 from rabbet.core.shell import quoted
 from rabbet.core.shown_text import visible
-from rabbet.tasks.census import AheadOfTime, Census, Collected, Development, LibraryOverTime, Recorded
-from rabbet.workspace.machines import Unread
+from rabbet.documents.amounts import count, day
+from rabbet.documents.census import (
+    CensusDocument,
+    CheckDocument,
+    CollectedDocument,
+    DevelopmentDocument,
+    LibraryDocument,
+    MachineDocument,
+    RecordedDocument,
+)
+from rabbet.documents.finding_words import detail
+from rabbet.tasks.census import Census
 
 __all__ = [
     "CensusView",
@@ -36,13 +39,8 @@ _SHOWN_GROUPS, _SHOWN_LABELS, _SHOWN_LIBRARIES, _SHOWN_ROWS = 20, 4, 4, 40
 _WIDTH = 80  # where nobody tells how wide the output is
 
 
-class RecordedView(Struct, frozen=True):
+class RecordedView(RecordedDocument, frozen=True):
     """An inventory that was written, or sent."""
-
-    schema: ClassVar[str] = "census-record"
-
-    found: Recorded
-    sent: bool
 
     def show(self, context: Context) -> None:
         """Print one sentence."""
@@ -59,27 +57,14 @@ class RecordedView(Struct, frozen=True):
         else:
             context.show(f"Wrote {self.found.where}, {what}.")
 
-    def document(self) -> dict[str, object]:
-        """The content of the JSON document."""
-        one = self.found.inventory
-        return {
-            "label": one.label,
-            "sent_through" if self.sent else "file": self.found.where,
-            "libraries": len(one.inventory.libraries),
-        }
-
 
 def _through(remote: str) -> str:
     """The option that names a remote, where it is not the usual one."""
     return "" if remote == "origin" else f" --remote {quoted(remote)}"
 
 
-class CollectedView(Struct, frozen=True):
+class CollectedView(CollectedDocument, frozen=True):
     """What came through a remote."""
-
-    schema: ClassVar[str] = "census-collect"
-
-    found: Collected
 
     def show(self, context: Context) -> None:
         """Print one sentence."""
@@ -92,20 +77,9 @@ class CollectedView(Struct, frozen=True):
         machines = count(found.machines, "machine")
         context.show(f"Collected {kept} of {machines} from '{found.remote}'. Next: rabbet census show")
 
-    def document(self) -> dict[str, object]:
-        """The content of the JSON document."""
-        found = self.found
-        return {"remote": found.remote, "machines": found.machines, "inventories": found.inventories}
 
-
-class CensusView(Struct, frozen=True):
+class CensusView(CensusDocument, frozen=True):
     """The matrix of what differs × groups of machines."""
-
-    schema: ClassVar[str] = "census"
-
-    found: Census
-    variant: str | None
-    drawn: tuple[Path, ...] = ()
 
     def show(self, context: Context) -> None:
         """Print the matrix as far as it fits, then a line for each group."""
@@ -138,55 +112,10 @@ class CensusView(Struct, frozen=True):
         if self.drawn:
             context.show(f"Wrote {' and '.join(path.name for path in self.drawn)}.")
 
-    def document(self) -> dict[str, object]:
-        """The content of the JSON document."""
-        matrix = self.found.matrix
-        return {
-            "machines": matrix.machines,
-            "groups": [
-                {
-                    "name": group.name,
-                    "labels": list(group.labels),
-                    "weight": str(group.state.weight) if group.state.weight else None,
-                    "behind": group.state.behind,
-                    "trouble": group.state.trouble or None,
-                    "mend": mend_command(group.mends, self.variant) if group.mends else None,
-                    "findings": [_finding(one) for one in group.state.findings],
-                }
-                for group in matrix.groups
-            ],
-            "libraries": [
-                {"name": row.name, "breaking": row.breaking, "differing": row.differing}
-                for row in matrix.rows
-            ],
-            "files": [path.name for path in self.drawn],
-            "unread": _unread_document(self.found.unread),
-            "ahead": _ahead_document(self.found.ahead),
-        }
-
 
 def _cells(row: Row, groups: Sequence[Group]) -> list[str]:
     """The cells of the first groups, which may be all of them."""
     return [cell_text(cell, row.name, group) for cell, group in zip(row.cells, groups, strict=False)]
-
-
-def _ahead_document(ahead: Sequence[AheadOfTime]) -> list[dict[str, object]]:
-    return [{"label": one.label, "recorded": one.recorded} for one in ahead]
-
-
-def _unread_document(unread: Sequence[Unread]) -> list[dict[str, str]]:
-    return [{"what": one.what, "because": one.because} for one in unread]
-
-
-def _finding(one: Finding) -> dict[str, object]:
-    return {
-        "kind": str(one.kind),
-        "name": one.name,
-        "locked": str(one.locked) if one.locked else None,
-        "installed": str(one.installed) if one.installed else None,
-        "weight": str(one.weight),
-        "breaks": list(one.breaks),
-    }
 
 
 def _fitting(matrix: Matrix, width: int) -> Sequence[Group]:
@@ -247,12 +176,9 @@ def _plain(cell: str) -> str:
     return visible(f"'{cell}" if cell[:1] in "=+-@" and len(cell) > 1 else cell)
 
 
-class MachineView(Struct, frozen=True):
+class MachineView(MachineDocument, frozen=True):
     """All that differs on one machine."""
 
-    schema: ClassVar[str] = "census-machine"
-
-    state: State
     variant: str | None
 
     def show(self, context: Context) -> None:
@@ -281,24 +207,9 @@ class MachineView(Struct, frozen=True):
         when = f", recorded on {day(state.recorded)}" if state.recorded else ""
         context.show(f"{state.label}{when}: {_told(state, self.variant)}")
 
-    def document(self) -> dict[str, object]:
-        """The content of the JSON document."""
-        state = self.state
-        return {
-            "label": state.label,
-            "recorded": state.recorded or None,
-            "behind": state.behind,
-            "trouble": state.trouble or None,
-            "findings": [_finding(one) for one in state.findings],
-        }
 
-
-class LibraryView(Struct, frozen=True):
+class LibraryView(LibraryDocument, frozen=True):
     """One library on all machines, over time."""
-
-    schema: ClassVar[str] = "census-library"
-
-    found: LibraryOverTime
 
     def show(self, context: Context) -> None:
         """Print each change."""
@@ -313,27 +224,9 @@ class LibraryView(Struct, frozen=True):
         locked = " and ".join(found.locked) or "not locked"
         context.show(f"{found.name} is {f'locked at {locked}' if found.locked else locked}.")
 
-    def document(self) -> dict[str, object]:
-        """The content of the JSON document."""
-        found = self.found
-        return {
-            "library": found.name,
-            "locked": list(found.locked),
-            "changes": [
-                {"machine": label, "since": when, "version": version or None}
-                for label, when, version in found.changes
-            ],
-            "unread": _unread_document(found.unread),
-            "ahead": _ahead_document(found.ahead),
-        }
 
-
-class DevelopmentView(Struct, frozen=True):
+class DevelopmentView(DevelopmentDocument, frozen=True):
     """Who came into which state, and when."""
-
-    schema: ClassVar[str] = "census-since"
-
-    found: Development
 
     def show(self, context: Context) -> None:
         """Print a line for each change."""
@@ -348,28 +241,9 @@ class DevelopmentView(Struct, frozen=True):
         machines = len({state.label for state in states})
         context.show(f"{count(len(states), 'change')} on {count(machines, 'machine')} since then.")
 
-    def document(self) -> dict[str, object]:
-        """The content of the JSON document."""
-        return {
-            "changes": [MachineView(state, None).document() for state in self.found.states],
-            "unread": _unread_document(self.found.unread),
-            "ahead": _ahead_document(self.found.ahead),
-        }
 
-
-class CheckView(Struct, frozen=True):
+class CheckView(CheckDocument, frozen=True):
     """Whether more machines break than are allowed, fit for a chat message."""
-
-    schema: ClassVar[str] = "census-check"
-
-    found: Census
-    allowed: int
-
-    @property
-    def too_many(self) -> bool:
-        """Whether that is so; a machine whose state is unknown counts as breaking."""
-        matrix = self.found.matrix
-        return matrix.weighing(Weight.BREAKS) + matrix.unknown + len(self.found.unread) > self.allowed
 
     def show(self, context: Context) -> None:
         """Print a few lines."""
@@ -388,17 +262,3 @@ class CheckView(Struct, frozen=True):
         yield from (f"  {line}" for line in doubts(self.found))
         verdict = "more than" if self.too_many else "within"
         yield f"That is {verdict} what is allowed: {self.allowed}."
-
-    def document(self) -> dict[str, object]:
-        """The content of the JSON document."""
-        matrix = self.found.matrix
-        return {
-            "too_many": self.too_many,
-            "allowed": self.allowed,
-            "machines": matrix.machines,
-            "breaking": matrix.weighing(Weight.BREAKS),
-            "differing": matrix.weighing(Weight.DIFFERS),
-            "unknown": matrix.unknown,
-            "unread": _unread_document(self.found.unread),
-            "ahead": _ahead_document(self.found.ahead),
-        }

@@ -2,12 +2,12 @@
 
 from collections.abc import Iterator, Sequence
 
-from rabbet.cli.style import count, day
-from rabbet.cli.views.finding import detail
-from rabbet.cli.views.mend import mend_command
 from rabbet.core.census.matrix import Group, Matrix, State
 from rabbet.core.drift.mends import mends_of
 from rabbet.core.model.finding import ENVIRONMENT, Finding, Kind, Weight
+from rabbet.documents.amounts import count, day
+from rabbet.documents.finding_words import detail
+from rabbet.documents.mend import mend_command
 from rabbet.tasks.census import Census, Development, LibraryOverTime
 from rabbet.team.sheet import Cell, Column, Line, Sheet
 

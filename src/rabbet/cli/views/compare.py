@@ -2,25 +2,20 @@
 
 from collections import Counter
 from collections.abc import Sequence
-from typing import ClassVar
 
-from msgspec import Struct
 from packaging.version import Version
 
 from rabbet.cli.context import Context
 from rabbet.cli.style import table
-from rabbet.core.lock.differences import DeclaredChange, Difference, DifferenceKind
+from rabbet.core.lock.differences import DeclaredChange, DifferenceKind
+from rabbet.documents.compare import CompareDocument
 from rabbet.tasks.compare import Compared
 
 __all__ = ["CompareView", "show_markdown"]
 
 
-class CompareView(Struct, frozen=True):
+class CompareView(CompareDocument, frozen=True):
     """What differs between two locks, and which declared change brought it about."""
-
-    schema: ClassVar[str] = "compare"
-
-    compared: Compared
 
     def show(self, context: Context) -> None:
         """Print all differences, then their number by kind."""
@@ -48,19 +43,6 @@ class CompareView(Struct, frozen=True):
                 context.show(line)
             context.show()
         context.show(f"{_outcome(compared)} between {compared.old} and {compared.new}.")
-
-    def document(self) -> dict[str, object]:
-        """The content of the JSON document."""
-        compared = self.compared
-        return {
-            "old": compared.old,
-            "new": compared.new,
-            "declared": [
-                {"name": change.name, "before": change.before or None, "after": change.after or None}
-                for change in compared.declared
-            ],
-            "differences": [_difference(difference) for difference in compared.differences],
-        }
 
 
 def show_markdown(compared: Compared, context: Context) -> None:
@@ -92,16 +74,6 @@ def _outcome(compared: Compared) -> str:
     words = {**{kind: str(kind) for kind in DifferenceKind}, DifferenceKind.FILES: "with other files"}
     told = [f"{counts[kind]} {words[kind]}" for kind in DifferenceKind if counts[kind]]
     return ", ".join(told) or "no difference"
-
-
-def _difference(one: Difference) -> dict[str, object]:
-    return {
-        "kind": str(one.kind),
-        "name": one.name,
-        "before": [str(version) for version in one.before],
-        "after": [str(version) for version in one.after],
-        "cause": one.cause,
-    }
 
 
 def _declared(change: DeclaredChange) -> str:

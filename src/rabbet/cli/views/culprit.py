@@ -2,9 +2,6 @@
 
 from argparse import Namespace
 from collections.abc import Iterator, Sequence
-from typing import ClassVar
-
-from msgspec import Struct
 
 from rabbet.cli.context import Context
 from rabbet.cli.options import USUAL_LIMIT
@@ -14,6 +11,7 @@ from rabbet.core.culprit.outcome import Runs
 from rabbet.core.culprit.search import Culprit
 from rabbet.core.culprit.verdict import Answer
 from rabbet.core.shell import joined_words, quoted
+from rabbet.documents.culprit import CulpritDocument, untried
 from rabbet.tasks.culprit import Case
 from rabbet.trials.evidence import SCRIPT
 
@@ -23,12 +21,9 @@ _SHOWN = 6  # names in a sentence
 _LINES = 4  # of output
 
 
-class CulpritView(Struct, frozen=True):
+class CulpritView(CulpritDocument, frozen=True):
     """The culprits and the innocent, how that was found out, and what keeps the culprits out."""
 
-    schema: ClassVar[str] = "culprit"
-
-    case: Case
     arguments: Namespace
 
     def show(self, context: Context) -> None:
@@ -48,57 +43,6 @@ class CulpritView(Struct, frozen=True):
         for text in _next_steps(case, self.arguments):
             context.show(text)
 
-    def document(self) -> dict[str, object]:
-        """The content of the JSON document."""
-        case, verdict = self.case, self.case.verdict
-        return {
-            "good": case.good,
-            "bad": case.bad,
-            "command": list(case.command),
-            "answer": str(verdict.answer),
-            "culprits": [
-                {
-                    "guilty": [
-                        [_change(case.changes[name]) for name in sorted(one)] for one in culprit.groups
-                    ],
-                    "company": sorted(culprit.company),
-                    "unclear": sorted(culprit.unclear),
-                    "passing": sorted(culprit.passing),
-                    "failing": sorted(culprit.failing),
-                }
-                for culprit in verdict.culprits
-            ],
-            "innocent": sorted(verdict.innocent),
-            "untried": sorted(_untried(case)),
-            "changes": [_change(one) for one in case.changes.values()],
-            "steps": [
-                {
-                    "mixture": sorted(mixture),
-                    "ends": [str(end) for end in tried.ends],
-                    "reason": tried.reason,
-                    "seconds": round(tried.seconds, 3),
-                }
-                for mixture, tried in case.tried.items()
-            ],
-            "chance_of_luck": verdict.luck,
-            "seconds": round(case.seconds, 3),
-            "recalled": case.recalled,
-            "notes": list(case.notes),
-            "release_notes": dict(case.release_notes),
-            "keeping_out": {
-                "command": case.keeping.command,
-                "instead": dict(case.keeping.instead),
-                "reason": case.keeping.reason,
-            }
-            if case.keeping
-            else None,
-            "kept": case.kept or None,
-        }
-
-
-def _change(one: Change) -> dict[str, object]:
-    return {"name": one.name, "good": one.good or None, "bad": one.bad or None}
-
 
 def _rows(case: Case) -> Iterator[tuple[str, str, str, str]]:
     """The culprits, and what came along with them."""
@@ -112,12 +56,6 @@ def _rows(case: Case) -> Iterator[tuple[str, str, str, str]]:
             for name in sorted(names):
                 change = case.changes[name]
                 yield verdict, name, change.good or "-", change.bad or "-"
-
-
-def _untried(case: Case) -> Mixture:
-    """What neither helped to fail nor was proven innocent."""
-    told = (one.failing for one in case.verdict.culprits)
-    return frozenset(case.changes) - case.verdict.innocent - frozenset().union(*told)
 
 
 def _named(names: Mixture) -> str:
@@ -150,8 +88,8 @@ def _proof(case: Case) -> Iterator[str]:
         yield f"with all other changes, {len(rest)} of {len(case.changes)}, it passes{_rate(runs[rest])}"
     if rest and case.verdict.culprits:
         yield f"innocent: {_named(rest)}"
-    if _untried(case) and case.verdict.culprits:
-        yield f"neither guilty nor proven innocent: {_named(_untried(case))}"
+    if untried(case) and case.verdict.culprits:
+        yield f"neither guilty nor proven innocent: {_named(untried(case))}"
     for mixture in case.verdict.odd:
         yield f"with {_counted(mixture)} it passes all the same{_rate(runs[mixture])}: the others hide it"
 
@@ -208,7 +146,7 @@ def _guilty(case: Case) -> str:
     told = [_told(culprit, case) for culprit in case.verdict.culprits]
     others = (
         "all other changes are innocent"
-        if not _untried(case)
+        if not untried(case)
         else "others are neither guilty nor proven innocent"
     )
     many = len(case.changes) > sum(len(one.guilty) for one in case.verdict.culprits)

@@ -1,21 +1,16 @@
 """What `drift` found."""
 
-from typing import ClassVar
-
-from msgspec import Struct
-from msgspec.structs import asdict
-from packaging.version import Version
-
 from rabbet.cli.context import Context
-from rabbet.cli.style import count, day, table
-from rabbet.cli.views.finding import detail, story_text
-from rabbet.cli.views.mend import command_for, mend_command
+from rabbet.cli.style import table
 from rabbet.cli.views.unchanged import no_drift_text
 from rabbet.core.drift.mends import is_by_hand, mends_of
 from rabbet.core.drift.since import LockFit
 from rabbet.core.model.finding import Finding, Reason, Weight
-from rabbet.core.needs.wording import need_text
 from rabbet.core.shell import quoted, variant_option
+from rabbet.documents.amounts import count, day
+from rabbet.documents.drift import DriftDocument, version_text
+from rabbet.documents.finding_words import detail, story_text
+from rabbet.documents.mend import command_for, mend_command
 from rabbet.tasks.drift import Drift
 
 __all__ = ["DriftView"]
@@ -24,12 +19,8 @@ _SHOWN_STRAYS = 10
 _SHOWN_NAMES = 8
 
 
-class DriftView(Struct, frozen=True):
+class DriftView(DriftDocument, frozen=True):
     """What differs from the lock, and what that breaks."""
-
-    schema: ClassVar[str] = "drift"
-
-    found: Drift
 
     def show(self, context: Context) -> None:
         """Print all findings, and how to mend them."""
@@ -73,51 +64,6 @@ class DriftView(Struct, frozen=True):
         command = command_for(finding, self.found.variant)
         return f"to mend that: {command}" if command else ""
 
-    def document(self) -> dict[str, object]:
-        """The content of the JSON document."""
-        found = self.found
-        return {
-            "differs": found.differs,
-            "compared": found.compared,
-            "environment": found.elsewhere or None,
-            "stories": [
-                {
-                    "cause": story.cause.name,
-                    "along": [finding.name for finding in story.along],
-                    "guessed": [finding.name for finding in story.guessed],
-                }
-                for story in found.stories
-            ],
-            "fits_revision": {
-                "commit": found.since.revision.commit,
-                "committed": found.since.revision.when,
-                "newer": found.since.newer,
-                "differing": list(found.since.differing),
-            }
-            if found.since
-            else None,
-            "findings": [
-                {
-                    "kind": str(finding.kind),
-                    "name": finding.name,
-                    "locked": _version(finding.locked) or None,
-                    "installed": _version(finding.installed) or None,
-                    "weight": str(finding.weight),
-                    "breaks": list(finding.breaks),
-                    "detail": detail(finding),
-                    "file": finding.files[0] if finding.files else None,
-                    "files": list(finding.files),
-                    "unmet": [need_text(one.need) for one in finding.unmet],
-                    "installation": asdict(finding.installation) if finding.installation else None,
-                    "needed_by": list(finding.needed_by),
-                    "start_up": list(finding.start_up),
-                    "comes_with": list(finding.comes_with),
-                    "mend": (not found.elsewhere and command_for(finding, found.variant)) or None,
-                }
-                for finding in found.findings
-            ],
-        }
-
 
 def _to_keep(found: Drift) -> str:
     """The command that keeps what was installed by hand, with what came along; empty if nothing was."""
@@ -133,15 +79,11 @@ def _row(finding: Finding) -> tuple[str, ...]:
     return (
         str(finding.kind),
         finding.name,
-        _version(finding.locked) or "-",
-        _version(finding.installed) or "-",
+        version_text(finding.locked) or "-",
+        version_text(finding.installed) or "-",
         str(finding.weight),
         ", ".join(finding.breaks),
     )
-
-
-def _version(version: Version | None) -> str:
-    return "" if version is None else str(version)
 
 
 def _since(fit: LockFit) -> str:

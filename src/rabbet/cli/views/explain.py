@@ -1,17 +1,17 @@
 """What `explain` tells."""
 
 import re
-from typing import ClassVar
 
-from msgspec import Struct
 from packaging.utils import NormalizedName
 
 from rabbet.cli.context import Context
-from rabbet.cli.style import count, size_text, table
+from rabbet.cli.style import table
 from rabbet.core.graph.graph import Ask, Graph, own_size, size_with_needs
 from rabbet.core.graph.held_back import Holder
 from rabbet.core.graph.paths import Branch, paths_to, sections_of, tree
 from rabbet.core.needs.wording import need_text
+from rabbet.documents.amounts import count, size_text
+from rabbet.documents.explain import LibraryDocument, WholeLockDocument
 from rabbet.tasks.explain import Elsewhere, Explained
 
 _SHOWN_PATHS = 8
@@ -20,13 +20,8 @@ _ONLY_EXTRA = re.compile(r'extra == "[^"]*"\Z')
 __all__ = ["HeldBackView", "LibraryView", "TreeView"]
 
 
-class LibraryView(Struct, frozen=True):
+class LibraryView(LibraryDocument, frozen=True):
     """Who asks for one library, for which groups and extras, and what holds it back."""
-
-    schema: ClassVar[str] = "explain"
-
-    explained: Explained
-    name: NormalizedName
 
     def show(self, context: Context) -> None:
         """Print all of it."""
@@ -63,37 +58,10 @@ class LibraryView(Struct, frozen=True):
             for line in _held(explained.holders[0]) if explained.holders else newest:
                 context.show(line)
 
-    def document(self) -> dict[str, object]:
-        """The content of the JSON document."""
-        explained, graph, name = self.explained, self.explained.graph, self.name
-        sections, library = sections_of(graph, name), graph.libraries.get(name)
-        return {
-            "name": name,
-            "version": str(library.version) if library else None,
-            "project": None in sections,
-            "groups": [section.name for section in sections if section and section.kind == "group"],
-            "extras": [one.name for one in sections if one and one.kind == "extra"],
-            "paths": [[_ask(ask) for ask in path] for path in paths_to(graph, name)],
-            "notes": list(explained.notes),
-            "held_back": _holder(explained.holders[0]) if explained.holders else None,
-            "unasked": explained.unasked or None,
-            "elsewhere": [
-                {
-                    "version": str(one.version),
-                    "where": one.where,
-                    "held_back": _holder(one.holder) if one.holder else None,
-                }
-                for one in explained.elsewhere
-            ],
-        }
 
-
-class TreeView(Struct, frozen=True):
+class TreeView(WholeLockDocument, frozen=True):
     """The whole graph, with `sizes` if these are wanted."""
 
-    schema: ClassVar[str] = "explain-all"
-
-    explained: Explained
     sizes: bool
 
     def show(self, context: Context) -> None:
@@ -110,17 +78,9 @@ class TreeView(Struct, frozen=True):
         context.show(f"{all_} for {len(declared)} that {graph.project} declares{total}.")
         _warn(self.explained, context)
 
-    def document(self) -> dict[str, object]:
-        """The content of the JSON document."""
-        return _whole_lock(self.explained)
 
-
-class HeldBackView(Struct, frozen=True):
+class HeldBackView(WholeLockDocument, frozen=True):
     """Every library that is not at its newest release."""
-
-    schema: ClassVar[str] = "explain-all"
-
-    explained: Explained
 
     def show(self, context: Context) -> None:
         """Print one row a library, or more where several hold it back."""
@@ -142,10 +102,6 @@ class HeldBackView(Struct, frozen=True):
         outcome = f"{held} of {count(all_, 'library')} held below the newest release."
         context.show(outcome if held else "All are at the newest release that can be used here.")
         _warn(explained, context)
-
-    def document(self) -> dict[str, object]:
-        """The content of the JSON document."""
-        return _whole_lock(self.explained)
 
 
 def _branch(graph: Graph, branch: Branch, declared: set[NormalizedName], *, sizes: bool) -> tuple[str, ...]:
@@ -207,37 +163,3 @@ def _elsewhere(one: Elsewhere) -> list[str]:
 def _warn(explained: Explained, context: Context) -> None:
     if explained.outdated:
         context.show("The declaration changed since the lock; to take it in: rabbet resolve")
-
-
-def _whole_lock(explained: Explained) -> dict[str, object]:
-    """The content of the JSON document for the whole lock."""
-    graph = explained.graph
-    return {
-        "project": graph.project,
-        "libraries": [
-            {
-                "name": name,
-                "version": str(library.version),
-                "size": own_size(graph, name),
-                "size_with_needs": size_with_needs(graph, name),
-            }
-            for name, library in graph.libraries.items()
-        ],
-        "asks": [_ask(ask) for ask in graph.asks],
-        "held_back": [_holder(holder) for holder in explained.holders],
-    }
-
-
-def _ask(ask: Ask) -> dict[str, str | None]:
-    section: dict[str, str] = {ask.section.kind: ask.section.name} if ask.section else {}
-    return {"requirer": ask.requirer, **section, "requirement": need_text(ask.need)}
-
-
-def _holder(holder: Holder) -> dict[str, object]:
-    return {
-        "name": holder.name,
-        "locked": str(holder.locked),
-        "newest": str(holder.newest),
-        "by": list(holder.by),
-        "out_of_reach": list(holder.out_of_reach),
-    }

@@ -1,24 +1,17 @@
 """Which files were exported."""
 
-from typing import ClassVar
-
-from msgspec import Struct
-
 from rabbet.cli.context import Context
 from rabbet.cli.style import table
 from rabbet.core.shell import variant_option
+from rabbet.documents.export import ExportedDocument
 from rabbet.exports.container import CARRIED
-from rabbet.tasks.export import Exported
 
 __all__ = ["ExportedView"]
 
 
-class ExportedView(Struct, frozen=True):
+class ExportedView(ExportedDocument, frozen=True):
     """The files, whether they had to be written, and the paths for editors."""
 
-    schema: ClassVar[str] = "export"
-
-    exported: Exported
     what: str
     variant: str | None
 
@@ -38,12 +31,3 @@ class ExportedView(Struct, frozen=True):
             context.show(f"To build it: {carrying}, then the builder of your choice")
         else:
             context.show(f"It is built by what lies beside it: rabbet export container{option}")
-
-    def document(self) -> dict[str, object]:
-        """The content of the JSON document."""
-        return {
-            "files": [
-                {"path": str(path), "written": path in self.exported.written} for path in self.exported.files
-            ],
-            "paths": dict(self.exported.paths),
-        }

@@ -8,7 +8,7 @@ from rabbet.cli.views.changes import entry_text, verb_of
 from rabbet.core.shell import quoted, variant_option
 from rabbet.tasks.keep import Keeping
 
-__all__ = ["document", "outcome", "show_keeping"]
+__all__ = ["outcome", "show_keeping"]
 
 
 def show_keeping(kept: Keeping, context: Context) -> None:
@@ -38,15 +38,3 @@ def outcome(
     in_group = f" --group {quoted(group)}" if group else ""
     again = f"rabbet drift{of_variant} --keep {' '.join(quoted(name) for name in names)}{in_group} --yes"
     return f"Nothing was written, for nobody could be asked. To write it: {again}"
-
-
-def document(kept: Keeping, *, written: bool) -> dict[str, object]:
-    """The content of the JSON document."""
-    return {
-        "written": written,
-        "changes": [
-            {"place": one.place, "before": one.before or None, "after": one.after or None}
-            for one in kept.changes
-        ],
-        "preferred": {name: str(version) for name, version in sorted(kept.preferred.items())},
-    }

@@ -1,27 +1,23 @@
 """What `lookup` lists."""
 
 from collections.abc import Sequence
-from typing import ClassVar
 
-from msgspec import Struct
 from msgspec.structs import replace
 
 from rabbet.cli.context import Context
-from rabbet.cli.style import count, table
+from rabbet.cli.style import table
 from rabbet.core.lock.release_overview import Offer
 from rabbet.core.model.target import Target
-from rabbet.core.needs.wording import need_text, specifiers_text
-from rabbet.tasks.lookup import LookedUp
+from rabbet.core.needs.wording import need_text
+from rabbet.documents.amounts import count
+from rabbet.documents.lookup import LookupDocument
 
 __all__ = ["LookupView"]
 
 
-class LookupView(Struct, frozen=True):
+class LookupView(LookupDocument, frozen=True):
     """The releases of a library; as text at `most` so many besides the locked one."""
 
-    schema: ClassVar[str] = "lookup"
-
-    found: LookedUp
     most: int | None
 
     def show(self, context: Context) -> None:
@@ -53,31 +49,6 @@ class LookupView(Struct, frozen=True):
             context.show(f"A baseline stands in the way of {behind.version}. To raise it: {command}")
         hidden = f", {len(shown)} of them shown (--all for the rest)" if len(shown) < len(offers) else ""
         context.show(f"{asked}: {count(len(offers), 'release')} in the source '{found.source}'{hidden}.")
-
-    def document(self) -> dict[str, object]:
-        """The content of the JSON document."""
-        found = self.found
-        return {
-            "name": found.asked.name,
-            "versions": specifiers_text(found.asked.specifier) or None,
-            "source": found.source,
-            "targets": [str(one) for one in found.targets],
-            "releases": [
-                {
-                    "version": str(offer.version),
-                    "uploaded": offer.uploaded or None,
-                    "python": offer.python or None,
-                    "systems": list(offer.systems),
-                    "yanked": offer.yanked,
-                    "targets": [str(target) for target in offer.serves],
-                    "refused": offer.refused or None,
-                    "baseline": offer.baseline or None,
-                    "allowed": offer.allowed,
-                    "locked": offer.locked,
-                }
-                for offer in found.offers
-            ],
-        }
 
 
 def _wheels(one: Offer, targets: Sequence[Target]) -> str:

@@ -1,17 +1,14 @@
 """What `recreate` did, or would do."""
 
 from collections.abc import Mapping
-from typing import ClassVar
-
-from msgspec import Struct
 
 from rabbet.cli.context import Context
-from rabbet.cli.style import count
-from rabbet.cli.views.finding import step_reason
 from rabbet.cli.views.unchanged import fit_text, made_text, steps_table
-from rabbet.core.model.lock import UNTOLD
 from rabbet.core.model.plan import Action, Plan, Step
 from rabbet.core.shell import variant_option
+from rabbet.documents.amounts import count
+from rabbet.documents.finding_words import step_reason
+from rabbet.documents.recreate import RecreateDocument, wanted_version
 from rabbet.tasks.recreate import RecreateReport
 
 __all__ = ["RecreateView"]
@@ -30,13 +27,8 @@ _TO_DO = {
 }
 
 
-class RecreateView(Struct, frozen=True):
+class RecreateView(RecreateDocument, frozen=True):
     """The steps that make an environment match the lock: `done`, or only planned."""
-
-    schema: ClassVar[str] = "recreate"
-
-    report: RecreateReport
-    done: bool
 
     def show(self, context: Context) -> None:
         """Print the steps, and the outcome."""
@@ -48,38 +40,6 @@ class RecreateView(Struct, frozen=True):
         if report.outdated:
             context.show("The declaration changed since the lock; to take it in: rabbet resolve")
         context.show(_outcome(report, only_plan=not self.done))
-
-    def document(self) -> dict[str, object]:
-        """The content of the JSON document."""
-        report = self.report
-        return {
-            "done": self.done,
-            "environment": report.environment,
-            "groups": sorted(report.selection.groups) if report.selection else None,
-            "extras": sorted(report.selection.extras) if report.selection else None,
-            "runtime": {"version": str(report.runtime.version), "executable": report.runtime.executable},
-            "other_runtimes": [
-                {
-                    "language": other.runtime.language,
-                    "version": str(other.runtime.version),
-                    "executable": other.runtime.executable,
-                }
-                for other in report.others
-            ],
-            "rebuild": report.plan.rebuild,
-            "outdated": report.outdated,
-            "steps": [
-                {
-                    "action": str(step.action),
-                    "name": step.name,
-                    "installed": [str(one.version) for one in step.installed],
-                    "locked": _wanted(step),
-                    "reason": step_reason(step),
-                }
-                for step in report.plan.steps
-            ],
-            "strays": list(report.plan.strays),
-        }
 
 
 def _outcome(report: RecreateReport, *, only_plan: bool) -> str:
@@ -103,11 +63,5 @@ def _summary(plan: Plan, words: Mapping[Action, str]) -> str:
 
 
 def _row(step: Step) -> tuple[str, str, str, str]:
-    version = _wanted(step) if step.needed else str(step.installed[0].version)
+    version = wanted_version(step) if step.needed else str(step.installed[0].version)
     return str(step.action), step.name, version or "-", step_reason(step)
-
-
-def _wanted(step: Step) -> str | None:
-    """The version that comes, where it is known before it is built."""
-    untold = step.needed is None or step.needed.locked.version == UNTOLD
-    return None if untold or step.needed is None else str(step.needed.locked.version)

@@ -2,40 +2,34 @@
 
 import re
 from collections import Counter
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from typing import ClassVar, TypeVar
-
-from msgspec import Struct
+from collections.abc import Iterator, Mapping, Sequence
 
 from rabbet.cli.context import Context
-from rabbet.cli.style import TableLine, count, table
+from rabbet.cli.style import TableLine, table
 from rabbet.cli.views.unchanged import show_up_to_date
 from rabbet.core.graph.graph import asked_for_by
 from rabbet.core.lock.version_changes import Move
 from rabbet.core.model.lock import Lock, runtime_name
 from rabbet.core.model.target import targets_text
 from rabbet.core.shell import variant_option
+from rabbet.documents.amounts import count
+from rabbet.documents.resolve import ResolvedDocument, VerdictsDocument
 from rabbet.tasks.resolve import Resolved, Verdict, up_to_date_lock
 
 __all__ = ["ResolvedView", "VerdictsView"]
 
-Answer = TypeVar("Answer", Resolved, Verdict)
 _SHOWN_REQUIRERS = 2
 _SHOWN_NOTES = 4
 _SECTION = r"'[^']+' in (?:extras|dependency_groups)"
 _SECTIONS = re.compile(rf"(?:^| and )\(?{_SECTION}(?: or {_SECTION})*\)?\Z")
 
 
-class ResolvedView(Struct, frozen=True):
+class ResolvedView(ResolvedDocument, frozen=True):
     """What was settled: the lock of the declaration itself first, then those of its variants.
 
     It was `written` or not; what comes next is told unless the command is `going_on` to it.
     """
 
-    schema: ClassVar[str] = "resolve"
-
-    resolved: Sequence[Resolved]
-    written: bool = True
     going_on: bool = False
 
     def show(self, context: Context) -> None:
@@ -43,26 +37,14 @@ class ResolvedView(Struct, frozen=True):
         for one in self.resolved:
             _show(one, self.resolved[0].lock, context, written=self.written, going_on=self.going_on)
 
-    def document(self) -> dict[str, object]:
-        """The content of the JSON document."""
-        return {"written": self.written, **_with_variants(self.resolved, _document)}
 
-
-class VerdictsView(Struct, frozen=True):
+class VerdictsView(VerdictsDocument, frozen=True):
     """Whether locks are what the declaration asks for, and why not."""
-
-    schema: ClassVar[str] = "resolve-verify"
-
-    verdicts: Sequence[Verdict]
 
     def show(self, context: Context) -> None:
         """Print what speaks against each, and the outcome."""
         for verdict in self.verdicts:
             _show_verdict(verdict, context)
-
-    def document(self) -> dict[str, object]:
-        """The content of the JSON document of `--verify`."""
-        return _with_variants(self.verdicts, _verdict_document)
 
 
 def _show(resolved: Resolved, own: Lock, context: Context, *, written: bool, going_on: bool) -> None:
@@ -256,73 +238,3 @@ def _text(version: object) -> str:
 def _some(names: Sequence[str]) -> str:
     more = len(names) - _SHOWN_REQUIRERS
     return ", ".join(names[:_SHOWN_REQUIRERS]) + (f" and {more} more" if more > 0 else "")
-
-
-def _with_variants(
-    found: Sequence[Answer], document: Callable[[Answer], dict[str, object]]
-) -> dict[str, object]:
-    """The JSON document of all locks: that of the declaration itself, with those of its variants inside."""
-    variants = {one.variant: document(one) for one in found if one.variant}
-    return {**document(found[0]), "variants": variants}
-
-
-def _document(resolved: Resolved) -> dict[str, object]:
-    return {
-        "file": resolved.file,
-        "targets": [
-            {"platform": one.platform, "python": str(one.python)}
-            for target in resolved.targets
-            for one in target.each
-        ],
-        "untouched": resolved.untouched,
-        "libraries": [
-            {
-                "name": library.name,
-                "version": str(library.version),
-                "dependencies": list(library.dependencies),
-                "yanked": library.yanked,
-            }
-            for library in resolved.lock.libraries
-        ],
-        "runtimes": [
-            {
-                "language": one.language,
-                "version": str(one.version),
-                "distributor": one.distributor or None,
-                "catalogue": one.catalogue or None,
-                "platforms": [archive.platform for archive in one.archives],
-            }
-            for one in resolved.lock.runtimes
-        ],
-        "moves": [_move(move) for move in resolved.moves],
-        "passed_over": list(resolved.passed_over),
-        "not_preferred": list(resolved.not_preferred),
-        "also_known": list(resolved.also_known),
-        "idle_checkouts": list(resolved.idle_checkouts),
-        "unhashed": list(resolved.unhashed),
-        "edited": list(resolved.edited),
-        "unknown_extras": list(resolved.unknown_extras),
-        "by_patch": list(resolved.by_patch),
-        "told_here": list(resolved.told_here),
-        "file_clash": resolved.file_clash,
-        "no_longer_served": list(resolved.lost),
-        "idle_corrections": list(resolved.idle_corrections),
-    }
-
-
-def _verdict_document(verdict: Verdict) -> dict[str, object]:
-    return {
-        "file": verdict.file,
-        "verified": not verdict.reasons,
-        "reasons": list(verdict.reasons),
-        "moves": [_move(move) for move in verdict.moves],
-    }
-
-
-def _move(move: Move) -> dict[str, str | None]:
-    return {
-        "name": move.name,
-        "before": None if move.before is None else str(move.before),
-        "after": None if move.after is None else str(move.after),
-        "reason": move.reason,
-    }

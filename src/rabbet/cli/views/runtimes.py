@@ -1,23 +1,27 @@
 """What `runtimes` lists."""
 
-from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, ClassVar
-
-from msgspec import Struct
+from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.cli.style import count, size_text, table
+from rabbet.cli.style import table
 from rabbet.core.model.runtime import PythonRuntime, Runtime
 from rabbet.core.shell import quoted
-from rabbet.errors import RabbetError
+from rabbet.documents.amounts import count, size_text
+from rabbet.documents.runtimes import (
+    AllPublishedDocument,
+    DiscardedDocument,
+    ObtainedDocument,
+    OffersDocument,
+    PublishedDocument,
+    RuntimeDocument,
+    RuntimesDocument,
+)
 from rabbet.store.folder import OBTAINED
-from rabbet.tasks.runtimes import RuntimeRow, RuntimesFound
+from rabbet.tasks.runtimes import RuntimeRow
 from rabbet.workspace.machine import Machine
 
 if TYPE_CHECKING:
-    from rabbet.store.obtained import Obtained
-    from rabbet.workspace.runtimes.explaining import RuntimeExplained
     from rabbet.workspace.runtimes.obtaining import Offered
     from rabbet.workspace.runtimes.publishing import Published
 
@@ -35,12 +39,9 @@ _SHOWN = 20  # offers
 _SHOWN_OBSTACLES = 4
 
 
-class RuntimesView(Struct, frozen=True):
+class RuntimesView(RuntimesDocument, frozen=True):
     """The runtimes of this machine, one row each; what was `refused` only if it is asked for."""
 
-    schema: ClassVar[str] = "runtimes"
-
-    found: RuntimesFound
     refused: bool = False
 
     def show(self, context: Context) -> None:
@@ -60,30 +61,6 @@ class RuntimesView(Struct, frozen=True):
         for error in found.missing:
             context.show(f"Missing: {error}.")
         context.show(self._outcome(context))
-
-    def document(self) -> dict[str, object]:
-        """The content of the JSON document."""
-        return {
-            "declaration": str(self.found.declaration) if self.found.declaration else None,
-            "runtimes": [
-                {
-                    "language": row.runtime.language,
-                    "version": str(row.runtime.version),
-                    "distributor": row.runtime.distributor,
-                    "machine": row.architecture or None,
-                    "executable": row.runtime.executable,
-                    "projects": list(row.projects),
-                    "chosen": row.chosen,
-                    "passed_over": row.passed_over,
-                }
-                for row in self.found.rows
-            ],
-            "refused": [
-                {"language": one.language, "executable": one.executable, "reason": one.reason}
-                for one in self.found.refusals
-            ],
-            "missing": [str(error) for error in self.found.missing],
-        }
 
     def _outcome(self, context: Context) -> str:
         found = self.found
@@ -133,12 +110,9 @@ def _short(path: str, home: Path) -> str:
     return f"~/{Path(path).relative_to(home)}" if home in Path(path).parents else path
 
 
-class OffersView(Struct, frozen=True):
+class OffersView(OffersDocument, frozen=True):
     """What catalogues offer, one row a version."""
 
-    schema: ClassVar[str] = "runtimes-lookup"
-
-    offers: "Sequence[Offered]"
     constraint: str
 
     def show(self, context: Context) -> None:
@@ -157,18 +131,9 @@ class OffersView(Struct, frozen=True):
         if not self.offers:
             context.show(f"No catalogue offers {self.constraint}.")
 
-    def document(self) -> dict[str, object]:
-        """The content of the JSON document."""
-        return {"offers": [_offer_document(one) for one in self.offers]}
 
-
-class ObtainedView(Struct, frozen=True):
+class ObtainedView(ObtainedDocument, frozen=True):
     """A runtime that was obtained."""
-
-    schema: ClassVar[str] = "runtimes-obtain"
-
-    picked: "Offered"
-    program: Path
 
     def show(self, context: Context) -> None:
         """Print what it is, and where."""
@@ -176,34 +141,18 @@ class ObtainedView(Struct, frozen=True):
         context.show(f"{offer.language} {offer.version} from '{self.picked.catalogue}' is in {where}.")
         context.show("It is found like any other. Next: rabbet runtimes")
 
-    def document(self) -> dict[str, object]:
-        """The content of the JSON document."""
-        return {**_offer_document(self.picked), "executable": str(self.program)}
 
-
-class DiscardedView(Struct, frozen=True):
+class DiscardedView(DiscardedDocument, frozen=True):
     """Runtimes that were removed from the store."""
-
-    schema: ClassVar[str] = "runtimes-discard"
-
-    gone: "Sequence[Obtained]"
 
     def show(self, context: Context) -> None:
         """Print what went."""
         for one in self.gone:
             context.show(f"Discarded {one.language} {one.version}.")
 
-    def document(self) -> dict[str, object]:
-        """The content of the JSON document."""
-        return {"discarded": [{"language": one.language, "version": one.version} for one in self.gone]}
 
-
-class RuntimeView(Struct, frozen=True):
+class RuntimeView(RuntimeDocument, frozen=True):
     """Why a runtime is in the lock, and what holds it back."""
-
-    schema: ClassVar[str] = "explain-runtime"
-
-    explained: "RuntimeExplained"
 
     def show(self, context: Context) -> None:
         """Print all of it."""
@@ -221,21 +170,6 @@ class RuntimeView(Struct, frozen=True):
         context.show()
         context.show(self._held())
 
-    def document(self) -> dict[str, object]:
-        """The content of the JSON document."""
-        explained, runtime = self.explained, self.explained.runtime
-        return {
-            "language": runtime.language,
-            "version": str(runtime.version),
-            "asked": [str(one) for one in explained.asked],
-            "here": [str(version) for version in explained.here],
-            "catalogue": runtime.catalogue or None,
-            "platforms": [archive.platform for archive in runtime.archives],
-            "newest": str(explained.newest) if explained.newest else None,
-            "held_back_by": [one.who for one in explained.holders],
-            "unasked": explained.unasked or None,
-        }
-
     def _held(self) -> str:
         explained, runtime = self.explained, self.explained.runtime
         if explained.newest is None or explained.newest <= runtime.version:
@@ -247,12 +181,8 @@ class RuntimeView(Struct, frozen=True):
         return f"{explained.newest} could be had. To take it: rabbet resolve --raise {runtime.language}"
 
 
-class PublishedView(Struct, frozen=True):
+class PublishedView(PublishedDocument, frozen=True):
     """A runtime that was packed for others."""
-
-    schema: ClassVar[str] = "runtimes-publish"
-
-    done: "Published"
 
     def show(self, context: Context) -> None:
         """Print what may not work elsewhere, and how others name the catalogue."""
@@ -268,31 +198,9 @@ class PublishedView(Struct, frozen=True):
         context.show(_published_line(done))
         context.show(f"Who names {done.catalogue} under [[tool.rabbet.catalogues]] can obtain it.")
 
-    def document(self) -> dict[str, object]:
-        """The content of the JSON document."""
-        done = self.done
-        return {
-            "language": done.offer.language,
-            "version": str(done.offer.version),
-            "tried": done.tried,
-            "platform": done.archive.platform,
-            "platforms": [archive.platform for archive in done.offer.archives],
-            "archive": done.archive.url,
-            "sha256": done.archive.digest,
-            "size": done.archive.size,
-            "baseline": done.archive.baseline or None,
-            "catalogue": str(done.catalogue),
-            "obstacles": [{"place": one.place, "reason": one.reason} for one in done.obstacles],
-        }
 
-
-class AllPublishedView(Struct, frozen=True):
+class AllPublishedView(AllPublishedDocument, frozen=True):
     """What the lines of a file named: what others can obtain now, and what failed."""
-
-    schema: ClassVar[str] = "runtimes-publish-each"
-
-    done: Sequence["Published"]
-    failed: Sequence[tuple[str, RabbetError]]
 
     def show(self, context: Context) -> None:
         """Print a line for each."""
@@ -303,16 +211,6 @@ class AllPublishedView(Struct, frozen=True):
         context.show()
         told = f"{count(len(self.done), 'runtime')} published"
         context.show(f"{told}, {len(self.failed)} not." if self.failed else f"{told}.")
-
-    def document(self) -> dict[str, object]:
-        """The content of the JSON document."""
-        return {
-            "published": [PublishedView(one).document() for one in self.done],
-            "failed": [
-                {"what": what, "message": str(error), "because": list(error.because)}
-                for what, error in self.failed
-            ],
-        }
 
 
 def _published_line(done: "Published") -> str:
@@ -334,16 +232,3 @@ def _offer_row(one: "Offered") -> tuple[str, ...]:
         one.catalogue,
         one.reason or "yes",
     )
-
-
-def _offer_document(one: "Offered") -> dict[str, object]:
-    return {
-        "language": one.offer.language,
-        "version": str(one.offer.version),
-        "distributor": one.offer.distributor,
-        "catalogue": one.catalogue,
-        "platforms": sorted(archive.platform for archive in one.offer.archives),
-        "url": one.archive.url if one.archive else None,
-        "size": one.archive.size if one.archive else None,
-        "reason": one.reason or None,
-    }

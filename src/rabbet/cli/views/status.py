@@ -1,14 +1,13 @@
 """Where a project stands."""
 
 from collections.abc import Iterator
-from typing import ClassVar
-
-from msgspec import Struct
 
 from rabbet.cli.context import Context
-from rabbet.cli.style import count, day, table
+from rabbet.cli.style import table
 from rabbet.core.needs.wording import specifiers_text
 from rabbet.core.shell import variant_option
+from rabbet.documents.amounts import count, day
+from rabbet.documents.status import StatusDocument
 from rabbet.tasks.status import Environment, Fit, Status
 
 __all__ = ["StatusView"]
@@ -22,12 +21,8 @@ _WHY = {
 }
 
 
-class StatusView(Struct, frozen=True):
+class StatusView(StatusDocument, frozen=True):
     """The table of what there is, and the next command."""
-
-    schema: ClassVar[str] = "status"
-
-    status: Status
 
     def show(self, context: Context) -> None:
         """Print one line for each part, then the next command."""
@@ -35,39 +30,6 @@ class StatusView(Struct, frozen=True):
             context.show(line)
         context.show()
         context.show(_outcome(self.status))
-
-    def document(self) -> dict[str, object]:
-        """The content of the JSON document."""
-        status, locked, environment = self.status, self.status.locked, self.status.environment
-        return {
-            "project": status.declaration.name,
-            "version": str(status.declaration.version) if status.declaration.version else None,
-            "folder": str(status.folder),
-            "variant": status.variant,
-            "declared": len(list(status.declaration.declared())),
-            "lock": {
-                "file": locked.file,
-                "libraries": locked.libraries,
-                "since": int(locked.since),
-                "out_of_date": locked.outdated,
-            }
-            if locked
-            else None,
-            "environment": {
-                "root": str(environment.root),
-                "python": str(environment.python) if environment.python else None,
-                "since": int(environment.since),
-                "fit": str(environment.fit),
-            }
-            if environment
-            else None,
-            "behind": [
-                {"name": one.name, "locked": str(one.locked), "newest": str(one.newest)}
-                for one in status.behind
-            ],
-            "census": _census_document(status),
-            "next": f"rabbet {status.following}{variant_option(status.variant)}",
-        }
 
 
 def _rows(status: Status) -> Iterator[tuple[str, str, str, str]]:
@@ -105,19 +67,6 @@ def _sent(status: Status) -> Iterator[tuple[str, str, str, str]]:
     if status.declaration.census.every and not found.agreed:
         state = "asked for" if found.agreed is None else "refused here"
         yield "census", state, "", "to agree: rabbet census send --every recreate"
-
-
-def _census_document(status: Status) -> dict[str, object] | None:
-    found = status.sending
-    if not (found.when or status.declaration.census.every):
-        return None
-    return {
-        "every": status.declaration.census.every or None,
-        "agreed": found.agreed,
-        "last": found.when or None,
-        "where": found.where or None,
-        "error": found.error or None,
-    }
 
 
 def _told(environment: Environment) -> tuple[str, str, str]:

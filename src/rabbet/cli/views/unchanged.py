@@ -4,8 +4,9 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.cli.style import count, table
+from rabbet.cli.style import table
 from rabbet.core.shell import variant_option
+from rabbet.documents.amounts import count
 from rabbet.workspace.result_cache import Fit, UpToDate
 
 if TYPE_CHECKING:

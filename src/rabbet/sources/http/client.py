@@ -13,7 +13,7 @@ from typing import NamedTuple
 
 import pycurl
 
-from rabbet.core.limits import LONGEST_ANSWER, MOST_PAGE, MOST_SECONDS
+from rabbet.core.limits import LONGEST_ANSWER, MOST_PAGE
 from rabbet.errors import SourceFailed
 from rabbet.formats.address import Address, NotAnAddress, parse_address, shown
 from rabbet.sources.http.authorities import Authorities, authorities
@@ -21,7 +21,7 @@ from rabbet.sources.http.credentials import Credentials
 from rabbet.sources.http.exchange import Exchange, not_an_address
 from rabbet.sources.http.failures import refused, too_large
 from rabbet.sources.http.headers import announced_size
-from rabbet.sources.http.wire import Head, HostTraffic, Request, Transfer, Wire
+from rabbet.sources.http.wire import Head, Request, Transfer, Wire
 from rabbet.sources.interruptible import AT_MOST, awaited
 
 __all__ = ["Answer", "HttpClient"]
@@ -43,19 +43,19 @@ class Answer(NamedTuple):
 
 
 class HttpClient:
-    """One wire for a whole command, to be used from many threads.
+    """What asks over a wire, with the credentials of one declaration; to be used from many threads.
 
     `environ` gives proxies and CA bundles by their usual variables. An `offline` client asks nobody. An
-    answer may stand still for `patience` seconds; one that is no file may take `longest` seconds as a whole.
+    answer that is no file may take `longest` seconds as a whole.
     """
 
     def __init__(
         self,
+        wire: Wire,
         environ: Mapping[str, str],
         credentials: Credentials,
         *,
         offline: bool = False,
-        patience: float = MOST_SECONDS,
         longest: int = LONGEST_ANSWER,
     ) -> None:
         self.offline = offline
@@ -63,11 +63,7 @@ class HttpClient:
         self._environ = environ
         self._credentials = credentials
         self._proxies = _proxies(environ)
-        self._wire = Wire(patience)
-
-    def traffic(self) -> tuple[HostTraffic, ...]:
-        """What was asked of each host so far."""
-        return self._wire.traffic()
+        self._wire = wire
 
     def begin(
         self, address: str, headers: Mapping[str, str] | None = None, *, method: str = "GET"

@@ -203,19 +203,37 @@ class Wire:
         self._under_way: dict[pycurl.Curl, Transfer] = {}
         self._idle: list[pycurl.Curl] = []
         self._fault: Ended | None = None
+        self._closed = False
         self._looked_at = 0.0  # when libcurl was last made to look at all that is under way
 
     def do(self, action: Callable[[], None]) -> None:
         """Do something in the thread of the wire; for any other thread."""
-        self._inbox.append(action)
         with self._guard:
-            if self._thread is None:
-                self._start()
+            if not self._closed:
+                self._inbox.append(action)
+                self._ring()
+                return
+        action()  # there is no thread any more: what is asked for fails, and nobody waits for it
+
+    def _ring(self) -> None:
+        if self._thread is None:
+            self._start()
         with suppress(BlockingIOError):  # so many calls wait there already
             os.write(self._doorbell, b"!")
 
+    def close(self) -> None:
+        """End the thread and all connections, without waiting for that; what is under way fails."""
+        with self._guard:
+            if self._closed or self._thread is None:
+                return
+            self._closed = True
+            self._ring()
+
     def later(self, seconds: float, action: Callable[[], None]) -> None:
         """Do something in a while."""
+        if self._closed:
+            action()
+            return
         heappush(self._later, (time.monotonic() + seconds, next(self._numbers), action))
 
     def begin(self, transfer: Transfer) -> None:
@@ -254,14 +272,16 @@ class Wire:
 
     def _run(self, bell: int) -> None:
         try:
-            while True:
+            while not self._closed:
                 self._turn(bell)
+            self._fault = Ended(FAULT, "the connections were closed", Head(0, {}), 0)
         except Exception as error:  # noqa: BLE001 - whoever waits for an answer is told, and fails with it
             self._fault = Ended(FAULT, f"{type(error).__name__}: {error}", Head(0, {}), 0)
-            self._refuse(bell)
+        self._refuse(bell)
+        self._release_all(bell)
 
     def _refuse(self, bell: int) -> None:
-        """After a fault in this thread nobody waits for ever: what was asked for, and what will be, fails."""
+        """Until it is closed, let all fail that was asked for, and that will be: nobody waits for ever."""
         for transfer in tuple(self._begun):
             self.begin(transfer)
         self._inbox.extend(action for _, _, action in self._later)
@@ -269,7 +289,20 @@ class Wire:
         while True:
             while self._inbox:
                 self._inbox.popleft()()
+            if self._closed:
+                return
             os.read(bell, 4096)
+
+    def _release_all(self, bell: int) -> None:
+        """Give back what the thread holds: handles, connections, descriptors."""
+        for handle in self._under_way:
+            self._multi.remove_handle(handle)
+        for handle in (*self._under_way, *self._idle):
+            handle.close()
+        self._multi.close()
+        self._selector.close()
+        os.close(bell)
+        os.close(self._doorbell)
 
     def _turn(self, bell: int) -> None:
         """Wait for something to happen, and do what is to be done then."""

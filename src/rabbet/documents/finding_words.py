@@ -1,12 +1,12 @@
 """What a finding says, in words: for `drift`, and as the reason of a plan's step."""
 
-from rabbet.cli.style import day
 from rabbet.core.drift.stories import Story
 from rabbet.core.model.finding import Finding, Kind, Reason, Unmet
 from rabbet.core.model.inventory import Installation
 from rabbet.core.model.lock import LockedCheckout, LockedCommit, Needed, ToInstall
 from rabbet.core.model.plan import Step
 from rabbet.core.needs.wording import need_text
+from rabbet.documents.amounts import day
 
 __all__ = ["detail", "step_reason", "story_text"]
 

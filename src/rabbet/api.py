@@ -1,0 +1,315 @@
+"""Rabbet for other programs: an editor's plug-in, a service, a script. The commands use it themselves.
+
+    from rabbet.api import Rabbet
+
+    with Rabbet("hivescale") as project:
+        project.declare("combframe>=2")
+        project.resolve()
+        project.recreate()
+        print(project.drift().findings)
+
+All methods raise the errors of `rabbet.errors`, each with its reasons and the commands that help. Results are
+frozen values; `rabbet.documents` makes of them what the commands print with `--json`. Nothing is printed, and
+nobody is asked. This module imports little, for each method imports what it needs.
+"""
+
+from collections.abc import Sequence
+from contextlib import suppress
+from pathlib import Path
+from typing import TYPE_CHECKING, Self
+
+from rabbet.core.model.options import RecreateOptions, ResolveOptions
+from rabbet.core.progress import Observer, Silent
+from rabbet.errors import RabbetError
+from rabbet.workspace.machine import Machine
+from rabbet.workspace.project import behind, find_project
+from rabbet.workspace.session import Session
+
+if TYPE_CHECKING:
+    from types import TracebackType
+
+    from rabbet.core.model.declaration import Declaration, Section
+    from rabbet.core.model.edit import Edit
+    from rabbet.core.model.lock import Lock
+    from rabbet.environment.manifest import Manifest
+    from rabbet.tasks.compare import Compared
+    from rabbet.tasks.declare import Done
+    from rabbet.tasks.drift import Drift
+    from rabbet.tasks.explain import Explained
+    from rabbet.tasks.imports import Imports
+    from rabbet.tasks.lookup import LookedUp
+    from rabbet.tasks.recreate import RecreateReport
+    from rabbet.tasks.resolve import Resolved, Verdict
+    from rabbet.tasks.status import Status
+    from rabbet.workspace.opening import OpenedSources
+    from rabbet.workspace.result_cache import Fit, UpToDate
+    from rabbet.workspace.runtimes.explaining import RuntimeExplained
+
+__all__ = ["Rabbet", "RecreateOptions", "ResolveOptions"]
+
+
+class Rabbet:
+    """A project, or a variant of it, on this machine; to be closed, or used in a `with` statement.
+
+    Its files are read at each question, so that no answer is older than they are. One object is for one
+    thread; several of them, and commands beside them, may work on the same project.
+    """
+
+    def __init__(
+        self,
+        folder: Path | str = ".",
+        *,
+        variant: str | None = None,
+        offline: bool = False,
+        fresh_listings: bool = False,
+        attended: bool = True,
+        observer: Observer | None = None,
+    ) -> None:
+        """Find the project of a folder: its declaration lies there, or above it.
+
+        `offline` asks no network; `fresh_listings` asks indexes for listings that are said to be fresh, too.
+        The project's own build runs the project's code: where a program is `attended`, it is refused until
+        `agree_to_build` was called once on this machine. The `observer` is told how the work goes.
+        Raises `NoDeclaration`.
+        """
+        machine = Machine.of_this_process(
+            Path(folder), offline=offline, fresh_listings=fresh_listings, attended=attended
+        )
+        self.session = Session(find_project(machine.folder).of(variant), machine, observer or Silent())
+
+    @classmethod
+    def on(cls, session: Session) -> Self:
+        """The same for a session that is there already."""
+        found = cls.__new__(cls)
+        found.session = session
+        return found
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self,
+        kind: "type[BaseException] | None",
+        error: BaseException | None,
+        traceback: "TracebackType | None",
+    ) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """Write what is to be remembered, and end all connections; what needs them later gets new ones."""
+        self.session.machine.close()
+
+    @property
+    def folder(self) -> Path:
+        """The project's folder."""
+        return self.session.project.folder
+
+    @property
+    def environment(self) -> Path:
+        """The environment's folder, whether there is one or not."""
+        return self.session.project.environment
+
+    def declaration(self) -> "Declaration":
+        """What is declared. Raises `NotUnderstood`, and `WrongUsage` for a variant that there is not."""
+        return self.session.declaration()
+
+    def declare(self, *requirements: str, section: "Section | None" = None) -> "Done":
+        """Add or change libraries, such as `combframe>=2`, for the project or a section of it.
+
+        Raises `WrongUsage`, `NotUnderstood`, `CannotWrite`; the declaration is then as it was.
+        """
+        from rabbet.core.model.edit import Edit
+
+        return self.edit(
+            [Edit(verb="declare", what="library", value=one, section=section) for one in requirements]
+        )
+
+    def retract(self, *names: str, section: "Section | None" = None) -> "Done":
+        """Take libraries out of the project or a section of it. Raises as `declare`."""
+        from rabbet.core.model.edit import Edit
+
+        return self.edit([Edit(verb="retract", what="library", value=one, section=section) for one in names])
+
+    def edit(self, edits: "Sequence[Edit]", *, now: bool = False) -> "Done":
+        """Change anything that is declared; `now` resolves and recreates too, or puts all back.
+
+        Raises as `declare`, and `now` as `resolve` and `recreate`.
+        """
+        from rabbet.tasks.declare import carried_out
+
+        return carried_out(self.session, edits, now=now)
+
+    def lock(self) -> "Lock":
+        """What is locked. Raises `NoLock`, `NotUnderstood`."""
+        return self.session.lock()
+
+    def up_to_date(self) -> "tuple[UpToDate, ...]":
+        """The locks, if an earlier run found all of them up to date for these very files and interpreters.
+
+        Empty where that has to be worked out.
+        """
+        from rabbet.workspace.result_cache import recall_unchanged
+
+        return recall_unchanged(self.session)
+
+    def behind(self) -> str | None:
+        """Why the lock is not what the declaration asks for, as far as the two texts tell.
+
+        Raises `NoLock`, `NotUnderstood`.
+        """
+        return behind(self.session.project)
+
+    def resolve(self, options: ResolveOptions | None = None, *, write: bool = True) -> "tuple[Resolved, ...]":
+        """Settle every version, and `write` the locks: the declaration's own first, then its variants'.
+
+        Of a variant it is that one's alone. A lock that is up to date stays as it is, byte for byte.
+        Raises `NoSolution`, `SourceFailed`, `NoRuntime`, `NotUnderstood`, `BuildFailed`, `CannotWrite`.
+        """
+        asked = options or ResolveOptions()
+        opened = self._asked_ahead(anyway=not asked.plain or self.session.machine.fresh_listings)
+        from rabbet.tasks.resolve import resolve
+
+        return resolve(self.session, asked, writing=write, opened=opened)
+
+    def verify(self) -> "tuple[Verdict, ...]":
+        """Whether each lock is what resolving would leave as it is. Raises as `resolve`, and `NoLock`."""
+        opened = self._asked_ahead(anyway=True)
+        from rabbet.tasks.resolve import verify
+
+        return verify(self.session, opened)
+
+    def _asked_ahead(self, *, anyway: bool) -> "OpenedSources | None":
+        """Send the first questions before what reads the answers is loaded; what is wrong is told later."""
+        from rabbet.workspace.opening import asked_ahead
+
+        with suppress(RabbetError):
+            return asked_ahead(self.session, anyway=anyway)
+        return None
+
+    def explain(self, name: str) -> "Explained | RuntimeExplained":
+        """Why a library, or the runtime of a language, is in the lock, and what holds it back.
+
+        Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `WrongUsage` for one that is not locked.
+        """
+        from rabbet.core.needs.need import library_name
+
+        wanted = library_name(name)
+        if wanted not in self.lock().versions:
+            from rabbet.workspace.runtimes.explaining import explained_runtime
+
+            runtime = explained_runtime(self.session, wanted)
+            if runtime is not None:
+                return runtime
+        from rabbet.tasks.explain import explain
+
+        return explain(self.session, wanted)
+
+    def explain_all(self, *, holders: bool = False) -> "Explained":
+        """The whole lock as a graph; with `holders`, what holds each library back. Raises as `explain`."""
+        from rabbet.tasks.explain import explain_all
+
+        return explain_all(self.session, holders=holders)
+
+    def lookup(self, library: str) -> "LookedUp":
+        """The releases of a library, or those of some versions, such as `combframe>=2`.
+
+        Raises `NotUnderstood`, `SourceFailed`, `NoSolution` for one that no source knows.
+        """
+        from rabbet.formats.requirement import parse_requirement
+        from rabbet.tasks.lookup import lookup
+
+        return lookup(self.session, parse_requirement(library))
+
+    def compare(self, old: str, new: str | None = None) -> "Compared":
+        """What differs between two states, the present lock in place of a `new` one.
+
+        Each is written as the command `compare` takes it. Raises `NotUnderstood`, `WrongUsage`.
+        """
+        from rabbet.tasks.compare import compare
+
+        return compare(self.session, old, new)
+
+    def known_fit(self) -> "Fit | Manifest | None":
+        """That the environment matches the lock, if an earlier run found it so for these very files.
+
+        One that is gone is made again from what was noted when it was made. `None` where it has to be worked
+        out. Raises `CannotWrite`.
+        """
+        from rabbet.workspace.result_cache import recall_fit
+
+        known = recall_fit(self.session)
+        if known is not None or self.session.project.environment.exists():
+            return known
+        from rabbet.workspace.restore import restored
+
+        return restored(self.session)
+
+    def plan(self, options: RecreateOptions | None = None) -> "RecreateReport":
+        """What recreating would do; nothing is changed. Raises as `recreate`."""
+        from rabbet.tasks.recreate import prepare
+
+        return prepare(self.session, options or RecreateOptions())
+
+    def recreate(self, options: RecreateOptions | None = None) -> "RecreateReport":
+        """Make the environment match the lock; one that can't be completed stays as it was.
+
+        Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `EnvironmentFailed`, `SourceFailed`, `BuildFailed`,
+        `IntegrityFailed`, `CannotWrite`.
+        """
+        from rabbet.tasks.recreate import recreate
+
+        return recreate(self.session, options or RecreateOptions())
+
+    def agree_to_build(self) -> None:
+        """Let the project's own build run on this machine, which means code of the project."""
+        from rabbet.workspace.agreement import agree_to_build
+
+        agree_to_build(self.session)
+
+    def variables(self) -> dict[str, str]:
+        """The variables for a program that is to run in the environment. Raises `EnvironmentFailed`."""
+        from rabbet.tasks.run import inside
+
+        return inside(self.session)
+
+    def known_drift(self, *, notes: bool = True) -> int | None:
+        """How many libraries were compared, if an earlier run found no drift for these very files.
+
+        Mere `notes` count as drift or not. `None` where it has to be worked out.
+        """
+        from rabbet.workspace.result_cache import recall_no_findings
+        from rabbet.workspace.shadows import any_shadow
+
+        compared = recall_no_findings(self.session, notes=notes)
+        if compared is None or any_shadow(self.session):
+            return None
+        if notes:
+            from rabbet.exports.marked import stale_files
+
+            project = self.session.project
+            return None if stale_files(project.folder, project.lock_stamp()) else compared
+        return compared
+
+    def drift(self, *, place: str | None = None, deep: bool = False) -> "Drift":
+        """What is installed, against the lock: in the environment, or in some other `place`.
+
+        A `deep` look holds every file against the hashes of the lock. Nothing of what is installed is run.
+        Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `EnvironmentFailed`; a deep look `SourceFailed` too.
+        """
+        from rabbet.tasks.drift import drift, drift_elsewhere
+
+        if place is None:
+            return drift(self.session, deep=deep)
+        return drift_elsewhere(self.session, place, deep=deep)
+
+    def imports(self) -> "Imports":
+        """What the code imports, against the declaration. Raises `NoLock`, `NotUnderstood`."""
+        from rabbet.tasks.imports import imports
+
+        return imports(self.session)
+
+    def status(self) -> "Status":
+        """Where the project stands, by its files and the store alone. Raises `NotUnderstood`."""
+        from rabbet.tasks.status import status
+
+        return status(self.session)
