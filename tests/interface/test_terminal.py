@@ -6,6 +6,7 @@ import pty
 import re
 import select
 import shutil
+import socket
 import subprocess
 import sys
 import termios
@@ -200,12 +201,19 @@ class Begin(ProgramCase):
         self.assertRegex(declared["project"]["requires-python"], r"^>=3\.\d+$")
 
 
+def free_port() -> str:
+    """A port that nothing listens on: other suites may run on this machine."""
+    with socket.create_server(("127.0.0.1", 0)) as server:
+        return str(server.getsockname()[1])
+
+
 class Demo(ProgramCase):
     """The example plays to its end and leaves what it was told to leave."""
 
     def test_demo(self) -> None:
         """All commands are printed with what came back; a kept project goes on with a served index."""
-        shown = self.rabbet("demo", "--keep", "kept", "--port", "8449").out
+        port = free_port()
+        shown = self.rabbet("demo", "--keep", "kept", "--port", port).out
         for words in (
             "$ rabbet resolve",
             "week 20 | ####",
@@ -215,7 +223,7 @@ class Demo(ProgramCase):
             self.assertIn(words, shown)
         self.assertEqual({path.name for path in self.project.iterdir()}, {"kept"})
         server = subprocess.Popen(
-            self.command("demo", "--serve", "--port", "8449"),
+            self.command("demo", "--serve", "--port", port),
             env=self.variables,
             stdout=subprocess.PIPE,
             text=True,
@@ -223,7 +231,7 @@ class Demo(ProgramCase):
         self.addCleanup(server.communicate)
         self.addCleanup(server.terminate)
         assert server.stdout is not None
-        self.assertIn("http://127.0.0.1:8449/simple/", server.stdout.readline())
+        self.assertIn(f"http://127.0.0.1:{port}/simple/", server.stdout.readline())
         project = self.project / "kept" / "hivescale"
         self.rabbet("declare", "skepio", folder=project)
         self.rabbet("resolve", folder=project)
