@@ -13,7 +13,7 @@ from pathlib import Path
 from tests.support.catalogue import TARGET
 
 from bench.made_up_index import MadeUpIndex, Release, declaration_for, generate
-from rabbet.core.model.declaration import Declared
+from rabbet.core.declaration.model import Declared
 from rabbet.core.needs.need import Need
 from rabbet.core.solve.search import Effort
 from rabbet.core.solve.solver import Refutation, solve

@@ -1,6 +1,6 @@
 """Write `docs/reference.md` and the page for `man` from the code; with `--check`, tell if they are current.
 
-What the code can't say, such as what a key is for, stands here in tables; a key, variable or exit code that
+What the code can't say, such as what a variable is for, stands here in tables; a variable or exit code that
 is missing in them is an error.
 """
 
@@ -13,31 +13,10 @@ from pathlib import Path
 from rabbet import __version__
 from rabbet.cli.main import parser_for
 from rabbet.cli.registry import COMMANDS, HEADINGS
+from rabbet.core.declaration.keys import KEYS
 from rabbet.errors import ExitCode
-from rabbet.formats import pyproject
 
 PROJECT = Path(__file__).resolve().parent.parent
-KEYS = {
-    "baselines": "the oldest `glibc`, `macos` and `musl` that the lock has to serve: a table",
-    "build-from-source": "libraries whose own build code may run: a list",
-    "editable": "`false` builds wheels of the project and of checkouts, instead of using them where they lie",
-    "builds": "options for single builds, a table each: `variables`, `settings`, `needs` and `system`",
-    "catalogues": "where runtimes can be had: tables with `name` and `url`, or `registry`",
-    "census": 'whether an inventory is sent after `recreate` (`every = "recreate"`), the `remote`,'
-    " and what to `leave-out`",
-    "corrections": "what releases say wrongly of their needs: tables by releases, such as `nectarplot==2.1`",
-    "languages": "languages that Rabbet does not know: a table each",
-    "limits": "bounds of libraries that only come along: a list of requirements",
-    "local": "checkouts that stand in for releases: a table, library → folder",
-    "newest": "`same`: all targets get the same versions where they can; else each its own newest",
-    "pythons": "versions of Python that the lock has to serve too, such as `3.13`: a list",
-    "runtimes": 'languages and their constraints: a table, such as `node = ">=20"`',
-    "sources": "where libraries come from: tables with `name`, `url`, and `only`, `fresh-for` or `builds`",
-    "system": 'packages of distributions that the project needs: a table, such as `debian = ["libpq5"]`',
-    "targets": "platforms that the lock has to serve, such as `linux-x86_64`: a list",
-    "variants": "variants of the project, with `runtimes` and `requirements` of their own: a table each",
-    "without": "libraries that must not come in: a list",
-}
 VARIABLES = {
     "RABBET_BUILD_SECONDS": "how long a hook of a build may take (3600)",
     "RABBET_CENSUS": "a database of inventories, in place of git",
@@ -105,7 +84,7 @@ def reference() -> str:
             if place == heading:
                 lines += _command(name, summary)
     lines += ["## Keys of `[tool.rabbet]`", "", "| key | what it is |", "|---|---|"]
-    lines += [f"| `{key}` | {KEYS[key]} |" for key in sorted(pyproject.SETTINGS)]
+    lines += [f"| `{key.name}` | {key.purpose} |" for key in sorted(KEYS)]
     lines += ["", "## Files", "", "| file | what it is |", "|---|---|"]
     lines += [f"| `{name}` | {told} |" for name, told in FILES.items()]
     lines += ["", "## Variables", "", "| variable | what it does |", "|---|---|"]

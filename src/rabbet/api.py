@@ -28,8 +28,8 @@ from rabbet.workspace.session import Session
 if TYPE_CHECKING:
     from types import TracebackType
 
-    from rabbet.core.model.declaration import Declaration, Section
-    from rabbet.core.model.edit import Edit
+    from rabbet.core.declaration.edit import Edit
+    from rabbet.core.declaration.model import Declaration, Section
     from rabbet.core.model.lock import Lock
     from rabbet.environment.manifest import Manifest
     from rabbet.tasks.compare import Compared
@@ -118,7 +118,7 @@ class Rabbet:
 
         Raises `WrongUsage`, `NotUnderstood`, `CannotWrite`; the declaration is then as it was.
         """
-        from rabbet.core.model.edit import Edit
+        from rabbet.core.declaration.edit import Edit
 
         return self.edit(
             [Edit(verb="declare", what="library", value=one, section=section) for one in requirements]
@@ -126,7 +126,7 @@ class Rabbet:
 
     def retract(self, *names: str, section: "Section | None" = None) -> "Done":
         """Take libraries out of the project or a section of it. Raises as `declare`."""
-        from rabbet.core.model.edit import Edit
+        from rabbet.core.declaration.edit import Edit
 
         return self.edit([Edit(verb="retract", what="library", value=one, section=section) for one in names])
 

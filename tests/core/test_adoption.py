@@ -5,9 +5,9 @@ import unittest
 from msgspec.structs import replace
 from packaging.version import Version
 
-from rabbet.core.adoption import Adoption, Evidence, Listed, Present, adopt
+from rabbet.core.declaration.adoption import Adoption, Evidence, Listed, Present, adopt
+from rabbet.core.declaration.model import Section
 from rabbet.core.drift.imports import ImportSite, Offered, role_of
-from rabbet.core.model.declaration import Section
 from rabbet.core.needs.need import library_name
 from tests.support import chance
 from tests.support.catalogue import requirement

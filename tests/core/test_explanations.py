@@ -6,7 +6,7 @@ import tomllib
 import unittest
 from pathlib import Path
 
-from rabbet.core.model.declaration import Declared
+from rabbet.core.declaration.model import Declared
 from rabbet.core.model.release import SetAside
 from rabbet.core.model.solution import Solution
 from rabbet.core.solve.explain.prose import explained

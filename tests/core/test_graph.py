@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
-from rabbet.core.corrections import corrected, idle_corrections
+from rabbet.core.declaration.corrections import corrected, idle_corrections
 from rabbet.core.graph.graph import Graph, asked_for_by, build_graph, own_size, size_with_needs
 from rabbet.core.graph.held_back import held_back
 from rabbet.core.graph.paths import paths_to, sections_of, tree

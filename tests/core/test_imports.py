@@ -5,9 +5,9 @@ import tomllib
 import unittest
 from pathlib import Path
 
+from rabbet.core.declaration.model import Section
 from rabbet.core.drift.imports import Code, ImportSite, Offered, import_findings, role_of
 from rabbet.core.drift.module_names import module_names
-from rabbet.core.model.declaration import Section
 from rabbet.core.needs.need import library_name
 from rabbet.formats.python_source import SourceBroken, imports_in, imports_in_notebook
 

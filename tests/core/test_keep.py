@@ -5,9 +5,9 @@ import unittest
 from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
+from rabbet.core.declaration.model import Declared, Section
 from rabbet.core.drift.keep import keep, loosened, lower_bound
 from rabbet.core.drift.stories import stories
-from rabbet.core.model.declaration import Declared, Section
 from rabbet.core.model.finding import Finding, Kind, Weight
 from rabbet.core.model.inventory import Installation
 from tests.support import chance

@@ -8,7 +8,7 @@ from packaging.version import Version
 
 from rabbet.core.census.matrix import State, matrix_of
 from rabbet.core.census.runtimes import runtime_findings
-from rabbet.core.model.declaration import DeclaredRuntime
+from rabbet.core.declaration.model import DeclaredRuntime
 from rabbet.core.model.finding import Finding, Kind, Weight
 from rabbet.core.model.lock import LockedRuntime
 from tests.support import chance

@@ -7,10 +7,10 @@ from pathlib import Path
 
 from packaging.version import Version
 
+from rabbet.core.declaration.model import Declaration
 from rabbet.core.lock.differences import declared_changes, differences
 from rabbet.core.lock.release_overview import offers_of
 from rabbet.core.lock.version_changes import build_moves, explained_moves, runtime_moves
-from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, LockedBuild, LockedLibrary, LockedRuntime, LockedWheel
 from rabbet.core.model.release import ListedFile, Listing
 from rabbet.core.needs.need import Need, library_name

@@ -8,10 +8,10 @@ from packaging.markers import Marker
 from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
+from rabbet.core.declaration.model import Declaration
 from rabbet.core.lock.build import Solved, build_lock
 from rabbet.core.lock.marker import separating_marker
 from rabbet.core.lock.select import needed
-from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, LockedLibrary, LockedWheel, Selection
 from rabbet.core.model.solution import Solution
 from rabbet.core.needs.need import library_name

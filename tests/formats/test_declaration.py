@@ -9,9 +9,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 from packaging.specifiers import SpecifierSet
 
+from rabbet.core.declaration.edit import Change, Edit
+from rabbet.core.declaration.model import Declaration, Section
 from rabbet.core.model.build import Told
-from rabbet.core.model.declaration import Declaration, Section
-from rabbet.core.model.edit import Change, Edit
 from rabbet.core.needs.need import Need, library_name
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import apply

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
-from rabbet.core.model.declaration import DeclaredRuntime
+from rabbet.core.declaration.model import DeclaredRuntime
 from rabbet.core.model.runtime import RuntimeOffer
 from rabbet.core.solve.runtimes import choose_runtimes
 from rabbet.core.solve.solver import Refutation

@@ -7,7 +7,7 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.model.declaration import Declaration, Declared, Section
+from rabbet.core.declaration.model import Declaration, Declared, Section
 from rabbet.core.model.release import Candidate, ListedFile, Metadata, SetAside
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need, library_name

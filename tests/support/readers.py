@@ -9,9 +9,9 @@ from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
+from rabbet.core.declaration.edit import Edit
 from rabbet.core.file_name import BadFileName, parse_file_name
 from rabbet.core.lock.select import needed
-from rabbet.core.model.edit import Edit
 from rabbet.core.model.lock import Lock, LockedLibrary, LockedWheel
 from rabbet.core.model.release import Listing
 from rabbet.core.needs.need import library_name

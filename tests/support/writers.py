@@ -22,7 +22,7 @@ from rabbet.cli.run_log import log_file, note_run
 from rabbet.cli.style import COLOURED, table
 from rabbet.cli.views.census import csv_lines
 from rabbet.core.culprit.outcome import Symptom
-from rabbet.core.model.edit import Edit
+from rabbet.core.declaration.edit import Edit
 from rabbet.core.model.lock import (
     Lock,
     LockedArchive,

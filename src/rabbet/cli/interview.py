@@ -4,7 +4,7 @@ from argparse import Namespace
 
 from rabbet.cli.context import Context
 from rabbet.cli.prompt import ask, ask_choice
-from rabbet.core.model.declaration import Declaration
+from rabbet.core.declaration.model import Declaration
 from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import specifiers_text
 from rabbet.core.shell import quoted

@@ -2,13 +2,14 @@
 
 from argparse import ArgumentParser, ArgumentTypeError, Namespace
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Literal, get_args
+from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from datetime import datetime
 
-    from rabbet.core.model.declaration import Section
-    from rabbet.core.model.edit import Edit
+    from rabbet.core.declaration.edit import Edit
+    from rabbet.core.declaration.keys import Verb
+    from rabbet.core.declaration.model import Section
     from rabbet.core.needs.need import Need
 
 __all__ = [
@@ -16,9 +17,9 @@ __all__ = [
     "USUAL_LIMIT",
     "a_library",
     "a_release",
+    "add_entries",
     "add_fresh_listings",
     "add_json",
-    "add_listed",
     "add_loudness",
     "add_now",
     "add_offline",
@@ -126,7 +127,7 @@ def add_section(parser: ArgumentParser, purpose: str) -> None:
 
 def section_of(arguments: Namespace) -> "Section | None":
     """The section that was named, if one was."""
-    from rabbet.core.model.declaration import Section
+    from rabbet.core.declaration.model import Section
     from rabbet.core.needs.need import library_name
 
     for kind, name in (
@@ -177,16 +178,29 @@ def add_several(
     )
 
 
-def add_listed(parser: ArgumentParser, **options: tuple[str, str]) -> None:
-    """Options that take one or more entries each: what to show for one (`LIBRARY`: a name), and the help."""
-    for name, (shown, purpose) in options.items():
-        kind = a_library if shown == "LIBRARY" else str
-        add_several(parser, f"--{name.replace('_', '-')}", shown, purpose, kind=kind)
+def add_entries(parser: ArgumentParser, verb: "Verb") -> None:
+    """The options that take entries of the declaration's keys; what is shown as `LIBRARY` is a name."""
+    from rabbet.core.declaration.keys import KEYS
+
+    for key in KEYS:
+        option, name = key.option(verb), f"--{key.entry}"
+        if option is None:
+            continue
+        if option.choices:
+            parser.add_argument(name, choices=option.choices, help=option.purpose)
+        elif isinstance(option.shown, tuple):
+            parser.add_argument(
+                name, metavar=option.shown, nargs=2, action="append", default=[], help=option.purpose
+            )
+        else:
+            kind = a_library if option.shown == "LIBRARY" else str
+            add_several(parser, name, option.shown, option.purpose, kind=kind)
 
 
-def edits_of(verb: Literal["declare", "retract"], arguments: Namespace) -> "list[Edit]":
+def edits_of(verb: "Verb", arguments: Namespace) -> "list[Edit]":
     """What `declare` and `retract` are to do; a section without libraries is retracted whole."""
-    from rabbet.core.model.edit import Edit, What
+    from rabbet.core.declaration.edit import Edit
+    from rabbet.core.declaration.keys import KEYS
 
     section = section_of(arguments)
     exactly = getattr(arguments, "exactly", False)
@@ -194,7 +208,7 @@ def edits_of(verb: Literal["declare", "retract"], arguments: Namespace) -> "list
         Edit(verb=verb, what="library", value=library, section=section, exactly=exactly)
         for library in arguments.libraries
     ]
-    for what in get_args(What):
+    for what in ("runtime", *(key.entry for key in KEYS if key.option(verb)), "own-version"):
         place = section if what == "runtime" else None
         given = _values(getattr(arguments, what.replace("-", "_"), None))
         edits += [Edit(verb=verb, what=what, value=one, section=place) for one in given]

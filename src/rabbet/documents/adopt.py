@@ -4,7 +4,7 @@ from typing import ClassVar
 
 from msgspec import Struct
 
-from rabbet.core.adoption import Adopted
+from rabbet.core.declaration.adoption import Adopted
 from rabbet.core.needs.wording import need_text
 from rabbet.tasks.adopt import Adopting
 

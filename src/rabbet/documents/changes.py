@@ -5,9 +5,10 @@ from typing import ClassVar
 from msgspec import Struct
 from msgspec.structs import asdict
 
-from rabbet.core.model.declaration import Declaration
-from rabbet.core.model.edit import Change
-from rabbet.tasks.declare import Done, entries_of
+from rabbet.core.declaration.edit import Change
+from rabbet.core.declaration.entries import entries
+from rabbet.core.declaration.model import Declaration
+from rabbet.tasks.declare import Done
 
 __all__ = ["ChangesDocument", "EntriesDocument", "verb_of"]
 
@@ -49,8 +50,8 @@ class EntriesDocument(Struct, frozen=True):
 
     def document(self) -> dict[str, object]:
         """The content of the JSON document."""
-        entries = [{"what": what, "entry": entry} for what, entry in entries_of(self.declaration)]
-        return {"project": self.declaration.name, "entries": entries}
+        found = [{"what": one.what, "entry": one.text} for one in entries(self.declaration)]
+        return {"project": self.declaration.name, "entries": found}
 
 
 def verb_of(change: Change) -> str:

@@ -14,6 +14,17 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
+from rabbet.core.declaration.keys import KEYS, Key, Shape
+from rabbet.core.declaration.model import (
+    CatalogueEntry,
+    CensusEntry,
+    Correction,
+    Declaration,
+    DeclaredRuntime,
+    SourceEntry,
+    Variant,
+    allows_minor,
+)
 from rabbet.core.limits import (
     DEEPEST,
     LONGEST_FRESH,
@@ -25,16 +36,6 @@ from rabbet.core.limits import (
     MOST_VARIANTS,
 )
 from rabbet.core.model.build import BuildOptions, Told
-from rabbet.core.model.declaration import (
-    CatalogueEntry,
-    CensusEntry,
-    Correction,
-    Declaration,
-    DeclaredRuntime,
-    SourceEntry,
-    Variant,
-    allows_minor,
-)
 from rabbet.core.needs.need import Need, is_name, library_name
 from rabbet.core.targets import BASELINES, OLDEST_PYTHON, PLATFORMS
 from rabbet.errors import NotUnderstood
@@ -45,30 +46,10 @@ from rabbet.formats.requirement import parse_requirement, parse_versions
 from rabbet.formats.told import needs_by_extra
 from rabbet.formats.toml import Problems, Table, parse_toml
 
-__all__ = ["SETTINGS", "read_catalogues", "read_declaration", "wrong_source"]
+__all__ = ["read_catalogues", "read_declaration", "wrong_source"]
 
 DISTRIBUTIONS = ("alpine", "debian", "fedora")
 _PACKAGE = re.compile(r"[A-Za-z0-9]([A-Za-z0-9+._-]*[A-Za-z0-9+._])?\Z")  # `NAME-` would take one away
-SETTINGS = (
-    "runtimes",
-    "languages",
-    "catalogues",
-    "census",
-    "sources",
-    "system",
-    "targets",
-    "pythons",
-    "baselines",
-    "newest",
-    "variants",
-    "local",
-    "build-from-source",
-    "builds",
-    "editable",
-    "limits",
-    "without",
-    "corrections",
-)
 _MINOR = re.compile(r"^[0-9]{1,3}\.[0-9]{1,3}\Z")
 _NAME = re.compile(r"^[A-Za-z0-9]([A-Za-z0-9._-]*[A-Za-z0-9])?\Z")  # of a group or an extra (PEP 685)
 _DURATION = re.compile(r"([0-9]{1,6})([smh])\Z")
@@ -95,7 +76,7 @@ def read_declaration(
     groups = document.table("dependency-groups")
     amount = _Amount(document.problems)
     amount.add(sum(table.count() for table in (project, groups, settings, document.table("build-system"))))
-    settings.allow_only(*SETTINGS)
+    settings.allow_only(*(key.name for key in KEYS))
     build_system = build_system_in(document)
     by_build = frozenset(_left_to_build(document, project, built=build_system is not None or has_setup))
     if by_build and build_system is None:
@@ -112,16 +93,9 @@ def read_declaration(
         groups={name: own.put_in_place(needs) for name, needs in _Groups(groups, amount).all().items()},
         extras={name: own.put_in_place(needs) for name, needs in extras.items()},
         variants=_variants(settings.table("variants"), own),
-        local=_local(settings.table("local")),
-        build_from_source=frozenset(library_name(name) for name in settings.texts("build-from-source")),
         sources=tuple(_source(entry) for entry in sources if not _holds_builds(entry)),
         team_builds=tuple(_source(entry) for entry in sources if _holds_builds(entry)),
-        targets=_known(settings, "targets", lambda text: text in PLATFORMS, ", ".join(PLATFORMS)),
-        pythons=_known(settings, "pythons", lambda text: bool(_MINOR.match(text)), "versions such as 3.12"),
-        baselines=_baselines(settings.table("baselines")),
         same_versions=_newest(settings) == "same",
-        limits=_limits(settings),
-        without=_without(settings),
         corrections=_corrections(settings.table("corrections")),
         runtimes=tuple(_runtimes(settings.table("runtimes"))),
         languages=read_languages(settings.table("languages"), trusted=False),
@@ -135,6 +109,7 @@ def read_declaration(
         editable=settings.get("editable", bool, True),
         by_build=by_build,
     )
+    declaration = replace(declaration, **_usual_keys(settings))
     if told is not None and by_build:
         declaration = _with_told(declaration, told)
     _check_without(declaration, document.problems)
@@ -248,24 +223,6 @@ def _own_version(project: Table) -> Version | None:
     except ValueError:
         project.problems.add("project.version", f"'{str(text)[:60]}' is not a version")
         return None
-
-
-def _known(settings: Table, key: str, fits: Callable[[str], bool], known: str) -> tuple[str, ...]:
-    """A list of texts of a certain form."""
-    found = settings.texts(key)
-    for text in found:
-        if not fits(text):
-            settings.problems.add(settings.place(key), f"'{text[:60]}' is not one of: {known}")
-    return tuple(dict.fromkeys(filter(fits, found)))
-
-
-def _baselines(table: Table) -> Mapping[str, str]:
-    table.allow_only(*BASELINES)
-    found = {key: table.text(key) or "" for key in table if key in BASELINES}
-    for key, text in found.items():
-        if not _MINOR.match(text):
-            table.problems.add(table.place(key), f"'{text[:60]}' is no version such as {BASELINES[key]}")
-    return found
 
 
 def _python(*places: tuple[Table, str]) -> SpecifierSet:
@@ -445,24 +402,6 @@ def _newest(settings: Table) -> str:
     return newest
 
 
-def _limits(settings: Table) -> tuple[Need, ...]:
-    """Bounds of libraries that others ask for: names and versions, and nothing that would bring one in."""
-    found = _requirements(settings, "limits")
-    for one in found:
-        if not one.specifier or one.extras or one.url:
-            problem = f"'{one.name}' must be a library with versions, such as 'combframe<3'"
-            settings.problems.add(settings.place("limits"), problem)
-    return found
-
-
-def _without(settings: Table) -> frozenset[NormalizedName]:
-    names = settings.texts("without")
-    for name in names:
-        if not _NAME.match(name):
-            settings.problems.add(settings.place("without"), f"'{name[:60]}' is no library's name")
-    return frozenset(library_name(name) for name in names)
-
-
 def _corrections(table: Table) -> tuple[Correction, ...]:
     """What is wrong in the metadata of releases, such as `"nectarplot==2.1" = { drop = ["combframe"] }`."""
     found = []
@@ -491,9 +430,62 @@ def _check_without(declaration: Declaration, problems: Problems) -> None:
             problems.add("tool.rabbet.without", f"'{one.need.name}' is required by {who} itself")
 
 
-def _local(table: Table) -> Mapping[NormalizedName, str]:
-    """Libraries and the folders of their checkouts."""
-    return {library_name(key): table.required(key) for key in table}
+def _usual_keys(settings: Table) -> dict[str, object]:
+    """What the keys in the usual shapes hold, by the fields of the declaration."""
+    return {key.field: _READERS[key.shape](settings, key) for key in KEYS if key.shape in _READERS}
+
+
+def _names_in(settings: Table, key: Key) -> frozenset[NormalizedName]:
+    names = settings.texts(key.name)
+    for name in names:
+        if not _NAME.match(name):
+            settings.problems.add(settings.place(key.name), f"'{name[:60]}' is no library's name")
+    return frozenset(library_name(name) for name in names)
+
+
+def _texts_in(settings: Table, key: Key) -> tuple[str, ...]:
+    """A list of texts of a certain form."""
+    found, (fits, known) = settings.texts(key.name), _FORMS[key.name]
+    for text in found:
+        if not fits(text):
+            settings.problems.add(settings.place(key.name), f"'{text[:60]}' is not one of: {known}")
+    return tuple(dict.fromkeys(filter(fits, found)))
+
+
+def _bounds_in(settings: Table, key: Key) -> tuple[Need, ...]:
+    """Bounds of libraries that others ask for: names and versions, and nothing that would bring one in."""
+    found = _requirements(settings, key.name)
+    for one in found:
+        if not one.specifier or one.extras or one.url:
+            problem = f"'{one.name}' must be a library with versions, such as 'combframe<3'"
+            settings.problems.add(settings.place(key.name), problem)
+    return found
+
+
+def _table_in(settings: Table, key: Key) -> Mapping[str, str]:
+    """Texts by names: of libraries, or of those that the key allows."""
+    table, allowed = settings.table(key.name), _ALLOWED.get(key.name)
+    if allowed is None:
+        return {library_name(name): table.required(name) for name in table}
+    table.allow_only(*allowed)
+    found = {name: table.text(name) or "" for name in table if name in allowed}
+    for name, text in found.items():
+        if not _MINOR.match(text):
+            table.problems.add(table.place(name), f"'{text[:60]}' is no version such as {allowed[name]}")
+    return found
+
+
+_FORMS: Mapping[str, tuple[Callable[[str], bool], str]] = {
+    "targets": (lambda text: text in PLATFORMS, ", ".join(PLATFORMS)),
+    "pythons": (lambda text: bool(_MINOR.match(text)), "versions such as 3.12"),
+}
+_ALLOWED: Mapping[str, Mapping[str, str]] = {"baselines": BASELINES}  # with a version as an example
+_READERS: Mapping[Shape, Callable[[Table, Key], object]] = {
+    Shape.NAMES: _names_in,
+    Shape.TEXTS: _texts_in,
+    Shape.BOUNDS: _bounds_in,
+    Shape.TABLE: _table_in,
+}
 
 
 class _Groups:

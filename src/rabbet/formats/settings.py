@@ -4,7 +4,7 @@ from collections.abc import Mapping
 
 from msgspec import Struct, field
 
-from rabbet.core.model.declaration import CatalogueEntry
+from rabbet.core.declaration.model import CatalogueEntry
 from rabbet.core.model.language import Language
 from rabbet.formats.address import hidden, is_address
 from rabbet.formats.language_table import read_languages

@@ -17,9 +17,9 @@ from msgspec.structs import replace
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
+from rabbet.core.declaration.model import Declaration
 from rabbet.core.lock.select import needed
 from rabbet.core.model.build import BuildKind, BuildOptions
-from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import (
     OWN_FOLDER,
     Artifact,

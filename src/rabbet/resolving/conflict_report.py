@@ -10,8 +10,8 @@ from msgspec.structs import replace
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.model.declaration import Correction, Declaration
-from rabbet.core.model.edit import Edit
+from rabbet.core.declaration.edit import Edit
+from rabbet.core.declaration.model import Correction, Declaration
 from rabbet.core.model.target import Target
 from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import Need, library_name

@@ -1,7 +1,7 @@
 """Detect file conflicts between locked libraries whose wheels are in the store."""
 
+from rabbet.core.declaration.model import Declaration
 from rabbet.core.lock.select import needed
-from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, Needed
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.targets import target_of

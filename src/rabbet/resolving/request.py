@@ -7,7 +7,7 @@ from msgspec import Struct, field
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.model.declaration import Declaration
+from rabbet.core.declaration.model import Declaration
 from rabbet.core.model.lock import Lock
 from rabbet.core.model.options import ResolveOptions
 from rabbet.core.model.runtime import PythonRuntime

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from msgspec.structs import replace
 from packaging.utils import NormalizedName
 
-from rabbet.core.model.declaration import Declaration
+from rabbet.core.declaration.model import Declaration
 from rabbet.core.model.lock import Lock
 from rabbet.core.model.options import ResolveOptions
 from rabbet.core.model.release import Metadata

@@ -9,10 +9,10 @@ from msgspec.structs import replace
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.corrections import corrected, idle_corrections
+from rabbet.core.declaration.corrections import corrected, idle_corrections
+from rabbet.core.declaration.model import Declaration
 from rabbet.core.lock.build import Solved, build_lock, merged_builds
 from rabbet.core.lock.version_changes import Move, build_moves, explained_moves, runtime_moves
-from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import (
     Lock,
     LockedCheckout,

@@ -4,9 +4,9 @@ from collections.abc import Iterable, Sequence
 
 from msgspec.structs import replace
 
+from rabbet.core.declaration.edit import Edit
+from rabbet.core.declaration.model import Declared, Section
 from rabbet.core.model.build import Told
-from rabbet.core.model.declaration import Declared, Section
-from rabbet.core.model.edit import Edit
 from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text
 from rabbet.core.shell import quoted

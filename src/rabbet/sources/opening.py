@@ -3,7 +3,7 @@
 from collections.abc import Callable
 from pathlib import Path
 
-from rabbet.core.model.declaration import SourceEntry
+from rabbet.core.declaration.model import SourceEntry
 from rabbet.disk.named import path_named
 from rabbet.errors import SourceFailed
 from rabbet.formats.address import is_address, parse_address

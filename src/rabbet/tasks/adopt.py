@@ -8,9 +8,9 @@ from msgspec import Struct
 from msgspec.structs import replace
 from packaging.version import Version
 
-from rabbet.core.adoption import Adoption, Evidence, Left, adopt
-from rabbet.core.model.declaration import Declaration
-from rabbet.core.model.edit import Edit
+from rabbet.core.declaration.adoption import Adoption, Evidence, Left, adopt
+from rabbet.core.declaration.edit import Edit
+from rabbet.core.declaration.model import Declaration
 from rabbet.core.needs.need import library_name
 from rabbet.core.needs.wording import need_text, specifiers_text
 from rabbet.core.progress import Observer

@@ -6,7 +6,7 @@ from pathlib import Path
 
 from msgspec import Struct
 
-from rabbet.core.model.declaration import Declaration, SourceEntry
+from rabbet.core.declaration.model import Declaration, SourceEntry
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import specifiers_text

@@ -16,9 +16,9 @@ from packaging.version import Version
 from rabbet.builds.building import known_wheel
 from rabbet.builds.identity import facts_of
 from rabbet.compose.fetch import content_from
+from rabbet.core.declaration.model import Declaration
 from rabbet.core.file_name import parse_wheel_name
 from rabbet.core.lock.select import libraries_for, needed, own_project, serving_wheel
-from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, LockedFile, LockedLibrary, LockedRuntime, Needed, ToInstall
 from rabbet.core.model.options import RecreateOptions, ResolveOptions
 from rabbet.core.model.runtime import PythonRuntime, RuntimeArchive, RuntimeOffer

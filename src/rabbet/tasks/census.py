@@ -12,7 +12,7 @@ from msgspec.structs import replace
 
 from rabbet import __version__
 from rabbet.core.census.matrix import Matrix, State, matrix_of, reordered
-from rabbet.core.model.edit import Edit
+from rabbet.core.declaration.edit import Edit
 from rabbet.core.model.machine_inventory import MachineInventory
 from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import library_name

@@ -14,12 +14,12 @@ from msgspec.structs import replace
 from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 
-from rabbet.core.corrections import corrected
 from rabbet.core.culprit.consistency import Consistency, Side, in_order
 from rabbet.core.culprit.mixture import Change, Mixture
 from rabbet.core.culprit.outcome import Outcome, Runs, Symptom
 from rabbet.core.culprit.verdict import Answer, Verdict, find_culprits
-from rabbet.core.model.declaration import Declaration
+from rabbet.core.declaration.corrections import corrected
+from rabbet.core.declaration.model import Declaration
 from rabbet.core.model.lock import Lock, Needed, ToInstall
 from rabbet.core.model.release import Metadata
 from rabbet.core.needs.need import Need

@@ -10,10 +10,10 @@ from msgspec import Struct
 from msgspec.structs import replace
 from packaging.version import Version
 
-from rabbet.core.model.declaration import Declaration
-from rabbet.core.model.edit import Change, Edit
+from rabbet.core.declaration.edit import Change, Edit
+from rabbet.core.declaration.keys import KEYS
+from rabbet.core.declaration.model import Declaration
 from rabbet.core.needs.need import is_name, library_name
-from rabbet.core.needs.wording import build_options_texts, need_text, specifiers_text
 from rabbet.core.targets import BASELINES, PLATFORMS, target_of
 from rabbet.disk.atomic import put_back_on_failure, write_text
 from rabbet.disk.named import path_named
@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from rabbet.tasks.recreate import RecreateReport
     from rabbet.tasks.resolve import Resolved
 
-__all__ = ["Done", "Edited", "carried_out", "change", "entries_of"]
+__all__ = ["Done", "Edited", "carried_out", "change"]
 
 
 class Edited(Struct, frozen=True):
@@ -43,8 +43,8 @@ class Edited(Struct, frozen=True):
 
     @property
     def bears_on_lock(self) -> bool:
-        """Whether the lock may have to follow: it holds neither the project's version nor what is sent."""
-        apart = ("project.version", "tool.rabbet.census")
+        """Whether the lock may have to follow."""
+        apart = ("project.version", *(key.place for key in KEYS if not key.on_lock))
         return any(change.happened and not change.place.startswith(apart) for change in self.changes)
 
 
@@ -192,44 +192,3 @@ def _served_unnamed(session: Session, declaration: Declaration, edits: Sequence[
         minors = {minor for _, minor in places}
         for minor in sorted(minors - {*pythons}, key=Version):
             yield Edit(verb="declare", what="python", value=minor)
-
-
-def _project_text(declaration: Declaration) -> str:
-    """The project's name and version, and how it is built."""
-    version = str(declaration.version or ("(its build tells the version)" if declaration.dynamic else ""))
-    backend = f", built by {declaration.build_system.backend}" if declaration.build_system else ""
-    return f"{declaration.name} {version}".rstrip() + backend
-
-
-def entries_of(declaration: Declaration) -> tuple[tuple[str, str], ...]:
-    """All that is declared: what it is, and the entry as people write it."""
-    found = [("project", _project_text(declaration))]
-    if declaration.by_build and declaration.told is None:
-        found += [("needs", "its build tells them, when it is asked: rabbet resolve")]
-    elif declaration.by_build:
-        found += [("needs", "its build tells them")]
-    found += [("runtime", f"python{specifiers_text(declaration.python)}")]
-    found += [("runtime", str(runtime)) for runtime in declaration.runtimes]
-    found += [(str(one.section or "library"), need_text(one.need)) for one in declaration.declared()]
-    found += [("limit", need_text(limit)) for limit in declaration.limits]
-    found += [("without", name) for name in sorted(declaration.without)]
-    found += [("correction", str(correction)) for correction in declaration.corrections]
-    found += [("target", target) for target in declaration.targets]
-    found += [("python", python) for python in declaration.pythons]
-    found += [("baseline", f"{key}={value}") for key, value in declaration.baselines.items()]
-    found += [("newest", "the same for all targets")] if declaration.same_versions else []
-    for name, variant in sorted(declaration.variants.items()):
-        if variant.python:
-            found.append((f"variant {name}", f"python{specifiers_text(variant.python)}"))
-        found += [(f"variant {name}", str(runtime)) for runtime in variant.runtimes]
-        found += [(f"variant {name}", need_text(need)) for need in variant.needs]
-    found += [("checkout", f"{name} in {path}") for name, path in sorted(declaration.local.items())]
-    found += [("build from source", name) for name in sorted(declaration.build_from_source)]
-    for name, one in sorted(declaration.builds.items()):
-        found += [(f"build of {name}", text) for text in build_options_texts(one)]
-    for distribution, names in sorted(declaration.system.items()):
-        found.append(("system", f"{', '.join(names)} ({distribution})"))
-    found += [("source", f"{source.name}={source.url}") for source in declaration.sources]
-    found += [("builds of the team", f"{one.name}={one.url}") for one in declaration.team_builds]
-    found += [("catalogue", f"{entry.name}={entry.url}") for entry in declaration.catalogues]
-    return tuple(found)

@@ -9,12 +9,12 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.corrections import corrected, corrections_of
+from rabbet.core.declaration.corrections import corrected, corrections_of
+from rabbet.core.declaration.model import Declaration, Declared
 from rabbet.core.graph.graph import Graph, build_graph
 from rabbet.core.graph.held_back import Holder, held_back
 from rabbet.core.lock.select import libraries_for
 from rabbet.core.lock.serving import refuse_unserved
-from rabbet.core.model.declaration import Declaration, Declared
 from rabbet.core.model.lock import Lock, LockedLibrary
 from rabbet.core.model.release import SetAside
 from rabbet.core.model.target import Target

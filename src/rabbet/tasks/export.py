@@ -9,8 +9,8 @@ from msgspec.structs import replace
 from packaging.version import Version
 
 from rabbet import __version__
+from rabbet.core.declaration.model import Declaration
 from rabbet.core.lock.serving import places_of
-from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Lock, LockedLibrary
 from rabbet.core.model.options import RecreateOptions
 from rabbet.core.shell import quoted, variant_option

@@ -8,10 +8,10 @@ from pathlib import Path
 from msgspec import Struct
 from packaging.utils import NormalizedName
 
+from rabbet.core.declaration.model import Declaration, Section
 from rabbet.core.drift.imports import Code, ImportFinding, Offered, by_module, import_findings, owners_of
 from rabbet.core.limits import MOST_BY_HAND
 from rabbet.core.lock.select import needed
-from rabbet.core.model.declaration import Declaration, Section
 from rabbet.core.model.finding import Weight
 from rabbet.core.model.lock import Lock
 from rabbet.core.needs.need import library_name

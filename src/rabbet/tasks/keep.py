@@ -6,10 +6,10 @@ from msgspec import Struct
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
+from rabbet.core.declaration.edit import Change
+from rabbet.core.declaration.model import Section
 from rabbet.core.drift.keep import keep
 from rabbet.core.drift.mends import is_by_hand
-from rabbet.core.model.declaration import Section
-from rabbet.core.model.edit import Change
 from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import library_name
 from rabbet.core.shell import quoted

@@ -10,7 +10,7 @@ from msgspec.structs import replace
 from packaging.utils import NormalizedName
 from packaging.version import InvalidVersion, Version
 
-from rabbet.core.model.declaration import Declaration
+from rabbet.core.declaration.model import Declaration
 from rabbet.core.model.lock import Lock, LockedLibrary
 from rabbet.core.model.options import ResolveOptions
 from rabbet.core.model.runtime import PythonRuntime

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from msgspec import Struct
 
-from rabbet.core.model.declaration import Declaration
+from rabbet.core.declaration.model import Declaration
 from rabbet.core.model.lock import Lock, LockedRuntime
 from rabbet.core.model.runtime import PythonRuntime, Refusal, Runtime
 from rabbet.core.needs.wording import specifiers_text

@@ -10,7 +10,7 @@ from msgspec import Struct, field
 from packaging.utils import NormalizedName
 from packaging.version import InvalidVersion, Version
 
-from rabbet.core.model.declaration import Declaration
+from rabbet.core.declaration.model import Declaration
 from rabbet.environment.configuration import read_configuration
 from rabbet.environment.install_state import own_install_state
 from rabbet.errors import EnvironmentFailed, SourceFailed

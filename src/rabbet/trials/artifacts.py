@@ -7,8 +7,8 @@ from msgspec.structs import replace
 from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 
+from rabbet.core.declaration.model import Declaration
 from rabbet.core.lock.select import serving_wheel
-from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import Artifact, Lock, LockedCheckout, LockedLibrary, LockedWheel
 from rabbet.core.model.release import Candidate
 from rabbet.core.model.target import Target

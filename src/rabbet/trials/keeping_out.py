@@ -8,8 +8,8 @@ from packaging.specifiers import SpecifierSet
 from rabbet.core.culprit.bounds import bounds_without
 from rabbet.core.culprit.consistency import PYTHON
 from rabbet.core.culprit.mixture import Change
-from rabbet.core.model.declaration import Declaration
-from rabbet.core.model.edit import Edit
+from rabbet.core.declaration.edit import Edit
+from rabbet.core.declaration.model import Declaration
 from rabbet.core.model.lock import Lock, runtime_name
 from rabbet.core.model.options import ResolveOptions
 from rabbet.core.needs.wording import specifiers_text

@@ -12,8 +12,8 @@ from packaging.version import Version
 from rabbet.builds.identity import identified
 from rabbet.core.culprit.consistency import PYTHON
 from rabbet.core.culprit.mixture import Change, Mixture
+from rabbet.core.declaration.model import Declaration, DeclaredRuntime
 from rabbet.core.lock.select import needed, own_project
-from rabbet.core.model.declaration import Declaration, DeclaredRuntime
 from rabbet.core.model.lock import Lock, LockedLibrary, Needed, ToInstall, Unbuilt, runtime_name
 from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime
 from rabbet.core.needs.need import library_name

@@ -7,8 +7,8 @@ from pathlib import Path
 from msgspec.structs import replace
 from packaging.utils import NormalizedName
 
+from rabbet.core.declaration.model import Declaration, SourceEntry
 from rabbet.core.file_name import BadFileName, parse_file_name
-from rabbet.core.model.declaration import Declaration, SourceEntry
 from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text
 from rabbet.core.shell import joined_words

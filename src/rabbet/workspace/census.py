@@ -12,11 +12,11 @@ from packaging.version import Version
 from rabbet.core.census.leaving_out import LEFT_OUT, is_left_out, left_out
 from rabbet.core.census.matrix import State
 from rabbet.core.census.runtimes import runtime_findings
+from rabbet.core.declaration.model import Declaration
 from rabbet.core.drift.compare import Wanted, compare
 from rabbet.core.drift.since import LockRevision, best_fit
 from rabbet.core.limits import MOST_TEXT_FILE
 from rabbet.core.lock.select import needed
-from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.finding import Finding, Kind, Weight
 from rabbet.core.model.inventory import Installed
 from rabbet.core.model.lock import Lock, Selection

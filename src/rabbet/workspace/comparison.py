@@ -10,10 +10,10 @@ from msgspec.structs import replace
 from packaging.utils import NormalizedName
 
 from rabbet.builds.identity import identified
-from rabbet.core.corrections import corrected
+from rabbet.core.declaration.corrections import corrected
+from rabbet.core.declaration.model import Declaration
 from rabbet.core.drift.compare import OtherRuntime, Wanted, compare
 from rabbet.core.lock.select import as_wheel, needed, own_project
-from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.finding import Finding
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import Lock, Selection, ToInstall, Unbuilt

@@ -11,9 +11,9 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.adoption import Left, Listed, Present
+from rabbet.core.declaration.adoption import Left, Listed, Present
+from rabbet.core.declaration.model import Section
 from rabbet.core.drift.imports import ImportSite, Offered
-from rabbet.core.model.declaration import Section
 from rabbet.core.model.inventory import Inventory
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import is_name, library_name

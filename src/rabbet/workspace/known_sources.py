@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping
 
-from rabbet.core.model.declaration import Declaration, SourceEntry
+from rabbet.core.declaration.model import Declaration, SourceEntry
 from rabbet.errors import NotUnderstood, SourceFailed
 from rabbet.formats.address import hidden
 from rabbet.formats.pyproject import wrong_source

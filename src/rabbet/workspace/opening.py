@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from packaging.utils import NormalizedName
 
-from rabbet.core.model.declaration import Declaration
+from rabbet.core.declaration.model import Declaration
 from rabbet.core.needs.need import library_name
 from rabbet.disk.named import path_named
 from rabbet.formats.address import is_address, parse_address

@@ -9,8 +9,8 @@ from rabbet.disk.regular_file import is_there
 from rabbet.errors import EnvironmentFailed, NoDeclaration, NoLock, NotUnderstood, WrongUsage
 
 if TYPE_CHECKING:
+    from rabbet.core.declaration.model import Declaration
     from rabbet.core.model.build import Told
-    from rabbet.core.model.declaration import Declaration
     from rabbet.core.model.lock import Lock
 
 __all__ = [

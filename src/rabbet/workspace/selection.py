@@ -2,7 +2,7 @@
 
 from collections.abc import Collection, Sequence
 
-from rabbet.core.model.declaration import Declaration
+from rabbet.core.declaration.model import Declaration
 from rabbet.core.model.lock import Lock, Selection
 from rabbet.core.model.options import RecreateOptions
 from rabbet.core.near_names import near_names

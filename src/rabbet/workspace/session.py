@@ -7,7 +7,7 @@ from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 
 if TYPE_CHECKING:
-    from rabbet.core.model.declaration import Declaration
+    from rabbet.core.declaration.model import Declaration
     from rabbet.core.model.lock import Lock
     from rabbet.core.model.runtime import PythonRuntime, Refusal
 

@@ -8,8 +8,8 @@ from typing import Protocol, TypeGuard
 from msgspec import Struct
 from packaging.utils import NormalizedName
 
-from rabbet.core.corrections import corrected
-from rabbet.core.model.declaration import Declaration
+from rabbet.core.declaration.corrections import corrected
+from rabbet.core.declaration.model import Declaration
 from rabbet.core.model.lock import OWN_FOLDER, Artifact, Lock, LockedCheckout, LockedCommit
 from rabbet.core.model.release import Candidate, Metadata
 from rabbet.core.model.target import Target

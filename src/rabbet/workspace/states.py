@@ -15,8 +15,8 @@ from typing import Literal
 from msgspec import Struct
 from packaging.version import InvalidVersion, Version
 
+from rabbet.core.declaration.model import Declaration
 from rabbet.core.model.build import Told
-from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import Lock, LockedLibrary, LockedRuntime
 from rabbet.core.model.machine_inventory import MachineInventory

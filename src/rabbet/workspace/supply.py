@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING
 
 from rabbet.compose.fetch import Supply
 from rabbet.compose.wheels import Intent
-from rabbet.core.corrections import corrected
+from rabbet.core.declaration.corrections import corrected
 from rabbet.core.model.lock import LockedWheel
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.git.remote_repository import RemoteRepository

@@ -11,7 +11,7 @@ from rabbet.cli.context import Context
 from rabbet.errors import ExitCode
 
 if TYPE_CHECKING:
-    from rabbet.core.model.declaration import Declaration
+    from rabbet.core.declaration.model import Declaration
     from rabbet.tasks.begin import Answers
 
 

@@ -8,7 +8,7 @@ Without arguments it shows what is declared.
 from argparse import ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_json, add_listed, add_now, add_section, edits_of
+from rabbet.cli.options import add_entries, add_json, add_now, add_section, edits_of
 from rabbet.errors import ExitCode
 
 
@@ -32,33 +32,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         default=[],
         help="such as 'python>=3.11,<3.14' or 'node 20'; may be repeated",
     )
-    add_listed(
-        parser,
-        target=("PLATFORM", "platforms to lock for too, such as macos-arm64"),
-        python=("VERSION", "versions of Python to lock for too, such as 3.13"),
-        baseline=("LIBC", "the oldest system to lock for, such as glibc=2.34"),
-        source=("WHERE", "an index's address or a folder of wheels, or NAME= and that"),
-        catalogue=("WHERE", "a catalogue of runtimes: its address or folder, or NAME= and that"),
-        limit=("REQUIREMENT", "bounds of libraries that only come along"),
-        without=("LIBRARY", "libraries that must not come in, whoever asks for them"),
-        build_from_source=(
-            "LIBRARY",
-            "libraries whose own build code may run here, where they have no wheel",
-        ),
-    )
-    parser.add_argument(
-        "--newest",
-        choices=("each", "same"),
-        help="each target gets the newest releases that it can have (default), or all get the same",
-    )
-    parser.add_argument(
-        "--local",
-        metavar=("LIBRARY", "FOLDER"),
-        nargs=2,
-        action="append",
-        default=[],
-        help="a checkout that stands in for a library's releases",
-    )
+    add_entries(parser, "declare")
     parser.add_argument(
         "--own-version",
         metavar="VERSION",

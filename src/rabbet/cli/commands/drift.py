@@ -87,7 +87,7 @@ def _keep(arguments: Namespace, session: "Session", context: Context) -> int:
     """Show what keeping means, and write it once that is agreed to."""
     from rabbet.cli.prompt import agreed
     from rabbet.cli.views.keep import outcome, show_keeping
-    from rabbet.core.model.declaration import Section
+    from rabbet.core.declaration.model import Section
     from rabbet.core.needs.need import library_name
     from rabbet.tasks.keep import keeping, save
 

@@ -8,7 +8,7 @@ alone. What the options name is taken out likewise.
 from argparse import ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_json, add_listed, add_now, add_section, edits_of
+from rabbet.cli.options import add_entries, add_json, add_now, add_section, edits_of
 from rabbet.errors import ExitCode, WrongUsage
 
 
@@ -24,19 +24,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         default=[],
         help="the constraint on a language (default: Python)",
     )
-    add_listed(
-        parser,
-        target=("PLATFORM", "platforms to lock for"),
-        python=("VERSION", "versions of Python to lock for"),
-        baseline=("LIBC", "baselines, such as glibc"),
-        source=("NAME", "sources, by their names"),
-        catalogue=("NAME", "catalogues of runtimes, by their names"),
-        limit=("LIBRARY", "limits"),
-        without=("LIBRARY", "libraries that may come in again"),
-        local=("LIBRARY", "checkouts, by the libraries that they stand in for"),
-        build_from_source=("LIBRARY", "libraries that may not be built here any more"),
-        correction=("RELEASES", "corrections, by what they apply to, such as nectarplot==2.1"),
-    )
+    add_entries(parser, "retract")
     add_section(parser, "take libraries only out of")
     add_now(parser)
     add_json(parser)

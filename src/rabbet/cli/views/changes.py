@@ -2,9 +2,9 @@
 
 from rabbet.cli.context import Context
 from rabbet.cli.style import table
-from rabbet.core.model.edit import Change
+from rabbet.core.declaration.edit import Change
+from rabbet.core.declaration.entries import entries
 from rabbet.documents.changes import ChangesDocument, EntriesDocument, verb_of
-from rabbet.tasks.declare import entries_of
 
 __all__ = ["ChangesView", "EntriesView", "entry_text", "verb_of"]
 
@@ -41,7 +41,8 @@ class EntriesView(EntriesDocument, frozen=True):
 
     def show(self, context: Context) -> None:
         """Print one row an entry."""
-        for line in table(("what", "declared"), entries_of(self.declaration), context.style):
+        rows = [(one.what, one.text) for one in entries(self.declaration)]
+        for line in table(("what", "declared"), rows, context.style):
             context.show(line)
         context.show()
         some = any(True for _ in self.declaration.declared())

@@ -4,7 +4,7 @@ from collections.abc import Iterable, Iterator, Mapping
 
 from packaging.specifiers import SpecifierSet
 
-from rabbet.core.model.declaration import DeclaredRuntime
+from rabbet.core.declaration.model import DeclaredRuntime
 from rabbet.core.model.finding import Finding, Kind, Weight
 from rabbet.core.model.language import version_of
 from rabbet.core.model.lock import LockedRuntime

@@ -16,7 +16,7 @@ from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.culprit.mixture import Mixture
-from rabbet.core.model.declaration import Declared
+from rabbet.core.declaration.model import Declared
 from rabbet.core.model.lock import runtime_name
 from rabbet.core.model.release import Candidate, Metadata
 from rabbet.core.model.solution import Solution

@@ -8,7 +8,7 @@ from typing import Literal, NamedTuple, TypeAlias
 from msgspec import Struct, field
 from packaging.utils import NormalizedName
 
-from rabbet.core.model.declaration import Section
+from rabbet.core.declaration.model import Section
 from rabbet.core.model.finding import Weight
 
 __all__ = [

@@ -8,10 +8,10 @@ from packaging.specifiers import Specifier, SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
+from rabbet.core.declaration.edit import Edit
+from rabbet.core.declaration.model import Declared, Section
 from rabbet.core.drift.mends import is_by_hand
 from rabbet.core.drift.stories import Story
-from rabbet.core.model.declaration import Declared, Section
-from rabbet.core.model.edit import Edit
 from rabbet.core.model.finding import Finding
 from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text

@@ -5,7 +5,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from msgspec import Struct
 from packaging.utils import NormalizedName
 
-from rabbet.core.model.declaration import Declaration, Declared, Section
+from rabbet.core.declaration.model import Declaration, Declared, Section
 from rabbet.core.model.lock import Lock, LockedLibrary
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need, Part

@@ -5,8 +5,8 @@ from collections.abc import Iterator, Sequence
 from msgspec import Struct
 from packaging.utils import NormalizedName
 
+from rabbet.core.declaration.model import Section
 from rabbet.core.graph.graph import Ask, Graph
-from rabbet.core.model.declaration import Section
 from rabbet.core.needs.need import Part
 
 __all__ = ["Branch", "paths_to", "sections_of", "tree"]

@@ -13,8 +13,8 @@ from packaging.specifiers import InvalidSpecifier, SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
+from rabbet.core.declaration.model import Declaration, Section
 from rabbet.core.lock.marker import separating_marker
-from rabbet.core.model.declaration import Declaration, Section
 from rabbet.core.model.lock import Artifact, Lock, LockedBuild, LockedLibrary, LockedRuntime, LockedSdist
 from rabbet.core.model.release import Candidate
 from rabbet.core.model.solution import Solution

@@ -8,7 +8,9 @@ from msgspec import Struct
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.model.declaration import Declaration
+from rabbet.core.declaration.entries import key_entries
+from rabbet.core.declaration.keys import KEYS
+from rabbet.core.declaration.model import Declaration
 from rabbet.core.model.lock import Lock, LockedFile, LockedLibrary, runtime_name
 from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text, specifiers_text
@@ -129,11 +131,10 @@ def _declared(declaration: Declaration) -> dict[str, str]:
         section = f" ({one.section})" if one.section else ""
         texts.setdefault(one.need.name, []).append(need_text(one.need) + section)
     joined = {name: ", ".join(sorted(found)) for name, found in texts.items()}
-    joined |= {f"limit {limit.name}": need_text(limit) for limit in declaration.limits}
-    joined |= {f"without {name}": f"without {name}" for name in declaration.without}
-    joined |= {
-        f"correction of {correction.applies_to}": str(correction) for correction in declaration.corrections
-    }
+    for key in KEYS:
+        for entry in key_entries(declaration, key) if key.on_lock and key.entry else ():
+            subject = f"{entry.what} {entry.name}".rstrip()
+            joined[subject] = subject if entry.text == entry.name else entry.text
     joined |= {runtime_name(one.language): str(one) for one in declaration.runtimes}
     python = specifiers_text(declaration.python)
     return {**joined, "python": f"python{python}"} if python else joined

@@ -6,9 +6,9 @@ from msgspec.structs import replace
 from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 
+from rabbet.core.declaration.model import Declaration
 from rabbet.core.file_name import parse_wheel_name
 from rabbet.core.lock.serving import holds, may_not_build, refuse_unserved, without_wheel
-from rabbet.core.model.declaration import Declaration
 from rabbet.core.model.lock import (
     OWN_FOLDER,
     UNTOLD,

@@ -6,7 +6,7 @@ from collections.abc import Set as AbstractSet
 from packaging.markers import Marker
 from packaging.version import Version
 
-from rabbet.core.model.declaration import Declaration, allows_minor
+from rabbet.core.declaration.model import Declaration, allows_minor
 from rabbet.core.model.lock import Lock, LockedCheckout, LockedCommit, LockedLibrary, Selection
 from rabbet.core.model.target import Target
 from rabbet.core.targets import BASELINES, PLATFORMS, named_target

@@ -7,7 +7,7 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.model.declaration import Declaration
+from rabbet.core.declaration.model import Declaration
 from rabbet.core.model.lock import Lock, runtime_name
 from rabbet.core.model.release import SetAside
 from rabbet.core.model.solution import Solution

@@ -9,8 +9,8 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
+from rabbet.core.declaration.model import Section
 from rabbet.core.model.build import BuildKind, BuildOptions, Told
-from rabbet.core.model.declaration import Section
 from rabbet.core.model.runtime import RuntimeArchive
 
 __all__ = [

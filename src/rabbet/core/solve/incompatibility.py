@@ -12,7 +12,7 @@ from typing import TypeAlias
 from msgspec import Struct
 from packaging.utils import NormalizedName
 
-from rabbet.core.model.declaration import Section
+from rabbet.core.declaration.model import Section
 from rabbet.core.needs.need import Need
 
 __all__ = ["Cause", "Demand", "Incompatibility", "Kept", "Learned", "OneRelease", "Slot", "Term", "Unusable"]

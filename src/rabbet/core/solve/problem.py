@@ -15,7 +15,7 @@ from msgspec import Struct, field
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.model.declaration import Declared
+from rabbet.core.declaration.model import Declared
 from rabbet.core.model.release import Candidate, Metadata, SetAside
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need, Part

@@ -5,7 +5,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
-from rabbet.core.model.declaration import Declared, DeclaredRuntime
+from rabbet.core.declaration.model import Declared, DeclaredRuntime
 from rabbet.core.model.release import Candidate, Metadata, SetAside
 from rabbet.core.model.runtime import RuntimeOffer
 from rabbet.core.model.target import Target

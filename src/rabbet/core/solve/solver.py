@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 
-from rabbet.core.model.declaration import Declared
+from rabbet.core.declaration.model import Declared
 from rabbet.core.model.solution import Solution
 from rabbet.core.model.target import Target
 from rabbet.core.solve.fewest_moves import with_fewest_moves

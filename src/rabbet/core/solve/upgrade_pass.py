@@ -9,7 +9,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from packaging.utils import NormalizedName
 
-from rabbet.core.model.declaration import Declared
+from rabbet.core.declaration.model import Declared
 from rabbet.core.model.release import Candidate, SetAside
 from rabbet.core.needs.need import Need, Part
 from rabbet.core.needs.walk import parts_reached

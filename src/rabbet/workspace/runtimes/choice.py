@@ -7,7 +7,7 @@ from msgspec import Struct, field
 from msgspec.structs import replace
 from packaging.specifiers import SpecifierSet
 
-from rabbet.core.model.declaration import Declaration, DeclaredRuntime
+from rabbet.core.declaration.model import Declaration, DeclaredRuntime
 from rabbet.core.model.language import Language
 from rabbet.core.model.lock import LockedRuntime
 from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime, Refusal, Runtime, RuntimeOffer

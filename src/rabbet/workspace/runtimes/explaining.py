@@ -6,7 +6,7 @@ from msgspec import Struct
 from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
-from rabbet.core.model.declaration import Declaration
+from rabbet.core.declaration.model import Declaration
 from rabbet.core.model.language import Language
 from rabbet.core.model.lock import Lock, LockedRuntime
 from rabbet.core.model.runtime import Runtime

@@ -6,7 +6,7 @@ from pathlib import Path
 
 from packaging.version import Version
 
-from rabbet.core.model.declaration import Declaration
+from rabbet.core.declaration.model import Declaration
 from rabbet.core.model.language import Language
 from rabbet.core.model.runtime import Refusal, Runtime
 from rabbet.core.near_names import near_names

@@ -8,7 +8,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 from packaging.version import Version
 
-from rabbet.core.model.declaration import CatalogueEntry, Declaration, SourceEntry
+from rabbet.core.declaration.model import CatalogueEntry, Declaration, SourceEntry
 from rabbet.core.model.lock import LockedRuntime
 from rabbet.core.model.runtime import RuntimeArchive, RuntimeOffer
 from rabbet.core.model.target import Target

@@ -13,7 +13,7 @@ from itertools import count
 from msgspec import Struct, field
 from packaging.utils import NormalizedName
 
-from rabbet.core.model.declaration import Section
+from rabbet.core.declaration.model import Section
 from rabbet.core.needs.need import Need, library_name
 from rabbet.core.solve.incompatibility import Demand, Slot, Unusable
 from rabbet.core.solve.problem import ROOT

@@ -9,7 +9,7 @@ from packaging.specifiers import Specifier, SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import InvalidVersion, Version
 
-from rabbet.core.model.declaration import Declared
+from rabbet.core.declaration.model import Declared
 from rabbet.core.model.solution import Solution
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need

@@ -7,7 +7,7 @@ from msgspec.structs import replace
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.model.declaration import Correction, Declaration
+from rabbet.core.declaration.model import Correction, Declaration
 from rabbet.core.model.release import Metadata
 from rabbet.core.needs.need import Need, library_name
 

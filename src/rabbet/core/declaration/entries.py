@@ -1,0 +1,111 @@
+"""All that is declared, entry by entry, as it is shown and compared."""
+
+from collections.abc import Callable, Iterator, Mapping
+from typing import NamedTuple
+
+from rabbet.core.declaration.keys import KEYS, Key, Shape
+from rabbet.core.declaration.model import Declaration
+from rabbet.core.needs.wording import build_options_texts, need_text, specifiers_text
+
+__all__ = ["Entry", "entries", "key_entries"]
+
+
+class Entry(NamedTuple):
+    """What it is, such as `limit`, what it is about, and its text as people write it."""
+
+    what: str
+    name: str
+    text: str
+
+
+def entries(declaration: Declaration) -> Iterator[Entry]:
+    """All of them, the project itself first."""
+    yield Entry("project", declaration.name, _project_text(declaration))
+    if declaration.by_build:
+        when = "" if declaration.told else ", when it is asked: rabbet resolve"
+        yield Entry("needs", "", f"its build tells them{when}")
+    yield Entry("runtime", "python", f"python{specifiers_text(declaration.python)}")
+    for key in KEYS:
+        yield from key_entries(declaration, key)
+        if key.name == "runtimes":
+            for one in declaration.declared():
+                yield Entry(str(one.section or "library"), one.need.name, need_text(one.need))
+
+
+def key_entries(declaration: Declaration, key: Key) -> Iterator[Entry]:
+    """What is declared under one key."""
+    if key.name in _OWN:
+        yield from _OWN[key.name](declaration)
+    elif key.shape is not Shape.OWN:
+        what, held = key.listed or key.entry, getattr(declaration, key.field)
+        if key.shape is Shape.NAMES:
+            yield from (Entry(what, name, name) for name in sorted(held))
+        elif key.shape is Shape.TEXTS:
+            yield from (Entry(what, text, text) for text in held)
+        elif key.shape is Shape.BOUNDS:
+            yield from (Entry(what, need.name, need_text(need)) for need in held)
+        elif key.shape is Shape.TABLE:
+            yield from (Entry(what, name, f"{name}={text}") for name, text in held.items())
+        else:
+            yield from (Entry(what, one.name, f"{one.name}={one.url}") for one in held)
+
+
+def _project_text(declaration: Declaration) -> str:
+    """The project's name and version, and how it is built."""
+    version = str(declaration.version or ("(its build tells the version)" if declaration.dynamic else ""))
+    backend = f", built by {declaration.build_system.backend}" if declaration.build_system else ""
+    return f"{declaration.name} {version}".rstrip() + backend
+
+
+def _runtimes(declaration: Declaration) -> Iterator[Entry]:
+    return (Entry("runtime", one.language, str(one)) for one in declaration.runtimes)
+
+
+def _corrections(declaration: Declaration) -> Iterator[Entry]:
+    return (Entry("correction", f"of {one.applies_to}", str(one)) for one in declaration.corrections)
+
+
+def _newest(declaration: Declaration) -> Iterator[Entry]:
+    if declaration.same_versions:
+        yield Entry("newest", "", "the same for all targets")
+
+
+def _variants(declaration: Declaration) -> Iterator[Entry]:
+    for name, variant in sorted(declaration.variants.items()):
+        what = f"variant {name}"
+        if variant.python:
+            yield Entry(what, "python", f"python{specifiers_text(variant.python)}")
+        yield from (Entry(what, one.language, str(one)) for one in variant.runtimes)
+        yield from (Entry(what, need.name, need_text(need)) for need in variant.needs)
+
+
+def _checkouts(declaration: Declaration) -> Iterator[Entry]:
+    return (Entry("checkout", name, f"{name} in {path}") for name, path in sorted(declaration.local.items()))
+
+
+def _builds(declaration: Declaration) -> Iterator[Entry]:
+    for name, one in sorted(declaration.builds.items()):
+        yield from (Entry(f"build of {name}", name, text) for text in build_options_texts(one))
+
+
+def _system(declaration: Declaration) -> Iterator[Entry]:
+    for distribution, names in sorted(declaration.system.items()):
+        yield Entry("system", distribution, f"{', '.join(names)} ({distribution})")
+
+
+def _sources(declaration: Declaration) -> Iterator[Entry]:
+    yield from (Entry("source", one.name, f"{one.name}={one.url}") for one in declaration.sources)
+    for one in declaration.team_builds:
+        yield Entry("builds of the team", one.name, f"{one.name}={one.url}")
+
+
+_OWN: Mapping[str, Callable[[Declaration], Iterator[Entry]]] = {
+    "runtimes": _runtimes,
+    "corrections": _corrections,
+    "newest": _newest,
+    "variants": _variants,
+    "local": _checkouts,
+    "builds": _builds,
+    "system": _system,
+    "sources": _sources,
+}

@@ -1,0 +1,200 @@
+"""The keys of `[tool.rabbet]`: one table for reading, editing, options, comparing and the reference.
+
+A key in one of the usual shapes needs an entry here, and a field of the same name in `Declaration`.
+"""
+
+from enum import StrEnum
+from typing import Literal, NamedTuple
+
+__all__ = ["KEYS", "Key", "Option", "Shape", "Verb", "key_of"]
+
+Verb = Literal["declare", "retract"]
+
+
+class Shape(StrEnum):
+    """How a key is written, and so how it is read and edited."""
+
+    NAMES = "a list of libraries"
+    TEXTS = "a list of texts of a certain form"
+    BOUNDS = "a list of libraries with versions"
+    TABLE = "a table of texts by names"
+    PLACES = "a list of tables with `name` and `url`"
+    OWN = "a form of its own"
+
+
+class Option(NamedTuple):
+    """An option of `declare` or `retract`: what to show for a value of it, what it is for, what there is.
+
+    One that shows two words takes them as a pair, such as a library and a folder.
+    """
+
+    shown: str | tuple[str, str]
+    purpose: str
+    choices: tuple[str, ...] = ()
+
+
+class Key(NamedTuple):
+    """One key: its name, its shape, and what it is for.
+
+    One `entry` of it is called so where it is declared or compared, and so is the option that takes it;
+    `listed` is another word for it where all that is declared is shown. What a lock holds may follow from it,
+    unless it is not `on_lock`.
+    """
+
+    name: str
+    shape: Shape
+    purpose: str
+    entry: str = ""
+    listed: str = ""
+    declare: Option | None = None
+    retract: Option | None = None
+    on_lock: bool = True
+
+    @property
+    def field(self) -> str:
+        """The attribute of `Declaration` that holds it, where it has a usual shape."""
+        return self.name.replace("-", "_")
+
+    @property
+    def place(self) -> str:
+        """Where it stands."""
+        return f"tool.rabbet.{self.name}"
+
+    def option(self, verb: Verb) -> Option | None:
+        """The option of a command that changes it; `None` where there is none."""
+        return self.declare if verb == "declare" else self.retract
+
+
+KEYS = (
+    Key("runtimes", Shape.OWN, 'languages and their constraints: a table, such as `node = ">=20"`'),
+    Key(
+        "limits",
+        Shape.BOUNDS,
+        "bounds of libraries that only come along: a list of requirements",
+        entry="limit",
+        declare=Option("REQUIREMENT", "bounds of libraries that only come along"),
+        retract=Option("LIBRARY", "limits"),
+    ),
+    Key(
+        "without",
+        Shape.NAMES,
+        "libraries that must not come in: a list",
+        entry="without",
+        declare=Option("LIBRARY", "libraries that must not come in, whoever asks for them"),
+        retract=Option("LIBRARY", "libraries that may come in again"),
+    ),
+    Key(
+        "corrections",
+        Shape.OWN,
+        "what releases say wrongly of their needs: tables by releases, such as `nectarplot==2.1`",
+        entry="correction",
+        retract=Option("RELEASES", "corrections, by what they apply to, such as nectarplot==2.1"),
+    ),
+    Key(
+        "targets",
+        Shape.TEXTS,
+        "platforms that the lock has to serve, such as `linux-x86_64`: a list",
+        entry="target",
+        declare=Option("PLATFORM", "platforms to lock for too, such as macos-arm64"),
+        retract=Option("PLATFORM", "platforms to lock for"),
+    ),
+    Key(
+        "pythons",
+        Shape.TEXTS,
+        "versions of Python that the lock has to serve too, such as `3.13`: a list",
+        entry="python",
+        declare=Option("VERSION", "versions of Python to lock for too, such as 3.13"),
+        retract=Option("VERSION", "versions of Python to lock for"),
+    ),
+    Key(
+        "baselines",
+        Shape.TABLE,
+        "the oldest `glibc`, `macos` and `musl` that the lock has to serve: a table",
+        entry="baseline",
+        declare=Option("LIBC", "the oldest system to lock for, such as glibc=2.34"),
+        retract=Option("LIBC", "baselines, such as glibc"),
+    ),
+    Key(
+        "newest",
+        Shape.OWN,
+        "`same`: all targets get the same versions where they can; else each its own newest",
+        entry="newest",
+        declare=Option(
+            "WHICH",
+            "each target gets the newest releases that it can have (default), or all get the same",
+            choices=("each", "same"),
+        ),
+    ),
+    Key(
+        "variants",
+        Shape.OWN,
+        "variants of the project, with `runtimes` and `requirements` of their own: a table each",
+    ),
+    Key(
+        "local",
+        Shape.TABLE,
+        "checkouts that stand in for releases: a table, library → folder",
+        entry="local",
+        listed="checkout",
+        declare=Option(("LIBRARY", "FOLDER"), "a checkout that stands in for a library's releases"),
+        retract=Option("LIBRARY", "checkouts, by the libraries that they stand in for"),
+    ),
+    Key(
+        "build-from-source",
+        Shape.NAMES,
+        "libraries whose own build code may run: a list",
+        entry="build-from-source",
+        listed="build from source",
+        declare=Option("LIBRARY", "libraries whose own build code may run here, where they have no wheel"),
+        retract=Option("LIBRARY", "libraries that may not be built here any more"),
+    ),
+    Key(
+        "builds",
+        Shape.OWN,
+        "options for single builds, a table each: `variables`, `settings`, `needs` and `system`",
+    ),
+    Key(
+        "editable",
+        Shape.OWN,
+        "`false` builds wheels of the project and of checkouts, instead of using them where they lie",
+    ),
+    Key(
+        "system",
+        Shape.OWN,
+        'packages of distributions that the project needs: a table, such as `debian = ["libpq5"]`',
+        on_lock=False,
+    ),
+    Key(
+        "sources",
+        Shape.PLACES,
+        "where libraries come from: tables with `name`, `url`, and `only`, `fresh-for` or `builds`",
+        entry="source",
+        declare=Option("WHERE", "an index's address or a folder of wheels, or NAME= and that"),
+        retract=Option("NAME", "sources, by their names"),
+    ),
+    Key(
+        "catalogues",
+        Shape.PLACES,
+        "where runtimes can be had: tables with `name` and `url`, or `registry`",
+        entry="catalogue",
+        declare=Option("WHERE", "a catalogue of runtimes: its address or folder, or NAME= and that"),
+        retract=Option("NAME", "catalogues of runtimes, by their names"),
+    ),
+    Key("languages", Shape.OWN, "languages that Rabbet does not know: a table each"),
+    Key(
+        "census",
+        Shape.OWN,
+        'whether an inventory is sent after `recreate` (`every = "recreate"`), the `remote`,'
+        " and what to `leave-out`",
+        entry="census",
+        on_lock=False,
+    ),
+)
+"""All of them, in the order in which what is declared is shown."""
+
+_BY_ENTRY = {key.entry: key for key in KEYS if key.entry}
+
+
+def key_of(entry: str) -> Key:
+    """The key with entries of this name. Raises `KeyError`."""
+    return _BY_ENTRY[entry]

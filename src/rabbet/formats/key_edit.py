@@ -1,0 +1,201 @@
+"""Changing the keys of `[tool.rabbet]` in a declaration's text, each by its shape."""
+
+import re
+from collections.abc import Callable, Iterable, Mapping
+
+import tomlkit
+from tomlkit.items import AoT, InlineTable
+
+from rabbet.core.declaration.edit import Change, Edit
+from rabbet.core.declaration.keys import Key, Shape, key_of
+from rabbet.core.needs.need import library_name
+from rabbet.core.needs.wording import need_text
+from rabbet.core.shell import quoted
+from rabbet.errors import WrongUsage
+from rabbet.formats.requirement import parse_requirement
+from rabbet.formats.toml_document import (
+    absent,
+    entries_of,
+    made,
+    made_settings,
+    put,
+    set_text,
+    settings_list,
+    settings_of,
+    unset,
+    written_name,
+)
+
+__all__ = ["change_key"]
+
+_NAMED = re.compile(r"([A-Za-z0-9][A-Za-z0-9._-]*)=(.+)\Z")
+
+
+def change_key(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
+    """Declare or retract an entry of a key. Raises `WrongUsage` for what is not there to be retracted."""
+    key = key_of(edit.what)
+    change = _OWN.get((edit.verb, key.name)) or _SHAPES[edit.verb, key.shape]
+    return change(document, key, edit.value)
+
+
+def _declare_listed(document: tomlkit.TOMLDocument, key: Key, value: str) -> Iterable[Change]:
+    """Add a text to a list."""
+    array = settings_list(document, key.name)
+    known = [str(one) for one in array if library_name(str(one)) == library_name(value)]
+    if not known:
+        array.append(value)
+    return [Change(place=key.place, before=known[0] if known else "", after=(known or [value])[0])]
+
+
+def _retract_listed(document: tomlkit.TOMLDocument, key: Key, value: str) -> Iterable[Change]:
+    settings = settings_of(document)
+    known = [library_name(str(one)) for one in settings.get(key.name, [])]
+    if library_name(value) not in known:
+        raise absent(f"'{value}' is not declared among the {key.name}", known)
+    return _removed(document, key, [known.index(library_name(value))])
+
+
+def _declare_bound(document: tomlkit.TOMLDocument, key: Key, value: str) -> Iterable[Change]:
+    """Add bounds of a library, in place of those that it has under the same marker."""
+    given = parse_requirement(value)
+    array = settings_list(document, key.name)
+    named = entries_of(array, given.name)
+    entries = [number for number in named if parse_requirement(str(array[number])).marker == given.marker]
+    before = str(array[entries[0]]) if entries else ""
+    written = need_text(given)
+    if entries:
+        array[entries[0]] = written
+    else:
+        array.append(written)
+    return [Change(place=key.place, before=before, after=written)]
+
+
+def _retract_bound(document: tomlkit.TOMLDocument, key: Key, value: str) -> Iterable[Change]:
+    array = settings_of(document).get(key.name, tomlkit.array())
+    entries = entries_of(array, parse_requirement(value).name)
+    if not entries:
+        raise absent(f"'{value}' is not declared among the {key.name}", array)
+    return _removed(document, key, entries)
+
+
+def _removed(document: tomlkit.TOMLDocument, key: Key, numbers: list[int]) -> list[Change]:
+    """Remove entries of a list by their positions, and the list if nothing is left."""
+    array = settings_of(document)[key.name]
+    changes = [Change(place=key.place, before=str(array[number])) for number in numbers]
+    for number in reversed(numbers):
+        del array[number]
+    if not array:
+        del settings_of(document)[key.name]
+    return changes
+
+
+def _declare_named(document: tomlkit.TOMLDocument, key: Key, value: str) -> Iterable[Change]:
+    """Set what stands for a name in a table; given is `NAME=TEXT`."""
+    name, _, text = value.partition("=")
+    table = made(made_settings(document), key.name)
+    return [set_text(table, written_name(table, name), text, key.place)]
+
+
+def _retract_named(document: tomlkit.TOMLDocument, key: Key, value: str) -> Iterable[Change]:
+    table = settings_of(document).get(key.name, {})
+    name = written_name(table, value)
+    if name not in table:
+        raise absent(f"no {key.listed or key.entry} of '{value}' is declared", table)
+    change = unset(table, name, key.place)
+    if not table:
+        del settings_of(document)[key.name]
+    return [change]
+
+
+def _declare_place(document: tomlkit.TOMLDocument, key: Key, value: str) -> Iterable[Change]:
+    """Add a place, or change where the one of that name lies.
+
+    Given is `NAME=URL_OR_FOLDER`; one without a name is called `main`.
+    """
+    named = _NAMED.match(value)
+    name, url = named.groups() if named else ("main", value)
+    present = [one.get("url") for one in settings_of(document).get(key.name, [])]
+    if present and not named and value not in present:
+        raise WrongUsage(
+            f"a {key.entry} is declared already, so another one needs a name",
+            because=[f"there are: {', '.join(str(one) for one in present)}"],
+            note="of several the first one that knows what is asked for gives it",
+            remedy=f"rabbet declare --{key.entry} {quoted(f'other={url}')}",
+        )
+    settings, place = made_settings(document), f"{key.place}, {name}"
+    for entry in settings.get(key.name, []):
+        if entry.get("name") == name:
+            change = Change(place=place, before=str(entry.get("url", "")), after=url)
+            entry["url"] = url
+            return [change]
+    if key.name not in settings:
+        put(settings, key.name, tomlkit.array() if isinstance(settings, InlineTable) else tomlkit.aot())
+    entries = settings[key.name]
+    entry = tomlkit.table() if isinstance(entries, AoT) else tomlkit.inline_table()
+    entry.update({"name": name, "url": url})
+    entries.append(entry)
+    return [Change(place=place, after=url)]
+
+
+def _retract_place(document: tomlkit.TOMLDocument, key: Key, value: str) -> Iterable[Change]:
+    """Take out a place by its name."""
+    entries = settings_of(document).get(key.name, [])
+    names = [str(entry.get("name")) for entry in entries]
+    if value not in names:
+        raise absent(f"there is no {key.entry} '{value}'", names)
+    number = names.index(value)
+    before = str(entries[number].get("url", ""))
+    del entries[number]
+    if not entries:
+        del settings_of(document)[key.name]
+    return [Change(place=f"{key.place}, {value}", before=before)]
+
+
+def _retract_correction(document: tomlkit.TOMLDocument, key: Key, value: str) -> Iterable[Change]:
+    """Take out a correction by what it applies to, such as `nectarplot==2.1`."""
+    table = settings_of(document).get(key.name, {})
+    wanted = parse_requirement(value)
+    keys = [one for one in table if parse_requirement(one) == wanted]
+    if not keys:
+        raise absent(f"there is no correction of '{value}'", table)
+    del table[keys[0]]
+    if not table:
+        del settings_of(document)[key.name]
+    return [Change(place=key.place, before=keys[0])]
+
+
+def _declare_newest(document: tomlkit.TOMLDocument, key: Key, value: str) -> Iterable[Change]:
+    """`same`, or `each`, which is what counts where nothing is written."""
+    if value != "each":
+        return [set_text(made_settings(document), key.name, value, "tool.rabbet")]
+    settings = settings_of(document)
+    return [unset(settings, key.name, "tool.rabbet")] if key.name in settings else []
+
+
+def _declare_census(document: tomlkit.TOMLDocument, key: Key, value: str) -> Iterable[Change]:
+    """`every=recreate`, or `every=never`, which takes out what was written."""
+    name, _, text = value.partition("=")
+    if text != "never":
+        return [set_text(made(made_settings(document), key.name), name, text, key.place)]
+    table = settings_of(document).get(key.name, {})
+    return [unset(table, name, key.place)] if name in table else []
+
+
+_Way = Callable[[tomlkit.TOMLDocument, Key, str], Iterable[Change]]
+_SHAPES: Mapping[tuple[str, Shape], _Way] = {
+    ("declare", Shape.NAMES): _declare_listed,
+    ("retract", Shape.NAMES): _retract_listed,
+    ("declare", Shape.TEXTS): _declare_listed,
+    ("retract", Shape.TEXTS): _retract_listed,
+    ("declare", Shape.BOUNDS): _declare_bound,
+    ("retract", Shape.BOUNDS): _retract_bound,
+    ("declare", Shape.TABLE): _declare_named,
+    ("retract", Shape.TABLE): _retract_named,
+    ("declare", Shape.PLACES): _declare_place,
+    ("retract", Shape.PLACES): _retract_place,
+}
+_OWN: Mapping[tuple[str, str], _Way] = {
+    ("retract", "corrections"): _retract_correction,
+    ("declare", "newest"): _declare_newest,
+    ("declare", "census"): _declare_census,
+}

@@ -1,0 +1,125 @@
+"""The parts of a TOML document that is changed while its comments, order and formatting stay."""
+
+from collections.abc import Iterable, Mapping
+from typing import Any, TypeAlias
+
+import tomlkit
+from packaging.utils import NormalizedName
+from tomlkit.container import OutOfOrderTableProxy
+from tomlkit.exceptions import TOMLKitError
+from tomlkit.items import AbstractTable, AoT, Array, InlineTable
+
+from rabbet.core.declaration.edit import Change
+from rabbet.core.needs.need import library_name
+from rabbet.errors import NotUnderstood, WrongUsage
+from rabbet.formats.requirement import parse_requirement
+
+__all__ = [
+    "AnyTable",
+    "absent",
+    "entries_of",
+    "made",
+    "made_settings",
+    "parse_document",
+    "put",
+    "set_text",
+    "settings_list",
+    "settings_of",
+    "table_of",
+    "unset",
+    "written_name",
+]
+
+AnyTable: TypeAlias = AbstractTable | OutOfOrderTableProxy
+
+
+def absent(message: str, known: Iterable[object] = ()) -> WrongUsage:
+    """The error for what is not there to be retracted."""
+    texts = ", ".join(str(one) for one in known if one is not None)
+    return WrongUsage(message, because=[f"there are: {texts}"] if texts else [], remedy="rabbet declare")
+
+
+def parse_document(text: str) -> tomlkit.TOMLDocument:
+    """Take a declaration's text apart. Raises `NotUnderstood`."""
+    try:
+        return tomlkit.parse(text)
+    except TOMLKitError as error:
+        raise NotUnderstood("pyproject.toml is not valid TOML", because=[str(error)]) from error
+
+
+def table_of(document: tomlkit.TOMLDocument, key: str) -> AnyTable:
+    """A table at the top, made if need be. Raises `NotUnderstood` where something else has its name."""
+    if key not in document:
+        document.add(key, tomlkit.table())
+    table = document[key]
+    if not isinstance(table, AbstractTable | OutOfOrderTableProxy):
+        raise NotUnderstood(f"pyproject.toml: {key} must be a table")
+    return table
+
+
+def settings_of(document: tomlkit.TOMLDocument) -> Any:  # noqa: ANN401 - tomlkit has many kinds of tables
+    """`[tool.rabbet]` as it is, perhaps an empty one that belongs to no file."""
+    return document.get("tool", {}).get("rabbet", {})
+
+
+def made_settings(document: tomlkit.TOMLDocument) -> AnyTable:
+    """`[tool.rabbet]`, made if need be."""
+    return made(document.setdefault("tool", tomlkit.table(is_super_table=True)), "rabbet")
+
+
+def put(table: AnyTable, key: str, value: object) -> None:
+    """Add what is not there yet; a table whose parts stand apart has no `add`."""
+    if isinstance(table, OutOfOrderTableProxy):
+        table[key] = value
+    else:
+        table.add(key, value)
+
+
+def made(table: AnyTable, key: str) -> AnyTable:
+    """A table inside another one, made if need be."""
+    if key not in table:  # an inline table can hold no other ones
+        put(table, key, tomlkit.inline_table() if isinstance(table, InlineTable) else tomlkit.table())
+    made: AnyTable = table[key]
+    return made
+
+
+def settings_list(document: tomlkit.TOMLDocument, key: str) -> Array:
+    """A list under `[tool.rabbet]`, made if need be."""
+    settings = made_settings(document)
+    if key not in settings:
+        array = tomlkit.array()
+        tables = any(isinstance(value, AbstractTable | AoT) for value in settings.values())
+        array.trivia.trail = "\n\n" if tables else "\n"  # tables inside come behind it
+        for value in settings.values():
+            if isinstance(value, Array):
+                value.trivia.trail = "\n"
+        put(settings, key, array)
+    found: Array = settings[key]
+    return found
+
+
+def written_name(table: Mapping[str, object], name: str) -> str:
+    """The key that stands for a name, in whatever form it is written."""
+    same = [key for key in table if library_name(key) == library_name(name)]
+    return same[0] if same else name
+
+
+def set_text(table: AnyTable, key: str, value: str, place: str) -> Change:
+    """Set a text in a table that messages call `place`."""
+    before = str(table.get(key, ""))
+    if before != value or key not in table:
+        table[key] = value
+    return Change(place=f"{place}.{key}", before=before, after=value)
+
+
+def unset(table: AnyTable, key: str, place: str) -> Change:
+    """Remove a key from a table that messages call `place`."""
+    before = str(table[key])
+    del table[key]
+    return Change(place=f"{place}.{key}", before=before)
+
+
+def entries_of(array: Array, name: NormalizedName) -> list[int]:
+    """The positions of a library's entries."""
+    texts = [(number, entry) for number, entry in enumerate(array) if isinstance(entry, str)]
+    return [number for number, entry in texts if parse_requirement(entry).name == name]
