@@ -61,6 +61,34 @@ class Locks(ProgramCase):
         self.assertIn("is no date", self.rabbet("resolve", "--as-of", "May", code=2).err)
         self.assertEqual(self.moves("--raise-all")["combframe"], ("2.0", "2.1", "raised on purpose"))
 
+    def test_declared_date(self) -> None:
+        """A declared date holds for every run until it is retracted; another one can be asked for once."""
+        self.begin(self.index.address, "nectarplot>=2", "pollencsv")
+        self.moves()
+        self.assertIn("as-of    2025-05-11", self.declared("--as-of", "2025-05-11"))
+        late = "2.1 can't be used: uploaded on 2025-07-09, later than 2025-05-11"
+        self.assertEqual(self.moves(), {"combframe": ("2.1", "2.0", late)})
+        self.assertEqual(self.moves(), {})
+        self.rabbet("resolve", "--verify")
+        explained = self.rabbet("explain", "combframe", "--json").json()["held_back"]
+        self.assertEqual((explained["newest"], len(explained["out_of_reach"])), ("2.0", 1))
+        offers = self.rabbet("lookup", "combframe==2.1", "--json").json()["releases"]
+        self.assertEqual(offers[0]["refused"], late.partition(": ")[2])
+        self.assertEqual(self.moves("--as-of", "2025-08-01", "--plan")["combframe"][1], "2.1")
+        self.rabbet("declare", "--as-of", "May", code=3)
+        self.declared("--as-of", "2025-05-09")
+        told = self.rabbet("resolve", code=4).err
+        self.assertIn("with releases after 2025-05-09 there is a solution:\n", told)
+        self.assertIn("  try     rabbet retract --as-of && rabbet resolve\n", told)
+        self.rabbet("retract", "--as-of")
+        self.assertEqual(self.moves(), {})
+        self.assertIn("no as-of is declared", self.rabbet("retract", "--as-of", code=2).err)
+
+    def declared(self, *edit: str) -> str:
+        """All that is declared after an edit."""
+        self.rabbet("declare", *edit)
+        return self.rabbet("declare").out
+
     def test_moves_of_others(self) -> None:
         """When one library is changed, those that move with it say whose requirement made them."""
         self.begin(self.index.address, "nectarplot<2", "combframe<2")

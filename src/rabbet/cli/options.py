@@ -51,21 +51,14 @@ def add_loudness(parser: ArgumentParser, quiet: str) -> None:
 
 
 def moment(text: str, example: str, *, end: bool = True) -> "datetime":
-    """The end of a day, or its beginning, or a moment with its time; without a zone it is UTC.
-
-    Raises `WrongUsage`, with an example.
-    """
-    from datetime import UTC, datetime, time
-
+    """What `moment_in` reads. Raises `WrongUsage`, with an example."""
+    from rabbet.core.moment import moment_in
     from rabbet.errors import WrongUsage
 
     try:
-        found = datetime.fromisoformat(text)
+        return moment_in(text, end=end)
     except ValueError as error:
         raise WrongUsage(f"'{text}' is no date", remedy=example) from error
-    if "T" not in text and " " not in text:
-        found = datetime.combine(found, time.max if end else time.min)
-    return found if found.tzinfo else found.replace(tzinfo=UTC)
 
 
 def add_offline(parser: ArgumentParser) -> None:
@@ -186,7 +179,11 @@ def add_entries(parser: ArgumentParser, verb: "Verb") -> None:
         option, name = key.option(verb), f"--{key.entry}"
         if option is None:
             continue
-        if option.choices:
+        if not option.shown:
+            parser.add_argument(name, action="store_true", help=option.purpose)
+        elif option.shown == "DATE":
+            parser.add_argument(name, metavar=option.shown, help=option.purpose)
+        elif option.choices:
             parser.add_argument(name, choices=option.choices, help=option.purpose)
         elif isinstance(option.shown, tuple):
             parser.add_argument(
@@ -210,8 +207,9 @@ def edits_of(verb: "Verb", arguments: Namespace) -> "list[Edit]":
     ]
     for what in ("runtime", *(key.entry for key in KEYS if key.option(verb)), "own-version"):
         place = section if what == "runtime" else None
-        given = _values(getattr(arguments, what.replace("-", "_"), None))
-        edits += [Edit(verb=verb, what=what, value=one, section=place) for one in given]
+        given = getattr(arguments, what.replace("-", "_"), None)
+        values = [""] if given is True else _values(given or None)
+        edits += [Edit(verb=verb, what=what, value=one, section=place) for one in values]
     if verb == "retract" and section is not None and not edits:
         edits.append(Edit(verb="retract", what="section", section=section))
     return edits

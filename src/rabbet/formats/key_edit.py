@@ -107,6 +107,17 @@ def _retract_named(document: tomlkit.TOMLDocument, key: Key, value: str) -> Iter
     return [change]
 
 
+def _declare_text(document: tomlkit.TOMLDocument, key: Key, value: str) -> Iterable[Change]:
+    return [set_text(made_settings(document), key.name, value, "tool.rabbet")]
+
+
+def _retract_text(document: tomlkit.TOMLDocument, key: Key, value: str) -> Iterable[Change]:  # noqa: ARG001
+    settings = settings_of(document)
+    if key.name not in settings:
+        raise absent(f"no {key.entry} is declared")
+    return [unset(settings, key.name, "tool.rabbet")]
+
+
 def _declare_place(document: tomlkit.TOMLDocument, key: Key, value: str) -> Iterable[Change]:
     """Add a place, or change where the one of that name lies.
 
@@ -191,6 +202,8 @@ _SHAPES: Mapping[tuple[str, Shape], _Way] = {
     ("retract", Shape.BOUNDS): _retract_bound,
     ("declare", Shape.TABLE): _declare_named,
     ("retract", Shape.TABLE): _retract_named,
+    ("declare", Shape.TEXT): _declare_text,
+    ("retract", Shape.TEXT): _retract_text,
     ("declare", Shape.PLACES): _declare_place,
     ("retract", Shape.PLACES): _retract_place,
 }

@@ -36,6 +36,7 @@ from rabbet.core.limits import (
     MOST_VARIANTS,
 )
 from rabbet.core.model.build import BuildOptions, Told
+from rabbet.core.moment import is_moment
 from rabbet.core.needs.need import Need, is_name, library_name
 from rabbet.core.targets import BASELINES, OLDEST_PYTHON, PLATFORMS
 from rabbet.errors import NotUnderstood
@@ -475,8 +476,17 @@ def _table_in(settings: Table, key: Key) -> Mapping[str, str]:
     return found
 
 
+def _text_in(settings: Table, key: Key) -> str | None:
+    """A text of a certain form."""
+    text, (fits, known) = settings.text(key.name), _FORMS[key.name]
+    if text is not None and not fits(text):
+        settings.problems.add(settings.place(key.name), f"'{text[:60]}' is not one of: {known}")
+    return text
+
+
 _FORMS: Mapping[str, tuple[Callable[[str], bool], str]] = {
     "targets": (lambda text: text in PLATFORMS, ", ".join(PLATFORMS)),
+    "as-of": (is_moment, "dates such as 2026-05-01"),
     "pythons": (lambda text: bool(_MINOR.match(text)), "versions such as 3.12"),
 }
 _ALLOWED: Mapping[str, Mapping[str, str]] = {"baselines": BASELINES}  # with a version as an example
@@ -485,6 +495,7 @@ _READERS: Mapping[Shape, Callable[[Table, Key], object]] = {
     Shape.TEXTS: _texts_in,
     Shape.BOUNDS: _bounds_in,
     Shape.TABLE: _table_in,
+    Shape.TEXT: _text_in,
 }
 
 

@@ -39,7 +39,8 @@ class Unsolved(Struct, frozen=True, kw_only=True):
 
     Another one, for a changed declaration, is `reopened`.
 
-    `on_date` tells that nothing uploaded later was to count, and `undated` answers as if it were not so.
+    `on_date` tells that nothing uploaded later was to count, because it is declared or was asked for, and
+    `undated` answers as if it were not so.
     """
 
     session: Session
@@ -51,6 +52,7 @@ class Unsolved(Struct, frozen=True, kw_only=True):
     targets: Sequence[Target]
     reopened: Callable[[Declaration], AbstractContextManager[Catalogue]]
     on_date: str = ""
+    date_declared: bool = False
     undated: Catalogue | None = None
 
 
@@ -284,6 +286,9 @@ def _dated_ways(unsolved: Unsolved) -> list[Way]:
     answering = unsolved.undated.for_target(unsolved.target)
     if isinstance(solve(answering, unsolved.target, unsolved.declaration.asked()), Refutation):
         return []
+    if unsolved.date_declared:
+        told = f"with releases after {unsolved.on_date} there is a solution:"
+        return [Way("rabbet retract --as-of && rabbet resolve", told)]
     return [Way("rabbet resolve", f"without --as-of {unsolved.on_date} there is a solution:")]
 
 

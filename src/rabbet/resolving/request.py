@@ -1,6 +1,7 @@
 """What is asked of resolving, and what it comes to; and what is therefore preferred for one target."""
 
 from collections.abc import Mapping
+from datetime import datetime
 from typing import TYPE_CHECKING
 
 from msgspec import Struct, field
@@ -12,6 +13,7 @@ from rabbet.core.model.lock import Lock
 from rabbet.core.model.options import ResolveOptions
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.target import Target
+from rabbet.core.moment import moment_in
 from rabbet.core.solve.policy import Policy
 from rabbet.workspace.session import Session
 from rabbet.workspace.sources import Sources
@@ -19,7 +21,7 @@ from rabbet.workspace.sources import Sources
 if TYPE_CHECKING:
     from rabbet.core.lock.version_changes import Move
 
-__all__ = ["ResolveRequest", "ResolveResult", "locked_versions", "policy_for"]
+__all__ = ["ResolveRequest", "ResolveResult", "declared_moment", "locked_versions", "policy_for"]
 
 
 class ResolveRequest(Struct, frozen=True, kw_only=True):
@@ -98,9 +100,14 @@ def policy_for(
             if work.declaration.same_versions and name not in options.raised
         },
         lowest=names if options.lowest else frozenset(),
-        as_of=options.as_of,
+        as_of=options.as_of or declared_moment(work.declaration),
         may_build=work.declaration.build_from_source,
     )
+
+
+def declared_moment(declaration: Declaration) -> datetime | None:
+    """The moment after which no release is taken, if one is declared."""
+    return moment_in(declaration.as_of) if declaration.as_of else None
 
 
 def locked_versions(lock: Lock, target: Target) -> Mapping[NormalizedName, Version]:

@@ -32,6 +32,7 @@ from rabbet.resolving.build_requirements import BuildQuestions, Subject, own_sub
 from rabbet.resolving.request import (
     ResolveRequest,
     ResolveResult,
+    declared_moment,
     locked_versions,
     policy_for,
 )
@@ -237,13 +238,14 @@ def _no_solution(
         targets=work.targets,
         session=work.session,
         reopened=lambda changed: work.sources.catalogue(changed, target, policy),
-        on_date=f"{options.as_of:%Y-%m-%d}" if options.as_of else "",
+        on_date=f"{policy.as_of:%Y-%m-%d}" if policy.as_of else "",
+        date_declared=options.as_of is None,
     )
     if not work.written:
         return unsolved_elsewhere(unsolved)
-    if options.as_of is None:
+    if policy.as_of is None:
         return no_solution(unsolved)
-    later = replace(policy, as_of=None)
+    later = replace(policy, as_of=declared_moment(work.declaration) if options.as_of else None)
     with work.sources.catalogue(work.declaration, target, later) as undated:
         return no_solution(replace(unsolved, undated=undated))
 

@@ -27,6 +27,7 @@ from rabbet.core.solve.solver import Refutation, solve
 from rabbet.core.targets import target_of
 from rabbet.errors import SourceFailed, WrongUsage
 from rabbet.formats.metadata import MetadataBroken, parse_metadata, whole
+from rabbet.resolving.request import declared_moment
 from rabbet.sources.base import Memory
 from rabbet.sources.catalogue import Catalogue
 from rabbet.sources.release_reader import remembered_metadata
@@ -169,7 +170,10 @@ def _catalogue(
     lock: Lock,
     target: Target,
 ) -> AbstractContextManager[Catalogue]:
-    policy = Policy(preferred={name: (version,) for name, version in lock.versions.items()})
+    policy = Policy(
+        preferred={name: (version,) for name, version in lock.versions.items()},
+        as_of=declared_moment(declaration),
+    )
     return open_sources(session, declaration).catalogue(declaration, target, policy)
 
 

@@ -9,6 +9,7 @@ from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import Need
 from rabbet.core.solve.policy import Policy
 from rabbet.errors import NoSolution
+from rabbet.resolving.request import declared_moment
 from rabbet.workspace.runtimes.pythons import chosen_runtime, targets_for
 from rabbet.workspace.session import Session
 from rabbet.workspace.sources import open_sources
@@ -57,6 +58,7 @@ def lookup(session: Session, asked: Need) -> LookedUp:
         needs=[need for need in needs if need.name == name],
         locked=[library.version for library in lock.libraries if library.name == name] if lock else [],
         may_build=name in declaration.build_from_source,
+        as_of=declared_moment(declaration),
     )
     return LookedUp(
         asked=asked,

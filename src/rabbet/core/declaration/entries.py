@@ -44,6 +44,8 @@ def key_entries(declaration: Declaration, key: Key) -> Iterator[Entry]:
             yield from (Entry(what, text, text) for text in held)
         elif key.shape is Shape.BOUNDS:
             yield from (Entry(what, need.name, need_text(need)) for need in held)
+        elif key.shape is Shape.TEXT:
+            yield from (Entry(what, "", text) for text in ([held] if held else []))
         elif key.shape is Shape.TABLE:
             yield from (Entry(what, name, f"{name}={text}") for name, text in held.items())
         else:

@@ -18,6 +18,7 @@ class Shape(StrEnum):
     TEXTS = "a list of texts of a certain form"
     BOUNDS = "a list of libraries with versions"
     TABLE = "a table of texts by names"
+    TEXT = "a text of a certain form"
     PLACES = "a list of tables with `name` and `url`"
     OWN = "a form of its own"
 
@@ -25,7 +26,8 @@ class Shape(StrEnum):
 class Option(NamedTuple):
     """An option of `declare` or `retract`: what to show for a value of it, what it is for, what there is.
 
-    One that shows two words takes them as a pair, such as a library and a folder.
+    One that shows two words takes them as a pair, such as a library and a folder; one that shows none takes
+    no value.
     """
 
     shown: str | tuple[str, str]
@@ -124,6 +126,14 @@ KEYS = (
             "each target gets the newest releases that it can have (default), or all get the same",
             choices=("each", "same"),
         ),
+    ),
+    Key(
+        "as-of",
+        Shape.TEXT,
+        "a date: releases that were uploaded later are not taken, such as `2026-05-01`",
+        entry="as-of",
+        declare=Option("DATE", "take no release that was uploaded later, such as 2026-05-01"),
+        retract=Option("", "the date after which no release is taken"),
     ),
     Key(
         "variants",

@@ -146,7 +146,8 @@ class Declaration(Struct, frozen=True, kw_only=True):
     releases, and `build_from_source` the libraries whose build may run their code. `targets` are names of
     platforms and `pythons` versions such as `3.12` that the lock must serve; empty: those of the machine that
     resolves. `baselines` are the oldest `glibc`, `macos` and `musl` among them. Each target gets the newest
-    releases that it can have, or all get the `same_versions` where they can. `limits` bound libraries that
+    releases that it can have, or all get the `same_versions` where they can. Nothing uploaded later than
+    `as_of` (a date) is taken. `limits` bound libraries that
     only come along, those in `without` never come in, and `corrections` mend what releases say of their
     needs. `runtimes` are those of other languages than Python; `languages` tells of some that Rabbet does not
     know, and `catalogues` where runtimes can be had. The project's own `version` is `None` where it is not
@@ -170,6 +171,7 @@ class Declaration(Struct, frozen=True, kw_only=True):
     pythons: tuple[str, ...] = ()
     baselines: Mapping[str, str] = field(default_factory=dict)
     same_versions: bool = False
+    as_of: str | None = None
     limits: tuple[Need, ...] = ()
     without: frozenset[NormalizedName] = frozenset()
     corrections: tuple[Correction, ...] = ()
@@ -243,6 +245,8 @@ class Declaration(Struct, frozen=True, kw_only=True):
             content["targets"] = [sorted(self.targets), sorted(self.pythons), sorted(self.baselines.items())]
         if self.same_versions:
             content["newest"] = "same"
+        if self.as_of:
+            content["as-of"] = self.as_of
         return content
 
     def _surroundings(self) -> dict[str, object]:

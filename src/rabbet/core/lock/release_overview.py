@@ -1,6 +1,7 @@
 """An overview of one library's releases: versions, files, and which targets can use each."""
 
 from collections.abc import Collection, Iterable, Iterator, Sequence
+from datetime import datetime
 
 from msgspec import Struct
 from packaging.specifiers import SpecifierSet
@@ -42,9 +43,10 @@ def offers_of(
     needs: Sequence[Need],
     locked: Collection[Version],
     may_build: bool = False,
+    as_of: datetime | None = None,
 ) -> tuple[Offer, ...]:
-    """All releases of a listing, the newest first."""
-    found = {target: candidates_for(listing, target, may_build=may_build) for target in targets}
+    """All releases of a listing, the newest first; what was uploaded later than `as_of` serves nobody."""
+    found = {target: candidates_for(listing, target, as_of=as_of, may_build=may_build) for target in targets}
     allowed = {version for target in targets for version in _allowed(found[target], target, needs)}
     files: dict[Version, list[ListedFile]] = {tree.version: [] for tree in listing.trees}
     for wheels, archives in listing.by_version:

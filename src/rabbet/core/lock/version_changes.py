@@ -150,9 +150,13 @@ def _own_wish(
 
 def _own_needs(name: NormalizedName, old: Version, solution: Solution, provider: Provider) -> str:
     """Why the old version does not go with what is chosen now."""
-    release = next((one for one in provider.candidates(name).releases if one.version == old), None)
-    if release is None or release.yanked:
-        return f"{old} was yanked" if release else f"{old} is not offered for this target"
+    known = provider.candidates(name)
+    release = next((one for one in known.releases if one.version == old), None)
+    if release is None:
+        why = next((one.reason for one in known.aside if one.version == str(old)), "")
+        return f"{old} can't be used: {why}" if why else f"{old} is not offered for this target"
+    if release.yanked:
+        return f"{old} was yanked"
     metadata = provider.metadata(release)
     if isinstance(metadata, SetAside):
         return f"{old} can't be used: {metadata.reason}"

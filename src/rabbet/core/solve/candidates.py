@@ -188,7 +188,8 @@ def _too_new(file: ListedFile, as_of: datetime | None) -> str | None:
         return "its source tells no time of upload"
     if uploaded.tzinfo is None:
         uploaded = uploaded.replace(tzinfo=UTC)
-    return f"uploaded on {uploaded:%Y-%m-%d}" if uploaded > as_of else None
+    late = f"uploaded on {uploaded:%Y-%m-%d}, later than {as_of:%Y-%m-%d}"
+    return late if uploaded > as_of else None
 
 
 @lru_cache(maxsize=64)
