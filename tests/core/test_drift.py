@@ -10,7 +10,8 @@ from msgspec.structs import replace
 from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
-from rabbet.core.drift.compare import OtherRuntime, Wanted, compare
+from rabbet.core.drift.compare import compare
+from rabbet.core.drift.expected import Expectation, OtherRuntime
 from rabbet.core.drift.mends import mends_of
 from rabbet.core.drift.plan import plan_changes, reason_to_rebuild
 from rabbet.core.drift.stories import stories
@@ -161,9 +162,9 @@ class Drift(unittest.TestCase):
         )
 
     @staticmethod
-    def wanted(lock: list[Needed]) -> Wanted:
+    def wanted(lock: list[Needed]) -> Expectation:
         """The project, its requirements and its lock."""
-        return Wanted(
+        return Expectation(
             project="hivescale",
             python=SpecifierSet(">=3.11"),
             needs=tuple(requirement(text) for text in TABLE["requirements"]),

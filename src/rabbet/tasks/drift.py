@@ -8,11 +8,11 @@ from pathlib import Path
 from msgspec import Struct
 from msgspec.structs import replace
 
-from rabbet.core.drift.compare import in_order
+from rabbet.core.drift.checks.project import Shadow, Surroundings
 from rabbet.core.drift.since import LockFit, best_fit
 from rabbet.core.drift.stories import Story, stories
-from rabbet.core.model.finding import ENVIRONMENT, Finding, Kind, Reason, Weight
-from rabbet.core.model.lock import Lock, ToInstall, Unbuilt
+from rabbet.core.model.finding import Finding, Kind, Reason, Weight
+from rabbet.core.model.lock import Unbuilt
 from rabbet.core.model.options import RecreateOptions
 from rabbet.core.needs.need import library_name
 from rabbet.disk.named import path_named
@@ -22,7 +22,6 @@ from rabbet.exports.marked import stale_files
 from rabbet.formats.pylock import edited_by_hand
 from rabbet.workspace.comparison import Comparison, compared, compared_elsewhere, question
 from rabbet.workspace.lock_history import lock_history
-from rabbet.workspace.project import Project
 from rabbet.workspace.result_cache import remember_findings, remember_fit, remember_no_findings
 from rabbet.workspace.session import Session
 from rabbet.workspace.shadows import folders_in_front, is_isolated, owner_of, shadows, users_site
@@ -66,14 +65,14 @@ def drift(session: Session, *, deep: bool = False) -> Drift:
     found = compared(asked, session, deep=deep)
     if asked.install_state is not None and found.inventory.is_sound:
         remember_fit(session, found.state, None)
-    findings = tuple(_with_sharers(finding, session) for finding in found.findings)
-    if asked.install_state is None:
-        findings += (_of_a_stranger(),)
-    findings += (*_edited(asked.lock), *_yanked(asked.needed), *_shadowed(session, found))
-    findings += tuple(map(_stale_export, stale_files(session.project.folder, asked.lock_stamp)))
-    if asked.outdated:
-        findings += (_outdated(asked.declaration.name),)
-    findings = in_order(findings)
+    around = Surroundings(
+        outdated=asked.outdated,
+        edited=tuple(edited_by_hand(asked.lock)),
+        stale=tuple(stale_files(session.project.folder, asked.lock_stamp)),
+        shadows=tuple(_shadows(session, found)),
+        made_here=asked.install_state is not None,
+    )
+    findings = tuple(_with_sharers(finding, session) for finding in found.findings(around))
     state = found.state if asked.editable else ""  # what a wheel was built from is looked at each time
     if not findings:
         remember_no_findings(session, state, len(asked.needed))
@@ -83,7 +82,7 @@ def drift(session: Session, *, deep: bool = False) -> Drift:
         findings=findings,
         compared=len(asked.needed),
         variant=session.project.variant,
-        since=_since(session, asked.needed, found),
+        since=_since(session, found, findings),
     )
 
 
@@ -97,21 +96,24 @@ def drift_elsewhere(session: Session, place: str, *, deep: bool = False) -> Drif
     asked = question(session, RecreateOptions())
     path = path_named(place, session.machine.folder)
     found = compared_elsewhere(asked, path, session, deep=deep)
+    findings = found.findings(Surroundings(shadows=tuple(_shadows(session, found, path))))
     return Drift(
-        findings=in_order((*found.findings, *_shadowed(session, found, path))),
+        findings=findings,
         compared=len(asked.needed),
         variant=session.project.variant,
-        since=_since(session, asked.needed, found),
+        since=_since(session, found, findings),
         elsewhere=place,
     )
 
 
-def _since(session: Session, wanted: Iterable[ToInstall], found: Comparison) -> LockFit | None:
+def _since(session: Session, found: Comparison, findings: Iterable[Finding]) -> LockFit | None:
     """The revision of the lock in git that fits better, if versions differ."""
-    differing = {one.name for one in found.findings if one.kind in _OF_VERSIONS and not one.files}
+    of_versions = (one for one in findings if one.kind in _OF_VERSIONS and one.reason is not Reason.YANKED)
+    differing = {one.name for one in of_versions if not one.files}
     if not differing:
         return None
-    local = {one.locked.name for one in wanted if isinstance(one, Unbuilt) and one.local}
+    needed = found.expected.needed
+    local = {one.locked.name for one in needed if isinstance(one, Unbuilt) and one.local}
     installed = {
         name: str(one.version) for name, one in found.inventory.libraries.items() if name not in local
     }
@@ -119,67 +121,27 @@ def _since(session: Session, wanted: Iterable[ToInstall], found: Comparison) -> 
     return best_fit(installed, revisions, len(differing))
 
 
-def _stale_export(name: str) -> Finding:
-    return Finding(kind=Kind.STALE, name=name, weight=Weight.NOTE, reason=Reason.EXPORTED)
-
-
-def _outdated(project: str) -> Finding:
-    return Finding(
-        kind=Kind.UNRESOLVED, name=project, weight=Weight.DIFFERS, reason=Reason.DECLARATION_CHANGED
-    )
-
-
-def _of_a_stranger() -> Finding:
-    return Finding(kind=Kind.ALTERED, name=ENVIRONMENT, weight=Weight.DIFFERS, reason=Reason.NOT_MADE_HERE)
-
-
-def _edited(lock: Lock) -> Iterator[Finding]:
-    for name in edited_by_hand(lock):
-        yield Finding(kind=Kind.UNRESOLVED, name=name, weight=Weight.NOTE, reason=Reason.EDITED_LOCK)
-
-
-def _yanked(wanted: Iterable[ToInstall]) -> Iterator[Finding]:
-    for one in wanted:
-        if one.locked.yanked is not None:
-            yield Finding(
-                kind=Kind.VERSION,
-                name=one.locked.name,
-                locked=one.locked.version,
-                installed=one.locked.version,
-                weight=Weight.NOTE,
-                reason=Reason.YANKED,
-                told=one.locked.yanked,
-            )
-
-
-def _shadowed(session: Session, found: Comparison, elsewhere: Path | None = None) -> Iterator[Finding]:
-    """Installed libraries whose modules Python would take from somewhere else; but for the project's own."""
-    folders = folders_in_front(session.project.folder, session.machine.environ.get("PYTHONPATH", ""))
-    inventory, root = found.inventory, elsewhere or session.project.environment
+def _shadows(session: Session, found: Comparison, elsewhere: Path | None = None) -> Iterator[Shadow]:
+    """Modules of libraries that Python would take from elsewhere, but for those of the project itself."""
+    project = session.project
+    folders = folders_in_front(project.folder, session.machine.environ.get("PYTHONPATH", ""))
+    inventory, root = found.inventory, elsewhere or project.environment
     if not is_isolated(root):
         folders.append(users_site(session.machine.home, inventory.python))
-    own = library_name(session.declaration().name)
+    own = library_name(found.expected.project)
     for site in library_folders(root):
         owners = {one.folder: one for one in inventory.libraries.values()}
         for module, file in shadows(folders, site):
             owner = owners.get(owner_of(module, site))
             if owner is not None and owner.name != own:
-                yield Finding(
-                    kind=Kind.ORIGIN,
-                    name=owner.name,
-                    locked=owner.version,
-                    installed=owner.version,
-                    weight=Weight.DIFFERS,
-                    reason=Reason.SHADOWED,
-                    told=_in_place_of(module, file, session.project),
+                inside = file.is_relative_to(project.folder)
+                yield Shadow(
+                    library=owner.name,
+                    version=owner.version,
+                    module=module,
+                    file=str(file.relative_to(project.folder) if inside else file),
+                    project=inside,
                 )
-
-
-def _in_place_of(module: str, file: Path, project: Project) -> str:
-    if file.is_relative_to(project.folder):
-        own = file.relative_to(project.folder)
-        return f"import {module} takes the project's {own} where a program is started in its folder"
-    return f"import {module} takes {file}, which Python finds first"
 
 
 def _with_sharers(finding: Finding, session: Session) -> Finding:

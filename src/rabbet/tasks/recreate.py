@@ -111,14 +111,15 @@ def prepare(session: Session, options: RecreateOptions, *, sound: bool = False) 
     if not rebuild:
         try:
             found = compared(asked, session, deep=options.verify, sound=sound)
-            rebuild = reason_to_rebuild(found.findings) or ("asked for" if options.fresh else "")
+            findings = found.findings()
+            rebuild = reason_to_rebuild(findings) or ("asked for" if options.fresh else "")
         except EnvironmentFailed as error:
             rebuild = str(error)
     lock = asked.lock
     if rebuild or found is None:
         plan = plan_anew(asked.needed, rebuild)
     else:
-        plan = plan_changes(asked.needed, found.inventory, found.findings, not_chosen=lock.versions.keys())
+        plan = plan_changes(asked.needed, found.inventory, findings, not_chosen=lock.versions.keys())
     return RecreateReport(
         environment=session.project.environment.name,
         plan=plan,

@@ -13,10 +13,10 @@ from rabbet.core.census.leaving_out import LEFT_OUT, is_left_out, left_out
 from rabbet.core.census.matrix import State
 from rabbet.core.census.runtimes import runtime_findings
 from rabbet.core.declaration.model import Declaration
-from rabbet.core.drift.compare import Wanted, compare
+from rabbet.core.drift.compare import compare
+from rabbet.core.drift.expected import Expectation
 from rabbet.core.drift.since import LockRevision, best_fit
 from rabbet.core.limits import MOST_TEXT_FILE
-from rabbet.core.lock.select import needed
 from rabbet.core.model.finding import Finding, Kind, Weight
 from rabbet.core.model.inventory import Installed
 from rabbet.core.model.lock import Lock, Selection
@@ -116,7 +116,7 @@ class Against:
         self._lock: Lock = asked.lock
         self._stamp = asked.lock_stamp
         self._here = target_of(asked.runtime)
-        self._wanted: dict[object, Wanted] = {}
+        self._expected: dict[object, Expectation] = {}
         self._history = list(lock_history(session))
 
     def states(self, machines: Iterable[MachineInventory]) -> Iterator[State]:
@@ -135,7 +135,7 @@ class Against:
             libraries=corrected_libraries(one.inventory.libraries, self._declaration),
         )
         findings = (
-            *compare(self._wanted_for(one, target), inventory),
+            *compare(self._expected_of(one, target), inventory),
             *runtime_findings(
                 self._lock.runtimes,
                 self._declaration.runtimes,
@@ -161,7 +161,7 @@ class Against:
             raise NotUnderstood(f"its platform '{platform}' is none that is known here")
         return named_target(platform, minor, self._declaration.baselines)
 
-    def _wanted_for(self, one: MachineInventory, target: Target) -> Wanted:
+    def _expected_of(self, one: MachineInventory, target: Target) -> Expectation:
         everything = self._lock.everything
         chosen = one.inventory.selection
         selection = (
@@ -171,21 +171,10 @@ class Against:
         )
         by_rabbet = bool(one.inventory.lock_stamp)
         key = (target.platform, target.minor, selection, by_rabbet)
-        if key not in self._wanted:
-            declared = self._declaration.declared()
-            needs = (one.need for one in declared if one.section is None or selection.holds(one.section))
-            self._wanted[key] = Wanted(
-                project=self._declaration.name,
-                python=self._declaration.python,
-                needs=tuple(needs),
-                runtime=self._lock.python,
-                needed=needed(self._lock, target, selection, self._declaration),
-                target=target,
-                origins_known=by_rabbet,
-                lock_stamp=self._stamp,
-                everything=everything,
-            )
-        return self._wanted[key]
+        if key not in self._expected:
+            expected = Expectation.of(self._declaration, self._lock, target, selection, stamp=self._stamp)
+            self._expected[key] = replace(expected, origins_known=by_rabbet)
+        return self._expected[key]
 
     def _behind(self, one: MachineInventory, differing: int) -> int | None:
         """How many revisions of the lock came since the one that the machine has, if that can be told."""

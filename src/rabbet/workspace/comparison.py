@@ -12,7 +12,9 @@ from packaging.utils import NormalizedName
 from rabbet.builds.identity import identified
 from rabbet.core.declaration.corrections import corrected
 from rabbet.core.declaration.model import Declaration
-from rabbet.core.drift.compare import OtherRuntime, Wanted, compare
+from rabbet.core.drift.checks.project import Surroundings
+from rabbet.core.drift.compare import compare
+from rabbet.core.drift.expected import Expectation, OtherRuntime
 from rabbet.core.lock.select import as_wheel, needed, own_project
 from rabbet.core.model.finding import Finding
 from rabbet.core.model.inventory import Installed, Inventory
@@ -83,11 +85,15 @@ class Question(Struct, frozen=True, kw_only=True):
 
 
 class Comparison(Struct, frozen=True, kw_only=True):
-    """What is installed, and how it differs; `state` is the one that its files were in before the look."""
+    """What is expected and what is installed; `state` is the one that its files were in before the look."""
 
+    expected: Expectation
     inventory: Inventory
-    findings: tuple[Finding, ...]
     state: str
+
+    def findings(self, around: Surroundings | None = None) -> tuple[Finding, ...]:
+        """Every difference, with those that are seen `around` the environment where that is given."""
+        return compare(self.expected, self.inventory, around)
 
 
 def question(session: Session, options: RecreateOptions) -> Question:
@@ -163,7 +169,7 @@ def compared(asked: Question, session: Session, *, deep: bool = False, sound: bo
         trouble=trouble.reason if trouble else "",
         usable=trouble is None or trouble.usable,
     )
-    return Comparison(inventory=inventory, findings=compare(_wanted(asked), inventory), state=state)
+    return Comparison(expected=_expected(asked), inventory=inventory, state=state)
 
 
 def compared_elsewhere(asked: Question, place: Path, session: Session, *, deep: bool) -> Comparison:
@@ -187,7 +193,7 @@ def compared_elsewhere(asked: Question, place: Path, session: Session, *, deep: 
         libraries=corrected_libraries(found.libraries, asked.declaration),
         strays=tuple(stray for stray in found.strays if not any(part.endswith(f"/{stray}") for part in own)),
     )
-    return Comparison(inventory=inventory, findings=compare(_wanted(asked), inventory), state="")
+    return Comparison(expected=_expected(asked), inventory=inventory, state="")
 
 
 def _as_made_now(asked: Question) -> InstallState | None:
@@ -199,25 +205,17 @@ def _as_made_now(asked: Question) -> InstallState | None:
     )
 
 
-def _wanted(asked: Question) -> Wanted:
+def _expected(asked: Question) -> Expectation:
     """What should be installed, and what the project requires of the chosen sections."""
-    needs = (
-        one.need
-        for one in asked.declaration.declared()
-        if one.section is None or asked.selection.holds(one.section)
+    target = target_of(asked.runtime)
+    expected = Expectation.of(
+        asked.declaration, asked.lock, target, asked.selection, needed=asked.needed, stamp=asked.lock_stamp
     )
-    return Wanted(
-        project=asked.declaration.name,
-        python=asked.declaration.python,
-        needs=tuple(needs),
-        runtime=asked.lock.python,
-        needed=asked.needed,
-        target=target_of(asked.runtime),
+    return replace(
+        expected,
         chosen=(asked.runtime.version, asked.runtime.executable),
         origins_known=asked.install_state is not None,
         others=_others(asked),
-        lock_stamp=asked.lock_stamp,
-        everything=asked.lock.everything,
     )
 
 

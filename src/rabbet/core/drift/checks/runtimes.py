@@ -1,0 +1,93 @@
+"""The interpreter of an environment, and runtimes of other languages."""
+
+from collections.abc import Iterator
+
+from rabbet.core.drift.expected import Expectation
+from rabbet.core.model.finding import RUNTIME, Finding, Kind, Reason, Weight
+from rabbet.core.model.inventory import Inventory
+from rabbet.core.model.lock import Needed
+
+__all__ = ["other_runtimes", "runtime"]
+
+_FOR_ANY_MINOR = ("none", "abi3")  # ABI tags of files that serve several minor versions of Python
+
+
+def runtime(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
+    """An interpreter that is gone, was changed, no longer serves, or is another one than would be taken.
+
+    That another machine made the lock with another version is worth a note, where the lock serves this one
+    too.
+    """
+    locked = expected.runtime.version if expected.runtime else None
+    there = inventory.python
+    if inventory.trouble:
+        yield Finding(
+            kind=Kind.RUNTIME,
+            name=RUNTIME,
+            locked=locked,
+            installed=there if inventory.usable else None,
+            weight=Weight.DIFFERS if inventory.usable else Weight.BREAKS,
+            breaks=() if inventory.usable else (expected.project,),
+            told=inventory.trouble,
+        )
+        return
+    same = there.release[:2] == expected.target.python.release[:2]
+    alike = inventory.implementation == expected.target.markers["implementation_name"]
+    allowed = alike and expected.python.contains(there, prereleases=True)
+    breaks: tuple[str, ...] = () if allowed else (expected.project,)
+    breaks += () if same else _bound_to_minor(expected)
+    other = inventory.made_with and expected.chosen not in (None, (there, inventory.made_with))
+    differs = other or not same
+    noted = locked is not None and locked != there
+    if noted or differs or breaks:
+        yield Finding(
+            kind=Kind.RUNTIME,
+            name=RUNTIME,
+            locked=locked,
+            installed=there,
+            weight=Weight.BREAKS if breaks else Weight.DIFFERS if differs else Weight.NOTE,
+            breaks=breaks,
+            told=f"it was made with Python {there} of {inventory.made_with}" if other else "",
+        )
+
+
+def _bound_to_minor(expected: Expectation) -> tuple[str, ...]:
+    """The locked libraries whose compiled modules serve one minor version of Python alone, by PEP 425."""
+    files = {one.locked.name: one.artifact.filename for one in expected.needed if isinstance(one, Needed)}
+    return tuple(name for name, file in sorted(files.items()) if _is_bound_to_minor(file))
+
+
+def _is_bound_to_minor(filename: str) -> bool:
+    parts = filename.split("-")
+    return len(parts) > 2 and not set(parts[-2].split(".")).intersection(_FOR_ANY_MINOR)
+
+
+def other_runtimes(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
+    """Runtimes of other languages that are not on this machine, or are other ones than would be taken.
+
+    That the version is another one than was locked is worth a note, for the declaration allows it.
+    """
+    for other in expected.others if expected.origins_known else ():
+        chosen, linked = other.chosen, inventory.runtimes.get(other.language)
+        if chosen is None:
+            told = "no runtime on this machine is one that the project allows"
+        elif linked != chosen.executable:
+            told = f"linked is {linked}" if linked else "it is not linked"
+        elif chosen.version != other.locked:
+            told = ""
+        else:
+            continue
+        yield Finding(
+            kind=Kind.RUNTIME,
+            name=other.language,
+            locked=other.locked,
+            installed=chosen.version if chosen else None,
+            weight=Weight.BREAKS if chosen is None else Weight.DIFFERS if told else Weight.NOTE,
+            breaks=() if chosen else (expected.project,),
+            reason=Reason.OBTAINABLE if other.obtainable and chosen is None else None,
+            told=told,
+        )
+    for language in sorted({*inventory.runtimes} - {other.language for other in expected.others}):
+        yield Finding(
+            kind=Kind.RUNTIME, name=language, weight=Weight.DIFFERS, told="it is linked, and not declared"
+        )

@@ -1,0 +1,133 @@
+"""What should be installed: the lock's part for one machine, and what the project requires."""
+
+from collections import defaultdict
+from collections.abc import Iterator, Mapping
+from functools import cached_property
+from typing import Self
+
+from msgspec import Struct
+from packaging.specifiers import SpecifierSet
+from packaging.utils import NormalizedName
+from packaging.version import Version
+
+from rabbet.core.declaration.model import Declaration
+from rabbet.core.lock import select
+from rabbet.core.model.inventory import Installed, Inventory
+from rabbet.core.model.lock import UNTOLD, Lock, LockedRuntime, Selection, ToInstall, Unbuilt
+from rabbet.core.model.runtime import Runtime
+from rabbet.core.model.target import Target
+from rabbet.core.needs.need import Need
+
+__all__ = ["Expectation", "OtherRuntime", "is_locked_version", "version_of"]
+
+
+class OtherRuntime(Struct, frozen=True, kw_only=True):
+    """A runtime of another language than Python: the locked version, and what this machine has for it.
+
+    Where it has nothing that fits, nothing is `chosen`; it is `obtainable` if the lock says where it can be
+    had.
+    """
+
+    language: str
+    locked: Version | None
+    chosen: Runtime | None
+    obtainable: bool = False
+
+
+class Expectation(Struct, frozen=True, kw_only=True, dict=True):
+    """What should be installed on this machine, and what the project itself requires.
+
+    `needed` is the part of the lock that this machine needs, `runtime` the one that the lock was made with,
+    and `chosen` the version and the place of the interpreter that an environment made now would get. `others`
+    are runtimes of other languages. Where nobody noted from which files an environment was made, their
+    `origins_known` is false. `lock_stamp` is the lock's, and `everything` all groups and extras that it has.
+    It has a `__dict__`, for it keeps who depends on what.
+    """
+
+    project: str
+    python: SpecifierSet
+    needs: tuple[Need, ...]
+    runtime: LockedRuntime | None
+    needed: tuple[ToInstall, ...]
+    target: Target
+    chosen: tuple[Version, str] | None = None
+    origins_known: bool = True
+    others: tuple["OtherRuntime", ...] = ()
+    lock_stamp: str = ""
+    everything: Selection | None = None
+
+    @classmethod
+    def of(
+        cls,
+        declaration: Declaration,
+        lock: Lock,
+        target: Target,
+        selection: Selection,
+        *,
+        stamp: str,
+        needed: tuple[ToInstall, ...] | None = None,
+    ) -> Self:
+        """What the lock with this stamp wants on a target, for the chosen sections.
+
+        Where more is known of what is `needed`, that stands in for what the lock says.
+        """
+        declared = declaration.declared()
+        return cls(
+            project=declaration.name,
+            python=declaration.python,
+            needs=tuple(one.need for one in declared if one.section is None or selection.holds(one.section)),
+            runtime=lock.python,
+            needed=select.needed(lock, target, selection, declaration) if needed is None else needed,
+            target=target,
+            lock_stamp=stamp,
+            everything=lock.everything,
+        )
+
+    @cached_property
+    def names(self) -> frozenset[NormalizedName]:
+        """The libraries that are needed."""
+        return frozenset(one.locked.name for one in self.needed)
+
+    @cached_property
+    def dependents(self) -> Mapping[NormalizedName, set[str]]:
+        """Who needs each library by the lock."""
+        found: defaultdict[NormalizedName, set[str]] = defaultdict(set)
+        for one in self.needed:
+            for name in one.locked.dependencies:
+                found[name].add(one.locked.name)
+        return found
+
+    def path_to(self, name: NormalizedName) -> tuple[str, ...]:
+        """The shortest way by which a library is locked, from a declared one on; empty if it is that."""
+        declared = {need.name for need in self.needs}
+        waiting: list[tuple[str, ...]] = [(name,)]
+        seen = {str(name)}
+        while waiting:
+            path = waiting.pop(0)
+            if path[0] in declared:
+                return path[:-1]
+            for above in sorted(self.dependents.get(NormalizedName(path[0]), set()) - seen):
+                seen.add(above)
+                waiting.append((above, *path))
+        return ()
+
+    def has_other_lock(self, inventory: Inventory) -> bool:
+        """Whether an environment was made from another lock than this one."""
+        return inventory.lock_stamp not in ("", self.lock_stamp)
+
+    def pairs(self, inventory: Inventory) -> Iterator[tuple[ToInstall, Installed]]:
+        """What is wanted and there."""
+        for one in self.needed:
+            installed = inventory.libraries.get(one.locked.name)
+            if installed is not None:
+                yield one, installed
+
+
+def version_of(one: ToInstall) -> Version | None:
+    """The version that is wanted, if it is known before it is built."""
+    return None if one.locked.version == UNTOLD else one.locked.version
+
+
+def is_locked_version(one: ToInstall, installed: Installed) -> bool:
+    """Whether the version is the locked one; that of sources which are being worked on changes with them."""
+    return installed.version == one.locked.version or (isinstance(one, Unbuilt) and one.local)
