@@ -247,6 +247,36 @@ class Failures(unittest.TestCase):
         return f"http://127.0.0.1:{listening.getsockname()[1]}/"
 
 
+class Closing(unittest.TestCase):
+    """What becomes of all that is under way when the connections are closed, and of what comes later."""
+
+    def test_closed(self) -> None:
+        """Answers that are awaited fail, a file that was begun breaks off, and nothing is held any more."""
+        whole = bytes(1 << 22)
+        before = set(threading.enumerate())
+        with Hostile({"/file": Reply(whole)}) as server:
+            listening = socket.create_server(("127.0.0.1", 0))
+            self.addCleanup(listening.close)
+            silent = f"http://127.0.0.1:{listening.getsockname()[1]}/"
+            for begun in (0, 1, 20):
+                wire = Wire(PATIENCE)
+                asking = HttpClient(wire, {}, Credentials((), {}, {}, Path("/nowhere")))
+                answers = [asking.begin(f"{silent}{number}") for number in range(begun)]
+                pieces = asking.stream(f"{server.origin}/file")
+                self.assertTrue(next(pieces))
+                wire.close()
+                wire.close()
+                for answer in (*answers, asking.begin(silent)):
+                    with self.assertRaises(SourceFailed) as raised:
+                        answer.result(PATIENCE)
+                    self.assertIn("the connections were closed", raised.exception.because[-1])
+                pieces.close()
+                for thread in set(threading.enumerate()) - before:
+                    if thread.name == "wire":
+                        thread.join(PATIENCE)
+                        self.assertFalse(thread.is_alive())
+
+
 class Turns(unittest.TestCase):
     """How much is asked of a host at once."""
 

@@ -75,7 +75,7 @@ class Exchange:
 
     def _resume(self) -> None:
         if self._transfer is not None:
-            self._transfer.resume()
+            self._wire.resume(self._transfer)
 
     def _drop(self) -> None:
         self._dropped = True

@@ -149,6 +149,9 @@ class Transfer:
         return Head(status, headers)
 
 
+_CLOSED = Ended(FAULT, "the connections were closed", Head(0, {}), 0)
+
+
 def _status(line: str) -> int:
     parts = line.split(None, 2)
     return int(parts[1]) if len(parts) > 1 and parts[1].isdecimal() else 0
@@ -213,7 +216,7 @@ class Wire:
                 self._inbox.append(action)
                 self._ring()
                 return
-        action()  # there is no thread any more: what is asked for fails, and nobody waits for it
+        action()  # there is no thread any more: what is asked for fails at once, all else does nothing
 
     def _ring(self) -> None:
         if self._thread is None:
@@ -224,10 +227,9 @@ class Wire:
     def close(self) -> None:
         """End the thread and all connections, without waiting for that; what is under way fails."""
         with self._guard:
-            if self._closed or self._thread is None:
-                return
-            self._closed = True
-            self._ring()
+            was_open, self._closed = not self._closed, True
+            if was_open and self._thread is not None:
+                self._ring()
 
     def later(self, seconds: float, action: Callable[[], None]) -> None:
         """Do something in a while."""
@@ -238,8 +240,9 @@ class Wire:
 
     def begin(self, transfer: Transfer) -> None:
         """Send a request, now or when its host's turn comes."""
-        if self._fault is not None:
-            transfer.ended(self._fault)
+        refused = _CLOSED if self._closed else self._fault
+        if refused is not None:
+            transfer.ended(refused)
             return
         self._begun.add(transfer)
         host = self._host(transfer.request)
@@ -249,9 +252,16 @@ class Wire:
     def drop(self, transfer: Transfer) -> None:
         """Break a transfer off; nobody is told of its end."""
         transfer.dropped = True
+        if self._closed:
+            return  # the thread itself gives back what it holds
         self._begun.discard(transfer)
         if transfer.handle is not None:
             self._begin_waiting(self._release(transfer, transfer.handle))
+
+    def resume(self, transfer: Transfer) -> None:
+        """Let a transfer go on, after its body was made to pause."""
+        if not self._closed:
+            transfer.resume()
 
     def traffic(self) -> tuple[HostTraffic, ...]:
         """What was asked of each host so far, and came to an end."""
@@ -274,7 +284,6 @@ class Wire:
         try:
             while not self._closed:
                 self._turn(bell)
-            self._fault = Ended(FAULT, "the connections were closed", Head(0, {}), 0)
         except Exception as error:  # noqa: BLE001 - whoever waits for an answer is told, and fails with it
             self._fault = Ended(FAULT, f"{type(error).__name__}: {error}", Head(0, {}), 0)
         self._refuse(bell)
@@ -301,8 +310,9 @@ class Wire:
             handle.close()
         self._multi.close()
         self._selector.close()
-        os.close(bell)
-        os.close(self._doorbell)
+        with self._guard:  # nobody is about to ring
+            os.close(bell)
+            os.close(self._doorbell)
 
     def _turn(self, bell: int) -> None:
         """Wait for something to happen, and do what is to be done then."""
