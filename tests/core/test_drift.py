@@ -55,7 +55,7 @@ def installed(entry: dict) -> Installed:
         metadata=Metadata(
             name=name,
             version=version,
-            requires_python=SpecifierSet(),
+            requires_python=SpecifierSet(entry.get("for_python", "")),
             needs=tuple(requirement(text) for text in entry.get("needs", [])),
             extras=frozenset(),
         ),

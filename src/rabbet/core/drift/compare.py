@@ -7,20 +7,24 @@ from collections import defaultdict
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 
 from msgspec.structs import replace
+from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
+from packaging.version import Version
 
+from rabbet.core.declaration.model import allows_minor
 from rabbet.core.drift.checks import files, libraries, project, runtimes
 from rabbet.core.drift.checks.environment import stale
 from rabbet.core.drift.checks.project import Surroundings
 from rabbet.core.drift.expected import Expectation
-from rabbet.core.model.finding import Finding, Kind, Unmet, Weight
+from rabbet.core.model.finding import RUNTIME, Finding, Kind, Unmet, Weight
 from rabbet.core.model.inventory import Installed, Inventory
-from rabbet.core.needs.need import Need, Part
+from rabbet.core.needs.need import Need, Part, library_name
 from rabbet.core.needs.walk import walk
 
 __all__ = ["compare"]
 
 _WEIGHTS = list(Weight)
+_WHOLE_VERSION = 3  # numbers: with the patch
 _CAUSED = (Kind.SURPLUS, Kind.VERSION, Kind.ORIGIN, Kind.BUILD)  # what somebody has installed
 
 CHECKS: Sequence[Callable[[Expectation, Inventory], Iterable[Finding]]] = (
@@ -113,7 +117,15 @@ def _untold(unmet: Iterable[Unmet], told: set[str]) -> Iterator[Finding]:
     """Findings for unmet requirements that no other finding covers: the lock itself does not meet them."""
     for one in unmet:
         name = one.need.name
-        if name not in told and one.requirer not in told:
+        if one.need.name == RUNTIME and one.requirer not in told:
+            yield Finding(
+                kind=Kind.VERSION,
+                name=one.requirer,
+                weight=Weight.BREAKS,
+                breaks=(one.requirer,),
+                unmet=(one,),
+            )
+        elif name not in told and one.requirer not in told:
             yield Finding(
                 kind=Kind.VERSION if one.installed else Kind.MISSING,
                 name=name,
@@ -130,6 +142,17 @@ def _unmet(expected: Expectation, inventory: Inventory) -> Iterator[Unmet]:
         installed = inventory.libraries.get(need.name)
         if installed is None or not need.specifier.contains(installed.version, prereleases=True):
             yield Unmet(requirer=requirer, need=need, installed=installed.version if installed else None)
+    for one in inventory.libraries.values():
+        if one.metadata is not None and not _serves(one.metadata.requires_python, inventory.python):
+            need = Need(library_name(RUNTIME), one.metadata.requires_python)
+            yield Unmet(requirer=one.name, need=need, installed=inventory.python)
+
+
+def _serves(python: SpecifierSet, installed: Version) -> bool:
+    """Whether a library is for a Python (core metadata, Requires-Python), whose patch may be unknown."""
+    if len(installed.release) < _WHOLE_VERSION:
+        return allows_minor(python, str(installed))
+    return python.contains(installed.base_version)  # of one that is not out yet, as if it were
 
 
 def _needs(
