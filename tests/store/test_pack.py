@@ -1,8 +1,12 @@
 """Many small contents in one file: never a wrong one, whatever becomes of it, and many writers at once."""
 
+import os
+import shutil
+import sqlite3
 import tempfile
 import unittest
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import closing
 from pathlib import Path
 
 from hypothesis import given
@@ -20,7 +24,7 @@ class Packs(unittest.TestCase):
     """A pack beside a dictionary."""
 
     def setUp(self) -> None:
-        self.file = Path(self.enterContext(tempfile.TemporaryDirectory()), "part", "all.pack")
+        self.file = Path(self.enterContext(tempfile.TemporaryDirectory()), "part", "all.sqlite")
 
     @given(STEPS, st.integers(0, 400), st.binary(max_size=20))
     def test_as_a_dictionary(
@@ -54,6 +58,37 @@ class Packs(unittest.TestCase):
         pack.close()
         self.assertEqual({one: pack.recall(one) for one in known}, known)
         pack.close()
+
+    def test_what_lies_in_its_place(self) -> None:
+        """A file that is none of its own makes way; what is no file is left alone, and nothing is kept."""
+
+        def database(*statements: str) -> None:
+            with closing(sqlite3.connect(self.file)) as made:
+                for statement in statements:
+                    made.execute(statement)
+                made.commit()
+
+        elsewhere = self.file.parent.parent / "elsewhere"
+        for kind, make, kept in (
+            ("empty", self.file.touch, True),
+            ("a text", lambda: self.file.write_text("honey" * 1000), True),
+            ("another table", lambda: database("CREATE TABLE hives (name)", "PRAGMA user_version = 1"), True),
+            ("a newer form", lambda: database("CREATE TABLE hives (name)", "PRAGMA user_version = 9"), True),
+            ("a pipe", lambda: os.mkfifo(self.file), False),
+            ("a folder", self.file.mkdir, False),
+            ("a link", lambda: self.file.symlink_to(elsewhere), False),
+        ):
+            with self.subTest(kind):
+                self.file.parent.mkdir(exist_ok=True)
+                make()
+                for _ in range(2):  # what is damaged makes way first
+                    pack = Pack(self.file)
+                    pack.remember("a", b"wax")
+                    self.assertEqual(pack.recall("a"), b"wax")
+                    pack.close()
+                self.assertEqual(Pack(self.file).recall("a"), b"wax" if kept else None)
+                self.assertFalse(elsewhere.exists())
+                shutil.rmtree(self.file) if kind == "a folder" else self.file.unlink()
 
     def test_many_writers(self) -> None:
         """What several write at once is all there; what is written over and over takes no room for ever."""

@@ -7,7 +7,7 @@ from pathlib import Path
 
 __all__ = ["OBTAINED", "PACKED", "UNPACKED", "make_folder", "opened_folder"]
 
-PACKED = ".pack"  # the ending of files that hold many contents (`pack.py`)
+PACKED = ".sqlite"  # the ending of files that hold many contents (`pack.py`)
 UNPACKED = "unpacked"  # the store's folder of what wheels hold
 OBTAINED = "obtained"  # the store's folder of runtimes that were obtained
 

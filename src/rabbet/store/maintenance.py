@@ -12,7 +12,7 @@ from msgspec import Struct
 from rabbet.store.blob_cache import BlobCache
 from rabbet.store.folder import OBTAINED, PACKED, UNPACKED, make_folder
 from rabbet.store.obtained import digest_of_entry
-from rabbet.store.pack import Pack
+from rabbet.store.pack import JOURNAL, Pack
 from rabbet.store.store import Store
 from rabbet.store.trees import is_sound
 
@@ -126,7 +126,8 @@ def _sweep_litter(folder: Path, limit: float, older: int) -> None:
                 _discard(entry)
     for part in _PACKED:
         for entry in _entries(folder / part):
-            if entry.suffix != PACKED and entry.lstat().st_mtime <= time.time() - _LONG_RUN:
+            ours = entry.name.removesuffix(JOURNAL).endswith(PACKED)
+            if not ours and entry.lstat().st_mtime <= time.time() - _LONG_RUN:
                 _discard(entry)  # of an older Rabbet, or what a killed run left
     states = BlobCache(folder / "states")
     for key in states:
@@ -160,12 +161,11 @@ def check(store: Store, folder: Path) -> Iterator[str]:
 
 
 def _check_packs(folder: Path) -> Iterator[str]:
-    """What is damaged in a folder's packs, which are written anew without it."""
+    """What is damaged in a folder's packs: entries go, and files that can't be read."""
     for file in _packs(folder):
         pack = Pack(file)
-        kept = list(pack)
-        damaged = [key for key in kept if pack.recall(key) is None]
-        yield from (f"{folder.name}/{key}" for key in damaged or ([file.name] if pack.cut_off else []))
+        damaged = [key for key in pack if pack.recall(key) is None]
+        yield from (f"{folder.name}/{key}" for key in (damaged if pack.is_whole() else [file.name]))
         pack.close()
 
 
