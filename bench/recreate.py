@@ -21,7 +21,7 @@ from bench.in_turn import compared, line, put_aside
 from bench.serving import serving
 from rabbet.demo.libraries import MadeUp
 from rabbet.demo.stand_in import StandIn
-from rabbet.store.blob_cache import LAYOUT
+from rabbet.store.layout import LAYOUT
 
 PROGRAM = str(Path(sys.executable).parent / "rabbet")
 SIZES = {"large": (25, 200), "small": (15, 6)}  # libraries, modules each; every module comes compiled too

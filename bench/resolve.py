@@ -22,7 +22,7 @@ from bench.in_turn import compared, line, program_before, put_aside
 from bench.made_up_index import declaration_for, generate
 from bench.serving import serve_index, serving
 from rabbet.demo.stand_in import Manner
-from rabbet.store.blob_cache import LAYOUT
+from rabbet.store.layout import LAYOUT
 
 LOCKED = 100
 LATENCY = 0.020  # seconds

@@ -18,8 +18,7 @@ from bench.in_turn import compared, line, put_aside
 from bench.serving import serving
 from rabbet.demo.runtimes import LANGUAGE, build_runtime, shelf
 from rabbet.demo.stand_in import StandIn
-from rabbet.store.blob_cache import LAYOUT
-from rabbet.store.folder import OBTAINED
+from rabbet.store.layout import LAYOUT, OBTAINED
 
 PROGRAM = str(Path(sys.executable).parent / "rabbet")
 FILES, BYTES = 3000, 60_000  # of the runtime

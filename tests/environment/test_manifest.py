@@ -10,7 +10,6 @@ from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
 
-from rabbet.environment.alongside import alongside, fork_if_useful, in_parts
 from rabbet.environment.guarded import GuardedEnvironment
 from rabbet.environment.layout import Layout
 from rabbet.environment.linking import Linking
@@ -26,6 +25,7 @@ from rabbet.environment.manifest import (
 from rabbet.store.blob_cache import BlobCache
 from rabbet.store.trees import write_tree
 from rabbet.store.unpack import stored_files
+from rabbet.work.forked import alongside, fork_if_useful, in_parts
 
 FOLDERS, FILES = 3, 800  # enough for two processes
 

@@ -14,8 +14,8 @@ from pathlib import Path
 
 from rabbet.demo.libraries import RELEASES, MadeUp
 from rabbet.demo.stand_in import Fault, Manner, StandIn
-from rabbet.store.blob_cache import LAYOUT
 from rabbet.store.environments import NOTES
+from rabbet.store.layout import LAYOUT
 from tests.support.program import ProgramCase
 
 MEMORY = Path("/dev/shm")

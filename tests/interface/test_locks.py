@@ -17,7 +17,7 @@ from rabbet.demo.files import write_files
 from rabbet.demo.libraries import RELEASES, MadeUp
 from rabbet.demo.stand_in import StandIn
 from rabbet.formats.pylock import read_lock
-from rabbet.store.blob_cache import LAYOUT
+from rabbet.store.layout import LAYOUT
 from tests.support import chance
 from tests.support.program import ProgramCase
 

@@ -19,7 +19,7 @@ from rabbet.demo.files import write_files
 from rabbet.demo.libraries import MadeUp
 from rabbet.demo.runtimes import LANGUAGE, build_runtime, program_text, registry, shelf
 from rabbet.demo.stand_in import Fault, Manner, StandIn
-from rabbet.store.blob_cache import LAYOUT
+from rabbet.store.layout import LAYOUT
 from tests.support.languages import install
 from tests.support.program import Outcome, ProgramCase
 

@@ -13,8 +13,8 @@ from pathlib import Path
 
 from rabbet.demo.libraries import RELEASES
 from rabbet.demo.stand_in import Manner, StandIn
-from rabbet.store.blob_cache import LAYOUT
 from rabbet.store.environments import NOTES
+from rabbet.store.layout import LAYOUT
 from tests.support import PATIENCE
 from tests.support.program import ProgramCase
 

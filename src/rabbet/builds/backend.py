@@ -15,7 +15,6 @@ from packaging.requirements import InvalidRequirement
 
 from rabbet.builds import hook_caller
 from rabbet.builds.missing import missing_in
-from rabbet.builds.supervised import build_environ, run_supervised
 from rabbet.core.limits import MOST_METADATA, UNREADABLE
 from rabbet.core.model.build import BuildKind, BuildOptions, BuildSystem
 from rabbet.core.needs.need import Need
@@ -24,6 +23,7 @@ from rabbet.disk.regular_file import is_there, read_regular
 from rabbet.errors import BuildFailed
 from rabbet.formats.requirement import read_requirement
 from rabbet.formats.zip_archive import BROKEN_ZIP, check_directory
+from rabbet.work.supervised import build_environ, run_supervised
 
 __all__ = ["Backend", "Workplace"]
 

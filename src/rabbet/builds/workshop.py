@@ -18,9 +18,9 @@ from rabbet.core.model.lock import BuildSource, LockedWheel, Needed, is_own_fold
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.progress import Silent
 from rabbet.disk.atomic import cannot_write
+from rabbet.disk.folder import make_folder
 from rabbet.git.remote_repository import RemoteRepository
 from rabbet.store.environments import Environments
-from rabbet.store.folder import make_folder
 
 __all__ = ["Opened", "Workshop", "opened"]
 

@@ -19,7 +19,7 @@ __all__ = ["in_trial"]
 def in_trial(arguments: Namespace, session: Session, context: Context) -> Iterator[Path]:
     """The folder of an environment with what `--try` and `--from` name. Raises as `trial` does."""
     from rabbet.disk.atomic import cannot_write
-    from rabbet.store.scratch import scratch_folder
+    from rabbet.disk.scratch import scratch_folder
     from rabbet.trials.make import trial
     from rabbet.trials.trial import Wish
     from rabbet.workspace.project import ENVIRONMENT

@@ -10,9 +10,9 @@ from msgspec import Struct
 
 from rabbet.core.model.lock import LockedFile, Needed
 from rabbet.core.progress import Observer
-from rabbet.sources.interruptible import as_finished
 from rabbet.sources.local_file import local_path, read_pieces
 from rabbet.store.store import Store, Unpacked
+from rabbet.work.pools import as_finished
 
 if TYPE_CHECKING:
     from rabbet.sources.http.client import HttpClient

@@ -23,9 +23,9 @@ from rabbet.environment.install import CameFrom, Prepared, prepare_wheel
 from rabbet.environment.layout import Layout
 from rabbet.errors import EnvironmentFailed, IntegrityFailed
 from rabbet.formats.metadata import MetadataBroken, parse_metadata, whole
-from rabbet.sources.interruptible import as_finished
 from rabbet.store.compile import Compiler
 from rabbet.store.store import Store, Unpacked
+from rabbet.work.pools import as_finished
 
 __all__ = ["Intent", "listed_wheel", "prepared_wheels"]
 

@@ -18,11 +18,11 @@ from msgspec.structs import replace
 
 from rabbet.core.model.inventory import Installed
 from rabbet.disk.regular_file import sha256_of_regular
-from rabbet.environment.alongside import in_parts
 from rabbet.environment.install_state import STATE_FILE, InstallState
 from rabbet.environment.known_files import KnownFiles
 from rabbet.environment.layout import Layout
 from rabbet.formats.record import RecordRow
+from rabbet.work.forked import in_parts
 
 __all__ = ["Begin", "Reading", "Recorded", "examine", "unobserved"]
 

@@ -10,7 +10,7 @@ import fcntl
 import os
 from collections.abc import Callable, Iterable
 
-from rabbet.store.folder import opened_folder
+from rabbet.disk.folder import opened_folder
 
 __all__ = ["Linking"]
 

@@ -14,9 +14,9 @@ from itertools import accumulate
 from pathlib import Path
 from typing import TYPE_CHECKING, NamedTuple
 
-from rabbet.environment.alongside import alongside, fork_if_useful
 from rabbet.store.environments import NAME_FILE
 from rabbet.store.trees import is_sound_tree, note_state
+from rabbet.work.forked import alongside, fork_if_useful
 
 if TYPE_CHECKING:
     from rabbet.environment.guarded import GuardedEnvironment

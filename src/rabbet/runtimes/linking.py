@@ -9,7 +9,7 @@ from pathlib import Path
 from rabbet.core.model.language import Language
 from rabbet.core.model.runtime import LinkedRuntime, Runtime
 from rabbet.disk.atomic import cannot_write
-from rabbet.store.folder import make_folder
+from rabbet.disk.folder import make_folder
 
 __all__ = ["home_of", "link_folder", "linked_runtime"]
 

@@ -18,9 +18,9 @@ from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need
 from rabbet.core.solve.candidates import Candidates, candidates_for, likeness
 from rabbet.core.solve.policy import Policy
-from rabbet.sources.interruptible import Asking
 from rabbet.sources.release_reader import ReleaseReader
 from rabbet.sources.routing import Routing
+from rabbet.work.pools import Asking
 
 __all__ = ["Catalogue", "Question", "opened_catalogue"]
 

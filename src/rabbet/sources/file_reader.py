@@ -13,8 +13,8 @@ from rabbet.core.model.release import ListedFile
 from rabbet.errors import IntegrityFailed
 from rabbet.sources.http.client import Answer, HttpClient
 from rabbet.sources.http.headers import announced_size, most_of
-from rabbet.sources.interruptible import awaited
 from rabbet.sources.local_file import local_path, open_file, read_pieces
+from rabbet.work.pools import awaited
 
 if TYPE_CHECKING:
     from rabbet.sources.archive_metadata import RemoteWheels

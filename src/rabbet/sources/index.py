@@ -21,8 +21,8 @@ from rabbet.sources.file_reader import FileReader
 from rabbet.sources.http.client import Answer, HttpClient
 from rabbet.sources.http.failures import refused
 from rabbet.sources.http.headers import announced_size
-from rabbet.sources.interruptible import awaited
 from rabbet.sources.pages import KeptPage, Pages
+from rabbet.work.pools import awaited
 
 __all__ = ["IndexSource"]
 

@@ -7,8 +7,8 @@ from packaging.utils import NormalizedName
 
 from rabbet.core.model.lock import Artifact
 from rabbet.core.model.release import Candidate, ListedFile, SourceTree
-from rabbet.sources.interruptible import Asking
 from rabbet.sources.routing import Routing
+from rabbet.work.pools import Asking
 
 __all__ = ["also_known", "locked_artifacts"]
 

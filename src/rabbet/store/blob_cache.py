@@ -14,15 +14,11 @@ from contextlib import suppress
 from pathlib import Path
 
 from rabbet.core.limits import MOST_NOTES
+from rabbet.disk.folder import make_folder
 from rabbet.disk.regular_file import read_regular
-from rabbet.store.folder import make_folder
 
-__all__ = ["FORGOTTEN", "LAYOUT", "BlobCache", "sealed", "unsealed", "write_at_once"]
+__all__ = ["FORGOTTEN", "BlobCache", "sealed", "unsealed", "write_at_once"]
 
-# The folder of the store that holds everything in its present form.
-# 1: first form. 2: with digests of everything that is kept; files are read-only. 3: the time of an unpacked
-# file follows from its content.
-LAYOUT = "layout-3"
 FORGOTTEN = "rabbet.forgotten"  # the audit event (PEP 578) of something damaged that was forgotten
 _DIGEST = 16  # bytes
 

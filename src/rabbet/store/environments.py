@@ -10,9 +10,9 @@ import time
 from contextlib import suppress
 from pathlib import Path
 
+from rabbet.disk.folder import make_folder
 from rabbet.disk.regular_file import read_regular
 from rabbet.store.blob_cache import BlobCache
-from rabbet.store.folder import make_folder
 
 __all__ = ["NAME_FILE", "NOTES", "Environments", "new_name"]
 

@@ -9,8 +9,9 @@ from pathlib import Path
 
 from msgspec import Struct
 
+from rabbet.disk.folder import make_folder
 from rabbet.store.blob_cache import BlobCache
-from rabbet.store.folder import OBTAINED, PACKED, UNPACKED, make_folder
+from rabbet.store.layout import OBTAINED, PACKED, UNPACKED
 from rabbet.store.obtained import digest_of_entry
 from rabbet.store.pack import JOURNAL, Pack
 from rabbet.store.store import Store

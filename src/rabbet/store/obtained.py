@@ -15,11 +15,12 @@ from rabbet.core.limits import MOST_METADATA, UNREADABLE
 from rabbet.core.model.lock import LockedRuntime
 from rabbet.core.model.runtime import RuntimeArchive, RuntimeOffer
 from rabbet.disk.atomic import cannot_write, write_bytes, write_hashed
+from rabbet.disk.folder import make_folder
+from rabbet.disk.process_lock import claimed
 from rabbet.disk.regular_file import read_regular
 from rabbet.errors import IntegrityFailed
 from rabbet.store.archives import unpack_archive
-from rabbet.store.folder import OBTAINED, make_folder
-from rabbet.store.process_lock import claimed
+from rabbet.store.layout import OBTAINED
 
 __all__ = ["Obtained", "ObtainedRuntimes", "digest_of_entry", "receive_archive"]
 

@@ -15,8 +15,8 @@ from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, TypeVar
 
+from rabbet.disk.folder import make_folder
 from rabbet.store.blob_cache import FORGOTTEN, sealed, unsealed
-from rabbet.store.folder import make_folder
 
 if TYPE_CHECKING:
     from sqlite3 import Connection

@@ -38,14 +38,15 @@ from rabbet.core.limits import MOST_TEXT_FILE
 from rabbet.core.model.lock import LockedFile
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.disk.atomic import cannot_write, write_hashed
+from rabbet.disk.folder import make_folder
+from rabbet.disk.process_lock import claimed
 from rabbet.disk.regular_file import read_regular
+from rabbet.disk.scratch import scratch_folder
 from rabbet.errors import IntegrityFailed
 from rabbet.store.blob_cache import BlobCache
 from rabbet.store.compile import Compilation, Compiler
-from rabbet.store.folder import UNPACKED, make_folder
+from rabbet.store.layout import UNPACKED
 from rabbet.store.pack import Pack
-from rabbet.store.process_lock import claimed
-from rabbet.store.scratch import scratch_folder
 from rabbet.store.trees import StoredFile, is_sound, note_state, read_tree, sound_tree, write_tree
 from rabbet.store.unpack import digests_in, recorded_in, stored_files, unpack_wheel
 

@@ -18,9 +18,9 @@ from contextlib import suppress
 from typing import NamedTuple
 
 from rabbet.core.limits import MOST_NOTES
+from rabbet.disk.file_states import state_of
 from rabbet.disk.regular_file import read_regular, sha256_of_regular
 from rabbet.store.blob_cache import FORGOTTEN, BlobCache, sealed, unsealed
-from rabbet.store.file_states import state_of
 
 __all__ = [
     "StoredFile",

@@ -44,10 +44,10 @@ from rabbet.formats.built_wheels import BuiltWheel
 from rabbet.formats.runtime_catalogue import catalogue_text, with_offer
 from rabbet.resolving.request import ResolveRequest
 from rabbet.resolving.resolve_targets import resolve_targets
-from rabbet.sources.interruptible import as_finished
 from rabbet.sources.local_file import read_pieces
 from rabbet.store.archives import unpack_archive
 from rabbet.store.trees import is_sound
+from rabbet.work.pools import as_finished
 from rabbet.workspace.comparison import question
 from rabbet.workspace.runtimes.obtaining import Shelf
 from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, own_target, targets_of_lock

@@ -12,9 +12,8 @@ from rabbet.disk.atomic import cannot_write
 from rabbet.environment.install_state import own_install_state
 from rabbet.errors import RabbetError
 from rabbet.formats.pylock import read_lock
-from rabbet.store.blob_cache import LAYOUT
 from rabbet.store.environments import Environments
-from rabbet.store.folder import OBTAINED
+from rabbet.store.layout import LAYOUT, OBTAINED
 from rabbet.store.maintenance import Holding, Removed, check, holdings, sweep
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project, read_text, stamp_of

@@ -16,19 +16,19 @@ from msgspec import Struct
 from msgspec.structs import replace
 from packaging.utils import NormalizedName
 
-from rabbet.builds.supervised import run_supervised
 from rabbet.core.culprit.mixture import Mixture
 from rabbet.core.culprit.outcome import End, Outcome, Runs, Symptom, runs_of
 from rabbet.core.model.lock import Needed
 from rabbet.disk.atomic import cannot_write
+from rabbet.disk.scratch import scratch_folder
 from rabbet.environment.variables import program_on, variables_inside
 from rabbet.errors import CannotWrite, Interrupted, RabbetError
-from rabbet.sources.interruptible import as_finished
 from rabbet.store.blob_cache import BlobCache
-from rabbet.store.scratch import scratch_folder
 from rabbet.store.trees import remove_links
 from rabbet.trials.compose import Made, bring, compose_mixture
 from rabbet.trials.two_states import TwoStates
+from rabbet.work.pools import as_finished
+from rabbet.work.supervised import run_supervised
 from rabbet.workspace.project import ENVIRONMENT
 from rabbet.workspace.session import Session
 

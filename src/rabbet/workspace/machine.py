@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING
 
 from rabbet.disk.named import path_named
 from rabbet.errors import WrongUsage
-from rabbet.store.blob_cache import LAYOUT, BlobCache
-from rabbet.store.folder import PACKED, UNPACKED
+from rabbet.store.blob_cache import BlobCache
+from rabbet.store.layout import LAYOUT, PACKED, UNPACKED
 
 if TYPE_CHECKING:
     from typing import Self

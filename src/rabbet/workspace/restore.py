@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rabbet.disk.atomic import cannot_write
+from rabbet.disk.process_lock import claimed
 from rabbet.environment.guarded import GuardedEnvironment
 from rabbet.environment.layout import Layout
 from rabbet.environment.linking import Linking
@@ -24,7 +25,6 @@ from rabbet.environment.manifest import (
 )
 from rabbet.environment.staging import leftovers, taking_place_of
 from rabbet.store.blob_cache import BlobCache
-from rabbet.store.process_lock import claimed
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.result_cache import Fit, digest_of, environment_state, remember_fit
 from rabbet.workspace.session import Session

@@ -15,13 +15,13 @@ from typing import NamedTuple
 from rabbet import __version__
 from rabbet.builds.folder_state import folder_state, needs_state, tree_state
 from rabbet.core.limits import MOST_TEXT_FILE, UNREADABLE
+from rabbet.disk.file_states import state_of
 from rabbet.disk.named import path_named
 from rabbet.disk.regular_file import read_regular
 from rabbet.environment.staging import leftovers
 from rabbet.errors import WrongUsage
 from rabbet.store.blob_cache import BlobCache
-from rabbet.store.file_states import state_of
-from rabbet.store.folder import OBTAINED
+from rabbet.store.layout import OBTAINED
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.session import Session

@@ -17,7 +17,7 @@ from rabbet.documents.runtimes import (
     RuntimeDocument,
     RuntimesDocument,
 )
-from rabbet.store.folder import OBTAINED
+from rabbet.store.layout import OBTAINED
 from rabbet.tasks.runtimes import RuntimeRow
 from rabbet.workspace.machine import Machine
 

@@ -22,7 +22,7 @@ from rabbet.sources.http.exchange import Exchange, not_an_address
 from rabbet.sources.http.failures import refused, too_large
 from rabbet.sources.http.headers import announced_size
 from rabbet.sources.http.wire import Head, Request, Transfer, Wire
-from rabbet.sources.interruptible import AT_MOST, awaited
+from rabbet.work.pools import AT_MOST, awaited
 
 __all__ = ["Answer", "HttpClient"]
 

@@ -9,16 +9,16 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
-from rabbet.builds.supervised import build_environ, run_supervised
 from rabbet.core.model.runtime import Refusal, RuntimeArchive, RuntimeOffer
 from rabbet.core.model.target import Target
 from rabbet.core.progress import Observer
 from rabbet.disk.atomic import cannot_write
+from rabbet.disk.folder import make_folder
 from rabbet.errors import BuildFailed
 from rabbet.runtimes.contents import Found
 from rabbet.store.archives import unpack_archive
-from rabbet.store.folder import make_folder
 from rabbet.store.obtained import Obtained, ObtainedRuntimes, receive_archive
+from rabbet.work.supervised import build_environ, run_supervised
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.runtimes.languages import languages_for
 from rabbet.workspace.runtimes.trying import tried

@@ -14,7 +14,7 @@ from rabbet.errors import NotUnderstood
 from rabbet.runtimes.languages import known_languages
 from rabbet.runtimes.probe import probe_languages
 from rabbet.runtimes.search import Program, find_programs
-from rabbet.store.folder import OBTAINED
+from rabbet.store.layout import OBTAINED
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 

@@ -9,7 +9,7 @@ link that is made or removed elsewhere changes a file's state too: then its cont
 import hashlib
 import os
 
-from rabbet.store.folder import opened_folder
+from rabbet.disk.folder import opened_folder
 
 __all__ = ["state_of"]
 

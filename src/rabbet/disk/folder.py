@@ -5,11 +5,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-__all__ = ["OBTAINED", "PACKED", "UNPACKED", "make_folder", "opened_folder"]
-
-PACKED = ".sqlite"  # the ending of files that hold many contents (`pack.py`)
-UNPACKED = "unpacked"  # the store's folder of what wheels hold
-OBTAINED = "obtained"  # the store's folder of runtimes that were obtained
+__all__ = ["make_folder", "opened_folder"]
 
 
 @contextmanager

@@ -13,9 +13,9 @@ from typing import Literal
 
 from msgspec import Struct
 
-from rabbet.builds import supervisor
 from rabbet.disk.atomic import cannot_write
 from rabbet.errors import CannotWrite
+from rabbet.work import supervisor
 
 __all__ = ["Ending", "build_environ", "run_supervised"]
 

@@ -7,7 +7,7 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from rabbet.disk.atomic import cannot_write
-from rabbet.store.folder import make_folder
+from rabbet.disk.folder import make_folder
 
 __all__ = ["scratch_folder"]
 
