@@ -1,6 +1,7 @@
 """What a finding says, in words: for `drift`, and as the reason of a plan's step."""
 
 from rabbet.core.drift.stories import Story
+from rabbet.core.drift.words import why
 from rabbet.core.model.finding import Finding, Kind, Reason, Unmet
 from rabbet.core.model.inventory import Installation
 from rabbet.core.model.lock import LockedCheckout, LockedCommit, Needed, ToInstall
@@ -10,31 +11,10 @@ from rabbet.documents.amounts import day
 
 __all__ = ["detail", "step_reason", "story_text"]
 
-_REASONS = {
-    Reason.SECOND_COPY: "a second copy",
-    Reason.UNFINISHED: "a run that was cut short was changing it",
-    Reason.UNRECORDED: "a file that nobody recorded",
-    Reason.START_UP: "nobody recorded it, and Python reads it whenever it starts",
-    Reason.NO_METADATA: "its METADATA is gone or can't be read, so nobody knows what it needs",
-    Reason.REMOVED: "Rabbet had put it there, and somebody removed it",
-    Reason.OTHER_LOCK: "made from another lock than today's",
-    Reason.NOT_MADE_HERE: "it was not made here by your Rabbet, so its notes are not believed",
-    Reason.EDITED_LOCK: "edited by hand in the lock",
-    Reason.DECLARATION_CHANGED: "declaration changed",
-    Reason.EXPORTED: "`export` made it of another lock than today's",
-    Reason.OBTAINABLE: "it is not on this machine, and the lock says where it can be had",
-    Reason.PERMISSIONS: "its content is as locked, but others may write it, or it can't be read by all",
-    Reason.BUILT_OTHERWISE: "what it is built from, or how, is not what it was then",
-}
-_KINDS = {
-    Kind.BUILD: "made from another file of this release",
-    Kind.ORIGIN: "made from a file that is not locked",
-}
-
 
 def detail(finding: Finding) -> str:
     """Details beyond kind and versions; may be empty."""
-    parts = [_why(finding)]
+    parts = [why(finding)]
     if finding.files and finding.reason is not Reason.UNRECORDED:
         more = len(finding.files) - 1
         parts.append(f"{finding.files[0]} and {more} more" if more else finding.files[0])
@@ -92,15 +72,6 @@ def _became(finding: Finding) -> str:
     return f"{finding.name} {finding.installed}"
 
 
-def _why(finding: Finding) -> str:
-    if finding.reason is Reason.YANKED:
-        return f"{finding.locked} was yanked: {finding.told or 'no reason is given'}"
-    if finding.kind is Kind.ORIGIN and finding.installation is not None:
-        return "nobody noted from which file it was made"
-    known = _REASONS.get(finding.reason, "") if finding.reason else _KINDS.get(finding.kind, "")
-    return known or finding.told
-
-
 def _unmet(one: Unmet) -> str:
     there = f"installed is {one.installed}" if one.installed else "which is not there"
     return f"{need_text(one.need, marker=False)}, {there}"
@@ -121,7 +92,7 @@ def step_reason(step: Step) -> str:
         return f"{finding.files[0]} {'is gone' if finding.kind is Kind.MISSING else 'was altered'}"
     if finding.reason is Reason.BUILT_OTHERWISE:
         return "what it is built from changed"
-    if finding.kind in _KINDS:
+    if finding.kind in (Kind.BUILD, Kind.ORIGIN):
         return _built_from(step.needed) or "came from another file"
     return detail(finding)
 

@@ -4,6 +4,7 @@ from collections.abc import Collection, Iterable, Sequence
 
 from packaging.utils import NormalizedName
 
+from rabbet.core.drift.words import why
 from rabbet.core.model.finding import ENVIRONMENT, RUNTIME, Finding, Kind, Reason, Weight
 from rabbet.core.model.inventory import Inventory
 from rabbet.core.model.lock import ToInstall
@@ -29,8 +30,8 @@ def reason_to_rebuild(findings: Iterable[Finding]) -> str | None:
     if first is None:
         return None
     if first.name == RUNTIME or first.kind is not Kind.RUNTIME:
-        return first.told or f"it has Python {first.installed}"
-    return f"{first.name}: {first.told}"
+        return why(first) or f"it has Python {first.installed}"
+    return f"{first.name}: {why(first)}"
 
 
 def plan_changes(

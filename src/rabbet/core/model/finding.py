@@ -56,6 +56,11 @@ class Reason(StrEnum):
     EXPORTED = "exported"
     YANKED = "yanked"
     OBTAINABLE = "obtainable"
+    NONE_FITS = "none-fits"
+    MADE_WITH = "made-with"
+    OTHER_LINKED = "other-linked"
+    NOT_LINKED = "not-linked"
+    NOT_DECLARED = "not-declared"
     BUILT_OTHERWISE = "built-otherwise"
     PERMISSIONS = "permissions"
 
@@ -72,12 +77,12 @@ class Finding(Struct, frozen=True, kw_only=True):
     """One difference: what was locked, what is there, and whose requirement is no longer met.
 
     `unmet` are requirements of the very release that is installed. `files` are those that it is about, as
-    `RECORD` names them, or the places of those that nobody recorded. `told` is what somebody else said of it:
-    the system of an interpreter, a source of a release. Environments that are `shared_with` hold the same
-    file. An `installation` tells how something that Rabbet did not install came in, and `needed_by` who of
-    the installed ones needs it. It is `left_over` where the environment is as another lock wanted it. Python
-    reads the files in `start_up` whenever it starts. A locked library `comes_with` these, the declared one
-    first.
+    `RECORD` names them, or the places of those that nobody recorded. `told` is what somebody else said of it,
+    such as a source of a release, or a name or a place that belongs to the `reason`. Environments that are
+    `shared_with` hold the same file. An `installation` tells how something that Rabbet did not install came
+    in, and `needed_by` who of the installed ones needs it. It is `left_over` where the environment is as
+    another lock wanted it. Python reads the files in `start_up` whenever it starts. A locked library
+    `comes_with` these, the declared one first.
     """
 
     kind: Kind

@@ -55,19 +55,11 @@ def environment(expected: Expectation, inventory: Inventory) -> Iterator[Finding
             files=(place,),
             reason=Reason.START_UP if hook else Reason.UNRECORDED,
         )
-    unrecorded = "without a record of their files, so nobody can check these"
-    compiled = "Python compiled modules of these itself, so nobody can check these modules"
     unchecked = (
-        (without, Weight.NOTE, Reason.NO_RECORD, unrecorded),
-        (inventory.unvouched, Weight.DIFFERS, Reason.COMPILED_LATER, compiled),
+        (without, Weight.NOTE, Reason.NO_RECORD),
+        (inventory.unvouched, Weight.DIFFERS, Reason.COMPILED_LATER),
     )
-    for names, weight, reason, told in unchecked:
+    for names, weight, reason in unchecked:
         if names:
             shown = ", ".join(names[:_SHOWN_NAMES]) + (", …" if len(names) > _SHOWN_NAMES else "")
-            yield Finding(
-                kind=Kind.ALTERED,
-                name=ENVIRONMENT,
-                weight=weight,
-                told=f"{told}: {shown}",
-                reason=reason,
-            )
+            yield Finding(kind=Kind.ALTERED, name=ENVIRONMENT, weight=weight, told=shown, reason=reason)

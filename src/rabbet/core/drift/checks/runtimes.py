@@ -47,7 +47,8 @@ def runtime(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
             installed=there,
             weight=Weight.BREAKS if breaks else Weight.DIFFERS if differs else Weight.NOTE,
             breaks=breaks,
-            told=f"it was made with Python {there} of {inventory.made_with}" if other else "",
+            reason=Reason.MADE_WITH if other else None,
+            told=inventory.made_with if other else "",
         )
 
 
@@ -69,25 +70,22 @@ def other_runtimes(expected: Expectation, inventory: Inventory) -> Iterator[Find
     """
     for other in expected.others if expected.origins_known else ():
         chosen, linked = other.chosen, inventory.runtimes.get(other.language)
+        reason: Reason | None = None
         if chosen is None:
-            told = "no runtime on this machine is one that the project allows"
+            reason = Reason.OBTAINABLE if other.obtainable else Reason.NONE_FITS
         elif linked != chosen.executable:
-            told = f"linked is {linked}" if linked else "it is not linked"
-        elif chosen.version != other.locked:
-            told = ""
-        else:
+            reason = Reason.OTHER_LINKED if linked else Reason.NOT_LINKED
+        elif chosen.version == other.locked:
             continue
         yield Finding(
             kind=Kind.RUNTIME,
             name=other.language,
             locked=other.locked,
             installed=chosen.version if chosen else None,
-            weight=Weight.BREAKS if chosen is None else Weight.DIFFERS if told else Weight.NOTE,
+            weight=Weight.BREAKS if chosen is None else Weight.DIFFERS if reason else Weight.NOTE,
             breaks=() if chosen else (expected.project,),
-            reason=Reason.OBTAINABLE if other.obtainable and chosen is None else None,
-            told=told,
+            reason=reason,
+            told=linked or "",
         )
     for language in sorted({*inventory.runtimes} - {other.language for other in expected.others}):
-        yield Finding(
-            kind=Kind.RUNTIME, name=language, weight=Weight.DIFFERS, told="it is linked, and not declared"
-        )
+        yield Finding(kind=Kind.RUNTIME, name=language, weight=Weight.DIFFERS, reason=Reason.NOT_DECLARED)
