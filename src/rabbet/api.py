@@ -20,7 +20,7 @@ from typing import TYPE_CHECKING, Self
 
 from rabbet.core.model.options import RecreateOptions, ResolveOptions
 from rabbet.core.progress import Observer, Silent
-from rabbet.errors import RabbetError
+from rabbet.errors import RabbetError, WrongUsage
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import behind, find_project
 from rabbet.workspace.session import Session
@@ -70,11 +70,13 @@ class Rabbet:
         `offline` asks no network; `fresh_listings` asks indexes for listings that are said to be fresh, too.
         The project's own build runs the project's code: where a program is `attended`, it is refused until
         `agree_to_build` was called once on this machine. The `observer` is told how the work goes.
-        Raises `NoDeclaration`.
+        Raises `NoDeclaration`, and `WrongUsage` where there is no such folder.
         """
         machine = Machine.of_this_process(
             Path(folder), offline=offline, fresh_listings=fresh_listings, attended=attended
         )
+        if not machine.folder.is_dir():
+            raise WrongUsage(f"there is no folder {machine.folder}")
         self.session = Session(find_project(machine.folder).of(variant), machine, observer or Silent())
 
     @classmethod

@@ -133,6 +133,23 @@ class Api(ProgramCase):
         self.begin(self.index.address, "combframe", "nectarplot")
         self.assertRegex(self.play(LASTING, self.project), "^True ")
 
+    def test_folder(self) -> None:
+        """The project of a folder is the nearest one above it, however the folder is written."""
+        self.begin(self.index.address)
+        (self.project / "src" / "notes").mkdir(parents=True)
+        (self.root / "elsewhere").mkdir()
+        program = (
+            "from rabbet.api import Rabbet\nfrom rabbet.errors import RabbetError\n"
+            "for folder in ('.', 'src/notes', 'src/../src', '../elsewhere', '../hivescale', 'gone',"
+            " 'pyproject.toml'):\n"
+            "    try:\n        print(Rabbet(folder).folder.name)\n"
+            "    except RabbetError as error:\n        print(type(error).__name__)\n"
+        )
+        own, none = "hivescale", ["NoDeclaration", "WrongUsage"]
+        self.assertEqual(
+            self.play(program, self.project).split(), [own, own, own, none[0], own, none[1], none[1]]
+        )
+
     def test_consent(self) -> None:
         """The project's own build is refused until somebody agreed to it, unless nobody is there to ask."""
         (self.project / "pyproject.toml").write_text(

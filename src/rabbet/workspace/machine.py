@@ -66,7 +66,7 @@ class Machine:
         except OSError as error:
             raise WrongUsage("the current folder is not there any more", remedy="cd") from error
         return cls(
-            folder=here / folder if folder else here,
+            folder=Path(os.path.abspath(here / folder)) if folder else here,  # noqa: PTH100 - with its links
             environ=dict(os.environ),
             home=Path(os.path.expanduser("~")),  # noqa: PTH111 - `Path.home` raises for one that is called `~`
             offline=offline or os.environ.get("RABBET_OFFLINE", "") not in ("", "0"),

@@ -144,12 +144,14 @@ class Project:
 
 
 def _once(known: "dict[_Key, _Value]", key: "_Key", read: "Callable[[], _Value]") -> "_Value":
-    """What is known for a key, else what reading it gives."""
-    if key not in known:
+    """What is known for a key, else what reading it gives; other threads may ask at the same time."""
+    found = known.get(key)
+    if found is None:
+        found = read()
         if len(known) >= _MOST_PARSED:
             known.clear()
-        known[key] = read()
-    return known[key]
+        known[key] = found
+    return found
 
 
 def find_project(folder: Path) -> Project:
