@@ -4,13 +4,14 @@ import ast
 import subprocess
 import sys
 import unittest
+from graphlib import TopologicalSorter
 from importlib import import_module
 from pathlib import Path
 from pkgutil import walk_packages
 
 import rabbet
 from rabbet import errors
-from rabbet.cli.main import parser_for
+from rabbet.cli.parsers import parser_for
 from rabbet.cli.registry import COMMANDS, HEADINGS
 
 SOURCE = Path(rabbet.__file__).parent
@@ -46,8 +47,11 @@ IMPURE = {
 }  # fmt: skip
 
 
-def imports(path: Path) -> set[str]:
-    """The full names of all modules that a file imports, inside functions too."""
+def imports(path: Path, *, whole: bool = False) -> set[str]:
+    """The full names of all modules that a file imports, inside functions too.
+
+    With the `whole` names, what is taken from a package may be a module of it.
+    """
     found = set()
     for node in ast.walk(ast.parse(path.read_text())):
         if isinstance(node, ast.Import):
@@ -55,6 +59,7 @@ def imports(path: Path) -> set[str]:
         elif isinstance(node, ast.ImportFrom):
             assert node.level == 0, f"{path} imports relatively"
             found.add(node.module or "")
+            found |= {f"{node.module}.{alias.name}" for alias in node.names} if whole else set()
     return found
 
 
@@ -93,6 +98,18 @@ class Structure(unittest.TestCase):
                 if parts[0] == "rabbet" and len(parts) > 1:
                     with self.subTest(module=str(path.relative_to(SOURCE)), imports=name):
                         self.assertLessEqual(LAYERS.index(parts[1]), LAYERS.index(own))
+
+    def test_no_circles(self) -> None:
+        """No module needs itself by way of others, inside functions either."""
+        paths = {
+            ".".join(["rabbet", *path.relative_to(SOURCE).with_suffix("").parts]): path for path in modules()
+        }
+        paths = {name.removesuffix(".__init__"): path for name, path in paths.items()}
+        needs = {
+            name: {one for one in imports(path, whole=True) if one in paths} for name, path in paths.items()
+        }
+        order = TopologicalSorter({name: found - {name} for name, found in needs.items()})
+        self.assertEqual(len(list(order.static_order())), len(paths))
 
     def test_core_is_pure(self) -> None:
         """The core imports nothing that touches files, processes, the network, the clock or a terminal."""

@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from rabbet import __version__
-from rabbet.cli.main import parser_for
+from rabbet.cli.parsers import parser_for
 from rabbet.cli.registry import COMMANDS, HEADINGS
 from rabbet.core.declaration.keys import KEYS
 from rabbet.errors import ExitCode

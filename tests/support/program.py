@@ -19,7 +19,7 @@ from functools import cache
 from pathlib import Path
 from zlib import crc32
 
-from rabbet.cli.main import parser_for
+from rabbet.cli.parsers import parser_for
 from rabbet.demo.stand_in import StandIn
 from tests.support import PATIENCE
 from tests.support.preloaded import Preloaded

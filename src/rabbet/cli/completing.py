@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING
 
 import argcomplete
 
-from rabbet.cli.main import fill_parser
+from rabbet.cli.parsers import fill_parser
 from rabbet.cli.registry import COMMANDS
 from rabbet.core.limits import LONGEST_LINE
 from rabbet.errors import RabbetError
@@ -149,8 +149,8 @@ class Words:
 
     def locked(self) -> list[str]:
         """Locked libraries."""
+        from rabbet.disk.text_file import read_text
         from rabbet.formats.lock_versions import read_locked_versions
-        from rabbet.workspace.project import read_text
 
         return sorted(read_locked_versions(read_text(self._project().lock_file)).names)
 

@@ -63,7 +63,7 @@ def own_words(given: Sequence[str]) -> list[str]:
     What stands behind `--`, belongs to another program or to an option that there is not, is left out, and
     so are parts of addresses that may be secret.
     """
-    from rabbet.cli.main import parser_for
+    from rabbet.cli.parsers import parser_for
 
     if not given or given[0] not in COMMANDS:
         return ["…"] if given else []

@@ -17,10 +17,11 @@ from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import Need, library_name
 from rabbet.core.needs.wording import need_text
 from rabbet.core.targets import baseline_needed, named_target, target_of
+from rabbet.disk.text_file import read_text
 from rabbet.errors import NoSolution, Way
 from rabbet.runtimes.choose import newest_first
 from rabbet.sources.catalogue import Catalogue
-from rabbet.workspace.project import read_text
+from rabbet.workspace.runtimes.pythons import pythons_of
 from rabbet.workspace.session import Session
 
 if TYPE_CHECKING:
@@ -336,7 +337,7 @@ def _refused_tags(unsolved: Unsolved) -> set[str]:
 
 def _other_targets(unsolved: Unsolved, target: Target) -> list[Target]:
     """The same machine with its other runtimes, those that the declaration allows first."""
-    runtimes = {one.version.release[:2]: one for one in reversed(newest_first(unsolved.session.pythons()))}
+    runtimes = {one.version.release[:2]: one for one in reversed(newest_first(pythons_of(unsolved.session)))}
     others = [one for minor, one in runtimes.items() if minor != target.python.release[:2]]
     allowed = [
         other for other in others if unsolved.declaration.python.contains(other.version, prereleases=True)

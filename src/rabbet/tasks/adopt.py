@@ -14,6 +14,7 @@ from rabbet.core.declaration.model import Declaration
 from rabbet.core.needs.need import library_name
 from rabbet.core.needs.wording import need_text, specifiers_text
 from rabbet.core.progress import Observer
+from rabbet.disk.text_file import read_text
 from rabbet.errors import WrongUsage
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import apply, complete
@@ -22,7 +23,7 @@ from rabbet.workspace.evidence import Gathered, gather
 from rabbet.workspace.known_sources import users_source
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.preferred import declare_and_prefer
-from rabbet.workspace.project import DECLARATION, Project, read_text
+from rabbet.workspace.project import DECLARATION, Project
 from rabbet.workspace.runtimes.pythons import own_target, standard_modules_of
 
 __all__ = ["Adopting", "adopting", "save"]

@@ -12,12 +12,13 @@ from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import specifiers_text
 from rabbet.core.shell import quoted
 from rabbet.disk.atomic import write_text
+from rabbet.disk.text_file import read_text
 from rabbet.errors import WrongUsage
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import complete
 from rabbet.runtimes.choose import newest_first
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.project import DECLARATION, read_text
+from rabbet.workspace.project import DECLARATION
 from rabbet.workspace.runtimes.pythons import found_pythons
 
 __all__ = [

@@ -50,7 +50,13 @@ from rabbet.store.trees import is_sound
 from rabbet.work.pools import as_finished
 from rabbet.workspace.comparison import question
 from rabbet.workspace.runtimes.obtaining import Shelf
-from rabbet.workspace.runtimes.pythons import chosen_runtime, found_pythons, own_target, targets_of_lock
+from rabbet.workspace.runtimes.pythons import (
+    chosen_runtime,
+    found_pythons,
+    own_target,
+    pythons_of,
+    targets_of_lock,
+)
 from rabbet.workspace.session import Session
 from rabbet.workspace.sources import open_sources
 from rabbet.workspace.supply import supply_for
@@ -374,7 +380,7 @@ def _taken(session: Session, folder: Path) -> tuple[str, ...]:
     by_digest = {file.sha256: folder / file.path for file in manifest.files}
     by_name = {Path(file.path).name: folder / file.path for file in manifest.files}
     _obtain_carried(lock, by_name, session)  # the Python may be among them
-    target = target_of(chosen_runtime(declaration, session.pythons(), lock))
+    target = target_of(chosen_runtime(declaration, pythons_of(session), lock))
     found = _Collected(lock, declaration, [target])
     here = [file for file in found.files if file.sha256 in by_digest]
     damaged = [file.filename for file in here if not is_sound(by_digest[file.sha256], file.sha256)]

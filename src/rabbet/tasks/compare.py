@@ -8,7 +8,7 @@ from rabbet.core.lock.select import libraries_for
 from rabbet.core.model.lock import Lock
 from rabbet.core.targets import target_of
 from rabbet.tasks.explain import remembered_needs
-from rabbet.workspace.runtimes.pythons import chosen_runtime
+from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of
 from rabbet.workspace.session import Session
 from rabbet.workspace.states import State, read_state
 
@@ -66,6 +66,6 @@ def _here(state: State, session: Session) -> State:
     lock: Lock = replace(state.lock, runtimes=())
     if state.installed:
         return replace(state, lock=lock)
-    target = target_of(chosen_runtime(session.declaration(), session.pythons(), state.lock))
+    target = target_of(chosen_runtime(session.declaration(), pythons_of(session), state.lock))
     libraries = libraries_for(lock, target, lock.everything)
     return replace(state, lock=replace(lock, libraries=libraries))

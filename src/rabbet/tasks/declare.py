@@ -17,10 +17,10 @@ from rabbet.core.needs.need import is_name, library_name
 from rabbet.core.targets import BASELINES, PLATFORMS, target_of
 from rabbet.disk.atomic import put_back_on_failure, write_text
 from rabbet.disk.named import path_named
+from rabbet.disk.text_file import read_text
 from rabbet.errors import NoLock, NoRuntime, NotUnderstood, WrongUsage
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import apply
-from rabbet.workspace.project import read_text
 from rabbet.workspace.session import Session
 
 if TYPE_CHECKING:
@@ -171,7 +171,7 @@ def _served_unnamed(session: Session, declaration: Declaration, edits: Sequence[
     if not any(first):
         return
     from rabbet.core.lock.serving import places_of  # here: most edits name a library
-    from rabbet.workspace.runtimes.pythons import chosen_runtime
+    from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of
 
     try:
         lock = session.lock()
@@ -179,7 +179,7 @@ def _served_unnamed(session: Session, declaration: Declaration, edits: Sequence[
         lock = None
     places = set(places_of(lock).values()) if lock else set()
     try:
-        here = target_of(chosen_runtime(declaration, session.pythons(), lock))
+        here = target_of(chosen_runtime(declaration, pythons_of(session), lock))
     except NoRuntime:
         pass  # then nothing is resolved on this machine that has to stay served
     else:

@@ -31,7 +31,7 @@ from rabbet.resolving.request import declared_moment
 from rabbet.sources.base import Memory
 from rabbet.sources.catalogue import Catalogue
 from rabbet.sources.release_reader import remembered_metadata
-from rabbet.workspace.runtimes.pythons import chosen_runtime, targets_for
+from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of, targets_for
 from rabbet.workspace.session import Session
 from rabbet.workspace.sources import open_sources
 
@@ -85,7 +85,7 @@ def _elsewhere(session: Session, others: Sequence[LockedLibrary]) -> Iterator[El
     if not others:
         return
     declaration, lock = session.declaration(), session.lock()
-    targets = targets_for(declaration, chosen_runtime(declaration, session.pythons(), lock))
+    targets = targets_for(declaration, chosen_runtime(declaration, pythons_of(session), lock))
     for other in others:
         holder = None
         for target in targets:
@@ -133,7 +133,7 @@ def explain_all(session: Session, *, holders: bool) -> Explained:
 
 def _explained(session: Session, names: Sequence[NormalizedName]) -> Explained:
     declaration, lock = session.declaration(), session.lock()
-    runtime = chosen_runtime(declaration, session.pythons(), lock)
+    runtime = chosen_runtime(declaration, pythons_of(session), lock)
     target = target_of(runtime)
     refuse_unserved(lock, target, declaration)
     # as it was resolved for: with the baselines in place of this machine's own age

@@ -22,7 +22,7 @@ from rabbet.exports.requirement_list import requirement_list
 from rabbet.formats.metadata import MetadataBroken, licence_of
 from rabbet.sources.release_reader import remembered_metadata
 from rabbet.workspace.project import Project
-from rabbet.workspace.runtimes.pythons import chosen_runtime, targets_of_lock
+from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of, targets_of_lock
 from rabbet.workspace.selection import selected
 from rabbet.workspace.session import Session
 
@@ -145,7 +145,7 @@ def _minor(lock: Lock, declaration: Declaration, session: Session) -> str:
     if minors:
         return max(minors, key=Version)
     try:
-        return chosen_runtime(declaration, session.pythons(), lock).minor
+        return chosen_runtime(declaration, pythons_of(session), lock).minor
     except NoRuntime as error:
         raise WrongUsage(
             "nobody says which Python the container gets", because=[str(error)], remedy="rabbet resolve"

@@ -20,7 +20,7 @@ from rabbet.disk.regular_file import read_regular
 from rabbet.formats.toml import parse_content
 from rabbet.workspace.offers import offers_of
 from rabbet.workspace.project import Project
-from rabbet.workspace.runtimes.pythons import chosen_runtime, standard_modules_of
+from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of, standard_modules_of
 from rabbet.workspace.session import Session
 from rabbet.workspace.source_files import imports_of, source_texts
 
@@ -52,7 +52,7 @@ def imports(session: Session) -> Imports:
     """
     declaration, lock = session.declaration(), session.lock()
     session.observer.stage("looking at what the libraries offer")
-    runtime = chosen_runtime(declaration, session.pythons(), lock)
+    runtime = chosen_runtime(declaration, pythons_of(session), lock)
     target = target_of(runtime)
     offered = offers_of(
         session.project.environment, needed(lock, target, lock.everything, declaration), session.machine.store

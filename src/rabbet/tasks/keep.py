@@ -13,11 +13,12 @@ from rabbet.core.drift.mends import is_by_hand
 from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import library_name
 from rabbet.core.shell import quoted
+from rabbet.disk.text_file import read_text
 from rabbet.errors import WrongUsage
 from rabbet.formats.pyproject_edit import apply
 from rabbet.tasks.drift import drift
 from rabbet.workspace.preferred import declare_and_prefer
-from rabbet.workspace.project import Project, read_text
+from rabbet.workspace.project import Project
 from rabbet.workspace.session import Session
 
 __all__ = ["Keeping", "keeping", "save"]

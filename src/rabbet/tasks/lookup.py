@@ -10,7 +10,7 @@ from rabbet.core.needs.need import Need
 from rabbet.core.solve.policy import Policy
 from rabbet.errors import NoSolution
 from rabbet.resolving.request import declared_moment
-from rabbet.workspace.runtimes.pythons import chosen_runtime, targets_for
+from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of, targets_for
 from rabbet.workspace.session import Session
 from rabbet.workspace.sources import open_sources
 
@@ -34,7 +34,7 @@ def lookup(session: Session, asked: Need) -> LookedUp:
     """
     name, declaration = asked.name, session.declaration()
     lock = session.lock() if session.project.lock_file.exists() else None
-    targets = targets_for(declaration, chosen_runtime(declaration, session.pythons(), lock))
+    targets = targets_for(declaration, chosen_runtime(declaration, pythons_of(session), lock))
     sources = open_sources(session, declaration, always=True)
     with sources.catalogue(declaration, targets[0], Policy()) as catalogue:
         session.observer.stage("reading the listing")

@@ -33,7 +33,7 @@ from rabbet.workspace.project import Project, not_made_here
 from rabbet.workspace.restore import remember_manifest
 from rabbet.workspace.result_cache import Fit, remember_fit
 from rabbet.workspace.runtimes.choice import runtimes_here
-from rabbet.workspace.runtimes.pythons import chosen_runtime, own_target
+from rabbet.workspace.runtimes.pythons import chosen_runtime, own_target, pythons_of
 from rabbet.workspace.session import Session
 from rabbet.workspace.supply import intent_of, supply_for
 
@@ -220,12 +220,12 @@ def _obtain_missing(session: Session) -> None:
         return
     shelf, target = Shelf(session.project, session.machine), own_target(session.machine)
     try:
-        python = chosen_runtime(declaration, session.pythons(), lock)
+        python = chosen_runtime(declaration, pythons_of(session), lock)
     except NoRuntime:
         if lock.python is None or not lock.python.archives:
             raise
         shelf.obtain_locked(lock.python, target, session.observer)
-        python = chosen_runtime(declaration, session.pythons(), lock)
+        python = chosen_runtime(declaration, pythons_of(session), lock)
     missing = runtimes_here(declaration, session, python, lock.runtimes).missing
     for runtime in lock.runtimes:
         if runtime.language in missing and runtime.archives:

@@ -18,6 +18,7 @@ from rabbet.core.model.target import Target, targets_text
 from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import Need, library_name
 from rabbet.disk.atomic import write_text
+from rabbet.disk.text_file import read_text
 from rabbet.errors import IntegrityFailed, NoRuntime, NotUnderstood, WrongUsage
 from rabbet.formats.lock_versions import read_locked_versions
 from rabbet.formats.merge import merge_sides
@@ -26,9 +27,8 @@ from rabbet.resolving.request import ResolveRequest
 from rabbet.resolving.resolve_targets import resolve_targets
 from rabbet.workspace.opening import OpenedSources
 from rabbet.workspace.preferred import forget_preferred, preferred_versions
-from rabbet.workspace.project import read_text
 from rabbet.workspace.result_cache import UpToDate, remember_unchanged
-from rabbet.workspace.runtimes.pythons import chosen_runtime, targets_for
+from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of, targets_for
 from rabbet.workspace.session import Session
 from rabbet.workspace.sources import Sources, open_sources
 
@@ -192,7 +192,7 @@ class _Work:
             return
         from rabbet.workspace.told import is_told_anew
 
-        if not is_told_anew(self._session.project):
+        if not is_told_anew(self._session.project.folder, self._session.project.own_locks):
             return
         from rabbet.builds.folder_state import needs_state
         from rabbet.formats.told import told_by
@@ -329,7 +329,7 @@ class _Work:
         declaration = self._declaration.varied(variant) if variant else self._declaration
         purpose = f" for the variant {variant}" if variant else ""
         self._session.observer.stage(f"looking for a runtime{purpose}")
-        found, before = self._session.pythons(), earlier[0] if earlier else None
+        found, before = pythons_of(self._session), earlier[0] if earlier else None
         try:
             runtime = chosen_runtime(declaration, found, before, like=self._preferred.python)
         except NoRuntime as error:

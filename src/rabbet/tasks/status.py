@@ -11,6 +11,7 @@ from packaging.utils import NormalizedName
 from packaging.version import InvalidVersion, Version
 
 from rabbet.core.declaration.model import Declaration
+from rabbet.disk.text_file import read_text
 from rabbet.environment.configuration import read_configuration
 from rabbet.environment.install_state import own_install_state
 from rabbet.errors import EnvironmentFailed, SourceFailed
@@ -19,7 +20,7 @@ from rabbet.formats.lock_versions import read_locked_versions
 from rabbet.sources.pages import Pages
 from rabbet.workspace.known_sources import known_sources
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.project import Project, read_text, stamp_of
+from rabbet.workspace.project import Project, stamp_of
 from rabbet.workspace.result_cache import recall_findings, recall_fit
 from rabbet.workspace.sending import Sending, sending
 from rabbet.workspace.session import Session

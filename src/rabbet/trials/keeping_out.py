@@ -14,14 +14,14 @@ from rabbet.core.model.lock import Lock, runtime_name
 from rabbet.core.model.options import ResolveOptions
 from rabbet.core.needs.wording import specifiers_text
 from rabbet.core.shell import variant_option
+from rabbet.disk.text_file import read_text
 from rabbet.errors import NoLock, NoRuntime, NoSolution, NotUnderstood, RabbetError
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.pyproject_edit import apply
 from rabbet.resolving.request import ResolveRequest
 from rabbet.resolving.resolve_targets import resolve_targets
 from rabbet.resolving.suggested_commands import command_for
-from rabbet.workspace.project import read_text
-from rabbet.workspace.runtimes.pythons import chosen_runtime, targets_for
+from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of, targets_for
 from rabbet.workspace.session import Session
 from rabbet.workspace.sources import open_sources
 
@@ -149,7 +149,7 @@ class _Trial:
         whole = read_declaration(edited, folder_name=name, has_setup=told is not None, told=told)
         declaration = whole.varied(self._session.project.variant) if self._session.project.variant else whole
         earlier = self._earlier()
-        pythons = self._session.pythons()
+        pythons = pythons_of(self._session)
         runtime = chosen_runtime(declaration, pythons, earlier[0] if earlier else None)
         request = ResolveRequest(
             declaration=declaration,

@@ -22,7 +22,7 @@ from rabbet.errors import NoLock, NotUnderstood, RabbetError, SourceFailed
 from rabbet.runtimes.linking import linked_runtime
 from rabbet.trials.artifacts import Obtainable, obtainable
 from rabbet.workspace.runtimes.choice import runtimes_here
-from rabbet.workspace.runtimes.pythons import chosen_runtime
+from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of
 from rabbet.workspace.session import Session
 from rabbet.workspace.states import State
 
@@ -114,7 +114,7 @@ class _Reader:
     def __init__(self, good: State, bad: State, session: Session) -> None:
         self._session = session
         self._declaration = session.declaration()
-        self._pythons = session.pythons()
+        self._pythons = pythons_of(session)
         self._locks = [state.lock for state in (good, bad) if not state.installed]
         self._present: Lock | None = None
         with suppress(NoLock, NotUnderstood):

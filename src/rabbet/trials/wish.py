@@ -13,13 +13,13 @@ from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text
 from rabbet.core.shell import joined_words
 from rabbet.disk.named import path_named
+from rabbet.disk.text_file import read_text
 from rabbet.errors import NotUnderstood, WrongUsage
 from rabbet.formats.address import NotAnAddress, is_address, parse_address
 from rabbet.formats.requirement import is_file, is_repository, parse_requirement
 from rabbet.formats.static_metadata import name_of_tree
 from rabbet.trials.trial import Wish
 from rabbet.workspace.known_sources import known_sources
-from rabbet.workspace.project import read_text
 from rabbet.workspace.session import Session
 
 __all__ = ["widened"]

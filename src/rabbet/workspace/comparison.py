@@ -32,7 +32,7 @@ from rabbet.errors import NoRuntime, NotObtained
 from rabbet.runtimes.linking import linked_runtime
 from rabbet.workspace.result_cache import environment_state, recall_sound
 from rabbet.workspace.runtimes.choice import RuntimesHere, runtimes_here, to_be_obtained
-from rabbet.workspace.runtimes.pythons import chosen_runtime, interpreter_trouble
+from rabbet.workspace.runtimes.pythons import chosen_runtime, interpreter_trouble, pythons_of
 from rabbet.workspace.selection import selected
 from rabbet.workspace.session import Session
 
@@ -102,7 +102,7 @@ def question(session: Session, options: RecreateOptions) -> Question:
     Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `NoSolution`, `EnvironmentFailed`, `WrongUsage`.
     """
     declaration, lock = session.declaration(), session.lock()
-    found = session.pythons()
+    found = pythons_of(session)
     try:
         runtime = chosen_runtime(declaration, found, lock)
     except NoRuntime as error:

@@ -19,13 +19,14 @@ from rabbet.core.model.target import Target
 from rabbet.core.needs.need import is_name, library_name
 from rabbet.core.shell import quoted
 from rabbet.disk.named import path_named
+from rabbet.disk.text_file import read_text
 from rabbet.environment.foreign import foreign_inventory, library_folders
 from rabbet.errors import EnvironmentFailed, NotUnderstood, WrongUsage
 from rabbet.formats.pylock import read_lock
 from rabbet.formats.pyproject import read_declaration
 from rabbet.formats.requirement_list import read_requirement_list
 from rabbet.workspace.offers import offers_in
-from rabbet.workspace.project import DECLARATION, read_text
+from rabbet.workspace.project import DECLARATION
 from rabbet.workspace.source_files import imports_of
 
 __all__ = ["Gathered", "gather"]

@@ -184,8 +184,8 @@ class Machine:
 
     def settings(self) -> "Settings":
         """The user's own settings; defaults where there are none. Raises `NotUnderstood`."""
+        from rabbet.disk.text_file import read_text
         from rabbet.formats.settings import Settings, read_settings
-        from rabbet.workspace.project import read_text
 
         path = self.settings_file()
         return read_settings(read_text(path, by_hand=True), str(path)) if path.is_file() else Settings()

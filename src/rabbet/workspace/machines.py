@@ -15,6 +15,7 @@ from rabbet.core.model.machine_inventory import MachineInventory
 from rabbet.core.model.release import Metadata
 from rabbet.core.needs.need import Need
 from rabbet.disk.named import path_named
+from rabbet.disk.text_file import read_text
 from rabbet.environment.foreign import foreign_inventory
 from rabbet.errors import EnvironmentFailed, NotUnderstood, SourceFailed
 from rabbet.formats.cyclonedx import looks_like_inventory, read_inventory_file
@@ -24,7 +25,7 @@ from rabbet.git.shared_refs import collected_files, contents_of
 from rabbet.team.database import Sent, StoredState, opened_database
 from rabbet.team.extra import needing_extra
 from rabbet.workspace.machine import CENSUS_VARIABLE, Machine
-from rabbet.workspace.project import Project, read_text
+from rabbet.workspace.project import Project
 from rabbet.workspace.session import Session
 
 __all__ = [

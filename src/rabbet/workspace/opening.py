@@ -12,6 +12,7 @@ from packaging.utils import NormalizedName
 from rabbet.core.declaration.model import Declaration
 from rabbet.core.needs.need import library_name
 from rabbet.disk.named import path_named
+from rabbet.disk.text_file import read_text
 from rabbet.formats.address import is_address, parse_address
 from rabbet.sources.http.client import HttpClient
 from rabbet.sources.http.credentials import Credentials
@@ -20,7 +21,7 @@ from rabbet.sources.opening import open_source, unsupported
 from rabbet.sources.routing import Claim, Routing
 from rabbet.workspace.known_sources import known_sources, users_origins
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.project import Project, read_text
+from rabbet.workspace.project import Project
 from rabbet.workspace.session import Session
 
 if TYPE_CHECKING:

@@ -6,8 +6,9 @@ from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.disk.atomic import cannot_write, put_back_on_failure, write_text
+from rabbet.disk.text_file import read_text
 from rabbet.formats.preferred import Preferred, read_preferred, write_preferred
-from rabbet.workspace.project import Project, read_text
+from rabbet.workspace.project import Project
 
 __all__ = ["declare_and_prefer", "forget_preferred", "preferred_versions"]
 

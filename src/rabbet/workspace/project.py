@@ -6,7 +6,8 @@ from typing import TYPE_CHECKING, NamedTuple, TypeVar
 
 from rabbet.core.shell import quoted
 from rabbet.disk.regular_file import is_there
-from rabbet.errors import EnvironmentFailed, NoDeclaration, NoLock, NotUnderstood, WrongUsage
+from rabbet.disk.text_file import read_text
+from rabbet.errors import EnvironmentFailed, NoDeclaration, NoLock, WrongUsage
 
 if TYPE_CHECKING:
     from rabbet.core.declaration.model import Declaration
@@ -22,7 +23,6 @@ __all__ = [
     "behind",
     "find_project",
     "not_made_here",
-    "read_text",
     "stamp_of",
 ]
 
@@ -73,6 +73,11 @@ class Project:
         return self.folder / (f"pylock.{self.variant}.toml" if self.variant else LOCK)
 
     @property
+    def own_locks(self) -> tuple[Path, ...]:
+        """The files that may hold what the project's build told: its own lock, and the variant's."""
+        return (self.folder / LOCK, self.lock_file)
+
+    @property
     def preferred_file(self) -> Path:
         """Versions that the next lock should prefer; it is there only until that is made."""
         return self.folder / PREFERRED
@@ -91,7 +96,7 @@ class Project:
         if whole.by_build:
             from rabbet.workspace.told import noted_told
 
-            whole = self.declaration_with(noted_told(self))
+            whole = self.declaration_with(noted_told(self.folder, self.own_locks))
         if self.variant is None:
             return whole
         if self.variant not in whole.variants:
@@ -200,23 +205,3 @@ def stamp_of(lock: str) -> str:
     from hashlib import sha256
 
     return sha256(lock.replace("\r\n", "\n").encode()).hexdigest()
-
-
-def read_text(path: Path, *, by_hand: bool = False) -> str:
-    """A text file of the project, perhaps one that people write `by_hand`.
-
-    Raises `NotUnderstood` when it can't be read as one.
-    """
-    from rabbet.core.limits import MOST_BY_HAND, MOST_TEXT_FILE
-    from rabbet.disk.regular_file import read_regular
-
-    try:
-        return (
-            read_regular(path, most=MOST_BY_HAND if by_hand else MOST_TEXT_FILE)
-            .decode("utf-8")
-            .replace("\r\n", "\n")
-        )
-    except UnicodeDecodeError as error:
-        raise NotUnderstood(f"{path.name} is not UTF-8 text", because=[str(error)]) from error
-    except OSError as error:
-        raise NotUnderstood(f"{path.name} can't be read", because=[error.strerror or str(error)]) from error

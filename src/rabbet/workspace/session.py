@@ -9,7 +9,6 @@ from rabbet.workspace.project import Project
 if TYPE_CHECKING:
     from rabbet.core.declaration.model import Declaration
     from rabbet.core.model.lock import Lock
-    from rabbet.core.model.runtime import PythonRuntime, Refusal
 
 __all__ = ["Session"]
 
@@ -40,12 +39,6 @@ class Session(NamedTuple):
     def parsed_lock(self, text: str, file: str) -> "Lock":
         """The lock that a text holds, called by its file's name. Raises `NotUnderstood`."""
         return self.project.parsed_lock(text, file, self._parse)
-
-    def pythons(self) -> "tuple[PythonRuntime | Refusal, ...]":
-        """Every interpreter of Python that counts for the project, and what it tells of itself."""
-        from rabbet.workspace.runtimes.pythons import found_pythons
-
-        return found_pythons(self.machine, self.project)
 
     def _parse(self, text: str) -> dict[str, object]:
         from rabbet.workspace.parsed_locks import known_content

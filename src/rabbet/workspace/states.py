@@ -24,6 +24,7 @@ from rabbet.core.near_names import near_names
 from rabbet.core.shell import quoted
 from rabbet.disk.named import path_named
 from rabbet.disk.regular_file import is_there
+from rabbet.disk.text_file import read_text
 from rabbet.environment.foreign import foreign_inventory
 from rabbet.environment.inspect import take_inventory
 from rabbet.errors import NoLock, RabbetError, WrongUsage
@@ -32,7 +33,7 @@ from rabbet.formats.pylock import read_lock
 from rabbet.formats.pyproject import read_declaration
 from rabbet.git.revisions import file_at
 from rabbet.workspace.machines import machines_by_label
-from rabbet.workspace.project import DECLARATION, Project, read_text
+from rabbet.workspace.project import DECLARATION, Project
 from rabbet.workspace.session import Session
 
 __all__ = ["State", "parse_state", "read_state"]

@@ -1,34 +1,37 @@
 """What a project's build told, by the project's locks; it is asked anew when files that it read change."""
 
+from collections.abc import Iterable
+from pathlib import Path
+
 from msgspec.structs import replace
 
 from rabbet.builds.folder_state import needs_state
 from rabbet.core.model.build import Told
 from rabbet.disk.regular_file import is_there
+from rabbet.disk.text_file import read_text
 from rabbet.formats.told import told_in
-from rabbet.workspace.project import LOCK, Project, read_text
 
 __all__ = ["is_told_anew", "noted_told"]
 
 
-def noted_told(project: Project) -> Told | None:
+def noted_told(folder: Path, locks: Iterable[Path]) -> Told | None:
     """What was told, with the state that the files have now: what follows from another one is out of date.
 
     Raises `NotUnderstood` for a lock that can't be read.
     """
-    told = _in_locks(project)
-    return replace(told, state=needs_state(str(project.folder))) if told else None
+    told = _in_locks(locks)
+    return replace(told, state=needs_state(str(folder))) if told else None
 
 
-def is_told_anew(project: Project) -> bool:
+def is_told_anew(folder: Path, locks: Iterable[Path]) -> bool:
     """Whether the build has to be asked, for nothing was told yet, or its files changed since."""
-    told = _in_locks(project)
-    return told is None or told.state != needs_state(str(project.folder))
+    told = _in_locks(locks)
+    return told is None or told.state != needs_state(str(folder))
 
 
-def _in_locks(project: Project) -> Told | None:
+def _in_locks(locks: Iterable[Path]) -> Told | None:
     """What the project's own lock holds of it, else that of a variant."""
-    for path in (project.folder / LOCK, project.lock_file):
+    for path in locks:
         told = told_in(read_text(path), path.name) if is_there(path) else None
         if told is not None:
             return told

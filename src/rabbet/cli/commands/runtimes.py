@@ -124,7 +124,7 @@ def _publish(arguments: Namespace, context: Context) -> int:
 def _publish_each(arguments: Namespace, folder: Path, context: Context) -> int:
     """Publish what each line names; what can't be is told at the end, and hinders no other."""
     from rabbet.cli.views.runtimes import AllPublishedView
-    from rabbet.workspace.project import read_text
+    from rabbet.disk.text_file import read_text
     from rabbet.workspace.runtimes.publishing import publish
 
     machine = context.machine

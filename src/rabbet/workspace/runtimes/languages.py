@@ -4,8 +4,6 @@ from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
 
-from packaging.version import Version
-
 from rabbet.core.declaration.model import Declaration
 from rabbet.core.model.language import Language
 from rabbet.core.model.runtime import Refusal, Runtime
@@ -14,11 +12,11 @@ from rabbet.errors import NotUnderstood
 from rabbet.runtimes.languages import known_languages
 from rabbet.runtimes.probe import probe_languages
 from rabbet.runtimes.search import Program, find_programs
-from rabbet.store.layout import OBTAINED
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
+from rabbet.workspace.runtimes.obtained_here import obtained_runtimes
 
-__all__ = ["found_runtimes", "languages_for", "main_programs", "obtained_runtimes", "unknown_language"]
+__all__ = ["found_runtimes", "languages_for", "main_programs", "unknown_language"]
 
 _UNTRUSTED = (
     "only the project tells of this language: it is asked once [languages.{}] is in your settings.toml"
@@ -108,20 +106,3 @@ def _doubt(program: Program, language: Language) -> str:
     if not real.startswith(program.name):
         return _A_LAUNCHER.format(real)
     return _A_SCRIPT if program.is_script and not language.is_script else ""
-
-
-def obtained_runtimes(machine: Machine, project: Project | None) -> list[Runtime]:
-    """The runtimes in the store that count for a project, of all languages; versions are the catalogues'."""
-    if not (machine.store_folder / OBTAINED).is_dir():
-        return []
-    from rabbet.workspace.runtimes.obtaining import obtained_for
-
-    return [
-        Runtime(
-            language=one.language,
-            version=Version(one.version),
-            executable=str(one.path(machine.store_folder)),
-            distributor=one.distributor,
-        )
-        for one in obtained_for(machine, project)
-    ]

@@ -1,14 +1,13 @@
 """Catalogues of runtimes that count for a project, and the runtimes that were obtained from them."""
 
-from collections.abc import Collection, Iterator, Sequence
-from contextlib import suppress
+from collections.abc import Collection, Iterator
 from pathlib import Path
 
 from msgspec import Struct
 from msgspec.structs import replace
 from packaging.version import Version
 
-from rabbet.core.declaration.model import CatalogueEntry, Declaration, SourceEntry
+from rabbet.core.declaration.model import CatalogueEntry
 from rabbet.core.model.lock import LockedRuntime
 from rabbet.core.model.runtime import RuntimeArchive, RuntimeOffer
 from rabbet.core.model.target import Target
@@ -16,7 +15,6 @@ from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import specifiers_text
 from rabbet.core.progress import Observer
 from rabbet.core.shell import quoted
-from rabbet.disk.named import path_named
 from rabbet.errors import NoRuntime, RabbetError, SourceFailed
 from rabbet.formats.address import is_address, joined, parse_address
 from rabbet.runtimes.catalogues import Catalogue, JsonCatalogue, Registry, Wheels
@@ -28,23 +26,26 @@ from rabbet.workspace.known_sources import known_sources
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.opening import open_client
 from rabbet.workspace.project import Project
+from rabbet.workspace.runtimes.obtained_here import (
+    NOBODY,
+    SOURCE,
+    belonging_to,
+    catalogue_address,
+    source_address,
+    users_catalogues,
+)
 from rabbet.workspace.runtimes.pythons import own_target
 from rabbet.workspace.session import Session
 
 __all__ = [
-    "CATALOGUE_FILE",
     "Offered",
     "Shelf",
     "anybodys_client",
     "new_enough",
-    "obtained_for",
     "with_way_to_obtain",
 ]
 
 _SHOWN = 5  # offers that an error names
-CATALOGUE_FILE = "catalogue.json"  # the name of a catalogue in a folder
-_SOURCE = "source "  # the beginning of what stands for a folder of wheels
-_NOBODY = Declaration(name="", python=Need.parse("python").specifier, needs=(), groups={}, sources=())
 
 
 class Offered(Struct, frozen=True, kw_only=True):
@@ -68,7 +69,7 @@ class Shelf:
     def __init__(self, project: Project | None, machine: Machine) -> None:
         self.project = project
         self.machine = machine
-        self._declaration = project.declaration() if project else _NOBODY
+        self._declaration = project.declaration() if project else NOBODY
         self._folder = project.folder if project else machine.home
         self._client = open_client(self._declaration, machine)
         self._store = ObtainedRuntimes(machine.store_folder)
@@ -200,11 +201,11 @@ class Shelf:
     def relative(self, address: str) -> str:
         """An address as the lock has it: one in the project's folder is relative to that."""
         root = self._folder.as_uri() + "/"
-        return address.removeprefix(root).removesuffix(_belonging_to(self._folder))
+        return address.removeprefix(root).removesuffix(belonging_to(self._folder))
 
     def _absolute(self, address: str) -> str:
-        if address.startswith(_SOURCE):
-            return address + _belonging_to(self._folder)
+        if address.startswith(SOURCE):
+            return address + belonging_to(self._folder)
         if not address or is_address(address):
             return address
         return joined(self._folder.as_uri() + "/", address).text
@@ -236,7 +237,7 @@ class Shelf:
 
     def _open(self) -> Iterator[Catalogue]:
         settings = self.machine.settings()
-        users_folder, users = _users(self.machine)
+        users_folder, users = users_catalogues(self.machine)
         for folder, entries in ((self._folder, self._declaration.catalogues), (users_folder, users)):
             for entry in entries:
                 opened = _opened(entry, folder, self._client)
@@ -250,40 +251,11 @@ class Shelf:
             [
                 (
                     open_source(entry, project=self._folder, client=self._client, memory_of=memory_of),
-                    _source_address(entry, self._folder),
+                    source_address(entry, self._folder),
                 )
                 for entry in known_sources(self._declaration, self.machine)
             ]
         )
-
-
-def obtained_for(machine: Machine, project: Project | None) -> tuple[Obtained, ...]:
-    """The obtained runtimes that count: those from catalogues and sources that the project or the user names.
-
-    What the project's lock names counts, too, as the lock names it. What another project's catalogue brought
-    does not.
-    """
-    found = ObtainedRuntimes(machine.store_folder).all()
-    if not found:
-        return ()
-    declaration, folder = (project.declaration(), project.folder) if project else (_NOBODY, machine.home)
-    addresses = {_address(entry, folder) for entry in declaration.catalogues}
-    users_folder, users = _users(machine)
-    addresses |= {_address(entry, users_folder) for entry in users}
-    with suppress(SourceFailed):  # no source is known
-        addresses |= {_source_address(entry, folder) for entry in known_sources(declaration, machine)}
-    locked = _locked_runtimes(project) if project else ()
-    return tuple(
-        one for one in found if not addresses.isdisjoint(one.catalogues) or any(map(one.is_named_by, locked))
-    )
-
-
-def _locked_runtimes(project: Project) -> tuple[LockedRuntime, ...]:
-    """The runtimes that a project's lock names; none where it has no lock that can be read."""
-    try:
-        return project.lock().runtimes
-    except RabbetError:
-        return ()
 
 
 def with_way_to_obtain(error: NoRuntime, need: Need, session: Session) -> NoRuntime:
@@ -313,39 +285,12 @@ def _not_without_asking(need: Need, offered: Offered, target: Target) -> NoRunti
 
 def anybodys_client(machine: Machine) -> HttpClient:
     """A client for addresses that somebody names on the command line, outside of any project."""
-    return open_client(_NOBODY, machine)
-
-
-def _users(machine: Machine) -> tuple[Path, Sequence[CatalogueEntry]]:
-    return machine.settings_file().parent, machine.settings().catalogues
-
-
-def _belonging_to(folder: Path) -> str:
-    """What the store notes of a project's folder of wheels, and its lock does not."""
-    return f" of {folder}"
-
-
-def _source_address(entry: SourceEntry, folder: Path) -> str:
-    """What tells a source from all others: its address, of a folder its name and whose it is."""
-    if is_address(entry.url) and not entry.url.startswith("file:"):
-        return parse_address(entry.url).text.rstrip("/") + "/"
-    return f"{_SOURCE}{entry.name}{_belonging_to(folder)}"
-
-
-def _address(entry: CatalogueEntry, folder: Path) -> str:
-    """The address of a catalogue, which may lie in a file or a folder whose path is relative."""
-    if not is_address(entry.url):
-        path = path_named(entry.url, folder).resolve()
-        return (path / CATALOGUE_FILE if path.is_dir() else path).as_uri()
-    address = parse_address(entry.url).text
-    if entry.registry:
-        return address.rstrip("/") + "/"
-    return address + CATALOGUE_FILE if address.endswith("/") else address
+    return open_client(NOBODY, machine)
 
 
 def _opened(entry: CatalogueEntry, folder: Path, client: HttpClient) -> Catalogue:
     """Open a catalogue. Raises `SourceFailed` for an unsupported address."""
-    address = _address(entry, folder)
+    address = catalogue_address(entry, folder)
     if parse_address(address).scheme not in ("http", "https", "file"):
         raise SourceFailed(
             f"the catalogue '{entry.name}' has an unsupported address",

@@ -26,7 +26,8 @@ from rabbet.sources.local_file import local_path, read_pieces
 from rabbet.store.archives import unpack_archive
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.runtimes.languages import languages_for
-from rabbet.workspace.runtimes.obtaining import CATALOGUE_FILE, anybodys_client, new_enough
+from rabbet.workspace.runtimes.obtained_here import CATALOGUE_FILE
+from rabbet.workspace.runtimes.obtaining import anybodys_client, new_enough
 from rabbet.workspace.runtimes.pythons import own_target
 from rabbet.workspace.runtimes.trying import first_that_runs
 

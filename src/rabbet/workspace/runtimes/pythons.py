@@ -20,7 +20,7 @@ from rabbet.runtimes.search import interpreter_behind
 from rabbet.work.ask import NoAnswer
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
-from rabbet.workspace.runtimes.languages import obtained_runtimes
+from rabbet.workspace.runtimes.obtained_here import obtained_runtimes
 from rabbet.workspace.session import Session
 
 __all__ = [
@@ -29,6 +29,7 @@ __all__ = [
     "found_pythons",
     "interpreter_trouble",
     "own_target",
+    "pythons_of",
     "standard_modules_of",
     "targets_for",
     "targets_of_lock",
@@ -49,6 +50,11 @@ def found_pythons(machine: Machine, project: Project | None = None) -> tuple[Pyt
         behind = interpreter_behind(project.environment, machine.home)
         executables += [behind] if behind and behind not in executables else []
     return probe_all(executables, machine.memory("runtimes"), machine.helpers_environ())
+
+
+def pythons_of(session: Session) -> tuple[PythonRuntime | Refusal, ...]:
+    """Every interpreter of Python that counts for a project, and what it tells of itself."""
+    return found_pythons(session.machine, session.project)
 
 
 def chosen_runtime(
@@ -147,7 +153,7 @@ def targets_of_lock(lock: Lock, baselines: Mapping[str, str], session: Session) 
     places = sorted(set(places_of(lock).values()), key=lambda place: (place[0], Version(place[1])))
     if places:
         return [named_target(platform, minor, baselines) for platform, minor in places]
-    return [target_of(chosen_runtime(session.declaration(), session.pythons(), lock))]
+    return [target_of(chosen_runtime(session.declaration(), pythons_of(session), lock))]
 
 
 class InterpreterTrouble(NamedTuple):

@@ -1,0 +1,110 @@
+"""The parsers of the commands' arguments, which report wrong usage as all other errors are reported."""
+
+from argparse import Action, ArgumentError, ArgumentParser, HelpFormatter, Namespace
+from collections.abc import Sequence
+from functools import partial
+from importlib import import_module
+from itertools import takewhile
+from typing import NoReturn
+
+from rabbet.cli.registry import COMMANDS
+from rabbet.core.limits import LONGEST_TEXT
+from rabbet.errors import WrongUsage
+
+__all__ = ["fill_parser", "parser_for"]
+
+_GIVEN = "options that were given"  # no name of an option
+_ANOTHERS_WORDS = "command"  # what `run` and `culprit` call the words that they start
+
+
+class _Once(Action):
+    """Stores the value of an option that takes one: a second value would replace the first in silence."""
+
+    def __call__(
+        self,
+        parser: ArgumentParser,  # noqa: ARG002 - as argparse calls it
+        namespace: Namespace,
+        values: object,
+        option_string: str | None = None,
+    ) -> None:
+        """Store the value. Raises `ArgumentError` where there is one already."""
+        given = vars(namespace).setdefault(_GIVEN, set())
+        if option_string is not None and self.dest in given:
+            raise ArgumentError(self, "it is given more than once")
+        given.add(self.dest)
+        setattr(namespace, self.dest, values)
+
+
+class _Parser(ArgumentParser):
+    """Reports wrong usage the way all other errors are reported."""
+
+    def parse_args(self, given: Sequence[str]) -> Namespace:  # type: ignore[override] # neither does more
+        """Parse the words of a command line. Raises `WrongUsage`, also where one is too long or no text."""
+        for word in takewhile("--".__ne__, given):
+            if word.startswith("--") and word.endswith("=--"):  # which argparse takes for no value at all
+                self.error(f"argument {word[:-3]}: expected one argument")
+        read = super().parse_args(given)
+        vars(read).pop(_GIVEN, None)
+        self._refuse_unfit([value for name, value in vars(read).items() if name != _ANOTHERS_WORDS])
+        return read
+
+    def _refuse_unfit(self, value: object) -> None:
+        if isinstance(value, list):
+            for one in value:
+                self._refuse_unfit(one)
+        elif value == "":
+            self.error("an argument is empty")
+        elif isinstance(value, str) and len(value) > LONGEST_TEXT:
+            self.error(f"an argument has {len(value)} characters, and {LONGEST_TEXT} at most are read")
+        elif isinstance(value, str) and any("\ud800" <= one <= "\udfff" for one in value):
+            self.error("an argument is not text in UTF-8")
+
+    def error(self, message: str) -> NoReturn:
+        """Raise `WrongUsage`; an address in the message may hold a password, and is not repeated."""
+        scheme, colon, _ = message.partition("://")
+        raise WrongUsage(f"{self.prog}: {scheme}{f'{colon}…' if colon else ''}", remedy=f"{self.prog} --help")
+
+
+def parser_for(name: str, rest: Sequence[str] = (), *, helping: bool = False) -> ArgumentParser:
+    """The parser of one command's arguments.
+
+    Raises `WrongUsage` where there is no such command, with what `rest` behind it may have meant.
+    """
+    if name not in COMMANDS:
+        raise _unknown(name, rest)
+    module = import_module(COMMANDS[name][1])
+    parser = _Parser(
+        prog=f"rabbet {name}",
+        description=module.__doc__,
+        allow_abbrev=False,
+        # Only help needs the terminal's width, and finding that out takes as long as all arguments.
+        formatter_class=partial(HelpFormatter, width=None if helping else 80),
+    )
+    parser.register("action", None, _Once)  # what an option does for which nothing else is said
+    fill_parser(parser, name)
+    return parser
+
+
+def fill_parser(parser: ArgumentParser, name: str) -> None:
+    """Give a parser the arguments of a command."""
+    module = import_module(COMMANDS[name][1])
+    module.add_arguments(parser)
+    from rabbet.cli.options import add_loudness
+
+    add_loudness(parser, getattr(module, "QUIET", "show no progress"))
+
+
+def _unknown(name: str, rest: Sequence[str]) -> WrongUsage:
+    from difflib import get_close_matches
+
+    from rabbet.cli.synonyms import meant
+    from rabbet.core.shown_text import shown_argument
+
+    shown = shown_argument(name)[:60]
+    known = meant(name, rest)
+    if known:
+        return WrongUsage(f"there is no command '{shown}'; this does what it means", remedy=known)
+    near = get_close_matches(name, COMMANDS, n=1)
+    return WrongUsage(
+        f"there is no command '{shown}'", remedy=f"rabbet {near[0]} --help" if near else "rabbet --help"
+    )
