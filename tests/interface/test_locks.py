@@ -78,7 +78,7 @@ class Locks(ProgramCase):
         self.rabbet("declare", "--as-of", "May", code=3)
         self.declared("--as-of", "2025-05-09")
         told = self.rabbet("resolve", code=4).err
-        self.assertIn("with releases after 2025-05-09 there is a solution:\n", told)
+        self.assertIn("without the declared as-of, 2025-05-09, there is a solution:\n", told)
         self.assertIn("  try     rabbet retract --as-of && rabbet resolve\n", told)
         self.rabbet("retract", "--as-of")
         self.assertEqual(self.moves(), {})

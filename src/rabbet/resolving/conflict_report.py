@@ -288,7 +288,7 @@ def _dated_ways(unsolved: Unsolved) -> list[Way]:
     if isinstance(solve(answering, unsolved.target, unsolved.declaration.asked()), Refutation):
         return []
     if unsolved.date_declared:
-        told = f"with releases after {unsolved.on_date} there is a solution:"
+        told = f"without the declared as-of, {unsolved.on_date}, there is a solution:"
         return [Way("rabbet retract --as-of && rabbet resolve", told)]
     return [Way("rabbet resolve", f"without --as-of {unsolved.on_date} there is a solution:")]
 
