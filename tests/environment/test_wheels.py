@@ -33,8 +33,9 @@ from rabbet.environment.remove import remove_library
 from rabbet.errors import IntegrityFailed
 from rabbet.runtimes.probe import probe_all
 from rabbet.store.blob_cache import BlobCache
+from rabbet.store.entries import Unpacked
 from rabbet.store.pack import Pack
-from rabbet.store.store import Store, Unpacked
+from rabbet.store.store import Store
 
 INFO = "hivewire-1.0.dist-info"
 ENTRY_POINTS = f"{INFO}/entry_points.txt"

@@ -11,7 +11,8 @@ from msgspec import Struct
 from rabbet.core.model.lock import LockedFile, Needed
 from rabbet.core.progress import Observer
 from rabbet.sources.local_file import local_path, read_pieces
-from rabbet.store.store import Store, Unpacked
+from rabbet.store.entries import Unpacked
+from rabbet.store.store import Store
 from rabbet.work.pools import as_finished
 
 if TYPE_CHECKING:

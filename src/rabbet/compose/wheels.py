@@ -24,7 +24,8 @@ from rabbet.environment.layout import Layout
 from rabbet.errors import EnvironmentFailed, IntegrityFailed
 from rabbet.formats.metadata import MetadataBroken, parse_metadata, whole
 from rabbet.store.compile import Compiler
-from rabbet.store.store import Store, Unpacked
+from rabbet.store.entries import Unpacked
+from rabbet.store.store import Store
 from rabbet.work.pools import as_finished
 
 __all__ = ["Intent", "listed_wheel", "prepared_wheels"]

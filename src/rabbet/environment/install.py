@@ -19,7 +19,7 @@ from rabbet.environment.scripts import command_script, with_head
 from rabbet.errors import IntegrityFailed
 from rabbet.formats.entry_points import read_commands
 from rabbet.formats.record import RecordRow, write_record
-from rabbet.store.store import Unpacked
+from rabbet.store.entries import Unpacked
 
 __all__ = [
     "CameFrom",

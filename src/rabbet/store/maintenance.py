@@ -11,6 +11,7 @@ from msgspec import Struct
 
 from rabbet.disk.folder import make_folder
 from rabbet.store.blob_cache import BlobCache
+from rabbet.store.checks import damaged_files
 from rabbet.store.layout import OBTAINED, PACKED, UNPACKED
 from rabbet.store.obtained import digest_of_entry
 from rabbet.store.pack import JOURNAL, Pack
@@ -149,7 +150,7 @@ def check(store: Store, folder: Path) -> Iterator[str]:
                     _remove(entry, folder)
                 yield wheel.name
     for entry in _entries(folder / UNPACKED):
-        damaged = store.damaged_files(entry.name)
+        damaged = damaged_files(store.entries, entry.name)
         if damaged:
             with store.claimed(f"wheel {entry.name}"):
                 _remove(entry, folder)

@@ -27,6 +27,7 @@ from rabbet.errors import (
     Way,
 )
 from rabbet.formats.pylock import edited_by_hand
+from rabbet.store.checks import hold_against_wheel
 from rabbet.store.environments import Environments
 from rabbet.workspace.comparison import Question, compared, question
 from rabbet.workspace.project import Project, not_made_here
@@ -189,7 +190,7 @@ def _recreated(session: Session, options: RecreateOptions) -> RecreateReport:
         if not report.plan.idle or not _remembered(home, environments, report):
             for step in report.plan.of(Action.ADD, Action.REPLACE) if options.verify else ():
                 if isinstance(step.needed, Needed):
-                    session.machine.store.hold_against_wheel(step.needed.artifact)
+                    hold_against_wheel(session.machine.store.entries, step.needed.artifact)
             _apply(session, report, compile_later=options.compile_later)
             after = _at_rest(session)
         else:

@@ -29,6 +29,7 @@ from rabbet.environment.install import Prepared, installed_unchanged, record_con
 from rabbet.environment.install_state import InstallState
 from rabbet.environment.layout import Layout
 from rabbet.formats.record import RecordRow
+from rabbet.store.checks import hold_against_wheel
 from rabbet.store.store import Store
 from rabbet.workspace.session import Session
 from rabbet.workspace.supply import intent_of, supply_for
@@ -122,7 +123,7 @@ def _hold_against_wheels(wheels: Sequence[Needed], store: Store, observer: Obser
     observer.stage("holding the store against the wheels of the lock", len(wheels))
 
     def hold(one: Needed) -> None:
-        store.hold_against_wheel(one.artifact, whole=False)
+        hold_against_wheel(store.entries, one.artifact, whole=False)
         observer.step(one.locked.name)
 
     with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
