@@ -1,16 +1,15 @@
 """Making the environment match the lock."""
 
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import closing, contextmanager
+from contextlib import contextmanager
 from pathlib import Path
 
 from msgspec import Struct, field
 from packaging.specifiers import SpecifierSet
 
 from rabbet.compose.changes import Site, change_in_place, finish, make_anew
-from rabbet.compose.wheels import prepared_wheels
 from rabbet.core.drift.plan import plan_anew, plan_changes, reason_to_rebuild
-from rabbet.core.model.lock import Needed, Selection, Unbuilt
+from rabbet.core.model.lock import Needed, Selection, ToInstall, Unbuilt
 from rabbet.core.model.options import RecreateOptions
 from rabbet.core.model.plan import Action, Plan
 from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime
@@ -36,7 +35,7 @@ from rabbet.workspace.result_cache import Fit, remember_fit
 from rabbet.workspace.runtimes.choice import runtimes_here
 from rabbet.workspace.runtimes.pythons import chosen_runtime, own_target, pythons_of
 from rabbet.workspace.session import Session
-from rabbet.workspace.supply import intent_of, supply_for
+from rabbet.workspace.supply import arriving, intent_of
 
 __all__ = ["RecreateReport", "fits", "prepare", "recreate"]
 
@@ -268,32 +267,23 @@ def _site(session: Session, report: RecreateReport) -> Site:
 def _apply(session: Session, report: RecreateReport, *, compile_later: bool) -> None:
     plan, site = report.plan, _site(session, report)
     wanted = [step.needed for step in plan.of(Action.ADD, Action.REPLACE) if step.needed]
-    unbuilt = [one for one in wanted if isinstance(one, Unbuilt)]
-    supply, intent = supply_for(session), intent_of(session.project, own_lock=report.own_lock)
-    needed = [one for one in wanted if isinstance(one, Needed)]
-    if unbuilt:
-        from rabbet.builds.building import built  # here: few libraries have to be built
-        from rabbet.workspace.supply import workshop_for
-
-        needed += built(unbuilt, workshop_for(session, report.runtime))
-    with closing(
-        prepared_wheels(needed, site.root, site.runtime, supply, intent, compile_later=compile_later)
-    ) as arriving:
+    intent = intent_of(session.project, own_lock=report.own_lock)
+    with arriving(session, wanted, site, intent, compile_later=compile_later) as (needed, ready):
         if plan.rebuild:
-            placed = make_anew(site, arriving)
+            placed = make_anew(site, ready)
             chosen = report.selection is not None or not (report.project and report.editable)
-            if not (chosen or compile_later or report.outdated or _editable(unbuilt)):
+            if not (chosen or compile_later or report.outdated or _editable(wanted)):
                 versions = sorted((one.locked.name, str(one.locked.version)) for one in needed)
-                trees = supply.store.trees([one.artifact for one in needed], report.runtime)
+                artifacts = [one.artifact for one in needed]
+                trees = session.machine.store.trees(artifacts, report.runtime)
                 remember_manifest(session, placed, trees, versions, report.runtimes)
         else:
-            change_in_place(site, plan, arriving, session.observer)
-    supply.store.note_linked((one.artifact for one in needed), report.runtime)
+            change_in_place(site, plan, ready, session.observer)
 
 
-def _editable(unbuilt: Sequence[Unbuilt]) -> bool:
+def _editable(wanted: Sequence[ToInstall]) -> bool:
     """Whether one of them refers to its sources, so that such an environment is good in one place only."""
-    return any(one.kind == "editable" for one in unbuilt)
+    return any(isinstance(one, Unbuilt) and one.kind == "editable" for one in wanted)
 
 
 def _remembered(home: Path, environments: Environments, report: RecreateReport) -> bool:

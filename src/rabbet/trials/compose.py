@@ -5,7 +5,6 @@ from contextlib import closing
 from pathlib import Path
 from typing import NamedTuple
 
-from rabbet.builds.building import built
 from rabbet.compose.changes import Site, fill
 from rabbet.compose.wheels import Intent, prepared_wheels
 from rabbet.core.culprit.mixture import Mixture
@@ -22,7 +21,7 @@ from rabbet.trials.settle import Settled
 from rabbet.trials.two_states import TwoStates
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.session import Session
-from rabbet.workspace.supply import intent_of, supply_for, workshop_for
+from rabbet.workspace.supply import arriving, intent_of, supply_for
 
 __all__ = ["Composed", "Made", "bring", "compose", "compose_mixture", "compose_trial", "lead_to_modules"]
 
@@ -54,13 +53,8 @@ def compose(wanted: Sequence[ToInstall], site: Site, intent: Intent, session: Se
 
     Raises `SourceFailed`, `IntegrityFailed`, `BuildFailed`, `CannotWrite`.
     """
-    supply = supply_for(session)
-    unbuilt = [one for one in wanted if isinstance(one, Unbuilt)]
-    wheels = [one for one in wanted if isinstance(one, Needed)]
-    wheels += built(unbuilt, workshop_for(session, site.runtime))
-    with closing(prepared_wheels(wheels, site.root, site.runtime, supply, intent)) as arriving:
-        placed = fill(site.root, site, arriving)
-    supply.store.note_linked((one.artifact for one in wheels), site.runtime)
+    with arriving(session, wanted, site, intent) as (wheels, ready):
+        placed = fill(site.root, site, ready)
     return Made(wheels, placed)
 
 
@@ -98,9 +92,9 @@ def bring(two: TwoStates, mixture: Mixture, session: Session) -> None:
     runtime, supply = two.python_of(mixture), supply_for(session.silent())
     wheels = [one for one in two.libraries_of(mixture) if isinstance(one, Needed)]
     intent = intent_of(session.project, own_lock=False)
-    arriving = prepared_wheels(wheels, session.project.folder, runtime, supply, intent)
-    with closing(arriving):
-        for _ in arriving:
+    ready = prepared_wheels(wheels, session.project.folder, runtime, supply, intent)
+    with closing(ready):
+        for _ in ready:
             pass
 
 

@@ -1,12 +1,15 @@
 """What composing an environment needs of a project: wheels, what its declaration says of them, builds."""
 
+from collections.abc import Iterable, Iterator
+from contextlib import closing, contextmanager
 from functools import cache, partial
 from typing import TYPE_CHECKING
 
+from rabbet.compose.changes import Site
 from rabbet.compose.fetch import Supply
-from rabbet.compose.wheels import Intent
+from rabbet.compose.wheels import Intent, prepared_wheels
 from rabbet.core.declaration.corrections import corrected
-from rabbet.core.model.lock import LockedWheel
+from rabbet.core.model.lock import LockedWheel, Needed, ToInstall, Unbuilt
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.git.remote_repository import RemoteRepository
 from rabbet.workspace.project import Project
@@ -14,10 +17,11 @@ from rabbet.workspace.session import Session
 
 if TYPE_CHECKING:
     from rabbet.builds.workshop import Workshop
+    from rabbet.environment.install import Prepared
     from rabbet.sources.http.client import HttpClient
     from rabbet.sources.team_builds import TeamBuilds
 
-__all__ = ["intent_of", "supply_for", "workshop_for"]
+__all__ = ["arriving", "intent_of", "supply_for", "workshop_for"]
 
 
 def supply_for(session: Session) -> Supply:
@@ -43,6 +47,28 @@ def intent_of(project: Project, *, own_lock: bool) -> Intent:
         requested={one.need.name for one in declaration.declared()},
         correct=partial(corrected, declaration=declaration) if own_lock else None,
     )
+
+
+@contextmanager
+def arriving(
+    session: Session, wanted: Iterable[ToInstall], site: Site, intent: Intent, *, compile_later: bool = False
+) -> "Iterator[tuple[list[Needed], Iterable[tuple[Needed, Prepared]]]]":
+    """The wheels of what is wanted, and each of them ready to be put where the site is; some are built first.
+
+    Once all are put there, the store notes that its files were linked. Raises `SourceFailed`,
+    `IntegrityFailed`, `BuildFailed`, `CannotWrite`.
+    """
+    libraries, supply = list(wanted), supply_for(session)
+    wheels = [one for one in libraries if isinstance(one, Needed)]
+    unbuilt = [one for one in libraries if isinstance(one, Unbuilt)]
+    if unbuilt:
+        from rabbet.builds.building import built  # here: few libraries have to be built
+
+        wheels += built(unbuilt, workshop_for(session, site.runtime))
+    ready = prepared_wheels(wheels, site.root, site.runtime, supply, intent, compile_later=compile_later)
+    with closing(ready):
+        yield wheels, ready
+    supply.store.note_linked((one.artifact for one in wheels), site.runtime)
 
 
 def workshop_for(session: Session, runtime: PythonRuntime) -> "Workshop":
