@@ -10,6 +10,7 @@ from msgspec.structs import replace
 from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
+from rabbet.core.drift.checks.project import Shadow, Surroundings
 from rabbet.core.drift.compare import compare
 from rabbet.core.drift.expected import Expectation, OtherRuntime
 from rabbet.core.drift.mends import mends_of
@@ -137,6 +138,52 @@ class Drift(unittest.TestCase):
                 found = compare(wanted, inventory)
                 self.assertEqual([one.weight for one in found], [weight] if weight else [])
                 self.assertEqual(reason_to_rebuild(found) is None, weight in (None, Weight.NOTE))
+
+    def test_surroundings(self) -> None:
+        """What is seen around an environment is told where it is looked at, and only there."""
+        lock = [needed(entry) for entry in TABLE["lock"]]
+        combframe = next(one for one in lock if one.locked.name == "combframe")
+        withdrawn = replace(combframe, locked=replace(combframe.locked, yanked="wax"))
+        there = self.inventory({one.name: one for one in map(installed, TABLE["installed"])})
+        shadow = Shadow(
+            library=combframe.locked.name, version=Version("2.1"), module="comb", file="comb.py", project=True
+        )
+        for around, whole, expected in (
+            (Surroundings(), lock, []),
+            (Surroundings(outdated=True), lock, ["unresolved hivescale differs"]),
+            (Surroundings(edited=("combframe",)), lock, ["unresolved combframe note"]),
+            (Surroundings(stale=("Containerfile",)), lock, ["stale Containerfile note"]),
+            (Surroundings(made_here=False), lock, ["altered (environment) differs"]),
+            (Surroundings(shadows=(shadow,)), lock, ["origin combframe differs"]),
+            (Surroundings(), [withdrawn, *lock[:1], *lock[2:]], ["version combframe note"]),
+        ):
+            with self.subTest(expected):
+                self.assertEqual(compare(self.wanted(whole), there), ())
+                found = compare(self.wanted(whole), there, around)
+                self.assertEqual([f"{one.kind} {one.name} {one.weight}" for one in found], expected)
+
+    def test_who_brought_it(self) -> None:
+        """What came in by hand was brought by what is not locked, or is there in another version."""
+        lock = [needed(entry) for entry in TABLE["lock"]]
+        by_hand = [
+            {"name": "combframe", "version": "2.0", "by_hand": True},
+            {"name": "honeyflow", "version": "1.1", "by_hand": True, "needs": ["tallywax", "combframe"]},
+            {"name": "skepio", "version": "1.0", "by_hand": True, "needs": ["tallywax; os_name == 'nt'"]},
+            {"name": "smokerlog", "version": "1.0", "by_hand": True, "needs": ["tallywax", "smokerlog"]},
+            {"name": "tallywax", "version": "1.0", "by_hand": True},
+        ]
+        there = {one.name: one for one in map(installed, [*TABLE["installed"], *by_hand])}
+        found = {one.name: one.needed_by for one in compare(self.wanted(lock), self.inventory(there))}
+        self.assertEqual(
+            {name: list(who) for name, who in found.items()},
+            {
+                "combframe": ["honeyflow"],
+                "honeyflow": [],
+                "skepio": [],
+                "smokerlog": [],
+                "tallywax": ["honeyflow", "smokerlog"],
+            },
+        )
 
     @staticmethod
     def any_release(dice: random.Random, name: str) -> dict:

@@ -1,0 +1,138 @@
+"""What findings say and what is declared, in words: one row for each case."""
+
+import unittest
+
+from packaging.version import Version
+
+from rabbet.core.declaration.entries import entries
+from rabbet.core.drift.words import why
+from rabbet.core.model.finding import Finding, Kind, Reason, Weight
+from rabbet.core.model.inventory import Installation
+from rabbet.formats.pyproject import read_declaration
+
+WHOLE = """
+[project]
+name = "hives"
+version = "1.2"
+requires-python = ">=3.11"
+dependencies = ["nectarplot>=2"]
+[dependency-groups]
+checks = ["mitewatch"]
+[build-system]
+requires = []
+build-backend = "comb:wax"
+[tool.rabbet]
+limits = ["tallywax<3"]
+without = ["skepio", "broodcount"]
+targets = ["macos-arm64", "linux-x86_64"]
+pythons = ["3.12"]
+newest = "same"
+as-of = "2026-05-01"
+build-from-source = ["queenmark"]
+baselines = { glibc = "2.34" }
+local = { honeyflow = "../honeyflow", combframe = "../combframe" }
+system = { debian = ["libpq5", "libwax"] }
+sources = [{ name = "a", url = "wheels" }, { name = "b", url = "built", builds = true }]
+catalogues = [{ name = "shelf", url = "shelf" }]
+corrections = { "nectarplot==2.1" = { drop = ["combframe"] } }
+runtimes = { node = ">=20" }
+builds = { queenmark = { variables = { WAX = "1" }, settings = { speed = "2" }, needs = ["swarmcast"] } }
+[tool.rabbet.variants.old]
+runtimes = { python = "<3.13", node = "<21" }
+requirements = ["nectarplot<3"]
+"""
+ENTRIES = [
+    ("project", "hives", "hives 1.2, built by comb:wax"),
+    ("runtime", "python", "python>=3.11"),
+    ("runtime", "node", "node>=20"),
+    ("library", "nectarplot", "nectarplot>=2"),
+    ("group checks", "mitewatch", "mitewatch"),
+    ("limit", "tallywax", "tallywax<3"),
+    ("without", "broodcount", "broodcount"),
+    ("without", "skepio", "skepio"),
+    ("correction", "of nectarplot==2.1", "nectarplot==2.1: without combframe"),
+    ("target", "macos-arm64", "macos-arm64"),
+    ("target", "linux-x86_64", "linux-x86_64"),
+    ("python", "3.12", "3.12"),
+    ("baseline", "glibc", "glibc=2.34"),
+    ("newest", "", "the same for all targets"),
+    ("as-of", "", "2026-05-01"),
+    ("variant old", "python", "python<3.13"),
+    ("variant old", "node", "node<21"),
+    ("variant old", "nectarplot", "nectarplot<3"),
+    ("checkout", "combframe", "combframe in ../combframe"),
+    ("checkout", "honeyflow", "honeyflow in ../honeyflow"),
+    ("build from source", "queenmark", "queenmark"),
+    ("build of queenmark", "queenmark", "WAX=1"),
+    ("build of queenmark", "queenmark", "setting speed=2"),
+    ("build of queenmark", "queenmark", "needs swarmcast"),
+    ("system", "debian", "libpq5, libwax (debian)"),
+    ("source", "a", "a=wheels"),
+    ("builds of the team", "b", "b=built"),
+    ("catalogue", "shelf", "shelf=shelf"),
+]
+LITTLE = [
+    ('name = "hives"', ["hives", "python"]),
+    ('name = "hives"\ndynamic = ["version"]', ["hives (its build tells the version)", "python"]),
+    ('name = "hives"\nversion = "2"', ["hives 2", "python"]),
+    (
+        'name = "hives"\nversion = "2"\ndynamic = ["dependencies"]',
+        ["hives 2, built by b", "its build tells them, when it is asked: rabbet resolve", "python"],
+    ),
+]
+PLAIN = [Reason.START_UP, Reason.UNRECORDED, Reason.SECOND_COPY, Reason.UNFINISHED, Reason.NO_METADATA]
+PLAIN += [Reason.REMOVED, Reason.OTHER_LOCK, Reason.NOT_MADE_HERE, Reason.EDITED_LOCK, Reason.EXPORTED]
+PLAIN += [Reason.DECLARATION_CHANGED, Reason.OBTAINABLE, Reason.PERMISSIONS, Reason.BUILT_OTHERWISE]
+PLAIN += [Reason.NONE_FITS, Reason.NOT_LINKED, Reason.NOT_DECLARED]
+TOLD = {
+    Reason.YANKED: "2.0 was yanked: wax",
+    Reason.MADE_WITH: "it was made with Python 3.11.2 of wax",
+    Reason.OTHER_LINKED: "linked is wax",
+    Reason.NO_RECORD: "without a record of their files, so nobody can check these: wax",
+    Reason.COMPILED_LATER: "Python compiled modules of these itself, so nobody can check these modules: wax",
+    Reason.SHADOWED: "wax",
+    Reason.OTHER_SECTIONS: "wax",
+}
+KINDS = [
+    (Kind.BUILD, None, "", "made from another file of this release"),
+    (Kind.ORIGIN, None, "", "made from a file that is not locked"),
+    (Kind.ORIGIN, Installation(), "", "nobody noted from which file it was made"),
+    (Kind.SURPLUS, Installation(), "", ""),
+    (Kind.RUNTIME, None, "its interpreter is gone", "its interpreter is gone"),
+]
+
+
+def finding(kind: Kind = Kind.VERSION, **facts: object) -> Finding:
+    """A made-up finding."""
+    versions = {"locked": Version("2.0"), "installed": Version("3.11.2")}
+    return Finding(kind=kind, name="combframe", weight=Weight.NOTE, **versions, **facts)  # type: ignore[arg-type]
+
+
+class Wording(unittest.TestCase):
+    """Sentences of the core."""
+
+    def test_reasons(self) -> None:
+        """Each reason says something of its own; some of them what somebody else told."""
+        self.assertEqual({*PLAIN, *TOLD}, set(Reason))
+        for reason, text in TOLD.items():
+            with self.subTest(reason):
+                self.assertEqual(why(finding(reason=reason, told="wax")), text)
+        texts = {why(finding(reason=reason, told="wax")) for reason in PLAIN}
+        self.assertEqual(len(texts), len(PLAIN))
+        self.assertFalse([text for text in texts if "wax" in text or len(text.split()) < 2])
+        self.assertEqual(why(finding(reason=Reason.YANKED)), "2.0 was yanked: no reason is given")
+
+    def test_kinds(self) -> None:
+        """Without a reason, some kinds say more than their name."""
+        for kind, installation, told, text in KINDS:
+            with self.subTest(kind, installation=installation):
+                self.assertEqual(why(finding(kind, installation=installation, told=told)), text)
+
+    def test_entries(self) -> None:
+        """All that can be declared, in order; and hardly anything."""
+        self.assertEqual([*entries(read_declaration(WHOLE, folder_name="hives"))], ENTRIES)
+        for text, expected in LITTLE:
+            build = '[build-system]\nrequires = []\nbuild-backend = "b"\n' if "dependencies" in text else ""
+            declared = read_declaration(f"{build}[project]\n{text}\n", folder_name="hives")
+            with self.subTest(text):
+                self.assertEqual([entry.text for entry in entries(declared)], expected)
