@@ -173,7 +173,7 @@ def add_several(
 
 def add_entries(parser: ArgumentParser, verb: "Verb") -> None:
     """The options that take entries of the declaration's keys; what is shown as `LIBRARY` is a name."""
-    from rabbet.core.declaration.keys import KEYS
+    from rabbet.core.declaration.keys import KEYS, Shape
 
     for key in KEYS:
         option, name = key.option(verb), f"--{key.entry}"
@@ -181,7 +181,7 @@ def add_entries(parser: ArgumentParser, verb: "Verb") -> None:
             continue
         if not option.shown:
             parser.add_argument(name, action="store_true", help=option.purpose)
-        elif option.shown == "DATE":
+        elif key.shape is Shape.TEXT:
             parser.add_argument(name, metavar=option.shown, help=option.purpose)
         elif option.choices:
             parser.add_argument(name, choices=option.choices, help=option.purpose)

@@ -111,9 +111,9 @@ class Pack:
         """Whether all of the file can be read, if there is one; one that can't is removed."""
         with self._guard:
             told = self._asked("PRAGMA integrity_check")
-            if told not in ([], [("ok",)]):
+            if told and told != [("ok",)]:
                 self._remove("its pages do not fit together")
-            return told == [("ok",)] or not self._was_removed
+            return not self._was_removed
 
     def _read(self, key: str) -> bytes | None:
         """A content as it is stored."""

@@ -5,8 +5,8 @@
     LAYOUT/unpacked/<sha256>/files          what they were when they were unpacked
     LAYOUT/unpacked/<sha256>/RUNTIME/…      the same two for its modules, compiled by one runtime
     LAYOUT/states/<name>                    the state that unpacked files were last found right in
-    LAYOUT/metadata/<digest>                the core metadata of wheels
-    LAYOUT/listings/<digest>                the parsed listings of indexes, by their address
+    LAYOUT/metadata/all.sqlite              the core metadata of wheels
+    LAYOUT/listings/<digest>.sqlite         the parsed listings of indexes, by their address
     LAYOUT/repositories/<digest>            what was fetched of git repositories, by their address
     LAYOUT/runtimes/<digest>                what interpreters told of themselves
     LAYOUT/unchanged/<digest>               which locks and environments were found up to date

@@ -83,8 +83,9 @@ def yanked(expected: Expectation, around: Surroundings) -> Iterator[Finding]:  #
 def shadowed(expected: Expectation, around: Surroundings) -> Iterator[Finding]:  # noqa: ARG001
     """Libraries whose modules Python would take from somewhere else."""
     for one in around.shadows:
-        where = "takes the project's {} where a program is started in its folder" if one.project else ""
-        told = (where or "takes {}, which Python finds first").format(one.file)
+        taken = f"takes {one.file}, which Python finds first"
+        if one.project:
+            taken = f"takes the project's {one.file} where a program is started in its folder"
         yield Finding(
             kind=Kind.ORIGIN,
             name=one.library,
@@ -92,5 +93,5 @@ def shadowed(expected: Expectation, around: Surroundings) -> Iterator[Finding]: 
             installed=one.version,
             weight=Weight.DIFFERS,
             reason=Reason.SHADOWED,
-            told=f"import {one.module} {told}",
+            told=f"import {one.module} {taken}",
         )
