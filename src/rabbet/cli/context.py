@@ -14,7 +14,7 @@ from rabbet.cli.output import write_line
 from rabbet.cli.style import Style, TableLine, style_for
 from rabbet.core.shown_text import visible, without_credentials
 from rabbet.documents.amounts import count, size_text
-from rabbet.documents.document import Document
+from rabbet.documents.document import Document, with_schema
 from rabbet.workspace.machine import Machine
 
 if TYPE_CHECKING:
@@ -105,8 +105,6 @@ class Context(NamedTuple):
     def show_json(self, found: Document) -> None:
         """Print one JSON document."""
         import json
-
-        from rabbet.documents.document import with_schema
 
         traffic = {"traffic": [one._asdict() for one in self.machine.traffic()]} if self.verbose else {}
         text = json.dumps({**with_schema(found), **traffic}, indent=2)
