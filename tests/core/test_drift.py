@@ -10,14 +10,15 @@ from msgspec.structs import replace
 from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
-from rabbet.core.drift.checks.project import Shadow, Surroundings
+from rabbet.core.drift.checks.project import Surroundings
 from rabbet.core.drift.compare import compare
 from rabbet.core.drift.expected import Expectation, OtherRuntime
 from rabbet.core.drift.mends import mends_of
 from rabbet.core.drift.plan import plan_changes, reason_to_rebuild
 from rabbet.core.drift.stories import stories
-from rabbet.core.model.finding import Kind, Weight
-from rabbet.core.model.inventory import Installation, Installed, Inventory
+from rabbet.core.model.cause import Installation, SecondCopy, Shadow
+from rabbet.core.model.finding import Kind, Subject, Weight
+from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import LockedLibrary, LockedRuntime, LockedWheel, Needed, Selection
 from rabbet.core.model.release import Metadata
 from rabbet.core.model.runtime import Runtime
@@ -139,6 +140,35 @@ class Drift(unittest.TestCase):
                 self.assertEqual([one.weight for one in found], [weight] if weight else [])
                 self.assertEqual(reason_to_rebuild(found) is None, weight in (None, Weight.NOTE))
 
+    def test_one_name_for_two(self) -> None:
+        """A library that is called like a language, or like Python, is another thing than its runtime."""
+        for name in ("waggle", "python"):
+            entry = {"name": name, "version": "1.0"}
+            runtime = Runtime(language="waggle", version=Version("2.2"), executable="/a")
+            other = OtherRuntime(language="waggle", locked=Version("2.1"), chosen=runtime)
+            wanted = replace(self.wanted([needed(entry)]), needs=(), others=(other,))
+            inventory = replace(self.inventory({name: installed(entry)}), runtimes={"waggle": "/a"})
+            found = compare(wanted, inventory)
+            with self.subTest(name):
+                self.assertEqual([one.subject for one in found], [Subject.runtime("waggle")])
+                self.assertTrue(plan_changes(wanted.needed, inventory, found).idle)
+        unmet = replace(self.inventory({}), runtimes={})
+        missing = compare(replace(self.wanted([]), needs=(requirement("python>=2"),)), unmet)
+        self.assertEqual(
+            [(one.kind, one.subject) for one in missing], [(Kind.MISSING, Subject.library("python"))]
+        )
+
+    def test_second_copy(self) -> None:
+        """A second copy tells who installed that one, not the first."""
+        entry = TABLE["installed"][1]
+        there = {one.name: one for one in map(installed, TABLE["installed"])}
+        twin = installed({**entry, "version": "2.0", "by_hand": True})
+        lock = [needed(line) for line in TABLE["lock"]]
+        found = compare(self.wanted(lock), self.inventory(there, (twin,)))
+        self.assertEqual(
+            [one.cause for one in found], [SecondCopy(installation=Installation(installer="handy"))]
+        )
+
     def test_surroundings(self) -> None:
         """What is seen around an environment is told where it is looked at, and only there."""
         lock = [needed(entry) for entry in TABLE["lock"]]
@@ -173,7 +203,7 @@ class Drift(unittest.TestCase):
             {"name": "tallywax", "version": "1.0", "by_hand": True},
         ]
         there = {one.name: one for one in map(installed, [*TABLE["installed"], *by_hand])}
-        found = {one.name: one.needed_by for one in compare(self.wanted(lock), self.inventory(there))}
+        found = {one.name: one.by_hand.needed_by for one in compare(self.wanted(lock), self.inventory(there))}
         self.assertEqual(
             {name: list(who) for name, who in found.items()},
             {

@@ -8,8 +8,8 @@ from packaging.version import Version
 from rabbet.core.declaration.model import Declared, Section
 from rabbet.core.drift.keep import keep, loosened, lower_bound
 from rabbet.core.drift.stories import stories
-from rabbet.core.model.finding import Finding, Kind, Weight
-from rabbet.core.model.inventory import Installation
+from rabbet.core.model.cause import ByHand, Installation
+from rabbet.core.model.finding import Finding, Kind, Subject, Weight
 from tests.support import chance
 from tests.support.catalogue import requirement
 
@@ -33,12 +33,14 @@ def by_hand(name: str, version: str, locked: str | None = None, *needed_by: str)
     """Something that somebody installed, asked for by name unless something needs it."""
     return Finding(
         kind=Kind.VERSION if locked else Kind.SURPLUS,
-        name=name,
+        subject=Subject.library(name),
         weight=Weight.DIFFERS,
         locked=Version(locked) if locked else None,
         installed=Version(version),
-        installation=Installation(installer="handy", since=1.0, requested=not needed_by),
-        needed_by=needed_by,
+        cause=ByHand(
+            installation=Installation(installer="handy", since=1.0, requested=not needed_by),
+            needed_by=needed_by,
+        ),
     )
 
 

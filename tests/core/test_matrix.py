@@ -9,7 +9,7 @@ from packaging.version import Version
 from rabbet.core.census.matrix import State, matrix_of
 from rabbet.core.census.runtimes import runtime_findings
 from rabbet.core.declaration.model import DeclaredRuntime
-from rabbet.core.model.finding import Finding, Kind, Weight
+from rabbet.core.model.finding import Finding, Kind, Subject, Weight
 from rabbet.core.model.lock import LockedRuntime
 from tests.support import chance
 
@@ -27,7 +27,8 @@ def finding(text: str) -> Finding:
     """Such as `combframe 1.5!`."""
     name, _, version = text[:-1].partition(" ")
     weight = Weight.BREAKS if text.endswith("!") else Weight.DIFFERS
-    return Finding(kind=Kind.VERSION, name=name, weight=weight, installed=Version(version))
+    subject = Subject.library(name)
+    return Finding(kind=Kind.VERSION, subject=subject, weight=weight, installed=Version(version))
 
 
 def state(label: str, behind: int | None, found: list[str]) -> State:
@@ -87,6 +88,13 @@ class Census(unittest.TestCase):
         )
         self.assertEqual((matrix.machines, matrix.unknown), (6, 1))
         self.assertEqual((matrix.weighing(Weight.BREAKS), matrix.weighing(Weight.DIFFERS)), (1, 2))
+
+    def test_one_name_for_two(self) -> None:
+        """A library and a language of the same name have a row each."""
+        about = {"kind": Kind.SURPLUS, "weight": Weight.DIFFERS}
+        found = [Finding(subject=subject("node"), **about) for subject in (Subject.library, Subject.runtime)]
+        rows = matrix_of([State(label="loft", recorded=0, findings=tuple(found))]).rows
+        self.assertEqual([row.subject for row in rows], [Subject.library("node"), Subject.runtime("node")])
 
     def test_everybody_is_there_once(self) -> None:
         """Whatever differs: each machine is in one group, with its like, and rows count machines."""

@@ -5,8 +5,8 @@ import unittest
 from packaging.version import Version
 
 from rabbet.core.drift.stories import stories
-from rabbet.core.model.finding import Finding, Kind, Weight
-from rabbet.core.model.inventory import Installation
+from rabbet.core.model.cause import ByHand, Installation
+from rabbet.core.model.finding import Finding, Kind, Subject, Weight
 
 # name, locked, installer, since, asked for, needed by → cause: what came along; what is guessed
 CASES = {
@@ -52,12 +52,14 @@ class Stories(unittest.TestCase):
                 findings = [
                     Finding(
                         kind=Kind.VERSION if locked else Kind.SURPLUS,
-                        name=name,
+                        subject=Subject.library(name),
                         weight=Weight.DIFFERS,
                         locked=Version(locked) if locked else None,
                         installed=Version("1.0"),
-                        installation=Installation(installer=installer, since=since, requested=requested),
-                        needed_by=tuple(needed_by),
+                        cause=ByHand(
+                            installation=Installation(installer=installer, since=since, requested=requested),
+                            needed_by=tuple(needed_by),
+                        ),
                     )
                     for name, locked, installer, since, requested, needed_by in rows
                 ]

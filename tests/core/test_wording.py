@@ -6,8 +6,23 @@ from packaging.version import Version
 
 from rabbet.core.declaration.entries import entries
 from rabbet.core.drift.words import why
-from rabbet.core.model.finding import Finding, Kind, Reason, Weight
-from rabbet.core.model.inventory import Installation
+from rabbet.core.model.cause import (
+    ByHand,
+    Cause,
+    Installation,
+    InterpreterChanged,
+    LeftOut,
+    MadeForSections,
+    Reason,
+    ReasonWith,
+    SecondCopy,
+    Shadow,
+    Unchecked,
+    reason_of,
+)
+from rabbet.core.model.finding import Finding, Kind, Subject, Weight
+from rabbet.core.model.lock import Selection
+from rabbet.core.needs.need import library_name
 from rabbet.formats.pyproject import read_declaration
 
 WHOLE = """
@@ -80,53 +95,92 @@ LITTLE = [
         ["hives 2, built by b", "its build tells them, when it is asked: rabbet resolve", "python"],
     ),
 ]
-PLAIN = [Reason.START_UP, Reason.UNRECORDED, Reason.SECOND_COPY, Reason.UNFINISHED, Reason.NO_METADATA]
+
+
+def shadow(*, project: bool) -> Shadow:
+    """A module that Python finds somewhere else."""
+    library = library_name("combframe")
+    return Shadow(library=library, version=Version("2.0"), module="comb", file="comb.py", project=project)
+
+
+PLAIN = [Reason.START_UP, Reason.UNRECORDED, Reason.UNFINISHED, Reason.NO_METADATA]
 PLAIN += [Reason.REMOVED, Reason.OTHER_LOCK, Reason.NOT_MADE_HERE, Reason.EDITED_LOCK, Reason.EXPORTED]
 PLAIN += [Reason.DECLARATION_CHANGED, Reason.OBTAINABLE, Reason.PERMISSIONS, Reason.BUILT_OTHERWISE]
 PLAIN += [Reason.NONE_FITS, Reason.NOT_LINKED, Reason.NOT_DECLARED]
-TOLD = {
-    Reason.YANKED: "2.0 was yanked: wax",
-    Reason.MADE_WITH: "it was made with Python 3.11.2 of wax",
-    Reason.OTHER_LINKED: "linked is wax",
-    Reason.NO_RECORD: "without a record of their files, so nobody can check these: wax",
-    Reason.COMPILED_LATER: "Python compiled modules of these itself, so nobody can check these modules: wax",
-    Reason.SHADOWED: "wax",
-    Reason.OTHER_SECTIONS: "wax",
-}
+HANDY = Installation(installer="handy")
+FACTS = [
+    (ReasonWith(Reason.YANKED, "wax"), "2.0 was yanked: wax"),
+    (ReasonWith(Reason.YANKED, ""), "2.0 was yanked: no reason is given"),
+    (ReasonWith(Reason.MADE_WITH, "/bin/wax"), "it was made with Python 3.11.2 of /bin/wax"),
+    (ReasonWith(Reason.OTHER_LINKED, "/bin/wax"), "linked is /bin/wax"),
+    (ReasonWith(Reason.NOT_A_FOLDER, "bin"), "bin is not a folder"),
+    (ReasonWith(Reason.IS_A_LINK, "state"), "state is a link"),
+    (ReasonWith(Reason.OWN_FILE_ALTERED, "bin/wax"), "bin/wax was altered"),
+    (ReasonWith(Reason.OWN_FILE_GONE, "bin/{wax}"), "bin/{wax} is gone"),
+    (ReasonWith(Reason.INTERPRETER_GONE, "/wax"), "its interpreter /wax is gone"),
+    (
+        ReasonWith(Reason.INTERPRETER_UNKNOWN, "/wax"),
+        "its interpreter /wax is not among those found on this machine",
+    ),
+    (ReasonWith(Reason.INTERPRETER_REFUSED, "/wax: it hurts"), "its interpreter /wax: it hurts"),
+    (
+        Unchecked(reason=Reason.NO_RECORD, libraries=tuple("abcdef")),
+        "without a record of their files, so nobody can check these: a, b, c, d, e, …",
+    ),
+    (
+        Unchecked(reason=Reason.COMPILED_LATER, libraries=("wax",)),
+        "Python compiled modules of these itself, so nobody can check these modules: wax",
+    ),
+    (
+        MadeForSections(chosen=Selection(), locked=Selection(frozenset(["b", "a"]), frozenset(["c"]))),
+        "it was made for no groups and extras; the lock has group a, group b, extra c",
+    ),
+    (
+        InterpreterChanged(executable="/wax", before=Version("3.11"), now=Version("3.12")),
+        "its interpreter /wax was changed from 3.11 to 3.12",
+    ),
+    (LeftOut(3), "3 of what is not in the lock, as the declaration asks for"),
+    (SecondCopy(installation=HANDY), "a second copy"),
+    (ByHand(installation=HANDY), ""),
+    (shadow(project=False), "import comb takes comb.py, which Python finds first"),
+    (
+        shadow(project=True),
+        "import comb takes the project's comb.py where a program is started in its folder",
+    ),
+]
 KINDS = [
-    (Kind.BUILD, None, "", "made from another file of this release"),
-    (Kind.ORIGIN, None, "", "made from a file that is not locked"),
-    (Kind.ORIGIN, Installation(), "", "nobody noted from which file it was made"),
-    (Kind.SURPLUS, Installation(), "", ""),
-    (Kind.RUNTIME, None, "its interpreter is gone", "its interpreter is gone"),
+    (Kind.BUILD, None, "made from another file of this release"),
+    (Kind.ORIGIN, None, "made from a file that is not locked"),
+    (Kind.ORIGIN, ByHand(installation=HANDY), "nobody noted from which file it was made"),
+    (Kind.SURPLUS, ByHand(installation=HANDY), ""),
 ]
 
 
-def finding(kind: Kind = Kind.VERSION, **facts: object) -> Finding:
+def finding(cause: Cause | None, kind: Kind = Kind.VERSION) -> Finding:
     """A made-up finding."""
+    subject = Subject.library("combframe")
     versions = {"locked": Version("2.0"), "installed": Version("3.11.2")}
-    return Finding(kind=kind, name="combframe", weight=Weight.NOTE, **versions, **facts)  # type: ignore[arg-type]
+    return Finding(kind=kind, subject=subject, weight=Weight.NOTE, cause=cause, **versions)
 
 
 class Wording(unittest.TestCase):
     """Sentences of the core."""
 
     def test_reasons(self) -> None:
-        """Each reason says something of its own; some of them what somebody else told."""
-        self.assertEqual({*PLAIN, *TOLD}, set(Reason))
-        for reason, text in TOLD.items():
-            with self.subTest(reason):
-                self.assertEqual(why(finding(reason=reason, told="wax")), text)
-        texts = {why(finding(reason=reason, told="wax")) for reason in PLAIN}
+        """Each cause says something of its own; some of them what somebody else told."""
+        self.assertEqual({*PLAIN, *(reason_of(cause) for cause, _ in FACTS)}, set(Reason))
+        for cause, text in FACTS:
+            with self.subTest(cause):
+                self.assertEqual(why(finding(cause)), text)
+        texts = {why(finding(reason)) for reason in PLAIN}
         self.assertEqual(len(texts), len(PLAIN))
-        self.assertFalse([text for text in texts if "wax" in text or len(text.split()) < 2])
-        self.assertEqual(why(finding(reason=Reason.YANKED)), "2.0 was yanked: no reason is given")
+        self.assertFalse([text for text in texts if len(text.split()) < 2])
 
     def test_kinds(self) -> None:
         """Without a reason, some kinds say more than their name."""
-        for kind, installation, told, text in KINDS:
-            with self.subTest(kind, installation=installation):
-                self.assertEqual(why(finding(kind, installation=installation, told=told)), text)
+        for kind, cause, text in KINDS:
+            with self.subTest(kind, cause=cause):
+                self.assertEqual(why(finding(cause, kind)), text)
 
     def test_entries(self) -> None:
         """All that can be declared, in order; and hardly anything."""

@@ -11,7 +11,8 @@ from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 from referencing import Registry, Resource
 
-from rabbet.core.model.inventory import Installation, Installed, Inventory
+from rabbet.core.model.cause import Installation
+from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import Selection
 from rabbet.core.model.machine_inventory import MachineInventory
 from rabbet.core.model.release import Metadata

@@ -8,7 +8,7 @@ import unittest
 from pathlib import Path
 
 from rabbet.core.census.matrix import Matrix, State, matrix_of, reordered
-from rabbet.core.model.finding import Finding, Kind, Weight
+from rabbet.core.model.finding import Finding, Kind, Subject, Weight
 from rabbet.team.figure import drawn
 from rabbet.team.likeness import order_by_likeness
 from rabbet.team.page import page
@@ -90,7 +90,8 @@ class Drawn(unittest.TestCase):
         """Machines that are alike stand side by side; those as locked come first."""
 
         def state(label: str, *names: str) -> State:
-            findings = (Finding(kind=Kind.SURPLUS, name=name, weight=Weight.DIFFERS) for name in names)
+            subjects = map(Subject.library, names)
+            findings = (Finding(kind=Kind.SURPLUS, subject=one, weight=Weight.DIFFERS) for one in subjects)
             return State(label=label, recorded=0, findings=tuple(findings))
 
         states = [

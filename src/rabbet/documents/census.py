@@ -7,7 +7,8 @@ from typing import ClassVar
 from msgspec import Struct
 
 from rabbet.core.census.matrix import State
-from rabbet.core.model.finding import Finding, Weight
+from rabbet.core.model.finding import Weight
+from rabbet.documents.finding import finding_document
 from rabbet.documents.mend import mend_command
 from rabbet.tasks.census import AheadOfTime, Census, Collected, Development, LibraryOverTime, Recorded
 from rabbet.workspace.machines import Unread
@@ -76,12 +77,17 @@ class CensusDocument(Struct, frozen=True):
                     "behind": group.state.behind,
                     "trouble": group.state.trouble or None,
                     "mend": mend_command(group.mends, self.variant) if group.mends else None,
-                    "findings": [_finding(one) for one in group.state.findings],
+                    "findings": [finding_document(one) for one in group.state.findings],
                 }
                 for group in matrix.groups
             ],
             "libraries": [
-                {"name": row.name, "breaking": row.breaking, "differing": row.differing}
+                {
+                    "about": str(row.subject.about),
+                    "name": row.name,
+                    "breaking": row.breaking,
+                    "differing": row.differing,
+                }
                 for row in matrix.rows
             ],
             "files": [path.name for path in self.drawn],
@@ -96,17 +102,6 @@ def _ahead_document(ahead: Sequence[AheadOfTime]) -> list[dict[str, object]]:
 
 def _unread_document(unread: Sequence[Unread]) -> list[dict[str, str]]:
     return [{"what": one.what, "because": one.because} for one in unread]
-
-
-def _finding(one: Finding) -> dict[str, object]:
-    return {
-        "kind": str(one.kind),
-        "name": one.name,
-        "locked": str(one.locked) if one.locked else None,
-        "installed": str(one.installed) if one.installed else None,
-        "weight": str(one.weight),
-        "breaks": list(one.breaks),
-    }
 
 
 class MachineDocument(Struct, frozen=True):
@@ -124,7 +119,7 @@ class MachineDocument(Struct, frozen=True):
             "recorded": state.recorded or None,
             "behind": state.behind,
             "trouble": state.trouble or None,
-            "findings": [_finding(one) for one in state.findings],
+            "findings": [finding_document(one) for one in state.findings],
         }
 
 

@@ -2,8 +2,8 @@
 
 from rabbet.core.drift.stories import Story
 from rabbet.core.drift.words import why
-from rabbet.core.model.finding import Finding, Kind, Reason, Unmet
-from rabbet.core.model.inventory import Installation
+from rabbet.core.model.cause import Installation, Reason, SecondCopy
+from rabbet.core.model.finding import Finding, Kind, Unmet
 from rabbet.core.model.lock import LockedCheckout, LockedCommit, Needed, ToInstall
 from rabbet.core.model.plan import Step
 from rabbet.core.needs.wording import need_text
@@ -26,14 +26,16 @@ def detail(finding: Finding) -> str:
         parts.append(f"{who}needs {', '.join(_unmet(one) for one in finding.unmet)}")
     if finding.comes_with:
         parts.append(f"it comes with {' → '.join(finding.comes_with)}")
-    if finding.installation is not None:
-        parts.append(_cause(finding.installation, finding.needed_by))
-    if finding.start_up:
-        parts.append(f"Python reads its {', '.join(finding.start_up)} whenever it starts")
+    if isinstance(finding.cause, SecondCopy) and finding.cause.installation is not None:
+        parts.append(_came_in(finding.cause.installation))
+    if finding.by_hand is not None:
+        parts.append(_came_in(finding.by_hand.installation, finding.by_hand.needed_by))
+        if finding.by_hand.start_up:
+            parts.append(f"Python reads its {', '.join(finding.by_hand.start_up)} whenever it starts")
     return "; ".join(part for part in parts if part)
 
 
-def _cause(installation: Installation, needed_by: tuple[str, ...]) -> str:
+def _came_in(installation: Installation, needed_by: tuple[str, ...] = ()) -> str:
     """Who brought something in, when, from where, and for whom."""
     since = "" if installation.since is None else day(installation.since)
     if installation.installer:

@@ -16,6 +16,7 @@ from typing import NamedTuple, TypeAlias
 
 from msgspec.structs import replace
 
+from rabbet.core.model.cause import Reason, ReasonWith
 from rabbet.core.model.inventory import Installed
 from rabbet.disk.regular_file import sha256_of_regular
 from rabbet.environment.install_state import STATE_FILE, InstallState
@@ -66,7 +67,7 @@ def examine(
     found: Sequence[Recorded],
     install_state: InstallState | None,
     reading: Reading,
-) -> tuple[list[Recorded], tuple[str, ...], tuple[str, ...]]:
+) -> tuple[list[Recorded], tuple[str, ...], tuple[ReasonWith, ...]]:
     """The libraries with what was altered of them; the places of strays; what is wrong with the environment.
 
     Without an install state nobody can say what belongs there: then strays are what lies beside libraries in
@@ -233,12 +234,12 @@ class _ByProducts:
         return f"{above}/{module}.py" not in self._compiled or "opt-" in kind or "-pytest-" in kind
 
 
-def _damage(layout: Layout, install_state: InstallState) -> Iterator[str]:
+def _damage(layout: Layout, install_state: InstallState) -> Iterator[ReasonWith]:
     """What is wrong with the environment's own folders, files and links."""
     root = layout.root
     for folder in sorted(layout.own_folders - {""}):
         if (root / folder).is_symlink() or not (root / folder).is_dir():
-            yield f"{folder} is not a folder"
+            yield ReasonWith(Reason.NOT_A_FOLDER, folder)
     for place, expected in sorted(install_state.own.items()):
         path = root / place
         try:
@@ -249,6 +250,7 @@ def _damage(layout: Layout, install_state: InstallState) -> Iterator[str]:
         except OSError:
             same = False
         if not same:
-            yield f"{place} was altered" if os.path.lexists(path) else f"{place} is gone"
+            there = os.path.lexists(path)
+            yield ReasonWith(Reason.OWN_FILE_ALTERED if there else Reason.OWN_FILE_GONE, place)
     if (root / STATE_FILE).is_symlink():
-        yield f"{STATE_FILE} is a link"
+        yield ReasonWith(Reason.IS_A_LINK, STATE_FILE)

@@ -12,7 +12,8 @@ from packaging.version import Version
 
 from rabbet.core.drift.module_names import is_start_up
 from rabbet.core.limits import LONGEST_LINE, MOST_METADATA, MOST_TEXT_FILE
-from rabbet.core.model.inventory import Installation, Installed, Inventory
+from rabbet.core.model.cause import Installation, ReasonWith
+from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import Selection
 from rabbet.core.model.release import Metadata
 from rabbet.core.needs.need import is_name, library_name
@@ -79,7 +80,7 @@ def inventory_of(
     found = [one for one in looked if one is not None]
     noted = install_state.libraries if install_state else {}
     strays: tuple[str, ...] = ()
-    damage: tuple[str, ...] = ()
+    damage: tuple[ReasonWith, ...] = ()
     if not sound:
         found, strays, damage = examine(layout, found, install_state, reading or Reading())
     libraries: dict[NormalizedName, Installed] = {}

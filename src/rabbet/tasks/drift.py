@@ -8,10 +8,11 @@ from pathlib import Path
 from msgspec import Struct
 from msgspec.structs import replace
 
-from rabbet.core.drift.checks.project import Shadow, Surroundings
+from rabbet.core.drift.checks.project import Surroundings
 from rabbet.core.drift.since import LockFit, best_fit
 from rabbet.core.drift.stories import Story, stories
-from rabbet.core.model.finding import Finding, Kind, Reason, Weight
+from rabbet.core.model.cause import Reason, Shadow
+from rabbet.core.model.finding import Finding, Kind, Weight
 from rabbet.core.model.lock import Unbuilt
 from rabbet.core.model.options import RecreateOptions
 from rabbet.core.needs.need import library_name

@@ -17,7 +17,8 @@ from rabbet.core.drift.compare import compare
 from rabbet.core.drift.expected import Expectation
 from rabbet.core.drift.since import LockRevision, best_fit
 from rabbet.core.limits import MOST_TEXT_FILE
-from rabbet.core.model.finding import Finding, Kind, Weight
+from rabbet.core.model.cause import LeftOut
+from rabbet.core.model.finding import About, Finding, Kind, Subject, Weight
 from rabbet.core.model.inventory import Installed
 from rabbet.core.model.lock import Lock, Selection
 from rabbet.core.model.machine_inventory import MachineInventory
@@ -100,8 +101,8 @@ def file_digests(project: Project, place: Path) -> dict[NormalizedName, Mapping[
 def _left_out(libraries: int) -> Iterator[Finding]:
     """That libraries are left out of an inventory, which may break something."""
     if libraries:
-        told = f"{libraries} of what is not in the lock, as the declaration asks for"
-        yield Finding(kind=Kind.SURPLUS, name=LEFT_OUT, weight=Weight.DIFFERS, told=told)
+        subject = Subject(About.INVENTORY, LEFT_OUT)
+        yield Finding(kind=Kind.SURPLUS, subject=subject, weight=Weight.DIFFERS, cause=LeftOut(libraries))
 
 
 class Against:
@@ -148,7 +149,7 @@ class Against:
             label=one.label,
             recorded=one.recorded,
             findings=findings,
-            behind=self._behind(one, len({finding.name for finding in findings})),
+            behind=self._behind(one, len({finding.subject for finding in findings})),
         )
 
     def _target(self, one: MachineInventory) -> Target:

@@ -162,12 +162,10 @@ def compared(asked: Question, session: Session, *, deep: bool = False, sound: bo
         found = take_inventory(root, asked.install_state, sound=sound, begin=reading, known=known)
         if not found.is_sound:
             remember_files(root, memory, known)
-    trouble = interpreter_trouble(root, asked.found)
     inventory = replace(
         found,
         libraries=corrected_libraries(found.libraries, asked.declaration),
-        trouble=trouble.reason if trouble else "",
-        usable=trouble is None or trouble.usable,
+        trouble=interpreter_trouble(root, asked.found),
     )
     return Comparison(expected=_expected(asked), inventory=inventory, state=state)
 

@@ -115,14 +115,14 @@ class CensusView(CensusDocument, frozen=True):
 
 def _cells(row: Row, groups: Sequence[Group]) -> list[str]:
     """The cells of the first groups, which may be all of them."""
-    return [cell_text(cell, row.name, group) for cell, group in zip(row.cells, groups, strict=False)]
+    return [cell_text(cell, group) for cell, group in zip(row.cells, groups, strict=False)]
 
 
 def _fitting(matrix: Matrix, width: int) -> Sequence[Group]:
     """The groups whose columns fit beside the libraries' names."""
     used = max((len(row.name) for row in matrix.rows), default=0)
     for number, group in enumerate(matrix.groups):
-        cells = (cell_text(row.cells[number], row.name, group) for row in matrix.rows[:_SHOWN_ROWS])
+        cells = (cell_text(row.cells[number], group) for row in matrix.rows[:_SHOWN_ROWS])
         used += 2 + max(len(group.name), *map(len, cells), 0)
         if used > width and number:
             return matrix.groups[:number]

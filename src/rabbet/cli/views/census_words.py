@@ -20,7 +20,7 @@ _UNKNOWN_WEIGHT = "unknown"
 _SHOWN_LIBRARIES = 4
 
 
-def cell_text(finding: Finding | None, name: str, group: Group) -> str:
+def cell_text(finding: Finding | None, group: Group) -> str:
     """How a library differs in a group, in a few characters."""
     if group.state.trouble:
         return UNKNOWN
@@ -29,7 +29,7 @@ def cell_text(finding: Finding | None, name: str, group: Group) -> str:
     sign = _SIGNS[finding.weight]
     if finding.kind is Kind.MISSING and not finding.files:
         return f"- {sign}"
-    if name == ENVIRONMENT or finding.installed is None:
+    if finding.subject == ENVIRONMENT or finding.installed is None:
         return f"{finding.kind} {sign}"
     if finding.kind is Kind.SURPLUS:
         return f"+{finding.installed} {sign}"
@@ -49,7 +49,7 @@ def state_text(state: State) -> str:
     broken = sorted({name for one in weighty for name in one.breaks})
     if broken:
         parts.append(f"breaks {_some(broken)}")
-    by_hand = sorted({one.name for one in weighty if one.installation is not None})
+    by_hand = sorted({one.name for one in weighty if one.by_hand})
     if by_hand:
         parts.append(f"by hand: {_some(by_hand)}")
     if weighty and not parts:
@@ -102,7 +102,7 @@ def sheet_of(census: Census, project: str, variant: str | None) -> Sheet:
                 breaking=row.breaking,
                 differing=row.differing,
                 cells=tuple(
-                    _sheet_cell(finding, row.name, group)
+                    _sheet_cell(finding, group)
                     for finding, group in zip(row.cells, matrix.groups, strict=True)
                 ),
             )
@@ -123,7 +123,7 @@ def _column(group: Group, variant: str | None) -> Column:
     )
 
 
-def _sheet_cell(finding: Finding | None, name: str, group: Group) -> Cell:
+def _sheet_cell(finding: Finding | None, group: Group) -> Cell:
     if group.state.trouble:
         return Cell(text=UNKNOWN, weight=_UNKNOWN_WEIGHT, detail=f"unknown: {group.state.trouble}")
     if finding is None or finding.weight is Weight.NOTE:
@@ -134,4 +134,4 @@ def _sheet_cell(finding: Finding | None, name: str, group: Group) -> Cell:
         parts.append(f"breaks {', '.join(finding.breaks)}")
     parts.append(detail(finding))
     told = "; ".join(part for part in parts if part)
-    return Cell(text=cell_text(finding, name, group), weight=str(finding.weight), detail=told)
+    return Cell(text=cell_text(finding, group), weight=str(finding.weight), detail=told)

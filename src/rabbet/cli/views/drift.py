@@ -5,10 +5,12 @@ from rabbet.cli.style import table
 from rabbet.cli.views.unchanged import no_drift_text
 from rabbet.core.drift.mends import is_by_hand, mends_of
 from rabbet.core.drift.since import LockFit
-from rabbet.core.model.finding import Finding, Reason, Weight
+from rabbet.core.model.cause import Reason
+from rabbet.core.model.finding import Finding, Weight
 from rabbet.core.shell import quoted, variant_option
 from rabbet.documents.amounts import count, day
-from rabbet.documents.drift import DriftDocument, version_text
+from rabbet.documents.drift import DriftDocument
+from rabbet.documents.finding import version_text
 from rabbet.documents.finding_words import detail, story_text
 from rabbet.documents.mend import command_for, mend_command
 from rabbet.tasks.drift import Drift

@@ -11,7 +11,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from rabbet.core.drift.mends import Mend, mends_of
-from rabbet.core.model.finding import Finding, Kind, Weight
+from rabbet.core.model.finding import Finding, Kind, Subject, Weight
 
 __all__ = ["Group", "Matrix", "Row", "State", "matrix_of", "reordered"]
 
@@ -39,8 +39,8 @@ class State(Struct, frozen=True, kw_only=True):
     @property
     def key(self) -> tuple[object, ...]:
         """What machines in the same state have in common."""
-        found = {(one.kind, one.name, one.locked, one.installed, one.weight) for one in self.findings}
-        ordered = sorted((str(kind), name, str(a), str(b), str(w)) for kind, name, a, b, w in found)
+        found = {(one.kind, one.subject, one.locked, one.installed, one.weight) for one in self.findings}
+        ordered = sorted((str(kind), about, str(a), str(b), str(w)) for kind, about, a, b, w in found)
         return (*ordered, self.behind, self.trouble)
 
 
@@ -52,12 +52,12 @@ class Group(Struct, frozen=True, kw_only=True):
     state: State
 
     @property
-    def cells(self) -> Mapping[str, Finding]:
-        """The weightiest finding about each library; that a machine is behind is no library's affair."""
-        found: dict[str, Finding] = {}
+    def cells(self) -> Mapping[Subject, Finding]:
+        """The weightiest finding about each subject; that a machine is behind is no library's affair."""
+        found: dict[Subject, Finding] = {}
         for finding in sorted(self.state.findings, key=lambda one: _WEIGHTS.index(one.weight)):
             if finding.kind is not Kind.STALE:
-                found.setdefault(finding.name, finding)
+                found.setdefault(finding.subject, finding)
         return found
 
     @property
@@ -67,12 +67,17 @@ class Group(Struct, frozen=True, kw_only=True):
 
 
 class Row(Struct, frozen=True, kw_only=True):
-    """A library that differs somewhere: on how many machines it breaks something, or only differs."""
+    """What differs somewhere, mostly a library: on how many machines it breaks something, or only differs."""
 
-    name: str
+    subject: Subject
     breaking: int
     differing: int
     cells: tuple[Finding | None, ...]
+
+    @property
+    def name(self) -> str:
+        """What differs, as people call it."""
+        return self.subject.name
 
 
 class Matrix(Struct, frozen=True, kw_only=True):
@@ -128,20 +133,20 @@ def _rank(state: State) -> int:
 
 def _rows(groups: Sequence[Group]) -> list[Row]:
     cells = [group.cells for group in groups]
-    names = {name for found in cells for name, finding in found.items() if finding.weight is not Weight.NOTE}
+    subjects = {one for found in cells for one, finding in found.items() if finding.weight is not Weight.NOTE}
     rows = []
-    for name in names:
-        row = tuple(found.get(name) for found in cells)
+    for subject in subjects:
+        row = tuple(found.get(subject) for found in cells)
         weighed = [(len(group.labels), cell.weight) for group, cell in zip(groups, row, strict=True) if cell]
         rows.append(
             Row(
-                name=name,
+                subject=subject,
                 breaking=sum(count for count, weight in weighed if weight is Weight.BREAKS),
                 differing=sum(count for count, weight in weighed if weight is Weight.DIFFERS),
                 cells=row,
             )
         )
-    return sorted(rows, key=lambda row: (-row.breaking, -row.differing, row.name))
+    return sorted(rows, key=lambda row: (-row.breaking, -row.differing, row.name, row.subject))
 
 
 def _letters(number: int) -> str:

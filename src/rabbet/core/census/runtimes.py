@@ -5,7 +5,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from packaging.specifiers import SpecifierSet
 
 from rabbet.core.declaration.model import DeclaredRuntime
-from rabbet.core.model.finding import Finding, Kind, Weight
+from rabbet.core.model.finding import Finding, Kind, Subject, Weight
 from rabbet.core.model.language import version_of
 from rabbet.core.model.lock import LockedRuntime
 
@@ -36,7 +36,7 @@ def runtime_findings(
             weight = Weight.NOTE if fits else Weight.DIFFERS if installed else Weight.BREAKS
             yield Finding(
                 kind=Kind.RUNTIME,
-                name=one.language,
+                subject=Subject.runtime(one.language),
                 weight=weight,
                 locked=one.version,
                 installed=installed,

@@ -16,7 +16,8 @@ from rabbet.core.drift.checks import files, libraries, project, runtimes
 from rabbet.core.drift.checks.environment import stale
 from rabbet.core.drift.checks.project import Surroundings
 from rabbet.core.drift.expected import Expectation
-from rabbet.core.model.finding import RUNTIME, Finding, Kind, Unmet, Weight
+from rabbet.core.model.cause import ByHand, SecondCopy
+from rabbet.core.model.finding import PYTHON, About, Finding, Kind, Subject, Unmet, Weight
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.needs.need import Need, Part, library_name
 from rabbet.core.needs.walk import walk
@@ -62,7 +63,7 @@ def compare(
     needed_by, other_lock = _needed_by(expected, inventory, moved), expected.has_other_lock(inventory)
     found = [_with_cause(finding, inventory, needed_by, other_lock=other_lock) for finding in found]
     found += stale(expected, inventory, [finding.name for finding in found if finding.left_over])
-    found += _untold(unmet, {finding.name for finding in found})
+    found += _untold(unmet, {finding.subject for finding in found})
     if around is not None:
         found += [finding for check in AROUND for finding in check(expected, around)]
     return tuple(sorted(found, key=lambda one: (_WEIGHTS.index(one.weight), one.name, one.kind)))
@@ -72,7 +73,7 @@ def _with_requirements(finding: Finding, unmet: Iterable[Unmet]) -> Finding:
     """Add to a finding who is broken by it, and its own unmet requirements."""
     if finding.kind not in (Kind.MISSING, Kind.VERSION, Kind.SURPLUS) or finding.files:
         return finding
-    asking = {one.requirer for one in unmet if one.need.name == finding.name}
+    asking = {one.requirer for one in unmet if one.of == finding.subject}
     own = tuple(one for one in unmet if one.requirer == finding.name)
     breaks = {*finding.breaks, *asking, *([finding.name] if own else [])}
     weight = Weight.BREAKS if breaks else finding.weight
@@ -87,16 +88,17 @@ def _with_cause(
     What Rabbet itself put there is left over from another lock, if the environment was made from one.
     """
     installed = inventory.libraries.get(NormalizedName(finding.name))
-    if installed is None or finding.kind not in _CAUSED or finding.files:
+    if finding.subject.about is not About.LIBRARY or installed is None or finding.kind not in _CAUSED:
+        return finding
+    if isinstance(finding.cause, SecondCopy):
         return finding
     if installed.installation is None:
         return replace(finding, left_over=other_lock)
-    return replace(
-        finding,
-        installation=installed.installation,
-        needed_by=tuple(sorted(needed_by.get(finding.name, set()) - {finding.name})),
-        start_up=installed.start_up,
+    who = needed_by.get(finding.name, set()) - {finding.name}
+    by_hand = ByHand(
+        installation=installed.installation, needed_by=tuple(sorted(who)), start_up=installed.start_up
     )
+    return replace(finding, cause=by_hand)
 
 
 def _needed_by(expected: Expectation, inventory: Inventory, moved: Collection[str]) -> Mapping[str, set[str]]:
@@ -113,22 +115,22 @@ def _needed_by(expected: Expectation, inventory: Inventory, moved: Collection[st
     return found
 
 
-def _untold(unmet: Iterable[Unmet], told: set[str]) -> Iterator[Finding]:
+def _untold(unmet: Iterable[Unmet], told: Collection[Subject]) -> Iterator[Finding]:
     """Findings for unmet requirements that no other finding covers: the lock itself does not meet them."""
     for one in unmet:
-        name = one.need.name
-        if one.need.name == RUNTIME and one.requirer not in told:
+        requirer = Subject.library(one.requirer)
+        if one.of == PYTHON and requirer not in told:
             yield Finding(
                 kind=Kind.VERSION,
-                name=one.requirer,
+                subject=requirer,
                 weight=Weight.BREAKS,
                 breaks=(one.requirer,),
                 unmet=(one,),
             )
-        elif name not in told and one.requirer not in told:
+        elif one.of not in told and one.of != PYTHON and requirer not in told:
             yield Finding(
                 kind=Kind.VERSION if one.installed else Kind.MISSING,
-                name=name,
+                subject=one.of,
                 installed=one.installed,
                 weight=Weight.BREAKS,
                 breaks=(one.requirer,),
@@ -141,11 +143,12 @@ def _unmet(expected: Expectation, inventory: Inventory) -> Iterator[Unmet]:
     for requirer, need in _needs(expected, inventory.libraries):
         installed = inventory.libraries.get(need.name)
         if installed is None or not need.specifier.contains(installed.version, prereleases=True):
-            yield Unmet(requirer=requirer, need=need, installed=installed.version if installed else None)
+            version = installed.version if installed else None
+            yield Unmet(requirer=requirer, need=need, installed=version, of=Subject.library(need.name))
     for one in inventory.libraries.values():
         if one.metadata is not None and not _serves(one.metadata.requires_python, inventory.python):
-            need = Need(library_name(RUNTIME), one.metadata.requires_python)
-            yield Unmet(requirer=one.name, need=need, installed=inventory.python)
+            need = Need(library_name(PYTHON.name), one.metadata.requires_python)
+            yield Unmet(requirer=one.name, need=need, installed=inventory.python, of=PYTHON)
 
 
 def _serves(python: SpecifierSet, installed: Version) -> bool:

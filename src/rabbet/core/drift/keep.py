@@ -69,7 +69,8 @@ def _edits(
         if one.need.url is None and not one.need.specifier.contains(version, prereleases=True):
             wider = need_text(loosened(one.need, version), whole=True)
             yield Edit(verb="declare", what="library", value=wider, section=one.section, exactly=True)
-    if not places and finding.locked is None and not set(finding.needed_by).intersection(kept):
+    needed_by = finding.by_hand.needed_by if finding.by_hand else ()
+    if not places and finding.locked is None and not set(needed_by).intersection(kept):
         value = f"{finding.name}{lower_bound(version)}"
         yield Edit(verb="declare", what="library", value=value, section=section)
 

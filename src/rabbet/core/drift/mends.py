@@ -3,7 +3,8 @@
 from collections.abc import Iterable
 from enum import StrEnum
 
-from rabbet.core.model.finding import RUNTIME, Finding, Kind, Reason, Weight
+from rabbet.core.model.cause import Reason
+from rabbet.core.model.finding import PYTHON, Finding, Kind, Weight
 
 __all__ = ["Mend", "is_by_hand", "mend_of", "mends_of"]
 
@@ -43,7 +44,7 @@ def mend_of(finding: Finding) -> Mend | None:
     if finding.kind is Kind.RUNTIME:
         if finding.weight is Weight.NOTE:
             return None  # another machine made the lock
-        nothing_fits = finding.name != RUNTIME and finding.weight is Weight.BREAKS
+        nothing_fits = finding.subject != PYTHON and finding.weight is Weight.BREAKS
         return Mend.LOOK_FOR_RUNTIME if nothing_fits else Mend.RECREATE
     if finding.unmet and finding.locked is None and finding.kind in (Kind.VERSION, Kind.MISSING):
         return Mend.CHECK_LOCK  # the environment is as locked, and a requirement is not met all the same
@@ -58,5 +59,5 @@ def mends_of(findings: Iterable[Finding]) -> frozenset[Mend]:
 
 def is_by_hand(finding: Finding) -> bool:
     """Whether somebody installed another version, or what is not locked: that can be kept, too."""
-    caused = finding.installation is not None and finding.installed is not None
-    return caused and finding.kind in (Kind.VERSION, Kind.SURPLUS)
+    there = finding.installed is not None and finding.kind in (Kind.VERSION, Kind.SURPLUS)
+    return there and finding.by_hand is not None

@@ -5,7 +5,8 @@ from collections.abc import Collection, Iterable, Sequence
 from packaging.utils import NormalizedName
 
 from rabbet.core.drift.words import why
-from rabbet.core.model.finding import ENVIRONMENT, RUNTIME, Finding, Kind, Reason, Weight
+from rabbet.core.model.cause import Reason
+from rabbet.core.model.finding import ENVIRONMENT, PYTHON, About, Finding, Kind, Weight
 from rabbet.core.model.inventory import Inventory
 from rabbet.core.model.lock import ToInstall
 from rabbet.core.model.plan import Action, Plan, Step
@@ -25,11 +26,11 @@ def reason_to_rebuild(findings: Iterable[Finding]) -> str | None:
     """The first difference that needs a new environment, if any; a runtime's before others."""
     weighty = [finding for finding in findings if finding.weight is not Weight.NOTE]
     runtimes = [one for one in weighty if one.kind is Kind.RUNTIME]
-    damage = [one for one in weighty if one.name == ENVIRONMENT and one.kind is Kind.ALTERED]
+    damage = [one for one in weighty if one.subject == ENVIRONMENT and one.kind is Kind.ALTERED]
     first = next(iter(runtimes + damage), None)
     if first is None:
         return None
-    if first.name == RUNTIME or first.kind is not Kind.RUNTIME:
+    if first.subject == PYTHON or first.kind is not Kind.RUNTIME:
         return why(first) or f"it has Python {first.installed}"
     return f"{first.name}: {why(first)}"
 
@@ -48,7 +49,8 @@ def plan_changes(
     wanted = {one.locked.name: one for one in needed}
     differing: dict[str, Finding] = {}
     for finding in findings:
-        if finding.kind is not Kind.VERSION or finding.locked is not None:  # else the lock contradicts itself
+        contradiction = finding.kind is Kind.VERSION and finding.locked is None  # of the lock itself
+        if finding.subject.about is About.LIBRARY and not contradiction:
             differing.setdefault(finding.name, finding)
     steps = []
     for name in sorted({*wanted, *inventory.libraries}):

@@ -4,7 +4,8 @@ from collections.abc import Mapping, Sequence
 
 from msgspec import Struct
 
-from rabbet.core.model.finding import Finding, Reason
+from rabbet.core.model.cause import ByHand, Reason
+from rabbet.core.model.finding import Finding
 
 __all__ = ["Story", "stories"]
 
@@ -35,19 +36,20 @@ def stories(findings: Sequence[Finding]) -> tuple[Story, ...]:
 
 def _by_hand(findings: Sequence[Finding]) -> tuple[Story, ...]:
     """What somebody put there, and what came with it."""
-    brought = {finding.name: finding for finding in findings if finding.installation is not None}
-    causes = [finding for finding in brought.values() if _is_cause(finding, brought)]
+    brought = {finding.name: finding for finding in findings if finding.by_hand}
+    how = {finding.name: finding.by_hand for finding in findings if finding.by_hand}
+    causes = [finding for name, finding in brought.items() if _is_cause(finding, how[name], how)]
     told: set[str] = {cause.name for cause in causes}
     along: dict[str, list[Finding]] = {cause.name: [] for cause in causes}
     for finding in brought.values():
-        root = None if finding.name in told else _root(finding, brought, along)
+        root = None if finding.name in told else _root(finding.name, how, along)
         if root is not None:
             along[root].append(finding)
     told |= {finding.name for found in along.values() for finding in found}
     guessed: dict[str, list[Finding]] = {cause.name: [] for cause in causes}
-    for finding in brought.values():
-        near = next((cause for cause in causes if _together(cause, finding)), None)
-        if near is not None and finding.name not in told:
+    for name, finding in brought.items():
+        near = next((cause for cause in causes if _together(how[cause.name], how[name])), None)
+        if near is not None and name not in told:
             guessed[near.name].append(finding)
     found = (
         Story(cause=cause, along=tuple(along[cause.name]), guessed=tuple(guessed[cause.name]))
@@ -56,30 +58,30 @@ def _by_hand(findings: Sequence[Finding]) -> tuple[Story, ...]:
     return tuple(story for story in found if story.along or story.guessed)
 
 
-def _is_cause(finding: Finding, brought: Mapping[str, Finding]) -> bool:
+def _is_cause(finding: Finding, how: ByHand, brought: Mapping[str, ByHand]) -> bool:
     """Whether it was installed for itself: a locked library in another version is only that if asked for."""
-    if finding.installation is not None and finding.installation.requested:
+    if how.installation.requested:
         return True
-    return finding.locked is None and not any(name in brought for name in finding.needed_by)
+    return finding.locked is None and not any(name in brought for name in how.needed_by)
 
 
-def _root(finding: Finding, brought: Mapping[str, Finding], causes: Mapping[str, object]) -> str | None:
+def _root(name: str, brought: Mapping[str, ByHand], causes: Mapping[str, object]) -> str | None:
     """The cause that needs it, the nearest one."""
-    waiting, seen = [finding.name], {finding.name}
+    waiting, seen = [name], {name}
     while waiting:
-        for name in brought[waiting.pop(0)].needed_by:
-            if name in causes:
-                return name
-            if name in brought and name not in seen:
-                seen.add(name)
-                waiting.append(name)
+        for above in brought[waiting.pop(0)].needed_by:
+            if above in causes:
+                return above
+            if above in brought and above not in seen:
+                seen.add(above)
+                waiting.append(above)
     return None
 
 
-def _together(cause: Finding, finding: Finding) -> bool:
+def _together(cause: ByHand, other: ByHand) -> bool:
     """Whether one installer put both there at about the same time; without one, time says too little."""
-    one, other = cause.installation, finding.installation
-    if one is None or other is None or one.since is None or other.since is None:
+    first, second = cause.installation, other.installation
+    if first.since is None or second.since is None:
         return False
-    alike = one.installer == other.installer != ""
-    return alike and abs(one.since - other.since) <= _TOGETHER
+    alike = first.installer == second.installer != ""
+    return alike and abs(first.since - second.since) <= _TOGETHER

@@ -1,9 +1,23 @@
 """Why a finding is one, in words."""
 
-from rabbet.core.model.finding import Finding, Kind, Reason
+from collections.abc import Sequence
+
+from rabbet.core.model.cause import (
+    ByHand,
+    InterpreterChanged,
+    LeftOut,
+    MadeForSections,
+    Reason,
+    ReasonWith,
+    Shadow,
+    Unchecked,
+)
+from rabbet.core.model.finding import Finding, Kind
+from rabbet.core.model.lock import Selection
 
 __all__ = ["why"]
 
+_SHOWN_NAMES = 5
 _REASONS = {
     Reason.SECOND_COPY: "a second copy",
     Reason.UNFINISHED: "a run that was cut short was changing it",
@@ -29,20 +43,57 @@ _KINDS = {
 }
 
 
+_TEXTS = {
+    Reason.OTHER_LINKED: "linked is {text}",
+    Reason.NOT_A_FOLDER: "{text} is not a folder",
+    Reason.IS_A_LINK: "{text} is a link",
+    Reason.OWN_FILE_ALTERED: "{text} was altered",
+    Reason.OWN_FILE_GONE: "{text} is gone",
+    Reason.INTERPRETER_GONE: "its interpreter {text} is gone",
+    Reason.INTERPRETER_UNKNOWN: "its interpreter {text} is not among those found on this machine",
+    Reason.INTERPRETER_REFUSED: "its interpreter {text}",
+}
+_UNCHECKED = {
+    Reason.NO_RECORD: "without a record of their files, so nobody can check these",
+    Reason.COMPILED_LATER: "Python compiled modules of these itself, so nobody can check these modules",
+}
+
+
 def why(finding: Finding) -> str:
     """What kind and versions do not say of it; may be empty."""
-    told = finding.told
-    if finding.reason is Reason.YANKED:
-        return f"{finding.locked} was yanked: {told or 'no reason is given'}"
-    if finding.reason is Reason.MADE_WITH:
-        return f"it was made with Python {finding.installed} of {told}"
-    if finding.reason is Reason.OTHER_LINKED:
-        return f"linked is {told}"
-    if finding.reason is Reason.NO_RECORD:
-        return f"without a record of their files, so nobody can check these: {told}"
-    if finding.reason is Reason.COMPILED_LATER:
-        return f"Python compiled modules of these itself, so nobody can check these modules: {told}"
-    if finding.kind is Kind.ORIGIN and finding.installation is not None:
-        return "nobody noted from which file it was made"
-    known = _REASONS.get(finding.reason, "") if finding.reason else _KINDS.get(finding.kind, "")
-    return known or told
+    match finding.cause:
+        case ReasonWith(reason=Reason.YANKED, text=text):
+            return f"{finding.locked} was yanked: {text or 'no reason is given'}"
+        case ReasonWith(reason=Reason.MADE_WITH, text=text):
+            return f"it was made with Python {finding.installed} of {text}"
+        case ReasonWith(reason=reason, text=text):
+            return _TEXTS[reason].format(text=text)
+        case Unchecked(reason=reason, libraries=libraries):
+            return f"{_UNCHECKED[reason]}: {_some(libraries)}"
+        case MadeForSections(chosen=chosen, locked=locked):
+            return f"it was made for {_sections(chosen)}; the lock has {_sections(locked)}"
+        case Shadow() as shadow:
+            return f"import {shadow.module} takes {_other_file(shadow)}"
+        case InterpreterChanged(executable=place, before=before, now=now):
+            return f"its interpreter {place} was changed from {before} to {now}"
+        case LeftOut(libraries=number):
+            return f"{number} of what is not in the lock, as the declaration asks for"
+        case ByHand() if finding.kind is Kind.ORIGIN:
+            return "nobody noted from which file it was made"
+    return _REASONS.get(finding.reason, "") if finding.reason else _KINDS.get(finding.kind, "")
+
+
+def _other_file(shadow: Shadow) -> str:
+    if shadow.project:
+        return f"the project's {shadow.file} where a program is started in its folder"
+    return f"{shadow.file}, which Python finds first"
+
+
+def _sections(selection: Selection) -> str:
+    named = [f"group {name}" for name in sorted(selection.groups)]
+    named += [f"extra {name}" for name in sorted(selection.extras)]
+    return ", ".join(named) or "no groups and extras"
+
+
+def _some(names: Sequence[str]) -> str:
+    return ", ".join(names[:_SHOWN_NAMES]) + (", …" if len(names) > _SHOWN_NAMES else "")

@@ -1,17 +1,15 @@
 """A finding: one difference between an inventory and the lock."""
 
 from enum import StrEnum
+from typing import NamedTuple, Self
 
 from msgspec import Struct
 from packaging.version import Version
 
-from rabbet.core.model.inventory import Installation
+from rabbet.core.model.cause import ByHand, Cause, Reason, reason_of
 from rabbet.core.needs.need import Need
 
-__all__ = ["ENVIRONMENT", "RUNTIME", "Finding", "Kind", "Reason", "Unmet", "Weight"]
-
-ENVIRONMENT = "(environment)"  # the name of findings about the environment itself
-RUNTIME = "python"  # and of those about its interpreter
+__all__ = ["ENVIRONMENT", "PYTHON", "About", "Finding", "Kind", "Subject", "Unmet", "Weight"]
 
 
 class Kind(StrEnum):
@@ -36,68 +34,83 @@ class Weight(StrEnum):
     NOTE = "note"
 
 
-class Reason(StrEnum):
-    """Why a finding is one, where its kind does not say it."""
+class About(StrEnum):
+    """What sort of thing a finding is about: a library and a language may have the same name."""
 
-    SECOND_COPY = "second-copy"
-    UNFINISHED = "unfinished"
-    UNRECORDED = "unrecorded"
-    START_UP = "start-up"
-    NO_METADATA = "no-metadata"
-    NO_RECORD = "no-record"
-    COMPILED_LATER = "compiled-later"
-    SHADOWED = "shadowed"
-    REMOVED = "removed"
-    OTHER_LOCK = "other-lock"
-    OTHER_SECTIONS = "other-sections"
-    NOT_MADE_HERE = "not-made-here"
-    EDITED_LOCK = "edited-lock"
-    DECLARATION_CHANGED = "declaration-changed"
-    EXPORTED = "exported"
-    YANKED = "yanked"
-    OBTAINABLE = "obtainable"
-    NONE_FITS = "none-fits"
-    MADE_WITH = "made-with"
-    OTHER_LINKED = "other-linked"
-    NOT_LINKED = "not-linked"
-    NOT_DECLARED = "not-declared"
-    BUILT_OTHERWISE = "built-otherwise"
-    PERMISSIONS = "permissions"
+    LIBRARY = "library"
+    ENVIRONMENT = "environment"
+    RUNTIME = "runtime"
+    PROJECT = "project"
+    FILE = "file"
+    INVENTORY = "inventory"
+
+
+class Subject(NamedTuple):
+    """What a finding is about: a library by its name, a runtime by its language, a file by its place."""
+
+    about: About
+    name: str
+
+    @classmethod
+    def library(cls, name: str) -> Self:
+        """The library with this name."""
+        return cls(About.LIBRARY, name)
+
+    @classmethod
+    def runtime(cls, language: str) -> Self:
+        """The runtime of this language."""
+        return cls(About.RUNTIME, language)
+
+
+ENVIRONMENT = Subject(About.ENVIRONMENT, "(environment)")
+PYTHON = Subject.runtime("python")
 
 
 class Unmet(Struct, frozen=True, kw_only=True):
-    """A requirement of somebody who is installed, or of the project, and what is installed in its place."""
+    """A requirement of somebody who is installed, or of the project, and what is installed in its place.
+
+    It is `of` a library, or of Python (core metadata, Requires-Python).
+    """
 
     requirer: str
     need: Need
     installed: Version | None
+    of: Subject
 
 
 class Finding(Struct, frozen=True, kw_only=True):
     """One difference: what was locked, what is there, and whose requirement is no longer met.
 
     `unmet` are requirements of the very release that is installed. `files` are those that it is about, as
-    `RECORD` names them, or the places of those that nobody recorded. `told` is what somebody else said of it,
-    such as a source of a release, or a name or a place that belongs to the `reason`. Environments that are
-    `shared_with` hold the same file. An `installation` tells how something that Rabbet did not install came
-    in, and `needed_by` who of the installed ones needs it. It is `left_over` where the environment is as
-    another lock wanted it. Python reads the files in `start_up` whenever it starts. A locked library
+    `RECORD` names them, or the places of those that nobody recorded; environments that are `shared_with` hold
+    the same file. It is `left_over` where the environment is as another lock wanted it. A locked library
     `comes_with` these, the declared one first.
     """
 
     kind: Kind
-    name: str
+    subject: Subject
     weight: Weight
     locked: Version | None = None
     installed: Version | None = None
     breaks: tuple[str, ...] = ()
     unmet: tuple[Unmet, ...] = ()
     files: tuple[str, ...] = ()
-    reason: Reason | None = None
-    told: str = ""
     shared_with: tuple[str, ...] = ()
-    installation: Installation | None = None
-    needed_by: tuple[str, ...] = ()
+    cause: Cause | None = None
     left_over: bool = False
-    start_up: tuple[str, ...] = ()
     comes_with: tuple[str, ...] = ()
+
+    @property
+    def name(self) -> str:
+        """What it is about, as people call it."""
+        return self.subject.name
+
+    @property
+    def reason(self) -> Reason | None:
+        """The name of its cause."""
+        return reason_of(self.cause)
+
+    @property
+    def by_hand(self) -> ByHand | None:
+        """Who installed it, where Rabbet did not."""
+        return self.cause if isinstance(self.cause, ByHand) else None

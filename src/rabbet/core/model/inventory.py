@@ -6,22 +6,13 @@ from msgspec import Struct, field
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
+from rabbet.core.model.cause import Installation, InterpreterChanged, Reason, ReasonWith
 from rabbet.core.model.lock import Selection
 from rabbet.core.model.release import Metadata
 
-__all__ = ["Installation", "Installed", "Inventory"]
+__all__ = ["Installed", "Inventory"]
 
-
-class Installation(Struct, frozen=True, kw_only=True):
-    """How a library was installed, as its own files tell: by what, and when (seconds since the epoch).
-
-    It was `requested` if somebody asked for it by name. Its `origin` is an address, where no source lists it.
-    """
-
-    installer: str = ""
-    since: float | None = None
-    requested: bool = False
-    origin: str = ""
+_UNUSABLE = (Reason.INTERPRETER_GONE, Reason.INTERPRETER_REFUSED)
 
 
 class Installed(Struct, frozen=True, kw_only=True):
@@ -60,11 +51,10 @@ class Inventory(Struct, frozen=True, kw_only=True):
     `twins` are further copies of a library that is installed more than once. `strays` are files that nobody
     recorded, where Python would load or start them, by their places; `damage` is what is wrong with the
     environment's own files. `made_with` is the interpreter that Rabbet made it from, `runtimes` are the main
-    programs of other languages that it links, by language. `trouble` says what
-    became of the runtime since the environment was made; `usable`: whether it can still be run. Rabbet has
-    `put_there` these libraries for the groups and extras of a `selection` (`None` for all), as the lock with
-    a `lock_stamp` wanted it; it is empty where nobody noted that. A deep look found modules of `unvouched`
-    libraries that Python compiled itself.
+    programs of other languages that it links, by language. `trouble` is what became of the interpreter
+    since the environment was made, if anything did. Rabbet has `put_there` these libraries for the groups and
+    extras of a `selection` (`None` for all), as the lock with a `lock_stamp` wanted it; it is empty where
+    nobody noted that. A deep look found modules of `unvouched` libraries that Python compiled itself.
     """
 
     python: Version
@@ -72,15 +62,19 @@ class Inventory(Struct, frozen=True, kw_only=True):
     libraries: Mapping[NormalizedName, Installed]
     twins: tuple[Installed, ...] = ()
     strays: tuple[str, ...] = ()
-    damage: tuple[str, ...] = ()
+    damage: tuple[ReasonWith, ...] = ()
     made_with: str = ""
     runtimes: Mapping[str, str] = field(default_factory=dict)
-    trouble: str = ""
-    usable: bool = True
+    trouble: ReasonWith | InterpreterChanged | None = None
     put_there: frozenset[NormalizedName] = frozenset()
     selection: Selection | None = None
     lock_stamp: str = ""
     unvouched: tuple[NormalizedName, ...] = ()
+
+    @property
+    def is_usable(self) -> bool:
+        """Whether the interpreter can still be run."""
+        return self.trouble is None or self.trouble.reason not in _UNUSABLE
 
     @property
     def is_sound(self) -> bool:

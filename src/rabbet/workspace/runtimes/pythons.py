@@ -4,11 +4,11 @@ import os
 import sys
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import NamedTuple
 
 from packaging.version import Version
 
 from rabbet.core.declaration.model import Declaration
+from rabbet.core.model.cause import InterpreterChanged, Reason, ReasonWith
 from rabbet.core.model.lock import Lock, LockedRuntime
 from rabbet.core.model.runtime import PythonRuntime, Refusal
 from rabbet.core.model.target import Target
@@ -24,7 +24,6 @@ from rabbet.workspace.runtimes.obtained_here import obtained_runtimes
 from rabbet.workspace.session import Session
 
 __all__ = [
-    "InterpreterTrouble",
     "chosen_runtime",
     "found_pythons",
     "interpreter_trouble",
@@ -156,14 +155,9 @@ def targets_of_lock(lock: Lock, baselines: Mapping[str, str], session: Session) 
     return [target_of(chosen_runtime(session.declaration(), pythons_of(session), lock))]
 
 
-class InterpreterTrouble(NamedTuple):
-    """What became of an environment's interpreter since it was made, and whether it can still be run."""
-
-    reason: str
-    usable: bool
-
-
-def interpreter_trouble(root: Path, found: Sequence[PythonRuntime | Refusal]) -> InterpreterTrouble | None:
+def interpreter_trouble(
+    root: Path, found: Sequence[PythonRuntime | Refusal]
+) -> ReasonWith | InterpreterChanged | None:
     """Whether the interpreter that an environment was made from is gone, or another one now.
 
     `found` are this machine's interpreters and what they tell of themselves: an environment's own link is
@@ -174,16 +168,13 @@ def interpreter_trouble(root: Path, found: Sequence[PythonRuntime | Refusal]) ->
     known = read_configuration(root).python
     link = root / "bin" / "python"
     if not link.exists():
-        place = f" {link.readlink()}" if link.is_symlink() else ""
-        return InterpreterTrouble(f"its interpreter{place} is gone", usable=False)
+        return ReasonWith(Reason.INTERPRETER_GONE, str(link.readlink() if link.is_symlink() else link))
     real = os.path.realpath(link)
     one = next((one for one in found if one.executable == real), None)
     if one is None or not link.is_symlink():
-        reason = f"its interpreter {real} is not among those found on this machine"
-        return InterpreterTrouble(reason, usable=True)
+        return ReasonWith(Reason.INTERPRETER_UNKNOWN, real)
     if isinstance(one, Refusal):
-        return InterpreterTrouble(f"its interpreter {one.executable}: {one.reason}", usable=False)
+        return ReasonWith(Reason.INTERPRETER_REFUSED, f"{one.executable}: {one.reason}")
     if one.version != known:
-        reason = f"its interpreter {one.executable} was changed from {known} to {one.version}"
-        return InterpreterTrouble(reason, usable=True)
+        return InterpreterChanged(executable=one.executable, before=known, now=one.version)
     return None

@@ -3,9 +3,9 @@
 from collections.abc import Iterator, Sequence
 
 from rabbet.core.drift.expected import Expectation
-from rabbet.core.model.finding import ENVIRONMENT, Finding, Kind, Reason, Weight
+from rabbet.core.model.cause import MadeForSections, Reason
+from rabbet.core.model.finding import ENVIRONMENT, Finding, Kind, Weight
 from rabbet.core.model.inventory import Inventory
-from rabbet.core.model.lock import Selection
 
 __all__ = ["stale"]
 
@@ -15,22 +15,15 @@ def stale(expected: Expectation, inventory: Inventory, left_over: Sequence[str])
     if expected.has_other_lock(inventory):
         yield Finding(
             kind=Kind.STALE,
-            name=ENVIRONMENT,
+            subject=ENVIRONMENT,
             weight=Weight.DIFFERS if left_over else Weight.NOTE,
-            reason=Reason.OTHER_LOCK,
+            cause=Reason.OTHER_LOCK,
         )
     chosen, all_of_them = inventory.selection, expected.everything
     if chosen is not None and all_of_them is not None and chosen != all_of_them:
         yield Finding(
             kind=Kind.STALE,
-            name=ENVIRONMENT,
+            subject=ENVIRONMENT,
             weight=Weight.NOTE,
-            told=f"it was made for {_sections(chosen)}; the lock has {_sections(all_of_them)}",
-            reason=Reason.OTHER_SECTIONS,
+            cause=MadeForSections(chosen=chosen, locked=all_of_them),
         )
-
-
-def _sections(selection: Selection) -> str:
-    named = [f"group {name}" for name in sorted(selection.groups)]
-    named += [f"extra {name}" for name in sorted(selection.extras)]
-    return ", ".join(named) or "no groups and extras"

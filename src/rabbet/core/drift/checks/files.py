@@ -4,12 +4,11 @@ from collections.abc import Iterator
 
 from rabbet.core.drift.expected import Expectation, is_locked_version, version_of
 from rabbet.core.drift.module_names import is_start_up
-from rabbet.core.model.finding import ENVIRONMENT, Finding, Kind, Reason, Weight
+from rabbet.core.model.cause import Reason, Unchecked
+from rabbet.core.model.finding import ENVIRONMENT, Finding, Kind, Subject, Weight
 from rabbet.core.model.inventory import Inventory
 
 __all__ = ["environment", "files"]
-
-_SHOWN_NAMES = 5
 
 
 def files(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
@@ -24,13 +23,13 @@ def files(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
             if files or unfinished:
                 yield Finding(
                     kind=kind,
-                    name=installed.name,
+                    subject=Subject.library(installed.name),
                     locked=version_of(one),
                     installed=installed.version,
                     weight=Weight.BREAKS,
                     breaks=(installed.name,),
                     files=files,
-                    reason=Reason.UNFINISHED
+                    cause=Reason.UNFINISHED
                     if unfinished and not files
                     else Reason.PERMISSIONS
                     if loose
@@ -42,18 +41,22 @@ def environment(expected: Expectation, inventory: Inventory) -> Iterator[Finding
     """What was altered of the environment itself, and what nobody put into it."""
     for damage in inventory.damage:
         yield Finding(
-            kind=Kind.ALTERED, name=ENVIRONMENT, weight=Weight.BREAKS, breaks=(expected.project,), told=damage
+            kind=Kind.ALTERED,
+            subject=ENVIRONMENT,
+            weight=Weight.BREAKS,
+            breaks=(expected.project,),
+            cause=damage,
         )
     everybody = (*inventory.libraries.values(), *inventory.twins)
-    without = sorted({one.name for one in everybody if not one.recorded})
+    without = tuple(sorted({one.name for one in everybody if not one.recorded}))
     for place in inventory.strays:
         hook = is_start_up(place)
         yield Finding(
             kind=Kind.SURPLUS,
-            name=ENVIRONMENT,
+            subject=ENVIRONMENT,
             weight=Weight.NOTE if without and not hook else Weight.DIFFERS,
             files=(place,),
-            reason=Reason.START_UP if hook else Reason.UNRECORDED,
+            cause=Reason.START_UP if hook else Reason.UNRECORDED,
         )
     unchecked = (
         (without, Weight.NOTE, Reason.NO_RECORD),
@@ -61,5 +64,5 @@ def environment(expected: Expectation, inventory: Inventory) -> Iterator[Finding
     )
     for names, weight, reason in unchecked:
         if names:
-            shown = ", ".join(names[:_SHOWN_NAMES]) + (", …" if len(names) > _SHOWN_NAMES else "")
-            yield Finding(kind=Kind.ALTERED, name=ENVIRONMENT, weight=weight, told=shown, reason=reason)
+            cause = Unchecked(reason=reason, libraries=names)
+            yield Finding(kind=Kind.ALTERED, subject=ENVIRONMENT, weight=weight, cause=cause)

@@ -4,7 +4,8 @@ from collections.abc import Iterator
 
 from rabbet.core.drift.expected import Expectation, is_locked_version, version_of
 from rabbet.core.drift.origin import other_file, other_origin
-from rabbet.core.model.finding import Finding, Kind, Reason, Weight
+from rabbet.core.model.cause import Reason, SecondCopy
+from rabbet.core.model.finding import Finding, Kind, Subject, Weight
 from rabbet.core.model.inventory import Inventory
 from rabbet.core.model.lock import Unbuilt
 
@@ -19,11 +20,11 @@ def missing(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
             was_there = name in inventory.put_there
             yield Finding(
                 kind=Kind.MISSING,
-                name=name,
+                subject=Subject.library(name),
                 locked=version_of(one),
                 weight=Weight.BREAKS,
                 breaks=tuple(sorted(expected.dependents.get(name, ()))),
-                reason=Reason.REMOVED if was_there else None,
+                cause=Reason.REMOVED if was_there else None,
                 comes_with=expected.path_to(name),
                 left_over=expected.has_other_lock(inventory) and not was_there,
             )
@@ -35,10 +36,10 @@ def surplus(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
     for one in [*extra, *inventory.twins]:
         yield Finding(
             kind=Kind.SURPLUS,
-            name=one.name,
+            subject=Subject.library(one.name),
             installed=one.version,
             weight=Weight.DIFFERS,
-            reason=Reason.SECOND_COPY if one in inventory.twins else None,
+            cause=SecondCopy(installation=one.installation) if one in inventory.twins else None,
         )
 
 
@@ -48,7 +49,7 @@ def versions(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
         if not is_locked_version(one, installed):
             yield Finding(
                 kind=Kind.VERSION,
-                name=installed.name,
+                subject=Subject.library(installed.name),
                 locked=version_of(one),
                 installed=installed.version,
                 weight=Weight.DIFFERS,
@@ -68,11 +69,11 @@ def origins(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
         if whole and kind is not None and is_locked_version(one, installed):
             yield Finding(
                 kind=kind,
-                name=installed.name,
+                subject=Subject.library(installed.name),
                 locked=version_of(one),
                 installed=installed.version,
                 weight=Weight.DIFFERS,
-                reason=Reason.BUILT_OTHERWISE if isinstance(one, Unbuilt) and installed.build else None,
+                cause=Reason.BUILT_OTHERWISE if isinstance(one, Unbuilt) and installed.build else None,
             )
 
 
@@ -82,9 +83,9 @@ def unknown(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:  
         if one.metadata is None and not one.altered:
             yield Finding(
                 kind=Kind.ALTERED,
-                name=one.name,
+                subject=Subject.library(one.name),
                 installed=one.version,
                 weight=Weight.BREAKS,
                 breaks=(one.name,),
-                reason=Reason.NO_METADATA,
+                cause=Reason.NO_METADATA,
             )

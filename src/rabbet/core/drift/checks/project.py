@@ -3,26 +3,12 @@
 from collections.abc import Iterator
 
 from msgspec import Struct
-from packaging.utils import NormalizedName
-from packaging.version import Version
 
 from rabbet.core.drift.expected import Expectation
-from rabbet.core.model.finding import ENVIRONMENT, Finding, Kind, Reason, Weight
+from rabbet.core.model.cause import Reason, ReasonWith, Shadow
+from rabbet.core.model.finding import ENVIRONMENT, About, Finding, Kind, Subject, Weight
 
-__all__ = ["Shadow", "Surroundings", "edited", "outdated", "shadowed", "stale_exports", "stranger", "yanked"]
-
-
-class Shadow(Struct, frozen=True, kw_only=True):
-    """A module of an installed library that Python would take from another `file`.
-
-    Such a file may be one of the `project`, which is in front where a program is started in its folder.
-    """
-
-    library: NormalizedName
-    version: Version
-    module: str
-    file: str
-    project: bool
+__all__ = ["Surroundings", "edited", "outdated", "shadowed", "stale_exports", "stranger", "yanked"]
 
 
 class Surroundings(Struct, frozen=True, kw_only=True):
@@ -42,27 +28,29 @@ class Surroundings(Struct, frozen=True, kw_only=True):
 def outdated(expected: Expectation, around: Surroundings) -> Iterator[Finding]:
     """The declaration changed since the lock was made."""
     if around.outdated:
-        reason = Reason.DECLARATION_CHANGED
-        yield Finding(kind=Kind.UNRESOLVED, name=expected.project, weight=Weight.DIFFERS, reason=reason)
+        subject, cause = Subject(About.PROJECT, expected.project), Reason.DECLARATION_CHANGED
+        yield Finding(kind=Kind.UNRESOLVED, subject=subject, weight=Weight.DIFFERS, cause=cause)
 
 
 def edited(expected: Expectation, around: Surroundings) -> Iterator[Finding]:  # noqa: ARG001 - as all checks
     """Entries of the lock that were edited by hand."""
     for name in around.edited:
-        yield Finding(kind=Kind.UNRESOLVED, name=name, weight=Weight.NOTE, reason=Reason.EDITED_LOCK)
+        subject, cause = Subject.library(name), Reason.EDITED_LOCK
+        yield Finding(kind=Kind.UNRESOLVED, subject=subject, weight=Weight.NOTE, cause=cause)
 
 
 def stale_exports(expected: Expectation, around: Surroundings) -> Iterator[Finding]:  # noqa: ARG001
     """Files that `export` made of another lock."""
     for name in around.stale:
-        yield Finding(kind=Kind.STALE, name=name, weight=Weight.NOTE, reason=Reason.EXPORTED)
+        subject = Subject(About.FILE, name)
+        yield Finding(kind=Kind.STALE, subject=subject, weight=Weight.NOTE, cause=Reason.EXPORTED)
 
 
 def stranger(expected: Expectation, around: Surroundings) -> Iterator[Finding]:  # noqa: ARG001
     """The environment was not made here."""
     if not around.made_here:
-        reason = Reason.NOT_MADE_HERE
-        yield Finding(kind=Kind.ALTERED, name=ENVIRONMENT, weight=Weight.DIFFERS, reason=reason)
+        cause = Reason.NOT_MADE_HERE
+        yield Finding(kind=Kind.ALTERED, subject=ENVIRONMENT, weight=Weight.DIFFERS, cause=cause)
 
 
 def yanked(expected: Expectation, around: Surroundings) -> Iterator[Finding]:  # noqa: ARG001
@@ -71,27 +59,22 @@ def yanked(expected: Expectation, around: Surroundings) -> Iterator[Finding]:  #
         if one.locked.yanked is not None:
             yield Finding(
                 kind=Kind.VERSION,
-                name=one.locked.name,
+                subject=Subject.library(one.locked.name),
                 locked=one.locked.version,
                 installed=one.locked.version,
                 weight=Weight.NOTE,
-                reason=Reason.YANKED,
-                told=one.locked.yanked,
+                cause=ReasonWith(Reason.YANKED, one.locked.yanked),
             )
 
 
 def shadowed(expected: Expectation, around: Surroundings) -> Iterator[Finding]:  # noqa: ARG001
     """Libraries whose modules Python would take from somewhere else."""
-    for one in around.shadows:
-        taken = f"takes {one.file}, which Python finds first"
-        if one.project:
-            taken = f"takes the project's {one.file} where a program is started in its folder"
+    for shadow in around.shadows:
         yield Finding(
             kind=Kind.ORIGIN,
-            name=one.library,
-            locked=one.version,
-            installed=one.version,
+            subject=Subject.library(shadow.library),
+            locked=shadow.version,
+            installed=shadow.version,
             weight=Weight.DIFFERS,
-            reason=Reason.SHADOWED,
-            told=f"import {one.module} {taken}",
+            cause=shadow,
         )

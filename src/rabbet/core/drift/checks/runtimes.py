@@ -3,7 +3,8 @@
 from collections.abc import Iterator
 
 from rabbet.core.drift.expected import Expectation
-from rabbet.core.model.finding import RUNTIME, Finding, Kind, Reason, Weight
+from rabbet.core.model.cause import Cause, Reason, ReasonWith
+from rabbet.core.model.finding import PYTHON, Finding, Kind, Subject, Weight
 from rabbet.core.model.inventory import Inventory
 from rabbet.core.model.lock import Needed
 
@@ -23,12 +24,12 @@ def runtime(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
     if inventory.trouble:
         yield Finding(
             kind=Kind.RUNTIME,
-            name=RUNTIME,
+            subject=PYTHON,
             locked=locked,
-            installed=there if inventory.usable else None,
-            weight=Weight.DIFFERS if inventory.usable else Weight.BREAKS,
-            breaks=() if inventory.usable else (expected.project,),
-            told=inventory.trouble,
+            installed=there if inventory.is_usable else None,
+            weight=Weight.DIFFERS if inventory.is_usable else Weight.BREAKS,
+            breaks=() if inventory.is_usable else (expected.project,),
+            cause=inventory.trouble,
         )
         return
     same = there.release[:2] == expected.target.python.release[:2]
@@ -42,13 +43,12 @@ def runtime(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
     if noted or differs or breaks:
         yield Finding(
             kind=Kind.RUNTIME,
-            name=RUNTIME,
+            subject=PYTHON,
             locked=locked,
             installed=there,
             weight=Weight.BREAKS if breaks else Weight.DIFFERS if differs else Weight.NOTE,
             breaks=breaks,
-            reason=Reason.MADE_WITH if other else None,
-            told=inventory.made_with if other else "",
+            cause=ReasonWith(Reason.MADE_WITH, inventory.made_with) if other else None,
         )
 
 
@@ -70,22 +70,22 @@ def other_runtimes(expected: Expectation, inventory: Inventory) -> Iterator[Find
     """
     for other in expected.others if expected.origins_known else ():
         chosen, linked = other.chosen, inventory.runtimes.get(other.language)
-        reason: Reason | None = None
+        cause: Cause | None = None
         if chosen is None:
-            reason = Reason.OBTAINABLE if other.obtainable else Reason.NONE_FITS
+            cause = Reason.OBTAINABLE if other.obtainable else Reason.NONE_FITS
         elif linked != chosen.executable:
-            reason = Reason.OTHER_LINKED if linked else Reason.NOT_LINKED
+            cause = ReasonWith(Reason.OTHER_LINKED, linked) if linked else Reason.NOT_LINKED
         elif chosen.version == other.locked:
             continue
         yield Finding(
             kind=Kind.RUNTIME,
-            name=other.language,
+            subject=Subject.runtime(other.language),
             locked=other.locked,
             installed=chosen.version if chosen else None,
-            weight=Weight.BREAKS if chosen is None else Weight.DIFFERS if reason else Weight.NOTE,
+            weight=Weight.BREAKS if chosen is None else Weight.DIFFERS if cause else Weight.NOTE,
             breaks=() if chosen else (expected.project,),
-            reason=reason,
-            told=linked or "",
+            cause=cause,
         )
     for language in sorted({*inventory.runtimes} - {other.language for other in expected.others}):
-        yield Finding(kind=Kind.RUNTIME, name=language, weight=Weight.DIFFERS, reason=Reason.NOT_DECLARED)
+        subject, cause = Subject.runtime(language), Reason.NOT_DECLARED
+        yield Finding(kind=Kind.RUNTIME, subject=subject, weight=Weight.DIFFERS, cause=cause)
