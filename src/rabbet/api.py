@@ -292,14 +292,17 @@ class Rabbet:
             return None if stale_files(project.folder, project.lock_stamp()) else compared
         return compared
 
-    def drift(self, *, place: str | None = None, deep: bool = False) -> "Drift":
+    def drift(self, *, place: str | None = None, against: str | None = None, deep: bool = False) -> "Drift":
         """What is installed, against the lock: in the environment, or in some other `place`.
 
-        A `deep` look holds every file against the hashes of the lock. Nothing of what is installed is run.
+        The environment may be held `against` another state, such as `git:REV`, in place of the lock. A `deep`
+        look holds every file against the hashes of the lock. Nothing of what is installed is run.
         Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `EnvironmentFailed`; a deep look `SourceFailed` too.
         """
-        from rabbet.tasks.drift import drift, drift_elsewhere
+        from rabbet.tasks.drift import drift, drift_against, drift_elsewhere
 
+        if against is not None:
+            return drift_against(self.session, against, deep=deep)
         if place is None:
             return drift(self.session, deep=deep)
         return drift_elsewhere(self.session, place, deep=deep)

@@ -12,7 +12,7 @@ from packaging.version import Version
 
 from rabbet.core.drift.checks.project import Surroundings
 from rabbet.core.drift.compare import compare
-from rabbet.core.drift.expected import Expectation, OtherRuntime
+from rabbet.core.drift.expected import Expectation, OtherRuntime, VersionOnly
 from rabbet.core.drift.mends import mends_of
 from rabbet.core.drift.plan import plan_changes, reason_to_rebuild
 from rabbet.core.drift.stories import stories
@@ -157,6 +157,26 @@ class Drift(unittest.TestCase):
         self.assertEqual(
             [(one.kind, one.subject) for one in missing], [(Kind.MISSING, Subject.library("python"))]
         )
+
+    def test_versions_alone(self) -> None:
+        """Against what is installed elsewhere: which names and versions differ, and nothing else."""
+        dice = chance.dice(13)
+        for _ in range(200):
+            there, here = (
+                [installed(self.any_release(dice, name)) for name in NAMES if dice.random() < 0.8]
+                for _ in range(2)
+            )
+            here = [replace(one, tags=frozenset(["cp38-abi3-linux_x86_64"])) for one in here]
+            locked = [LockedLibrary(name=one.name, version=one.version) for one in there]
+            wanted = replace(
+                self.wanted([]),
+                needed=tuple(map(VersionOnly, locked)),
+                origins_known=False,
+                is_installed=True,
+            )
+            found = compare(wanted, self.inventory({one.name: one for one in here}))
+            before, after = ({(one.name, one.version) for one in some} for some in (there, here))
+            self.assertEqual({one.name for one in found}, {name for name, _ in before ^ after})
 
     def test_second_copy(self) -> None:
         """A second copy tells who installed that one, not the first."""

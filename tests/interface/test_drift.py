@@ -259,10 +259,10 @@ class Drift(ProgramCase):
         told = self.rabbet("drift", code=1).out
         self.assertRegex(told, r"exactly the lock of 20\d\d-\d\d-\d\d \(git [0-9a-f]{10}, 2 revisions ago\)")
         for state, code, said in (
-            ("git:HEAD~2", 0, "no difference between git:HEAD~2 and installed"),
-            ("env:.venv", 0, "no difference between env:.venv and installed"),
-            ("pylock.toml", 1, "1 lowered between pylock.toml and installed"),
-            ("scan.json", 1, "1 added, 1 removed, 1 lowered between scan.json and installed"),
+            ("git:HEAD~2", 0, "No drift from git:HEAD~2: "),
+            ("env:.venv", 0, "No drift from env:.venv: "),
+            ("pylock.toml", 1, "1 finding against pylock.toml, 1 of them breaking something."),
+            ("scan.json", 1, "3 findings against scan.json, 2 of them breaking something."),
             ("names.json", 3, "names.json is no inventory in CycloneDX JSON"),
             ("env:nowhere", 7, "no libraries are installed in"),
             ("git:nothing", 5, "'nothing' is neither a lock file nor a revision in git"),

@@ -1,4 +1,4 @@
-"""The JSON document of `compare`, and of `drift --against`."""
+"""The JSON document of `compare`."""
 
 from typing import ClassVar
 

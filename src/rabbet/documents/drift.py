@@ -25,6 +25,7 @@ class DriftDocument(Struct, frozen=True):
             "differs": found.differs,
             "compared": found.compared,
             "environment": found.elsewhere or None,
+            "against": found.against or None,
             "stories": [
                 {
                     "cause": story.cause.name,
@@ -44,7 +45,7 @@ class DriftDocument(Struct, frozen=True):
             "findings": [
                 {
                     **finding_document(finding),
-                    "mend": (not found.elsewhere and command_for(finding, found.variant)) or None,
+                    "mend": (found.may_be_mended and command_for(finding, found.variant)) or None,
                 }
                 for finding in found.findings
             ],

@@ -19,15 +19,23 @@ from rabbet.core.needs.need import library_name
 from rabbet.disk.named import path_named
 from rabbet.environment.configuration import read_configuration
 from rabbet.environment.foreign import library_folders
+from rabbet.errors import WrongUsage
 from rabbet.exports.marked import stale_files
 from rabbet.formats.pylock import edited_by_hand
-from rabbet.workspace.comparison import Comparison, compared, compared_elsewhere, question
+from rabbet.workspace.comparison import (
+    Comparison,
+    compared,
+    compared_elsewhere,
+    compared_with_state,
+    question,
+)
 from rabbet.workspace.lock_history import lock_history
 from rabbet.workspace.result_cache import remember_findings, remember_fit, remember_no_findings
 from rabbet.workspace.session import Session
 from rabbet.workspace.shadows import folders_in_front, is_isolated, owner_of, shadows, users_site
+from rabbet.workspace.states import read_state
 
-__all__ = ["Drift", "drift", "drift_elsewhere"]
+__all__ = ["Drift", "drift", "drift_against", "drift_elsewhere"]
 
 _OF_VERSIONS = (Kind.MISSING, Kind.SURPLUS, Kind.VERSION)
 
@@ -36,7 +44,8 @@ class Drift(Struct, frozen=True, kw_only=True):
     """All findings, and how many libraries were compared, for the project or a variant of it.
 
     `since` is the earlier revision of the lock that what is installed fits better than the lock of today.
-    `elsewhere` is where that is, if not in the project's own environment.
+    `elsewhere` is where that is, if not in the project's own environment. `against` is the state that stands
+    in for the lock of today; it is no lock where it is `installed_there`.
     """
 
     findings: tuple[Finding, ...]
@@ -44,11 +53,18 @@ class Drift(Struct, frozen=True, kw_only=True):
     variant: str | None = None
     since: LockFit | None = None
     elsewhere: str = ""
+    against: str = ""
+    installed_there: bool = False
 
     @property
     def differs(self) -> bool:
         """Whether anything weighs more than a note."""
         return any(finding.weight is not Weight.NOTE for finding in self.findings)
+
+    @property
+    def may_be_mended(self) -> bool:
+        """Whether commands mend it: those that make the project's environment match the lock of today."""
+        return not (self.elsewhere or self.against)
 
     @property
     def stories(self) -> tuple[Story, ...]:
@@ -104,6 +120,29 @@ def drift_elsewhere(session: Session, place: str, *, deep: bool = False) -> Drif
         variant=session.project.variant,
         since=_since(session, found, findings),
         elsewhere=place,
+    )
+
+
+def drift_against(session: Session, named: str, *, deep: bool = False) -> Drift:
+    """Compare the project's environment with another state than its lock.
+
+    Raises what reading the state raises, `NoRuntime`, `EnvironmentFailed`; a deep look `WrongUsage` where
+    the state is not a lock, and what fetching raises too.
+    """
+    session.observer.stage(f"comparing the environment with {named}")
+    state = read_state(session, named)
+    if deep and state.installed:
+        raise WrongUsage(
+            f"--deep holds files against the hashes of a lock, and {named} is none",
+            remedy="rabbet drift --deep",
+        )
+    found = compared_with_state(session, state, deep=deep)
+    return Drift(
+        findings=found.findings(Surroundings(shadows=tuple(_shadows(session, found)))),
+        compared=len(found.expected.needed),
+        variant=session.project.variant,
+        against=state.name,
+        installed_there=state.installed,
     )
 
 

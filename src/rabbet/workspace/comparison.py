@@ -14,33 +14,37 @@ from rabbet.core.declaration.corrections import corrected
 from rabbet.core.declaration.model import Declaration
 from rabbet.core.drift.checks.project import Surroundings
 from rabbet.core.drift.compare import compare
-from rabbet.core.drift.expected import Expectation, OtherRuntime
+from rabbet.core.drift.expected import Expectation, OtherRuntime, VersionOnly
 from rabbet.core.lock.select import as_wheel, needed, own_project
 from rabbet.core.model.finding import Finding
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import Lock, Selection, ToInstall, Unbuilt
 from rabbet.core.model.options import RecreateOptions
 from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime, Refusal
+from rabbet.core.needs.need import library_name
 from rabbet.core.progress import reading_files
+from rabbet.core.shell import quoted
 from rabbet.core.targets import target_of
 from rabbet.environment.create import own_parts
 from rabbet.environment.foreign import foreign_inventory
 from rabbet.environment.inspect import take_inventory
 from rabbet.environment.install_state import InstallState, own_install_state
 from rabbet.environment.known_files import KnownFiles, recall_files, remember_files
-from rabbet.errors import NoRuntime, NotObtained
+from rabbet.errors import EnvironmentFailed, NoRuntime, NotObtained
 from rabbet.runtimes.linking import linked_runtime
 from rabbet.workspace.result_cache import environment_state, recall_sound
 from rabbet.workspace.runtimes.choice import RuntimesHere, runtimes_here, to_be_obtained
 from rabbet.workspace.runtimes.pythons import chosen_runtime, interpreter_trouble, pythons_of
 from rabbet.workspace.selection import selected
 from rabbet.workspace.session import Session
+from rabbet.workspace.states import State
 
 __all__ = [
     "Comparison",
     "Question",
     "compared",
     "compared_elsewhere",
+    "compared_with_state",
     "corrected_libraries",
     "question",
 ]
@@ -96,12 +100,13 @@ class Comparison(Struct, frozen=True, kw_only=True):
         return compare(self.expected, self.inventory, around)
 
 
-def question(session: Session, options: RecreateOptions) -> Question:
-    """Read what is declared, locked and noted.
+def question(session: Session, options: RecreateOptions, state: State | None = None) -> Question:
+    """Read what is declared, locked and noted; the lock of another `state` may stand in for today's.
 
     Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `NoSolution`, `EnvironmentFailed`, `WrongUsage`.
     """
-    declaration, lock = session.declaration(), session.lock()
+    declaration = (state.declaration if state else None) or session.declaration()
+    lock = state.lock if state else session.lock()
     found = pythons_of(session)
     try:
         runtime = chosen_runtime(declaration, found, lock)
@@ -131,7 +136,7 @@ def question(session: Session, options: RecreateOptions) -> Question:
         ),
         project=included,
         editable=editable,
-        lock_stamp=session.project.lock_stamp(),
+        lock_stamp="" if state else session.project.lock_stamp(),
     )
 
 
@@ -192,6 +197,54 @@ def compared_elsewhere(asked: Question, place: Path, session: Session, *, deep: 
         strays=tuple(stray for stray in found.strays if not any(part.endswith(f"/{stray}") for part in own)),
     )
     return Comparison(expected=_expected(asked), inventory=inventory, state="")
+
+
+def compared_with_state(session: Session, state: State, *, deep: bool = False) -> Comparison:
+    """Compare the project's environment with another state than its lock: an older one, or what is installed.
+
+    Of what is installed somewhere the versions count, and not the project itself. From which lock the
+    environment was made tells nothing then. A `deep` look takes the hashes of a lock. Raises
+    `EnvironmentFailed` where there is no environment, or the lock does not serve this machine, `NoRuntime`;
+    a deep look what fetching raises too.
+    """
+    if not state.installed:
+        found = compared(_question_of_lock(session, state), session, deep=deep)
+        return replace(found, inventory=replace(found.inventory, lock_stamp="", selection=None))
+    declaration, interpreters = session.declaration(), pythons_of(session)
+    install_state = own_install_state(session.project.environment, session.machine.environments())
+    asked = Question(
+        declaration=declaration,
+        lock=state.lock,
+        found=interpreters,
+        runtime=chosen_runtime(declaration, interpreters, state.lock),
+        others=RuntimesHere(),
+        install_state=install_state,
+        selection=Selection(),
+        needed=(),
+        project=True,
+        editable=True,
+        lock_stamp="",
+    )
+    found = compared(asked, session)
+    own = library_name(declaration.name)
+    there = {name: one for name, one in found.inventory.libraries.items() if name != own}
+    known = tuple(VersionOnly(one) for one in state.lock.libraries if one.name != own)
+    return replace(
+        found,
+        expected=replace(found.expected, needed=known, chosen=None, is_installed=True),
+        inventory=replace(found.inventory, libraries=there, runtimes={}, lock_stamp="", selection=None),
+    )
+
+
+def _question_of_lock(session: Session, state: State) -> Question:
+    """The question by another lock than today's; where it does not serve here, nothing mends that."""
+    try:
+        return question(session, RecreateOptions(), state)
+    except NoRuntime:
+        raise
+    except EnvironmentFailed as error:
+        command = f"rabbet compare {quoted(state.name)} installed"
+        raise EnvironmentFailed(f"{state.name}: {error}", because=error.because, remedy=command) from error
 
 
 def _as_made_now(asked: Question) -> InstallState | None:

@@ -58,11 +58,14 @@ def run(arguments: Namespace, context: Context) -> int:
         return ExitCode.DONE
     if arguments.keep:
         return _keep(arguments, project.session, context)
-    if arguments.against is not None:
-        return _against(arguments, project, context)
+    if arguments.against and arguments.env:
+        raise WrongUsage(
+            "--env and --against are one question: `compare` takes two states",
+            remedy=f"rabbet compare {quoted(arguments.against)} {quoted(f'env:{arguments.env}')}",
+        )
     from rabbet.cli.views.drift import DriftView
 
-    found = project.drift(place=arguments.env, deep=arguments.deep)
+    found = project.drift(place=arguments.env, against=arguments.against, deep=arguments.deep)
     _present(DriftView(found), arguments, context)
     return ExitCode.NO if found.differs else ExitCode.DONE
 
@@ -110,17 +113,3 @@ def _keep(arguments: Namespace, session: "Session", context: Context) -> int:
     else:
         context.show(outcome(kept, arguments.keep, arguments.group, written=written, context=context))
     return ExitCode.DONE if written else ExitCode.NO
-
-
-def _against(arguments: Namespace, project: "Rabbet", context: Context) -> int:
-    """Tell in what the installed libraries differ from another state."""
-    from rabbet.cli.views.compare import CompareView
-
-    if arguments.deep:
-        raise WrongUsage(
-            "--deep holds files against the lock, and --against takes its place",
-            remedy="rabbet drift --deep",
-        )
-    compared = project.compare(arguments.against, "installed")
-    _present(CompareView(compared), arguments, context)
-    return ExitCode.NO if compared.differences else ExitCode.DONE

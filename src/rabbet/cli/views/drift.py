@@ -30,7 +30,8 @@ class DriftView(DriftDocument, frozen=True):
         if found.findings:
             style = context.style
             tones = {"breaks": style.bad, "differs": style.warning, "note": style.faint}
-            headings = ("finding", "library", "locked", "installed", "weight", "breaks")
+            held_against = "there" if found.installed_there else "locked"
+            headings = ("finding", "library", held_against, "installed", "weight", "breaks")
             strays = [one.files[0] for one in found.findings if one.reason is Reason.UNRECORDED]
             others = [one for one in found.findings if one.reason is not Reason.UNRECORDED]
             if others:
@@ -61,7 +62,7 @@ class DriftView(DriftDocument, frozen=True):
 
     def _way(self, finding: Finding) -> str:
         """What does away with a note, if anything does: the last line mends all else."""
-        if finding.weight is not Weight.NOTE or self.found.elsewhere:
+        if finding.weight is not Weight.NOTE or not self.found.may_be_mended:
             return ""
         command = command_for(finding, self.found.variant)
         return f"to mend that: {command}" if command else ""
@@ -71,7 +72,7 @@ def _to_keep(found: Drift) -> str:
     """The command that keeps what was installed by hand, with what came along; empty if nothing was."""
     along = {one.name for story in found.stories for one in (*story.along, *story.guessed)}
     names = [one.name for one in found.findings if is_by_hand(one) and one.name not in along]
-    if not names or found.elsewhere:
+    if not (names and found.may_be_mended):
         return ""
     shown = " ".join(quoted(name) for name in dict.fromkeys(names))
     return f"rabbet drift{variant_option(found.variant)} --keep {shown}"
@@ -102,11 +103,15 @@ def _since(fit: LockFit) -> str:
 def _outcome(found: Drift) -> str:
     if not found.differs:
         noted = ", apart from what is noted above" if found.findings else ""
+        if found.against:
+            return f"No drift from {found.against}: {count(found.compared, 'library')} as there{noted}."
         return no_drift_text(found.compared, noted)
     breaking = sum(finding.weight is Weight.BREAKS for finding in found.findings)
     severity = f", {breaking} of them breaking something" if breaking else ", nothing breaks"
     if found.elsewhere:
         return f"{count(len(found.findings), 'finding')} in {found.elsewhere}{severity}."
+    if found.against:
+        return f"{count(len(found.findings), 'finding')} against {found.against}{severity}."
     outcome = f"{count(len(found.findings), 'finding')}{severity}."
     mends = mends_of(found.findings)
     return f"{outcome} To mend: {mend_command(mends, found.variant)}" if mends else outcome

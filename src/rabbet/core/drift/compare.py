@@ -63,7 +63,8 @@ def compare(
     needed_by, other_lock = _needed_by(expected, inventory, moved), expected.has_other_lock(inventory)
     found = [_with_cause(finding, inventory, needed_by, other_lock=other_lock) for finding in found]
     found += stale(expected, inventory, [finding.name for finding in found if finding.left_over])
-    found += _untold(unmet, {finding.subject for finding in found})
+    if not expected.is_installed:
+        found += _untold(unmet, {finding.subject for finding in found})
     if around is not None:
         found += [finding for check in AROUND for finding in check(expected, around)]
     return tuple(sorted(found, key=lambda one: (_WEIGHTS.index(one.weight), one.name, one.kind)))

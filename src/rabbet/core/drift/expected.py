@@ -13,12 +13,18 @@ from packaging.version import Version
 from rabbet.core.declaration.model import Declaration
 from rabbet.core.lock import select
 from rabbet.core.model.inventory import Installed, Inventory
-from rabbet.core.model.lock import UNTOLD, Lock, LockedRuntime, Selection, ToInstall, Unbuilt
+from rabbet.core.model.lock import UNTOLD, Lock, LockedLibrary, LockedRuntime, Selection, ToInstall, Unbuilt
 from rabbet.core.model.runtime import Runtime
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need
 
-__all__ = ["Expectation", "OtherRuntime", "is_locked_version", "version_of"]
+__all__ = ["Expectation", "OtherRuntime", "VersionOnly", "is_locked_version", "version_of"]
+
+
+class VersionOnly(Struct, frozen=True):
+    """A library as it is installed somewhere: its version counts, and none of its files is known."""
+
+    locked: LockedLibrary
 
 
 class OtherRuntime(Struct, frozen=True, kw_only=True):
@@ -41,6 +47,7 @@ class Expectation(Struct, frozen=True, kw_only=True, dict=True):
     and `chosen` the version and the place of the interpreter that an environment made now would get. `others`
     are runtimes of other languages. Where nobody noted from which files an environment was made, their
     `origins_known` is false. `lock_stamp` is the lock's, and `everything` all groups and extras that it has.
+    What `is_installed` somewhere may be expected too: that its own requirements are not met is no difference.
     It has a `__dict__`, for it keeps who depends on what.
     """
 
@@ -48,13 +55,14 @@ class Expectation(Struct, frozen=True, kw_only=True, dict=True):
     python: SpecifierSet
     needs: tuple[Need, ...]
     runtime: LockedRuntime | None
-    needed: tuple[ToInstall, ...]
+    needed: tuple[ToInstall | VersionOnly, ...]
     target: Target
     chosen: tuple[Version, str] | None = None
     origins_known: bool = True
     others: tuple["OtherRuntime", ...] = ()
     lock_stamp: str = ""
     everything: Selection | None = None
+    is_installed: bool = False
 
     @classmethod
     def of(
@@ -115,7 +123,7 @@ class Expectation(Struct, frozen=True, kw_only=True, dict=True):
         """Whether an environment was made from another lock than this one."""
         return inventory.lock_stamp not in ("", self.lock_stamp)
 
-    def pairs(self, inventory: Inventory) -> Iterator[tuple[ToInstall, Installed]]:
+    def pairs(self, inventory: Inventory) -> Iterator[tuple[ToInstall | VersionOnly, Installed]]:
         """What is wanted and there."""
         for one in self.needed:
             installed = inventory.libraries.get(one.locked.name)
@@ -123,11 +131,11 @@ class Expectation(Struct, frozen=True, kw_only=True, dict=True):
                 yield one, installed
 
 
-def version_of(one: ToInstall) -> Version | None:
+def version_of(one: ToInstall | VersionOnly) -> Version | None:
     """The version that is wanted, if it is known before it is built."""
     return None if one.locked.version == UNTOLD else one.locked.version
 
 
-def is_locked_version(one: ToInstall, installed: Installed) -> bool:
+def is_locked_version(one: ToInstall | VersionOnly, installed: Installed) -> bool:
     """Whether the version is the locked one; that of sources which are being worked on changes with them."""
     return installed.version == one.locked.version or (isinstance(one, Unbuilt) and one.local)

@@ -1,5 +1,6 @@
 """From which of the locked files a library was installed, and whether that is the one that is wanted."""
 
+from rabbet.core.drift.expected import VersionOnly
 from rabbet.core.file_name import BadFileName, parse_wheel_name
 from rabbet.core.model.finding import Kind
 from rabbet.core.model.inventory import Installed
@@ -8,8 +9,10 @@ from rabbet.core.model.lock import LockedArchive, LockedWheel, ToInstall, Unbuil
 __all__ = ["other_file", "other_origin", "wheel_taken"]
 
 
-def other_origin(one: ToInstall, installed: Installed) -> Kind | None:
+def other_origin(one: ToInstall | VersionOnly, installed: Installed) -> Kind | None:
     """In what the origin of something that Rabbet installed differs from the locked one, if it does."""
+    if isinstance(one, VersionOnly):
+        return None
     if isinstance(one, Unbuilt):
         if one.digest in ("", installed.build):  # nobody looked at what it is built from here
             return None
@@ -21,9 +24,9 @@ def other_origin(one: ToInstall, installed: Installed) -> Kind | None:
     )
 
 
-def other_file(one: ToInstall, installed: Installed) -> Kind | None:
+def other_file(one: ToInstall | VersionOnly, installed: Installed) -> Kind | None:
     """The same of what another installer installed, by the tags that its wheel had; they may not be there."""
-    if isinstance(one, Unbuilt) or not installed.tags:
+    if isinstance(one, Unbuilt | VersionOnly) or not installed.tags:
         return None
     taken = wheel_taken(one, installed)
     if taken is None:
