@@ -237,7 +237,8 @@ class Environments(ProgramCase):
         (other / ".venv" / "bin" / "python").unlink()
         found = self.rabbet("run", "python", "-c", LIST).json()["environments"]
         states = [(one["project"], one["state"], one["active"], one["groups"]) for one in found]
-        expected = [("hivescale", "fits", True, None), ("other", "its interpreter is gone", False, None)]
+        gone = "its interpreter bin/python is gone"
+        expected = [("hivescale", "fits", True, None), ("other", gone, False, None)]
         self.assertEqual(states, expected)
         self.assertGreater(found[0]["shared_size"], 0)
         self.assertIn("2 environments on this machine; as locked: 1.", self.rabbet("envs").out)

@@ -42,6 +42,11 @@ class SourceEntry(Struct, frozen=True, kw_only=True):
     only: tuple[str, ...] = ()
     fresh_for: int = 0
 
+    @property
+    def facts(self) -> list[str]:
+        """What of it bears on a lock."""
+        return [self.name, self.url, *sorted(self.only)]
+
 
 class Section(Struct, frozen=True, order=True):
     """A part of the declaration with requirements of its own, by its normalized name.
@@ -222,68 +227,41 @@ class Declaration(Struct, frozen=True, kw_only=True):
         )
 
     def fingerprint(self) -> str:
-        """A digest of all that bears on the lock, and of nothing else (order and comments do not)."""
-        content = {**self._wishes(), **self._surroundings(), **self._own_build()}
-        text = json.dumps(content, sort_keys=True, separators=(",", ":"))
+        """A digest of all that bears on the lock, and of nothing else (order and comments do not).
+
+        A field counts unless it is named here as one that does not; one that is not set leaves no trace, so
+        that a lock stays up to date when declarations get a new field.
+        """
+        fields = (name for name in self.__struct_fields__ if name not in _NOT_ON_LOCK)
+        content = {name: getattr(self, name) for name in fields}
+        content = {name: value for name, value in content.items() if value != getattr(_EMPTY, name)}
+        if self.build_system and (self.told or "name" not in self.by_build):
+            content["name"] = library_name(self.name)  # its build is locked under that
+        in_order = {"sources": [one.facts for one in self.sources]}  # the first one is asked first
+        text = json.dumps(_plain(content) | in_order, sort_keys=True, separators=(",", ":"))
         return "sha256:" + hashlib.sha256(text.encode()).hexdigest()
 
-    def _wishes(self) -> dict[str, object]:
-        """What is asked for, and from where."""
-        content: dict[str, object] = {
-            "python": str(self.python),
-            "requirements": sorted({str(r) for r in self.needs}),
-            "groups": _texts(self.groups),
-            "sources": [[source.name, source.url, *sorted(source.only)] for source in self.sources],
-        }
-        if self.extras:
-            content["extras"] = _texts(self.extras)
-        if self.local:
-            content["local"] = sorted(self.local.items())
-        if self.build_from_source:
-            content["build-from-source"] = sorted(self.build_from_source)
-        if self.targets or self.pythons:
-            content["targets"] = [sorted(self.targets), sorted(self.pythons), sorted(self.baselines.items())]
-        if self.same_versions:
-            content["newest"] = "same"
-        if self.as_of:
-            content["as-of"] = self.as_of
-        return content
 
-    def _surroundings(self) -> dict[str, object]:
-        """What bounds and mends what others ask for, and the other languages."""
-        content: dict[str, object] = {}
-        if self.limits or self.without or self.corrections:
-            content["limits"] = sorted(str(limit) for limit in self.limits)
-            content["without"] = sorted(self.without)
-            content["corrections"] = sorted(str(correction) for correction in self.corrections)
-        if self.runtimes:
-            content["runtimes"] = sorted(str(runtime) for runtime in self.runtimes)
-            content["languages"] = [one.facts for _, one in sorted(self.languages.items())]
-        if self.runtimes or self.catalogues:  # from there a Python can be had, too
-            content["catalogues"] = sorted([one.name, one.url, one.registry] for one in self.catalogues)
-        return content
+_EMPTY = Declaration(name="", python=SpecifierSet(), needs=(), groups={}, sources=())
+_NOT_ON_LOCK = ("name", "version", "dynamic", "variants", "team_builds", "census", "system")
 
-    def _own_build(self) -> dict[str, object]:
-        """How the project itself and others are built."""
-        content: dict[str, object] = {}
-        if not self.editable:
-            content["editable"] = False
-        if self.builds:
-            content["builds"] = sorted([name, one.facts] for name, one in self.builds.items())
-        if self.by_build:
-            content["told"] = self.told.state if self.told else ""
-        if self.build_system:
-            asked = sorted({str(need) for need in self.build_system.requires})
-            content["build"] = [self.build_system.backend, list(self.build_system.backend_path), asked]
-            if self.told or "name" not in self.by_build:
-                content["name"] = library_name(self.name)  # its build is locked under that
-        return content
+
+def _plain(content: Mapping[str, object]) -> dict[str, object]:
+    """A mapping in plain values, the same for the same content; its order does not count."""
+    return {str(name): _plain_value(value) for name, value in content.items()}
+
+
+def _plain_value(value: object) -> object:
+    if hasattr(value, "facts"):
+        return value.facts
+    if isinstance(value, Mapping):
+        return _plain(value)
+    if type(value) in (tuple, frozenset):
+        values = [_plain_value(one) for one in value]  # type: ignore[attr-defined]
+        return sorted({one if isinstance(one, str) else json.dumps(one, sort_keys=True) for one in values})
+    return str(value)
 
 
 def allows_minor(python: SpecifierSet, minor: str) -> bool:
     """Whether a constraint admits the latest patches of a version such as `3.12`."""
     return python.contains(f"{minor}.{LATEST_PATCH}", prereleases=True)
-
-
-def _texts(requirements: Mapping[str, tuple[Need, ...]]) -> dict[str, list[str]]:
-    return {name: sorted({str(one) for one in content}) for name, content in requirements.items()}

@@ -49,6 +49,11 @@ class Told(Struct, frozen=True, kw_only=True):
     extras: tuple[NormalizedName, ...]
     state: str
 
+    @property
+    def facts(self) -> str:
+        """What it follows from."""
+        return self.state
+
 
 class BuildSystem(Struct, frozen=True, kw_only=True):
     """How a source tree is built (PEP 517, 518).
@@ -60,3 +65,8 @@ class BuildSystem(Struct, frozen=True, kw_only=True):
     requires: tuple[Need, ...]
     backend: str
     backend_path: tuple[str, ...] = ()
+
+    @property
+    def facts(self) -> list[object]:
+        """All of it in a form that is the same for the same content."""
+        return [self.backend, list(self.backend_path), sorted({str(need) for need in self.requires})]

@@ -168,7 +168,9 @@ def interpreter_trouble(
     known = read_configuration(root).python
     link = root / "bin" / "python"
     if not link.exists():
-        return ReasonWith(Reason.INTERPRETER_GONE, str(link.readlink() if link.is_symlink() else link))
+        return ReasonWith(
+            Reason.INTERPRETER_GONE, str(link.readlink()) if link.is_symlink() else "bin/python"
+        )
     real = os.path.realpath(link)
     one = next((one for one in found if one.executable == real), None)
     if one is None or not link.is_symlink():
