@@ -7,6 +7,7 @@ from pathlib import Path
 
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec.structs import replace
 from packaging.specifiers import SpecifierSet
 
 from rabbet.core.declaration.edit import Change, Edit
@@ -62,8 +63,10 @@ class Changing(unittest.TestCase):
                 kinds = [kind for kind in ("group", "extra", "variant") if kind in case]
                 section = Section(kinds[0], case[kinds[0]]) if kinds else None
                 edits = [
-                    Edit(
-                        verb=verb, what=what, value=value, section=section, exactly=case.get("exactly", False)
+                    replace(
+                        Edit.given(verb, what, value, section),
+                        section=section,
+                        exactly=case.get("exactly", False),
                     )
                     for verb in ("retract", "declare")
                     for what, values in case.get(verb, {}).items()

@@ -178,7 +178,7 @@ def _bill(name: str) -> str:
 
 def _edited(name: str) -> str:
     before = '[project]\nname = "hivescale"\n'
-    return apply(before, [Edit(verb="declare", what="local", value=f"combframe={name}")])[0]
+    return apply(before, [Edit(verb="declare", what="local", name="combframe", value=name)])[0]
 
 
 def _sheet(name: str) -> str:

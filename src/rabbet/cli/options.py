@@ -208,15 +208,12 @@ def edits_of(verb: "Verb", arguments: Namespace) -> "list[Edit]":
     for what in ("runtime", *(key.entry for key in KEYS if key.option(verb)), "own-version"):
         place = section if what == "runtime" else None
         given = getattr(arguments, what.replace("-", "_"), None)
-        values = [""] if given is True else _values(given or None)
-        edits += [Edit(verb=verb, what=what, value=one, section=place) for one in values]
+        values = [""] if given is True else [given] if isinstance(given, str) else given or []
+        for one in values:
+            if isinstance(one, str):
+                edits.append(Edit.given(verb, what, one, place))
+            else:  # a pair
+                edits.append(Edit(verb=verb, what=what, name=one[0], value=one[1]))
     if verb == "retract" and section is not None and not edits:
         edits.append(Edit(verb="retract", what="section", section=section))
     return edits
-
-
-def _values(given: str | list[str] | list[list[str]] | None) -> list[str]:
-    """What an option was given: a text, several, or pairs of a name and a place."""
-    if isinstance(given, str):
-        return [given]
-    return [one if isinstance(one, str) else "=".join(one) for one in given or ()]

@@ -1,6 +1,5 @@
 """Changing the keys of `[tool.rabbet]` in a declaration's text, each by its shape."""
 
-import re
 from collections.abc import Callable, Iterable, Mapping
 
 import tomlkit
@@ -28,36 +27,34 @@ from rabbet.formats.toml_document import (
 
 __all__ = ["change_key"]
 
-_NAMED = re.compile(r"([A-Za-z0-9][A-Za-z0-9._-]*)=(.+)\Z")
-
 
 def change_key(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
     """Declare or retract an entry of a key. Raises `WrongUsage` for what is not there to be retracted."""
     key = key_of(edit.what)
     change = _OWN.get((edit.verb, key.name)) or _SHAPES[edit.verb, key.shape]
-    return change(document, key, edit.value)
+    return change(document, key, edit)
 
 
-def _declare_listed(document: tomlkit.TOMLDocument, key: Key, value: str) -> Iterable[Change]:
+def _declare_listed(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[Change]:
     """Add a text to a list."""
     array = settings_list(document, key.name)
-    known = [str(one) for one in array if library_name(str(one)) == library_name(value)]
+    known = [str(one) for one in array if library_name(str(one)) == library_name(edit.value)]
     if not known:
-        array.append(value)
-    return [Change(place=key.place, before=known[0] if known else "", after=(known or [value])[0])]
+        array.append(edit.value)
+    return [Change(place=key.place, before=known[0] if known else "", after=(known or [edit.value])[0])]
 
 
-def _retract_listed(document: tomlkit.TOMLDocument, key: Key, value: str) -> Iterable[Change]:
+def _retract_listed(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[Change]:
     settings = settings_of(document)
     known = [library_name(str(one)) for one in settings.get(key.name, [])]
-    if library_name(value) not in known:
-        raise absent(f"'{value}' is not declared among the {key.name}", known)
-    return _removed(document, key, [known.index(library_name(value))])
+    if library_name(edit.value) not in known:
+        raise absent(f"'{edit.value}' is not declared among the {key.name}", known)
+    return _removed(document, key, [known.index(library_name(edit.value))])
 
 
-def _declare_bound(document: tomlkit.TOMLDocument, key: Key, value: str) -> Iterable[Change]:
+def _declare_bound(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[Change]:
     """Add bounds of a library, in place of those that it has under the same marker."""
-    given = parse_requirement(value)
+    given = parse_requirement(edit.value)
     array = settings_list(document, key.name)
     named = entries_of(array, given.name)
     entries = [number for number in named if parse_requirement(str(array[number])).marker == given.marker]
@@ -70,11 +67,11 @@ def _declare_bound(document: tomlkit.TOMLDocument, key: Key, value: str) -> Iter
     return [Change(place=key.place, before=before, after=written)]
 
 
-def _retract_bound(document: tomlkit.TOMLDocument, key: Key, value: str) -> Iterable[Change]:
+def _retract_bound(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[Change]:
     array = settings_of(document).get(key.name, tomlkit.array())
-    entries = entries_of(array, parse_requirement(value).name)
+    entries = entries_of(array, parse_requirement(edit.value).name)
     if not entries:
-        raise absent(f"'{value}' is not declared among the {key.name}", array)
+        raise absent(f"'{edit.value}' is not declared among the {key.name}", array)
     return _removed(document, key, entries)
 
 
@@ -89,44 +86,39 @@ def _removed(document: tomlkit.TOMLDocument, key: Key, numbers: list[int]) -> li
     return changes
 
 
-def _declare_named(document: tomlkit.TOMLDocument, key: Key, value: str) -> Iterable[Change]:
-    """Set what stands for a name in a table; given is `NAME=TEXT`."""
-    name, _, text = value.partition("=")
+def _declare_named(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[Change]:
+    """Set what stands for a name in a table."""
     table = made(made_settings(document), key.name)
-    return [set_text(table, written_name(table, name), text, key.place)]
+    return [set_text(table, written_name(table, edit.name or ""), edit.value, key.place)]
 
 
-def _retract_named(document: tomlkit.TOMLDocument, key: Key, value: str) -> Iterable[Change]:
+def _retract_named(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[Change]:
     table = settings_of(document).get(key.name, {})
-    name = written_name(table, value)
+    name = written_name(table, edit.name or "")
     if name not in table:
-        raise absent(f"no {key.listed or key.entry} of '{value}' is declared", table)
+        raise absent(f"no {key.listed or key.entry} of '{edit.name}' is declared", table)
     change = unset(table, name, key.place)
     if not table:
         del settings_of(document)[key.name]
     return [change]
 
 
-def _declare_text(document: tomlkit.TOMLDocument, key: Key, value: str) -> Iterable[Change]:
-    return [set_text(made_settings(document), key.name, value, "tool.rabbet")]
+def _declare_text(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[Change]:
+    return [set_text(made_settings(document), key.name, edit.value, "tool.rabbet")]
 
 
-def _retract_text(document: tomlkit.TOMLDocument, key: Key, value: str) -> Iterable[Change]:  # noqa: ARG001
+def _retract_text(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[Change]:  # noqa: ARG001
     settings = settings_of(document)
     if key.name not in settings:
         raise absent(f"no {key.entry} is declared")
     return [unset(settings, key.name, "tool.rabbet")]
 
 
-def _declare_place(document: tomlkit.TOMLDocument, key: Key, value: str) -> Iterable[Change]:
-    """Add a place, or change where the one of that name lies.
-
-    Given is `NAME=URL_OR_FOLDER`; one without a name is called `main`.
-    """
-    named = _NAMED.match(value)
-    name, url = named.groups() if named else ("main", value)
+def _declare_place(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[Change]:
+    """Add a place, or change where the one of that name lies; one without a name is called `main`."""
+    name, url = edit.name or "main", edit.value
     present = [one.get("url") for one in settings_of(document).get(key.name, [])]
-    if present and not named and value not in present:
+    if present and not edit.name and url not in present:
         raise WrongUsage(
             f"a {key.entry} is declared already, so another one needs a name",
             because=[f"there are: {', '.join(str(one) for one in present)}"],
@@ -148,51 +140,51 @@ def _declare_place(document: tomlkit.TOMLDocument, key: Key, value: str) -> Iter
     return [Change(place=place, after=url)]
 
 
-def _retract_place(document: tomlkit.TOMLDocument, key: Key, value: str) -> Iterable[Change]:
+def _retract_place(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[Change]:
     """Take out a place by its name."""
     entries = settings_of(document).get(key.name, [])
     names = [str(entry.get("name")) for entry in entries]
-    if value not in names:
-        raise absent(f"there is no {key.entry} '{value}'", names)
-    number = names.index(value)
+    if edit.name not in names:
+        raise absent(f"there is no {key.entry} '{edit.name}'", names)
+    number = names.index(edit.name)
     before = str(entries[number].get("url", ""))
     del entries[number]
     if not entries:
         del settings_of(document)[key.name]
-    return [Change(place=f"{key.place}, {value}", before=before)]
+    return [Change(place=f"{key.place}, {edit.name}", before=before)]
 
 
-def _retract_correction(document: tomlkit.TOMLDocument, key: Key, value: str) -> Iterable[Change]:
+def _retract_correction(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[Change]:
     """Take out a correction by what it applies to, such as `nectarplot==2.1`."""
     table = settings_of(document).get(key.name, {})
-    wanted = parse_requirement(value)
+    wanted = parse_requirement(edit.value)
     keys = [one for one in table if parse_requirement(one) == wanted]
     if not keys:
-        raise absent(f"there is no correction of '{value}'", table)
+        raise absent(f"there is no correction of '{edit.value}'", table)
     del table[keys[0]]
     if not table:
         del settings_of(document)[key.name]
     return [Change(place=key.place, before=keys[0])]
 
 
-def _declare_newest(document: tomlkit.TOMLDocument, key: Key, value: str) -> Iterable[Change]:
+def _declare_newest(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[Change]:
     """`same`, or `each`, which is what counts where nothing is written."""
-    if value != "each":
-        return [set_text(made_settings(document), key.name, value, "tool.rabbet")]
+    if edit.value != "each":
+        return [set_text(made_settings(document), key.name, edit.value, "tool.rabbet")]
     settings = settings_of(document)
     return [unset(settings, key.name, "tool.rabbet")] if key.name in settings else []
 
 
-def _declare_census(document: tomlkit.TOMLDocument, key: Key, value: str) -> Iterable[Change]:
-    """`every=recreate`, or `every=never`, which takes out what was written."""
-    name, _, text = value.partition("=")
-    if text != "never":
-        return [set_text(made(made_settings(document), key.name), name, text, key.place)]
+def _declare_census(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[Change]:
+    """`every` is `recreate`, or `never`, which takes out what was written."""
+    name = edit.name or ""
+    if edit.value != "never":
+        return [set_text(made(made_settings(document), key.name), name, edit.value, key.place)]
     table = settings_of(document).get(key.name, {})
     return [unset(table, name, key.place)] if name in table else []
 
 
-_Way = Callable[[tomlkit.TOMLDocument, Key, str], Iterable[Change]]
+_Way = Callable[[tomlkit.TOMLDocument, Key, Edit], Iterable[Change]]
 _SHAPES: Mapping[tuple[str, Shape], _Way] = {
     ("declare", Shape.NAMES): _declare_listed,
     ("retract", Shape.NAMES): _retract_listed,

@@ -31,7 +31,7 @@ def edits_for(
             Edit(verb="declare", what="runtime", value=f"python=={suggestion.runtime}.*", section=section)
         )
     if suggestion.baseline:
-        found.append(Edit(verb="declare", what="baseline", value=suggestion.baseline))
+        found.append(Edit.given("declare", "baseline", suggestion.baseline))
     if suggestion.left_out:
         found.append(Edit(verb="retract", what="target", value=suggestion.left_out))
     return tuple(found)
@@ -71,7 +71,7 @@ def section_option(section: Section | None) -> str:
 def _command(edit: Edit) -> str:
     option = "" if edit.what in ("library", "section") else f" --{edit.what}"
     exactly = " --exactly" if edit.exactly else ""
-    value = f" {quoted(edit.value)}" if edit.value else ""
+    value = f" {quoted(edit.text)}" if edit.text else ""
     return f"rabbet {edit.verb}{section_option(edit.section)}{exactly}{option}{value}"
 
 

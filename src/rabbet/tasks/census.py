@@ -172,9 +172,9 @@ def send_every(session: Session, when: str, remote: str | None) -> Edited:
 
     Who declares it agrees to it on this machine. Raises what `change` raises.
     """
-    edits = [Edit(verb="declare", what="census", value=f"every={when}")]
+    edits = [Edit(verb="declare", what="census", name="every", value=when)]
     if remote is not None and when != "never":
-        edits.append(Edit(verb="declare", what="census", value=f"remote={remote}"))
+        edits.append(Edit(verb="declare", what="census", name="remote", value=remote))
     edited = change(session, edits)
     answer(session, agreed=True if when != "never" else None)
     return edited

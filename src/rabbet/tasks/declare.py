@@ -127,10 +127,10 @@ def _check(edit: Edit) -> None:
     """Raise `WrongUsage` for a platform or a baseline that does not exist."""
     if edit.verb == "declare" and edit.what == "target" and edit.value not in PLATFORMS:
         raise WrongUsage(f"'{edit.value}' is no target", because=[f"known are: {', '.join(PLATFORMS)}"])
-    library, _, version = edit.value.partition("=")
-    if edit.verb == "declare" and edit.what == "baseline" and not (library in BASELINES and version):
+    known = edit.name in BASELINES and edit.value
+    if edit.verb == "declare" and edit.what == "baseline" and not known:
         raise WrongUsage(
-            f"'{edit.value}' is no baseline",
+            f"'{edit.text}' is no baseline",
             because=[f"known are: {', '.join(f'{key}={value}' for key, value in BASELINES.items())}"],
         )
 
@@ -142,7 +142,7 @@ def _with_place(edit: Edit, session: Session) -> Edit:
     """
     if (edit.verb, edit.what) != ("declare", "local"):
         return edit
-    name, _, given = edit.value.partition("=")
+    name, given = edit.name or "", edit.value
     folder = path_named(given, session.machine.folder)
     if not is_name(name):
         raise WrongUsage(f"'{name[:60]}' is not a library's name")
@@ -160,7 +160,7 @@ def _with_place(edit: Edit, session: Session) -> Edit:
         raise WrongUsage(f"{folder} is no checkout of {name}", because=[f"it says that it is {told}"])
     kept = given.startswith("~") or Path(given).is_absolute()
     path = given if kept else Path(os.path.relpath(folder, session.project.folder)).as_posix()
-    return replace(edit, value=f"{name}={path}")
+    return replace(edit, value=path)
 
 
 def _served_unnamed(session: Session, declaration: Declaration, edits: Sequence[Edit]) -> Iterator[Edit]:
