@@ -21,6 +21,7 @@ LAYERS = [
     "core",
     "disk",
     "work",
+    "archives",
     "formats",
     "git",
     "sources",

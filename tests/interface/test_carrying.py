@@ -10,10 +10,10 @@ import tarfile
 import zipfile
 from pathlib import Path
 
+from rabbet.archives.pack import pack_folder
 from rabbet.demo.libraries import RELEASES, MadeUp
 from rabbet.demo.runtimes import LANGUAGE, shelf
 from rabbet.demo.stand_in import StandIn
-from rabbet.exports.packing import pack_folder
 from rabbet.sources.file_reader import FileReader
 from rabbet.sources.static_pages import StaticPagesSource
 from tests.support.program import ProgramCase

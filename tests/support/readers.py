@@ -9,6 +9,7 @@ from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
+from rabbet.archives.unpack import unpack_archive
 from rabbet.core.declaration.edit import Edit
 from rabbet.core.file_name import BadFileName, parse_file_name
 from rabbet.core.lock.select import needed
@@ -55,7 +56,6 @@ from rabbet.formats.toml import parse_toml
 from rabbet.sources.archive_metadata import metadata_in, sdist_metadata_in
 from rabbet.sources.http.credentials import Credentials
 from rabbet.sources.pages import Pages
-from rabbet.store.archives import unpack_archive
 from rabbet.store.blob_cache import BlobCache
 from rabbet.store.environments import NAME_FILE, Environments
 from rabbet.store.unpack import digests_in, unpack_wheel

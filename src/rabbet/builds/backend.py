@@ -8,11 +8,11 @@ from pathlib import Path
 from stat import S_ISREG
 from tempfile import mkdtemp
 from typing import NewType
-from zipfile import ZipFile
 
 from msgspec import Struct
 from packaging.requirements import InvalidRequirement
 
+from rabbet.archives.zip_reading import BROKEN_ZIP, opened_zip
 from rabbet.builds import hook_caller
 from rabbet.builds.missing import missing_in
 from rabbet.core.limits import MOST_METADATA, UNREADABLE
@@ -22,7 +22,6 @@ from rabbet.core.progress import Observer
 from rabbet.disk.regular_file import is_there, read_regular
 from rabbet.errors import BuildFailed
 from rabbet.formats.requirement import read_requirement
-from rabbet.formats.zip_archive import BROKEN_ZIP, check_directory
 from rabbet.work.supervised import build_environ, run_supervised
 
 __all__ = ["Backend", "Workplace"]
@@ -127,12 +126,10 @@ class Backend:
         wheel that can't be read is refused elsewhere.
         """
         place = os.fsencode(self._place.root)
-        with suppress(OSError, *BROKEN_ZIP), wheel.open("rb") as file:
-            check_directory(file)
-            with ZipFile(file) as archive:
-                code = [one for one in archive.infolist() if one.filename.endswith((".py", ".pth"))]
-                small = [one for one in code if one.file_size <= _LARGEST_LOOKED_AT]
-                return not any(place in archive.read(one) for one in small[:_MOST_LOOKED_AT])
+        with suppress(OSError, *BROKEN_ZIP), wheel.open("rb") as file, opened_zip(file) as archive:
+            code = [one for one in archive.infolist() if one.filename.endswith((".py", ".pth"))]
+            small = [one for one in code if one.file_size <= _LARGEST_LOOKED_AT]
+            return not any(place in archive.read(one) for one in small[:_MOST_LOOKED_AT])
         return True
 
     def _folder(self, name: str) -> Path:

@@ -5,6 +5,7 @@ from pathlib import Path
 
 from msgspec import Struct
 
+from rabbet.archives.unpack import unpack_archive
 from rabbet.core.limits import MOST_BY_HAND
 from rabbet.core.model.build import BuildSystem
 from rabbet.core.model.lock import BuildSource, LockedCheckout, LockedCommit, LockedFile
@@ -13,7 +14,6 @@ from rabbet.disk.regular_file import read_regular
 from rabbet.errors import BuildFailed, IntegrityFailed
 from rabbet.formats.build_system import read_build_system
 from rabbet.git.remote_repository import RemoteRepository
-from rabbet.store.archives import unpack_archive
 from rabbet.store.store import Store
 
 __all__ = ["Origins", "SourceCode", "open_sources_of"]

@@ -1,17 +1,14 @@
 """A made-up release → a wheel (PEP 427) or a source archive (PEP 643), the same bytes every time."""
 
-import gzip
-import hashlib
 import io
 import json
-import tarfile
-import zipfile
 from collections.abc import Iterable
 from functools import cache
 from pathlib import Path
 
+from rabbet.archives.pack import Packed, write_tar, write_zip
 from rabbet.demo.libraries import RELEASES, MadeUp
-from rabbet.formats.record import RecordRow, write_record
+from rabbet.formats.record import with_record
 
 __all__ = ["build_archive", "build_file", "metadata_of", "write_files"]
 
@@ -31,13 +28,10 @@ def _build_sdist(release: MadeUp) -> bytes:
         f"{release.name}.py": release.source(),
         **dict(release.more),
     }
-    unpacked = io.BytesIO()
-    with tarfile.open(fileobj=unpacked, mode="w") as archive:
-        for path, text in contents.items():
-            member = tarfile.TarInfo(f"{release.stem}/{path}")
-            member.size = len(text.encode())
-            archive.addfile(member, io.BytesIO(text.encode()))
-    return gzip.compress(unpacked.getvalue(), mtime=0)
+    packed = io.BytesIO()
+    members = [Packed(f"{release.stem}/{path}", text.encode()) for path, text in contents.items()]
+    write_tar(packed, members, level=9)
+    return packed.getvalue()
 
 
 def _declaration(release: MadeUp) -> str:
@@ -65,17 +59,8 @@ def _build_wheel(release: MadeUp) -> bytes:
 
 def build_archive(info: str, contents: dict[str, bytes]) -> bytes:
     """An archive with these files and a `RECORD` of them in the folder `info`."""
-    rows = [
-        RecordRow(path, hashlib.sha256(body).hexdigest(), len(body), "sha256")
-        for path, body in contents.items()
-    ]
-    record = write_record([*rows, RecordRow(f"{info}/RECORD")]).encode()
     buffer = io.BytesIO()
-    with zipfile.ZipFile(buffer, "w", zipfile.ZIP_STORED) as archive:
-        for path, body in [*sorted(contents.items()), (f"{info}/RECORD", record)]:
-            entry = zipfile.ZipInfo(path, _DAY)
-            entry.external_attr = 0o644 << 16
-            archive.writestr(entry, body)
+    write_zip(buffer, [Packed(path, body) for path, body in with_record(contents, info)], day=_DAY)
     return buffer.getvalue()
 
 

@@ -4,15 +4,14 @@ Their programs are small scripts that print what they are.
 """
 
 import base64
-import gzip
 import hashlib
 import io
 import json
-import tarfile
 from collections.abc import Mapping, Sequence
 
 from packaging.version import Version
 
+from rabbet.archives.pack import Packed, write_tar
 from rabbet.core.model.runtime import RuntimeArchive, RuntimeOffer
 from rabbet.core.targets import PLATFORMS
 from rabbet.formats.runtime_catalogue import catalogue_text
@@ -38,13 +37,11 @@ def program_text(name: str, version: str, distributor: str = "apiary") -> str:
 
 def build_runtime(folder: str, programs: Mapping[str, str]) -> bytes:
     """An archive with programs in `FOLDER/bin`, the same bytes every time."""
-    unpacked = io.BytesIO()
-    with tarfile.open(fileobj=unpacked, mode="w") as archive:
-        for name, text in programs.items():
-            member = tarfile.TarInfo(f"{folder}/bin/{name}")
-            member.size, member.mode = len(text.encode()), 0o755
-            archive.addfile(member, io.BytesIO(text.encode()))
-    return gzip.compress(unpacked.getvalue(), mtime=0)
+    packed = io.BytesIO()
+    contents = {f"{folder}/bin/{name}": text.encode() for name, text in programs.items()}
+    members = (Packed(place, content, executable=True) for place, content in contents.items())
+    write_tar(packed, members, level=9)
+    return packed.getvalue()
 
 
 def shelf(versions: Sequence[str]) -> dict[str, bytes]:

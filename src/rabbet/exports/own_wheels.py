@@ -4,8 +4,6 @@ They serve the platform and the version of Python that this Rabbet runs with. Th
 same bytes.
 """
 
-import hashlib
-import zipfile
 from collections.abc import Iterator
 from contextlib import suppress
 from importlib.metadata import Distribution, PackageNotFoundError, distribution
@@ -14,13 +12,13 @@ from pathlib import Path
 from packaging.requirements import InvalidRequirement
 
 import rabbet
+from rabbet.archives.pack import Packed, write_zip
 from rabbet.core.needs.need import Need, library_name
 from rabbet.errors import EnvironmentFailed
-from rabbet.formats.record import RecordRow, write_record
+from rabbet.formats.record import with_record
 
 __all__ = ["own_needs", "own_wheels"]
 
-_DAY = (2020, 1, 1, 0, 0, 0)
 _OF_INSTALLATION = ("RECORD", "INSTALLER", "REQUESTED", "direct_url.json")  # files that no wheel has
 
 
@@ -108,14 +106,5 @@ def _contents(one: Distribution) -> Iterator[tuple[str, bytes]]:
 def _write(path: Path, contents: dict[str, bytes], one: Distribution) -> None:
     """Write an archive with these files and their record."""
     info = f"{library_name(one.metadata['Name']).replace('-', '_')}-{one.version}.dist-info"
-    rows = [
-        RecordRow(place, hashlib.sha256(body).hexdigest(), len(body), "sha256")
-        for place, body in contents.items()
-    ]
-    record = write_record([*rows, RecordRow(f"{info}/RECORD")])
-    with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as archive:
-        for place, body in [*sorted(contents.items()), (f"{info}/RECORD", record.encode())]:
-            entry = zipfile.ZipInfo(place, _DAY)
-            entry.external_attr = 0o644 << 16
-            entry.compress_type = zipfile.ZIP_DEFLATED
-            archive.writestr(entry, body, compresslevel=1)  # it is unpacked once, and made at each carrying
+    members = (Packed(place, body) for place, body in with_record(contents, info))
+    write_zip(path, members, level=1)  # it is unpacked once, and made at each carrying

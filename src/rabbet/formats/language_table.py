@@ -5,9 +5,9 @@ from collections.abc import Mapping
 
 from packaging.specifiers import SpecifierSet
 
+from rabbet.archives.places import is_inside
 from rabbet.core.model.language import PLACEHOLDER, Language, is_language
 from rabbet.errors import NotUnderstood
-from rabbet.formats.archive_bounds import is_inside
 from rabbet.formats.requirement import parse_versions
 from rabbet.formats.toml import Table
 

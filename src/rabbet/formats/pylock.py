@@ -14,6 +14,7 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
+from rabbet.archives.places import ARCHIVE_ENDINGS, is_inside
 from rabbet.core.file_name import BadFileName, parse_wheel_name
 from rabbet.core.limits import LONGEST_TEXT, beyond, is_size
 from rabbet.core.model.language import is_language
@@ -35,7 +36,6 @@ from rabbet.core.needs.need import is_name, library_name
 from rabbet.core.needs.wording import specifiers_text
 from rabbet.errors import NotUnderstood
 from rabbet.formats.address import NotAnAddress, parse_address
-from rabbet.formats.archive_bounds import ARCHIVE_ENDINGS, is_inside
 from rabbet.formats.build_system import read_build_options
 from rabbet.formats.requirement import check_marker, is_digest, is_sha256, parse_specifiers
 from rabbet.formats.told import read_told, told_line

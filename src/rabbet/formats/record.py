@@ -4,13 +4,13 @@ import base64
 import csv
 import hashlib
 import io
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator, Mapping
 
 from msgspec import Struct
 
 from rabbet.core.limits import LONGEST_LINE, MOST_ROWS
 
-__all__ = ["STRONG", "RecordRow", "read_record", "write_record"]
+__all__ = ["STRONG", "RecordRow", "read_record", "with_record", "write_record"]
 
 STRONG = ("sha256", "sha384", "sha512")  # hashes that a file can be known by
 _MOST_DIGITS = 20  # of a size
@@ -66,6 +66,17 @@ def write_record(rows: Iterable[RecordRow]) -> str:
         digest = "" if row.digest is None else f"{row.algorithm}={_base64(row.digest)}"
         writer.writerow([row.path, digest, "" if row.size is None else row.size])
     return output.getvalue()
+
+
+def with_record(contents: Mapping[str, bytes], info: str) -> Iterator[tuple[str, bytes]]:
+    """The files of a wheel sorted by their places, and behind them their `RECORD`, in the folder `info`."""
+    rows = [
+        RecordRow(place, hashlib.sha256(body).hexdigest(), len(body), "sha256")
+        for place, body in contents.items()
+    ]
+    record = write_record([*rows, RecordRow(f"{info}/RECORD")])
+    yield from sorted(contents.items())
+    yield f"{info}/RECORD", record.encode()
 
 
 def _hexadecimal(algorithm: str, value: str) -> str:

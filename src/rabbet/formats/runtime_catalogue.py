@@ -6,12 +6,12 @@ import msgspec
 from msgspec.structs import replace
 from packaging.specifiers import SpecifierSet
 
+from rabbet.archives.places import ARCHIVE_ENDINGS, is_inside
 from rabbet.core.limits import LONGEST_LINE, MOST_FILES, UNREADABLE, beyond, is_size
 from rabbet.core.model.language import is_language, version_of
 from rabbet.core.model.runtime import RuntimeArchive, RuntimeOffer
 from rabbet.core.needs.wording import specifiers_text
 from rabbet.formats.address import NotAnAddress, linked
-from rabbet.formats.archive_bounds import ARCHIVE_ENDINGS, is_inside
 from rabbet.formats.requirement import is_digest
 
 __all__ = ["SOURCE", "NotACatalogue", "catalogue_text", "read_catalogue", "with_offer"]

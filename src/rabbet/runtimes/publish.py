@@ -5,17 +5,15 @@ paths of this machine in scripts. Libraries that a program looks for in the pref
 from where it lies.
 """
 
-import gzip
-import io
 import os
 import re
 import stat
-import tarfile
 from collections.abc import Iterator
 from pathlib import Path
 
 from msgspec import Struct
 
+from rabbet.archives.pack import Packed, write_tar
 from rabbet.disk.regular_file import sha256_of_regular
 from rabbet.errors import IntegrityFailed
 from rabbet.runtimes.binary_format import read_program
@@ -86,35 +84,19 @@ def pack(prefix: Path, archive: Path) -> tuple[str, int]:
     Raises `IntegrityFailed` for what no archive can hold, `OSError`.
     """
     with archive.open("xb") as file:
-        packed = gzip.GzipFile(filename="", fileobj=file, mode="wb", compresslevel=6, mtime=_EPOCH)
-        with packed, tarfile.open(fileobj=packed, mode="w", format=tarfile.PAX_FORMAT) as tar:
-            for path in _entries(prefix):
-                _add(tar, path, prefix)
+        write_tar(file, (_packed(path, prefix) for path in _entries(prefix)), level=6, time=_EPOCH)
     return sha256_of_regular(archive), archive.stat().st_size
 
 
-def _add(tar: tarfile.TarFile, path: Path, prefix: Path) -> None:
-    state = path.lstat()
-    member = tarfile.TarInfo(path.relative_to(prefix).as_posix())
-    member.mtime = _EPOCH
+def _packed(path: Path, prefix: Path) -> Packed:
+    state, place = path.lstat(), path.relative_to(prefix).as_posix()
     if stat.S_ISLNK(state.st_mode):
-        member.type, member.linkname, member.mode = tarfile.SYMTYPE, _relative(path, prefix), 0o777
-        tar.addfile(member)
-    elif stat.S_ISDIR(state.st_mode):
-        member.type, member.mode = tarfile.DIRTYPE, 0o755
-        tar.addfile(member)
-    elif stat.S_ISREG(state.st_mode):
-        member.size, member.mode = state.st_size, 0o755 if state.st_mode & 0o111 else 0o644
-        content = _relocated(path, prefix)
-        if content is not None:
-            tar.addfile(member, io.BytesIO(content))
-            return
-        with path.open("rb") as file:
-            tar.addfile(member, file)
-    else:
-        raise IntegrityFailed(
-            f"{path} is neither a file, a folder nor a link", because=["it can't be packed"]
-        )
+        return Packed(place, target=_relative(path, prefix))
+    if stat.S_ISDIR(state.st_mode):
+        return Packed(place)
+    if stat.S_ISREG(state.st_mode):
+        return Packed(place, _relocated(path, prefix) or path, executable=bool(state.st_mode & 0o111))
+    raise IntegrityFailed(f"{path} is neither a file, a folder nor a link", because=["it can't be packed"])
 
 
 def _relocated(path: Path, prefix: Path) -> bytes | None:

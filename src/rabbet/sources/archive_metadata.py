@@ -1,17 +1,16 @@
 """Core metadata out of a wheel or a source archive: a file, or a remote one by its byte ranges."""
 
 import io
-import zipfile
 from collections.abc import Callable
 from contextlib import suppress
 from typing import IO
 
+from rabbet.archives.streams import CappedStream
+from rabbet.archives.zip_reading import BROKEN_ZIP, opened_zip
 from rabbet.core.limits import MOST_METADATA
 from rabbet.errors import SourceFailed
 from rabbet.formats.address import parse_address
-from rabbet.formats.archive_bounds import CappedStream
 from rabbet.formats.metadata import MetadataBroken
-from rabbet.formats.zip_archive import BROKEN_ZIP, check_directory
 from rabbet.sources.http.client import HttpClient
 from rabbet.sources.http.failures import refused
 from rabbet.sources.http.headers import announced_size, most_of
@@ -59,8 +58,7 @@ def sdist_metadata_in(file: IO[bytes], filename: str, *, most: int = _MOST_UNPAC
 def _from_zip(file: IO[bytes], ending: str) -> bytes:
     """The one file with this ending in a folder at the top."""
     try:
-        check_directory(file)
-        with zipfile.ZipFile(file) as archive:
+        with opened_zip(file) as archive:
             names = [one for one in archive.namelist() if one.count("/") == 1 and one.endswith(ending)]
             size = archive.getinfo(names[0]).file_size if names else 0
             content = archive.open(names[0]).read(MOST_METADATA) if len(names) == 1 else b""

@@ -11,6 +11,7 @@ from pathlib import Path
 import msgspec
 from msgspec.structs import replace
 
+from rabbet.archives.unpack import unpack_archive
 from rabbet.core.limits import MOST_METADATA, UNREADABLE
 from rabbet.core.model.lock import LockedRuntime
 from rabbet.core.model.runtime import RuntimeArchive, RuntimeOffer
@@ -19,7 +20,6 @@ from rabbet.disk.folder import make_folder
 from rabbet.disk.process_lock import claimed
 from rabbet.disk.regular_file import read_regular
 from rabbet.errors import IntegrityFailed
-from rabbet.store.archives import unpack_archive
 from rabbet.store.layout import OBTAINED
 
 __all__ = ["Obtained", "ObtainedRuntimes", "digest_of_entry", "receive_archive"]

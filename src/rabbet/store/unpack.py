@@ -11,6 +11,8 @@ from pathlib import Path, PurePosixPath
 
 from packaging.version import InvalidVersion, Version
 
+from rabbet.archives.places import lands_outside
+from rabbet.archives.zip_reading import BROKEN_ZIP, opened_zip
 from rabbet.core.file_name import BadFileName, parse_wheel_name
 from rabbet.core.limits import LONGEST_LINE, MOST_METADATA, MOST_ROWS
 from rabbet.core.needs.need import library_name
@@ -18,7 +20,6 @@ from rabbet.core.shell import quoted
 from rabbet.disk.regular_file import open_regular
 from rabbet.errors import IntegrityFailed
 from rabbet.formats.record import STRONG, RecordRow, read_record
-from rabbet.formats.zip_archive import BROKEN_ZIP, check_directory
 from rabbet.store.trees import StoredFile
 
 __all__ = ["digests_in", "recorded_in", "stored_files", "unpack_wheel"]
@@ -89,10 +90,8 @@ def _told_of_release(wheel: Path) -> Iterator[None]:
 def _opened(wheel: Path, tree: Path) -> Iterator[zipfile.ZipFile]:
     """A wheel's archive; all that is wrong with it is told as `IntegrityFailed`."""
     try:
-        with open_regular(wheel) as file:
-            check_directory(file)
-            with zipfile.ZipFile(file) as archive:
-                yield archive
+        with open_regular(wheel) as file, opened_zip(file) as archive:
+            yield archive
     except BROKEN_ZIP as error:
         raise IntegrityFailed(f"{wheel.name} is no readable wheel", because=[str(error)]) from error
     except (FileExistsError, NotADirectoryError, IsADirectoryError) as error:
@@ -126,15 +125,12 @@ def _members(archive: zipfile.ZipFile, wheel: Path) -> list[zipfile.ZipInfo]:
 
 
 def _check_member(member: zipfile.ZipInfo, wheel: str) -> None:
-    path = PurePosixPath(member.filename)
     kind = stat.S_IFMT(member.external_attr >> 16)
-    outside = path.is_absolute() or ".." in path.parts or "\\" in member.filename or not path.parts
-    if outside or ":" in path.parts[0]:
-        raise IntegrityFailed(f"{wheel} holds a file that would land outside", because=[member.filename])
+    if lands_outside(member.filename) or not PurePosixPath(member.filename).parts:
+        name = member.filename[:LONGEST_LINE]
+        raise IntegrityFailed(f"{wheel} holds a file that would land outside", because=[name])
     if kind not in (0, stat.S_IFREG):
         raise IntegrityFailed(f"{wheel} holds something that is no plain file", because=[member.filename])
-    if "\0" in member.filename or len(member.filename) > LONGEST_LINE:
-        raise IntegrityFailed(f"{wheel} holds a file whose name can't be one", because=[member.filename[:60]])
 
 
 def _check_size(members: list[zipfile.ZipInfo], wheel: Path) -> None:

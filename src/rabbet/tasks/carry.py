@@ -13,6 +13,8 @@ from msgspec.structs import replace
 from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
+from rabbet.archives.pack import ENDINGS, pack_folder
+from rabbet.archives.unpack import unpack_archive
 from rabbet.builds.building import known_wheel
 from rabbet.builds.identity import facts_of
 from rabbet.compose.fetch import content_from
@@ -39,13 +41,11 @@ from rabbet.exports.carried import (
     write_parcel,
 )
 from rabbet.exports.own_wheels import own_needs, own_wheels
-from rabbet.exports.packing import ENDINGS, pack_folder
 from rabbet.formats.built_wheels import BuiltWheel
 from rabbet.formats.runtime_catalogue import catalogue_text, with_offer
 from rabbet.resolving.request import ResolveRequest
 from rabbet.resolving.resolve_targets import resolve_targets
 from rabbet.sources.local_file import read_pieces
-from rabbet.store.archives import unpack_archive
 from rabbet.store.trees import is_sound
 from rabbet.work.pools import as_finished
 from rabbet.workspace.comparison import question

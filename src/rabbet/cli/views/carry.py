@@ -1,10 +1,10 @@
 """What was put into a carried folder."""
 
+from rabbet.archives.pack import ENDINGS
 from rabbet.cli.context import Context
 from rabbet.core.shell import quoted, variant_option
 from rabbet.documents.amounts import count, size_text
 from rabbet.documents.carry import CarriedBuildsDocument, CarryDocument
-from rabbet.exports.packing import ENDINGS
 
 __all__ = ["CarriedBuildsView", "CarryView"]
 

@@ -9,6 +9,7 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
+from rabbet.archives.unpack import unpack_archive
 from rabbet.core.model.runtime import Refusal, RuntimeArchive, RuntimeOffer
 from rabbet.core.model.target import Target
 from rabbet.core.progress import Observer
@@ -16,7 +17,6 @@ from rabbet.disk.atomic import cannot_write
 from rabbet.disk.folder import make_folder
 from rabbet.errors import BuildFailed
 from rabbet.runtimes.contents import Found
-from rabbet.store.archives import unpack_archive
 from rabbet.store.obtained import Obtained, ObtainedRuntimes, receive_archive
 from rabbet.work.supervised import build_environ, run_supervised
 from rabbet.workspace.machine import Machine

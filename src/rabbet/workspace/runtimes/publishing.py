@@ -7,6 +7,8 @@ from pathlib import Path
 from msgspec import Struct
 from msgspec.structs import replace
 
+from rabbet.archives.places import ARCHIVE_ENDINGS
+from rabbet.archives.unpack import unpack_archive
 from rabbet.core.limits import MOST_PAGE
 from rabbet.core.model.runtime import Refusal, RuntimeArchive, RuntimeOffer
 from rabbet.core.model.target import Target
@@ -17,13 +19,11 @@ from rabbet.disk.named import path_named
 from rabbet.disk.regular_file import read_regular, sha256_of_regular
 from rabbet.errors import IntegrityFailed, NoRuntime, SourceFailed, WrongUsage
 from rabbet.formats.address import NotAnAddress, hidden, is_address, parse_address
-from rabbet.formats.archive_bounds import ARCHIVE_ENDINGS
 from rabbet.formats.runtime_catalogue import NotACatalogue, catalogue_text, read_catalogue, with_offer
 from rabbet.runtimes.contents import Found, baselines_of, found_in, glibc_of, version_by_files
 from rabbet.runtimes.publish import Obstacle, obstacles, pack
 from rabbet.runtimes.system_python import gather_system_python
 from rabbet.sources.local_file import local_path, read_pieces
-from rabbet.store.archives import unpack_archive
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.runtimes.languages import languages_for
 from rabbet.workspace.runtimes.obtained_here import CATALOGUE_FILE

@@ -5,33 +5,28 @@ refused. Files keep nothing but the bit that says whether they can be run.
 """
 
 import errno
-import gzip
-import io
-import lzma
 import os
 import posixpath
 import stat
 import tarfile
-import threading
 import zipfile
 from collections.abc import Iterable, Iterator
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from pathlib import Path, PurePosixPath
-from queue import Empty, Queue
 from typing import IO, Literal
 
 from msgspec import Struct
 
+from rabbet.archives.places import lands_outside
+from rabbet.archives.streams import BLOCK, unpacked
+from rabbet.archives.zip_reading import BROKEN_ZIP, opened_zip
 from rabbet.core.limits import LONGEST_LINE, MOST_ROWS
 from rabbet.disk.regular_file import open_regular
 from rabbet.errors import IntegrityFailed
-from rabbet.formats.archive_bounds import ARCHIVE_ENDINGS, CappedStream
-from rabbet.formats.zip_archive import BROKEN_ZIP, check_directory
 
 __all__ = ["MOST_UNPACKED", "unpack_archive"]
 
-_CHUNK, _BLOCK = 1 << 20, 1 << 16  # bytes that are written, and unpacked, at once
-_AHEAD, _PAUSE = 64, 0.01  # blocks that are read ahead; seconds
+_CHUNK = 1 << 20  # bytes that are written at once
 MOST_UNPACKED = 2_000_000_000  # bytes: a JDK has 400 MB, a toolchain with its documentation 1.5 GB
 _MOST_PACKED = 50  # times
 
@@ -58,13 +53,12 @@ def unpack_archive(archive: Path, tree: Path, *, most: int = MOST_UNPACKED, writ
     with _readable(archive.name), open_regular(archive) as file:
         tree.mkdir(parents=True)
         if archive.name.endswith((".zip", ".whl")):
-            check_directory(file)
-            with zipfile.ZipFile(file) as opened:
+            with opened_zip(file) as opened:
                 _put(_of_zip(opened, most), tree, archive.name, writable=writable)
         else:
             with (
-                _unpacked(file, archive.name, most) as stream,
-                tarfile.open(fileobj=stream, mode="r|", bufsize=_BLOCK) as tar,
+                unpacked(file, archive.name, most) as stream,
+                tarfile.open(fileobj=stream, mode="r|", bufsize=BLOCK) as tar,
             ):
                 _put(_of_tar(tar), tree, archive.name, writable=writable)
 
@@ -82,76 +76,6 @@ def _readable(name: str) -> Iterator[None]:
         if error.errno is not None:
             raise
         raise IntegrityFailed(f"{name} can't be unpacked", because=[str(error)]) from error
-
-
-@contextmanager
-def _unpacked(file: IO[bytes], name: str, most: int) -> Iterator[IO[bytes]]:
-    """The stream inside a packed one."""
-    if name.endswith((".tar.gz", ".tgz")):
-        with (
-            gzip.GzipFile(fileobj=file, mode="rb") as packed,
-            _ReadAhead(CappedStream(packed, most)) as stream,
-        ):
-            yield stream  # type: ignore[misc]
-    elif name.endswith(".tar.xz"):
-        with lzma.LZMAFile(file, mode="rb") as dense, _ReadAhead(CappedStream(dense, most)) as stream:
-            yield stream  # type: ignore[misc]
-    elif name.endswith(".tar.zst"):
-        from zstandard import ZstdDecompressor, ZstdError  # here: few archives are packed so
-
-        try:
-            with (
-                ZstdDecompressor().stream_reader(file) as small,
-                _ReadAhead(CappedStream(small, most)) as stream,
-            ):
-                yield stream  # type: ignore[misc]
-        except ZstdError as error:
-            raise ValueError(str(error)) from error
-    else:
-        raise ValueError(f"its name ends with none of {', '.join(ARCHIVE_ENDINGS)}")
-
-
-class _ReadAhead(io.RawIOBase):
-    """A stream that is read ahead by a thread, so that one core unpacks while another one writes files."""
-
-    def __init__(self, inner: io.RawIOBase) -> None:
-        super().__init__()
-        self._pieces: Queue[bytes | BaseException] = Queue(_AHEAD)
-        self._rest = b""
-        self._ended = threading.Event()
-        self._thread = threading.Thread(target=self._run, args=(inner,), daemon=True)
-        self._thread.start()
-
-    def read(self, size: int = -1) -> bytes:
-        """Read on, up to so many bytes. Raises what reading raised."""
-        if not self._rest:
-            piece = b"" if self._ended.is_set() else self._pieces.get()
-            if isinstance(piece, BaseException):
-                self._ended.set()
-                raise piece
-            if not piece:
-                self._ended.set()
-            self._rest = piece
-        end = len(self._rest) if size < 0 else size
-        given, self._rest = self._rest[:end], self._rest[end:]
-        return given
-
-    def close(self) -> None:
-        """Stop reading ahead."""
-        self._ended.set()
-        while self._thread.is_alive():
-            with suppress(Empty):
-                self._pieces.get(timeout=_PAUSE)
-        super().close()
-
-    def _run(self, inner: io.RawIOBase) -> None:
-        piece: bytes | BaseException = b"more"
-        while isinstance(piece, bytes) and piece and not self._ended.is_set():
-            try:
-                piece = inner.read(_BLOCK) or b""
-            except BaseException as error:  # noqa: BLE001 - whoever reads gets it
-                piece = error
-            self._pieces.put(piece)
 
 
 def _of_tar(archive: tarfile.TarFile) -> Iterator[_Member]:
@@ -258,10 +182,9 @@ def _write(member: _Member, path: Path, *, writable: bool) -> None:
 
 def _place(text: str, name: str) -> str:
     """Where a member goes, relative to the folder. Raises `IntegrityFailed` for a place outside."""
-    path = PurePosixPath(text)
-    if path.is_absolute() or ".." in path.parts or "\\" in text or "\0" in text or len(text) > LONGEST_LINE:
+    if lands_outside(text):
         raise IntegrityFailed(f"{name} holds a file that would land outside", because=[text[:LONGEST_LINE]])
-    return path.as_posix()
+    return PurePosixPath(text).as_posix()
 
 
 def _inside(place: str, target: str, name: str) -> str:

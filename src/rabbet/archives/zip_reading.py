@@ -5,11 +5,13 @@ import lzma
 import struct
 import zipfile
 import zlib
+from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import IO
 
 from rabbet.core.limits import MOST_DIRECTORY
 
-__all__ = ["BROKEN_ZIP", "check_directory"]
+__all__ = ["BROKEN_ZIP", "opened_zip"]
 
 # What the standard library raises for archives that are damaged, or made to be.
 BROKEN_ZIP = (
@@ -31,7 +33,15 @@ _TAIL = 1 << 15
 _LARGE = 0xFFFF_FFFF  # the size stands in the record of large archives
 
 
-def check_directory(file: IO[bytes]) -> None:
+@contextmanager
+def opened_zip(file: IO[bytes]) -> Iterator[zipfile.ZipFile]:
+    """A zip archive whose table of contents is of a size that can be read. Raises what is in `BROKEN_ZIP`."""
+    _check_directory(file)
+    with zipfile.ZipFile(file) as archive:
+        yield archive
+
+
+def _check_directory(file: IO[bytes]) -> None:
     """Check the size of a zip archive's table of contents (APPNOTE 4.3.16) before it is read as a whole.
 
     Raises `ValueError` for what is no archive, and for a table that would fill the memory. Leaves the file

@@ -1,0 +1,1 @@
+"""Archives (tar, zip, wheels): what may be in them, read within bounds, and packed the same each time."""
