@@ -2,7 +2,7 @@
 
 import os
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import closing, contextmanager
+from contextlib import contextmanager
 from pathlib import Path
 
 from msgspec import Struct
@@ -10,9 +10,10 @@ from msgspec.structs import replace
 
 from rabbet.builds.backend import Backend, Workplace
 from rabbet.builds.source_tree import Origins, SourceCode, open_sources_of
-from rabbet.compose.changes import Site, fill
+from rabbet.compose.changes import Site
 from rabbet.compose.fetch import Supply, content_from
-from rabbet.compose.wheels import Intent, prepared_wheels
+from rabbet.compose.make import make
+from rabbet.compose.wheels import Intent
 from rabbet.core.model.build import BuildOptions
 from rabbet.core.model.lock import BuildSource, LockedWheel, Needed, is_own_folder
 from rabbet.core.model.runtime import PythonRuntime
@@ -107,9 +108,7 @@ class Opened:
             environments=shop.environments,
             share_files=shop.share_files,
         )
-        supply = replace(shop.supply, observer=Silent())
-        with closing(prepared_wheels(environment, root, shop.runtime, supply, Intent())) as arriving:
-            fill(root, site, arriving)
+        make(site, environment, replace(shop.supply, observer=Silent()), Intent())
 
 
 def _file_name(text: str) -> str:

@@ -1,13 +1,14 @@
 """What composing an environment needs of a project: wheels, what its declaration says of them, builds."""
 
 from collections.abc import Iterable, Iterator
-from contextlib import closing, contextmanager
+from contextlib import contextmanager
 from functools import cache, partial
 from typing import TYPE_CHECKING
 
 from rabbet.compose.changes import Site
 from rabbet.compose.fetch import Supply
-from rabbet.compose.wheels import Intent, prepared_wheels
+from rabbet.compose.make import wheels_for
+from rabbet.compose.wheels import Intent
 from rabbet.core.declaration.corrections import corrected
 from rabbet.core.model.lock import LockedWheel, Needed, ToInstall, Unbuilt
 from rabbet.core.model.runtime import PythonRuntime
@@ -65,10 +66,8 @@ def arriving(
         from rabbet.builds.building import built  # here: few libraries have to be built
 
         wheels += built(unbuilt, workshop_for(session, site.runtime))
-    ready = prepared_wheels(wheels, site.root, site.runtime, supply, intent, compile_later=compile_later)
-    with closing(ready):
+    with wheels_for(site, wheels, supply, intent, compile_later=compile_later) as ready:
         yield wheels, ready
-    supply.store.note_linked((one.artifact for one in wheels), site.runtime)
 
 
 def workshop_for(session: Session, runtime: PythonRuntime) -> "Workshop":
