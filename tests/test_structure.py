@@ -126,6 +126,8 @@ class Structure(unittest.TestCase):
                 with self.subTest(module=path.name):
                     self.assertNotIn("os.environ", text)
                     self.assertNotIn("sys.argv", text)
+                    self.assertNotIn("default_environment", text)
+                    self.assertTrue("expanduser" not in text or path.parts[-2:] == ("disk", "named.py"))
 
     def test_git_is_started_at_one_place(self) -> None:
         """No other module names the program, so none forgets what keeps a clone's programs from running."""

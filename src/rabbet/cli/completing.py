@@ -6,7 +6,7 @@ loaded, and the words that the project and the machine know.
 
 import os
 from argparse import Action, ArgumentParser
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import suppress
 from itertools import islice
 from pathlib import Path
@@ -17,7 +17,8 @@ import argcomplete
 from rabbet.cli.parsers import fill_parser
 from rabbet.cli.registry import COMMANDS
 from rabbet.core.limits import LONGEST_LINE
-from rabbet.errors import RabbetError
+from rabbet.disk.named import path_named
+from rabbet.errors import RabbetError, WrongUsage
 from rabbet.workspace.machine import Machine
 
 if TYPE_CHECKING:
@@ -28,12 +29,14 @@ __all__ = ["Words", "complete", "parser_of_line"]
 _MOST = 200  # words that are offered at a time
 
 
-def complete(environ: Mapping[str, str]) -> None:
+def complete() -> None:
     """Answer the shell, which told the line in variables; does not return."""
-    words = Words(Machine(Path.cwd(), environ, Path(os.path.expanduser("~")), offline=True))  # noqa: PTH111
-    argcomplete.autocomplete(
-        parser_of_line(environ.get("COMP_LINE", ""), words), always_complete_options=False
-    )
+    try:
+        machine = Machine.of_this_process(offline=True, fresh_listings=False, attended=False)
+    except WrongUsage:  # the current folder is gone
+        raise SystemExit(1) from None
+    line = machine.environ.get("COMP_LINE", "")
+    argcomplete.autocomplete(parser_of_line(line, Words(machine)), always_complete_options=False)
 
 
 def parser_of_line(line: str, words: "Words") -> ArgumentParser:
@@ -90,8 +93,7 @@ def _can_be_shown(word: str) -> bool:
 def _files(prefix: str, **_: object) -> list[str]:
     """Files and folders; the library's own would start a program to find them."""
     above, slash, name = prefix.rpartition("/")
-    folder = os.path.expanduser(above + slash) or "."  # noqa: PTH111
-    with suppress(OSError, ValueError), os.scandir(folder) as entries:
+    with suppress(OSError, ValueError, WrongUsage), os.scandir(path_named(above + slash, Path())) as entries:
         named = islice(_named(name, entries), _MOST)
         return sorted(f"{above}{slash}{entry.name}{'/' if entry.is_dir() else ''}" for entry in named)
     return []

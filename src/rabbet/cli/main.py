@@ -51,7 +51,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
     if "_ARGCOMPLETE" in os.environ:
         from rabbet.cli.completing import complete
 
-        complete(os.environ)
+        complete()
     _mend_streams()
     given = list(sys.argv[1:] if arguments is None else arguments)
     trace = given[:1] == ["--trace"]
