@@ -38,6 +38,7 @@ if TYPE_CHECKING:
     from rabbet.tasks.explain import Explained
     from rabbet.tasks.imports import Imports
     from rabbet.tasks.lookup import LookedUp
+    from rabbet.tasks.past import Past
     from rabbet.tasks.recreate import RecreateReport
     from rabbet.tasks.resolve import Resolved, Verdict
     from rabbet.tasks.status import Status
@@ -230,6 +231,16 @@ class Rabbet:
         from rabbet.tasks.compare import compare
 
         return compare(self.session, old, new)
+
+    def past(self, library: str | None = None) -> "Past":
+        """What the lock's revisions in git changed, all of it or of one `library`, the newest first.
+
+        Raises `NoLock` where git has none, `WrongUsage` for a library that none of them holds.
+        """
+        from rabbet.core.needs.need import library_name
+        from rabbet.tasks.past import past
+
+        return past(self.session, None if library is None else library_name(library))
 
     def known_fit(self) -> "Fit | Manifest | None":
         """That the environment matches the lock, if an earlier run found it so for these very files.

@@ -1,6 +1,7 @@
 """What is installed against the lock: who brought it, since when, what else differs, and keeping it."""
 
 import hashlib
+import itertools
 import json
 import os
 import shutil
@@ -236,9 +237,33 @@ class Drift(ProgramCase):
         note.write_text("[preferred]\nx = 1\n")
         self.assertIn("no table [preferred]", self.rabbet("resolve", code=3).err)
 
+    def check_past(self) -> None:
+        """What the lock held before is told also where it had another name, or is not committed."""
+        lock = self.project / "pylock.toml"
+        today = lock.read_text()
+        lock.write_text(
+            today.replace('name = "combframe"\nversion = "2.1"', 'name = "combframe"\nversion = "2.2"')
+        )
+        found = self.rabbet("past", "combframe", "--json").json()
+        changes = [(one["commit"] is None, *one["changes"][0].values()) for one in found["revisions"]]
+        versions = [["2.2"], ["2.1"], ["2.0"], ["1.5"], []]
+        expected = [
+            (number == 0, "combframe", before, after)
+            for number, (after, before) in enumerate(itertools.pairwise(versions))
+        ]
+        self.assertEqual(changes, expected)
+        self.assertEqual((found["versions"], found["revisions_read"]), (["2.2"], 3))
+        lock.unlink()
+        told = self.rabbet("past", "combframe").out
+        self.assertIn("combframe is not locked today; that changed in 3 of 3 revisions in git.", told)
+        lock.write_text(today)
+        self.assertIn("rabbet past combframe", self.rabbet("past", "combfram", code=2).err)
+        self.assertIn("no variant", self.rabbet("past", "--variant", "old", code=2).err)
+
     def test_since_when(self) -> None:
         """An environment that was made from an earlier lock in git is told by its date."""
         self.begin(self.index.address, "combframe==1.5")
+        self.assertIn("git has no revision", self.rabbet("past", code=2).err)
         lock = self.project / "pylock.toml"
         for number, version in enumerate(("1.5", "2.0", "2.1")):
             self.rabbet("declare", "--exactly", f"combframe=={version}")
@@ -252,6 +277,7 @@ class Drift(ProgramCase):
                 (self.project / "pylock.old.toml").unlink()
             self.git("add", ".")
             self.git("commit", "--quiet", "--message", version)
+        self.check_past()
         scanned = [{"purl": f"pkg:pypi/{one}"} for one in ("combframe@2.1", "Skep-io@0.1")]
         scan = {"bomFormat": "CycloneDX", "components": [*scanned, {"purl": "pkg:deb/debian/skep@1:0"}]}
         (self.project / "scan.json").write_text(json.dumps(scan))

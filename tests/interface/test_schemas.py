@@ -108,6 +108,7 @@ class Schemas(ProgramCase):
         put_there(site_of(self.project / ".venv"), "skepio", "0.3", installer="handy", asked=True)
         self.ask("drift", code=1)
         self.ask("drift --against git:HEAD", code=1)
+        self.ask("past combframe")
         self.ask("drift --keep skepio", code=1)
         other = self.root / "other"
         other.mkdir()

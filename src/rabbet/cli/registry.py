@@ -33,6 +33,7 @@ COMMANDS = {
         "what the code imports, against the declaration",
     ),
     "status": ("more", "rabbet.cli.commands.status", "where the project stands"),
+    "past": ("more", "rabbet.cli.commands.past", "what the lock held before"),
     "carry": ("more", "rabbet.cli.commands.carry", "all of it, for a machine without network"),
     "export": ("more", "rabbet.cli.commands.export", "the lock for others"),
     "completion": ("more", "rabbet.cli.commands.completion", "completion for a shell"),

@@ -1,0 +1,117 @@
+"""What the lock held at its revisions in git."""
+
+from collections.abc import Iterator, Mapping
+from itertools import pairwise
+from pathlib import Path
+
+from msgspec import Struct
+from packaging.utils import NormalizedName
+from packaging.version import InvalidVersion, Version
+
+from rabbet.core.drift.since import LockRevision
+from rabbet.core.near_names import near_names
+from rabbet.core.shell import quoted
+from rabbet.disk.text_file import read_text
+from rabbet.errors import NoLock, WrongUsage
+from rabbet.formats.lock_versions import read_locked_versions
+from rabbet.workspace.lock_history import lock_history
+from rabbet.workspace.session import Session
+
+__all__ = ["Past", "PastChange", "PastRevision", "past"]
+
+_Versions = Mapping[NormalizedName, frozenset[str]]
+
+
+class PastChange(Struct, frozen=True, kw_only=True):
+    """A library whose versions changed: those before and after, the newest first; it may have had none."""
+
+    name: NormalizedName
+    before: tuple[str, ...]
+    after: tuple[str, ...]
+
+
+class PastRevision(Struct, frozen=True, kw_only=True):
+    """What a revision of the lock changed, by its commit and the time of that (seconds since the epoch).
+
+    Both are `None` for the lock of today, where that is not committed.
+    """
+
+    commit: str | None
+    when: int | None
+    changes: tuple[PastChange, ...]
+
+
+class Past(Struct, frozen=True, kw_only=True):
+    """The revisions that changed versions, of all libraries or the `asked` one, the newest first.
+
+    `versions` are what today's lock holds of that one, and `revisions_read` all that were looked at.
+    """
+
+    asked: NormalizedName | None
+    versions: tuple[str, ...]
+    revisions: tuple[PastRevision, ...]
+    revisions_read: int
+
+
+def past(session: Session, asked: NormalizedName | None = None) -> Past:
+    """Read the revisions of the lock in git, and tell what each of them changed.
+
+    Raises `NoLock` where git has no revision of it, `WrongUsage` for a library that none of them holds, or a
+    variant that there is not.
+    """
+    if session.project.variant:
+        session.declaration()  # which refuses a variant that there is not
+    session.observer.stage("reading the lock's revisions in git")
+    file = session.project.lock_file
+    committed = [revision for revision, _ in lock_history(session)]
+    if not committed:
+        raise NoLock(f"git has no revision of {file.name}", note="its past begins when it is committed")
+    today = _versions_in(file)
+    states = [LockRevision(commit="", when=0, versions=today), *committed] if today is not None else committed
+    if asked is not None and not any(asked in one.versions for one in states):
+        near = near_names(asked, {name for one in states for name in one.versions})
+        raise WrongUsage(
+            f"no revision of {file.name} holds '{asked}'",
+            because=[f"near names: {', '.join(near)}"] if near else [],
+            remedy=f"rabbet past {quoted(near[0])}" if near else "rabbet past",
+        )
+    return Past(
+        asked=asked,
+        versions=_sorted((today or {}).get(asked, frozenset())) if asked else (),
+        revisions=tuple(_changing(states, asked)),
+        revisions_read=len(committed),
+    )
+
+
+def _versions_in(file: Path) -> _Versions | None:
+    """What the lock of today holds; `None` where there is none."""
+    return read_locked_versions(read_text(file)).versions if file.is_file() else None
+
+
+def _changing(states: list[LockRevision], asked: NormalizedName | None) -> Iterator[PastRevision]:
+    """Those states that differ from the one before them, given newest first."""
+    nothing = LockRevision(commit="", when=0, versions={})
+    for new, old in pairwise([*states, nothing]):
+        changes = tuple(one for one in _changes(old.versions, new.versions) if asked in (None, one.name))
+        if changes:
+            when = new.when if new.commit else None
+            yield PastRevision(commit=new.commit or None, when=when, changes=changes)
+
+
+def _changes(old: _Versions, new: _Versions) -> Iterator[PastChange]:
+    for name in sorted({*old, *new}):
+        before, after = old.get(name, frozenset()), new.get(name, frozenset())
+        if before != after:
+            yield PastChange(name=name, before=_sorted(before), after=_sorted(after))
+
+
+def _sorted(versions: frozenset[str]) -> tuple[str, ...]:
+    """The newest first; texts that are no versions come last."""
+
+    def rank(text: str) -> tuple[bool, Version, str]:
+        try:
+            return True, Version(text), text
+        except InvalidVersion:
+            return False, Version("0"), text
+
+    return tuple(sorted(versions, key=rank, reverse=True))
