@@ -1,5 +1,7 @@
 """The lock for others: a list, a bill, a container that is really built, an editor's description."""
 
+import csv
+import io
 import json
 import os
 import shutil
@@ -75,6 +77,21 @@ class Exports(ProgramCase):
         self.assertIn("pkg:pypi/tallywax@1.2", needs["pkg:pypi/combframe@2.1"])
         locked = {(one["name"], one["version"]) for one in document["components"] if one["type"] == "library"}
         self.assertEqual(dict(locked), self.locked())
+
+    def test_table(self) -> None:
+        """A row for each entry of the lock, in order, with who declares and who needs it."""
+        self.rabbet("resolve")
+        self.rabbet("export", "table", "--to", "lock.csv")
+        text = (self.project / "lock.csv").read_text()
+        self.assertEqual(text, self.rabbet("export", "table").out)
+        rows = [*csv.DictReader(io.StringIO(text))]
+        self.assertEqual({one["library"]: one["version"] for one in rows}, self.locked())
+        self.assertEqual([one["library"] for one in rows], sorted(one["library"] for one in rows))
+        found = {one["library"]: one for one in rows}
+        self.assertEqual(found["pollencsv"]["declared for"], "the project")
+        self.assertIn("combframe", found["tallywax"]["needed by"].split("; "))
+        self.rabbet("export", "table", "--json", code=2)
+        self.rabbet("export", "table", "--group", "checks", code=2)
 
     def test_what_is_written_is_marked(self) -> None:
         """Written again while nobody edited it, left alone afterwards; drift tells what is stale."""

@@ -20,7 +20,6 @@ from rabbet.cli.failure import document, reasons, ways
 from rabbet.cli.observer import observer_for
 from rabbet.cli.run_log import log_file, note_run
 from rabbet.cli.style import COLOURED, table
-from rabbet.cli.views.census import csv_lines
 from rabbet.core.culprit.outcome import Symptom
 from rabbet.core.declaration.edit import Edit
 from rabbet.core.model.lock import (
@@ -37,8 +36,10 @@ from rabbet.core.targets import named_target
 from rabbet.errors import RabbetError, Way
 from rabbet.exports.bill import bill
 from rabbet.exports.container import Container, containerfile, editor_description
+from rabbet.exports.lock_table import lock_table
 from rabbet.exports.requirement_list import requirement_list
 from rabbet.formats.address import NotAnAddress, parse_address
+from rabbet.formats.csv_text import csv_lines
 from rabbet.formats.pylock import write_lock
 from rabbet.formats.pyproject_edit import apply
 from rabbet.team.page import page
@@ -261,7 +262,8 @@ WRITERS: Mapping[str, Writer] = {
     "lock that is written": Writer(lambda name: write_lock(_lock(_utf8(name))), _toml),
     "declaration that is edited": Writer(lambda name: _edited(_utf8(name)), _toml),
     "census page": Writer(_sheet, _tags),
-    "census table": Writer(_csv, _rows),
+    "comma-separated values": Writer(_csv, _rows),
+    "table of a lock": Writer(lambda name: lock_table(_lock(name), (), lambda _: name), _rows),
     "table": Writer(lambda name: "\n".join(table(["a", "b"], [[name, name]], COLOURED)), _lines),
     "lines of progress": Writer(lambda name: _observed(name, verbose=False), _lines),
     "steps of progress": Writer(lambda name: _observed(name, verbose=True), _lines),

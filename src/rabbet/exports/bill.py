@@ -8,12 +8,12 @@ from packaging.utils import NormalizedName
 from rabbet.core.model.lock import Lock, LockedCommit, LockedFile, LockedLibrary
 from rabbet.formats.cyclonedx import document_text, purl_of
 
-__all__ = ["Licence", "bill"]
+__all__ = ["EXPRESSION", "Licence", "bill"]
 
 Licence: TypeAlias = Callable[[LockedLibrary], str]
 """What a release says of its licence: `SPDX:` and an expression, or a name; empty if nothing is known."""
 
-_EXPRESSION = "SPDX:"
+EXPRESSION = "SPDX:"  # begins what is an expression by that standard
 
 
 def bill(
@@ -70,8 +70,8 @@ def _component(one: LockedLibrary, licence: str) -> dict[str, object]:
         "version": str(one.version),
         "purl": purl,
     }
-    if licence.startswith(_EXPRESSION):
-        found["licenses"] = [{"expression": licence.removeprefix(_EXPRESSION)}]
+    if licence.startswith(EXPRESSION):
+        found["licenses"] = [{"expression": licence.removeprefix(EXPRESSION)}]
     elif licence:
         found["licenses"] = [{"license": {"name": licence}}]
     references = [_distribution(file) for file in one.files]

@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable, Mapping
 from contextlib import suppress
+from functools import partial
 from pathlib import Path
 
 from msgspec import Struct, field
@@ -17,6 +18,7 @@ from rabbet.core.shell import quoted, variant_option
 from rabbet.errors import NoRuntime, WrongUsage
 from rabbet.exports.bill import bill
 from rabbet.exports.container import CARRIED, IGNORED, Container, containerfile, editor_description
+from rabbet.exports.lock_table import lock_table
 from rabbet.exports.marked import CONTAINER, EDITOR, IGNORE, Making, write_marked
 from rabbet.exports.requirement_list import requirement_list
 from rabbet.formats.metadata import MetadataBroken, licence_of
@@ -26,7 +28,15 @@ from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of, target
 from rabbet.workspace.selection import selected
 from rabbet.workspace.session import Session
 
-__all__ = ["ContainerOptions", "Exported", "export_bill", "export_container", "export_editor", "export_list"]
+__all__ = [
+    "ContainerOptions",
+    "Exported",
+    "export_bill",
+    "export_container",
+    "export_editor",
+    "export_list",
+    "export_table",
+]
 
 
 class ContainerOptions(Struct, frozen=True, kw_only=True):
@@ -61,16 +71,23 @@ def export_list(session: Session, options: RecreateOptions) -> str:
 def export_bill(session: Session) -> str:
     """The lock as a bill of materials; licences are told as far as the store knows the releases' metadata."""
     lock, declaration = session.lock(), session.declaration()
-
-    def licence(library: LockedLibrary) -> str:
-        for content in remembered_metadata(session.machine.metadata, library):
-            with suppress(MetadataBroken):
-                return licence_of(content)
-        return ""
-
     about = {"name": declaration.name}
     about |= {"version": str(declaration.version)} if declaration.version else {}
-    return bill(lock, about, (one.need.name for one in declaration.declared()), licence, __version__)
+    declared = (one.need.name for one in declaration.declared())
+    return bill(lock, about, declared, partial(_licence, session), __version__)
+
+
+def export_table(session: Session) -> str:
+    """The lock as a table for a spreadsheet, with licences as in a bill."""
+    return lock_table(session.lock(), session.declaration().declared(), partial(_licence, session))
+
+
+def _licence(session: Session, library: LockedLibrary) -> str:
+    """What the store knows of a release's licence."""
+    for content in remembered_metadata(session.machine.metadata, library):
+        with suppress(MetadataBroken):
+            return licence_of(content)
+    return ""
 
 
 def export_container(session: Session, options: RecreateOptions, wanted: ContainerOptions) -> Exported:

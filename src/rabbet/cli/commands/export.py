@@ -1,9 +1,10 @@
 """The lock for others.
 
 `list` is a plain list of requirements with hashes and markers. `bill` is a bill of materials (CycloneDX JSON)
-with licences, hashes and who needs whom. Both go to standard output, or to a file. `container` writes
-Containerfile and .containerignore: the libraries come from what `carry` put together, and the program runs
-without rights. `editor` writes the description of a development container beside it, and tells the paths that
+with licences, hashes and who needs whom. `table` is for a spreadsheet (CSV): licences, and why each library
+is there. These three go to standard output, or to a file. `container` writes Containerfile and
+.containerignore: the libraries come from what `carry` put together, and the program runs without rights.
+`editor` writes the description of a development container beside it, and tells the paths that
 editors ask for. What Rabbet wrote it writes again, as long as nobody edited it; `drift` tells what is stale.
 """
 
@@ -21,8 +22,8 @@ if TYPE_CHECKING:
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
-    parser.add_argument("what", choices=("list", "bill", "container", "editor"), help="what to export")
-    parser.add_argument("--to", metavar="FILE", help="list, bill: a file in place of standard output")
+    parser.add_argument("what", choices=(*_TEXTS, "container", "editor"), help="what to export")
+    parser.add_argument("--to", metavar="FILE", help="list, bill, table: a file in place of standard output")
     add_several(parser, "--group", "NAME", "list, container: with these groups")
     add_several(parser, "--extra", "NAME", "list, container: with these extras")
     parser.add_argument("--everything", action="store_true", help="list, container: all groups and extras")
@@ -33,8 +34,9 @@ def add_arguments(parser: ArgumentParser) -> None:
     add_json(parser)
 
 
+_TEXTS = ("list", "bill", "table")  # one file, or standard output
 _ONLY = {  # the options that count for some exports alone
-    "to": ("list", "bill"),
+    "to": _TEXTS,
     "group": ("list", "container"),
     "extra": ("list", "container"),
     "everything": ("list", "container"),
@@ -61,13 +63,15 @@ def run(arguments: Namespace, context: Context) -> int:
         export_container,
         export_editor,
         export_list,
+        export_table,
     )
 
     session = context.session(arguments.variant)
-    if arguments.what in ("list", "bill"):
-        options = _options(arguments)
-        text = export_bill(session) if arguments.what == "bill" else export_list(session, options)
-        return _give(text, arguments, context)
+    if arguments.what == "list":
+        return _give(export_list(session, _options(arguments)), arguments, context)
+    if arguments.what in _TEXTS:
+        whole = export_bill if arguments.what == "bill" else export_table
+        return _give(whole(session), arguments, context)
     wanted = ContainerOptions(
         base=arguments.base or "", command=tuple(arguments.words), force=arguments.force
     )
@@ -92,8 +96,8 @@ def _give(text: str, arguments: Namespace, context: Context) -> int:
     """Print the text, or write it into a file."""
     from rabbet.disk.atomic import write_text
 
-    if arguments.json and arguments.what == "list":
-        raise WrongUsage("a list is no JSON; a bill is", remedy="rabbet export bill")
+    if arguments.json and arguments.what != "bill":
+        raise WrongUsage(f"a {arguments.what} is no JSON; a bill is", remedy="rabbet export bill")
     if arguments.to is None:
         context.show_text(text)
         return ExitCode.DONE

@@ -1,7 +1,5 @@
 """What `census` recorded, sent, collected, and found."""
 
-import csv
-import io
 from collections.abc import Iterator, Sequence
 
 from rabbet.cli.context import Context
@@ -9,7 +7,6 @@ from rabbet.cli.style import table
 from rabbet.cli.views.census_words import LEGEND, cell_text, doubts, outcome_text, state_text, to_mend
 from rabbet.core.census.matrix import Group, Matrix, Row, State
 from rabbet.core.shell import quoted
-from rabbet.core.shown_text import visible
 from rabbet.documents.amounts import count, day
 from rabbet.documents.census import (
     CensusDocument,
@@ -21,6 +18,7 @@ from rabbet.documents.census import (
     RecordedDocument,
 )
 from rabbet.documents.finding_words import detail
+from rabbet.formats.csv_text import csv_lines
 from rabbet.tasks.census import Census
 
 __all__ = [
@@ -31,7 +29,6 @@ __all__ = [
     "LibraryView",
     "MachineView",
     "RecordedView",
-    "csv_lines",
     "show_csv",
 ]
 
@@ -161,19 +158,6 @@ def show_csv(census: Census, context: Context) -> None:
         context.show(line)
     for line in doubts(census):
         context.note(line)
-
-
-def csv_lines(headings: Sequence[str], rows: Sequence[Sequence[str]]) -> list[str]:
-    """A table as comma-separated values (RFC 4180), a line a row, without formulas."""
-    output = io.StringIO(newline="")
-    writer = csv.writer(output, lineterminator="\n")
-    writer.writerows([map(_plain, row) for row in (headings, *rows)])
-    return output.getvalue().splitlines()
-
-
-def _plain(cell: str) -> str:
-    """A cell that is one line, and that no spreadsheet takes for a formula."""
-    return visible(f"'{cell}" if cell[:1] in "=+-@" and len(cell) > 1 else cell)
 
 
 class MachineView(MachineDocument, frozen=True):
