@@ -80,7 +80,7 @@ def _document(resolved: Resolved) -> dict[str, object]:
         "moves": [_move(move) for move in resolved.moves],
         "passed_over": list(resolved.passed_over),
         "not_preferred": list(resolved.not_preferred),
-        "also_known": list(resolved.also_known),
+        "also_known": list(resolved.new_sources),
         "idle_checkouts": list(resolved.idle_checkouts),
         "unhashed": list(resolved.unhashed),
         "edited": list(resolved.edited),

@@ -6,7 +6,7 @@ from functools import cache
 from typing import TYPE_CHECKING
 
 from msgspec import Struct
-from msgspec.structs import replace
+from msgspec.structs import asdict, replace
 from packaging.utils import NormalizedName
 from packaging.version import InvalidVersion, Version
 
@@ -23,7 +23,7 @@ from rabbet.errors import IntegrityFailed, NoRuntime, NotUnderstood, WrongUsage
 from rabbet.formats.lock_versions import read_locked_versions
 from rabbet.formats.merge import merge_sides
 from rabbet.formats.pylock import edited_by_hand, write_lock
-from rabbet.resolving.request import ResolveRequest
+from rabbet.resolving.request import ResolveRequest, ResolveResult
 from rabbet.resolving.resolve_targets import resolve_targets
 from rabbet.workspace.opening import OpenedSources
 from rabbet.workspace.preferred import forget_preferred, preferred_versions
@@ -38,39 +38,27 @@ if TYPE_CHECKING:
 __all__ = ["Resolved", "Verdict", "resolve", "up_to_date_lock", "verify"]
 
 
-class Resolved(Struct, frozen=True, kw_only=True):
-    """One lock, what moved against the one before, and whether the file was left as it was.
+class Resolved(ResolveResult, frozen=True, kw_only=True):
+    """What resolving came to, against the lock before, and whether the file was left as it was.
 
     `declaration` is what was resolved: for a `variant`, as that sees it. `new_pins` are libraries that the
-    declaration pins by hand since the lock before, if it does so for a few. `passed_over` are releases and
-    files that would have been chosen, had they been of use. `also_known` tells of names that since the lock
-    before another source knows as well. `merged` tells whether the file before was an unfinished merge.
-    `idle_checkouts` are checkouts of libraries that nothing requires, `unhashed` sources that list files
-    without a digest that can be trusted. `edited` is what was changed by hand in the lock before,
-    `idle_corrections` what the declaration corrects in vain. `lost` are
-    targets that only the lock before served, though nobody changed what is to be served, and `serving_too` is
-    the command that makes the lock serve both. `not_preferred` are versions that were preferred in vain.
-    The builds in `told_here` were `asked_with` this machine's Python what they need, for other targets too.
+    declaration pins by hand since the lock before, if it does so for a few. `new_sources` tells of names that
+    since the lock before another source knows as well. `merged` tells whether the file before was an
+    unfinished merge. `edited` is what was changed by hand in the lock before. `lost` are targets that only
+    the lock before served, though nobody changed what is to be served, and `serving_too` is the command that
+    makes the lock serve both. `not_preferred` are versions that were preferred in vain. Builds were
+    `asked_with` this machine's Python what they need.
     """
 
     variant: str | None
     file: str
     declaration: Declaration
-    lock: Lock
     targets: tuple[Target, ...]
-    moves: "tuple[Move, ...]" = ()
     untouched: bool = False
     merged: bool = False
     new_pins: tuple[str, ...] = ()
-    passed_over: tuple[str, ...] = ()
-    also_known: tuple[str, ...] = ()
-    idle_checkouts: tuple[NormalizedName, ...] = ()
-    unhashed: tuple[str, ...] = ()
+    new_sources: tuple[str, ...] = ()
     edited: tuple[str, ...] = ()
-    idle_corrections: tuple[str, ...] = ()
-    unknown_extras: tuple[str, ...] = ()
-    by_patch: tuple[str, ...] = ()
-    told_here: tuple[str, ...] = ()
     asked_with: str = ""
     file_clash: str | None = None
     lost: tuple[str, ...] = ()
@@ -262,28 +250,20 @@ class _Work:
         from rabbet.resolving.file_clashes import file_clash
 
         return Resolved(
+            **asdict(settled),
             variant=variant,
             file=file,
             declaration=declaration,
-            lock=settled.lock,
             targets=targets,
-            moves=settled.moves,
             untouched=before is not None and not edited and _same(before, settled.lock),
             merged=len(earlier) > 1,
             new_pins=_new_pins(earlier, settled.lock),
-            passed_over=settled.passed_over,
-            also_known=tuple(
+            new_sources=tuple(
                 f"{name} is taken from '{settled.taken_from[name]}', and '{others[0]}' knows that name too"
                 for name, others in settled.also_known.items()
                 if not any(name in lock.also_known for lock in earlier)
             ),
-            idle_checkouts=settled.idle_checkouts,
-            unhashed=settled.unhashed,
             edited=edited,
-            idle_corrections=settled.idle_corrections,
-            unknown_extras=settled.unknown_extras,
-            by_patch=settled.by_patch,
-            told_here=settled.told_here,
             asked_with=str(runtime),
             file_clash=file_clash(self._session, settled.lock, declaration, runtime),
             lost=(lost := _lost(before, declaration, settled.lock)),

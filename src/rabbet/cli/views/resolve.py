@@ -130,9 +130,9 @@ def _notes(resolved: Resolved) -> Iterator[str]:
         yield f"Passed over: {note}"
     if len(resolved.passed_over) > _SHOWN_NOTES:
         yield f"Passed over: {len(resolved.passed_over) - _SHOWN_NOTES} more (see --json)"
-    for risk in resolved.also_known[:_SHOWN_NOTES]:
+    for risk in resolved.new_sources[:_SHOWN_NOTES]:
         yield f"Beware: {risk}."
-    if resolved.also_known:
+    if resolved.new_sources:
         yield "To settle where they come from: only = [NAMES] under a source in pyproject.toml."
     yield from _notes_of_sources(resolved)
     if resolved.new_pins:
