@@ -2,7 +2,7 @@
 
 import unittest
 
-from rabbet.cli.observer import Traffic
+from rabbet.cli.terminal.observer import Traffic
 
 # bytes in all, bytes that have come, seconds since the beginning → what is said
 CASES = [

@@ -1,6 +1,7 @@
 """The rules that hold the code together: layers, light start, commands, errors."""
 
 import ast
+import re
 import subprocess
 import sys
 import unittest
@@ -207,10 +208,26 @@ class Structure(unittest.TestCase):
                 self.assertTrue(all(hasattr(loaded, name) for name in names))
 
     def test_tasks_are_commands(self) -> None:
-        """A module each; `retract` is part of `declare`, `keep` of `drift`; `completion` needs none."""
+        """A module each; `retract` is part of `declare`, `follow` of `enter`, `keep` an option of `drift`."""
         names = {path.stem for path in modules("tasks")} - {"__init__"}
         commands = {name for name in COMMANDS if name not in ("retract", "demo")}
-        self.assertEqual(names, {*commands, "keep"} - {"completion"})
+        self.assertEqual(names, {*commands, "keep"} - {"completion", "follow"})
+
+    def test_documents_name_what_there_is(self) -> None:
+        """Each module, folder and name of a module in the pages for newcomers exists."""
+        root = SOURCE.parent.parent
+        rooms = {path.relative_to(SOURCE).parts[0].removesuffix(".py") for path in SOURCE.iterdir()}
+        for page in (root / "docs" / "architecture.md", root / "CONTRIBUTING.md"):
+            for text in re.findall(r"`([\w/.-]+)`", page.read_text()):
+                place, _, name = text.removeprefix("src/rabbet/").partition(".")
+                if "/" not in place or place.split("/")[0] not in rooms or "NAME" in text:
+                    continue
+                with self.subTest(page.name, text=text):
+                    if name in ("py", "toml", "html", "txt", "sh", ""):
+                        self.assertTrue((SOURCE / text.removeprefix("src/rabbet/")).exists())
+                    else:
+                        module = import_module(f"rabbet.{place.replace('/', '.')}")
+                        self.assertTrue(hasattr(module, name.partition(".")[0]))
 
     def test_commands(self) -> None:
         """Each command stands under a heading, and its summary is the first line of its module."""

@@ -32,16 +32,16 @@ if TYPE_CHECKING:
     from rabbet.core.declaration.model import Declaration, Section
     from rabbet.core.model.lock import Lock
     from rabbet.environment.manifest import Manifest
-    from rabbet.tasks.compare import Compared
-    from rabbet.tasks.declare import Done
-    from rabbet.tasks.drift import Drift
-    from rabbet.tasks.explain import Explained
-    from rabbet.tasks.imports import Imports
-    from rabbet.tasks.lookup import LookedUp
-    from rabbet.tasks.past import Past
-    from rabbet.tasks.recreate import RecreateReport
-    from rabbet.tasks.resolve import Resolved, Verdict
-    from rabbet.tasks.status import Status
+    from rabbet.tasks.declaring.declare import Done
+    from rabbet.tasks.drifting.drift import Drift
+    from rabbet.tasks.drifting.imports import Imports
+    from rabbet.tasks.more.past import Past
+    from rabbet.tasks.more.status import Status
+    from rabbet.tasks.recreating.recreate import RecreateReport
+    from rabbet.tasks.resolving.compare import Compared
+    from rabbet.tasks.resolving.explain import Explained
+    from rabbet.tasks.resolving.lookup import LookedUp
+    from rabbet.tasks.resolving.resolve import Resolved, Verdict
     from rabbet.workspace.opening import OpenedSources
     from rabbet.workspace.result_cache import Fit, UpToDate
     from rabbet.workspace.runtimes.explaining import RuntimeExplained
@@ -138,7 +138,7 @@ class Rabbet:
 
         Raises as `declare`, and `now` as `resolve` and `recreate`.
         """
-        from rabbet.tasks.declare import carried_out
+        from rabbet.tasks.declaring.declare import carried_out
 
         return carried_out(self.session, edits, now=now)
 
@@ -170,14 +170,14 @@ class Rabbet:
         """
         asked = options or ResolveOptions()
         opened = self._asked_ahead(anyway=not asked.plain or self.session.machine.fresh_listings)
-        from rabbet.tasks.resolve import resolve
+        from rabbet.tasks.resolving.resolve import resolve
 
         return resolve(self.session, asked, writing=write, opened=opened)
 
     def verify(self) -> "tuple[Verdict, ...]":
         """Whether each lock is what resolving would leave as it is. Raises as `resolve`, and `NoLock`."""
         opened = self._asked_ahead(anyway=True)
-        from rabbet.tasks.resolve import verify
+        from rabbet.tasks.resolving.resolve import verify
 
         return verify(self.session, opened)
 
@@ -203,13 +203,13 @@ class Rabbet:
             runtime = explained_runtime(self.session, wanted)
             if runtime is not None:
                 return runtime
-        from rabbet.tasks.explain import explain
+        from rabbet.tasks.resolving.explain import explain
 
         return explain(self.session, wanted)
 
     def explain_all(self, *, holders: bool = False) -> "Explained":
         """The whole lock as a graph; with `holders`, what holds each library back. Raises as `explain`."""
-        from rabbet.tasks.explain import explain_all
+        from rabbet.tasks.resolving.explain import explain_all
 
         return explain_all(self.session, holders=holders)
 
@@ -219,7 +219,7 @@ class Rabbet:
         Raises `NotUnderstood`, `SourceFailed`, `NoSolution` for one that no source knows.
         """
         from rabbet.formats.requirement import parse_requirement
-        from rabbet.tasks.lookup import lookup
+        from rabbet.tasks.resolving.lookup import lookup
 
         return lookup(self.session, parse_requirement(library))
 
@@ -228,7 +228,7 @@ class Rabbet:
 
         Each is written as the command `compare` takes it. Raises `NotUnderstood`, `WrongUsage`.
         """
-        from rabbet.tasks.compare import compare
+        from rabbet.tasks.resolving.compare import compare
 
         return compare(self.session, old, new)
 
@@ -238,7 +238,7 @@ class Rabbet:
         Raises `NoLock` where git has none, `WrongUsage` for a library that none of them holds.
         """
         from rabbet.core.needs.need import library_name
-        from rabbet.tasks.past import past
+        from rabbet.tasks.more.past import past
 
         return past(self.session, None if library is None else library_name(library))
 
@@ -259,7 +259,7 @@ class Rabbet:
 
     def plan(self, options: RecreateOptions | None = None) -> "RecreateReport":
         """What recreating would do; nothing is changed. Raises as `recreate`."""
-        from rabbet.tasks.recreate import prepare
+        from rabbet.tasks.recreating.recreate import prepare
 
         return prepare(self.session, options or RecreateOptions())
 
@@ -269,7 +269,7 @@ class Rabbet:
         Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `EnvironmentFailed`, `SourceFailed`, `BuildFailed`,
         `IntegrityFailed`, `CannotWrite`.
         """
-        from rabbet.tasks.recreate import recreate
+        from rabbet.tasks.recreating.recreate import recreate
 
         return recreate(self.session, options or RecreateOptions())
 
@@ -281,7 +281,7 @@ class Rabbet:
 
     def variables(self) -> dict[str, str]:
         """The variables for a program that is to run in the environment. Raises `EnvironmentFailed`."""
-        from rabbet.tasks.run import inside
+        from rabbet.tasks.recreating.run import inside
 
         return inside(self.session)
 
@@ -310,7 +310,7 @@ class Rabbet:
         look holds every file against the hashes of the lock. Nothing of what is installed is run.
         Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `EnvironmentFailed`; a deep look `SourceFailed` too.
         """
-        from rabbet.tasks.drift import drift, drift_against, drift_elsewhere
+        from rabbet.tasks.drifting.drift import drift, drift_against, drift_elsewhere
 
         if against is not None:
             return drift_against(self.session, against, deep=deep)
@@ -320,12 +320,12 @@ class Rabbet:
 
     def imports(self) -> "Imports":
         """What the code imports, against the declaration. Raises `NoLock`, `NotUnderstood`."""
-        from rabbet.tasks.imports import imports
+        from rabbet.tasks.drifting.imports import imports
 
         return imports(self.session)
 
     def status(self) -> "Status":
         """Where the project stands, by its files and the store alone. Raises `NotUnderstood`."""
-        from rabbet.tasks.status import status
+        from rabbet.tasks.more.status import status
 
         return status(self.session)

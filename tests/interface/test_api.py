@@ -32,15 +32,15 @@ DOCUMENTS = """
 import json
 from rabbet.api import Rabbet
 from rabbet.documents.document import with_schema
-from rabbet.documents.changes import EntriesDocument
-from rabbet.documents.compare import CompareDocument
-from rabbet.documents.drift import DriftDocument
-from rabbet.documents.explain import LibraryDocument, WholeLockDocument
-from rabbet.documents.imports import ImportsDocument
-from rabbet.documents.lookup import LookupDocument
-from rabbet.documents.recreate import RecreateDocument
-from rabbet.documents.resolve import ResolvedDocument, VerdictsDocument
-from rabbet.documents.status import StatusDocument
+from rabbet.documents.declaring.changes import EntriesDocument
+from rabbet.documents.resolving.compare import CompareDocument
+from rabbet.documents.drifting.drift import DriftDocument
+from rabbet.documents.resolving.explain import LibraryDocument, WholeLockDocument
+from rabbet.documents.drifting.imports import ImportsDocument
+from rabbet.documents.resolving.lookup import LookupDocument
+from rabbet.documents.recreating.recreate import RecreateDocument
+from rabbet.documents.resolving.resolve import ResolvedDocument, VerdictsDocument
+from rabbet.documents.more.status import StatusDocument
 with Rabbet() as project:
     for document in (%s):
         print(json.dumps(with_schema(document)))

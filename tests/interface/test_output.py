@@ -9,7 +9,7 @@ import unittest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rabbet.cli.style import Style, table
+from rabbet.cli.terminal.style import Style, table
 from rabbet.core.shown_text import visible, without_credentials
 from tests.interface.test_remote_sources import KIND, TALLYWAX, index
 from tests.support.hostile import Hostile, Reply

@@ -16,10 +16,10 @@ from unittest import mock
 
 from packaging.version import Version
 
-from rabbet.cli.failure import document, reasons, ways
-from rabbet.cli.observer import observer_for
-from rabbet.cli.run_log import log_file, note_run
-from rabbet.cli.style import COLOURED, table
+from rabbet.cli.failures.failure import document, reasons, ways
+from rabbet.cli.failures.run_log import log_file, note_run
+from rabbet.cli.terminal.observer import observer_for
+from rabbet.cli.terminal.style import COLOURED, table
 from rabbet.core.culprit.outcome import Symptom
 from rabbet.core.declaration.edit import Edit
 from rabbet.core.model.lock import (

@@ -159,7 +159,7 @@ class Words:
     def versions(self) -> Iterator[str]:
         """Declared libraries, and each with the releases that the store has heard of."""
         from rabbet.sources.pages import known_versions
-        from rabbet.tasks.status import indexes_of
+        from rabbet.tasks.more.status import indexes_of
 
         declaration = self._project().declaration()
         names = sorted({one.need.name for one in declaration.declared()})

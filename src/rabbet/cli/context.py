@@ -9,9 +9,9 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, NamedTuple, Protocol, TextIO
 
-from rabbet.cli.observer import ClosableObserver, observer_for
-from rabbet.cli.output import write_line
-from rabbet.cli.style import Style, TableLine, style_for
+from rabbet.cli.terminal.observer import ClosableObserver, observer_for
+from rabbet.cli.terminal.output import write_line
+from rabbet.cli.terminal.style import Style, TableLine, style_for
 from rabbet.core.shown_text import visible, without_credentials
 from rabbet.documents.amounts import count, size_text
 from rabbet.documents.document import Document, with_schema

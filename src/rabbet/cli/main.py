@@ -14,8 +14,8 @@ from time import monotonic
 from typing import TYPE_CHECKING, NoReturn
 
 from rabbet import __version__
-from rabbet.cli.output import MutedStream, flush, write_line
 from rabbet.cli.registry import COMMANDS, HEADINGS
+from rabbet.cli.terminal.output import MutedStream, flush, write_line
 from rabbet.errors import ExitCode, Interrupted, NotAgreed, RabbetError
 
 if TYPE_CHECKING:
@@ -76,7 +76,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
         return ExitCode.NO
     except Exception as error:  # noqa: BLE001 - what nobody foresaw: never a bare traceback
-        from rabbet.cli.fault import failure_of
+        from rabbet.cli.failures.fault import failure_of
 
         failure = failure_of(error, given)
         _log(given, failure.exit_code, begun, repr(error))
@@ -87,7 +87,7 @@ def _log(given: Sequence[str], code: int, begun: float, error: str = "") -> None
     """Note a run that failed, or was no short one."""
     seconds = monotonic() - begun
     if error or seconds > _WORTH_NOTING:
-        from rabbet.cli.run_log import note_run
+        from rabbet.cli.failures.run_log import note_run
 
         note_run(given, code, seconds, error)
 
@@ -101,7 +101,7 @@ def _wants_json(given: list[str]) -> bool:
 def _tell_forgotten(event: str, arguments: tuple[object, ...]) -> None:
     """Audit hook: print a trace line for each damaged cache entry that was dropped."""
     if event == "rabbet.forgotten":
-        from rabbet.cli.failure import plain
+        from rabbet.cli.failures.failure import plain
 
         print(f"trace: damaged, so forgotten: {plain(str(arguments[0]))}", file=sys.stderr)  # noqa: T201
 
@@ -163,7 +163,7 @@ def _run(name: str, given: list[str]) -> int:
             return _carry_out(COMMANDS[name][1], arguments, context)
         except RabbetError as error:
             if getattr(arguments, "variant", None):
-                from rabbet.cli.failure import for_variant
+                from rabbet.cli.failures.failure import for_variant
 
                 error.ways = for_variant(error.ways, arguments.variant)
             raise
@@ -175,7 +175,7 @@ def _carry_out(module: str, arguments: "Namespace", context: "Context") -> int:
     try:
         return run(arguments, context)
     except NotAgreed as error:
-        from rabbet.cli.prompt import agreed_to_build
+        from rabbet.cli.terminal.prompt import agreed_to_build
 
         if not agreed_to_build(error, context):
             raise
@@ -184,7 +184,7 @@ def _carry_out(module: str, arguments: "Namespace", context: "Context") -> int:
 
 def _report(error: RabbetError, *, trace: bool = False, as_json: bool = False) -> int:
     """Print an error for people: what, because, try; for programs also as a document on standard output."""
-    from rabbet.cli.failure import document, plain, reasons, ways
+    from rabbet.cli.failures.failure import document, plain, reasons, ways
 
     if as_json:
         with suppress(RabbetError, OSError):
@@ -194,7 +194,7 @@ def _report(error: RabbetError, *, trace: bool = False, as_json: bool = False) -
     if trace:
         import traceback
 
-        from rabbet.cli.run_log import log_file
+        from rabbet.cli.failures.run_log import log_file
 
         lines += [f"trace: earlier runs are in {plain(str(log_file()))}"]
         lines = [plain(line) for line in "".join(traceback.format_exception(error)).splitlines()] + lines

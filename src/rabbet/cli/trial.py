@@ -52,6 +52,6 @@ def _told(tried: "Tried") -> Iterator[str]:
 
 
 def _fits(session: Session) -> bool:
-    from rabbet.tasks.recreate import fits
+    from rabbet.tasks.recreating.recreate import fits
 
     return fits(session)

@@ -1,7 +1,7 @@
 """Restore an environment from its cached manifest.
 
 It serves who deletes an environment and wants it back, and who has one project in many folders. This module
-imports little; whatever is not as it was leads to the long way (`rabbet.tasks.recreate`).
+imports little; whatever is not as it was leads to the long way (`rabbet.tasks.recreating.recreate`).
 """
 
 from collections.abc import Iterable, Sequence

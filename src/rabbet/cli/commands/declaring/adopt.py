@@ -1,0 +1,50 @@
+"""Draw up a declaration from what exists.
+
+Looks at what the current folder has: an environment, plain lists of requirements, the code; or at the places
+given with --from: an environment, a list, another project's pyproject.toml, a lock, a folder. Only what
+nothing else needs becomes declared, loosely; the versions that are installed, or pinned in a list, are noted
+beside the declaration, and the next `rabbet resolve` prefers them, so that the first lock changes nothing
+that works. It shows what it would write and why, asks, and writes. Nothing that it looks at is run.
+"""
+
+from argparse import ArgumentParser, Namespace
+
+from rabbet.cli.context import Context
+from rabbet.cli.options import add_json, add_several
+from rabbet.errors import ExitCode
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """Declare the command's arguments."""
+    add_several(
+        parser,
+        "--from",
+        "PATH",
+        "look at these alone: environments, lists, pyproject.toml, locks, folders with code",
+        dest="places",
+    )
+    parser.add_argument("--plan", action="store_true", help="show what would be written, and write nothing")
+    parser.add_argument("--yes", action="store_true", help="ask nothing, write")
+    add_json(parser)
+
+
+def run(arguments: Namespace, context: Context) -> int:
+    """Show what would be declared, and write it once that is agreed to."""
+    from rabbet.cli.terminal.prompt import agreed
+    from rabbet.cli.views.declaring.adopt import outcome, show_adopting
+    from rabbet.documents.declaring.adopt import AdoptDocument
+    from rabbet.tasks.declaring.adopt import adopting, save
+
+    drawn_up = adopting(context.machine, context.observer, arguments.places)
+    if not arguments.json:
+        show_adopting(drawn_up, context)
+    written = not arguments.plan and agreed(
+        context, "Write that?", yes=arguments.yes, may_ask=not arguments.json
+    )
+    if written:
+        save(drawn_up)
+    if arguments.json:
+        context.show_json(AdoptDocument(drawn_up, written))
+    else:
+        context.show(outcome(drawn_up, arguments.places, written=written))
+    return ExitCode.DONE if written or arguments.plan else ExitCode.NO

@@ -1,0 +1,1 @@
+"""Drift: arguments."""

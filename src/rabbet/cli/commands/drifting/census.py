@@ -1,0 +1,269 @@
+"""Everyone's machines, against the lock.
+
+`record` writes an inventory of this machine into a file (CycloneDX JSON): libraries, runtimes, no paths and
+no names of people or hosts; a made-up label stands for the machine. `send` records and shares it through the
+project's git remote, under refs that no branch list shows, and `collect` fetches what all have sent. `show`
+holds every machine against the lock: which libraries differ where, what that breaks, who is behind, and what
+mends each group. `check` is for CI: exit code 1 when more machines break than are allowed. `serve` gives the
+page of all this to a browser on this machine, made anew whenever it is asked for.
+"""
+
+from argparse import ArgumentParser, Namespace
+from collections.abc import Collection
+from typing import TYPE_CHECKING
+
+from rabbet.cli.context import Context
+from rabbet.cli.options import a_library, add_json, add_offline, add_several, add_variant, moment
+from rabbet.errors import EnvironmentFailed, ExitCode, RabbetError, WrongUsage
+from rabbet.workspace.machine import CENSUS_VARIABLE
+
+if TYPE_CHECKING:
+    from rabbet.cli.context import View
+    from rabbet.workspace.session import Session
+
+_ONLY = {  # the options that count for some of the actions alone
+    "label": ("record", "send"),
+    "env": ("record", "send"),
+    "deep": ("record", "send"),
+    "to": ("record",),
+    "remote": ("send", "collect"),
+    "places": ("show", "check", "serve"),
+    "machine": ("show",),
+    "library": ("show",),
+    "since": ("show",),
+    "every": ("send",),
+    "database": ("send", "show", "check", "serve"),
+    "port": ("serve",),
+    "csv": ("show",),
+    "picture": ("show",),
+    "page": ("show",),
+    "allow": ("check",),
+}
+_APART = (  # options of which the first can't be given with any of the others
+    ("every", "database", "label", "env", "deep"),
+    ("database", "remote", "deep"),
+    ("csv", "json", "machine", "library", "since", "picture", "page"),
+    ("machine", "library", "since", "picture", "page"),
+    ("library", "since", "picture", "page"),
+    ("since", "picture", "page"),
+)
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """Declare the command's arguments."""
+    parser.add_argument(
+        "action",
+        choices=("record", "send", "collect", "show", "check", "serve"),
+        nargs="?",
+        default="show",
+        help="default: show what was collected",
+    )
+    parser.add_argument("--label", metavar="NAME", help="record, send: a label in place of the made-up one")
+    parser.add_argument("--env", metavar="PATH", help="record, send: another environment")
+    parser.add_argument("--deep", action="store_true", help="record, send: with the digests of all files")
+    parser.add_argument("--to", metavar="FILE", help="record: the file (default: census-LABEL.json)")
+    parser.add_argument("--remote", metavar="NAME", help="send, collect: the remote (default: origin)")
+    parser.add_argument(
+        "--database",
+        metavar="URL",
+        help="send, show, check, serve: a database in place of git, such as sqlite:///census.db"
+        f" (default: the variable {CENSUS_VARIABLE})",
+    )
+    add_several(
+        parser,
+        "--from",
+        "PATH",
+        "show, check, serve: more machines: inventory files, lists of exact versions, environments",
+        dest="places",
+    )
+    parser.add_argument("--machine", metavar="LABEL", help="show: all that differs on one machine")
+    parser.add_argument(
+        "--library", metavar="NAME", type=a_library, help="show: one library on all machines, over time"
+    )
+    parser.add_argument("--since", metavar="DATE", help="show: what became of the machines since then")
+    parser.add_argument(
+        "--every",
+        metavar="WHEN",
+        choices=("recreate", "never"),
+        help="send: declare that it is done after each recreate, in the background; or never again",
+    )
+    parser.add_argument("--csv", action="store_true", help="show: the matrix as comma-separated values")
+    parser.add_argument("--port", metavar="N", type=int, help="serve: the port (default: a free one)")
+    parser.add_argument("--picture", metavar="FILE", help="show: draw the matrix, as PNG")
+    parser.add_argument("--page", metavar="FILE", help="show: one page for a browser, to send round")
+    parser.add_argument(
+        "--allow", metavar="N", type=int, help="check: so many machines may break (default: none)"
+    )
+    add_variant(parser)
+    add_offline(parser)
+    add_json(parser)
+
+
+def run(arguments: Namespace, context: Context) -> int:
+    """Do what is asked."""
+    _check_options(
+        {option for option, value in vars(arguments).items() if _is_given(value)}, arguments.action
+    )
+    session = context.session(arguments.variant)
+    if arguments.every:
+        return _every(arguments, session, context)
+    if arguments.action in ("record", "send"):
+        return _give(arguments, session, context)
+    if arguments.action == "collect":
+        return _collect(arguments, session, context)
+    if arguments.action == "serve":
+        return _serve(arguments, session, context)
+    return _show(arguments, session, context)
+
+
+def _is_given(value: object) -> bool:
+    return value is not None and value is not False and value != []
+
+
+def _check_options(given: Collection[str], action: str) -> None:
+    """Raise `WrongUsage` for options that mean nothing to an action, or nothing beside each other."""
+    for option, actions in _ONLY.items():
+        if option in given and action not in actions:
+            shown = "from" if option == "places" else option
+            raise WrongUsage(
+                f"--{shown} means nothing to `census {action}`",
+                because=[f"it is for {' and '.join(actions)}"],
+                remedy="rabbet help census",
+            )
+    for first, *others in _APART:
+        other = next((one for one in others if one in given), None)
+        if first in given and other is not None:
+            raise WrongUsage(f"--{first} and --{other} can't be given together", remedy="rabbet help census")
+
+
+def _serve(arguments: Namespace, session: "Session", context: Context) -> int:
+    """Serve the page until Ctrl-C."""
+    from rabbet.cli.views.drifting.census_words import sheet_of
+    from rabbet.tasks.drifting.census import show
+    from rabbet.team.extra import needing_extra
+    from rabbet.team.live_page import page_server
+    from rabbet.team.page import page
+
+    url, name = _database(arguments, context), session.declaration().name
+
+    def render() -> str:
+        census = show(session.silent(), arguments.places, url)
+        return page(sheet_of(census, name, session.project.variant))
+
+    with needing_extra("the census page"):
+        render()  # what can't be shown is told here, and not in a browser
+    try:
+        server = page_server(render, arguments.port or 0)
+    except OSError as error:
+        raise EnvironmentFailed(
+            f"the port {arguments.port} can't be used",
+            because=[error.strerror or str(error)],
+            remedy="rabbet census serve",
+        ) from error
+    with server:
+        context.show(f"Serving http://127.0.0.1:{server.server_port}/ until Ctrl-C.")
+        context.output.flush()
+        server.serve_forever()
+    return ExitCode.DONE
+
+
+def _give(arguments: Namespace, session: "Session", context: Context) -> int:
+    """Record, or record and send."""
+    from rabbet.cli.views.drifting.census import RecordedView
+    from rabbet.tasks.drifting.census import RecordOptions, record, send, send_to_database
+    from rabbet.workspace.sending import note_outcome
+
+    options = RecordOptions(label=arguments.label, place=arguments.env, deep=arguments.deep)
+    url = _database(arguments, context)
+    if arguments.deep and arguments.action == "send" and url and not arguments.remote:
+        raise WrongUsage(
+            "a database holds no digests of files, so --deep means nothing to it",
+            because=[f"the variable {CENSUS_VARIABLE} names a database"],
+            remedy="rabbet census record --deep",
+        )
+    if arguments.action == "record":
+        found = record(session, options, arguments.to)
+    else:
+        try:
+            if url and not arguments.remote:
+                found = send_to_database(session, options, url)
+            else:
+                found = send(session, options, arguments.remote)
+        except RabbetError as error:
+            note_outcome(session, error="; ".join((str(error), *error.because)))
+            raise
+        note_outcome(session, where=found.where)
+    view = RecordedView(found, sent=arguments.action == "send")
+    context.present(view, as_json=arguments.json)
+    return ExitCode.DONE
+
+
+def _database(arguments: Namespace, context: Context) -> str | None:
+    """The database that is named, by the option or by the variable."""
+    return arguments.database or context.machine.environ.get(CENSUS_VARIABLE) or None
+
+
+def _every(arguments: Namespace, session: "Session", context: Context) -> int:
+    """Declare when inventories are sent by themselves."""
+    from rabbet.cli.views.declaring.changes import ChangesView
+    from rabbet.tasks.declaring.declare import Done
+    from rabbet.tasks.drifting.census import send_every
+
+    edited = send_every(session, arguments.every, arguments.remote)
+    context.present(ChangesView(Done(edited)), as_json=arguments.json)
+    return ExitCode.DONE
+
+
+def _collect(arguments: Namespace, session: "Session", context: Context) -> int:
+    from rabbet.cli.views.drifting.census import CollectedView
+    from rabbet.tasks.drifting.census import collect
+
+    found = collect(session, arguments.remote)
+    context.present(CollectedView(found), as_json=arguments.json)
+    return ExitCode.DONE
+
+
+def _show(arguments: Namespace, session: "Session", context: Context) -> int:
+    """The matrix, one machine, or what became of all since a date; or whether too many break."""
+    from rabbet.cli.views.drifting.census import CensusView, CheckView, MachineView, show_csv
+    from rabbet.cli.views.drifting.census_words import sheet_of
+    from rabbet.tasks.drifting.census import one_machine, show
+    from rabbet.team.drawing import write_drawn
+
+    if arguments.library or arguments.since:
+        return _over_time(arguments, session, context)
+    machine = context.machine
+    census = show(session, arguments.places, _database(arguments, context))
+    if arguments.action == "check":
+        view = CheckView(census, allowed=arguments.allow or 0)
+        context.present(view, as_json=arguments.json)
+        return ExitCode.NO if view.too_many else ExitCode.DONE
+    if arguments.machine:
+        state = one_machine(census, arguments.machine)
+        context.present(MachineView(state, session.project.variant), as_json=arguments.json)
+        return ExitCode.DONE
+    if arguments.csv:
+        show_csv(census, context)
+        return ExitCode.DONE
+    picture, page = (machine.folder / name if name else None for name in (arguments.picture, arguments.page))
+    sheet = sheet_of(census, session.declaration().name, session.project.variant)
+    drawn = write_drawn(sheet, session.project.folder, picture=picture, page=page)
+    context.present(CensusView(census, session.project.variant, drawn), as_json=arguments.json)
+    return ExitCode.DONE
+
+
+def _over_time(arguments: Namespace, session: "Session", context: Context) -> int:
+    """One library on all machines, or all that became of these."""
+    from rabbet.cli.views.drifting.census import DevelopmentView, LibraryView
+    from rabbet.tasks.drifting.census import developed, library_over_time
+
+    url = _database(arguments, context)
+    view: View
+    if arguments.library:
+        view = LibraryView(library_over_time(session, arguments.library, url))
+    else:
+        since = moment(arguments.since, "rabbet census show --since 2026-05-01", end=False)
+        found = developed(session, int(since.timestamp()), url)
+        view = DevelopmentView(found)
+    context.present(view, as_json=arguments.json)
+    return ExitCode.DONE

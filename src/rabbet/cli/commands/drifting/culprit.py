@@ -1,0 +1,92 @@
+"""Which changed library broke a command.
+
+Between a state in which the command works and one in which it does not, tries mixtures of the two until the
+smallest set of changes is found that makes it fail. Each mixture is consistent, and made from the store in an
+environment for that once; the project's own stays as it is. What the command itself writes is its own
+affair. A search that is interrupted goes on where it was.
+"""
+
+from argparse import REMAINDER, ArgumentParser, Namespace
+
+from rabbet.cli.context import Context
+from rabbet.cli.options import STATES, USUAL_LIMIT, add_json, add_offline, add_variant
+from rabbet.errors import ExitCode, WrongUsage
+
+_MOST_JOBS = 64
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """Declare the command's arguments."""
+    parser.add_argument("--good", metavar="STATE", help=f"a state in which the command works: {STATES}")
+    parser.add_argument(
+        "--bad",
+        metavar="STATE",
+        help="one in which it does not, in the same form (default: the present lock)",
+    )
+    parser.add_argument("--fails-with", metavar="TEXT", help="only output with this text is the failure")
+    parser.add_argument("--exit-code", metavar="NUMBER", type=int, help="only this exit code is the failure")
+    parser.add_argument(
+        "--time-limit",
+        metavar="SECONDS",
+        type=int,
+        default=USUAL_LIMIT,
+        help="how long the command may run (default: %(default)s)",
+    )
+    parser.add_argument(
+        "--repeat",
+        metavar="N",
+        type=int,
+        default=1,
+        help="run it so often in each mixture, if it fails at times",
+    )
+    parser.add_argument(
+        "--jobs", metavar="N", type=int, default=1, help="try so many mixtures at once (default: %(default)s)"
+    )
+    parser.add_argument(
+        "--keep", metavar="FOLDER", help="leave the smallest passing and failing environments there"
+    )
+    parser.add_argument("--afresh", action="store_true", help="forget what an interrupted search has found")
+    add_variant(parser)
+    add_offline(parser)
+    add_json(parser)
+    parser.add_argument("command", nargs=REMAINDER, help="the command with its arguments, behind --")
+
+
+def run(arguments: Namespace, context: Context) -> int:
+    """Search, and tell what was found."""
+    words = arguments.command[1:] if arguments.command[:1] == ["--"] else arguments.command
+    _refuse_wrong(arguments, words)
+    from rabbet.cli.views.drifting.culprit import CulpritView
+    from rabbet.core.culprit.verdict import Answer
+    from rabbet.tasks.drifting.culprit import CulpritOptions, culprit
+
+    session = context.session(arguments.variant)
+    options = CulpritOptions(
+        text=arguments.fails_with or "",
+        code=arguments.exit_code,
+        seconds=arguments.time_limit,
+        repeat=arguments.repeat,
+        jobs=arguments.jobs,
+        afresh=arguments.afresh,
+        keep=context.machine.folder / arguments.keep if arguments.keep else None,
+    )
+    bad = arguments.bad if arguments.bad is not None else str(session.project.lock_file)
+    case = culprit(session, arguments.good, bad, words, options)
+    context.present(CulpritView(case, arguments), as_json=arguments.json)
+    return ExitCode.DONE if case.verdict.answer is Answer.FOUND else ExitCode.NO
+
+
+def _refuse_wrong(arguments: Namespace, words: list[str]) -> None:
+    """Raise `WrongUsage` for what can't be searched with."""
+    example = "rabbet culprit --good git:HEAD~1 -- python -m unittest"
+    if arguments.good is None:
+        raise WrongUsage("no state was given in which the command works", remedy=example)
+    if not words:
+        raise WrongUsage("no command was given to find the culprit with", remedy=example)
+    for name, value, most in (
+        ("--repeat", arguments.repeat, 1000),
+        ("--jobs", arguments.jobs, _MOST_JOBS),
+        ("--time-limit", arguments.time_limit, 10**6),
+    ):
+        if not 1 <= value <= most:
+            raise WrongUsage(f"{name} takes a number from 1 to {most}, not {value}", remedy=example)

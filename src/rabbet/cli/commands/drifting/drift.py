@@ -1,0 +1,115 @@
+"""What is installed here, against the lock.
+
+Reads what is installed in .venv from its files alone, running nothing of it, and compares it with
+pylock.toml. Files are held against the records in the environment; those whose state is the same as when they
+were last read are not read again. --deep holds each against the wheel whose hash is in the lock, so that a
+file, its record and Rabbet's notes changed together are found too; what the store lacks for that is fetched.
+Not even that notices compiled modules that were changed in the store together with its notes of them.
+--against holds what is installed against another state: a lock or inventory file, git:REV, env:PATH,
+machine:LABEL. --keep is for what was wanted: it writes what is installed into the declaration, loosely, and
+notes that the next lock shall prefer these versions. Exit code 0: no drift. 1: something differs. With
+--quiet that is all: for prompts, tests and containers.
+"""
+
+from argparse import ArgumentParser, Namespace
+from typing import TYPE_CHECKING
+
+from rabbet.cli.context import Context
+from rabbet.cli.options import STATES, a_library, add_json, add_offline, add_several, add_variant
+from rabbet.core.shell import quoted
+from rabbet.errors import ExitCode, WrongUsage
+
+QUIET = "say nothing: the exit code tells"
+
+if TYPE_CHECKING:
+    from rabbet.api import Rabbet
+    from rabbet.cli.context import View
+    from rabbet.workspace.session import Session
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """Declare the command's arguments."""
+    parser.add_argument("--deep", action="store_true", help="hold every file against the lock's hashes")
+    parser.add_argument(
+        "--against",
+        metavar="STATE",
+        help=f"in place of the lock: {STATES}",
+    )
+    parser.add_argument(
+        "--env",
+        metavar="PATH",
+        help="another environment, whoever made it, an interpreter's folder, or one of libraries",
+    )
+    add_several(
+        parser, "--keep", "LIBRARY", "keep these as they are: show the change, then write it", kind=a_library
+    )
+    parser.add_argument("--group", metavar="NAME", help="--keep: declare new ones for this dependency group")
+    parser.add_argument("--yes", action="store_true", help="--keep: ask nothing")
+    add_variant(parser)
+    add_offline(parser)
+    add_json(parser)
+
+
+def run(arguments: Namespace, context: Context) -> int:
+    """Compare and tell every difference."""
+    project = context.rabbet(arguments.variant)
+    special = (arguments.against, arguments.env, arguments.deep, arguments.json, arguments.keep)
+    if not any(special) and _known_to_be_none(project, context, quiet=arguments.quiet):
+        return ExitCode.DONE
+    if arguments.keep:
+        return _keep(arguments, project.session, context)
+    if arguments.against and arguments.env:
+        raise WrongUsage(
+            "--env and --against are one question: `compare` takes two states",
+            remedy=f"rabbet compare {quoted(arguments.against)} {quoted(f'env:{arguments.env}')}",
+        )
+    from rabbet.cli.views.drifting.drift import DriftView
+
+    found = project.drift(place=arguments.env, against=arguments.against, deep=arguments.deep)
+    _present(DriftView(found), arguments, context)
+    return ExitCode.NO if found.differs else ExitCode.DONE
+
+
+def _known_to_be_none(project: "Rabbet", context: Context, *, quiet: bool) -> bool:
+    """Tell what an earlier run found, of the very same files and texts: nothing; whether there was one."""
+    compared = project.known_drift(notes=not quiet)
+    if compared is not None and not quiet:
+        from rabbet.cli.views.recreating.unchanged import no_drift_text
+
+        context.show(no_drift_text(compared))
+    return compared is not None
+
+
+def _present(view: "View", arguments: Namespace, context: Context) -> None:
+    """Print what was found, unless the exit code alone is wanted."""
+    if arguments.json or not arguments.quiet:
+        context.present(view, as_json=arguments.json)
+
+
+def _keep(arguments: Namespace, session: "Session", context: Context) -> int:
+    """Show what keeping means, and write it once that is agreed to."""
+    from rabbet.cli.terminal.prompt import agreed
+    from rabbet.cli.views.drifting.drift import outcome, show_keeping
+    from rabbet.core.declaration.model import Section
+    from rabbet.core.needs.need import library_name
+    from rabbet.tasks.drifting.keep import keeping, save
+
+    if arguments.against or arguments.env or arguments.deep:
+        raise WrongUsage(
+            "--keep is for what was installed into the project's own environment",
+            remedy=f"rabbet drift --keep {' '.join(quoted(name) for name in arguments.keep)}",
+        )
+    section = Section("group", library_name(arguments.group)) if arguments.group else None
+    kept = keeping(session, arguments.keep, section)
+    if not arguments.json:
+        show_keeping(kept, context)
+    written = agreed(context, "Write that?", yes=arguments.yes, may_ask=not arguments.json)
+    if written:
+        save(kept)
+    if arguments.json:
+        from rabbet.documents.drifting.drift import KeepDocument
+
+        context.show_json(KeepDocument(kept, written))
+    else:
+        context.show(outcome(kept, arguments.keep, arguments.group, written=written, context=context))
+    return ExitCode.DONE if written else ExitCode.NO

@@ -1,0 +1,107 @@
+"""The lock for others.
+
+`list` is a plain list of requirements with hashes and markers. `bill` is a bill of materials (CycloneDX JSON)
+with licences, hashes and who needs whom. `table` is for a spreadsheet (CSV): licences, and why each library
+is there. These three go to standard output, or to a file. `container` writes Containerfile and
+.containerignore: the libraries come from what `carry` put together, and the program runs without rights.
+`editor` writes the description of a development container beside it, and tells the paths that
+editors ask for. What Rabbet wrote it writes again, as long as nobody edited it; `drift` tells what is stale.
+"""
+
+from argparse import ArgumentParser, Namespace
+from typing import TYPE_CHECKING
+
+from rabbet.cli.context import Context
+from rabbet.cli.options import add_json, add_several, add_variant
+from rabbet.disk.named import path_named
+from rabbet.errors import ExitCode, WrongUsage
+
+if TYPE_CHECKING:
+    from rabbet.core.model.options import RecreateOptions
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """Declare the command's arguments."""
+    parser.add_argument("what", choices=(*_TEXTS, "container", "editor"), help="what to export")
+    parser.add_argument("--to", metavar="FILE", help="list, bill, table: a file in place of standard output")
+    add_several(parser, "--group", "NAME", "list, container: with these groups")
+    add_several(parser, "--extra", "NAME", "list, container: with these extras")
+    parser.add_argument("--everything", action="store_true", help="list, container: all groups and extras")
+    parser.add_argument("--base", metavar="IMAGE", help="container: the image that brings Python")
+    add_several(parser, "--command", "WORD", "container: what it runs (default: python)", dest="words")
+    parser.add_argument("--force", action="store_true", help="container, editor: also over what was edited")
+    add_variant(parser)
+    add_json(parser)
+
+
+_TEXTS = ("list", "bill", "table")  # one file, or standard output
+_ONLY = {  # the options that count for some exports alone
+    "to": _TEXTS,
+    "group": ("list", "container"),
+    "extra": ("list", "container"),
+    "everything": ("list", "container"),
+    "base": ("container",),
+    "words": ("container",),
+    "force": ("container", "editor"),
+}
+
+
+def run(arguments: Namespace, context: Context) -> int:
+    """Export."""
+    for name, exports in _ONLY.items():
+        if getattr(arguments, name) and arguments.what not in exports:
+            option = "--command" if name == "words" else f"--{name}"
+            raise WrongUsage(
+                f"{option} means nothing to a {arguments.what}",
+                because=[f"it is for: {', '.join(exports)}"],
+                remedy="rabbet export --help",
+            )
+    from rabbet.cli.views.more.export import ExportedView
+    from rabbet.tasks.more.export import (
+        ContainerOptions,
+        export_bill,
+        export_container,
+        export_editor,
+        export_list,
+        export_table,
+    )
+
+    session = context.session(arguments.variant)
+    if arguments.what == "list":
+        return _give(export_list(session, _options(arguments)), arguments, context)
+    if arguments.what in _TEXTS:
+        whole = export_bill if arguments.what == "bill" else export_table
+        return _give(whole(session), arguments, context)
+    wanted = ContainerOptions(
+        base=arguments.base or "", command=tuple(arguments.words), force=arguments.force
+    )
+    if arguments.what == "container":
+        exported = export_container(session, _options(arguments), wanted)
+    else:
+        exported = export_editor(session, wanted)
+    view = ExportedView(exported, arguments.what, arguments.variant)
+    context.present(view, as_json=arguments.json)
+    return ExitCode.DONE
+
+
+def _options(arguments: Namespace) -> "RecreateOptions":
+    from rabbet.core.model.options import RecreateOptions
+
+    if arguments.everything:
+        return RecreateOptions(everything=True)
+    return RecreateOptions(groups=arguments.group or (), extras=arguments.extra or ())
+
+
+def _give(text: str, arguments: Namespace, context: Context) -> int:
+    """Print the text, or write it into a file."""
+    from rabbet.disk.atomic import write_text
+
+    if arguments.json and arguments.what != "bill":
+        raise WrongUsage(f"a {arguments.what} is no JSON; a bill is", remedy="rabbet export bill")
+    if arguments.to is None:
+        context.show_text(text)
+        return ExitCode.DONE
+    path = path_named(arguments.to, context.machine.folder)
+    write_text(path, text, below=context.project().folder)
+    context.show(f"Wrote {arguments.to}.")
+    return ExitCode.DONE

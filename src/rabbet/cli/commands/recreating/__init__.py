@@ -1,0 +1,1 @@
+"""Recreating: arguments."""

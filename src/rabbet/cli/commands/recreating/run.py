@@ -1,0 +1,78 @@
+"""Run one command inside it.
+
+Runs a command with the environment's own commands first on PATH, and passes on its exit code and signals. An
+environment that does not fit the lock is refused; --as-is goes on. --under takes another runtime, and --try
+another library, for this one command: nothing is changed.
+"""
+
+from argparse import REMAINDER, ArgumentParser, Namespace
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from rabbet.cli.context import Context
+from rabbet.cli.options import add_trial, add_variant
+from rabbet.errors import WrongUsage
+
+if TYPE_CHECKING:
+    from rabbet.workspace.session import Session
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """Declare the command's arguments."""
+    parser.add_argument(
+        "--as-is", action="store_true", help="also when the environment does not fit the lock"
+    )
+    parser.add_argument(
+        "--under",
+        metavar="CONSTRAINT",
+        action="append",
+        default=[],
+        help="with another runtime of a language than Python, this once, such as 'java>=14'",
+    )
+    add_trial(parser)
+    add_variant(parser)
+    parser.add_argument("command", nargs=REMAINDER, help="the command with its arguments")
+
+
+def run(arguments: Namespace, context: Context) -> int:
+    """Replace this process by the command."""
+    from rabbet.core.shell import joined_words
+    from rabbet.tasks.recreating.run import become, inside, refuse_unfit
+
+    command = arguments.command[1:] if arguments.command[:1] == ["--"] else arguments.command
+    if not command:
+        raise WrongUsage("no command was given to run", remedy="rabbet run python -c 'print(42)'")
+    session = context.session(arguments.variant)
+    if arguments.tried or arguments.places:
+        return _try(arguments, command, session, context)
+    if not arguments.as_is:
+        refuse_unfit(
+            session,
+            going_on=joined_words(["rabbet", "run", "--as-is", *_under(arguments), *arguments.command]),
+        )
+    variables = inside(session)
+    if arguments.under:
+        from rabbet.tasks.recreating.run import under_runtimes
+
+        variables = under_runtimes(session, arguments.under, variables)
+    context.output.flush()
+    return become(session, command, variables)
+
+
+def _try(arguments: Namespace, command: Sequence[str], session: "Session", context: Context) -> int:
+    """Run the command in an environment that lasts as long."""
+    from rabbet.cli.trial import in_trial
+    from rabbet.environment.variables import variables_inside
+    from rabbet.tasks.recreating.run import run_to_end, under_runtimes
+
+    machine = context.machine
+    with in_trial(arguments, session, context) as root:
+        variables = variables_inside(root, machine.environ)
+        if arguments.under:
+            variables = under_runtimes(session, arguments.under, variables)
+        return run_to_end(session, command, variables)
+
+
+def _under(arguments: Namespace) -> list[str]:
+    """The options that name other runtimes, for a command to paste."""
+    return [word for one in arguments.under for word in ("--under", one)]

@@ -1,0 +1,97 @@
+"""Settle every version, write the lock.
+
+Chooses the newest releases that meet every requirement on this machine, and writes them with their files and
+hashes into pylock.toml. What is locked already stays wherever some solution lets it. --lowest and --as-of are
+questions: they write nothing without --keep, unless they are for a variant, which has a lock of its own.
+"""
+
+from argparse import ArgumentParser, Namespace
+
+from rabbet.cli.context import Context
+from rabbet.cli.options import (
+    a_library,
+    add_fresh_listings,
+    add_json,
+    add_offline,
+    add_several,
+    add_variant,
+    moment,
+)
+from rabbet.errors import ExitCode
+
+
+def add_arguments(parser: ArgumentParser) -> None:
+    """Declare the command's arguments."""
+    add_several(parser, "--raise", "NAME", "let these move to newer releases", dest="raised", kind=a_library)
+    parser.add_argument(
+        "--raise-all", action="store_true", help="let everything move, the runtime too; no old lock is needed"
+    )
+    parser.add_argument(
+        "--lowest",
+        action="store_true",
+        help="the lowest allowed release of each declared library, to test its bounds",
+    )
+    parser.add_argument("--as-of", metavar="DATE", help="as it would have been then, such as 2026-05-01")
+    parser.add_argument("--plan", action="store_true", help="show what would be locked, and write nothing")
+    parser.add_argument(
+        "--keep", action="store_true", help="write what --lowest or --as-of found into the lock"
+    )
+    add_variant(parser)
+    parser.add_argument(
+        "--verify",
+        action="store_true",
+        help="change nothing; exit 0 if the lock is what is asked for, else 1",
+    )
+    add_fresh_listings(parser)
+    add_offline(parser)
+    add_json(parser)
+
+
+def run(arguments: Namespace, context: Context) -> int:
+    """Resolve and tell what moved, or verify."""
+    if _plain(arguments):
+        from rabbet.cli.views.recreating.unchanged import show_up_to_date
+
+        for lock in (known := context.rabbet().up_to_date()):
+            show_up_to_date(lock, context)
+        if known:
+            return ExitCode.DONE
+    if arguments.verify:
+        return _verify(arguments, context)
+    return _resolve(arguments, context)
+
+
+def _plain(arguments: Namespace) -> bool:
+    """Whether nothing but an up-to-date lock is asked for."""
+    moving = (arguments.raised, arguments.raise_all, arguments.lowest, arguments.as_of)
+    others = (arguments.fresh_listings, arguments.verify, arguments.json, arguments.plan, arguments.variant)
+    return not any((*moving, *others))
+
+
+def _verify(arguments: Namespace, context: Context) -> int:
+    verdicts = context.rabbet(arguments.variant).verify()
+    from rabbet.cli.views.resolving.resolve import VerdictsView
+
+    context.present(VerdictsView(verdicts), as_json=arguments.json)
+    return ExitCode.NO if any(verdict.reasons for verdict in verdicts) else ExitCode.DONE
+
+
+def _resolve(arguments: Namespace, context: Context) -> int:
+    from rabbet.api import ResolveOptions
+    from rabbet.core.needs.need import library_name
+
+    options = ResolveOptions(
+        raised=tuple(library_name(name) for name in arguments.raised),
+        afresh=arguments.raise_all,
+        lowest=arguments.lowest,
+        as_of=moment(arguments.as_of, "rabbet resolve --as-of 2026-05-01") if arguments.as_of else None,
+    )
+    asking = (options.lowest or options.as_of is not None) and not (arguments.keep or arguments.variant)
+    writing = not (arguments.plan or asking)
+    resolved = context.rabbet(arguments.variant).resolve(options, write=writing)
+    from rabbet.cli.views.resolving.resolve import ResolvedView
+
+    context.present(ResolvedView(resolved, written=writing), as_json=arguments.json)
+    if asking and not (arguments.plan or arguments.json):
+        context.show("To lock so: the same command with --keep.")
+    return ExitCode.DONE

@@ -1,0 +1,1 @@
+"""What is told of failures, and what is kept of them."""

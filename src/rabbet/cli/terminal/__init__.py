@@ -1,0 +1,1 @@
+"""The terminal: what is printed and asked, in which colours, and progress."""

@@ -1,0 +1,1 @@
+"""Declaring: how results look."""

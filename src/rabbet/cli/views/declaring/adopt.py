@@ -1,0 +1,73 @@
+"""What would be declared of what exists, and why."""
+
+from collections.abc import Sequence
+
+from rabbet.cli.context import Context
+from rabbet.cli.terminal.style import table
+from rabbet.core.drift.mends import Mend
+from rabbet.core.needs.wording import need_text
+from rabbet.core.shell import quoted
+from rabbet.documents.amounts import count
+from rabbet.documents.declaring.adopt import shown_place
+from rabbet.documents.drifting.finding import mend_command
+from rabbet.tasks.declaring.adopt import Adopting
+
+__all__ = ["outcome", "show_adopting"]
+
+_SHOWN_ALONG = 8
+
+
+def show_adopting(drawn_up: Adopting, context: Context) -> None:
+    """Print what was looked at, each entry with its reason, and what is left out."""
+    adoption = drawn_up.adoption
+    context.show(f"Looked at: {', '.join(drawn_up.looked_at)}.")
+    python, why = drawn_up.python
+    rows = [(python, "the runtime", why)] if python else []
+    rows += [(need_text(one.need), shown_place(one), one.because) for one in adoption.entries]
+    rows += [(need_text(one.need), "limits", f"{one.place} sets it") for one in adoption.limits]
+    if rows:
+        context.show()
+        for line in table(("entry", "in", "because"), rows, context.style):
+            context.show(line)
+    context.show()
+    if adoption.along:
+        names = ", ".join(adoption.along[:_SHOWN_ALONG])
+        more = len(adoption.along) - _SHOWN_ALONG
+        context.show(f"Left to whoever needs them: {names}{f' and {more} more' if more > 0 else ''}.")
+    if drawn_up.unordered:
+        context.show("No environment tells what depends on what, so every pin is declared; with")
+        context.show("--from an environment as well, what only comes along would be left out.")
+    if drawn_up.hashed:
+        context.show(f"{count(drawn_up.hashed, 'entry')} with hashes: the lock will have its own.")
+    if adoption.at_odds:
+        context.show(
+            "Lists and what is installed differ; what is installed is preferred where entries allow it:"
+        )
+        for one in adoption.at_odds:
+            context.show(f"  {one.what}: {one.because}")
+    if adoption.left:
+        context.show("Not taken over:")
+        for one in adoption.left:
+            context.show(f"  {one.what}: {one.because}")
+
+
+def outcome(drawn_up: Adopting, places: Sequence[str], *, written: bool) -> str:
+    """What was written, and what to do next."""
+    preferred = drawn_up.adoption.preferred
+    note = f" and {drawn_up.project.preferred_file.name}" if preferred else ""
+    versions = f"; the next lock prefers {count(len(preferred), 'version')}" if preferred else ""
+    if not (drawn_up.changed or preferred):
+        return "pyproject.toml has all of that already."
+    if not written:
+        again = "rabbet adopt" + (f" --from {' '.join(quoted(one) for one in places)}" if places else "")
+        verb = "would be new" if drawn_up.before is None else "would get what it lacks"
+        return f"pyproject.toml {verb}{versions}. Nothing was written. To write it: {again} --yes"
+    verb = "Wrote" if drawn_up.before is None else "Completed"
+    what = "pyproject.toml" if drawn_up.changed else ""
+    files = f"{what}{note}" if what else note.removeprefix(" and ")
+    following = "rabbet resolve && rabbet recreate"
+    if drawn_up.in_the_way:
+        following = f"rabbet resolve && {mend_command({Mend.PUT_ASIDE}, None)}"
+    if not drawn_up.sourced:
+        following = "rabbet declare --source URL_OR_FOLDER, for no source of libraries is known yet"
+    return f"{verb} {files}{versions}. Next: {following}"

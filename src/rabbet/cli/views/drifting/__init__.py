@@ -1,0 +1,1 @@
+"""Drift: how results look."""

@@ -1,0 +1,255 @@
+"""What `census` recorded, sent, collected, and found."""
+
+from collections.abc import Iterator, Sequence
+
+from rabbet.cli.context import Context
+from rabbet.cli.terminal.style import table
+from rabbet.cli.views.drifting.census_words import (
+    LEGEND,
+    cell_text,
+    doubts,
+    outcome_text,
+    state_text,
+    to_mend,
+)
+from rabbet.core.census.matrix import Group, Matrix, Row, State
+from rabbet.core.shell import quoted
+from rabbet.documents.amounts import count, day
+from rabbet.documents.drifting.census import (
+    CensusDocument,
+    CheckDocument,
+    CollectedDocument,
+    DevelopmentDocument,
+    LibraryDocument,
+    MachineDocument,
+    RecordedDocument,
+)
+from rabbet.documents.drifting.finding import detail
+from rabbet.formats.csv_text import csv_lines
+from rabbet.tasks.drifting.census import Census
+
+__all__ = [
+    "CensusView",
+    "CheckView",
+    "CollectedView",
+    "DevelopmentView",
+    "LibraryView",
+    "MachineView",
+    "RecordedView",
+    "show_csv",
+]
+
+_SHOWN_GROUPS, _SHOWN_LABELS, _SHOWN_LIBRARIES, _SHOWN_ROWS = 20, 4, 4, 40
+_WIDTH = 80  # where nobody tells how wide the output is
+
+
+class RecordedView(RecordedDocument, frozen=True):
+    """An inventory that was written, or sent."""
+
+    def show(self, context: Context) -> None:
+        """Print one sentence."""
+        one = self.found.inventory
+        libraries = count(len(one.inventory.libraries), "library")
+        what = f"the inventory of {one.label}: {libraries}, Python {one.python}"
+        if self.sent:
+            where = self.found.where
+            if "://" in where:
+                context.show(f"Sent {what}, to {where}. Next: rabbet census show")
+            else:
+                following = f"rabbet census collect{_through(where)}"
+                context.show(f"Sent {what}, through '{where}'. Next: {following}")
+        else:
+            context.show(f"Wrote {self.found.where}, {what}.")
+
+
+def _through(remote: str) -> str:
+    """The option that names a remote, where it is not the usual one."""
+    return "" if remote == "origin" else f" --remote {quoted(remote)}"
+
+
+class CollectedView(CollectedDocument, frozen=True):
+    """What came through a remote."""
+
+    def show(self, context: Context) -> None:
+        """Print one sentence."""
+        found = self.found
+        if not found.machines:
+            following = f"rabbet census send{_through(found.remote)}"
+            context.show(f"Nobody has sent anything through '{found.remote}' yet. Next: {following}")
+            return
+        kept = count(found.inventories, "inventory")
+        machines = count(found.machines, "machine")
+        context.show(f"Collected {kept} of {machines} from '{found.remote}'. Next: rabbet census show")
+
+
+class CensusView(CensusDocument, frozen=True):
+    """The matrix of what differs × groups of machines."""
+
+    def show(self, context: Context) -> None:
+        """Print the matrix as far as it fits, then a line for each group."""
+        matrix, style = self.found.matrix, context.style
+        fitting = _fitting(matrix, style.width or _WIDTH)
+        if matrix.rows:
+            headings = ["library", *(group.name for group in fitting)]
+            rows = [[row.name, *_cells(row, fitting)] for row in matrix.rows[:_SHOWN_ROWS]]
+            tones = {
+                text: style.bad if text.endswith("!") else style.warning
+                for row in rows
+                for text in row[1:]
+                if text.endswith(("!", "~"))
+            }
+            for line in table(headings, rows, style, tones=tones):
+                context.show(line)
+            if len(matrix.rows) > _SHOWN_ROWS:
+                context.show(f"and {len(matrix.rows) - _SHOWN_ROWS} more libraries (see --csv, --json)")
+            context.show(LEGEND)
+            context.show()
+        for group in matrix.groups[:_SHOWN_GROUPS]:
+            context.show(f"{group.name}  {_group_text(group, self.variant)}")
+        hidden = matrix.groups[_SHOWN_GROUPS:]
+        if hidden or len(fitting) < len(matrix.groups):
+            context.show(f"{_hidden_text(matrix, len(fitting), hidden)} (see --csv, --json)")
+        for doubt in doubts(self.found):
+            context.show(doubt)
+        context.show()
+        context.show(outcome_text(matrix))
+        if self.drawn:
+            context.show(f"Wrote {' and '.join(path.name for path in self.drawn)}.")
+
+
+def _cells(row: Row, groups: Sequence[Group]) -> list[str]:
+    """The cells of the first groups, which may be all of them."""
+    return [cell_text(cell, group) for cell, group in zip(row.cells, groups, strict=False)]
+
+
+def _fitting(matrix: Matrix, width: int) -> Sequence[Group]:
+    """The groups whose columns fit beside the libraries' names."""
+    used = max((len(row.name) for row in matrix.rows), default=0)
+    for number, group in enumerate(matrix.groups):
+        cells = (cell_text(row.cells[number], group) for row in matrix.rows[:_SHOWN_ROWS])
+        used += 2 + max(len(group.name), *map(len, cells), 0)
+        if used > width and number:
+            return matrix.groups[:number]
+    return matrix.groups
+
+
+def _group_text(group: Group, variant: str | None) -> str:
+    """Who is in a group, what sets it apart, and what mends it."""
+    labels = ", ".join(group.labels[:_SHOWN_LABELS])
+    more = len(group.labels) - _SHOWN_LABELS
+    who = f"{count(len(group.labels), 'machine')}: {labels}{f' and {more} more' if more > 0 else ''}"
+    return f"{who}: {_told(group.state, variant)}"
+
+
+def _told(state: State, variant: str | None) -> str:
+    mend = to_mend(state, variant)
+    return f"{state_text(state)}. To mend: {mend}" if mend else state_text(state)
+
+
+def _hidden_text(matrix: Matrix, columns: int, hidden: Sequence[Group]) -> str:
+    parts = []
+    if columns < len(matrix.groups):
+        parts.append(f"{count(len(matrix.groups) - columns, 'column')} did not fit")
+    if hidden:
+        machines = count(sum(len(group.labels) for group in hidden), "machine")
+        parts.append(f"{count(len(hidden), 'more group')} of {machines}")
+    return " and ".join(parts).capitalize()
+
+
+def show_csv(census: Census, context: Context) -> None:
+    """Print the matrix for other programs: a row a library, a column a group."""
+    matrix = census.matrix
+    headings = ["library", *(f"{one.name}: {' '.join(one.labels)}" for one in matrix.groups)]
+    rows = [[row.name, *_cells(row, matrix.groups)] for row in matrix.rows]
+    for line in csv_lines(headings, rows):
+        context.show(line)
+    for line in doubts(census):
+        context.note(line)
+
+
+class MachineView(MachineDocument, frozen=True):
+    """All that differs on one machine."""
+
+    variant: str | None
+
+    def show(self, context: Context) -> None:
+        """Print its findings and what mends them."""
+        state, style = self.state, context.style
+        if state.findings:
+            rows = [
+                (
+                    str(one.kind),
+                    one.name,
+                    str(one.locked or "-"),
+                    str(one.installed or "-"),
+                    str(one.weight),
+                    ", ".join(one.breaks),
+                )
+                for one in state.findings
+            ]
+            headings = ("finding", "library", "locked", "installed", "weight", "breaks")
+            tones = {"breaks": style.bad, "differs": style.warning, "note": style.faint}
+            for line in table(headings, rows, style, tones=tones):
+                context.show(line)
+            for one in state.findings:
+                if detail(one):
+                    context.show(f"  {one.name}: {detail(one)}")
+            context.show()
+        when = f", recorded on {day(state.recorded)}" if state.recorded else ""
+        context.show(f"{state.label}{when}: {_told(state, self.variant)}")
+
+
+class LibraryView(LibraryDocument, frozen=True):
+    """One library on all machines, over time."""
+
+    def show(self, context: Context) -> None:
+        """Print each change."""
+        found = self.found
+        rows = [(day(when), label, version or "-") for label, when, version in found.changes]
+        if rows:
+            for line in table(("since", "machine", found.name), rows, context.style):
+                context.show(line)
+            context.show()
+        for doubt in doubts(found):
+            context.show(doubt)
+        locked = " and ".join(found.locked) or "not locked"
+        context.show(f"{found.name} is {f'locked at {locked}' if found.locked else locked}.")
+
+
+class DevelopmentView(DevelopmentDocument, frozen=True):
+    """Who came into which state, and when."""
+
+    def show(self, context: Context) -> None:
+        """Print a line for each change."""
+        states = self.found.states
+        rows = [(day(state.recorded), state.label, state_text(state)) for state in states]
+        if rows:
+            for line in table(("recorded", "machine", "against the lock of today"), rows, context.style):
+                context.show(line)
+            context.show()
+        for doubt in doubts(self.found):
+            context.show(doubt)
+        machines = len({state.label for state in states})
+        context.show(f"{count(len(states), 'change')} on {count(machines, 'machine')} since then.")
+
+
+class CheckView(CheckDocument, frozen=True):
+    """Whether more machines break than are allowed, fit for a chat message."""
+
+    def show(self, context: Context) -> None:
+        """Print a few lines."""
+        for line in self._lines():
+            context.show(line)
+
+    def _lines(self) -> Iterator[str]:
+        matrix = self.found.matrix
+        yield outcome_text(matrix)
+        worst = [row for row in matrix.rows if row.breaking][:_SHOWN_LIBRARIES]
+        for row in worst:
+            yield f"  {row.name} breaks {count(row.breaking, 'machine')}"
+        for group in matrix.groups:
+            if group.state.trouble:
+                yield f"  unknown: {', '.join(group.labels)}: {group.state.trouble}"
+        yield from (f"  {line}" for line in doubts(self.found))
+        verdict = "more than" if self.too_many else "within"
+        yield f"That is {verdict} what is allowed: {self.allowed}."

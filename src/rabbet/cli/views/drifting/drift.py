@@ -1,0 +1,149 @@
+"""What `drift` found, and what keeping some of it means."""
+
+from collections.abc import Sequence
+
+from rabbet.cli.context import Context
+from rabbet.cli.terminal.style import table
+from rabbet.cli.views.declaring.changes import entry_text, verb_of
+from rabbet.cli.views.recreating.unchanged import no_drift_text
+from rabbet.core.drift.mends import is_by_hand, mends_of
+from rabbet.core.drift.since import LockFit
+from rabbet.core.model.cause import Reason
+from rabbet.core.model.finding import Finding, Weight
+from rabbet.core.shell import quoted, variant_option
+from rabbet.documents.amounts import count, day
+from rabbet.documents.drifting.drift import DriftDocument
+from rabbet.documents.drifting.finding import command_for, detail, mend_command, story_text, version_text
+from rabbet.tasks.drifting.drift import Drift
+from rabbet.tasks.drifting.keep import Keeping
+
+__all__ = ["DriftView", "outcome", "show_keeping"]
+
+
+_SHOWN_STRAYS = 10
+_SHOWN_NAMES = 8
+
+
+class DriftView(DriftDocument, frozen=True):
+    """What differs from the lock, and what that breaks."""
+
+    def show(self, context: Context) -> None:
+        """Print all findings, and how to mend them."""
+        found = self.found
+        if found.findings:
+            style = context.style
+            tones = {"breaks": style.bad, "differs": style.warning, "note": style.faint}
+            held_against = "there" if found.installed_there else "locked"
+            headings = ("finding", "library", held_against, "installed", "weight", "breaks")
+            strays = [one.files[0] for one in found.findings if one.reason is Reason.UNRECORDED]
+            others = [one for one in found.findings if one.reason is not Reason.UNRECORDED]
+            if others:
+                for line in table(headings, [_row(finding) for finding in others], style, tones=tones):
+                    context.show(line)
+            details: dict[str, list[str]] = {}  # what is said of several is said once
+            for finding in others:
+                told = "; ".join(part for part in (detail(finding), self._way(finding)) if part)
+                details.setdefault(told, []).append(finding.name)
+            details.pop("", None)
+            for told, names in details.items():
+                context.show(f"  {', '.join(dict.fromkeys(names))}: {told}")
+            for story in found.stories:
+                context.show(story_text(story))
+            if strays:
+                context.show("Files that nobody recorded, where Python would load or start them:")
+            for place in strays[:_SHOWN_STRAYS]:
+                context.show(f"  {place}")
+            if len(strays) > _SHOWN_STRAYS:
+                context.show(f"  and {len(strays) - _SHOWN_STRAYS} more (see --json)")
+            context.show()
+        if found.since is not None:
+            context.show(_since(found.since))
+        context.show(_outcome(found))
+        to_keep = _to_keep(found)
+        if to_keep:
+            context.show(f"To keep what was installed by hand instead: {to_keep}")
+
+    def _way(self, finding: Finding) -> str:
+        """What does away with a note, if anything does: the last line mends all else."""
+        if finding.weight is not Weight.NOTE or not self.found.may_be_mended:
+            return ""
+        command = command_for(finding, self.found.variant)
+        return f"to mend that: {command}" if command else ""
+
+
+def _to_keep(found: Drift) -> str:
+    """The command that keeps what was installed by hand, with what came along; empty if nothing was."""
+    along = {one.name for story in found.stories for one in (*story.along, *story.guessed)}
+    names = [one.name for one in found.findings if is_by_hand(one) and one.name not in along]
+    if not (names and found.may_be_mended):
+        return ""
+    shown = " ".join(quoted(name) for name in dict.fromkeys(names))
+    return f"rabbet drift{variant_option(found.variant)} --keep {shown}"
+
+
+def _row(finding: Finding) -> tuple[str, ...]:
+    return (
+        str(finding.kind),
+        finding.name,
+        version_text(finding.locked) or "-",
+        version_text(finding.installed) or "-",
+        str(finding.weight),
+        ", ".join(finding.breaks),
+    )
+
+
+def _since(fit: LockFit) -> str:
+    """Which revision of the lock is installed, and what differs even from that."""
+    ago = f", {count(fit.newer, 'revision')} ago" if fit.newer else ", the last that was committed"
+    which = f"the lock of {day(fit.revision.when)} (git {fit.revision.commit[:10]}{ago})"
+    if not fit.differing:
+        return f"What is installed is exactly {which}."
+    shown = ", ".join(fit.differing[:_SHOWN_NAMES])
+    more = f" and {len(fit.differing) - _SHOWN_NAMES} more" if len(fit.differing) > _SHOWN_NAMES else ""
+    return f"What is installed fits {which} best; done by hand beyond that: {shown}{more}."
+
+
+def _outcome(found: Drift) -> str:
+    if not found.differs:
+        noted = ", apart from what is noted above" if found.findings else ""
+        if found.against:
+            return f"No drift from {found.against}: {count(found.compared, 'library')} as there{noted}."
+        return no_drift_text(found.compared, noted)
+    breaking = sum(finding.weight is Weight.BREAKS for finding in found.findings)
+    severity = f", {breaking} of them breaking something" if breaking else ", nothing breaks"
+    if found.elsewhere:
+        return f"{count(len(found.findings), 'finding')} in {found.elsewhere}{severity}."
+    if found.against:
+        return f"{count(len(found.findings), 'finding')} against {found.against}{severity}."
+    outcome = f"{count(len(found.findings), 'finding')}{severity}."
+    mends = mends_of(found.findings)
+    return f"{outcome} To mend: {mend_command(mends, found.variant)}" if mends else outcome
+
+
+def show_keeping(kept: Keeping, context: Context) -> None:
+    """Print what would be declared, and what preferred."""
+    rows = [(verb_of(change), entry_text(change), change.place) for change in kept.changes]
+    rows += [
+        ("preferred", f"{name}=={version}", kept.project.preferred_file.name)
+        for name, version in sorted(kept.preferred.items())
+    ]
+    for line in table(("change", "entry", "in"), rows, context.style):
+        context.show(line)
+    context.show()
+
+
+def outcome(
+    kept: Keeping, names: Sequence[str], group: str | None, *, written: bool, context: Context
+) -> str:
+    """What was written, and what to do next."""
+    of_variant = variant_option(kept.project.variant)
+    if written:
+        files = [kept.project.preferred_file.name]
+        if kept.changes:
+            files.insert(0, kept.project.declaration_file.name)
+        return f"Wrote {' and '.join(files)}. Next: rabbet resolve && rabbet recreate{of_variant}"
+    if context.interactive:
+        return "Nothing was written."
+    in_group = f" --group {quoted(group)}" if group else ""
+    again = f"rabbet drift{of_variant} --keep {' '.join(quoted(name) for name in names)}{in_group} --yes"
+    return f"Nothing was written, for nobody could be asked. To write it: {again}"

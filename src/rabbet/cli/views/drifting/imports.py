@@ -1,0 +1,61 @@
+"""What `imports` found."""
+
+from rabbet.cli.context import Context
+from rabbet.cli.terminal.style import table
+from rabbet.core.drift.imports import ImportFinding, ImportKind
+from rabbet.core.model.finding import Weight
+from rabbet.documents.amounts import count
+from rabbet.documents.drifting.imports import SAYS, ImportsDocument, mend_of_imports
+from rabbet.tasks.drifting.imports import Imports
+
+__all__ = ["ImportsView"]
+
+_SHOWN = 3  # places of one finding
+
+
+class ImportsView(ImportsDocument, frozen=True):
+    """What is imported and not declared as it should be, and the other way round."""
+
+    def show(self, context: Context) -> None:
+        """Print all findings, each with its reason and what mends it."""
+        found = self.found
+        otherwise = [
+            one for one in found.findings if one.kind is ImportKind.UNUSED and one.weight is Weight.NOTE
+        ]
+        shown = [one for one in found.findings if one not in otherwise]
+        if shown:
+            style = context.style
+            tones = {"breaks": style.bad, "differs": style.warning, "note": style.faint}
+            rows = [(str(one.kind), one.name, str(one.weight), _where(one)) for one in shown]
+            for line in table(("finding", "library", "weight", "imported in"), rows, style, tones=tones):
+                context.show(line)
+            context.show()
+        for one in shown:
+            context.show(f"{one.name}: {'; '.join(part for part in (SAYS[one.kind], one.told) if part)}")
+            mend = mend_of_imports(one, found.groups)
+            if mend:
+                context.show(f"  {mend}")
+        if otherwise:
+            names = ", ".join(one.name for one in otherwise)
+            context.show(f"Not imported, and there for something else (--json tells what): {names}.")
+        if found.findings:
+            context.show()
+        context.show(_outcome(found))
+
+
+def _where(finding: ImportFinding) -> str:
+    """The first places, and how many more there are."""
+    more = len(finding.places) - _SHOWN
+    shown = ", ".join(finding.places[:_SHOWN])
+    return f"{shown} and {more} more" if more > 0 else shown
+
+
+def _outcome(found: Imports) -> str:
+    files = count(found.files, "file")
+    if not found.differs:
+        noted = ", apart from what is noted above" if found.findings else ""
+        return f"The imports of {files} are what the project declares{noted}."
+    breaking = sum(one.weight is Weight.BREAKS for one in found.findings)
+    severity = f", {breaking} of them breaking something" if breaking else ", nothing breaks"
+    weighty = sum(one.weight is not Weight.NOTE for one in found.findings)
+    return f"{count(weighty, 'finding')} in {files}{severity}."

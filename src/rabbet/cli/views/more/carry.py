@@ -1,0 +1,64 @@
+"""What was put into a carried folder."""
+
+from rabbet.archives.pack import ENDINGS
+from rabbet.cli.context import Context
+from rabbet.core.shell import quoted, variant_option
+from rabbet.documents.amounts import count, size_text
+from rabbet.documents.more.carry import CarriedBuildsDocument, CarryDocument
+
+__all__ = ["CarriedBuildsView", "CarryView"]
+
+
+class CarryView(CarryDocument, frozen=True):
+    """How much there is, what could not come along, and what to do with it."""
+
+    variant: str | None
+
+    def show(self, context: Context) -> None:
+        """Print what was written, then the command for the other machine."""
+        carried, written = self.carried, self.carried.written
+        for note in carried.notes:
+            context.show(f"note: {note}")
+        context.show(f"for: {', '.join(carried.targets)}")
+        context.show(f"Rabbet itself is there for {carried.rabbet_for}")
+        context.show()
+        changed = f"{written.new} written"
+        changed += f", {written.gone} taken away" if written.gone else ""
+        changed += f", {written.files - written.new} as they were" if written.files > written.new else ""
+        context.show(
+            f"{count(written.files, 'file')}, {size_text(written.size)}, in {carried.place}: {changed}."
+        )
+        place = quoted(carried.place.name)
+        unpacked = carried.place.name.endswith(ENDINGS)
+        runner = "rabbet" if unpacked else f"python{carried.python} {place}/rabbet.py"
+        context.show(
+            f"There, in the project: {runner} recreate{variant_option(self.variant)} --carried {place}"
+        )
+
+
+class CarriedBuildsView(CarriedBuildsDocument, frozen=True):
+    """Which wheels that were built here lie in the place now, and how teammates get them."""
+
+    def show(self, context: Context) -> None:
+        """Print the wheels, what is missing, and the entry for the declaration."""
+        carried = self.carried
+        for one in carried.wheels:
+            context.show(f"{one.name} {one.version}: {one.filename}")
+        for what in carried.not_built:
+            context.show(f"note: {what} was not built here yet; rabbet recreate builds it")
+        if not carried.wheels:
+            if not carried.not_built:
+                context.show("The lock needs nothing that is built from source.")
+            return
+        context.show()
+        others = f", beside {carried.others} of other builds" if carried.others else ""
+        size = size_text(sum(one.size for one in carried.wheels))
+        context.show(
+            f"{count(len(carried.wheels), 'wheel')}, {size}, in {carried.place}{others}: {carried.new} new."
+        )
+        if not carried.place.name.endswith(ENDINGS):
+            context.show("For teammates, in pyproject.toml, with the folder's address:")
+            context.show("  [[tool.rabbet.sources]]")
+            context.show('  name = "builds"')
+            context.show(f'  url = "{carried.place}"')
+            context.show("  builds = true")

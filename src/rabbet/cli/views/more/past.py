@@ -1,0 +1,65 @@
+"""What `past` tells."""
+
+from collections.abc import Iterator, Sequence
+
+from rabbet.cli.context import Context
+from rabbet.cli.terminal.style import table
+from rabbet.documents.amounts import count, day
+from rabbet.documents.more.past import PastDocument
+from rabbet.tasks.more.past import PastChange, PastRevision
+
+__all__ = ["PastView"]
+
+_SHOWN_CHANGES = 3  # of one revision
+_DIGITS = 10  # of a commit
+
+
+class PastView(PastDocument, frozen=True):
+    """What the lock held before, at `most` so many revisions."""
+
+    most: int | None
+
+    def show(self, context: Context) -> None:
+        """Print a row for each revision that changed something."""
+        revisions = self.found.revisions[: self.most]
+        if self.found.asked:
+            headings: tuple[str, ...] = ("committed", "commit", "before", "after")
+            rows = [(*_which(one), *_versions(one.changes[0])) for one in revisions]
+        else:
+            headings = ("committed", "commit", "changed", "")
+            rows = [(*_which(one), str(len(one.changes)), "; ".join(_few(one.changes))) for one in revisions]
+        for line in table(headings, rows, context.style):
+            context.show(line)
+        context.show()
+        hidden = len(self.found.revisions) - len(revisions)
+        more = f", {len(revisions)} of them shown (--all for the rest)" if hidden else ""
+        context.show(f"{self._outcome()}{more}.")
+
+    def _outcome(self) -> str:
+        found = self.found
+        committed = sum(one.commit is not None for one in found.revisions)
+        since = " and since" if committed < len(found.revisions) else ""
+        where = f"in {committed} of {count(found.revisions_read, 'revision')} in git{since}"
+        if found.asked is None:
+            return f"Versions changed {where}"
+        now = f"locked as {', '.join(found.versions)}" if found.versions else "not locked"
+        return f"{found.asked} is {now} today; that changed {where}"
+
+
+def _which(revision: PastRevision) -> tuple[str, str]:
+    if revision.commit is None or revision.when is None:
+        return "not yet", "-"
+    return day(revision.when), revision.commit[:_DIGITS]
+
+
+def _versions(change: PastChange) -> tuple[str, str]:
+    return ", ".join(change.before) or "-", ", ".join(change.after) or "-"
+
+
+def _few(changes: Sequence[PastChange]) -> Iterator[str]:
+    """The first changes, and how many more there are."""
+    for change in changes[:_SHOWN_CHANGES]:
+        before, after = _versions(change)
+        yield f"{change.name} {before} → {after}"
+    if len(changes) > _SHOWN_CHANGES:
+        yield f"{len(changes) - _SHOWN_CHANGES} more"

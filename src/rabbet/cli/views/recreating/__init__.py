@@ -1,0 +1,1 @@
+"""Recreating: how results look."""

@@ -1,0 +1,49 @@
+"""What `envs` lists."""
+
+from pathlib import Path
+
+from rabbet.cli.context import Context
+from rabbet.cli.terminal.style import table
+from rabbet.documents.amounts import count, size_text
+from rabbet.documents.recreating.envs import EnvironmentsDocument, state_text
+from rabbet.tasks.recreating.envs import Known
+
+__all__ = ["EnvironmentsView"]
+
+
+class EnvironmentsView(EnvironmentsDocument, frozen=True):
+    """The environments of this machine, one row each."""
+
+    def show(self, context: Context) -> None:
+        """Print one row an environment."""
+        home = context.machine.home
+        rows = [
+            (
+                one.project,
+                _short(one.root, home),
+                str(one.python or "-"),
+                _chosen(one),
+                size_text(one.size.own),
+                size_text(one.size.shared),
+                state_text(one) + (", active" if one.active else ""),
+            )
+            for one in self.found
+        ]
+        if rows:
+            headings = ("project", "environment", "python", "parts", "own", "shared", "state")
+            for line in table(headings, rows, context.style):
+                context.show(line)
+            context.show()
+        fitting = sum(one.unfit is None for one in self.found)
+        context.show(f"{count(len(self.found), 'environment')} on this machine; as locked: {fitting}.")
+
+
+def _short(root: Path, home: Path) -> str:
+    return f"~/{root.relative_to(home)}" if home in root.parents else str(root)
+
+
+def _chosen(one: Known) -> str:
+    """The groups and extras that it holds."""
+    if one.groups is None or one.extras is None:
+        return "all"
+    return ", ".join((*one.extras, *one.groups)) or "none"

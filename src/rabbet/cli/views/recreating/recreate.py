@@ -1,0 +1,67 @@
+"""What `recreate` did, or would do."""
+
+from collections.abc import Mapping
+
+from rabbet.cli.context import Context
+from rabbet.cli.views.recreating.unchanged import fit_text, made_text, steps_table
+from rabbet.core.model.plan import Action, Plan, Step
+from rabbet.core.shell import variant_option
+from rabbet.documents.amounts import count
+from rabbet.documents.drifting.finding import step_reason
+from rabbet.documents.recreating.recreate import RecreateDocument, wanted_version
+from rabbet.tasks.recreating.recreate import RecreateReport
+
+__all__ = ["RecreateView"]
+
+_DONE = {
+    Action.ADD: "added",
+    Action.REPLACE: "replaced",
+    Action.REMOVE: "removed",
+    Action.KEEP: "kept",
+}
+_TO_DO = {
+    Action.ADD: "to add",
+    Action.REPLACE: "to replace",
+    Action.REMOVE: "to remove",
+    Action.KEEP: "to keep",
+}
+
+
+class RecreateView(RecreateDocument, frozen=True):
+    """The steps that make an environment match the lock: `done`, or only planned."""
+
+    def show(self, context: Context) -> None:
+        """Print the steps, and the outcome."""
+        report, plan = self.report, self.report.plan
+        rows = [_row(step) for step in plan.steps if step.action is not Action.KEEP]
+        rows += [("remove", place, "-", "nobody recorded it") for place in plan.strays]
+        if rows:
+            steps_table(rows, context)
+        if report.outdated:
+            context.show("The declaration changed since the lock; to take it in: rabbet resolve")
+        context.show(_outcome(report, only_plan=not self.done))
+
+
+def _outcome(report: RecreateReport, *, only_plan: bool) -> str:
+    plan, runtimes, name = report.plan, report.runtimes, report.fit.environment
+    if plan.idle:
+        return fit_text(report.fit)
+    if only_plan:
+        anew = f"make {name} anew with {runtimes} ({plan.rebuild}): " if plan.rebuild else f"change {name}: "
+        command = f"rabbet recreate{variant_option(report.variant)}"
+        return f"Planned: {anew}{_summary(plan, _TO_DO)}. To do it: {command}"
+    if plan.rebuild:
+        return made_text(name, runtimes, _summary(plan, _DONE), report.variant)
+    return f"Changed {name} to match the lock: {_summary(plan, _DONE)}."
+
+
+def _summary(plan: Plan, words: Mapping[Action, str]) -> str:
+    counts = {word: len(plan.of(action)) for action, word in words.items()}
+    told = [f"{number} {word}" for word, number in counts.items() if number]
+    told += [f"{count(len(plan.strays), 'stray file')} {words[Action.REMOVE]}"] if plan.strays else []
+    return ", ".join(told) or "no libraries"
+
+
+def _row(step: Step) -> tuple[str, str, str, str]:
+    version = wanted_version(step) if step.needed else str(step.installed[0].version)
+    return str(step.action), step.name, version or "-", step_reason(step)

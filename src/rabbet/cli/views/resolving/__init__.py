@@ -1,0 +1,1 @@
+"""Resolving: how results look."""

@@ -1,0 +1,91 @@
+"""What `compare` found."""
+
+from collections import Counter
+from collections.abc import Sequence
+
+from packaging.version import Version
+
+from rabbet.cli.context import Context
+from rabbet.cli.terminal.style import table
+from rabbet.core.lock.differences import DeclaredChange, DifferenceKind
+from rabbet.documents.resolving.compare import CompareDocument
+from rabbet.tasks.resolving.compare import Compared
+
+__all__ = ["CompareView", "show_markdown"]
+
+
+class CompareView(CompareDocument, frozen=True):
+    """What differs between two locks, and which declared change brought it about."""
+
+    def show(self, context: Context) -> None:
+        """Print all differences, then their number by kind."""
+        compared = self.compared
+        if compared.differences:
+            style = context.style
+            tones = {
+                "added": style.good,
+                "removed": style.bad,
+                "raised": style.good,
+                "lowered": style.warning,
+            }
+            rows = [
+                (
+                    str(difference.kind),
+                    difference.name,
+                    _version(difference.before),
+                    _version(difference.after),
+                    difference.cause,
+                )
+                for difference in compared.differences
+            ]
+            headings = ("change", "library", "before", "after", "cause")
+            for line in table(headings, rows, style, tones=tones):
+                context.show(line)
+            context.show()
+        context.show(f"{_outcome(compared)} between {compared.old} and {compared.new}.")
+
+
+def show_markdown(compared: Compared, context: Context) -> None:
+    """Print the differences as Markdown."""
+    context.show(f"**Locked libraries:** {_outcome(compared)} between `{compared.old}` and `{compared.new}`.")
+    if compared.declared:
+        context.show()
+        context.show("Declared:")
+        context.show()
+        for change in compared.declared:
+            context.show(f"- {_declared(change)}")
+    if compared.differences:
+        context.show()
+        context.show("| change | library | before | after | cause |")
+        context.show("|---|---|---|---|---|")
+        for difference in compared.differences:
+            cells = (
+                str(difference.kind),
+                f"`{difference.name}`",
+                _version(difference.before),
+                _version(difference.after),
+                _cell(difference.cause),
+            )
+            context.show(f"| {' | '.join(cells)} |")
+
+
+def _outcome(compared: Compared) -> str:
+    counts = Counter(difference.kind for difference in compared.differences)
+    words = {**{kind: str(kind) for kind in DifferenceKind}, DifferenceKind.FILES: "with other files"}
+    told = [f"{counts[kind]} {words[kind]}" for kind in DifferenceKind if counts[kind]]
+    return ", ".join(told) or "no difference"
+
+
+def _declared(change: DeclaredChange) -> str:
+    if not change.before:
+        return f"`{change.after}` added"
+    return f"`{change.before}` → `{change.after}`" if change.after else f"`{change.before}` retracted"
+
+
+def _version(versions: Sequence[Version]) -> str:
+    return ", ".join(map(str, versions)) or "-"
+
+
+def _cell(text: str) -> str:
+    """A text as it may stand in a table's cell."""
+    return text.replace("|", "\\|")

@@ -1,0 +1,92 @@
+"""What `lookup` lists."""
+
+from collections.abc import Sequence
+
+from msgspec.structs import replace
+
+from rabbet.cli.context import Context
+from rabbet.cli.terminal.style import table
+from rabbet.core.lock.release_overview import Offer
+from rabbet.core.model.target import Target
+from rabbet.core.needs.wording import need_text
+from rabbet.documents.amounts import count
+from rabbet.documents.resolving.lookup import LookupDocument
+
+__all__ = ["LookupView"]
+
+
+class LookupView(LookupDocument, frozen=True):
+    """The releases of a library; as text at `most` so many besides the locked one."""
+
+    most: int | None
+
+    def show(self, context: Context) -> None:
+        """Print the releases."""
+        found, offers, most = self.found, self.found.offers, self.most
+        asked = need_text(replace(found.asked, extras=frozenset()))
+        if not offers and found.newest:
+            context.show(
+                f"No release matches {asked}: the newest in the source '{found.source}' is {found.newest}."
+            )
+            return
+        shown = [one for number, one in enumerate(offers) if most is None or number < most or one.locked]
+        rows = [
+            (
+                str(one.version),
+                one.uploaded or "-",
+                one.python or "any",
+                _wheels(one, found.targets),
+                _remark(one),
+            )
+            for one in shown
+        ]
+        for line in table(("release", "uploaded", "python", "wheels for", ""), rows, context.style):
+            context.show(line)
+        context.show()
+        behind = next((one for one in shown if one.baseline), None)
+        if behind is not None:
+            command = f"rabbet declare --baseline {behind.baseline}"
+            context.show(f"A baseline stands in the way of {behind.version}. To raise it: {command}")
+        hidden = f", {len(shown)} of them shown (--all for the rest)" if len(shown) < len(offers) else ""
+        context.show(f"{asked}: {count(len(offers), 'release')} in the source '{found.source}'{hidden}.")
+
+
+def _wheels(one: Offer, targets: Sequence[Target]) -> str:
+    """What a release has wheels for: of several targets which, else which systems."""
+    if len(targets) == 1:
+        return "any" if "any" in one.systems else ", ".join(one.systems)
+    if len(one.serves) in (0, len(targets)):
+        return f"all {len(targets)} targets" if one.serves else "no target"
+    missing = [target for target in targets if target not in one.serves]
+    if len(missing) < len(one.serves):
+        return f"all but {_places(missing, targets)}"
+    return _places(one.serves, targets)
+
+
+def _places(chosen: Sequence[Target], targets: Sequence[Target]) -> str:
+    """Targets by their platforms, with the versions of Python where a platform is not there with all."""
+    pythons = [_minor(target) for target in chosen]
+    if len(chosen) == sum(_minor(target) in pythons for target in targets):
+        return f"Python {', '.join(dict.fromkeys(pythons))}"
+    places = []
+    for platform in dict.fromkeys(target.platform for target in chosen):
+        pythons = [_minor(target) for target in chosen if target.platform == platform]
+        whole = len(pythons) == sum(target.platform == platform for target in targets)
+        places.append(platform if whole else f"{platform} ({', '.join(pythons)})")
+    return ", ".join(places)
+
+
+def _minor(target: Target) -> str:
+    return f"{target.python.major}.{target.python.minor}"
+
+
+def _remark(one: Offer) -> str:
+    """What sets a release apart, the weightiest first."""
+    words = ["locked"] if one.locked else []
+    if one.yanked is not None:
+        words.append(f"yanked: {one.yanked}" if one.yanked else "yanked")
+    elif not one.serves:
+        words.append(one.refused)
+    elif not one.allowed:
+        words.append("pre-release" if one.version.is_prerelease else "not allowed by the declaration")
+    return ", ".join(words)

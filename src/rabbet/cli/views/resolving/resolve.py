@@ -1,0 +1,240 @@
+"""What `resolve` settled."""
+
+import re
+from collections import Counter
+from collections.abc import Iterator, Mapping, Sequence
+
+from rabbet.cli.context import Context
+from rabbet.cli.terminal.style import TableLine, table
+from rabbet.cli.views.recreating.unchanged import show_up_to_date
+from rabbet.core.graph.graph import asked_for_by
+from rabbet.core.lock.version_changes import Move
+from rabbet.core.model.lock import Lock, runtime_name
+from rabbet.core.model.target import targets_text
+from rabbet.core.shell import variant_option
+from rabbet.documents.amounts import count
+from rabbet.documents.resolving.resolve import ResolvedDocument, VerdictsDocument
+from rabbet.tasks.resolving.resolve import Resolved, Verdict, up_to_date_lock
+
+__all__ = ["ResolvedView", "VerdictsView"]
+
+_SHOWN_REQUIRERS = 2
+_SHOWN_NOTES = 4
+_SECTION = r"'[^']+' in (?:extras|dependency_groups)"
+_SECTIONS = re.compile(rf"(?:^| and )\(?{_SECTION}(?: or {_SECTION})*\)?\Z")
+
+
+class ResolvedView(ResolvedDocument, frozen=True):
+    """What was settled: the lock of the declaration itself first, then those of its variants.
+
+    It was `written` or not; what comes next is told unless the command is `going_on` to it.
+    """
+
+    going_on: bool = False
+
+    def show(self, context: Context) -> None:
+        """Print of each lock what moved and why, and what to do next."""
+        for one in self.resolved:
+            _show(one, self.resolved[0].lock, context, written=self.written, going_on=self.going_on)
+
+
+class VerdictsView(VerdictsDocument, frozen=True):
+    """Whether locks are what the declaration asks for, and why not."""
+
+    def show(self, context: Context) -> None:
+        """Print what speaks against each, and the outcome."""
+        for verdict in self.verdicts:
+            _show_verdict(verdict, context)
+
+
+def _show(resolved: Resolved, own: Lock, context: Context, *, written: bool, going_on: bool) -> None:
+    """Print one lock; `own` is that of the declaration itself."""
+    for name in resolved.idle_checkouts:
+        context.show(f"The checkout {resolved.declaration.local[name]} is not used: nothing requires {name}.")
+    if resolved.untouched:
+        if not going_on:
+            show_up_to_date(up_to_date_lock(resolved), context)
+        return
+    if resolved.variant:
+        context.show()
+        context.show(f"The variant {resolved.variant}:")
+    if resolved.merged:
+        context.show(f"{resolved.file} was an unfinished merge: the versions of both sides were kept")
+        context.show("where they could be, of two the newer one.")
+        context.show()
+    if resolved.edited:
+        told = ", ".join(resolved.edited)
+        context.show(f"{resolved.file} was edited by hand since it was resolved: {told}.")
+        context.show("It is written whole again.")
+        context.show()
+    if resolved.moves:
+        for row in _moved(resolved, own, context):
+            context.show(row)
+        context.show()
+    for line in _notes(resolved):
+        context.show(line)
+    _show_lost(resolved, context)
+    into = f" in {resolved.file}" if resolved.variant else ""
+    following = f" Next: rabbet recreate{variant_option(resolved.variant)}"
+    verb = "Locked"
+    if going_on:
+        following = ""
+    if not written:
+        verb, following = "Would lock", " Nothing was written."
+    locked = count(len(resolved.lock.libraries), "library")
+    others = len(resolved.lock.runtimes) - 1
+    locked += f" and {count(others, 'runtime')}" if others > 0 else ""
+    targets = targets_text(resolved.targets)
+    context.show(f"{verb} {locked} for {targets}{into}{_against_before(resolved)}.{following}")
+
+
+def _against_before(resolved: Resolved) -> str:
+    """What changed against the lock before, in numbers."""
+    if not resolved.moves:
+        return ", no version moved"
+    if all(move.before is None for move in resolved.moves):
+        return ""
+    counts: Counter[str] = Counter()
+    for move in resolved.moves:
+        if move.before is None or move.after is None:
+            counts["added" if move.before is None else "removed"] += 1
+        else:
+            counts["raised" if move.after > move.before else "lowered"] += 1
+    return ": " + ", ".join(
+        f"{counts[one]} {one}" for one in ("raised", "lowered", "added", "removed") if counts[one]
+    )
+
+
+def _show_lost(resolved: Resolved, context: Context) -> None:
+    """Tell of targets that were served before, and no longer are."""
+    if resolved.lost:
+        context.show(f"No longer locked for {' and '.join(resolved.lost)}, but for this machine.")
+        if resolved.serving_too:
+            context.show(f"To lock for both: {resolved.serving_too}")
+
+
+def _notes(resolved: Resolved) -> Iterator[str]:
+    """What is worth knowing besides what moved."""
+    for version in resolved.not_preferred:
+        yield f"Preferred in vain: {version}."
+    yield from _yanked_notes(resolved.lock)
+    for extra in resolved.unknown_extras:
+        yield f"Beware: {extra}, though it is asked for."
+    for need in resolved.by_patch[:_SHOWN_NOTES]:
+        yield f"Depends on the patch release of Python: {need}."
+    if resolved.told_here:
+        yield f"Asked with {resolved.asked_with}, and taken for all targets: {_listed(resolved.told_here)}."
+    if resolved.file_clash:
+        yield f"Beware: {resolved.file_clash}. `rabbet recreate` will refuse that."
+    for note in resolved.passed_over[:_SHOWN_NOTES]:
+        yield f"Passed over: {note}"
+    if len(resolved.passed_over) > _SHOWN_NOTES:
+        yield f"Passed over: {len(resolved.passed_over) - _SHOWN_NOTES} more (see --json)"
+    for risk in resolved.new_sources[:_SHOWN_NOTES]:
+        yield f"Beware: {risk}."
+    if resolved.new_sources:
+        yield "To settle where they come from: only = [NAMES] under a source in pyproject.toml."
+    yield from _notes_of_sources(resolved)
+    if resolved.new_pins:
+        yield f"Pinned by hand: {', '.join(resolved.new_pins)}. The lock pins everything already, also"
+        yield "what these depend on. A few pins by hand age badly: better loosen them."
+
+
+def _notes_of_sources(resolved: Resolved) -> Iterator[str]:
+    """What is worth knowing of what sources tell of files, and releases of themselves."""
+    for correction in resolved.idle_corrections:
+        yield f"No longer needed, for it changes nothing: the correction {correction}."
+    for source in resolved.unhashed:
+        yield f"Beware: '{source}' lists files without sha256; they were fetched, and locked as they came."
+
+
+def _listed(builds: Sequence[str]) -> str:
+    """The first of some builds, and how many more there are."""
+    more = len(builds) - _SHOWN_NOTES
+    shown = ", ".join(builds[:_SHOWN_NOTES])
+    if more > 0:
+        return f"what the builds of {shown} and {more} more need"
+    return f"what the build of {shown} needs" if len(builds) == 1 else f"what the builds of {shown} need"
+
+
+def _yanked_notes(lock: Lock) -> Iterator[str]:
+    """The locked releases that their source withdrew, which only a pin lets in."""
+    for library in lock.libraries:
+        if library.yanked is not None:
+            reason = library.yanked or "no reason is given"
+            yield f"Beware: {library.name} {library.version} was yanked: {reason}."
+
+
+def _show_verdict(verdict: Verdict, context: Context) -> None:
+    """Print whether the lock is what the declaration asks for, and why not."""
+    for note in _yanked_notes(verdict.settled):
+        context.show(note)
+    if not verdict.reasons:
+        locked = count(len(verdict.lock.libraries), "library")
+        context.show(f"{verdict.file} is what the declaration asks for: {locked}.")
+        return
+    for reason in verdict.reasons:
+        context.show(f"  {reason}")
+    context.show()
+    command = "rabbet resolve" if verdict.noticed else "rabbet resolve --fresh-listings"
+    context.show(f"{verdict.file} is not what the declaration asks for. To mend: {command}")
+
+
+def _moved(resolved: Resolved, own: Lock, context: Context) -> list[TableLine]:
+    """What moved; of a first lock everything, of a variant's first lock what sets it apart."""
+    if any(move.before is not None for move in resolved.moves):
+        return _moves(resolved.moves, context)
+    return _apart(resolved, own, context) if resolved.variant else _first_lock(resolved, context)
+
+
+def _apart(resolved: Resolved, own: Lock, context: Context) -> list[TableLine]:
+    versions = [_versions(own), _versions(resolved.lock)]
+    names = sorted({*versions[0], *versions[1]})
+    rows = [(name, *(version.get(name, "-") for version in versions)) for name in names]
+    apart = [row for row in rows if row[1] != row[2]]
+    return table(("library", "locked", resolved.variant or ""), apart, context.style)
+
+
+def _versions(lock: Lock) -> Mapping[str, str]:
+    """The versions of each library, of several for different targets all."""
+    found: dict[str, str] = {}
+    for library in lock.libraries:
+        found[library.name] = (
+            f"{found[library.name]}, {library.version}" if library.name in found else str(library.version)
+        )
+    return found
+
+
+def _first_lock(resolved: Resolved, context: Context) -> list[TableLine]:
+    asked = asked_for_by(resolved.lock.libraries, resolved.declaration)
+    declared = {one.language for one in resolved.declaration.runtimes}
+    for one in resolved.lock.runtimes:
+        who = resolved.declaration.name if one.language in declared else "another runtime"
+        asked[runtime_name(one.language)] = [who]
+    where = {(str(one.name), str(one.version)): _where(one.marker or "") for one in resolved.lock.libraries}
+    rows = []
+    for move in resolved.moves:
+        here = where.get((move.name, str(move.after)), "")
+        who = _some(asked.get(move.name, []))
+        rows.append((move.name, _text(move.after), f"{who}, where {here}" if here else who))
+    return table(("library", "locked", "asked for by"), rows, context.style)
+
+
+def _where(marker: str) -> str:
+    """On which targets an entry of the lock counts, whatever sections ask for it; empty for all of them."""
+    targets = _SECTIONS.sub("", marker)
+    return "" if "' in " in targets else targets
+
+
+def _moves(moves: Sequence[Move], context: Context) -> list[TableLine]:
+    rows = [(move.name, _text(move.before), _text(move.after), move.reason) for move in moves]
+    return table(("library", "before", "locked", "because"), rows, context.style)
+
+
+def _text(version: object) -> str:
+    return "-" if version is None else str(version)
+
+
+def _some(names: Sequence[str]) -> str:
+    more = len(names) - _SHOWN_REQUIRERS
+    return ", ".join(names[:_SHOWN_REQUIRERS]) + (f" and {more} more" if more > 0 else "")

@@ -1,0 +1,1 @@
+"""Declaring: results in JSON."""

@@ -1,0 +1,43 @@
+"""The JSON document of `adopt`."""
+
+from typing import ClassVar
+
+from msgspec import Struct
+
+from rabbet.core.declaration.adoption import Adopted
+from rabbet.core.needs.wording import need_text
+from rabbet.tasks.declaring.adopt import Adopting
+
+__all__ = ["AdoptDocument", "shown_place"]
+
+
+class AdoptDocument(Struct, frozen=True):
+    """The declaration that was drawn up, with its evidence, and whether it was `written`."""
+
+    schema: ClassVar[str] = "adopt"
+
+    drawn_up: Adopting
+    written: bool
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        adoption = self.drawn_up.adoption
+        return {
+            "written": self.written,
+            "looked_at": list(self.drawn_up.looked_at),
+            "entries": [
+                {"entry": need_text(one.need), "section": shown_place(one), "because": one.because}
+                for one in adoption.entries
+            ],
+            "python": self.drawn_up.python[0] or None,
+            "limits": [need_text(one.need) for one in adoption.limits],
+            "preferred": {name: str(version) for name, version in sorted(adoption.preferred.items())},
+            "along": list(adoption.along),
+            "at_odds": [{"what": one.what, "because": one.because} for one in adoption.at_odds],
+            "left": [{"what": one.what, "because": one.because} for one in adoption.left],
+        }
+
+
+def shown_place(entry: Adopted) -> str:
+    """The section that an entry belongs to."""
+    return str(entry.section) if entry.section else "the project"

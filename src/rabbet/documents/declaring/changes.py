@@ -1,0 +1,63 @@
+"""The JSON documents of `declare` and `retract`."""
+
+from typing import ClassVar
+
+from msgspec import Struct
+from msgspec.structs import asdict
+
+from rabbet.core.declaration.edit import Change
+from rabbet.core.declaration.entries import entries
+from rabbet.core.declaration.model import Declaration
+from rabbet.tasks.declaring.declare import Done
+
+__all__ = ["ChangesDocument", "EntriesDocument", "verb_of"]
+
+
+class ChangesDocument(Struct, frozen=True):
+    """What became of each entry, and what came of it where it was carried out at once."""
+
+    schema: ClassVar[str] = "changes"
+
+    done: Done
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        edited = self.done.edited
+        return {
+            "changed": edited.changed,
+            "changes": [{"change": verb_of(change), **asdict(change)} for change in edited.changes],
+            "kept": list(edited.kept),
+            **self._carried_out(),
+        }
+
+    def _carried_out(self) -> dict[str, object]:
+        """What became of the lock and the environment, if the change went on to them."""
+        if self.done.recreated is None:
+            return {}
+        from rabbet.documents.recreating.recreate import RecreateDocument
+        from rabbet.documents.resolving.resolve import ResolvedDocument
+
+        recreated = RecreateDocument(self.done.recreated, done=True)
+        return {"resolve": ResolvedDocument(self.done.resolved).document(), "recreate": recreated.document()}
+
+
+class EntriesDocument(Struct, frozen=True):
+    """All that is declared."""
+
+    schema: ClassVar[str] = "declared"
+
+    declaration: Declaration
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        found = [{"what": one.what, "entry": one.text} for one in entries(self.declaration)]
+        return {"project": self.declaration.name, "entries": found}
+
+
+def verb_of(change: Change) -> str:
+    """What became of an entry, in a word or two."""
+    if not change.happened:
+        return "declared already"
+    if not change.before:
+        return "added"
+    return "changed" if change.after else "removed"

@@ -1,0 +1,1 @@
+"""Drift: results in JSON."""

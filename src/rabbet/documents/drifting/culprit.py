@@ -1,0 +1,75 @@
+"""The JSON document of `culprit`."""
+
+from typing import ClassVar
+
+from msgspec import Struct
+
+from rabbet.core.culprit.mixture import Change, Mixture
+from rabbet.tasks.drifting.culprit import Case
+
+__all__ = ["CulpritDocument", "untried"]
+
+
+class CulpritDocument(Struct, frozen=True):
+    """The culprits and the innocent, how that was found out, and what keeps the culprits out."""
+
+    schema: ClassVar[str] = "culprit"
+
+    case: Case
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        case, verdict = self.case, self.case.verdict
+        return {
+            "good": case.good,
+            "bad": case.bad,
+            "command": list(case.command),
+            "answer": str(verdict.answer),
+            "culprits": [
+                {
+                    "guilty": [
+                        [_change(case.changes[name]) for name in sorted(one)] for one in culprit.groups
+                    ],
+                    "company": sorted(culprit.company),
+                    "unclear": sorted(culprit.unclear),
+                    "passing": sorted(culprit.passing),
+                    "failing": sorted(culprit.failing),
+                }
+                for culprit in verdict.culprits
+            ],
+            "innocent": sorted(verdict.innocent),
+            "untried": sorted(untried(case)),
+            "changes": [_change(one) for one in case.changes.values()],
+            "steps": [
+                {
+                    "mixture": sorted(mixture),
+                    "ends": [str(end) for end in tried.ends],
+                    "reason": tried.reason,
+                    "seconds": round(tried.seconds, 3),
+                }
+                for mixture, tried in case.tried.items()
+            ],
+            "chance_of_luck": verdict.luck,
+            "seconds": round(case.seconds, 3),
+            "recalled": case.recalled,
+            "notes": list(case.notes),
+            "release_notes": dict(case.release_notes),
+            "keeping_out": {
+                "command": case.keeping.command,
+                "instead": dict(case.keeping.instead),
+                "reason": case.keeping.reason,
+            }
+            if case.keeping
+            else None,
+            "kept": case.kept or None,
+        }
+
+
+def _change(one: Change) -> dict[str, object]:
+    return {"name": one.name, "good": one.good or None, "bad": one.bad or None}
+
+
+def untried(case: Case) -> Mixture:
+    """What neither helped to fail nor was proven innocent."""
+    told = (one.failing for one in case.verdict.culprits)
+    return frozenset(case.changes) - case.verdict.innocent - frozenset().union(*told)

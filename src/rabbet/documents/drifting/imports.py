@@ -1,0 +1,67 @@
+"""The JSON document of `imports`, and what its findings say."""
+
+from typing import ClassVar
+
+from msgspec import Struct
+
+from rabbet.core.drift.imports import ImportFinding, ImportKind
+from rabbet.core.model.finding import Weight
+from rabbet.tasks.drifting.imports import Imports
+
+__all__ = ["SAYS", "TEST_GROUPS", "ImportsDocument", "mend_of_imports"]
+
+TEST_GROUPS = ("tests", "test", "checks", "dev")  # what a group for tests is mostly called
+SAYS = {
+    ImportKind.ABSENT: "no library of the project offers it",
+    ImportKind.GROUP_ONLY: "the program needs it, and only a group brings it",
+    ImportKind.UNDECLARED: "it is there by chance, and not declared",
+    ImportKind.UNUSED: "nothing imports it",
+    ImportKind.TESTS_ONLY: "only tests import it, and everybody gets it",
+    ImportKind.SEVERAL: "which one is imported depends on the order of files",
+    ImportKind.UNREADABLE: "it can't be read",
+}
+
+
+class ImportsDocument(Struct, frozen=True):
+    """What is imported and not declared as it should be, and the other way round."""
+
+    schema: ClassVar[str] = "imports"
+
+    found: Imports
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        return {
+            "differs": self.found.differs,
+            "files": self.found.files,
+            "findings": [
+                {
+                    "kind": str(one.kind),
+                    "name": one.name,
+                    "weight": str(one.weight),
+                    "modules": list(one.modules),
+                    "places": list(one.places),
+                    "says": SAYS[one.kind],
+                    "told": one.told,
+                    "section": str(one.section) if one.section else None,
+                    "mend": mend_of_imports(one, self.found.groups) or None,
+                }
+                for one in self.found.findings
+            ],
+        }
+
+
+def mend_of_imports(finding: ImportFinding, groups: tuple[str, ...]) -> str:
+    """The command that brings declaration and imports together, where there is one."""
+    name = finding.name
+    testing = next((f" --group {group}" for group in TEST_GROUPS if group in groups), "")
+    section = f" --{finding.section.kind} {finding.section.name}" if finding.section else ""
+    if finding.kind is ImportKind.UNDECLARED:
+        return f"rabbet declare {name}{section or (testing if finding.developers else '')}"
+    if finding.kind is ImportKind.GROUP_ONLY:
+        return f"rabbet declare {name}"
+    if finding.kind is ImportKind.TESTS_ONLY and testing:
+        return f"rabbet retract {name} && rabbet declare {name}{testing}"
+    if finding.kind is ImportKind.UNUSED and finding.weight is not Weight.NOTE:
+        return f"rabbet retract {name}{section}"
+    return ""

@@ -1,0 +1,1 @@
+"""Recreating: results in JSON."""

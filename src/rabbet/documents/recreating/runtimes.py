@@ -1,0 +1,175 @@
+"""The JSON documents of `runtimes`, and of `explain` for a runtime."""
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, ClassVar
+
+from msgspec import Struct
+
+from rabbet.errors import RabbetError
+from rabbet.tasks.recreating.runtimes import RuntimesFound
+
+if TYPE_CHECKING:
+    from rabbet.store.obtained import Obtained
+    from rabbet.workspace.runtimes.explaining import RuntimeExplained
+    from rabbet.workspace.runtimes.obtaining import Offered
+    from rabbet.workspace.runtimes.publishing import Published
+
+__all__ = [
+    "AllPublishedDocument",
+    "DiscardedDocument",
+    "ObtainedDocument",
+    "OffersDocument",
+    "PublishedDocument",
+    "RuntimeDocument",
+    "RuntimesDocument",
+]
+
+
+class RuntimesDocument(Struct, frozen=True):
+    """The runtimes of this machine, and what was refused."""
+
+    schema: ClassVar[str] = "runtimes"
+
+    found: RuntimesFound
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        return {
+            "declaration": str(self.found.declaration) if self.found.declaration else None,
+            "runtimes": [
+                {
+                    "language": row.runtime.language,
+                    "version": str(row.runtime.version),
+                    "distributor": row.runtime.distributor,
+                    "machine": row.architecture or None,
+                    "executable": row.runtime.executable,
+                    "projects": list(row.projects),
+                    "chosen": row.chosen,
+                    "passed_over": row.passed_over,
+                }
+                for row in self.found.rows
+            ],
+            "refused": [
+                {"language": one.language, "executable": one.executable, "reason": one.reason}
+                for one in self.found.refusals
+            ],
+            "missing": [str(error) for error in self.found.missing],
+        }
+
+
+class OffersDocument(Struct, frozen=True):
+    """What catalogues offer, one row a version."""
+
+    schema: ClassVar[str] = "runtimes-lookup"
+
+    offers: "Sequence[Offered]"
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        return {"offers": [_offer_document(one) for one in self.offers]}
+
+
+class ObtainedDocument(Struct, frozen=True):
+    """A runtime that was obtained."""
+
+    schema: ClassVar[str] = "runtimes-obtain"
+
+    picked: "Offered"
+    program: Path
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        return {**_offer_document(self.picked), "executable": str(self.program)}
+
+
+class DiscardedDocument(Struct, frozen=True):
+    """Runtimes that were removed from the store."""
+
+    schema: ClassVar[str] = "runtimes-discard"
+
+    gone: "Sequence[Obtained]"
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        return {"discarded": [{"language": one.language, "version": one.version} for one in self.gone]}
+
+
+class RuntimeDocument(Struct, frozen=True):
+    """Why a runtime is in the lock, and what holds it back."""
+
+    schema: ClassVar[str] = "explain-runtime"
+
+    explained: "RuntimeExplained"
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        explained, runtime = self.explained, self.explained.runtime
+        return {
+            "language": runtime.language,
+            "version": str(runtime.version),
+            "asked": [str(one) for one in explained.asked],
+            "here": [str(version) for version in explained.here],
+            "catalogue": runtime.catalogue or None,
+            "platforms": [archive.platform for archive in runtime.archives],
+            "newest": str(explained.newest) if explained.newest else None,
+            "held_back_by": [one.who for one in explained.holders],
+            "unasked": explained.unasked or None,
+        }
+
+
+class PublishedDocument(Struct, frozen=True):
+    """A runtime that was packed for others."""
+
+    schema: ClassVar[str] = "runtimes-publish"
+
+    done: "Published"
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        done = self.done
+        return {
+            "language": done.offer.language,
+            "version": str(done.offer.version),
+            "tried": done.tried,
+            "platform": done.archive.platform,
+            "platforms": [archive.platform for archive in done.offer.archives],
+            "archive": done.archive.url,
+            "sha256": done.archive.digest,
+            "size": done.archive.size,
+            "baseline": done.archive.baseline or None,
+            "catalogue": str(done.catalogue),
+            "obstacles": [{"place": one.place, "reason": one.reason} for one in done.obstacles],
+        }
+
+
+class AllPublishedDocument(Struct, frozen=True):
+    """What the lines of a file named: what others can obtain now, and what failed."""
+
+    schema: ClassVar[str] = "runtimes-publish-each"
+
+    done: Sequence["Published"]
+    failed: Sequence[tuple[str, RabbetError]]
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        return {
+            "published": [PublishedDocument(one).document() for one in self.done],
+            "failed": [
+                {"what": what, "message": str(error), "because": list(error.because)}
+                for what, error in self.failed
+            ],
+        }
+
+
+def _offer_document(one: "Offered") -> dict[str, object]:
+    return {
+        "language": one.offer.language,
+        "version": str(one.offer.version),
+        "distributor": one.offer.distributor,
+        "catalogue": one.catalogue,
+        "platforms": sorted(archive.platform for archive in one.offer.archives),
+        "url": one.archive.url if one.archive else None,
+        "size": one.archive.size if one.archive else None,
+        "reason": one.reason or None,
+    }

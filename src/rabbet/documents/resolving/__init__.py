@@ -1,0 +1,1 @@
+"""Resolving: results in JSON."""

@@ -1,0 +1,41 @@
+"""The JSON document of `compare`."""
+
+from typing import ClassVar
+
+from msgspec import Struct
+
+from rabbet.core.lock.differences import Difference
+from rabbet.tasks.resolving.compare import Compared
+
+__all__ = ["CompareDocument"]
+
+
+class CompareDocument(Struct, frozen=True):
+    """What differs between two locks, and which declared change brought it about."""
+
+    schema: ClassVar[str] = "compare"
+
+    compared: Compared
+
+    def document(self) -> dict[str, object]:
+        """The content of the JSON document."""
+        compared = self.compared
+        return {
+            "old": compared.old,
+            "new": compared.new,
+            "declared": [
+                {"name": change.name, "before": change.before or None, "after": change.after or None}
+                for change in compared.declared
+            ],
+            "differences": [_difference(difference) for difference in compared.differences],
+        }
+
+
+def _difference(one: Difference) -> dict[str, object]:
+    return {
+        "kind": str(one.kind),
+        "name": one.name,
+        "before": [str(version) for version in one.before],
+        "after": [str(version) for version in one.after],
+        "cause": one.cause,
+    }

@@ -1,0 +1,1 @@
+"""Declaring: one module a command's work."""

@@ -1,0 +1,194 @@
+"""Change what a project declares, tell what it does, and go on to its lock and its environment."""
+
+import os
+from collections.abc import Iterator, Sequence
+from contextlib import suppress
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from msgspec import Struct
+from msgspec.structs import replace
+from packaging.version import Version
+
+from rabbet.core.declaration.edit import Change, Edit
+from rabbet.core.declaration.keys import KEYS
+from rabbet.core.declaration.model import Declaration
+from rabbet.core.needs.need import is_name, library_name
+from rabbet.core.targets import BASELINES, PLATFORMS, target_of
+from rabbet.disk.atomic import put_back_on_failure, write_text
+from rabbet.disk.named import path_named
+from rabbet.disk.text_file import read_text
+from rabbet.errors import NoLock, NoRuntime, NotUnderstood, WrongUsage
+from rabbet.formats.pyproject import read_declaration
+from rabbet.formats.pyproject_edit import apply
+from rabbet.workspace.session import Session
+
+if TYPE_CHECKING:
+    from rabbet.tasks.recreating.recreate import RecreateReport
+    from rabbet.tasks.resolving.resolve import Resolved
+
+__all__ = ["Done", "Edited", "carried_out", "change"]
+
+
+class Edited(Struct, frozen=True):
+    """What became of each entry that was named, and of those that were `kept` by naming them as well."""
+
+    changes: tuple[Change, ...]
+    kept: tuple[str, ...] = ()
+
+    @property
+    def changed(self) -> bool:
+        """Whether the declaration differs from before."""
+        return any(change.happened for change in self.changes)
+
+    @property
+    def bears_on_lock(self) -> bool:
+        """Whether the lock may have to follow."""
+        apart = ("project.version", *(key.place for key in KEYS if not key.on_lock))
+        return any(change.happened and not change.place.startswith(apart) for change in self.changes)
+
+
+class Done(Struct, frozen=True):
+    """What became of the declaration and, where that was asked for, of the lock and the environment."""
+
+    edited: Edited
+    resolved: "tuple[Resolved, ...]" = ()
+    recreated: "RecreateReport | None" = None
+
+
+def carried_out(session: Session, edits: Sequence[Edit], *, now: bool) -> Done:
+    """Change the declaration; `now` go on to resolve and recreate, and put all back if that fails.
+
+    Raises what these raise.
+    """
+    if not now:
+        return Done(change(session, edits))
+    from rabbet.core.model.options import RecreateOptions, ResolveOptions
+    from rabbet.tasks.recreating.recreate import recreate
+    from rabbet.tasks.resolving.resolve import resolve
+
+    def locks() -> list[Path]:
+        return list(session.project.folder.glob("pylock*.toml"))
+
+    # One at a time. The environment needs no such care: it is changed last, and either whole or not at all.
+    claim = session.machine.store.claimed(str(session.project.declaration_file))
+    files = [session.project.declaration_file, session.project.preferred_file, *locks()]
+    with claim, put_back_on_failure(files, new=locks):
+        edited = change(session, edits)
+        resolved = resolve(session, ResolveOptions())
+        return Done(edited, resolved, recreate(session, RecreateOptions()))
+
+
+def change(session: Session, edits: Sequence[Edit]) -> Edited:
+    """Carry out edits of the declaration; all of them or, on an error, none.
+
+    Where the first platforms or versions of Python to serve are named, those that are served without being
+    named are kept: the lock's, and this machine's.
+
+    Raises `NotUnderstood` for what does not parse, `WrongUsage` for what is no target or is not there,
+    `CannotWrite`.
+    """
+    for edit in edits:
+        _check(edit)
+    edits = [_with_place(edit, session) for edit in edits]
+    declaration = session.declaration()
+    for edit in edits:
+        _refuse_left_to_build(edit, declaration)
+    served = list(_served_unnamed(session, declaration, edits))
+    before = read_text(session.project.declaration_file, by_hand=True)
+    after, changes = apply(before, [*served, *edits])
+    if after != before:
+        has_setup = (session.project.folder / "setup.py").is_file()
+        changed = read_declaration(after, folder_name=session.project.folder.name, has_setup=has_setup)
+        for one in (changed, *map(changed.varied, changed.variants)):
+            if not one.runtimes:
+                continue
+            from rabbet.workspace.runtimes.languages import languages_for  # here: most edits name a library
+
+            languages_for(one, session.machine, written=False)  # which refuses one that nobody tells of
+        write_text(session.project.declaration_file, after)
+    return Edited(changes, tuple(edit.value for edit in served))
+
+
+def _refuse_left_to_build(edit: Edit, declaration: Declaration) -> None:
+    """Raise `WrongUsage` for an entry that the declaration leaves to the project's build."""
+    from rabbet.tasks.declaring.begin import left_to_build
+
+    left, section = declaration.by_build, edit.section
+    if edit.what == "library" and section is None and "dependencies" in left:
+        raise left_to_build("what the project needs")
+    if section is not None and section.kind == "extra" and "optional-dependencies" in left:
+        raise left_to_build(f"the {section}")
+    if edit.what == "own-version" and "name" in left:
+        raise left_to_build("the project's version")
+
+
+def _check(edit: Edit) -> None:
+    """Raise `WrongUsage` for a platform or a baseline that does not exist."""
+    if edit.verb == "declare" and edit.what == "target" and edit.value not in PLATFORMS:
+        raise WrongUsage(f"'{edit.value}' is no target", because=[f"known are: {', '.join(PLATFORMS)}"])
+    known = edit.name in BASELINES and edit.value
+    if edit.verb == "declare" and edit.what == "baseline" and not known:
+        raise WrongUsage(
+            f"'{edit.text}' is no baseline",
+            because=[f"known are: {', '.join(f'{key}={value}' for key, value in BASELINES.items())}"],
+        )
+
+
+def _with_place(edit: Edit, session: Session) -> Edit:
+    """A checkout with its place as the declaration writes it: relative to the project's folder.
+
+    Raises `WrongUsage` for a folder that holds no sources, or those of another library.
+    """
+    if (edit.verb, edit.what) != ("declare", "local"):
+        return edit
+    name, given = edit.name or "", edit.value
+    folder = path_named(given, session.machine.folder)
+    if not is_name(name):
+        raise WrongUsage(f"'{name[:60]}' is not a library's name")
+    if not any((folder / file).is_file() for file in ("pyproject.toml", "setup.py")):
+        raise WrongUsage(
+            f"{folder} is no checkout of {name}",
+            because=["it holds neither pyproject.toml nor setup.py"],
+        )
+    from rabbet.formats.static_metadata import name_of_tree  # here: few libraries stand in for a release
+
+    told = None
+    with suppress(NotUnderstood):  # then only its build could tell
+        told = name_of_tree(read_text(folder / "pyproject.toml", by_hand=True))
+    if told not in (None, library_name(name)):
+        raise WrongUsage(f"{folder} is no checkout of {name}", because=[f"it says that it is {told}"])
+    kept = given.startswith("~") or Path(given).is_absolute()
+    path = given if kept else Path(os.path.relpath(folder, session.project.folder)).as_posix()
+    return replace(edit, value=path)
+
+
+def _served_unnamed(session: Session, declaration: Declaration, edits: Sequence[Edit]) -> Iterator[Edit]:
+    """What has to be named so that it stays served, now that others are."""
+    platforms = [edit.value for edit in edits if (edit.verb, edit.what) == ("declare", "target")]
+    pythons = [edit.value for edit in edits if (edit.verb, edit.what) == ("declare", "python")]
+    first = (platforms and not declaration.targets, pythons and not declaration.pythons)
+    if not any(first):
+        return
+    from rabbet.core.lock.serving import places_of  # here: most edits name a library
+    from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of
+
+    try:
+        lock = session.lock()
+    except NoLock:
+        lock = None
+    places = set(places_of(lock).values()) if lock else set()
+    try:
+        here = target_of(chosen_runtime(declaration, pythons_of(session), lock))
+    except NoRuntime:
+        pass  # then nothing is resolved on this machine that has to stay served
+    else:
+        if here.platform in PLATFORMS and not (places and first[1]):
+            places.add((here.platform, here.minor))
+    if first[0]:
+        for platform in sorted({one for one, _ in places} - {*platforms}):
+            yield Edit(verb="declare", what="target", value=platform)
+    if first[1]:
+        minors = {minor for _, minor in places}
+        for minor in sorted(minors - {*pythons}, key=Version):
+            yield Edit(verb="declare", what="python", value=minor)

@@ -1,0 +1,1 @@
+"""Drift: one module a command's work."""

@@ -1,0 +1,369 @@
+"""Everyone's inventories: recorded, sent, collected, shown against the lock, checked."""
+
+import subprocess
+import time
+from collections.abc import Iterable, Sequence
+from contextlib import suppress
+from operator import itemgetter
+from typing import NamedTuple
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from rabbet import __version__
+from rabbet.core.census.matrix import Matrix, State, matrix_of, reordered
+from rabbet.core.declaration.edit import Edit
+from rabbet.core.model.machine_inventory import MachineInventory
+from rabbet.core.near_names import near_names
+from rabbet.core.needs.need import library_name
+from rabbet.core.shell import quoted
+from rabbet.core.shown_text import shown_location
+from rabbet.disk.atomic import write_text
+from rabbet.disk.named import path_named
+from rabbet.disk.process_lock import claimed
+from rabbet.errors import SourceFailed, WrongUsage
+from rabbet.formats.cyclonedx import write_inventory_file
+from rabbet.git.own_repository import remote_at
+from rabbet.git.program import ask_git, top_of
+from rabbet.git.shared_refs import SharedRefs
+from rabbet.tasks.declaring.declare import Edited, change
+from rabbet.team.database import DatabaseRecord, opened_database
+from rabbet.team.extra import needing_extra
+from rabbet.team.labels import checked_label, own_label
+from rabbet.team.likeness import order_by_likeness
+from rabbet.work.own_program import own_program
+from rabbet.workspace.census import Against, file_digests, inventory_here
+from rabbet.workspace.machines import (
+    NOBODY,
+    Unread,
+    census_group,
+    census_repository,
+    collected_machines,
+    kept_machines,
+    machines_from,
+    stored_machines,
+)
+from rabbet.workspace.sending import answer
+from rabbet.workspace.session import Session
+
+__all__ = [
+    "AheadOfTime",
+    "Census",
+    "Collected",
+    "Development",
+    "LibraryOverTime",
+    "RecordOptions",
+    "Recorded",
+    "collect",
+    "developed",
+    "library_over_time",
+    "one_machine",
+    "record",
+    "send",
+    "send_every",
+    "send_in_background",
+    "send_to_database",
+    "show",
+]
+
+_KEPT = 50  # inventories of each machine
+_SECONDS_AHEAD = 300  # by which a sender's clock may go before that of this machine
+
+
+class RecordOptions(Struct, frozen=True, kw_only=True):
+    """What to record: of the project's environment, or of another `place`; under which label."""
+
+    label: str | None = None
+    place: str | None = None
+    deep: bool = False
+
+
+class Recorded(Struct, frozen=True, kw_only=True):
+    """An inventory of this machine, as it was written or sent."""
+
+    inventory: MachineInventory
+    text: str
+    where: str
+
+
+class Collected(Struct, frozen=True, kw_only=True):
+    """How many inventories of how many machines came through a remote."""
+
+    remote: str
+    machines: int
+    inventories: int
+
+
+class AheadOfTime(NamedTuple):
+    """A machine whose record is from a time that is still to come here: one of the clocks is wrong."""
+
+    label: str
+    recorded: int
+
+
+class Census(Struct, frozen=True, kw_only=True):
+    """The machines against the lock, and the inventories that can't be read, with the reasons."""
+
+    matrix: Matrix
+    states: tuple[State, ...]
+    unread: tuple[Unread, ...]
+    ahead: tuple[AheadOfTime, ...]
+
+
+def record(session: Session, options: RecordOptions, file: str | None) -> Recorded:
+    """Write the inventory of this machine into a file. Raises what `drift` raises, and `CannotWrite`."""
+    found = _recorded(session, options)
+    path = session.machine.folder / (file or f"census-{found.inventory.label}.json")
+    write_text(path, found.text, below=session.project.folder)
+    return Recorded(inventory=found.inventory, text=found.text, where=path.name)
+
+
+def _recorded(session: Session, options: RecordOptions) -> Recorded:
+    label = (
+        own_label(session.machine.environments().folder)
+        if options.label is None
+        else checked_label(options.label)
+    )
+    if label is None:
+        raise WrongUsage(
+            f"'{(options.label or '')[:60]}' can't be a label",
+            because=["it takes letters, digits, '.', '_' and '-', with a letter or digit at both ends"],
+        )
+    session.observer.stage("looking at what is installed")
+    found = inventory_here(session, label, options.place, deep=options.deep)
+    project = session.project
+    place = path_named(options.place, session.machine.folder) if options.place else project.environment
+    files = file_digests(project, place) if options.deep else None
+    return Recorded(inventory=found, text=write_inventory_file(found, __version__, files), where="")
+
+
+def send(session: Session, options: RecordOptions, remote: str | None) -> Recorded:
+    """Record this machine and share that through the project's git remote.
+
+    Raises what `drift` raises, and `SourceFailed`.
+    """
+    refs, name = _refs(session, remote)
+    found = _recorded(session, options)
+    session.observer.stage(f"sending through '{name}'")
+    content = found.text.encode()
+    # git's own locks don't wait
+    with claimed(session.machine.store_folder, f"census {session.project.folder}"):
+        refs.send(found.inventory.label, content, keep=_KEPT)
+    return Recorded(inventory=found.inventory, text=found.text, where=name)
+
+
+def send_to_database(session: Session, options: RecordOptions, url: str) -> Recorded:
+    """Record this machine and add that to a database.
+
+    Raises what `drift` raises, `SourceFailed`, and `EnvironmentFailed` without the extra `team`.
+    """
+    found = _recorded(session, options)
+    session.observer.stage("sending to the database")
+    one = found.inventory
+    content = write_inventory_file(replace(one, label=NOBODY, recorded=0), __version__)
+    with needing_extra("a database"), opened_database(url) as database:
+        record = DatabaseRecord(one.label, one.recorded, content)
+        database.send(census_group(session.project), [record], keep=_KEPT)
+    return Recorded(inventory=one, text=found.text, where=shown_location(url))
+
+
+def send_every(session: Session, when: str, remote: str | None) -> Edited:
+    """Declare that inventories are sent by themselves: after each `recreate`, or `never` again.
+
+    Who declares it agrees to it on this machine. Raises what `change` raises.
+    """
+    edits = [Edit(verb="declare", what="census", name="every", value=when)]
+    if remote is not None and when != "never":
+        edits.append(Edit(verb="declare", what="census", name="remote", value=remote))
+    edited = change(session, edits)
+    answer(session, agreed=True if when != "never" else None)
+    return edited
+
+
+def send_in_background(session: Session) -> None:
+    """Let a process of its own send the inventory. Nobody waits for it; `status` tells its outcome."""
+    census = session.declaration().census
+    through = ["--remote", census.remote] if census.remote else []
+    variant = ["--variant", session.project.variant] if session.project.variant else []
+    command = own_program("census", "send", "--quiet", *through, *variant)
+    with suppress(OSError):
+        subprocess.Popen(
+            command,
+            cwd=session.project.folder,
+            env=dict(session.machine.environ),
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL,
+            start_new_session=True,
+        )
+
+
+def collect(session: Session, remote: str | None) -> Collected:
+    """Fetch what all machines have sent. Raises `SourceFailed`."""
+    refs, name = _refs(session, remote)
+    session.observer.stage(f"collecting from '{name}'")
+    with claimed(session.machine.store_folder, f"census {session.project.folder}"):
+        files = refs.collect()
+    return Collected(remote=name, machines=len({file.label for file in files}), inventories=len(files))
+
+
+def _refs(session: Session, remote: str | None) -> tuple[SharedRefs, str]:
+    """The remote that is named, else `origin`, else the only one. Raises `SourceFailed`.
+
+    Only its address is taken from the repository's configuration, nothing else of it counts.
+    """
+    project, environ = session.project, session.machine.helpers_environ()
+    done = ask_git(project.folder, ["remote"], environ)
+    known = done.text.split() if done.code == 0 else []
+    if remote is None and not known:
+        raise SourceFailed(
+            "there is no remote to share inventories through",
+            because=[f"git knows none in {project.folder}"],
+            remedy="git remote add origin ADDRESS" if done.code == 0 else "git init",
+        )
+    name = remote or ("origin" if "origin" in known else known[0])
+    if name not in known:
+        # A place is none: a repository that came with a clone may bring hooks of its own.
+        raise SourceFailed(
+            f"there is no remote '{name}'",
+            because=[f"git knows: {', '.join(known)}" if known else "git knows none here"],
+            remedy="git remote --verbose",
+        )
+    address = ask_git(project.folder, ["remote", "get-url", "--", name], environ).text.partition("\n")[0]
+    there = remote_at(address, top_of(project.folder) or project.folder)
+    own = census_repository(project, session.machine)
+    return SharedRefs(own, there, name, census_group(project)), name
+
+
+def show(session: Session, places: Sequence[str], url: str | None = None) -> Census:
+    """All collected machines against the lock, or those of a database, and those of more files or places.
+
+    Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `WrongUsage` where there is nothing to show.
+    """
+    session.observer.stage("reading inventories")
+    machines, unread = ([], []) if url else collected_machines(session)
+    named, unread_places = machines_from(places, session.machine)
+    machines, unread = machines + named, unread + unread_places
+    session.observer.stage("comparing them with the lock")
+    against = Against(session)
+    states = list(against.states(machines))
+    # one by one: a fleet's take a lot of room
+    for one, sent in stored_machines(session.project, url) if url else ():
+        if isinstance(one, Unread):
+            unread.append(one)
+            continue
+        for state in against.states([one]):
+            states += (replace(state, label=them.label, recorded=them.recorded) for them in sent)
+    if not (states or unread):
+        raise WrongUsage(
+            "no inventories are here yet",
+            because=["none was collected or stored, and --from names none"],
+            remedy="rabbet census send && rabbet census collect",
+        )
+    matrix = matrix_of(states)
+    with suppress(ModuleNotFoundError):  # without the extra the largest groups come first
+        matrix = reordered(matrix, order_by_likeness(matrix))
+    ahead = _ahead((state.label, state.recorded) for state in states)
+    return Census(matrix=matrix, states=tuple(states), unread=tuple(unread), ahead=ahead)
+
+
+def _ahead(recorded: Iterable[tuple[str, int]]) -> tuple[AheadOfTime, ...]:
+    """Those of the machines whose clocks go before that of this one, by their labels and times."""
+    latest = time.time() + _SECONDS_AHEAD
+    return tuple(AheadOfTime(label, when) for label, when in sorted(set(recorded)) if when > latest)
+
+
+def one_machine(census: Census, label: str) -> State:
+    """One machine of a census by its label. Raises `WrongUsage`."""
+    known = {state.label: state for state in census.states}
+    if label not in known:
+        near = near_names(label, known)
+        raise WrongUsage(
+            f"there is no machine '{label}' in the census",
+            because=[f"there are {len(known)}, such as {', '.join(sorted(known)[:3])}"] if known else [],
+            remedy=f"rabbet census show --machine {quoted(near[0])}" if near else "rabbet census show",
+        )
+    return known[label]
+
+
+class Development(Struct, frozen=True, kw_only=True):
+    """The states that machines came into since a time, the first ones first, among those that are kept.
+
+    A machine that was recorded before, in the same state, is not told again.
+    """
+
+    states: tuple[State, ...]
+    unread: tuple[Unread, ...]
+    ahead: tuple[AheadOfTime, ...]
+
+
+def developed(session: Session, since: int, url: str | None = None) -> Development:
+    """How the machines differed from the lock of today since a time, in seconds since the epoch.
+
+    Raises `NoLock`, `NotUnderstood`, `NoRuntime`.
+    """
+    session.observer.stage("reading inventories")
+    machines, unread = kept_machines(session, url, every=True)
+    session.observer.stage("comparing them with the lock")
+    last: dict[str, object] = {}
+    told = []
+    for state in Against(session).states(_over_time(machines)):
+        if last.get(state.label) != state.key and state.recorded >= since:
+            told.append(state)
+        last[state.label] = state.key
+    ahead = _ahead((state.label, state.recorded) for state in told)
+    return Development(states=tuple(told), unread=tuple(unread), ahead=ahead)
+
+
+def _over_time(machines: Sequence[MachineInventory]) -> list[MachineInventory]:
+    """What arrived, by the time of recording; none comes behind what its machine sent later."""
+    latest: dict[str, int] = {}
+    timed = []
+    for one in reversed(machines):
+        latest[one.label] = min(one.recorded, latest.get(one.label, one.recorded))
+        timed.append((latest[one.label], one))
+    timed.reverse()
+    return [one for _, one in sorted(timed, key=itemgetter(0))]
+
+
+class LibraryOverTime(Struct, frozen=True, kw_only=True):
+    """The versions of a library that each machine has had, each with the time from which on it was recorded.
+
+    An empty version means that it was not there. `locked` are those of the lock of today.
+    """
+
+    name: str
+    locked: tuple[str, ...]
+    changes: tuple[tuple[str, int, str], ...]
+    unread: tuple[Unread, ...]
+    ahead: tuple[AheadOfTime, ...]
+
+
+def library_over_time(session: Session, name: str, url: str | None = None) -> LibraryOverTime:
+    """What became of a library on all machines, as far as inventories are kept; the newest change last.
+
+    Raises `NoLock`, `WrongUsage` for one that neither the lock nor any inventory has.
+    """
+    session.observer.stage("reading inventories")
+    wanted = library_name(name)
+    machines, unread = kept_machines(session, url, every=True)
+    changes: list[tuple[str, int, str]] = []
+    last: dict[str, str] = {}
+    for one in _over_time(machines):
+        installed = one.inventory.libraries.get(wanted)
+        version = str(installed.version) if installed else ""
+        if last.get(one.label) != version:
+            changes.append((one.label, one.recorded, version))
+        last[one.label] = version
+    locked = sorted({str(one.version) for one in session.lock().libraries if one.name == wanted})
+    if not (locked or unread or any(version for _, _, version in changes)):
+        raise WrongUsage(
+            f"no machine has {wanted}, and the lock does not either", remedy="rabbet census show"
+        )
+    return LibraryOverTime(
+        name=wanted,
+        locked=tuple(locked),
+        changes=tuple(changes),
+        unread=tuple(unread),
+        ahead=_ahead((label, when) for label, when, _ in changes),
+    )

@@ -1,0 +1,1 @@
+"""Recreating: one module a command's work."""

@@ -1,0 +1,151 @@
+"""Running a command inside the environment."""
+
+import os
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import NoReturn
+
+from rabbet.environment.variables import program_on, variables_inside
+from rabbet.errors import EnvironmentFailed
+from rabbet.workspace.project import not_made_here
+from rabbet.workspace.result_cache import recall_fit, remember_fit
+from rabbet.workspace.session import Session
+
+__all__ = ["become", "inside", "refuse_unfit", "run_to_end", "under_runtimes"]
+
+_SHOWN = 5  # of the steps that are due
+
+
+def inside(session: Session) -> dict[str, str]:
+    """The variables that a command sees inside the project's environment.
+
+    Raises `EnvironmentFailed` when there is no environment, or its interpreter is gone.
+    """
+    return variables_inside(_environment(session), session.machine.environ)
+
+
+def under_runtimes(
+    session: Session, constraints: Sequence[str], variables: Mapping[str, str]
+) -> dict[str, str]:
+    """The variables of a command that gets other runtimes: their programs come first on `PATH`.
+
+    Raises `NoRuntime`, `NotUnderstood`, `WrongUsage` for Python, `CannotWrite`.
+    """
+    from rabbet.runtimes.linking import link_folder
+    from rabbet.workspace.runtimes.choice import runtime_under
+
+    changed = dict(variables)
+    for constraint in reversed(constraints):  # what is named first comes first on `PATH`
+        linked = runtime_under(session, constraint)
+        changed.update(linked.variables)
+        folder = link_folder(linked, session.machine.store_folder / "linked")
+        changed["PATH"] = os.pathsep.join([str(folder), changed["PATH"]])
+    return changed
+
+
+def refuse_unfit(session: Session, *, going_on: str) -> None:
+    """Raise if the environment differs from the lock; `going_on` is the command that takes it as it is.
+
+    Raises `EnvironmentFailed`, and what `prepare` raises.
+    """
+    root = _environment(session)
+    if recall_fit(session) is not None:
+        return
+    from rabbet.core.model.options import RecreateOptions
+    from rabbet.core.model.plan import Action
+    from rabbet.tasks.recreating.recreate import prepare
+
+    report = prepare(session.silent(), RecreateOptions())
+    plan = report.plan
+    if plan.idle:
+        remember_fit(session, report.state, report.lasting_fit)
+        return
+    steps = [step for step in plan.steps if step.action is not Action.KEEP]
+    because = [plan.rebuild] if plan.rebuild else [f"{step.action} {step.name}" for step in steps[:_SHOWN]]
+    if not plan.rebuild and len(steps) > _SHOWN:
+        because.append(f"and {len(steps) - _SHOWN} more")
+    raise EnvironmentFailed(
+        f"{root.name} does not fit the lock",
+        because=because,
+        remedy="rabbet recreate",
+        or_else=[going_on],
+    )
+
+
+def _environment(session: Session) -> Path:
+    """The environment's folder. Raises `EnvironmentFailed` where there is none that was made here."""
+    root = session.project.environment
+    if not root.exists() and not root.is_symlink():
+        raise EnvironmentFailed(f"there is no environment in {root}", remedy="rabbet recreate")
+    if not session.machine.environments().owns(root):
+        raise not_made_here(session.project)
+    return root
+
+
+def become(session: Session, command: Sequence[str], variables: dict[str, str]) -> NoReturn:
+    """Replace this process by the command, so that exit code and signals are its own.
+
+    Returns only by raising `EnvironmentFailed`, when the command can't be started.
+    """
+    session.machine.close()  # nothing of this process comes to its end
+    try:
+        os.execvpe(command[0], list(command), variables)  # noqa: S606 - running commands is the job
+    except OSError as error:
+        raise _not_started(command[0], error, session) from error
+
+
+def run_to_end(session: Session, command: Sequence[str], variables: dict[str, str]) -> int:
+    """Run a command and wait for it; its exit code, or 128 and the number of the signal that ended it.
+
+    Interruptions from the terminal reach the command itself, and others are passed on to it. Raises
+    `EnvironmentFailed` when it can't be started.
+    """
+    import signal
+
+    child = 0
+
+    def pass_on(number: int, _: object) -> None:
+        if child:
+            os.kill(child, number)
+
+    passed = (signal.SIGTERM, signal.SIGHUP)
+    before = {number: signal.signal(number, pass_on) for number in passed}
+    before |= {number: signal.signal(number, signal.SIG_IGN) for number in (signal.SIGINT, signal.SIGQUIT)}
+    try:
+        program = program_on(variables["PATH"], command[0])
+        usual = [number for number, handler in before.items() if handler != signal.SIG_IGN]
+        mask = signal.pthread_sigmask(signal.SIG_BLOCK, passed)  # until it is known whom to pass them on to
+        try:
+            child = os.posix_spawn(program, list(command), variables, setsigdef=usual, setsigmask=mask)
+        finally:
+            signal.pthread_sigmask(signal.SIG_SETMASK, mask)
+        code = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+    except OSError as error:
+        raise _not_started(command[0], error, session) from error
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)
+    return code if code >= 0 else 128 - code
+
+
+def _not_started(program: str, error: OSError, session: Session) -> EnvironmentFailed:
+    note, remedy = _bringing(session)
+    return EnvironmentFailed(
+        f"'{program}' can't be run", because=[error.strerror or str(error)], note=note, remedy=remedy
+    )
+
+
+def _bringing(session: Session) -> tuple[str, str]:
+    """Advice for a command that does not exist, as a sentence and as a command."""
+    from rabbet.environment.install_state import own_install_state
+
+    install_state = own_install_state(session.project.environment, session.machine.environments())
+    if install_state is not None and (install_state.groups is not None or install_state.extras is not None):
+        return (
+            "the environment holds a part of the lock: what was not chosen may bring it",
+            "rabbet recreate --everything",
+        )
+    return (
+        "a library that brings it has to be declared; what the environment holds, explain tells",
+        "rabbet explain",
+    )

@@ -1,0 +1,1 @@
+"""Resolving: one module a command's work."""
