@@ -24,7 +24,7 @@ LAYERS = [
     "work",
     "archives",
     "formats",
-    "git",
+    "net",
     "sources",
     "store",
     "runtimes",

@@ -12,9 +12,9 @@ from rabbet.core.file_name import BadFileName, parse_wheel_name
 from rabbet.core.needs.need import library_name
 from rabbet.demo.stand_in import Manner, StandIn
 from rabbet.formats.simple_index import NotAnIndexPage, parse_html, parse_json
-from rabbet.sources.http.client import HttpClient
-from rabbet.sources.http.credentials import Credentials
-from rabbet.sources.http.wire import Wire
+from rabbet.net.http.client import HttpClient
+from rabbet.net.http.credentials import Credentials
+from rabbet.net.http.wire import Wire
 
 NAME = library_name("combframe")
 WHEEL = {"filename": "combframe-1.0-py3-none-any.whl", "url": "combframe-1.0-py3-none-any.whl"}

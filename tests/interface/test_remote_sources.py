@@ -13,9 +13,9 @@ from rabbet.demo.libraries import MadeUp
 from rabbet.demo.stand_in import Manner, StandIn
 from rabbet.errors import SourceFailed
 from rabbet.formats.simple_index import NotAnIndexPage, parse_html
-from rabbet.sources.http.client import HttpClient
-from rabbet.sources.http.credentials import Credentials
-from rabbet.sources.http.wire import Wire
+from rabbet.net.http.client import HttpClient
+from rabbet.net.http.credentials import Credentials
+from rabbet.net.http.wire import Wire
 from tests.support.hostile import Hostile, Reply
 from tests.support.program import ProgramCase
 

@@ -11,10 +11,10 @@ from rabbet.demo.files import build_file, metadata_of
 from rabbet.demo.libraries import RELEASES
 from rabbet.demo.stand_in import Manner, StandIn
 from rabbet.formats.metadata import MetadataBroken
+from rabbet.net.http.client import HttpClient
+from rabbet.net.http.credentials import Credentials
+from rabbet.net.http.wire import Wire
 from rabbet.sources.archive_metadata import RemoteWheels, sdist_metadata_in
-from rabbet.sources.http.client import HttpClient
-from rabbet.sources.http.credentials import Credentials
-from rabbet.sources.http.wire import Wire
 
 WHEEL = next(one for one in RELEASES if not one.sdist)
 SIZE = len(build_file(WHEEL))

@@ -11,10 +11,10 @@ from pathlib import Path
 import brotli
 
 from rabbet.errors import SourceFailed
-from rabbet.sources.http.client import HttpClient
-from rabbet.sources.http.credentials import Credentials
-from rabbet.sources.http.freshness import fresh_seconds, may_be_kept
-from rabbet.sources.http.wire import Wire
+from rabbet.net.http.client import HttpClient
+from rabbet.net.http.credentials import Credentials
+from rabbet.net.http.headers import fresh_seconds, may_be_kept
+from rabbet.net.http.wire import Wire
 from tests.support import PATIENCE
 from tests.support.hostile import Hostile, Reply
 

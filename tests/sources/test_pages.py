@@ -7,9 +7,9 @@ from pathlib import Path
 from rabbet.core.needs.need import library_name
 from rabbet.demo.stand_in import Manner, StandIn
 from rabbet.formats.simple_index import parse_json
-from rabbet.sources.http.client import HttpClient
-from rabbet.sources.http.credentials import Credentials
-from rabbet.sources.http.wire import Wire
+from rabbet.net.http.client import HttpClient
+from rabbet.net.http.credentials import Credentials
+from rabbet.net.http.wire import Wire
 from rabbet.sources.index import IndexSource
 from rabbet.sources.pages import Pages
 from tests.formats.test_simple_index import ENTRIES, WHEEL

@@ -53,8 +53,8 @@ from rabbet.formats.simple_index import (
 )
 from rabbet.formats.static_metadata import metadata_of_tree
 from rabbet.formats.toml import parse_toml
+from rabbet.net.http.credentials import Credentials
 from rabbet.sources.archive_metadata import metadata_in, sdist_metadata_in
-from rabbet.sources.http.credentials import Credentials
 from rabbet.sources.pages import Pages
 from rabbet.store.blob_cache import BlobCache
 from rabbet.store.environments import NAME_FILE, Environments

@@ -18,7 +18,7 @@ from rabbet.core.model.lock import LockedWheel, Needed, ToInstall, Unbuilt
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.targets import target_of
 from rabbet.errors import BuildFailed
-from rabbet.sources.local_file import read_pieces
+from rabbet.net.local_file import read_pieces
 from rabbet.store.store import Store
 from rabbet.work.pools import as_finished
 

@@ -20,7 +20,7 @@ from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.progress import Silent
 from rabbet.disk.atomic import cannot_write
 from rabbet.disk.folder import make_folder
-from rabbet.git.remote_repository import RemoteRepository
+from rabbet.net.git.remote_repository import RemoteRepository
 from rabbet.store.environments import Environments
 
 __all__ = ["Opened", "Workshop", "opened"]

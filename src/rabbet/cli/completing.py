@@ -199,7 +199,7 @@ class Words:
 
     def labels(self) -> list[str]:
         """Machines of the team whose inventories were collected."""
-        from rabbet.git.shared_refs import collected_labels
+        from rabbet.net.git.shared_refs import collected_labels
         from rabbet.workspace.machines import census_group, census_repository
 
         project = self._project()

@@ -10,13 +10,13 @@ from msgspec import Struct
 
 from rabbet.core.model.lock import LockedFile, Needed
 from rabbet.core.progress import Observer
-from rabbet.sources.local_file import local_path, read_pieces
+from rabbet.net.local_file import local_path, read_pieces
 from rabbet.store.entries import Unpacked
 from rabbet.store.store import Store
 from rabbet.work.pools import as_finished
 
 if TYPE_CHECKING:
-    from rabbet.sources.http.client import HttpClient
+    from rabbet.net.http.client import HttpClient
 
 __all__ = ["Supply", "content_from", "fetched_wheels"]
 

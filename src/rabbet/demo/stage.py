@@ -9,7 +9,7 @@ from msgspec import Struct
 
 from rabbet.core.shell import quoted
 from rabbet.errors import EnvironmentFailed
-from rabbet.git.program import run_git
+from rabbet.net.git.program import run_git
 from rabbet.work.own_program import own_program
 
 __all__ = ["Act", "Stage", "actor", "git", "prepare", "say", "show"]

@@ -21,7 +21,7 @@ from rabbet.formats.built_wheels import (
     built_wheels_text,
     read_built_wheels,
 )
-from rabbet.sources.local_file import read_pieces
+from rabbet.net.local_file import read_pieces
 from rabbet.store.store import Store
 
 __all__ = ["Built", "to_build", "write_built"]

@@ -30,7 +30,7 @@ from rabbet.disk.atomic import cannot_write, copied_hashed
 from rabbet.disk.guarded import PARTIAL, GuardedFolder
 from rabbet.disk.regular_file import read_regular, sha256_of_regular
 from rabbet.errors import IntegrityFailed, NotUnderstood
-from rabbet.sources.local_file import read_pieces
+from rabbet.net.local_file import read_pieces
 
 __all__ = [
     "MANIFEST",

@@ -26,10 +26,10 @@ from rabbet.formats.address import joined, linked, shown
 from rabbet.formats.requirement import is_digest
 from rabbet.formats.runtime_catalogue import NotACatalogue, read_catalogue
 from rabbet.formats.toml import Table, parse_toml
+from rabbet.net.http.client import HttpClient
+from rabbet.net.http.failures import refused
+from rabbet.net.local_file import local_path
 from rabbet.sources.base import FileSource, Source
-from rabbet.sources.http.client import HttpClient
-from rabbet.sources.http.failures import refused
-from rabbet.sources.local_file import local_path
 
 __all__ = ["Catalogue", "JsonCatalogue", "Registry", "Wheels"]
 

@@ -11,9 +11,9 @@ from rabbet.core.limits import MOST_METADATA
 from rabbet.errors import SourceFailed
 from rabbet.formats.address import parse_address
 from rabbet.formats.metadata import MetadataBroken
-from rabbet.sources.http.client import HttpClient
-from rabbet.sources.http.failures import refused
-from rabbet.sources.http.headers import announced_size, most_of
+from rabbet.net.http.client import HttpClient
+from rabbet.net.http.failures import refused
+from rabbet.net.http.headers import announced_size, most_of
 
 __all__ = ["RangedFile", "RemoteWheels", "larger_than", "metadata_in", "sdist_metadata_in"]
 

@@ -11,9 +11,9 @@ from rabbet.core.limits import MOST_ANNOUNCED
 from rabbet.core.model.lock import LockedSdist, LockedWheel
 from rabbet.core.model.release import ListedFile
 from rabbet.errors import IntegrityFailed
-from rabbet.sources.http.client import Answer, HttpClient
-from rabbet.sources.http.headers import announced_size, most_of
-from rabbet.sources.local_file import local_path, open_file, read_pieces
+from rabbet.net.http.client import Answer, HttpClient
+from rabbet.net.http.headers import announced_size, most_of
+from rabbet.net.local_file import local_path, open_file, read_pieces
 from rabbet.work.pools import awaited
 
 if TYPE_CHECKING:

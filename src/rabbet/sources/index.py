@@ -17,10 +17,10 @@ from rabbet.formats.simple_index import (
     parse_names_html,
     parse_names_json,
 )
+from rabbet.net.http.client import Answer, HttpClient
+from rabbet.net.http.failures import refused
+from rabbet.net.http.headers import announced_size
 from rabbet.sources.file_reader import FileReader
-from rabbet.sources.http.client import Answer, HttpClient
-from rabbet.sources.http.failures import refused
-from rabbet.sources.http.headers import announced_size
 from rabbet.sources.pages import KeptPage, Pages
 from rabbet.work.pools import awaited
 

@@ -7,12 +7,12 @@ from rabbet.core.declaration.model import SourceEntry
 from rabbet.disk.named import path_named
 from rabbet.errors import SourceFailed
 from rabbet.formats.address import is_address, parse_address
+from rabbet.net.http.client import HttpClient
+from rabbet.net.local_file import local_path
 from rabbet.sources.base import Memory, Source
 from rabbet.sources.file_reader import FileReader
 from rabbet.sources.folder import FolderSource
-from rabbet.sources.http.client import HttpClient
 from rabbet.sources.index import IndexSource
-from rabbet.sources.local_file import local_path
 from rabbet.sources.pages import Pages
 from rabbet.sources.static_pages import StaticPagesSource, holds_pages
 

@@ -16,8 +16,8 @@ from packaging.version import Version
 
 from rabbet.core.limits import UNREADABLE
 from rabbet.core.model.release import ListedFile, Listing, SetAside
+from rabbet.net.http.headers import fresh_seconds, may_be_kept
 from rabbet.sources.base import Memory
-from rabbet.sources.http.freshness import fresh_seconds, may_be_kept
 
 __all__ = ["KeptPage", "Pages", "known_versions"]
 

@@ -9,8 +9,8 @@ from packaging.utils import NormalizedName
 from rabbet.core.model.lock import LockedLibrary
 from rabbet.core.model.release import Candidate, ListedFile, Listing, Metadata, SetAside, SourceTree
 from rabbet.formats.metadata import MetadataBroken, parse_metadata, parse_static_metadata, whole
+from rabbet.net.http.client import Answer
 from rabbet.sources.base import FileSource, Memory, Source
-from rabbet.sources.http.client import Answer
 from rabbet.sources.index import IndexSource
 
 __all__ = ["ReleaseReader", "remembered_metadata", "told_key"]

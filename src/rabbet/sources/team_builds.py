@@ -9,9 +9,9 @@ from rabbet.disk.regular_file import is_there, read_regular
 from rabbet.errors import SourceFailed
 from rabbet.formats.address import joined, shown
 from rabbet.formats.built_wheels import BUILDS_FILE, BuiltWheel, NotBuiltWheels, read_built_wheels
-from rabbet.sources.http.client import HttpClient
-from rabbet.sources.http.failures import refused
-from rabbet.sources.local_file import local_path
+from rabbet.net.http.client import HttpClient
+from rabbet.net.http.failures import refused
+from rabbet.net.local_file import local_path
 
 __all__ = ["TeamBuilds"]
 

@@ -19,7 +19,7 @@ from rabbet.errors import SourceFailed
 from rabbet.formats.address import Address, parse_address
 from rabbet.formats.metadata import MetadataBroken
 from rabbet.formats.static_metadata import metadata_of_tree, name_of_tree
-from rabbet.git.remote_repository import RemoteRepository
+from rabbet.net.git.remote_repository import RemoteRepository
 
 __all__ = ["CheckoutSource", "Reference", "RepositorySource", "ToldByBuild", "reference_to"]
 

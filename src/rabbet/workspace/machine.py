@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from typing import Self
 
     from rabbet.formats.settings import Settings
-    from rabbet.sources.http.wire import HostTraffic, Wire
+    from rabbet.net.http.wire import HostTraffic, Wire
     from rabbet.store.environments import Environments
     from rabbet.store.pack import Pack
     from rabbet.store.store import Store
@@ -88,7 +88,7 @@ class Machine:
     @cached_property
     def wire(self) -> "Wire":
         """What all requests over HTTP go over."""
-        from rabbet.sources.http.wire import Wire
+        from rabbet.net.http.wire import Wire
 
         return Wire()
 

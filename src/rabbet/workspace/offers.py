@@ -18,7 +18,7 @@ from rabbet.errors import EnvironmentFailed
 from rabbet.formats.entry_points import read_commands, read_plugin_groups
 from rabbet.formats.metadata import MetadataBroken, parse_metadata
 from rabbet.formats.record import read_record
-from rabbet.sources.local_file import local_path
+from rabbet.net.local_file import local_path
 from rabbet.store.store import Store
 
 # Where a record has programs that came as they are, in an environment and in a wheel.

@@ -14,8 +14,8 @@ from rabbet.core.needs.need import library_name
 from rabbet.disk.named import path_named
 from rabbet.disk.text_file import read_text
 from rabbet.formats.address import is_address, parse_address
-from rabbet.sources.http.client import HttpClient
-from rabbet.sources.http.credentials import Credentials
+from rabbet.net.http.client import HttpClient
+from rabbet.net.http.credentials import Credentials
 from rabbet.sources.index import IndexSource
 from rabbet.sources.opening import open_source, unsupported
 from rabbet.sources.routing import Claim, Routing

@@ -17,12 +17,12 @@ from rabbet.core.needs.need import library_name
 from rabbet.core.solve.policy import Policy
 from rabbet.formats.address import Address, parse_address
 from rabbet.formats.requirement import is_file, is_repository
-from rabbet.git.remote_repository import RemoteRepository
+from rabbet.net.git.remote_repository import RemoteRepository
+from rabbet.net.http.client import HttpClient
 from rabbet.sources.base import Source
 from rabbet.sources.catalogue import Catalogue, opened_catalogue
 from rabbet.sources.direct import DirectSource, direct_addresses
 from rabbet.sources.file_reader import FileReader
-from rabbet.sources.http.client import HttpClient
 from rabbet.sources.release_reader import ReleaseReader
 from rabbet.sources.routing import Claim, Routing
 from rabbet.sources.trees import CheckoutSource, RepositorySource, reference_to

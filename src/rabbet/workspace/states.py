@@ -31,7 +31,7 @@ from rabbet.errors import NoLock, RabbetError, WrongUsage
 from rabbet.formats.cyclonedx import libraries_of, looks_like_inventory, read_inventory_file
 from rabbet.formats.pylock import read_lock
 from rabbet.formats.pyproject import read_declaration
-from rabbet.git.revisions import file_at
+from rabbet.net.git.revisions import file_at
 from rabbet.workspace.machines import machines_by_label
 from rabbet.workspace.project import DECLARATION, Project
 from rabbet.workspace.session import Session

@@ -12,14 +12,14 @@ from rabbet.compose.wheels import Intent
 from rabbet.core.declaration.corrections import corrected
 from rabbet.core.model.lock import LockedWheel, Needed, ToInstall, Unbuilt
 from rabbet.core.model.runtime import PythonRuntime
-from rabbet.git.remote_repository import RemoteRepository
+from rabbet.net.git.remote_repository import RemoteRepository
 from rabbet.workspace.project import Project
 from rabbet.workspace.session import Session
 
 if TYPE_CHECKING:
     from rabbet.builds.workshop import Workshop
     from rabbet.environment.install import Prepared
-    from rabbet.sources.http.client import HttpClient
+    from rabbet.net.http.client import HttpClient
     from rabbet.sources.team_builds import TeamBuilds
 
 __all__ = ["arriving", "intent_of", "supply_for", "workshop_for"]

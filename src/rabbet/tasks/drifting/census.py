@@ -23,9 +23,9 @@ from rabbet.disk.named import path_named
 from rabbet.disk.process_lock import claimed
 from rabbet.errors import SourceFailed, WrongUsage
 from rabbet.formats.cyclonedx import write_inventory_file
-from rabbet.git.own_repository import remote_at
-from rabbet.git.program import ask_git, top_of
-from rabbet.git.shared_refs import SharedRefs
+from rabbet.net.git.own_repository import remote_at
+from rabbet.net.git.program import ask_git, top_of
+from rabbet.net.git.shared_refs import SharedRefs
 from rabbet.tasks.declaring.declare import Edited, change
 from rabbet.team.database import DatabaseRecord, opened_database
 from rabbet.team.extra import needing_extra

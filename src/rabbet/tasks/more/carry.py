@@ -43,9 +43,9 @@ from rabbet.exports.carried import (
 from rabbet.exports.own_wheels import own_needs, own_wheels
 from rabbet.formats.built_wheels import BuiltWheel
 from rabbet.formats.runtime_catalogue import catalogue_text, with_offer
+from rabbet.net.local_file import read_pieces
 from rabbet.resolving.request import ResolveRequest
 from rabbet.resolving.resolve_targets import resolve_targets
-from rabbet.sources.local_file import read_pieces
 from rabbet.store.trees import is_sound
 from rabbet.work.pools import as_finished
 from rabbet.workspace.comparison import question

@@ -17,9 +17,9 @@ from rabbet.core.progress import Observer
 from rabbet.core.shell import quoted
 from rabbet.errors import NoRuntime, RabbetError, SourceFailed
 from rabbet.formats.address import is_address, joined, parse_address
+from rabbet.net.http.client import HttpClient
 from rabbet.runtimes.catalogues import Catalogue, JsonCatalogue, Registry, Wheels
 from rabbet.sources.file_reader import FileReader
-from rabbet.sources.http.client import HttpClient
 from rabbet.sources.opening import open_source
 from rabbet.store.obtained import Obtained, ObtainedRuntimes, receive_archive
 from rabbet.workspace.known_sources import known_sources

@@ -12,9 +12,9 @@ import pycurl
 from rabbet.core.limits import LONGEST_WAIT, MOST_DISCARDED
 from rabbet.errors import RabbetError, SourceFailed
 from rabbet.formats.address import Address, NotAnAddress, joined, shown
-from rabbet.sources.http.failures import failure, is_passing
-from rabbet.sources.http.headers import moment_in
-from rabbet.sources.http.wire import Ended, Head, Request, Transfer, Wire
+from rabbet.net.http.failures import failure, is_passing
+from rabbet.net.http.headers import moment_in
+from rabbet.net.http.wire import Ended, Head, Request, Transfer, Wire
 
 __all__ = ["Exchange", "Sink", "not_an_address"]
 

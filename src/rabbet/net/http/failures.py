@@ -7,7 +7,7 @@ import pycurl
 from rabbet.core.limits import LEAST_SPEED, MOST_PAGE
 from rabbet.errors import SourceFailed
 from rabbet.formats.address import parse_address, shown
-from rabbet.sources.http.wire import FAULT, Ended
+from rabbet.net.http.wire import FAULT, Ended
 
 __all__ = ["failure", "is_passing", "refused", "too_large"]
 

@@ -7,8 +7,8 @@ from pathlib import Path
 from rabbet.core.limits import MOST_BY_HAND
 from rabbet.core.shell import quoted
 from rabbet.errors import SourceFailed
-from rabbet.git.objects import read_objects
-from rabbet.git.own_repository import OwnRepository, Remote
+from rabbet.net.git.objects import read_objects
+from rabbet.net.git.own_repository import OwnRepository, Remote
 
 __all__ = ["RemoteRepository"]
 

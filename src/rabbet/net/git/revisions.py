@@ -6,8 +6,8 @@ from typing import NamedTuple
 
 from rabbet.core.limits import MOST_TEXT_FILE
 from rabbet.errors import SourceFailed
-from rabbet.git.objects import read_objects
-from rabbet.git.program import ask_git
+from rabbet.net.git.objects import read_objects
+from rabbet.net.git.program import ask_git
 from rabbet.work.ask import Answer
 
 __all__ = ["Blob", "contents", "file_at", "history"]

@@ -12,8 +12,8 @@ from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 from rabbet.errors import SourceFailed
-from rabbet.git.objects import entries_of, read_objects
-from rabbet.git.own_repository import OwnRepository, Remote
+from rabbet.net.git.objects import entries_of, read_objects
+from rabbet.net.git.own_repository import OwnRepository, Remote
 
 __all__ = ["SharedFile", "SharedRefs", "collected_files", "collected_labels", "contents_of"]
 

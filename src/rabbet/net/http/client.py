@@ -1,13 +1,17 @@
-"""Asking sources over HTTP: who is asked how, whole answers, and files piece by piece.
+"""One client for a project: who is asked how, and whose certificates are trusted.
+
+A libcurl that comes in a wheel knows none, so it is given those that Python's own `ssl` would take.
 
 Every failure becomes a `SourceFailed`. How a question fares on its way is told in `exchange.py`.
 """
 
+import os
 import threading
 from base64 import b64encode
 from collections.abc import Iterator, Mapping
 from concurrent.futures import Future
 from functools import cached_property, partial
+from pathlib import Path
 from queue import Empty, SimpleQueue
 from typing import NamedTuple
 
@@ -16,15 +20,43 @@ import pycurl
 from rabbet.core.limits import LONGEST_ANSWER, MOST_PAGE
 from rabbet.errors import SourceFailed
 from rabbet.formats.address import Address, NotAnAddress, parse_address, shown
-from rabbet.sources.http.authorities import Authorities, authorities
-from rabbet.sources.http.credentials import Credentials
-from rabbet.sources.http.exchange import Exchange, not_an_address
-from rabbet.sources.http.failures import refused, too_large
-from rabbet.sources.http.headers import announced_size
-from rabbet.sources.http.wire import Head, Request, Transfer, Wire
+from rabbet.net.http.credentials import Credentials
+from rabbet.net.http.exchange import Exchange, not_an_address
+from rabbet.net.http.failures import refused, too_large
+from rabbet.net.http.headers import announced_size
+from rabbet.net.http.wire import Head, Request, Transfer, Wire
 from rabbet.work.pools import AT_MOST, awaited
 
-__all__ = ["Answer", "HttpClient"]
+__all__ = ["Answer", "Authorities", "HttpClient", "authorities"]
+
+
+Authorities = tuple[str, str]  # a file and a folder, each may be empty
+
+
+def authorities(environ: Mapping[str, str]) -> Authorities:
+    """What the user names by `SSL_CERT_FILE` and `SSL_CERT_DIR`, else the system's.
+
+    Raises `SourceFailed` where what is named is not there.
+    """
+    named = environ.get("SSL_CERT_FILE", ""), environ.get("SSL_CERT_DIR", "")
+    if not any(named):
+        return _of_the_system()
+    for path, there in zip(named, (Path(named[0]).is_file(), Path(named[1]).is_dir()), strict=True):
+        if path and not there:
+            raise SourceFailed(
+                "the certificates that SSL_CERT_FILE or SSL_CERT_DIR names can't be used",
+                because=[f"{path}: {os.strerror(2)}"],
+                note="name files that are there, or neither of the two variables",
+            )
+    return named
+
+
+def _of_the_system() -> Authorities:
+    import ssl  # here: only https needs it
+
+    paths = ssl.get_default_verify_paths()
+    return paths.cafile or "", paths.capath or ""
+
 
 _MOST_RESUMPTIONS = 3
 _MOST_AHEAD = 1 << 18  # bytes of a file that wait to be taken, beyond which its source has to wait

@@ -1,1 +1,0 @@
-"""The git program: earlier revisions of a file, and commits of repositories elsewhere."""

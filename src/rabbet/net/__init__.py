@@ -1,0 +1,1 @@
+"""What is asked of other machines."""

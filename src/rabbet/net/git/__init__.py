@@ -1,0 +1,1 @@
+"""The git program, started in one place."""

@@ -1,0 +1,1 @@
+"""HTTP: one wire for all transfers, and clients that know credentials."""
