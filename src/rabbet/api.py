@@ -218,7 +218,7 @@ class Rabbet:
 
         Raises `NotUnderstood`, `SourceFailed`, `NoSolution` for one that no source knows.
         """
-        from rabbet.formats.requirement import parse_requirement
+        from rabbet.formats.text.requirement import parse_requirement
         from rabbet.tasks.resolving.lookup import lookup
 
         return lookup(self.session, parse_requirement(library))

@@ -5,10 +5,10 @@ import unittest
 from msgspec.structs import replace
 from packaging.version import Version
 
-from rabbet.core.declaration.adoption import Adoption, Evidence, Listed, Present, adopt
 from rabbet.core.declaration.model import Section
-from rabbet.core.drift.imports import ImportSite, Offered, role_of
 from rabbet.core.needs.need import library_name
+from rabbet.python.code.adoption import Adoption, Evidence, Listed, Present, adopt
+from rabbet.python.code.imports import ImportSite, Offered, role_of
 from tests.support import chance
 from tests.support.catalogue import requirement
 

@@ -2,11 +2,11 @@
 
 import unittest
 
-from rabbet.core.file_name import parse_wheel_name
 from rabbet.core.model.release import ListedFile, Listing
 from rabbet.core.needs.need import library_name
-from rabbet.core.solve.candidates import candidates_for
-from rabbet.core.targets import joined, named_target
+from rabbet.python.choosing.candidates import candidates_for
+from rabbet.python.choosing.file_name import listed_file, parse_wheel_name
+from rabbet.python.choosing.targets import joined, named_target
 
 GLIBC, MUSL = "manylinux_2_17_x86_64", "musllinux_1_1_x86_64"
 TARGETS = {
@@ -32,7 +32,7 @@ CASES = [
 
 
 def _wheel(filename: str) -> ListedFile:
-    return ListedFile.named(parse_wheel_name(filename), filename, "", "test")
+    return listed_file(parse_wheel_name(filename), filename, "", "test")
 
 
 def _listing(*filenames: str) -> Listing:

@@ -19,7 +19,7 @@ from rabbet.core.culprit.outcome import End, Outcome, Runs, Symptom
 from rabbet.core.culprit.verdict import Answer, Verdict, find_culprits
 from rabbet.core.model.release import Metadata
 from rabbet.core.needs.need import Need, library_name
-from rabbet.core.targets import named_target
+from rabbet.python.choosing.targets import named_target
 from tests.support import chance
 from tests.support.catalogue import TARGET
 

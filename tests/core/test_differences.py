@@ -10,7 +10,7 @@ from packaging.version import Version
 from rabbet.core.lock.differences import DeclaredChange, differences
 from rabbet.core.model.lock import Lock, LockedLibrary
 from rabbet.core.needs.need import library_name
-from rabbet.formats.pyproject import read_declaration
+from rabbet.formats.project.pyproject import read_declaration
 
 names = st.sampled_from([library_name(letter) for letter in "abcdefgh"])
 graphs = st.dictionaries(names, st.tuples(st.sampled_from(["1", "2"]), st.frozensets(names, max_size=3)))

@@ -4,6 +4,7 @@ import random
 import tomllib
 import unittest
 from collections.abc import Mapping
+from functools import partial
 from pathlib import Path
 
 from msgspec.structs import replace
@@ -11,7 +12,7 @@ from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
 from rabbet.core.drift.checks.project import Surroundings
-from rabbet.core.drift.compare import compare
+from rabbet.core.drift.compare import compare as compared
 from rabbet.core.drift.expected import Expectation, OtherRuntime, VersionOnly
 from rabbet.core.drift.mends import mends_of
 from rabbet.core.drift.plan import plan_changes, reason_to_rebuild
@@ -23,12 +24,15 @@ from rabbet.core.model.lock import LockedLibrary, LockedRuntime, LockedWheel, Ne
 from rabbet.core.model.release import Metadata
 from rabbet.core.model.runtime import Runtime
 from rabbet.core.needs.need import library_name
+from rabbet.python.checks import PYTHON_CHECKS, bound_to_minor
 from tests.support import chance
 from tests.support.catalogue import TARGET, requirement
 
 TABLE = tomllib.loads((Path(__file__).parent.parent / "data" / "drift.toml").read_text())
 
 NAMES = ["nectarplot", "combframe", "honeyflow", "tallywax"]
+
+compare = partial(compared, of_language=PYTHON_CHECKS)
 
 
 def wheel(name: str, version: str, tags: str = "py3-none-any") -> LockedWheel:
@@ -267,6 +271,7 @@ class Drift(unittest.TestCase):
             needs=tuple(requirement(text) for text in TABLE["requirements"]),
             runtime=LockedRuntime(language="python", version=Version("3.12.1"), distributor="cpython"),
             needed=tuple(lock),
+            bound_to_minor=bound_to_minor(lock),
             target=TARGET,
             lock_stamp="today's",
             everything=Selection(frozenset(["checks"])),

@@ -12,9 +12,9 @@ from rabbet.core.model.solution import Solution
 from rabbet.core.solve.explain.prose import explained
 from rabbet.core.solve.explain.suggest import Question, Suggestion, Suggestions, suggestions
 from rabbet.core.solve.solver import Refutation, solve
-from rabbet.core.targets import named_target
-from rabbet.formats.pyproject import read_declaration
-from rabbet.formats.pyproject_edit import apply
+from rabbet.formats.project.pyproject import read_declaration
+from rabbet.formats.project.pyproject_edit import apply
+from rabbet.python.choosing.targets import named_target
 from rabbet.resolving.suggested_commands import command_for, edits_for, helps
 from tests.core.test_solver import random_instance
 from tests.support import chance

@@ -19,7 +19,7 @@ from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import Need, library_name
 from rabbet.core.needs.walk import parts_reached
 from rabbet.core.solve.candidates import Candidates
-from rabbet.formats.pyproject import read_declaration
+from rabbet.formats.project.pyproject import read_declaration
 from tests.support.catalogue import TARGET, DictProvider
 
 HIVE = {

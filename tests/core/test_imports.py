@@ -6,10 +6,10 @@ import unittest
 from pathlib import Path
 
 from rabbet.core.declaration.model import Section
-from rabbet.core.drift.imports import Code, ImportSite, Offered, import_findings, role_of
-from rabbet.core.drift.module_names import module_names
 from rabbet.core.needs.need import library_name
-from rabbet.formats.python_source import SourceBroken, imports_in, imports_in_notebook
+from rabbet.python.code.imports import Code, ImportSite, Offered, import_findings, role_of
+from rabbet.python.code.module_names import module_names
+from rabbet.python.code.python_source import SourceBroken, imports_in, imports_in_notebook
 
 TABLE = tomllib.loads((Path(__file__).parent.parent / "data" / "imports.toml").read_text())
 

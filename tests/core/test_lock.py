@@ -9,7 +9,6 @@ from hypothesis import strategies as st
 from packaging.pylock import Pylock
 from packaging.version import Version
 
-from rabbet.core.lock.select import libraries_for
 from rabbet.core.model.lock import (
     Lock,
     LockedArchive,
@@ -22,6 +21,7 @@ from rabbet.core.model.lock import (
 )
 from rabbet.core.needs.need import library_name
 from rabbet.formats.pylock import read_lock, write_lock
+from rabbet.python.choosing.select import libraries_for
 from tests.support.catalogue import TARGET
 
 texts = st.text(st.characters(exclude_categories=["Cs"]), max_size=12)

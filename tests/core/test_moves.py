@@ -9,15 +9,15 @@ from packaging.version import Version
 
 from rabbet.core.declaration.model import Declaration
 from rabbet.core.lock.differences import declared_changes, differences
-from rabbet.core.lock.release_overview import offers_of
 from rabbet.core.lock.version_changes import build_moves, explained_moves, runtime_moves
 from rabbet.core.model.lock import Lock, LockedBuild, LockedLibrary, LockedRuntime, LockedWheel
 from rabbet.core.model.release import ListedFile, Listing
 from rabbet.core.needs.need import Need, library_name
 from rabbet.core.solve.policy import Policy
 from rabbet.core.solve.solver import solve
-from rabbet.core.targets import named_target
-from rabbet.formats.pyproject import read_declaration
+from rabbet.formats.project.pyproject import read_declaration
+from rabbet.python.choosing.release_overview import offers_of
+from rabbet.python.choosing.targets import named_target
 from tests.support.catalogue import TARGET, DictProvider
 
 TABLE = tomllib.loads((Path(__file__).parent.parent / "data" / "moves.toml").read_text())

@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 
 from rabbet.core.drift.since import LockRevision, best_fit, differing
 from rabbet.core.needs.need import library_name
-from rabbet.formats.lock_versions import read_locked_versions
+from rabbet.formats.lock_text import read_locked_versions
 
 names = st.sampled_from(["combframe", "skepio", "tallywax", "hivewire"]).map(library_name)
 states = st.dictionaries(names, st.sampled_from(["1.0", "2.0", "3.0"]))

@@ -11,14 +11,14 @@ from packaging.version import Version
 from rabbet.core.declaration.model import Declaration
 from rabbet.core.lock.build import Solved, build_lock
 from rabbet.core.lock.marker import separating_marker
-from rabbet.core.lock.select import needed
 from rabbet.core.model.lock import Lock, LockedLibrary, LockedWheel, Selection
 from rabbet.core.model.solution import Solution
 from rabbet.core.needs.need import library_name
 from rabbet.core.solve.solver import solve
-from rabbet.core.targets import joined, named_target
 from rabbet.errors import EnvironmentFailed
 from rabbet.formats.pylock import read_lock, write_lock
+from rabbet.python.choosing.select import needed
+from rabbet.python.choosing.targets import joined, named_target
 from tests.core.test_solver import random_instance
 from tests.support import chance
 from tests.support.catalogue import EMPTY, DictProvider, declared

@@ -23,7 +23,7 @@ from rabbet.core.model.cause import (
 from rabbet.core.model.finding import Finding, Kind, Subject, Weight
 from rabbet.core.model.lock import Selection
 from rabbet.core.needs.need import library_name
-from rabbet.formats.pyproject import read_declaration
+from rabbet.formats.project.pyproject import read_declaration
 
 WHOLE = """
 [project]

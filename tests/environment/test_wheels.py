@@ -20,7 +20,6 @@ from packaging.tags import sys_tags
 from rabbet.core.model.inventory import Inventory
 from rabbet.core.model.lock import LockedWheel
 from rabbet.core.model.runtime import PythonRuntime
-from rabbet.core.targets import target_of
 from rabbet.demo.files import build_archive
 from rabbet.environment.create import create_environment, own_parts
 from rabbet.environment.guarded import GuardedEnvironment
@@ -31,6 +30,7 @@ from rabbet.environment.layout import Layout
 from rabbet.environment.linking import Linking
 from rabbet.environment.remove import remove_library
 from rabbet.errors import IntegrityFailed
+from rabbet.python.choosing.targets import target_of
 from rabbet.runtimes.probe import probe_all
 from rabbet.store.blob_cache import BlobCache
 from rabbet.store.entries import Unpacked

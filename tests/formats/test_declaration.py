@@ -14,8 +14,8 @@ from rabbet.core.declaration.edit import Change, Edit
 from rabbet.core.declaration.model import Declaration, Section
 from rabbet.core.model.build import Told
 from rabbet.core.needs.need import Need, library_name
-from rabbet.formats.pyproject import read_declaration
-from rabbet.formats.pyproject_edit import apply
+from rabbet.formats.project.pyproject import read_declaration
+from rabbet.formats.project.pyproject_edit import apply
 
 TABLE = tomllib.loads((Path(__file__).parent.parent / "data" / "declarations.toml").read_text())
 

@@ -5,15 +5,15 @@ import unittest
 from collections.abc import Callable
 from functools import partial
 
-from rabbet.core.lock.serving import serves
 from rabbet.core.model.lock import Lock
 from rabbet.core.needs.need import library_name
-from rabbet.core.solve.candidates import candidates_for
-from rabbet.core.targets import named_target
 from rabbet.errors import NotUnderstood
 from rabbet.formats.pylock import read_lock
-from rabbet.formats.requirement import parse_requirement, parse_runtime, parse_specifiers
-from rabbet.formats.simple_index import parse_json
+from rabbet.formats.text.requirement import parse_requirement, parse_runtime, parse_specifiers
+from rabbet.python.choosing.candidates import candidates_for
+from rabbet.python.choosing.serving import serves
+from rabbet.python.choosing.targets import named_target
+from rabbet.python.formats.simple_index import parse_json
 
 HUGE = "1" * 5000
 LOCK = 'lock-version = "1.0"\ncreated-by = "rabbet"\n[[packages]]\nname = "combframe"\nversion = "{}"\n'

@@ -10,7 +10,7 @@ from packaging.markers import Marker
 
 from rabbet.core.needs.need import Need
 from rabbet.errors import NotUnderstood
-from rabbet.formats.pyproject import read_declaration
+from rabbet.formats.project.pyproject import read_declaration
 
 EXTRAS = ("wax", "comb", "hive")
 MARKERS = ("", 'os_name == "posix"', 'os_name == "nt"', 'python_version < "3.12"', 'python_version >= "3.12"')

@@ -4,7 +4,7 @@ import unittest
 
 from packaging.version import Version
 
-from rabbet.formats.metadata import MetadataBroken, parse_metadata, whole
+from rabbet.python.formats.metadata import MetadataBroken, parse_metadata, whole
 
 PLAIN = {"Metadata-Version": "2.1", "Name": "combframe", "Version": "1.0"}
 HUGE = "1" * 5000

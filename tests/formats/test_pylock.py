@@ -4,10 +4,10 @@ import tomllib
 import unittest
 from pathlib import Path
 
-from rabbet.core.lock.select import needed
-from rabbet.core.targets import named_target
 from rabbet.errors import EnvironmentFailed, NotUnderstood
 from rabbet.formats.pylock import read_lock
+from rabbet.python.choosing.select import needed
+from rabbet.python.choosing.targets import named_target
 from tests.support.catalogue import EMPTY
 
 TABLE = tomllib.loads((Path(__file__).parent.parent / "data" / "lock_edits.toml").read_text())

@@ -2,7 +2,7 @@
 
 import unittest
 
-from rabbet.formats.requirement_list import read_requirement_list
+from rabbet.python.formats.requirement_list import read_requirement_list
 
 LIST = r"""
 # combframe

@@ -8,13 +8,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 from packaging.utils import InvalidWheelFilename, parse_wheel_filename
 
-from rabbet.core.file_name import BadFileName, parse_wheel_name
 from rabbet.core.needs.need import library_name
 from rabbet.demo.stand_in import Manner, StandIn
-from rabbet.formats.simple_index import NotAnIndexPage, parse_html, parse_json
 from rabbet.net.http.client import HttpClient
 from rabbet.net.http.credentials import Credentials
 from rabbet.net.http.wire import Wire
+from rabbet.python.choosing.file_name import BadFileName, parse_wheel_name
+from rabbet.python.formats.simple_index import NotAnIndexPage, parse_html, parse_json
 
 NAME = library_name("combframe")
 WHEEL = {"filename": "combframe-1.0-py3-none-any.whl", "url": "combframe-1.0-py3-none-any.whl"}

@@ -9,7 +9,7 @@ import subprocess
 
 from rabbet.demo.by_hand import put_there
 from rabbet.demo.stand_in import StandIn
-from rabbet.formats.record import RecordRow, read_record, write_record
+from rabbet.python.formats.record import RecordRow, read_record, write_record
 from tests.support.program import ProgramCase
 
 

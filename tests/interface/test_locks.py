@@ -11,12 +11,12 @@ from packaging.pylock import Pylock
 from packaging.tags import parse_tag
 from packaging.version import Version
 
-from rabbet.core.lock.select import libraries_for
-from rabbet.core.targets import named_target
 from rabbet.demo.files import write_files
 from rabbet.demo.libraries import RELEASES, MadeUp
 from rabbet.demo.stand_in import StandIn
 from rabbet.formats.pylock import read_lock
+from rabbet.python.choosing.select import libraries_for
+from rabbet.python.choosing.targets import named_target
 from rabbet.store.layout import LAYOUT
 from tests.support import chance
 from tests.support.program import ProgramCase

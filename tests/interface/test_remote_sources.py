@@ -12,10 +12,10 @@ from rabbet.demo.files import build_file, metadata_of
 from rabbet.demo.libraries import MadeUp
 from rabbet.demo.stand_in import Manner, StandIn
 from rabbet.errors import SourceFailed
-from rabbet.formats.simple_index import NotAnIndexPage, parse_html
 from rabbet.net.http.client import HttpClient
 from rabbet.net.http.credentials import Credentials
 from rabbet.net.http.wire import Wire
+from rabbet.python.formats.simple_index import NotAnIndexPage, parse_html
 from tests.support.hostile import Hostile, Reply
 from tests.support.program import ProgramCase
 

@@ -4,7 +4,7 @@ import json
 import shutil
 
 from rabbet.demo.stand_in import StandIn
-from rabbet.formats.built_wheels import NotBuiltWheels, built_wheels_text, read_built_wheels
+from rabbet.python.formats.built_wheels import NotBuiltWheels, built_wheels_text, read_built_wheels
 from tests.support.program import ProgramCase
 from tests.support.sources import source_archive
 

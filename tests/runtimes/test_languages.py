@@ -16,9 +16,9 @@ from rabbet.core.declaration.model import DeclaredRuntime
 from rabbet.core.model.runtime import RuntimeOffer
 from rabbet.core.solve.runtimes import choose_runtimes
 from rabbet.core.solve.solver import Refutation
-from rabbet.core.targets import named_target
 from rabbet.errors import NotUnderstood
-from rabbet.formats.pyproject import read_declaration
+from rabbet.formats.project.pyproject import read_declaration
+from rabbet.python.choosing.targets import named_target
 from rabbet.runtimes.languages import known_languages
 from rabbet.work.ask import Bounds, NoAnswer, ask
 from tests.support import PATIENCE

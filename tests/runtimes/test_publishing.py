@@ -8,7 +8,7 @@ import unittest
 from pathlib import Path
 
 from rabbet.archives.unpack import unpack_archive
-from rabbet.core.targets import PLATFORMS
+from rabbet.python.choosing.targets import PLATFORMS
 from rabbet.runtimes.binary_format import architecture_of, baseline_of, platforms_of
 from rabbet.runtimes.contents import baselines_of, found_in, glibc_of, version_by_files
 from rabbet.runtimes.elf import newest_glibc, read_elf

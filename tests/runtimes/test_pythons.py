@@ -13,7 +13,7 @@ from packaging.version import Version
 from rabbet.core.model.lock import LockedRuntime
 from rabbet.core.model.runtime import PythonRuntime, Refusal
 from rabbet.errors import NoRuntime, WrongUsage
-from rabbet.formats.pyproject import read_declaration
+from rabbet.formats.project.pyproject import read_declaration
 from rabbet.runtimes.choose import choose
 from rabbet.runtimes.probe import probe_all, standard_modules
 from rabbet.runtimes.search import find_executables, interpreter_behind

@@ -10,10 +10,10 @@ from rabbet.core.limits import MOST_METADATA
 from rabbet.demo.files import build_file, metadata_of
 from rabbet.demo.libraries import RELEASES
 from rabbet.demo.stand_in import Manner, StandIn
-from rabbet.formats.metadata import MetadataBroken
 from rabbet.net.http.client import HttpClient
 from rabbet.net.http.credentials import Credentials
 from rabbet.net.http.wire import Wire
+from rabbet.python.formats.metadata import MetadataBroken
 from rabbet.sources.archive_metadata import RemoteWheels, sdist_metadata_in
 
 WHEEL = next(one for one in RELEASES if not one.sdist)

@@ -6,10 +6,10 @@ from pathlib import Path
 
 from rabbet.core.needs.need import library_name
 from rabbet.demo.stand_in import Manner, StandIn
-from rabbet.formats.simple_index import parse_json
 from rabbet.net.http.client import HttpClient
 from rabbet.net.http.credentials import Credentials
 from rabbet.net.http.wire import Wire
+from rabbet.python.formats.simple_index import parse_json
 from rabbet.sources.index import IndexSource
 from rabbet.sources.pages import Pages
 from tests.formats.test_simple_index import ENTRIES, WHEEL

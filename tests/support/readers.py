@@ -11,12 +11,9 @@ from pathlib import Path
 
 from rabbet.archives.unpack import unpack_archive
 from rabbet.core.declaration.edit import Edit
-from rabbet.core.file_name import BadFileName, parse_file_name
-from rabbet.core.lock.select import needed
 from rabbet.core.model.lock import Lock, LockedLibrary, LockedWheel
 from rabbet.core.model.release import Listing
 from rabbet.core.needs.need import library_name
-from rabbet.core.targets import named_target
 from rabbet.demo.files import build_file, metadata_of
 from rabbet.demo.libraries import RELEASES, MadeUp
 from rabbet.demo.runtimes import shelf
@@ -27,38 +24,45 @@ from rabbet.environment.scripts import with_head
 from rabbet.errors import RabbetError
 from rabbet.exports.carried import MANIFEST
 from rabbet.exports.carried import read_manifest as read_manifest_of_carried
-from rabbet.formats.address import NotAnAddress, linked, parse_address
-from rabbet.formats.build_system import read_build_system
 from rabbet.formats.cyclonedx import read_inventory_file
-from rabbet.formats.direct_url import read_direct_url
-from rabbet.formats.entry_points import read_commands
-from rabbet.formats.language_table import read_languages
-from rabbet.formats.merge import merge_sides
-from rabbet.formats.metadata import MetadataBroken, parse_metadata, parse_static_metadata
-from rabbet.formats.preferred import read_preferred
+from rabbet.formats.lock_text import merge_sides
+from rabbet.formats.project.language_table import read_languages
+from rabbet.formats.project.pyproject import read_declaration
+from rabbet.formats.project.pyproject_edit import apply
 from rabbet.formats.pylock import read_lock, write_lock
-from rabbet.formats.pyproject import read_declaration
-from rabbet.formats.pyproject_edit import apply
-from rabbet.formats.python_source import SourceBroken, imports_in, imports_in_notebook
-from rabbet.formats.record import read_record
-from rabbet.formats.requirement import parse_requirement
-from rabbet.formats.requirement_list import read_requirement_list
 from rabbet.formats.runtime_catalogue import NotACatalogue, read_catalogue
-from rabbet.formats.simple_index import (
+from rabbet.formats.text.address import NotAnAddress, linked, parse_address
+from rabbet.formats.text.requirement import parse_requirement
+from rabbet.formats.text.toml import parse_toml
+from rabbet.net.http.credentials import Credentials
+from rabbet.python.choosing.file_name import BadFileName, parse_file_name
+from rabbet.python.choosing.select import needed
+from rabbet.python.choosing.targets import named_target
+from rabbet.python.code.python_source import SourceBroken, imports_in, imports_in_notebook
+from rabbet.python.formats.build_system import read_build_system
+from rabbet.python.formats.entry_points import read_commands
+from rabbet.python.formats.metadata import (
+    MetadataBroken,
+    parse_metadata,
+    parse_static_metadata,
+    read_direct_url,
+)
+from rabbet.python.formats.record import read_record
+from rabbet.python.formats.requirement_list import read_requirement_list
+from rabbet.python.formats.simple_index import (
     NotAnIndexPage,
     parse_html,
     parse_json,
     parse_names_html,
     parse_names_json,
 )
-from rabbet.formats.static_metadata import metadata_of_tree
-from rabbet.formats.toml import parse_toml
-from rabbet.net.http.credentials import Credentials
+from rabbet.python.formats.static_metadata import metadata_of_tree
 from rabbet.sources.archive_metadata import metadata_in, sdist_metadata_in
 from rabbet.sources.pages import Pages
 from rabbet.store.blob_cache import BlobCache
 from rabbet.store.environments import NAME_FILE, Environments
 from rabbet.store.unpack import digests_in, unpack_wheel
+from rabbet.workspace.preferred import read_preferred
 from tests.support.catalogue import EMPTY
 from tests.support.sources import PYPROJECT
 

@@ -32,16 +32,16 @@ from rabbet.core.model.lock import (
     Selection,
 )
 from rabbet.core.needs.need import library_name
-from rabbet.core.targets import named_target
 from rabbet.errors import RabbetError, Way
 from rabbet.exports.bill import bill
 from rabbet.exports.container import Container, containerfile, editor_description
 from rabbet.exports.lock_table import lock_table
 from rabbet.exports.requirement_list import requirement_list
-from rabbet.formats.address import NotAnAddress, parse_address
-from rabbet.formats.csv_text import csv_lines
+from rabbet.formats.project.pyproject_edit import apply
 from rabbet.formats.pylock import write_lock
-from rabbet.formats.pyproject_edit import apply
+from rabbet.formats.text.address import NotAnAddress, parse_address
+from rabbet.formats.text.csv_text import csv_lines
+from rabbet.python.choosing.targets import named_target
 from rabbet.team.page import page
 from rabbet.team.sheet import Cell, Column, Line, Sheet
 from rabbet.trials.attempts import Command

@@ -21,7 +21,7 @@ from rabbet.core.needs.need import Need
 from rabbet.core.progress import Observer
 from rabbet.disk.regular_file import is_there, read_regular
 from rabbet.errors import BuildFailed
-from rabbet.formats.requirement import read_requirement
+from rabbet.formats.text.requirement import read_requirement
 from rabbet.work.supervised import build_environ, run_supervised
 
 __all__ = ["Backend", "Workplace"]

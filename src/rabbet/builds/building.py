@@ -13,12 +13,12 @@ from msgspec.structs import replace
 from rabbet.builds.identity import digest_of
 from rabbet.builds.workshop import Workshop, opened
 from rabbet.compose.fetch import content_from
-from rabbet.core.file_name import BadFileName, FileName, parse_wheel_name
 from rabbet.core.model.lock import LockedWheel, Needed, ToInstall, Unbuilt
 from rabbet.core.model.runtime import PythonRuntime
-from rabbet.core.targets import target_of
 from rabbet.errors import BuildFailed
 from rabbet.net.local_file import read_pieces
+from rabbet.python.choosing.file_name import BadFileName, FileName, parse_wheel_name
+from rabbet.python.choosing.targets import target_of
 from rabbet.store.store import Store
 from rabbet.work.pools import as_finished
 

@@ -7,7 +7,7 @@ from msgspec.structs import replace
 from rabbet.builds.folder_state import folder_state, tree_state
 from rabbet.core.model.lock import BuildSource, LockedCheckout, LockedCommit, Needed, ToInstall, Unbuilt
 from rabbet.core.model.runtime import PythonRuntime
-from rabbet.formats.built_wheels import identity_of
+from rabbet.python.formats.built_wheels import identity_of
 
 __all__ = ["digest_of", "facts_of", "identified"]
 

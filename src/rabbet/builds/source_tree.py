@@ -12,8 +12,8 @@ from rabbet.core.model.lock import BuildSource, LockedCheckout, LockedCommit, Lo
 from rabbet.disk.atomic import cannot_write
 from rabbet.disk.regular_file import read_regular
 from rabbet.errors import BuildFailed, IntegrityFailed
-from rabbet.formats.build_system import read_build_system
 from rabbet.net.git.remote_repository import RemoteRepository
+from rabbet.python.formats.build_system import read_build_system
 from rabbet.store.store import Store
 
 __all__ = ["Origins", "SourceCode", "open_sources_of"]

@@ -152,7 +152,7 @@ class Words:
     def locked(self) -> list[str]:
         """Locked libraries."""
         from rabbet.disk.text_file import read_text
-        from rabbet.formats.lock_versions import read_locked_versions
+        from rabbet.formats.lock_text import read_locked_versions
 
         return sorted(read_locked_versions(read_text(self._project().lock_file)).names)
 
@@ -185,7 +185,7 @@ class Words:
 
     def targets(self) -> list[str]:
         """Platforms that a lock can be made for."""
-        from rabbet.core.targets import PLATFORMS
+        from rabbet.python.choosing.targets import PLATFORMS
 
         return sorted(PLATFORMS)
 

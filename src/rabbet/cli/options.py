@@ -145,7 +145,7 @@ def a_library(text: str) -> str:
 def a_release(text: str) -> "Need":
     """A library's name, with versions or without: the type of an argument. Raises `ArgumentTypeError`."""
     from rabbet.errors import NotUnderstood
-    from rabbet.formats.requirement import parse_requirement
+    from rabbet.formats.text.requirement import parse_requirement
 
     try:
         need = parse_requirement(text)

@@ -1,4 +1,4 @@
-"""The parsers of the commands, and the words that people use for theirs."""
+"""The parsers of the commands' arguments, which report wrong usage as all other errors are reported."""
 
 from argparse import Action, ArgumentError, ArgumentParser, HelpFormatter, Namespace
 from collections.abc import Sequence
@@ -9,11 +9,9 @@ from typing import NoReturn
 
 from rabbet.cli.registry import COMMANDS
 from rabbet.core.limits import LONGEST_TEXT
-from rabbet.core.shell import joined_words
 from rabbet.errors import WrongUsage
 
-__all__ = ["fill_parser", "meant", "parser_for"]
-
+__all__ = ["fill_parser", "parser_for"]
 
 _GIVEN = "options that were given"  # no name of an option
 _ANOTHERS_WORDS = "command"  # what `run` and `culprit` call the words that they start
@@ -99,7 +97,7 @@ def fill_parser(parser: ArgumentParser, name: str) -> None:
 def _unknown(name: str, rest: Sequence[str]) -> WrongUsage:
     from difflib import get_close_matches
 
-    from rabbet.cli.parsers import meant
+    from rabbet.cli.synonyms import meant
     from rabbet.core.shown_text import shown_argument
 
     shown = shown_argument(name)[:60]
@@ -110,47 +108,3 @@ def _unknown(name: str, rest: Sequence[str]) -> WrongUsage:
     return WrongUsage(
         f"there is no command '{shown}'", remedy=f"rabbet {near[0]} --help" if near else "rabbet --help"
     )
-
-
-# word → (the command, the one for named libraries; empty where names mean nothing to it)
-_SYNONYMS = {
-    "activate": ("enter", ""),
-    "add": ("declare", "declare"),
-    "cache": ("store", ""),
-    "check": ("drift", ""),
-    "diff": ("compare HEAD", ""),
-    "exec": ("run", ""),
-    "freeze": ("export list", ""),
-    "info": ("status", "explain"),
-    "init": ("begin", ""),
-    "install": ("recreate", "declare --now"),
-    "list": ("explain", "explain"),
-    "lock": ("resolve", ""),
-    "new": ("begin", ""),
-    "outdated": ("status", "lookup"),
-    "pin": ("resolve", "declare"),
-    "python": ("runtimes --only python", ""),
-    "remove": ("retract", "retract"),
-    "search": ("lookup", "lookup"),
-    "shell": ("enter", ""),
-    "show": ("explain", "explain"),
-    "sync": ("recreate", ""),
-    "tree": ("explain", "explain"),
-    "uninstall": ("retract", "retract"),
-    "update": ("resolve --raise-all", "resolve --raise"),
-    "upgrade": ("resolve --raise-all", "resolve --raise"),
-    "venv": ("recreate", ""),
-    "why": ("explain", "explain"),
-}
-_NEEDS_NAMES = ("declare", "retract", "lookup")  # these are nothing without a library
-
-
-def meant(word: str, rest: Sequence[str]) -> str:
-    """The command line for what somebody meant, with the libraries that were named; empty if unknown."""
-    alone, named = _SYNONYMS.get(word, ("", ""))
-    names = [one for one in rest if not one.startswith("-")]
-    if names and named:
-        return f"rabbet {named} {joined_words(names)}"
-    if not alone:
-        return ""
-    return f"rabbet {alone} --help" if alone in _NEEDS_NAMES else f"rabbet {alone}"

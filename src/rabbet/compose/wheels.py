@@ -22,7 +22,7 @@ from rabbet.core.model.runtime import PythonRuntime
 from rabbet.environment.install import CameFrom, Prepared, prepare_wheel
 from rabbet.environment.layout import Layout
 from rabbet.errors import EnvironmentFailed, IntegrityFailed
-from rabbet.formats.metadata import MetadataBroken, parse_metadata, whole
+from rabbet.python.formats.metadata import MetadataBroken, parse_metadata, whole
 from rabbet.store.compile import Compiler
 from rabbet.store.entries import Unpacked
 from rabbet.store.store import Store

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from rabbet.demo.files import build_file
 from rabbet.demo.libraries import RELEASES
-from rabbet.formats.record import RecordRow, read_record, write_record
+from rabbet.python.formats.record import RecordRow, read_record, write_record
 
 __all__ = ["put_there", "site_of", "take_out"]
 

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from rabbet.archives.pack import Packed, write_tar, write_zip
 from rabbet.demo.libraries import RELEASES, MadeUp
-from rabbet.formats.record import with_record
+from rabbet.python.formats.record import with_record
 
 __all__ = ["build_archive", "build_file", "metadata_of", "write_files"]
 

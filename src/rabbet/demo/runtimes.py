@@ -13,8 +13,8 @@ from packaging.version import Version
 
 from rabbet.archives.pack import Packed, write_tar
 from rabbet.core.model.runtime import RuntimeArchive, RuntimeOffer
-from rabbet.core.targets import PLATFORMS
 from rabbet.formats.runtime_catalogue import catalogue_text
+from rabbet.python.choosing.targets import PLATFORMS
 
 __all__ = ["LANGUAGE", "build_runtime", "program_text", "registry", "shelf"]
 

@@ -22,7 +22,7 @@ from rabbet.disk.regular_file import sha256_of_regular
 from rabbet.environment.install_state import STATE_FILE, InstallState
 from rabbet.environment.known_files import KnownFiles
 from rabbet.environment.layout import Layout
-from rabbet.formats.record import RecordRow
+from rabbet.python.formats.record import RecordRow
 from rabbet.work.forked import in_parts
 
 __all__ = ["Begin", "Reading", "Recorded", "examine", "unobserved"]

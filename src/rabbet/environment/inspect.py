@@ -10,7 +10,6 @@ from msgspec.structs import replace
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.drift.module_names import is_start_up
 from rabbet.core.limits import LONGEST_LINE, MOST_METADATA, MOST_TEXT_FILE
 from rabbet.core.model.cause import Installation, ReasonWith
 from rabbet.core.model.inventory import Installed, Inventory
@@ -25,9 +24,9 @@ from rabbet.environment.journal import unfinished_libraries
 from rabbet.environment.known_files import KnownFiles
 from rabbet.environment.layout import INSTALLER, Layout
 from rabbet.errors import EnvironmentFailed
-from rabbet.formats.direct_url import read_direct_url
-from rabbet.formats.metadata import MetadataBroken, parse_metadata
-from rabbet.formats.record import RecordRow, read_record
+from rabbet.python.code.module_names import is_start_up
+from rabbet.python.formats.metadata import MetadataBroken, parse_metadata, read_direct_url
+from rabbet.python.formats.record import RecordRow, read_record
 
 __all__ = ["Vouched", "inventory_of", "take_inventory"]
 

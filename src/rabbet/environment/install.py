@@ -17,8 +17,8 @@ from rabbet.environment.install_state import Origin
 from rabbet.environment.layout import INSTALLER, MADE_BY_INSTALLERS, Layout
 from rabbet.environment.scripts import command_script, with_head
 from rabbet.errors import IntegrityFailed
-from rabbet.formats.entry_points import read_commands
-from rabbet.formats.record import RecordRow, write_record
+from rabbet.python.formats.entry_points import read_commands
+from rabbet.python.formats.record import RecordRow, write_record
 from rabbet.store.entries import Unpacked
 
 __all__ = [

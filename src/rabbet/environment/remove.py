@@ -8,7 +8,7 @@ from rabbet.disk.atomic import cannot_write
 from rabbet.disk.regular_file import read_regular
 from rabbet.environment.guarded import GuardedEnvironment
 from rabbet.environment.layout import Layout
-from rabbet.formats.record import read_record
+from rabbet.python.formats.record import read_record
 
 __all__ = ["recorded_places", "remove_library", "remove_strays"]
 

@@ -9,7 +9,7 @@ import ast
 import warnings
 
 from rabbet.core.limits import UNREADABLE
-from rabbet.formats.entry_points import Command
+from rabbet.python.formats.entry_points import Command
 
 __all__ = ["command_script", "is_command_script", "with_head"]
 

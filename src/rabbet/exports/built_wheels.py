@@ -13,7 +13,8 @@ from rabbet.core.progress import Observer
 from rabbet.disk.atomic import copied_hashed
 from rabbet.disk.guarded import GuardedFolder
 from rabbet.errors import IntegrityFailed, NotUnderstood
-from rabbet.formats.built_wheels import (
+from rabbet.net.local_file import read_pieces
+from rabbet.python.formats.built_wheels import (
     BUILDS_FILE,
     BuiltWheel,
     Facts,
@@ -21,7 +22,6 @@ from rabbet.formats.built_wheels import (
     built_wheels_text,
     read_built_wheels,
 )
-from rabbet.net.local_file import read_pieces
 from rabbet.store.store import Store
 
 __all__ = ["Built", "to_build", "write_built"]

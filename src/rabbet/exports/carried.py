@@ -23,7 +23,6 @@ import msgspec
 from msgspec import Struct
 from packaging.utils import NormalizedName
 
-from rabbet.core.file_name import parse_file_name
 from rabbet.core.limits import MOST_TEXT_FILE, UNREADABLE
 from rabbet.core.model.runtime import RuntimeArchive
 from rabbet.disk.atomic import cannot_write, copied_hashed
@@ -31,6 +30,7 @@ from rabbet.disk.guarded import PARTIAL, GuardedFolder
 from rabbet.disk.regular_file import read_regular, sha256_of_regular
 from rabbet.errors import IntegrityFailed, NotUnderstood
 from rabbet.net.local_file import read_pieces
+from rabbet.python.choosing.file_name import parse_file_name
 
 __all__ = [
     "MANIFEST",

@@ -8,7 +8,7 @@ from packaging.utils import NormalizedName
 from rabbet.core.declaration.model import Declared
 from rabbet.core.model.lock import Lock, LockedCheckout, LockedCommit, LockedLibrary
 from rabbet.exports.bill import EXPRESSION, Licence
-from rabbet.formats.csv_text import csv_lines
+from rabbet.formats.text.csv_text import csv_lines
 
 __all__ = ["lock_table"]
 

@@ -15,7 +15,7 @@ import rabbet
 from rabbet.archives.pack import Packed, write_zip
 from rabbet.core.needs.need import Need, library_name
 from rabbet.errors import EnvironmentFailed
-from rabbet.formats.record import with_record
+from rabbet.python.formats.record import with_record
 
 __all__ = ["own_needs", "own_wheels"]
 

@@ -3,10 +3,10 @@
 from collections.abc import Iterator, Sequence
 
 from rabbet.core.lock.marker import separating_marker
-from rabbet.core.lock.select import libraries_for
 from rabbet.core.model.lock import Lock, LockedArchive, LockedCheckout, LockedCommit, LockedLibrary, Selection
 from rabbet.core.model.target import Target
 from rabbet.core.shown_text import comment, visible
+from rabbet.python.choosing.select import libraries_for
 
 __all__ = ["requirement_list"]
 

@@ -30,7 +30,7 @@ from rabbet.core.model.machine_inventory import MachineInventory
 from rabbet.core.model.release import Metadata
 from rabbet.core.needs.need import Need, is_name, library_name
 from rabbet.errors import NotUnderstood
-from rabbet.formats.requirement import read_requirement
+from rabbet.formats.text.requirement import read_requirement
 
 __all__ = [
     "document_text",

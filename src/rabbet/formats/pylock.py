@@ -15,7 +15,6 @@ from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.archives.places import ARCHIVE_ENDINGS, is_inside
-from rabbet.core.file_name import BadFileName, parse_wheel_name
 from rabbet.core.limits import LONGEST_TEXT, beyond, is_size
 from rabbet.core.model.language import is_language
 from rabbet.core.model.lock import (
@@ -35,11 +34,12 @@ from rabbet.core.model.runtime import RuntimeArchive
 from rabbet.core.needs.need import is_name, library_name
 from rabbet.core.needs.wording import specifiers_text
 from rabbet.errors import NotUnderstood
-from rabbet.formats.address import NotAnAddress, parse_address
-from rabbet.formats.build_system import read_build_options
-from rabbet.formats.requirement import check_marker, is_digest, is_sha256, parse_specifiers
-from rabbet.formats.told import read_told, told_line
-from rabbet.formats.toml import Table, parse_content, parse_toml
+from rabbet.formats.project.told import read_told, told_line
+from rabbet.formats.text.address import NotAnAddress, parse_address
+from rabbet.formats.text.requirement import check_marker, is_digest, is_sha256, parse_specifiers
+from rabbet.formats.text.toml import Table, parse_content, parse_toml
+from rabbet.python.choosing.file_name import BadFileName, parse_wheel_name
+from rabbet.python.formats.build_system import read_build_options
 
 __all__ = ["edited_by_hand", "read_lock", "write_lock"]
 

@@ -11,8 +11,8 @@ from rabbet.core.limits import LONGEST_LINE, MOST_FILES, UNREADABLE, beyond, is_
 from rabbet.core.model.language import is_language, version_of
 from rabbet.core.model.runtime import RuntimeArchive, RuntimeOffer
 from rabbet.core.needs.wording import specifiers_text
-from rabbet.formats.address import NotAnAddress, linked
-from rabbet.formats.requirement import is_digest
+from rabbet.formats.text.address import NotAnAddress, linked
+from rabbet.formats.text.requirement import is_digest
 
 __all__ = ["SOURCE", "NotACatalogue", "catalogue_text", "read_catalogue", "with_offer"]
 

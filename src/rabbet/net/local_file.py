@@ -6,7 +6,7 @@ from pathlib import Path
 
 from rabbet.disk.regular_file import open_regular
 from rabbet.errors import SourceFailed
-from rabbet.formats.address import parse_address
+from rabbet.formats.text.address import parse_address
 
 __all__ = ["local_path", "open_file", "read_pieces"]
 

@@ -18,7 +18,6 @@ from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.declaration.model import Declaration
-from rabbet.core.lock.select import needed
 from rabbet.core.model.build import BuildKind, BuildOptions
 from rabbet.core.model.lock import (
     OWN_FOLDER,
@@ -39,10 +38,11 @@ from rabbet.core.model.release import Candidate, Metadata
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need, library_name
 from rabbet.core.needs.wording import need_text
-from rabbet.core.targets import target_of
 from rabbet.errors import BuildFailed
-from rabbet.formats.metadata import MetadataBroken, parse_metadata, whole
-from rabbet.formats.requirement import parse_requirement
+from rabbet.formats.text.requirement import parse_requirement
+from rabbet.python.choosing.select import needed
+from rabbet.python.choosing.targets import target_of
+from rabbet.python.formats.metadata import MetadataBroken, parse_metadata, whole
 from rabbet.sources.base import Memory
 from rabbet.sources.release_reader import told_key
 

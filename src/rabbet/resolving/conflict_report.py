@@ -16,9 +16,9 @@ from rabbet.core.model.target import Target
 from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import Need, library_name
 from rabbet.core.needs.wording import need_text
-from rabbet.core.targets import baseline_needed, named_target, target_of
 from rabbet.disk.text_file import read_text
 from rabbet.errors import NoSolution, Way
+from rabbet.python.choosing.targets import baseline_needed, named_target, target_of
 from rabbet.runtimes.choose import newest_first
 from rabbet.sources.catalogue import Catalogue
 from rabbet.workspace.runtimes.pythons import pythons_of
@@ -237,8 +237,8 @@ def _building(unsolved: Unsolved) -> list[Way]:
 
     That was not tried: it would run code that nobody has agreed to yet.
     """
-    from rabbet.core.lock.serving import what_building_does
     from rabbet.core.solve.explain.proof import facts_of
+    from rabbet.python.choosing.serving import what_building_does
     from rabbet.resolving.suggested_commands import command_for
 
     allowed = {*unsolved.declaration.build_from_source, *unsolved.declaration.local}

@@ -1,11 +1,11 @@
 """Detect file conflicts between locked libraries whose wheels are in the store."""
 
 from rabbet.core.declaration.model import Declaration
-from rabbet.core.lock.select import needed
 from rabbet.core.model.lock import Lock, Needed
 from rabbet.core.model.runtime import PythonRuntime
-from rabbet.core.targets import target_of
 from rabbet.errors import EnvironmentFailed, IntegrityFailed
+from rabbet.python.choosing.select import needed
+from rabbet.python.choosing.targets import target_of
 from rabbet.workspace.session import Session
 
 __all__ = ["file_clash"]

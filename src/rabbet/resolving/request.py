@@ -116,8 +116,8 @@ def declared_moment(declaration: Declaration) -> datetime | None:
 
 def locked_versions(lock: Lock, target: Target) -> Mapping[NormalizedName, Version]:
     """What a lock holds for a target; for one that it does not serve, what it holds at all."""
-    from rabbet.core.lock.select import libraries_for  # here: a new project has no lock
-    from rabbet.core.lock.serving import serves
+    from rabbet.python.choosing.select import libraries_for  # here: a new project has no lock
+    from rabbet.python.choosing.serving import serves
 
     if not serves(lock, target):
         return lock.versions

@@ -27,7 +27,7 @@ from rabbet.core.model.solution import Solution
 from rabbet.core.model.target import LATEST_PATCH, Target
 from rabbet.core.needs.wording import need_text
 from rabbet.core.solve.solver import Refutation, solve
-from rabbet.core.targets import target_of
+from rabbet.python.choosing.targets import target_of
 from rabbet.resolving.build_requirements import BuildQuestions, Subject, own_subject
 from rabbet.resolving.request import (
     ResolveRequest,

@@ -13,8 +13,8 @@ from rabbet.core.shell import quoted
 from rabbet.core.solve.explain.suggest import Asked, Change, Suggestion
 from rabbet.core.solve.solver import Refutation, solve
 from rabbet.errors import RabbetError
-from rabbet.formats.pyproject import read_declaration
-from rabbet.formats.pyproject_edit import apply, places_of
+from rabbet.formats.project.pyproject import read_declaration
+from rabbet.formats.project.pyproject_edit import apply, places_of
 
 __all__ = ["command_for", "edits_for", "helps", "place_of", "section_option"]
 

@@ -4,8 +4,8 @@ import struct
 from collections.abc import Iterator
 from pathlib import Path
 
-from rabbet.core.targets import PLATFORMS
 from rabbet.disk.regular_file import read_regular
+from rabbet.python.choosing.targets import PLATFORMS
 from rabbet.runtimes.elf import machine_of, newest_glibc, read_elf
 
 __all__ = ["architecture_of", "baseline_of", "platforms_of", "read_program"]

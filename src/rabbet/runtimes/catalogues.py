@@ -19,16 +19,16 @@ from rabbet.core.model.release import ListedFile, Listing
 from rabbet.core.model.runtime import RuntimeArchive, RuntimeOffer
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import library_name
-from rabbet.core.targets import PLATFORMS, baseline_needed, named_target
 from rabbet.disk.regular_file import read_regular
 from rabbet.errors import SourceFailed
-from rabbet.formats.address import joined, linked, shown
-from rabbet.formats.requirement import is_digest
 from rabbet.formats.runtime_catalogue import NotACatalogue, read_catalogue
-from rabbet.formats.toml import Table, parse_toml
+from rabbet.formats.text.address import joined, linked, shown
+from rabbet.formats.text.requirement import is_digest
+from rabbet.formats.text.toml import Table, parse_toml
 from rabbet.net.http.client import HttpClient
 from rabbet.net.http.failures import refused
 from rabbet.net.local_file import local_path
+from rabbet.python.choosing.targets import PLATFORMS, baseline_needed, named_target
 from rabbet.sources.base import FileSource, Source
 
 __all__ = ["Catalogue", "JsonCatalogue", "Registry", "Wheels"]

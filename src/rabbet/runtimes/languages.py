@@ -3,8 +3,8 @@
 from collections.abc import Mapping
 
 from rabbet.core.model.language import Language
-from rabbet.formats.language_table import read_languages
-from rabbet.formats.toml import parse_toml
+from rabbet.formats.project.language_table import read_languages
+from rabbet.formats.text.toml import parse_toml
 
 __all__ = ["known_languages"]
 

@@ -13,7 +13,7 @@ from packaging.version import Version
 from rabbet.core.limits import UNREADABLE
 from rabbet.core.model.language import Language
 from rabbet.core.model.runtime import PythonRuntime, Refusal, Runtime
-from rabbet.core.targets import OLDEST_PYTHON
+from rabbet.python.choosing.targets import OLDEST_PYTHON
 from rabbet.store.blob_cache import BlobCache
 from rabbet.work.ask import NoAnswer, ask
 

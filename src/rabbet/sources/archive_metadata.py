@@ -9,11 +9,11 @@ from rabbet.archives.streams import CappedStream
 from rabbet.archives.zip_reading import BROKEN_ZIP, opened_zip
 from rabbet.core.limits import MOST_METADATA
 from rabbet.errors import SourceFailed
-from rabbet.formats.address import parse_address
-from rabbet.formats.metadata import MetadataBroken
+from rabbet.formats.text.address import parse_address
 from rabbet.net.http.client import HttpClient
 from rabbet.net.http.failures import refused
 from rabbet.net.http.headers import announced_size, most_of
+from rabbet.python.formats.metadata import MetadataBroken
 
 __all__ = ["RangedFile", "RemoteWheels", "larger_than", "metadata_in", "sdist_metadata_in"]
 

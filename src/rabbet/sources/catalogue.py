@@ -16,8 +16,9 @@ from rabbet.core.model.lock import Artifact
 from rabbet.core.model.release import Candidate, Listing, Metadata, SetAside
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need
-from rabbet.core.solve.candidates import Candidates, candidates_for, likeness
+from rabbet.core.solve.candidates import Candidates
 from rabbet.core.solve.policy import Policy
+from rabbet.python.choosing.candidates import candidates_for, likeness
 from rabbet.sources.release_reader import ReleaseReader
 from rabbet.sources.routing import Routing
 from rabbet.work.pools import Asking

@@ -4,13 +4,13 @@ from collections.abc import Iterable, Mapping, Sequence
 
 from packaging.utils import NormalizedName
 
-from rabbet.core.file_name import BadFileName, parse_file_name
 from rabbet.core.model.lock import LockedArchive
 from rabbet.core.model.release import DECLARED_ADDRESS, ListedFile, Listing
 from rabbet.core.needs.need import Need
 from rabbet.errors import NotUnderstood
-from rabbet.formats.address import parse_address, shown
-from rabbet.formats.requirement import is_file
+from rabbet.formats.text.address import parse_address, shown
+from rabbet.formats.text.requirement import is_file
+from rabbet.python.choosing.file_name import BadFileName, listed_file, parse_file_name
 from rabbet.sources.file_reader import FileReader
 
 __all__ = ["DirectSource", "direct_addresses"]
@@ -60,7 +60,7 @@ class DirectSource:
             return None
         address = parse_address(self._addresses[name])
         parsed = parse_file_name(address.filename, name)
-        file = ListedFile.named(parsed, address.filename, address.text, self.name)
+        file = listed_file(parsed, address.filename, address.text, self.name)
         file = file._replace(sha256=address.marks.get("sha256"))
         return Listing(name=name, source=self.name, files=(file,))
 

@@ -7,10 +7,10 @@ from pathlib import Path
 from msgspec.structs import replace
 from packaging.utils import NormalizedName
 
-from rabbet.core.file_name import BadFileName, parse_file_name
 from rabbet.core.model.lock import LockedSdist, LockedWheel
 from rabbet.core.model.release import ListedFile, Listing
 from rabbet.errors import SourceFailed
+from rabbet.python.choosing.file_name import BadFileName, listed_file, parse_file_name
 from rabbet.sources.file_reader import FileReader
 
 __all__ = ["FolderSource"]
@@ -56,7 +56,7 @@ class FolderSource:
                 parsed = parse_file_name(path.name)
             except BadFileName:
                 continue
-            file = ListedFile.named(parsed, path.name, path.absolute().as_uri(), self.name)
+            file = listed_file(parsed, path.name, path.absolute().as_uri(), self.name)
             found.setdefault(parsed.name, []).append(file)
         return found
 

@@ -10,16 +10,16 @@ from packaging.utils import NormalizedName
 from rabbet.core.model.lock import LockedSdist, LockedWheel
 from rabbet.core.model.release import ListedFile, Listing
 from rabbet.errors import SourceFailed
-from rabbet.formats.simple_index import (
+from rabbet.net.http.client import Answer, HttpClient
+from rabbet.net.http.failures import refused
+from rabbet.net.http.headers import announced_size
+from rabbet.python.formats.simple_index import (
     NotAnIndexPage,
     parse_html,
     parse_json,
     parse_names_html,
     parse_names_json,
 )
-from rabbet.net.http.client import Answer, HttpClient
-from rabbet.net.http.failures import refused
-from rabbet.net.http.headers import announced_size
 from rabbet.sources.file_reader import FileReader
 from rabbet.sources.pages import KeptPage, Pages
 from rabbet.work.pools import awaited

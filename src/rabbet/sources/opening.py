@@ -6,7 +6,7 @@ from pathlib import Path
 from rabbet.core.declaration.model import SourceEntry
 from rabbet.disk.named import path_named
 from rabbet.errors import SourceFailed
-from rabbet.formats.address import is_address, parse_address
+from rabbet.formats.text.address import is_address, parse_address
 from rabbet.net.http.client import HttpClient
 from rabbet.net.local_file import local_path
 from rabbet.sources.base import Memory, Source

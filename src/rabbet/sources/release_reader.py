@@ -8,8 +8,8 @@ from packaging.utils import NormalizedName
 
 from rabbet.core.model.lock import LockedLibrary
 from rabbet.core.model.release import Candidate, ListedFile, Listing, Metadata, SetAside, SourceTree
-from rabbet.formats.metadata import MetadataBroken, parse_metadata, parse_static_metadata, whole
 from rabbet.net.http.client import Answer
+from rabbet.python.formats.metadata import MetadataBroken, parse_metadata, parse_static_metadata, whole
 from rabbet.sources.base import FileSource, Memory, Source
 from rabbet.sources.index import IndexSource
 

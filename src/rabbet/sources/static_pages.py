@@ -11,7 +11,7 @@ from rabbet.core.model.release import ListedFile, Listing
 from rabbet.core.needs.need import library_name
 from rabbet.disk.regular_file import read_regular
 from rabbet.errors import SourceFailed
-from rabbet.formats.simple_index import NotAnIndexPage, parse_html
+from rabbet.python.formats.simple_index import NotAnIndexPage, parse_html
 from rabbet.sources.file_reader import FileReader
 
 __all__ = ["StaticPagesSource", "holds_pages"]

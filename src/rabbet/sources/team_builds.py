@@ -7,11 +7,11 @@ from rabbet.core.limits import MOST_PAGE
 from rabbet.core.model.lock import LockedWheel
 from rabbet.disk.regular_file import is_there, read_regular
 from rabbet.errors import SourceFailed
-from rabbet.formats.address import joined, shown
-from rabbet.formats.built_wheels import BUILDS_FILE, BuiltWheel, NotBuiltWheels, read_built_wheels
+from rabbet.formats.text.address import joined, shown
 from rabbet.net.http.client import HttpClient
 from rabbet.net.http.failures import refused
 from rabbet.net.local_file import local_path
+from rabbet.python.formats.built_wheels import BUILDS_FILE, BuiltWheel, NotBuiltWheels, read_built_wheels
 
 __all__ = ["TeamBuilds"]
 

@@ -16,10 +16,10 @@ from rabbet.core.model.release import Listing, Metadata, SetAside, SourceTree
 from rabbet.disk.named import path_named
 from rabbet.disk.regular_file import read_regular
 from rabbet.errors import SourceFailed
-from rabbet.formats.address import Address, parse_address
-from rabbet.formats.metadata import MetadataBroken
-from rabbet.formats.static_metadata import metadata_of_tree, name_of_tree
+from rabbet.formats.text.address import Address, parse_address
 from rabbet.net.git.remote_repository import RemoteRepository
+from rabbet.python.formats.metadata import MetadataBroken
+from rabbet.python.formats.static_metadata import metadata_of_tree, name_of_tree
 
 __all__ = ["CheckoutSource", "Reference", "RepositorySource", "ToldByBuild", "reference_to"]
 

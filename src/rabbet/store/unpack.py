@@ -13,13 +13,13 @@ from packaging.version import InvalidVersion, Version
 
 from rabbet.archives.places import lands_outside
 from rabbet.archives.zip_reading import BROKEN_ZIP, opened_zip
-from rabbet.core.file_name import BadFileName, parse_wheel_name
 from rabbet.core.limits import LONGEST_LINE, MOST_METADATA, MOST_ROWS
 from rabbet.core.needs.need import library_name
 from rabbet.core.shell import quoted
 from rabbet.disk.regular_file import open_regular
 from rabbet.errors import IntegrityFailed
-from rabbet.formats.record import STRONG, RecordRow, read_record
+from rabbet.python.choosing.file_name import BadFileName, parse_wheel_name
+from rabbet.python.formats.record import STRONG, RecordRow, read_record
 from rabbet.store.trees import StoredFile
 
 __all__ = ["digests_in", "recorded_in", "stored_files", "unpack_wheel"]

@@ -8,13 +8,13 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 
 from rabbet.core.declaration.model import Declaration
-from rabbet.core.lock.select import serving_wheel
 from rabbet.core.model.lock import Artifact, Lock, LockedCheckout, LockedLibrary, LockedWheel
 from rabbet.core.model.release import Candidate
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need
 from rabbet.core.progress import Observer
 from rabbet.core.solve.policy import Policy
+from rabbet.python.choosing.select import serving_wheel
 from rabbet.sources.catalogue import Catalogue
 from rabbet.sources.locking import locked_artifacts
 from rabbet.workspace.session import Session

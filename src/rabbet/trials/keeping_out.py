@@ -16,8 +16,8 @@ from rabbet.core.needs.wording import specifiers_text
 from rabbet.core.shell import variant_option
 from rabbet.disk.text_file import read_text
 from rabbet.errors import NoLock, NoRuntime, NoSolution, NotUnderstood, RabbetError
-from rabbet.formats.pyproject import read_declaration
-from rabbet.formats.pyproject_edit import apply
+from rabbet.formats.project.pyproject import read_declaration
+from rabbet.formats.project.pyproject_edit import apply
 from rabbet.resolving.request import ResolveRequest
 from rabbet.resolving.resolve_targets import resolve_targets
 from rabbet.resolving.suggested_commands import command_for

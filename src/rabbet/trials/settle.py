@@ -7,10 +7,10 @@ from msgspec.structs import replace
 from packaging.utils import NormalizedName
 
 from rabbet.builds.identity import identified
-from rabbet.core.lock.select import needed
 from rabbet.core.model.lock import Needed, ToInstall, Unbuilt
 from rabbet.core.model.options import RecreateOptions, ResolveOptions
-from rabbet.core.targets import target_of
+from rabbet.python.choosing.select import needed
+from rabbet.python.choosing.targets import target_of
 from rabbet.resolving.request import ResolveRequest
 from rabbet.resolving.resolve_targets import resolve_targets
 from rabbet.trials.trial import Tried, Wish

@@ -13,12 +13,12 @@ from rabbet.builds.identity import identified
 from rabbet.core.culprit.consistency import PYTHON
 from rabbet.core.culprit.mixture import Change, Mixture
 from rabbet.core.declaration.model import Declaration, DeclaredRuntime
-from rabbet.core.lock.select import needed, own_project
 from rabbet.core.model.lock import Lock, LockedLibrary, Needed, ToInstall, Unbuilt, runtime_name
 from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime
 from rabbet.core.needs.need import library_name
-from rabbet.core.targets import target_of
 from rabbet.errors import NoLock, NotUnderstood, RabbetError, SourceFailed
+from rabbet.python.choosing.select import needed, own_project
+from rabbet.python.choosing.targets import target_of
 from rabbet.runtimes.linking import linked_runtime
 from rabbet.trials.artifacts import Obtainable, obtainable
 from rabbet.workspace.runtimes.choice import runtimes_here

@@ -8,16 +8,16 @@ from msgspec.structs import replace
 from packaging.utils import NormalizedName
 
 from rabbet.core.declaration.model import Declaration, SourceEntry
-from rabbet.core.file_name import BadFileName, parse_file_name
 from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text
 from rabbet.core.shell import joined_words
 from rabbet.disk.named import path_named
 from rabbet.disk.text_file import read_text
 from rabbet.errors import NotUnderstood, WrongUsage
-from rabbet.formats.address import NotAnAddress, is_address, parse_address
-from rabbet.formats.requirement import is_file, is_repository, parse_requirement
-from rabbet.formats.static_metadata import name_of_tree
+from rabbet.formats.text.address import NotAnAddress, is_address, parse_address
+from rabbet.formats.text.requirement import is_file, is_repository, parse_requirement
+from rabbet.python.choosing.file_name import BadFileName, parse_file_name
+from rabbet.python.formats.static_metadata import name_of_tree
 from rabbet.trials.trial import Wish
 from rabbet.workspace.known_sources import known_sources
 from rabbet.workspace.session import Session

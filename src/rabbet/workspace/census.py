@@ -26,12 +26,14 @@ from rabbet.core.model.options import RecreateOptions
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need, library_name
 from rabbet.core.progress import reading_files
-from rabbet.core.targets import PLATFORMS, named_target, target_of
 from rabbet.disk.named import path_named
 from rabbet.disk.regular_file import read_regular
 from rabbet.environment.foreign import foreign_inventory, library_folders
 from rabbet.errors import NotUnderstood, RabbetError
-from rabbet.formats.record import read_record
+from rabbet.python.checks import PYTHON_CHECKS, bound_to_minor
+from rabbet.python.choosing.select import needed
+from rabbet.python.choosing.targets import PLATFORMS, named_target, target_of
+from rabbet.python.formats.record import read_record
 from rabbet.workspace.comparison import compared, corrected_libraries, question
 from rabbet.workspace.lock_history import lock_history
 from rabbet.workspace.project import Project
@@ -84,7 +86,7 @@ def file_digests(project: Project, place: Path) -> dict[NormalizedName, Mapping[
 
     Those that the declaration leaves out are missing.
     """
-    from rabbet.formats.metadata import MetadataBroken, parse_metadata
+    from rabbet.python.formats.metadata import MetadataBroken, parse_metadata
 
     patterns = project.declaration().census.leave_out
     found: dict[NormalizedName, Mapping[str, str]] = {}
@@ -136,7 +138,7 @@ class Against:
             libraries=corrected_libraries(one.inventory.libraries, self._declaration),
         )
         findings = (
-            *compare(self._expected_of(one, target), inventory),
+            *compare(self._expected_of(one, target), inventory, of_language=PYTHON_CHECKS),
             *runtime_findings(
                 self._lock.runtimes,
                 self._declaration.runtimes,
@@ -173,8 +175,12 @@ class Against:
         by_rabbet = bool(one.inventory.lock_stamp)
         key = (target.platform, target.minor, selection, by_rabbet)
         if key not in self._expected:
-            expected = Expectation.of(self._declaration, self._lock, target, selection, stamp=self._stamp)
-            self._expected[key] = replace(expected, origins_known=by_rabbet)
+            wanted = needed(self._lock, target, selection, self._declaration)
+            expected = Expectation.of(
+                self._declaration, self._lock, target, selection, wanted, stamp=self._stamp
+            )
+            bound = bound_to_minor(wanted)
+            self._expected[key] = replace(expected, origins_known=by_rabbet, bound_to_minor=bound)
         return self._expected[key]
 
     def _behind(self, one: MachineInventory, differing: int) -> int | None:

@@ -15,7 +15,6 @@ from rabbet.core.declaration.model import Declaration
 from rabbet.core.drift.checks.project import Surroundings
 from rabbet.core.drift.compare import compare
 from rabbet.core.drift.expected import Expectation, OtherRuntime, VersionOnly
-from rabbet.core.lock.select import as_wheel, needed, own_project
 from rabbet.core.model.finding import Finding
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import Lock, Selection, ToInstall, Unbuilt
@@ -24,13 +23,15 @@ from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime, Refusal
 from rabbet.core.needs.need import library_name
 from rabbet.core.progress import reading_files
 from rabbet.core.shell import quoted
-from rabbet.core.targets import target_of
 from rabbet.environment.create import own_parts
 from rabbet.environment.foreign import foreign_inventory
 from rabbet.environment.inspect import take_inventory
 from rabbet.environment.install_state import InstallState, own_install_state
 from rabbet.environment.known_files import KnownFiles, recall_files, remember_files
 from rabbet.errors import EnvironmentFailed, NoRuntime, NotObtained
+from rabbet.python.checks import PYTHON_CHECKS, bound_to_minor
+from rabbet.python.choosing.select import as_wheel, needed, own_project
+from rabbet.python.choosing.targets import target_of
 from rabbet.runtimes.linking import linked_runtime
 from rabbet.workspace.result_cache import environment_state, recall_sound
 from rabbet.workspace.runtimes.choice import RuntimesHere, runtimes_here, to_be_obtained
@@ -97,7 +98,7 @@ class Comparison(Struct, frozen=True, kw_only=True):
 
     def findings(self, around: Surroundings | None = None) -> tuple[Finding, ...]:
         """Every difference, with those that are seen `around` the environment where that is given."""
-        return compare(self.expected, self.inventory, around)
+        return compare(self.expected, self.inventory, around, of_language=PYTHON_CHECKS)
 
 
 def question(session: Session, options: RecreateOptions, state: State | None = None) -> Question:
@@ -260,11 +261,12 @@ def _expected(asked: Question) -> Expectation:
     """What should be installed, and what the project requires of the chosen sections."""
     target = target_of(asked.runtime)
     expected = Expectation.of(
-        asked.declaration, asked.lock, target, asked.selection, needed=asked.needed, stamp=asked.lock_stamp
+        asked.declaration, asked.lock, target, asked.selection, asked.needed, stamp=asked.lock_stamp
     )
     return replace(
         expected,
         chosen=(asked.runtime.version, asked.runtime.executable),
+        bound_to_minor=bound_to_minor(asked.needed),
         origins_known=asked.install_state is not None,
         others=_others(asked),
     )

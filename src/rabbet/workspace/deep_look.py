@@ -18,7 +18,6 @@ from packaging.utils import NormalizedName
 from rabbet.builds.building import known_wheel
 from rabbet.compose.fetch import fetched_wheels
 from rabbet.compose.wheels import listed_wheel, prepared_wheels
-from rabbet.core.drift.origin import wheel_taken
 from rabbet.core.model.inventory import Inventory
 from rabbet.core.model.lock import Needed, ToInstall
 from rabbet.core.model.runtime import PythonRuntime
@@ -28,7 +27,8 @@ from rabbet.environment.inspect import Vouched, take_inventory
 from rabbet.environment.install import Prepared, installed_unchanged, record_content, record_rows
 from rabbet.environment.install_state import InstallState
 from rabbet.environment.layout import Layout
-from rabbet.formats.record import RecordRow
+from rabbet.python.choosing.origin import wheel_taken
+from rabbet.python.formats.record import RecordRow
 from rabbet.store.checks import hold_against_wheel
 from rabbet.store.store import Store
 from rabbet.workspace.session import Session

@@ -11,9 +11,7 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.declaration.adoption import Left, Listed, Present
 from rabbet.core.declaration.model import Section
-from rabbet.core.drift.imports import ImportSite, Offered
 from rabbet.core.model.inventory import Inventory
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import is_name, library_name
@@ -22,9 +20,11 @@ from rabbet.disk.named import path_named
 from rabbet.disk.text_file import read_text
 from rabbet.environment.foreign import foreign_inventory, library_folders
 from rabbet.errors import EnvironmentFailed, NotUnderstood, WrongUsage
+from rabbet.formats.project.pyproject import read_declaration
 from rabbet.formats.pylock import read_lock
-from rabbet.formats.pyproject import read_declaration
-from rabbet.formats.requirement_list import read_requirement_list
+from rabbet.python.code.adoption import Left, Listed, Present
+from rabbet.python.code.imports import ImportSite, Offered
+from rabbet.python.formats.requirement_list import read_requirement_list
 from rabbet.workspace.offers import offers_in
 from rabbet.workspace.project import DECLARATION
 from rabbet.workspace.source_files import imports_of

@@ -4,8 +4,8 @@ from collections.abc import Mapping
 
 from rabbet.core.declaration.model import Declaration, SourceEntry
 from rabbet.errors import NotUnderstood, SourceFailed
-from rabbet.formats.address import hidden
-from rabbet.formats.pyproject import wrong_source
+from rabbet.formats.project.pyproject import wrong_source
+from rabbet.formats.text.address import hidden
 from rabbet.workspace.machine import Machine
 
 __all__ = ["known_sources", "users_origins", "users_source"]

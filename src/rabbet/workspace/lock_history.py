@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from rabbet.core.drift.since import LockRevision
-from rabbet.formats.lock_versions import read_locked_versions
+from rabbet.formats.lock_text import read_locked_versions
 from rabbet.net.git.revisions import contents, history
 from rabbet.workspace.project import stamp_of
 from rabbet.workspace.session import Session

@@ -15,7 +15,7 @@ from rabbet.store.layout import LAYOUT, PACKED, UNPACKED
 if TYPE_CHECKING:
     from typing import Self
 
-    from rabbet.formats.settings import Settings
+    from rabbet.formats.project.settings import Settings
     from rabbet.net.http.wire import HostTraffic, Wire
     from rabbet.store.environments import Environments
     from rabbet.store.pack import Pack
@@ -185,7 +185,7 @@ class Machine:
     def settings(self) -> "Settings":
         """The user's own settings; defaults where there are none. Raises `NotUnderstood`."""
         from rabbet.disk.text_file import read_text
-        from rabbet.formats.settings import Settings, read_settings
+        from rabbet.formats.project.settings import Settings, read_settings
 
         path = self.settings_file()
         return read_settings(read_text(path, by_hand=True), str(path)) if path.is_file() else Settings()

@@ -19,9 +19,9 @@ from rabbet.disk.text_file import read_text
 from rabbet.environment.foreign import foreign_inventory
 from rabbet.errors import EnvironmentFailed, NotUnderstood, SourceFailed
 from rabbet.formats.cyclonedx import looks_like_inventory, read_inventory_file
-from rabbet.formats.requirement_list import read_requirement_list
 from rabbet.net.git.own_repository import OwnRepository
 from rabbet.net.git.shared_refs import collected_files, contents_of
+from rabbet.python.formats.requirement_list import read_requirement_list
 from rabbet.team.database import Sent, StoredState, opened_database
 from rabbet.team.extra import needing_extra
 from rabbet.workspace.machine import CENSUS_VARIABLE, Machine

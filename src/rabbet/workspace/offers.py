@@ -8,17 +8,17 @@ from pathlib import Path
 
 from packaging.utils import NormalizedName
 
-from rabbet.core.drift.imports import Offered
-from rabbet.core.drift.module_names import is_start_up, module_names
 from rabbet.core.limits import MOST_METADATA, MOST_TEXT_FILE
 from rabbet.core.model.lock import Needed, ToInstall
 from rabbet.disk.regular_file import read_regular
 from rabbet.environment.configuration import read_configuration
 from rabbet.errors import EnvironmentFailed
-from rabbet.formats.entry_points import read_commands, read_plugin_groups
-from rabbet.formats.metadata import MetadataBroken, parse_metadata
-from rabbet.formats.record import read_record
 from rabbet.net.local_file import local_path
+from rabbet.python.code.imports import Offered
+from rabbet.python.code.module_names import is_start_up, module_names
+from rabbet.python.formats.entry_points import read_commands, read_plugin_groups
+from rabbet.python.formats.metadata import MetadataBroken, parse_metadata
+from rabbet.python.formats.record import read_record
 from rabbet.store.store import Store
 
 # Where a record has programs that came as they are, in an environment and in a wheel.

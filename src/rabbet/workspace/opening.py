@@ -13,7 +13,7 @@ from rabbet.core.declaration.model import Declaration
 from rabbet.core.needs.need import library_name
 from rabbet.disk.named import path_named
 from rabbet.disk.text_file import read_text
-from rabbet.formats.address import is_address, parse_address
+from rabbet.formats.text.address import is_address, parse_address
 from rabbet.net.http.client import HttpClient
 from rabbet.net.http.credentials import Credentials
 from rabbet.sources.index import IndexSource
@@ -108,7 +108,7 @@ def asked_ahead(session: Session, *, anyway: bool) -> OpenedSources:
         return opened
     _ask(opened, declaration, (one.need.name for one in declaration.declared() if not one.need.url))
     if lock:
-        from rabbet.formats.lock_versions import read_locked_versions
+        from rabbet.formats.lock_text import read_locked_versions
 
         _ask(opened, declaration, read_locked_versions(lock).versions)
     return opened

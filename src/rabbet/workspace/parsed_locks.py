@@ -9,7 +9,7 @@ from hashlib import sha256
 import msgspec
 
 from rabbet.core.limits import UNREADABLE
-from rabbet.formats.toml import parse_content
+from rabbet.formats.text.toml import parse_content
 from rabbet.workspace.machine import Machine
 
 __all__ = ["known_content"]

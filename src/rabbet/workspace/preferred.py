@@ -1,16 +1,71 @@
-"""The versions that a project's next lock should prefer: noted, read, and done away with."""
+"""`rabbet.preferred.toml`: the versions that a project's next lock should prefer, beside the declaration."""
 
 from collections.abc import Mapping
 
+from msgspec import Struct, field
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
+from rabbet.core.needs.need import is_name, library_name
 from rabbet.disk.atomic import cannot_write, put_back_on_failure, write_text
 from rabbet.disk.text_file import read_text
-from rabbet.formats.preferred import Preferred, read_preferred, write_preferred
+from rabbet.errors import NotUnderstood
+from rabbet.formats.text.toml import parse_content
 from rabbet.workspace.project import Project
 
-__all__ = ["declare_and_prefer", "forget_preferred", "preferred_versions"]
+__all__ = [
+    "Preferred",
+    "declare_and_prefer",
+    "forget_preferred",
+    "preferred_versions",
+    "read_preferred",
+    "write_preferred",
+]
+
+
+_FILE = "rabbet.preferred.toml"
+_HEAD = """\
+# Versions that `rabbet resolve` prefers to all others, as far as everything that is required allows them.
+# It removes this file once they are locked.
+"""
+
+
+class Preferred(Struct, frozen=True, kw_only=True):
+    """Versions of libraries by name, and that of Python, `None` where any will do."""
+
+    libraries: Mapping[NormalizedName, Version] = field(default_factory=dict)
+    python: Version | None = None
+
+
+def read_preferred(text: str) -> Preferred:
+    """What is preferred. Raises `NotUnderstood`."""
+    try:
+        content = parse_content(text)
+        table, python = content.get("preferred"), content.get("python")
+    except ValueError as error:
+        raise NotUnderstood(f"{_FILE} can't be read", because=[str(error)]) from error
+    if not isinstance(table, dict) or not all(isinstance(version, str) for version in table.values()):
+        raise NotUnderstood(f"{_FILE} has no table [preferred] of names and versions")
+    found: dict[NormalizedName, Version] = {}
+    for name, version in table.items():
+        try:
+            if is_name(name):
+                found[library_name(name)] = Version(version)
+        except ValueError as error:
+            because = [f"{name}: '{version[:60]}' is not a version"]
+            raise NotUnderstood(f"{_FILE} can't be used", because=because) from error
+    try:
+        return Preferred(libraries=found, python=None if python is None else Version(str(python)))
+    except ValueError as error:
+        because = [f"python: '{str(python)[:60]}' is not a version"]
+        raise NotUnderstood(f"{_FILE} can't be used", because=because) from error
+
+
+def write_preferred(preferred: Preferred) -> str:
+    """The file's text, sorted by name."""
+    python = f'python = "{preferred.python}"\n' if preferred.python else ""
+    versions = "".join(f'{name} = "{one}"\n' for name, one in sorted(preferred.libraries.items()))
+    return f"{_HEAD}{python}\n[preferred]\n{versions}"
 
 
 def preferred_versions(project: Project) -> Preferred:

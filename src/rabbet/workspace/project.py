@@ -110,7 +110,7 @@ class Project:
 
     def declaration_with(self, told: "Told | None") -> "Declaration":
         """Read the whole declaration with what the project's build told. Raises `NotUnderstood`."""
-        from rabbet.formats.pyproject import read_declaration
+        from rabbet.formats.project.pyproject import read_declaration
 
         text = read_text(self.declaration_file, by_hand=True)
         has_setup = (self.folder / "setup.py").is_file()
@@ -141,7 +141,7 @@ class Project:
     ) -> "Lock":
         """The lock that a text holds, called by its file's name. Raises `NotUnderstood`."""
         from rabbet.formats.pylock import read_lock
-        from rabbet.formats.toml import parse_content
+        from rabbet.formats.text.toml import parse_content
 
         return _once(
             self._parsed.locks, (text, file), lambda: read_lock(text, file, parse=parse or parse_content)

@@ -9,10 +9,10 @@ from functools import cache
 from pathlib import Path
 from typing import NamedTuple
 
-from rabbet.core.drift.imports import ImportSite, role_of
 from rabbet.core.limits import MOST_SOURCE
 from rabbet.disk.regular_file import read_regular
-from rabbet.formats.python_source import Imported, SourceBroken, imports_in, imports_in_notebook
+from rabbet.python.code.imports import ImportSite, role_of
+from rabbet.python.code.python_source import Imported, SourceBroken, imports_in, imports_in_notebook
 
 __all__ = ["SourceImports", "imports_of", "source_state", "source_texts"]
 

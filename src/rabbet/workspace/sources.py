@@ -15,8 +15,8 @@ from rabbet.core.model.release import Candidate, Metadata
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import library_name
 from rabbet.core.solve.policy import Policy
-from rabbet.formats.address import Address, parse_address
-from rabbet.formats.requirement import is_file, is_repository
+from rabbet.formats.text.address import Address, parse_address
+from rabbet.formats.text.requirement import is_file, is_repository
 from rabbet.net.git.remote_repository import RemoteRepository
 from rabbet.net.http.client import HttpClient
 from rabbet.sources.base import Source

@@ -29,8 +29,8 @@ from rabbet.environment.foreign import foreign_inventory
 from rabbet.environment.inspect import take_inventory
 from rabbet.errors import NoLock, RabbetError, WrongUsage
 from rabbet.formats.cyclonedx import libraries_of, looks_like_inventory, read_inventory_file
+from rabbet.formats.project.pyproject import read_declaration
 from rabbet.formats.pylock import read_lock
-from rabbet.formats.pyproject import read_declaration
 from rabbet.net.git.revisions import file_at
 from rabbet.workspace.machines import machines_by_label
 from rabbet.workspace.project import DECLARATION, Project

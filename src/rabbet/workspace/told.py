@@ -9,7 +9,7 @@ from rabbet.builds.folder_state import needs_state
 from rabbet.core.model.build import Told
 from rabbet.disk.regular_file import is_there
 from rabbet.disk.text_file import read_text
-from rabbet.formats.told import told_in
+from rabbet.formats.project.told import told_in
 
 __all__ = ["is_told_anew", "noted_told"]
 

@@ -9,8 +9,8 @@ from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import specifiers_text
 from rabbet.core.shell import quoted
 from rabbet.errors import NotUnderstood
-from rabbet.formats.pyproject import wrong_source
-from rabbet.formats.requirement import parse_requirement, parse_runtime, split_requirements
+from rabbet.formats.project.pyproject import wrong_source
+from rabbet.formats.text.requirement import parse_requirement, parse_runtime, split_requirements
 from rabbet.tasks.declaring.begin import Answers, Draft, checked_name, default_name, offered_runtimes
 from rabbet.workspace.known_sources import users_source
 

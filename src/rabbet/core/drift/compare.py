@@ -5,6 +5,7 @@ Each check is a function that finds differences of its own kind; a new kind is a
 
 from collections import defaultdict
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from typing import TypeAlias
 
 from msgspec.structs import replace
 from packaging.specifiers import SpecifierSet
@@ -13,7 +14,7 @@ from packaging.version import Version
 
 from rabbet.core.declaration.model import allows_minor
 from rabbet.core.drift.checks import files, libraries, project, runtimes
-from rabbet.core.drift.checks.environment import stale
+from rabbet.core.drift.checks.environment import environment, stale
 from rabbet.core.drift.checks.project import Surroundings
 from rabbet.core.drift.expected import Expectation
 from rabbet.core.model.cause import ByHand, SecondCopy
@@ -22,21 +23,23 @@ from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.needs.need import Need, Part, library_name
 from rabbet.core.needs.walk import walk
 
-__all__ = ["compare"]
+__all__ = ["Check", "compare"]
 
 _WEIGHTS = list(Weight)
 _WHOLE_VERSION = 3  # numbers: with the patch
 _CAUSED = (Kind.SURPLUS, Kind.VERSION, Kind.ORIGIN, Kind.BUILD)  # what somebody has installed
 
-CHECKS: Sequence[Callable[[Expectation, Inventory], Iterable[Finding]]] = (
+Check: TypeAlias = Callable[[Expectation, Inventory], Iterable[Finding]]
+"""Finds differences of one kind."""
+
+CHECKS: Sequence[Check] = (
     runtimes.runtime,
     runtimes.other_runtimes,
     libraries.missing,
     libraries.surplus,
     libraries.versions,
     files.files,
-    libraries.origins,
-    files.environment,
+    environment,
     libraries.unknown,
 )
 AROUND: Sequence[Callable[[Expectation, Surroundings], Iterable[Finding]]] = (
@@ -50,14 +53,19 @@ AROUND: Sequence[Callable[[Expectation, Surroundings], Iterable[Finding]]] = (
 
 
 def compare(
-    expected: Expectation, inventory: Inventory, around: Surroundings | None = None
+    expected: Expectation,
+    inventory: Inventory,
+    around: Surroundings | None = None,
+    *,
+    of_language: Sequence[Check] = (),
 ) -> tuple[Finding, ...]:
     """Every difference between what is expected and what is installed, the weightiest first.
 
-    What is seen `around` an environment counts where it is given.
+    What is seen `around` an environment counts where it is given. The libraries' language has checks of its
+    own (`of_language`).
     """
     unmet = tuple(_unmet(expected, inventory))
-    found = [finding for check in CHECKS for finding in check(expected, inventory)]
+    found = [finding for check in (*CHECKS, *of_language) for finding in check(expected, inventory)]
     found = [_with_requirements(finding, unmet) for finding in found]
     moved = {finding.name for finding in found if finding.kind is Kind.VERSION}
     needed_by, other_lock = _needed_by(expected, inventory, moved), expected.has_other_lock(inventory)

@@ -11,7 +11,6 @@ from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.declaration.model import Declaration
-from rabbet.core.lock import select
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import UNTOLD, Lock, LockedLibrary, LockedRuntime, Selection, ToInstall, Unbuilt
 from rabbet.core.model.runtime import Runtime
@@ -47,7 +46,9 @@ class Expectation(Struct, frozen=True, kw_only=True, dict=True):
     and `chosen` the version and the place of the interpreter that an environment made now would get. `others`
     are runtimes of other languages. Where nobody noted from which files an environment was made, their
     `origins_known` is false. `lock_stamp` is the lock's, and `everything` all groups and extras that it has.
-    What `is_installed` somewhere may be expected too: that its own requirements are not met is no difference.
+    Libraries that are `bound_to_minor` serve one minor version of the interpreter alone. What `is_installed`
+    somewhere may be expected too: that its own requirements are not met is no difference.
+
     It has a `__dict__`, for it keeps who depends on what.
     """
 
@@ -63,6 +64,7 @@ class Expectation(Struct, frozen=True, kw_only=True, dict=True):
     lock_stamp: str = ""
     everything: Selection | None = None
     is_installed: bool = False
+    bound_to_minor: tuple[NormalizedName, ...] = ()
 
     @classmethod
     def of(
@@ -71,21 +73,18 @@ class Expectation(Struct, frozen=True, kw_only=True, dict=True):
         lock: Lock,
         target: Target,
         selection: Selection,
+        needed: tuple[ToInstall, ...],
         *,
         stamp: str,
-        needed: tuple[ToInstall, ...] | None = None,
     ) -> Self:
-        """What the lock with this stamp wants on a target, for the chosen sections.
-
-        Where more is known of what is `needed`, that stands in for what the lock says.
-        """
+        """What the lock with this stamp wants on a target, for the chosen sections: it is `needed`."""
         declared = declaration.declared()
         return cls(
             project=declaration.name,
             python=declaration.python,
             needs=tuple(one.need for one in declared if one.section is None or selection.holds(one.section)),
             runtime=lock.python,
-            needed=select.needed(lock, target, selection, declaration) if needed is None else needed,
+            needed=needed,
             target=target,
             lock_stamp=stamp,
             everything=lock.everything,

@@ -72,6 +72,12 @@ class Inventory(Struct, frozen=True, kw_only=True):
     unvouched: tuple[NormalizedName, ...] = ()
 
     @property
+    def without_record(self) -> tuple[NormalizedName, ...]:
+        """The libraries that have no record of their files."""
+        everything = (*self.libraries.values(), *self.twins)
+        return tuple(sorted({one.name for one in everything if not one.recorded}))
+
+    @property
     def is_usable(self) -> bool:
         """Whether the interpreter can still be run."""
         return self.trouble is None or self.trouble.reason not in _UNUSABLE

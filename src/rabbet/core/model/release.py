@@ -8,7 +8,6 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.file_name import FileName
 from rabbet.core.model.lock import LockedCheckout, LockedCommit
 from rabbet.core.needs.need import Need
 
@@ -47,11 +46,6 @@ class ListedFile(NamedTuple):
     def is_wheel(self) -> bool:
         """Whether it can be installed as it is."""
         return self.tags is not None
-
-    @classmethod
-    def named(cls, parts: FileName, filename: str, location: str, source: str) -> "ListedFile":
-        """A file of which no more is known than its name and place."""
-        return cls(filename, *parts, location=location, source=source)
 
 
 class SetAside(Struct, frozen=True, kw_only=True):

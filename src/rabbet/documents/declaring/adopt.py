@@ -4,8 +4,8 @@ from typing import ClassVar
 
 from msgspec import Struct
 
-from rabbet.core.declaration.adoption import Adopted
 from rabbet.core.needs.wording import need_text
+from rabbet.python.code.adoption import Adopted
 from rabbet.tasks.declaring.adopt import Adopting
 
 __all__ = ["AdoptDocument", "shown_place"]

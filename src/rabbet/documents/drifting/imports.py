@@ -4,8 +4,8 @@ from typing import ClassVar
 
 from msgspec import Struct
 
-from rabbet.core.drift.imports import ImportFinding, ImportKind
 from rabbet.core.model.finding import Weight
+from rabbet.python.code.imports import ImportFinding, ImportKind
 from rabbet.tasks.drifting.imports import Imports
 
 __all__ = ["SAYS", "TEST_GROUPS", "ImportsDocument", "mend_of_imports"]

@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 from rabbet.core.shell import quoted
 from rabbet.errors import CannotWrite
-from rabbet.formats.address import NotAnAddress, parse_address
+from rabbet.formats.text.address import NotAnAddress, parse_address
 from rabbet.net.git.program import CLOSED, INERT, run_git
 from rabbet.work.ask import Answer
 

@@ -19,7 +19,7 @@ import pycurl
 
 from rabbet.core.limits import LONGEST_ANSWER, MOST_PAGE
 from rabbet.errors import SourceFailed
-from rabbet.formats.address import Address, NotAnAddress, parse_address, shown
+from rabbet.formats.text.address import Address, NotAnAddress, parse_address, shown
 from rabbet.net.http.credentials import Credentials
 from rabbet.net.http.exchange import Exchange, not_an_address
 from rabbet.net.http.failures import refused, too_large

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING
 from rabbet.core.limits import MOST_TEXT_FILE
 from rabbet.disk.regular_file import read_regular
 from rabbet.errors import NotUnderstood
-from rabbet.formats.address import Address, NotAnAddress, is_address, parse_address
+from rabbet.formats.text.address import Address, NotAnAddress, is_address, parse_address
 
 if TYPE_CHECKING:
     from netrc import netrc

@@ -11,7 +11,7 @@ import pycurl
 
 from rabbet.core.limits import LONGEST_WAIT, MOST_DISCARDED
 from rabbet.errors import RabbetError, SourceFailed
-from rabbet.formats.address import Address, NotAnAddress, joined, shown
+from rabbet.formats.text.address import Address, NotAnAddress, joined, shown
 from rabbet.net.http.failures import failure, is_passing
 from rabbet.net.http.headers import moment_in
 from rabbet.net.http.wire import Ended, Head, Request, Transfer, Wire

@@ -6,7 +6,7 @@ import pycurl
 
 from rabbet.core.limits import LEAST_SPEED, MOST_PAGE
 from rabbet.errors import SourceFailed
-from rabbet.formats.address import parse_address, shown
+from rabbet.formats.text.address import parse_address, shown
 from rabbet.net.http.wire import FAULT, Ended
 
 __all__ = ["failure", "is_passing", "refused", "too_large"]

@@ -8,7 +8,6 @@ from msgspec import Struct
 from msgspec.structs import replace
 from packaging.version import Version
 
-from rabbet.core.declaration.adoption import Adoption, Evidence, Left, adopt
 from rabbet.core.declaration.edit import Edit
 from rabbet.core.declaration.model import Declaration
 from rabbet.core.needs.need import library_name
@@ -16,8 +15,9 @@ from rabbet.core.needs.wording import need_text, specifiers_text
 from rabbet.core.progress import Observer
 from rabbet.disk.text_file import read_text
 from rabbet.errors import WrongUsage
-from rabbet.formats.pyproject import read_declaration
-from rabbet.formats.pyproject_edit import apply, complete
+from rabbet.formats.project.pyproject import read_declaration
+from rabbet.formats.project.pyproject_edit import apply, complete
+from rabbet.python.code.adoption import Adoption, Evidence, Left, adopt
 from rabbet.tasks.declaring.begin import default_name, existing, offered_runtimes
 from rabbet.workspace.evidence import Gathered, gather
 from rabbet.workspace.known_sources import users_source

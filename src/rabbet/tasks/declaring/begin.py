@@ -14,8 +14,8 @@ from rabbet.core.shell import quoted
 from rabbet.disk.atomic import write_text
 from rabbet.disk.text_file import read_text
 from rabbet.errors import WrongUsage
-from rabbet.formats.pyproject import read_declaration
-from rabbet.formats.pyproject_edit import complete
+from rabbet.formats.project.pyproject import read_declaration
+from rabbet.formats.project.pyproject_edit import complete
 from rabbet.runtimes.choose import newest_first
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import DECLARATION

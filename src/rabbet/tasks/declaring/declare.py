@@ -14,13 +14,13 @@ from rabbet.core.declaration.edit import Change, Edit
 from rabbet.core.declaration.keys import KEYS
 from rabbet.core.declaration.model import Declaration
 from rabbet.core.needs.need import is_name, library_name
-from rabbet.core.targets import BASELINES, PLATFORMS, target_of
 from rabbet.disk.atomic import put_back_on_failure, write_text
 from rabbet.disk.named import path_named
 from rabbet.disk.text_file import read_text
 from rabbet.errors import NoLock, NoRuntime, NotUnderstood, WrongUsage
-from rabbet.formats.pyproject import read_declaration
-from rabbet.formats.pyproject_edit import apply
+from rabbet.formats.project.pyproject import read_declaration
+from rabbet.formats.project.pyproject_edit import apply
+from rabbet.python.choosing.targets import BASELINES, PLATFORMS, target_of
 from rabbet.workspace.session import Session
 
 if TYPE_CHECKING:
@@ -151,7 +151,9 @@ def _with_place(edit: Edit, session: Session) -> Edit:
             f"{folder} is no checkout of {name}",
             because=["it holds neither pyproject.toml nor setup.py"],
         )
-    from rabbet.formats.static_metadata import name_of_tree  # here: few libraries stand in for a release
+    from rabbet.python.formats.static_metadata import (
+        name_of_tree,  # here: few libraries stand in for a release
+    )
 
     told = None
     with suppress(NotUnderstood):  # then only its build could tell
@@ -170,7 +172,7 @@ def _served_unnamed(session: Session, declaration: Declaration, edits: Sequence[
     first = (platforms and not declaration.targets, pythons and not declaration.pythons)
     if not any(first):
         return
-    from rabbet.core.lock.serving import places_of  # here: most edits name a library
+    from rabbet.python.choosing.serving import places_of  # here: most edits name a library
     from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of
 
     try:

@@ -23,9 +23,9 @@ from rabbet.core.declaration.model import Declaration
 from rabbet.core.model.lock import Lock, Needed, ToInstall
 from rabbet.core.model.release import Metadata
 from rabbet.core.needs.need import Need
-from rabbet.core.targets import target_of
 from rabbet.errors import EnvironmentFailed, WrongUsage
-from rabbet.formats.metadata import MetadataBroken, parse_metadata, release_notes, whole
+from rabbet.python.choosing.targets import target_of
+from rabbet.python.formats.metadata import MetadataBroken, parse_metadata, release_notes, whole
 from rabbet.trials.attempts import ABSENT, SEARCHES, Attempts, Command, Tried
 from rabbet.trials.evidence import keep_evidence
 from rabbet.trials.keeping_out import KeptOut, kept_out

@@ -9,15 +9,15 @@ from msgspec import Struct
 from packaging.utils import NormalizedName
 
 from rabbet.core.declaration.model import Declaration, Section
-from rabbet.core.drift.imports import Code, ImportFinding, Offered, by_module, import_findings, owners_of
 from rabbet.core.limits import MOST_BY_HAND
-from rabbet.core.lock.select import needed
 from rabbet.core.model.finding import Weight
 from rabbet.core.model.lock import Lock
 from rabbet.core.needs.need import library_name
-from rabbet.core.targets import target_of
 from rabbet.disk.regular_file import read_regular
-from rabbet.formats.toml import parse_content
+from rabbet.formats.text.toml import parse_content
+from rabbet.python.choosing.select import needed
+from rabbet.python.choosing.targets import target_of
+from rabbet.python.code.imports import Code, ImportFinding, Offered, by_module, import_findings, owners_of
 from rabbet.workspace.offers import offers_of
 from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of, standard_modules_of

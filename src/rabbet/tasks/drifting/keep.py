@@ -15,7 +15,7 @@ from rabbet.core.needs.need import library_name
 from rabbet.core.shell import quoted
 from rabbet.disk.text_file import read_text
 from rabbet.errors import WrongUsage
-from rabbet.formats.pyproject_edit import apply
+from rabbet.formats.project.pyproject_edit import apply
 from rabbet.tasks.drifting.drift import drift
 from rabbet.workspace.preferred import declare_and_prefer
 from rabbet.workspace.project import Project

@@ -19,14 +19,11 @@ from rabbet.builds.building import known_wheel
 from rabbet.builds.identity import facts_of
 from rabbet.compose.fetch import content_from
 from rabbet.core.declaration.model import Declaration
-from rabbet.core.file_name import parse_wheel_name
-from rabbet.core.lock.select import libraries_for, needed, own_project, serving_wheel
 from rabbet.core.model.lock import Lock, LockedFile, LockedLibrary, LockedRuntime, Needed, ToInstall
 from rabbet.core.model.options import RecreateOptions, ResolveOptions
 from rabbet.core.model.runtime import PythonRuntime, RuntimeArchive, RuntimeOffer
 from rabbet.core.model.target import Target
 from rabbet.core.progress import Observer
-from rabbet.core.targets import named_target, target_of
 from rabbet.disk.atomic import cannot_write
 from rabbet.disk.guarded import GuardedFolder
 from rabbet.errors import IntegrityFailed, NoSolution, SourceFailed, WrongUsage
@@ -41,9 +38,12 @@ from rabbet.exports.carried import (
     write_parcel,
 )
 from rabbet.exports.own_wheels import own_needs, own_wheels
-from rabbet.formats.built_wheels import BuiltWheel
 from rabbet.formats.runtime_catalogue import catalogue_text, with_offer
 from rabbet.net.local_file import read_pieces
+from rabbet.python.choosing.file_name import parse_wheel_name
+from rabbet.python.choosing.select import libraries_for, needed, own_project, serving_wheel
+from rabbet.python.choosing.targets import named_target, target_of
+from rabbet.python.formats.built_wheels import BuiltWheel
 from rabbet.resolving.request import ResolveRequest
 from rabbet.resolving.resolve_targets import resolve_targets
 from rabbet.store.trees import is_sound

@@ -11,7 +11,6 @@ from packaging.version import Version
 
 from rabbet import __version__
 from rabbet.core.declaration.model import Declaration
-from rabbet.core.lock.serving import places_of
 from rabbet.core.model.lock import Lock, LockedLibrary
 from rabbet.core.model.options import RecreateOptions
 from rabbet.core.shell import quoted, variant_option
@@ -21,7 +20,8 @@ from rabbet.exports.container import CARRIED, IGNORED, Container, containerfile,
 from rabbet.exports.lock_table import lock_table
 from rabbet.exports.marked import CONTAINER, EDITOR, IGNORE, Making, write_marked
 from rabbet.exports.requirement_list import requirement_list
-from rabbet.formats.metadata import MetadataBroken, licence_of
+from rabbet.python.choosing.serving import places_of
+from rabbet.python.formats.metadata import MetadataBroken, licence_of
 from rabbet.sources.release_reader import remembered_metadata
 from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of, targets_of_lock

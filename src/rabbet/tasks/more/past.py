@@ -13,7 +13,7 @@ from rabbet.core.near_names import near_names
 from rabbet.core.shell import quoted
 from rabbet.disk.text_file import read_text
 from rabbet.errors import NoLock, WrongUsage
-from rabbet.formats.lock_versions import read_locked_versions
+from rabbet.formats.lock_text import read_locked_versions
 from rabbet.workspace.lock_history import lock_history
 from rabbet.workspace.session import Session
 

@@ -4,9 +4,9 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from rabbet.core.lock.differences import DeclaredChange, Difference, declared_changes, differences
-from rabbet.core.lock.select import libraries_for
 from rabbet.core.model.lock import Lock
-from rabbet.core.targets import target_of
+from rabbet.python.choosing.select import libraries_for
+from rabbet.python.choosing.targets import target_of
 from rabbet.tasks.resolving.explain import remembered_needs
 from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of
 from rabbet.workspace.session import Session

@@ -13,8 +13,6 @@ from rabbet.core.declaration.corrections import corrected, corrections_of
 from rabbet.core.declaration.model import Declaration, Declared
 from rabbet.core.graph.graph import Graph, build_graph
 from rabbet.core.graph.held_back import Holder, held_back
-from rabbet.core.lock.select import libraries_for
-from rabbet.core.lock.serving import refuse_unserved
 from rabbet.core.model.lock import Lock, LockedLibrary
 from rabbet.core.model.release import SetAside
 from rabbet.core.model.target import Target
@@ -24,9 +22,11 @@ from rabbet.core.needs.wording import build_options_texts, need_text
 from rabbet.core.solve.explain.prose import explained
 from rabbet.core.solve.policy import Policy
 from rabbet.core.solve.solver import Refutation, solve
-from rabbet.core.targets import target_of
 from rabbet.errors import SourceFailed, WrongUsage
-from rabbet.formats.metadata import MetadataBroken, parse_metadata, whole
+from rabbet.python.choosing.select import libraries_for
+from rabbet.python.choosing.serving import refuse_unserved
+from rabbet.python.choosing.targets import target_of
+from rabbet.python.formats.metadata import MetadataBroken, parse_metadata, whole
 from rabbet.resolving.request import declared_moment
 from rabbet.sources.base import Memory
 from rabbet.sources.catalogue import Catalogue

@@ -3,12 +3,12 @@
 from msgspec import Struct
 from packaging.version import Version
 
-from rabbet.core.lock.release_overview import Offer, offers_of
 from rabbet.core.model.target import Target
 from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import Need
 from rabbet.core.solve.policy import Policy
 from rabbet.errors import NoSolution
+from rabbet.python.choosing.release_overview import Offer, offers_of
 from rabbet.resolving.request import declared_moment
 from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of, targets_for
 from rabbet.workspace.session import Session

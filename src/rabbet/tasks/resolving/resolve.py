@@ -20,8 +20,7 @@ from rabbet.core.needs.need import Need, library_name
 from rabbet.disk.atomic import write_text
 from rabbet.disk.text_file import read_text
 from rabbet.errors import IntegrityFailed, NoRuntime, NotUnderstood, WrongUsage
-from rabbet.formats.lock_versions import read_locked_versions
-from rabbet.formats.merge import merge_sides
+from rabbet.formats.lock_text import merge_sides, read_locked_versions
 from rabbet.formats.pylock import edited_by_hand, write_lock
 from rabbet.resolving.request import ResolveRequest, ResolveResult
 from rabbet.resolving.resolve_targets import resolve_targets
@@ -183,7 +182,7 @@ class _Work:
         if not is_told_anew(self._session.project.folder, self._session.project.own_locks):
             return
         from rabbet.builds.folder_state import needs_state
-        from rabbet.formats.told import told_by
+        from rabbet.formats.project.told import told_by
         from rabbet.resolving.resolve_targets import own_metadata
 
         self._session.observer.stage("asking the project's own build what it needs")
@@ -246,7 +245,7 @@ class _Work:
                 untouched=True,
             )
         settled = resolve_targets(self._request(variant, (declaration, runtime, targets), earlier), options)
-        from rabbet.core.lock.serving import serving_too  # here: until now, answers were on their way
+        from rabbet.python.choosing.serving import serving_too  # here: until now, answers were on their way
         from rabbet.resolving.file_clashes import file_clash
 
         return Resolved(
@@ -275,7 +274,7 @@ class _Work:
 
     def verdict(self, variant: str | None) -> Verdict:
         """Compare one lock with what settling anew gives."""
-        from rabbet.core.lock.serving import serves
+        from rabbet.python.choosing.serving import serves
 
         before = self._session.of(variant).lock()
         declaration, runtime, targets = self._question(variant, [before])
@@ -383,7 +382,7 @@ def _lost(before: Lock | None, declaration: Declaration, after: Lock) -> tuple[s
     gone = set(before.environments) - set(after.environments)
     if not gone:
         return ()
-    from rabbet.core.lock.serving import places_of
+    from rabbet.python.choosing.serving import places_of
 
     places = places_of(before)
     return tuple(f"{places[one][0]} with Python {places[one][1]}" for one in sorted(gone) if one in places)

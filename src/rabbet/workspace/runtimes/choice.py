@@ -13,9 +13,9 @@ from rabbet.core.model.lock import LockedRuntime
 from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime, Refusal, Runtime, RuntimeOffer
 from rabbet.core.needs.need import Need, library_name
 from rabbet.core.shell import quoted
-from rabbet.core.targets import target_of
 from rabbet.errors import NoRuntime, NoSolution, NotObtained, Way, WrongUsage
-from rabbet.formats.requirement import parse_runtime
+from rabbet.formats.text.requirement import parse_runtime
+from rabbet.python.choosing.targets import target_of
 from rabbet.runtimes.choose import no_runtime
 from rabbet.runtimes.linking import linked_runtime
 from rabbet.workspace.machine import Machine

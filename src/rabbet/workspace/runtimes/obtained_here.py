@@ -13,7 +13,7 @@ from rabbet.core.model.runtime import Runtime
 from rabbet.core.needs.need import Need
 from rabbet.disk.named import path_named
 from rabbet.errors import RabbetError, SourceFailed
-from rabbet.formats.address import is_address, parse_address
+from rabbet.formats.text.address import is_address, parse_address
 from rabbet.store.layout import OBTAINED
 from rabbet.workspace.known_sources import known_sources
 from rabbet.workspace.machine import Machine

@@ -16,7 +16,7 @@ from rabbet.core.needs.wording import specifiers_text
 from rabbet.core.progress import Observer
 from rabbet.core.shell import quoted
 from rabbet.errors import NoRuntime, RabbetError, SourceFailed
-from rabbet.formats.address import is_address, joined, parse_address
+from rabbet.formats.text.address import is_address, joined, parse_address
 from rabbet.net.http.client import HttpClient
 from rabbet.runtimes.catalogues import Catalogue, JsonCatalogue, Registry, Wheels
 from rabbet.sources.file_reader import FileReader

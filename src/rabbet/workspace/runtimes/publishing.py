@@ -18,8 +18,8 @@ from rabbet.disk.guarded import GuardedFolder
 from rabbet.disk.named import path_named
 from rabbet.disk.regular_file import read_regular, sha256_of_regular
 from rabbet.errors import IntegrityFailed, NoRuntime, SourceFailed, WrongUsage
-from rabbet.formats.address import NotAnAddress, hidden, is_address, parse_address
 from rabbet.formats.runtime_catalogue import NotACatalogue, catalogue_text, read_catalogue, with_offer
+from rabbet.formats.text.address import NotAnAddress, hidden, is_address, parse_address
 from rabbet.net.local_file import local_path, read_pieces
 from rabbet.runtimes.contents import Found, baselines_of, found_in, glibc_of, version_by_files
 from rabbet.runtimes.publish import Obstacle, obstacles, pack

@@ -12,8 +12,8 @@ from rabbet.core.model.cause import InterpreterChanged, Reason, ReasonWith
 from rabbet.core.model.lock import Lock, LockedRuntime
 from rabbet.core.model.runtime import PythonRuntime, Refusal
 from rabbet.core.model.target import Target
-from rabbet.core.targets import PLATFORMS, joined, named_target, target_of
 from rabbet.errors import NoRuntime, WrongUsage
+from rabbet.python.choosing.targets import PLATFORMS, joined, named_target, target_of
 from rabbet.runtimes.choose import choose, newest_first
 from rabbet.runtimes.probe import probe_all, standard_modules
 from rabbet.runtimes.search import interpreter_behind
@@ -147,7 +147,7 @@ def targets_of_lock(lock: Lock, baselines: Mapping[str, str], session: Session) 
 
     Raises `NoRuntime` where this machine would be it, and has no interpreter for it.
     """
-    from rabbet.core.lock.serving import places_of  # here: resolving looks at no lock's places
+    from rabbet.python.choosing.serving import places_of  # here: resolving looks at no lock's places
 
     places = sorted(set(places_of(lock).values()), key=lambda place: (place[0], Version(place[1])))
     if places:

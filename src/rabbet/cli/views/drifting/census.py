@@ -25,7 +25,7 @@ from rabbet.documents.drifting.census import (
     RecordedDocument,
 )
 from rabbet.documents.drifting.finding import detail
-from rabbet.formats.csv_text import csv_lines
+from rabbet.formats.text.csv_text import csv_lines
 from rabbet.tasks.drifting.census import Census
 
 __all__ = [

@@ -2,10 +2,10 @@
 
 from rabbet.cli.context import Context
 from rabbet.cli.terminal.style import table
-from rabbet.core.drift.imports import ImportFinding, ImportKind
 from rabbet.core.model.finding import Weight
 from rabbet.documents.amounts import count
 from rabbet.documents.drifting.imports import SAYS, ImportsDocument, mend_of_imports
+from rabbet.python.code.imports import ImportFinding, ImportKind
 from rabbet.tasks.drifting.imports import Imports
 
 __all__ = ["ImportsView"]

@@ -6,11 +6,11 @@ from msgspec.structs import replace
 
 from rabbet.cli.context import Context
 from rabbet.cli.terminal.style import table
-from rabbet.core.lock.release_overview import Offer
 from rabbet.core.model.target import Target
 from rabbet.core.needs.wording import need_text
 from rabbet.documents.amounts import count
 from rabbet.documents.resolving.lookup import LookupDocument
+from rabbet.python.choosing.release_overview import Offer
 
 __all__ = ["LookupView"]
 

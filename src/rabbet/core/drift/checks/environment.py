@@ -1,13 +1,33 @@
-"""From what an environment was made, by whom, and what stands in its way."""
+"""The environment itself: what was altered of it, what can't be checked, from what it was made."""
 
 from collections.abc import Iterator, Sequence
 
 from rabbet.core.drift.expected import Expectation
-from rabbet.core.model.cause import MadeForSections, Reason
+from rabbet.core.model.cause import MadeForSections, Reason, Unchecked
 from rabbet.core.model.finding import ENVIRONMENT, Finding, Kind, Weight
 from rabbet.core.model.inventory import Inventory
 
-__all__ = ["stale"]
+__all__ = ["environment", "stale"]
+
+
+def environment(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
+    """What was altered of the environment itself, and what in it can't be checked."""
+    for damage in inventory.damage:
+        yield Finding(
+            kind=Kind.ALTERED,
+            subject=ENVIRONMENT,
+            weight=Weight.BREAKS,
+            breaks=(expected.project,),
+            cause=damage,
+        )
+    unchecked = (
+        (inventory.without_record, Weight.NOTE, Reason.NO_RECORD),
+        (inventory.unvouched, Weight.DIFFERS, Reason.COMPILED_LATER),
+    )
+    for names, weight, reason in unchecked:
+        if names:
+            cause = Unchecked(reason=reason, libraries=names)
+            yield Finding(kind=Kind.ALTERED, subject=ENVIRONMENT, weight=weight, cause=cause)
 
 
 def stale(expected: Expectation, inventory: Inventory, left_over: Sequence[str]) -> Iterator[Finding]:

@@ -1,14 +1,13 @@
-"""The files of libraries, and those of the environment itself."""
+"""The files of libraries."""
 
 from collections.abc import Iterator
 
 from rabbet.core.drift.expected import Expectation, is_locked_version, version_of
-from rabbet.core.drift.module_names import is_start_up
-from rabbet.core.model.cause import Reason, Unchecked
-from rabbet.core.model.finding import ENVIRONMENT, Finding, Kind, Subject, Weight
+from rabbet.core.model.cause import Reason
+from rabbet.core.model.finding import Finding, Kind, Subject, Weight
 from rabbet.core.model.inventory import Inventory
 
-__all__ = ["environment", "files"]
+__all__ = ["files"]
 
 
 def files(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
@@ -35,34 +34,3 @@ def files(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
                     if loose
                     else None,
                 )
-
-
-def environment(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
-    """What was altered of the environment itself, and what nobody put into it."""
-    for damage in inventory.damage:
-        yield Finding(
-            kind=Kind.ALTERED,
-            subject=ENVIRONMENT,
-            weight=Weight.BREAKS,
-            breaks=(expected.project,),
-            cause=damage,
-        )
-    everybody = (*inventory.libraries.values(), *inventory.twins)
-    without = tuple(sorted({one.name for one in everybody if not one.recorded}))
-    for place in inventory.strays:
-        hook = is_start_up(place)
-        yield Finding(
-            kind=Kind.SURPLUS,
-            subject=ENVIRONMENT,
-            weight=Weight.NOTE if without and not hook else Weight.DIFFERS,
-            files=(place,),
-            cause=Reason.START_UP if hook else Reason.UNRECORDED,
-        )
-    unchecked = (
-        (without, Weight.NOTE, Reason.NO_RECORD),
-        (inventory.unvouched, Weight.DIFFERS, Reason.COMPILED_LATER),
-    )
-    for names, weight, reason in unchecked:
-        if names:
-            cause = Unchecked(reason=reason, libraries=names)
-            yield Finding(kind=Kind.ALTERED, subject=ENVIRONMENT, weight=weight, cause=cause)

@@ -3,13 +3,11 @@
 from collections.abc import Iterator
 
 from rabbet.core.drift.expected import Expectation, is_locked_version, version_of
-from rabbet.core.drift.origin import other_file, other_origin
 from rabbet.core.model.cause import Reason, SecondCopy
 from rabbet.core.model.finding import Finding, Kind, Subject, Weight
 from rabbet.core.model.inventory import Inventory
-from rabbet.core.model.lock import Unbuilt
 
-__all__ = ["missing", "origins", "surplus", "unknown", "versions"]
+__all__ = ["missing", "surplus", "unknown", "versions"]
 
 
 def missing(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
@@ -54,26 +52,6 @@ def versions(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
                 installed=installed.version,
                 weight=Weight.DIFFERS,
                 comes_with=expected.path_to(installed.name),
-            )
-
-
-def origins(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
-    """The locked version, made from another file: of the same release, or one that is not locked.
-
-    What is built here has to be built from the locked sources, as the lock says.
-    """
-    differing = other_origin if expected.origins_known else other_file
-    for one, installed in expected.pairs(inventory):
-        kind = differing(one, installed)
-        whole = not (installed.altered or installed.unfinished)
-        if whole and kind is not None and is_locked_version(one, installed):
-            yield Finding(
-                kind=kind,
-                subject=Subject.library(installed.name),
-                locked=version_of(one),
-                installed=installed.version,
-                weight=Weight.DIFFERS,
-                cause=Reason.BUILT_OTHERWISE if isinstance(one, Unbuilt) and installed.build else None,
             )
 
 

@@ -6,11 +6,8 @@ from rabbet.core.drift.expected import Expectation
 from rabbet.core.model.cause import Cause, Reason, ReasonWith
 from rabbet.core.model.finding import PYTHON, Finding, Kind, Subject, Weight
 from rabbet.core.model.inventory import Inventory
-from rabbet.core.model.lock import Needed
 
 __all__ = ["other_runtimes", "runtime"]
-
-_FOR_ANY_MINOR = ("none", "abi3")  # ABI tags of files that serve several minor versions of Python
 
 
 def runtime(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
@@ -36,7 +33,7 @@ def runtime(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
     alike = inventory.implementation == expected.target.markers["implementation_name"]
     allowed = alike and expected.python.contains(there, prereleases=True)
     breaks: tuple[str, ...] = () if allowed else (expected.project,)
-    breaks += () if same else _bound_to_minor(expected)
+    breaks += () if same else expected.bound_to_minor
     other = inventory.made_with and expected.chosen not in (None, (there, inventory.made_with))
     differs = other or not same
     noted = locked is not None and locked != there
@@ -50,17 +47,6 @@ def runtime(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
             breaks=breaks,
             cause=ReasonWith(Reason.MADE_WITH, inventory.made_with) if other else None,
         )
-
-
-def _bound_to_minor(expected: Expectation) -> tuple[str, ...]:
-    """The locked libraries whose compiled modules serve one minor version of Python alone, by PEP 425."""
-    files = {one.locked.name: one.artifact.filename for one in expected.needed if isinstance(one, Needed)}
-    return tuple(name for name, file in sorted(files.items()) if _is_bound_to_minor(file))
-
-
-def _is_bound_to_minor(filename: str) -> bool:
-    parts = filename.split("-")
-    return len(parts) > 2 and not set(parts[-2].split(".")).intersection(_FOR_ANY_MINOR)
 
 
 def other_runtimes(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:

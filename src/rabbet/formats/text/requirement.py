@@ -9,7 +9,7 @@ from packaging.specifiers import InvalidSpecifier, SpecifierSet
 from rabbet.core.limits import beyond
 from rabbet.core.needs.need import Need
 from rabbet.errors import NotUnderstood
-from rabbet.formats.address import NotAnAddress, parse_address, shown
+from rabbet.formats.text.address import NotAnAddress, parse_address, shown
 
 _DIGITS = {"sha256": 64, "sha512": 128}
 _HEXADECIMAL = "0123456789abcdef"

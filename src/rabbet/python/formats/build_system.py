@@ -7,8 +7,8 @@ from rabbet.core.limits import LONGEST_TEXT, MOST_NEEDS
 from rabbet.core.model.build import BuildOptions, BuildSystem
 from rabbet.core.needs.need import Need
 from rabbet.errors import NotUnderstood
-from rabbet.formats.requirement import parse_requirement
-from rabbet.formats.toml import Table, parse_toml
+from rabbet.formats.text.requirement import parse_requirement
+from rabbet.formats.text.toml import Table, parse_toml
 
 __all__ = ["build_system_in", "legacy_build_system", "read_build_options", "read_build_system"]
 

@@ -8,8 +8,8 @@ from packaging.specifiers import SpecifierSet
 from rabbet.archives.places import is_inside
 from rabbet.core.model.language import PLACEHOLDER, Language, is_language
 from rabbet.errors import NotUnderstood
-from rabbet.formats.requirement import parse_versions
-from rabbet.formats.toml import Table
+from rabbet.formats.text.requirement import parse_versions
+from rabbet.formats.text.toml import Table
 
 __all__ = ["read_languages", "versions_of"]
 

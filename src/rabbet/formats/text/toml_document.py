@@ -12,7 +12,7 @@ from tomlkit.items import AbstractTable, AoT, Array, InlineTable
 from rabbet.core.declaration.edit import Change
 from rabbet.core.needs.need import library_name
 from rabbet.errors import NotUnderstood, WrongUsage
-from rabbet.formats.requirement import parse_requirement
+from rabbet.formats.text.requirement import parse_requirement
 
 __all__ = [
     "AnyTable",

@@ -15,9 +15,9 @@ from rabbet.core.declaration.next_version import STEPS, next_version
 from rabbet.core.needs.need import Need, library_name
 from rabbet.core.needs.wording import need_text, specifiers_text
 from rabbet.errors import NotUnderstood, WrongUsage
-from rabbet.formats.key_edit import change_key
-from rabbet.formats.requirement import parse_requirement, parse_runtime
-from rabbet.formats.toml_document import (
+from rabbet.formats.project.key_edit import change_key
+from rabbet.formats.text.requirement import parse_requirement, parse_runtime
+from rabbet.formats.text.toml_document import (
     AnyTable,
     absent,
     entries_of,

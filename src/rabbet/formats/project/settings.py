@@ -6,10 +6,10 @@ from msgspec import Struct, field
 
 from rabbet.core.declaration.model import CatalogueEntry
 from rabbet.core.model.language import Language
-from rabbet.formats.address import hidden, is_address
-from rabbet.formats.language_table import read_languages
-from rabbet.formats.pyproject import read_catalogues, wrong_source
-from rabbet.formats.toml import Table, parse_toml
+from rabbet.formats.project.language_table import read_languages
+from rabbet.formats.project.pyproject import read_catalogues, wrong_source
+from rabbet.formats.text.address import hidden, is_address
+from rabbet.formats.text.toml import Table, parse_toml
 
 __all__ = ["Settings", "read_settings"]
 

@@ -16,8 +16,8 @@ from rabbet.core.limits import LONGEST_TEXT, MOST_ROWS
 from rabbet.core.needs.need import Need
 from rabbet.core.shell import quoted
 from rabbet.core.shown_text import without_credentials
-from rabbet.formats.address import shown
-from rabbet.formats.requirement import is_file, is_repository, read_requirement
+from rabbet.formats.text.address import shown
+from rabbet.formats.text.requirement import is_file, is_repository, read_requirement
 
 __all__ = ["ListLine", "read_requirement_list"]
 

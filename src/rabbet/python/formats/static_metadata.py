@@ -10,8 +10,8 @@ from packaging.version import Version
 
 from rabbet.core.model.release import Metadata
 from rabbet.core.needs.need import Need, is_name, library_name
-from rabbet.formats.metadata import MetadataBroken, bounded, needs_of
-from rabbet.formats.toml import parse_content
+from rabbet.formats.text.toml import parse_content
+from rabbet.python.formats.metadata import MetadataBroken, bounded, needs_of
 
 __all__ = ["metadata_of_tree", "name_of_tree"]
 

@@ -15,9 +15,10 @@ from packaging.utils import NormalizedName
 from packaging.version import InvalidVersion, Version
 
 from rabbet.core.limits import MOST_TAGS
+from rabbet.core.model.release import ListedFile
 from rabbet.core.needs.need import library_name
 
-__all__ = ["BadFileName", "FileName", "parse_file_name", "parse_wheel_name"]
+__all__ = ["BadFileName", "FileName", "listed_file", "parse_file_name", "parse_wheel_name"]
 
 _LONGEST = 255  # characters, which no file system exceeds
 _PLAIN = re.compile(r"[\w.+!~-]+\Z")  # what names of files consist of
@@ -43,6 +44,11 @@ class FileName(NamedTuple):
     version: Version
     build: tuple[int, str] = (0, "")
     tags: frozenset[str] | None = None
+
+
+def listed_file(parts: FileName, filename: str, location: str, source: str) -> ListedFile:
+    """A file of which no more is known than its name and place."""
+    return ListedFile(filename, *parts, location=location, source=source)
 
 
 def parse_file_name(filename: str, expected: NormalizedName | None = None) -> FileName:

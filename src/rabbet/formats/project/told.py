@@ -17,8 +17,8 @@ from rabbet.core.model.build import Told
 from rabbet.core.model.release import Metadata
 from rabbet.core.needs.need import Need, is_name, library_name
 from rabbet.errors import NotUnderstood
-from rabbet.formats.requirement import parse_requirement
-from rabbet.formats.toml import Table, parse_toml
+from rabbet.formats.text.requirement import parse_requirement
+from rabbet.formats.text.toml import Table, parse_toml
 
 __all__ = ["needs_by_extra", "read_told", "told_by", "told_in", "told_line"]
 

@@ -7,8 +7,6 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 
 from rabbet.core.declaration.model import Declaration
-from rabbet.core.file_name import parse_wheel_name
-from rabbet.core.lock.serving import holds, may_not_build, refuse_unserved, without_wheel
 from rabbet.core.model.lock import (
     OWN_FOLDER,
     UNTOLD,
@@ -26,6 +24,8 @@ from rabbet.core.model.lock import (
 )
 from rabbet.core.model.target import Target
 from rabbet.errors import EnvironmentFailed, NotUnderstood
+from rabbet.python.choosing.file_name import parse_wheel_name
+from rabbet.python.choosing.serving import holds, may_not_build, refuse_unserved, without_wheel
 
 __all__ = ["as_wheel", "libraries_for", "needed", "own_project", "serving_wheel"]
 

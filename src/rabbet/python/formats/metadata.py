@@ -1,5 +1,6 @@
-"""Core metadata of a wheel or a source archive, as far as resolving needs it."""
+"""Core metadata of a wheel or source archive, as far as resolving needs it; where one came from (PEP 610)."""
 
+import json
 import re
 from collections.abc import Sequence
 from functools import lru_cache
@@ -12,7 +13,8 @@ from packaging.version import Version
 from rabbet.core.limits import MOST_METADATA, MOST_NEEDS, UNREADABLE, beyond
 from rabbet.core.model.release import Metadata
 from rabbet.core.needs.need import Need, is_name, library_name
-from rabbet.formats.requirement import read_requirement
+from rabbet.formats.text.address import parse_address
+from rabbet.formats.text.requirement import read_requirement
 
 if TYPE_CHECKING:
     from email.message import Message
@@ -24,9 +26,11 @@ __all__ = [
     "needs_of",
     "parse_metadata",
     "parse_static_metadata",
+    "read_direct_url",
     "release_notes",
     "whole",
 ]
+
 
 _NEEDED = {"name", "version", "requires-dist", "requires-python", "provides-extra"}
 
@@ -185,3 +189,17 @@ def _header(text: str) -> "Message[str, str]":
         return HeaderParser().parsestr(text)
     except (ValueError, RecursionError, LookupError) as error:
         raise MetadataBroken(f"its metadata can't be read: {error}") from error
+
+
+def read_direct_url(text: str) -> str:
+    """The address without credentials, with the commit behind it where it is one.
+
+    Raises `ValueError` for what is no such file.
+    """
+    try:
+        told = json.loads(text)
+        address = parse_address(told["url"]).text
+        commit = told.get("vcs_info", {}).get("commit_id", "")
+    except (KeyError, TypeError, AttributeError, *UNREADABLE) as error:
+        raise ValueError(f"it tells no address: {type(error).__name__}") from error
+    return f"{address} at {commit}" if isinstance(commit, str) and commit else address

@@ -15,10 +15,10 @@ from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.declaration.model import Section
-from rabbet.core.drift.imports import ImportSite, Offered, by_module, other_use, owners_of
 from rabbet.core.drift.keep import lower_bound
 from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text
+from rabbet.python.code.imports import ImportSite, Offered, by_module, other_use, owners_of
 
 __all__ = ["Adopted", "Adoption", "Evidence", "Left", "Listed", "Present", "adopt"]
 

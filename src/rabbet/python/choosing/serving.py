@@ -9,8 +9,8 @@ from packaging.version import Version
 from rabbet.core.declaration.model import Declaration, allows_minor
 from rabbet.core.model.lock import Lock, LockedCheckout, LockedCommit, LockedLibrary, Selection
 from rabbet.core.model.target import Target
-from rabbet.core.targets import BASELINES, PLATFORMS, named_target
 from rabbet.errors import EnvironmentFailed, NotUnderstood
+from rabbet.python.choosing.targets import BASELINES, PLATFORMS, named_target
 
 __all__ = [
     "holds",

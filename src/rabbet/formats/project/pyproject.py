@@ -38,14 +38,14 @@ from rabbet.core.limits import (
 from rabbet.core.model.build import BuildOptions, Told
 from rabbet.core.moment import is_moment
 from rabbet.core.needs.need import Need, is_name, library_name
-from rabbet.core.targets import BASELINES, OLDEST_PYTHON, PLATFORMS
 from rabbet.errors import NotUnderstood
-from rabbet.formats.address import NotAnAddress, hidden, is_address, parse_address
-from rabbet.formats.build_system import build_system_in, legacy_build_system, read_build_options
-from rabbet.formats.language_table import read_languages, versions_of
-from rabbet.formats.requirement import parse_requirement, parse_versions
-from rabbet.formats.told import needs_by_extra
-from rabbet.formats.toml import Problems, Table, parse_toml
+from rabbet.formats.project.language_table import read_languages, versions_of
+from rabbet.formats.project.told import needs_by_extra
+from rabbet.formats.text.address import NotAnAddress, hidden, is_address, parse_address
+from rabbet.formats.text.requirement import parse_requirement, parse_versions
+from rabbet.formats.text.toml import Problems, Table, parse_toml
+from rabbet.python.choosing.targets import BASELINES, OLDEST_PYTHON, PLATFORMS
+from rabbet.python.formats.build_system import build_system_in, legacy_build_system, read_build_options
 
 __all__ = ["read_catalogues", "read_declaration", "wrong_source"]
 

@@ -6,11 +6,11 @@ from functools import lru_cache
 import msgspec
 from packaging.utils import NormalizedName
 
-from rabbet.core.file_name import BadFileName, parse_file_name
 from rabbet.core.limits import LONGEST_LINE, LONGEST_TEXT, MOST_ADDRESS, MOST_FILES, UNREADABLE, is_size
 from rabbet.core.model.release import ListedFile, Listing, SetAside
-from rabbet.formats.address import NotAnAddress, joined, parse_address
-from rabbet.formats.requirement import is_sha256
+from rabbet.formats.text.address import NotAnAddress, joined, parse_address
+from rabbet.formats.text.requirement import is_sha256
+from rabbet.python.choosing.file_name import BadFileName, parse_file_name
 
 __all__ = ["NotAnIndexPage", "parse_html", "parse_json", "parse_names_html", "parse_names_json"]
 
@@ -188,7 +188,7 @@ def _folder(address: str, link: str) -> str:
 
 def _links(content: bytes) -> list[dict[str, str | None]]:
     """The attributes of all links on an HTML page."""
-    from rabbet.formats.html_links import LinkParser, unreadable
+    from rabbet.python.formats.html_links import LinkParser, unreadable
 
     wrong = unreadable(content)
     if wrong:

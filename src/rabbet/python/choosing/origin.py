@@ -1,10 +1,10 @@
 """From which of the locked files a library was installed, and whether that is the one that is wanted."""
 
 from rabbet.core.drift.expected import VersionOnly
-from rabbet.core.file_name import BadFileName, parse_wheel_name
 from rabbet.core.model.finding import Kind
 from rabbet.core.model.inventory import Installed
 from rabbet.core.model.lock import LockedArchive, LockedWheel, ToInstall, Unbuilt
+from rabbet.python.choosing.file_name import BadFileName, parse_wheel_name
 
 __all__ = ["other_file", "other_origin", "wheel_taken"]
 

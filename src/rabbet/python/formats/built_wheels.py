@@ -14,9 +14,9 @@ from typing import TypeAlias
 import msgspec
 from msgspec import Struct
 
-from rabbet.core.file_name import BadFileName, parse_wheel_name
 from rabbet.core.limits import LONGEST_TEXT, MOST_FILES, UNREADABLE, is_size
-from rabbet.formats.requirement import is_sha256
+from rabbet.formats.text.requirement import is_sha256
+from rabbet.python.choosing.file_name import BadFileName, parse_wheel_name
 
 __all__ = [
     "BUILDS_FILE",

@@ -11,8 +11,8 @@ from rabbet.core.needs.need import library_name
 from rabbet.core.needs.wording import need_text
 from rabbet.core.shell import quoted
 from rabbet.errors import WrongUsage
-from rabbet.formats.requirement import parse_requirement
-from rabbet.formats.toml_document import (
+from rabbet.formats.text.requirement import parse_requirement
+from rabbet.formats.text.toml_document import (
     absent,
     entries_of,
     made,

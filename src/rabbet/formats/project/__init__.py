@@ -1,0 +1,1 @@
+"""The declaration and the user's settings: read, and changed in place."""

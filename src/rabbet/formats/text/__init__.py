@@ -1,0 +1,1 @@
+"""Parts that many formats have: addresses, requirements, TOML, CSV."""

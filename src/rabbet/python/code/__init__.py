@@ -1,0 +1,1 @@
+"""What code imports, and what that asks to be declared."""

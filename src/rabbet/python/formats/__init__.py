@@ -1,0 +1,1 @@
+"""The files of wheels, environments and indexes: text ⇄ model."""
