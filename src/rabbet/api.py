@@ -31,7 +31,7 @@ if TYPE_CHECKING:
     from rabbet.core.declaration.edit import Edit
     from rabbet.core.declaration.model import Declaration, Section
     from rabbet.core.model.lock import Lock
-    from rabbet.environment.manifest import Manifest
+    from rabbet.python.environment.put.manifest import Manifest
     from rabbet.tasks.declaring.declare import Done
     from rabbet.tasks.drifting.drift import Drift
     from rabbet.tasks.drifting.imports import Imports

@@ -6,8 +6,8 @@ from pathlib import Path
 
 from packaging.utils import NormalizedName
 
-from rabbet.environment.conflicts import folds_case, refuse_conflicts
 from rabbet.errors import IntegrityFailed
+from rabbet.python.environment.put.conflicts import folds_case, refuse_conflicts
 
 # the places and digests of two libraries, whether the file system folds case → what is wrong, if anything
 CASES: list[tuple[dict[str, str | None], dict[str, str | None], bool, str]] = [

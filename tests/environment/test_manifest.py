@@ -10,10 +10,10 @@ from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
 
-from rabbet.environment.guarded import GuardedEnvironment
-from rabbet.environment.layout import Layout
-from rabbet.environment.linking import Linking
-from rabbet.environment.manifest import (
+from rabbet.python.environment.place.guarded import GuardedEnvironment
+from rabbet.python.environment.place.layout import Layout
+from rabbet.python.environment.place.linking import Linking
+from rabbet.python.environment.put.manifest import (
     Manifest,
     StoreChanged,
     Tree,
@@ -22,9 +22,9 @@ from rabbet.environment.manifest import (
     read_manifest,
     write_manifest,
 )
+from rabbet.python.store.unpack import stored_files
 from rabbet.store.blob_cache import BlobCache
 from rabbet.store.trees import write_tree
-from rabbet.store.unpack import stored_files
 from rabbet.work.forked import alongside, fork_if_useful, in_parts
 
 FOLDERS, FILES = 3, 800  # enough for two processes

@@ -21,21 +21,21 @@ from rabbet.core.model.inventory import Inventory
 from rabbet.core.model.lock import LockedWheel
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.demo.files import build_archive
-from rabbet.environment.create import create_environment, own_parts
-from rabbet.environment.guarded import GuardedEnvironment
-from rabbet.environment.inspect import take_inventory
-from rabbet.environment.install import CameFrom, install_wheel, prepare_wheel
-from rabbet.environment.install_state import InstallState
-from rabbet.environment.layout import Layout
-from rabbet.environment.linking import Linking
-from rabbet.environment.remove import remove_library
 from rabbet.errors import IntegrityFailed
 from rabbet.python.choosing.targets import target_of
+from rabbet.python.environment.look.inspect import take_inventory
+from rabbet.python.environment.place.guarded import GuardedEnvironment
+from rabbet.python.environment.place.install_state import InstallState
+from rabbet.python.environment.place.layout import Layout
+from rabbet.python.environment.place.linking import Linking
+from rabbet.python.environment.put.create import create_environment, own_parts
+from rabbet.python.environment.put.install import CameFrom, install_wheel, prepare_wheel
+from rabbet.python.environment.put.remove import remove_library
+from rabbet.python.store.entries import Unpacked
+from rabbet.python.store.store import Store
 from rabbet.runtimes.probe import probe_all
 from rabbet.store.blob_cache import BlobCache
-from rabbet.store.entries import Unpacked
 from rabbet.store.pack import Pack
-from rabbet.store.store import Store
 
 INFO = "hivewire-1.0.dist-info"
 ENTRY_POINTS = f"{INFO}/entry_points.txt"

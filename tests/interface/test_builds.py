@@ -9,9 +9,9 @@ import tomllib
 import unittest
 from pathlib import Path
 
-from rabbet.builds.missing import missing_in
 from rabbet.demo.files import write_files
 from rabbet.demo.libraries import RELEASES, MadeUp
+from rabbet.python.builds.missing import missing_in
 from tests.support import PATIENCE
 from tests.support.program import ProgramCase
 from tests.support.sources import source_archive

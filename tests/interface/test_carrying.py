@@ -14,8 +14,8 @@ from rabbet.archives.pack import pack_folder
 from rabbet.demo.libraries import RELEASES, MadeUp
 from rabbet.demo.runtimes import LANGUAGE, shelf
 from rabbet.demo.stand_in import StandIn
-from rabbet.sources.file_reader import FileReader
-from rabbet.sources.static_pages import StaticPagesSource
+from rabbet.python.sources.files.file_reader import FileReader
+from rabbet.python.sources.kinds.static_pages import StaticPagesSource
 from tests.support.program import ProgramCase
 
 

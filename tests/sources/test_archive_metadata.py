@@ -14,7 +14,7 @@ from rabbet.net.http.client import HttpClient
 from rabbet.net.http.credentials import Credentials
 from rabbet.net.http.wire import Wire
 from rabbet.python.formats.metadata import MetadataBroken
-from rabbet.sources.archive_metadata import RemoteWheels, sdist_metadata_in
+from rabbet.python.sources.files.archive_metadata import RemoteWheels, sdist_metadata_in
 
 WHEEL = next(one for one in RELEASES if not one.sdist)
 SIZE = len(build_file(WHEEL))

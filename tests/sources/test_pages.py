@@ -10,8 +10,8 @@ from rabbet.net.http.client import HttpClient
 from rabbet.net.http.credentials import Credentials
 from rabbet.net.http.wire import Wire
 from rabbet.python.formats.simple_index import parse_json
-from rabbet.sources.index import IndexSource
-from rabbet.sources.pages import Pages
+from rabbet.python.sources.kinds.index import IndexSource
+from rabbet.python.sources.kinds.pages import Pages
 from tests.formats.test_simple_index import ENTRIES, WHEEL
 
 NAME = library_name("combframe")

@@ -6,7 +6,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from rabbet.store.compile import Compilation, Compiler
+from rabbet.python.store.compile import Compilation, Compiler
 
 MODULES = {"hum.py": "def hum():\n    return 1\n", "cells/comb.py": "x = 1\n", "broken.py": "def (:\n"}
 

@@ -17,10 +17,6 @@ from rabbet.core.needs.need import library_name
 from rabbet.demo.files import build_file, metadata_of
 from rabbet.demo.libraries import RELEASES, MadeUp
 from rabbet.demo.runtimes import shelf
-from rabbet.environment.inspect import take_inventory
-from rabbet.environment.install_state import STATE_FILE, own_install_state
-from rabbet.environment.manifest import read_manifest
-from rabbet.environment.scripts import with_head
 from rabbet.errors import RabbetError
 from rabbet.exports.carried import MANIFEST
 from rabbet.exports.carried import read_manifest as read_manifest_of_carried
@@ -39,6 +35,10 @@ from rabbet.python.choosing.file_name import BadFileName, parse_file_name
 from rabbet.python.choosing.select import needed
 from rabbet.python.choosing.targets import named_target
 from rabbet.python.code.python_source import SourceBroken, imports_in, imports_in_notebook
+from rabbet.python.environment.look.inspect import take_inventory
+from rabbet.python.environment.place.install_state import STATE_FILE, own_install_state
+from rabbet.python.environment.put.manifest import read_manifest
+from rabbet.python.environment.put.scripts import with_head
 from rabbet.python.formats.build_system import read_build_system
 from rabbet.python.formats.entry_points import read_commands
 from rabbet.python.formats.metadata import (
@@ -57,11 +57,11 @@ from rabbet.python.formats.simple_index import (
     parse_names_json,
 )
 from rabbet.python.formats.static_metadata import metadata_of_tree
-from rabbet.sources.archive_metadata import metadata_in, sdist_metadata_in
-from rabbet.sources.pages import Pages
+from rabbet.python.sources.files.archive_metadata import metadata_in, sdist_metadata_in
+from rabbet.python.sources.kinds.pages import Pages
+from rabbet.python.store.unpack import digests_in, unpack_wheel
 from rabbet.store.blob_cache import BlobCache
 from rabbet.store.environments import NAME_FILE, Environments
-from rabbet.store.unpack import digests_in, unpack_wheel
 from rabbet.workspace.preferred import read_preferred
 from tests.support.catalogue import EMPTY
 from tests.support.sources import PYPROJECT

@@ -158,7 +158,7 @@ class Words:
 
     def versions(self) -> Iterator[str]:
         """Declared libraries, and each with the releases that the store has heard of."""
-        from rabbet.sources.pages import known_versions
+        from rabbet.python.sources.kinds.pages import known_versions
         from rabbet.tasks.more.status import indexes_of
 
         declaration = self._project().declaration()

@@ -1,4 +1,4 @@
-"""A fingerprint of a tree from its files' metadata (inode, size, ctime), without reading them.
+"""A fingerprint of a tree from its files' metadata (inode, size, ctime), without reading them; disk usage.
 
 Two equal states mean that nobody has touched a file between. Its content, permissions and time can be changed
 so that size and time are as before, but then the kernel notes when that was (`ctime`), which nobody can set.
@@ -8,10 +8,11 @@ link that is made or removed elsewhere changes a file's state too: then its cont
 
 import hashlib
 import os
+from typing import NamedTuple
 
 from rabbet.disk.folder import opened_folder
 
-__all__ = ["state_of"]
+__all__ = ["Size", "size_of", "state_of"]
 
 
 def state_of(root: str) -> str:
@@ -30,3 +31,28 @@ def state_of(root: str) -> str:
                     states.append(f"{entry.name}/{state.st_ino}/{state.st_size}/{state.st_ctime_ns}")
         digest.update("\0".join([*states, ""]).encode(errors="surrogateescape"))
     return digest.hexdigest()
+
+
+class Size(NamedTuple):
+    """Bytes in files that only this environment has, and in files that other places link to as well."""
+
+    own: int
+    shared: int
+
+
+def size_of(root: str) -> Size:
+    """Add up all files below a folder. Raises `OSError`."""
+    own = shared = 0
+    waiting = [root]
+    while waiting:
+        with os.scandir(waiting.pop()) as entries:
+            for entry in entries:
+                if entry.is_dir(follow_symlinks=False):
+                    waiting.append(entry.path)
+                    continue
+                state = entry.stat(follow_symlinks=False)
+                if state.st_nlink > 1:
+                    shared += state.st_size
+                else:
+                    own += state.st_size
+    return Size(own, shared)

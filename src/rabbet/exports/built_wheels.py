@@ -22,7 +22,7 @@ from rabbet.python.formats.built_wheels import (
     built_wheels_text,
     read_built_wheels,
 )
-from rabbet.store.store import Store
+from rabbet.python.store.store import Store
 
 __all__ = ["Built", "to_build", "write_built"]
 

@@ -43,12 +43,12 @@ from rabbet.formats.text.requirement import parse_requirement
 from rabbet.python.choosing.select import needed
 from rabbet.python.choosing.targets import target_of
 from rabbet.python.formats.metadata import MetadataBroken, parse_metadata, whole
-from rabbet.sources.base import Memory
-from rabbet.sources.release_reader import told_key
+from rabbet.python.sources.asking.release_reader import told_key
+from rabbet.python.sources.base import Memory
 
 if TYPE_CHECKING:
-    from rabbet.builds.backend import Backend
-    from rabbet.builds.workshop import Workshop
+    from rabbet.python.builds.backend import Backend
+    from rabbet.python.builds.workshop import Workshop
 
 __all__ = ["BuildQuestions", "Subject", "own_subject"]
 
@@ -208,7 +208,7 @@ class BuildQuestions:
 
     def _told(self, subject: Subject, ask: _Ask) -> bytes:
         """The answer of a back end that has all that it asks for; what that is, is known afterwards."""
-        from rabbet.builds.workshop import opened  # here: few libraries have to be built
+        from rabbet.python.builds.workshop import opened  # here: few libraries have to be built
 
         self._workshop.supply.observer.stage(f"asking the build of {subject.what} what it needs")
         options = self._options(subject)
@@ -233,9 +233,9 @@ class BuildQuestions:
         content = backend.metadata()
         if content is not None:
             return content
-        from rabbet.builds.building import keep_wheel
-        from rabbet.builds.identity import digest_of
-        from rabbet.sources.archive_metadata import metadata_in
+        from rabbet.python.builds.building import keep_wheel
+        from rabbet.python.builds.identity import digest_of
+        from rabbet.python.sources.files.archive_metadata import metadata_in
 
         wheel, shop = backend.build("wheel"), self._workshop
         with wheel.open("rb") as file:
@@ -254,8 +254,8 @@ class BuildQuestions:
 
     def _environment(self, subject: Subject, requires: Sequence[Need]) -> list[Needed]:
         """The libraries of an environment for a build on this machine; what has no wheel is built."""
-        from rabbet.builds.building import built
-        from rabbet.builds.identity import identified
+        from rabbet.python.builds.building import built
+        from rabbet.python.builds.identity import identified
 
         shop = self._workshop
         target = target_of(shop.runtime)

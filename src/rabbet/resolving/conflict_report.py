@@ -19,8 +19,8 @@ from rabbet.core.needs.wording import need_text
 from rabbet.disk.text_file import read_text
 from rabbet.errors import NoSolution, Way
 from rabbet.python.choosing.targets import baseline_needed, named_target, target_of
+from rabbet.python.sources.asking.catalogue import Catalogue
 from rabbet.runtimes.choose import newest_first
-from rabbet.sources.catalogue import Catalogue
 from rabbet.workspace.runtimes.pythons import pythons_of
 from rabbet.workspace.session import Session
 

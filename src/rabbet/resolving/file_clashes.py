@@ -25,9 +25,11 @@ def file_clash(session: Session, lock: Lock, declaration: Declaration, runtime: 
         known = [(one, unpacked) for one, unpacked in pairs if unpacked is not None]
         if len(known) < 2:
             return None
-        from rabbet.environment.conflicts import refuse_conflicts  # here: a new machine knows no wheels
-        from rabbet.environment.install import CameFrom, prepare_wheel
-        from rabbet.environment.layout import Layout
+        from rabbet.python.environment.place.layout import Layout
+        from rabbet.python.environment.put.conflicts import (
+            refuse_conflicts,  # here: a new machine knows no wheels
+        )
+        from rabbet.python.environment.put.install import CameFrom, prepare_wheel
 
         layout = Layout(root=session.project.environment, site_packages=runtime.site_packages)
         files = {}

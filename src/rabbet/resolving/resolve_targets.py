@@ -18,7 +18,7 @@ from rabbet.resolving.build_requirements import BuildQuestions, own_subject
 from rabbet.resolving.request import ResolveRequest, ResolveResult, policy_for
 
 if TYPE_CHECKING:
-    from rabbet.builds.workshop import Workshop
+    from rabbet.python.builds.workshop import Workshop
 
 __all__ = ["own_metadata", "resolve_targets"]
 

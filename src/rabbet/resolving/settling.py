@@ -28,6 +28,8 @@ from rabbet.core.model.target import LATEST_PATCH, Target
 from rabbet.core.needs.wording import need_text
 from rabbet.core.solve.solver import Refutation, solve
 from rabbet.python.choosing.targets import target_of
+from rabbet.python.sources.asking.catalogue import Catalogue
+from rabbet.python.sources.asking.locking import also_known, locked_artifacts
 from rabbet.resolving.build_requirements import BuildQuestions, Subject, own_subject
 from rabbet.resolving.request import (
     ResolveRequest,
@@ -36,8 +38,6 @@ from rabbet.resolving.request import (
     locked_versions,
     policy_for,
 )
-from rabbet.sources.catalogue import Catalogue
-from rabbet.sources.locking import also_known, locked_artifacts
 
 if TYPE_CHECKING:
     from rabbet.errors import NoSolution

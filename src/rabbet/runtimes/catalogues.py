@@ -29,7 +29,7 @@ from rabbet.net.http.client import HttpClient
 from rabbet.net.http.failures import refused
 from rabbet.net.local_file import local_path
 from rabbet.python.choosing.targets import PLATFORMS, baseline_needed, named_target
-from rabbet.sources.base import FileSource, Source
+from rabbet.python.sources.base import FileSource, Source
 
 __all__ = ["Catalogue", "JsonCatalogue", "Registry", "Wheels"]
 

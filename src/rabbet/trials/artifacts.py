@@ -15,8 +15,8 @@ from rabbet.core.needs.need import Need
 from rabbet.core.progress import Observer
 from rabbet.core.solve.policy import Policy
 from rabbet.python.choosing.select import serving_wheel
-from rabbet.sources.catalogue import Catalogue
-from rabbet.sources.locking import locked_artifacts
+from rabbet.python.sources.asking.catalogue import Catalogue
+from rabbet.python.sources.asking.locking import locked_artifacts
 from rabbet.workspace.session import Session
 from rabbet.workspace.sources import open_sources
 

@@ -21,8 +21,8 @@ from rabbet.core.culprit.outcome import End, Outcome, Runs, Symptom, runs_of
 from rabbet.core.model.lock import Needed
 from rabbet.disk.atomic import cannot_write
 from rabbet.disk.scratch import scratch_folder
-from rabbet.environment.variables import program_on, variables_inside
 from rabbet.errors import CannotWrite, Interrupted, RabbetError
+from rabbet.python.environment.place.variables import program_on, variables_inside
 from rabbet.store.blob_cache import BlobCache
 from rabbet.store.trees import remove_links
 from rabbet.trials.compose import Made, bring, compose_mixture

@@ -5,18 +5,18 @@ from contextlib import closing
 from pathlib import Path
 from typing import NamedTuple
 
-from rabbet.compose.changes import Site, fill
-from rabbet.compose.wheels import Intent, prepared_wheels
 from rabbet.core.culprit.mixture import Mixture
 from rabbet.core.model.lock import Needed, ToInstall, Unbuilt
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.disk.atomic import cannot_write
-from rabbet.environment.guarded import GuardedEnvironment
-from rabbet.environment.install import Placed
-from rabbet.environment.layer import lay_upon, lead_to
-from rabbet.environment.layout import Layout
-from rabbet.environment.linking import Linking
-from rabbet.environment.manifest import manifest_of, write_manifest
+from rabbet.python.compose.changes import Site, fill
+from rabbet.python.compose.wheels import Intent, prepared_wheels
+from rabbet.python.environment.place.guarded import GuardedEnvironment
+from rabbet.python.environment.place.layout import Layout
+from rabbet.python.environment.place.linking import Linking
+from rabbet.python.environment.put.install import Placed
+from rabbet.python.environment.put.layer import lay_upon, lead_to
+from rabbet.python.environment.put.manifest import manifest_of, write_manifest
 from rabbet.trials.settle import Settled
 from rabbet.trials.two_states import TwoStates
 from rabbet.workspace.machine import Machine

@@ -8,7 +8,7 @@ from rabbet.core.culprit.search import Culprit
 from rabbet.core.shell import joined_words, quoted
 from rabbet.disk.atomic import cannot_write
 from rabbet.disk.guarded import GuardedFolder
-from rabbet.environment.variables import ACTIVE, variables_inside
+from rabbet.python.environment.place.variables import ACTIVE, variables_inside
 from rabbet.trials.attempts import Command
 from rabbet.trials.compose import compose_mixture
 from rabbet.trials.two_states import TwoStates

@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from rabbet.disk.atomic import cannot_write
-from rabbet.environment.manifest import StoreChanged, build_from_manifest, read_manifest
+from rabbet.python.environment.put.manifest import StoreChanged, build_from_manifest, read_manifest
 from rabbet.store.trees import remove_links
 from rabbet.trials.trial import Tried, Wish
 from rabbet.workspace.machine import Machine

@@ -6,9 +6,9 @@ from msgspec import Struct
 from msgspec.structs import replace
 from packaging.utils import NormalizedName
 
-from rabbet.builds.identity import identified
 from rabbet.core.model.lock import Needed, ToInstall, Unbuilt
 from rabbet.core.model.options import RecreateOptions, ResolveOptions
+from rabbet.python.builds.identity import identified
 from rabbet.python.choosing.select import needed
 from rabbet.python.choosing.targets import target_of
 from rabbet.resolving.request import ResolveRequest

@@ -9,7 +9,6 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.builds.identity import identified
 from rabbet.core.culprit.consistency import PYTHON
 from rabbet.core.culprit.mixture import Change, Mixture
 from rabbet.core.declaration.model import Declaration, DeclaredRuntime
@@ -17,6 +16,7 @@ from rabbet.core.model.lock import Lock, LockedLibrary, Needed, ToInstall, Unbui
 from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime
 from rabbet.core.needs.need import library_name
 from rabbet.errors import NoLock, NotUnderstood, RabbetError, SourceFailed
+from rabbet.python.builds.identity import identified
 from rabbet.python.choosing.select import needed, own_project
 from rabbet.python.choosing.targets import target_of
 from rabbet.runtimes.linking import linked_runtime

@@ -28,11 +28,11 @@ from rabbet.core.needs.need import Need, library_name
 from rabbet.core.progress import reading_files
 from rabbet.disk.named import path_named
 from rabbet.disk.regular_file import read_regular
-from rabbet.environment.foreign import foreign_inventory, library_folders
 from rabbet.errors import NotUnderstood, RabbetError
 from rabbet.python.checks import PYTHON_CHECKS, bound_to_minor
 from rabbet.python.choosing.select import needed
 from rabbet.python.choosing.targets import PLATFORMS, named_target, target_of
+from rabbet.python.environment.look.foreign import foreign_inventory, library_folders
 from rabbet.python.formats.record import read_record
 from rabbet.workspace.comparison import compared, corrected_libraries, question
 from rabbet.workspace.lock_history import lock_history

@@ -9,7 +9,6 @@ from msgspec import Struct
 from msgspec.structs import replace
 from packaging.utils import NormalizedName
 
-from rabbet.builds.identity import identified
 from rabbet.core.declaration.corrections import corrected
 from rabbet.core.declaration.model import Declaration
 from rabbet.core.drift.checks.project import Surroundings
@@ -23,15 +22,16 @@ from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime, Refusal
 from rabbet.core.needs.need import library_name
 from rabbet.core.progress import reading_files
 from rabbet.core.shell import quoted
-from rabbet.environment.create import own_parts
-from rabbet.environment.foreign import foreign_inventory
-from rabbet.environment.inspect import take_inventory
-from rabbet.environment.install_state import InstallState, own_install_state
-from rabbet.environment.known_files import KnownFiles, recall_files, remember_files
 from rabbet.errors import EnvironmentFailed, NoRuntime, NotObtained
+from rabbet.python.builds.identity import identified
 from rabbet.python.checks import PYTHON_CHECKS, bound_to_minor
 from rabbet.python.choosing.select import as_wheel, needed, own_project
 from rabbet.python.choosing.targets import target_of
+from rabbet.python.environment.look.foreign import foreign_inventory
+from rabbet.python.environment.look.inspect import take_inventory
+from rabbet.python.environment.look.known_files import KnownFiles, recall_files, remember_files
+from rabbet.python.environment.place.install_state import InstallState, own_install_state
+from rabbet.python.environment.put.create import own_parts
 from rabbet.runtimes.linking import linked_runtime
 from rabbet.workspace.result_cache import environment_state, recall_sound
 from rabbet.workspace.runtimes.choice import RuntimesHere, runtimes_here, to_be_obtained

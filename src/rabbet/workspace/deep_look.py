@@ -15,22 +15,22 @@ from pathlib import Path
 from msgspec.structs import replace
 from packaging.utils import NormalizedName
 
-from rabbet.builds.building import known_wheel
-from rabbet.compose.fetch import fetched_wheels
-from rabbet.compose.wheels import listed_wheel, prepared_wheels
 from rabbet.core.model.inventory import Inventory
 from rabbet.core.model.lock import Needed, ToInstall
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.progress import Observer, reading_files
 from rabbet.disk.regular_file import sha256_of_regular
-from rabbet.environment.inspect import Vouched, take_inventory
-from rabbet.environment.install import Prepared, installed_unchanged, record_content, record_rows
-from rabbet.environment.install_state import InstallState
-from rabbet.environment.layout import Layout
+from rabbet.python.builds.building import known_wheel
 from rabbet.python.choosing.origin import wheel_taken
+from rabbet.python.compose.fetch import fetched_wheels
+from rabbet.python.compose.wheels import listed_wheel, prepared_wheels
+from rabbet.python.environment.look.inspect import Vouched, take_inventory
+from rabbet.python.environment.place.install_state import InstallState
+from rabbet.python.environment.place.layout import Layout
+from rabbet.python.environment.put.install import Prepared, installed_unchanged, record_content, record_rows
 from rabbet.python.formats.record import RecordRow
-from rabbet.store.checks import hold_against_wheel
-from rabbet.store.store import Store
+from rabbet.python.store.checks import hold_against_wheel
+from rabbet.python.store.store import Store
 from rabbet.workspace.session import Session
 from rabbet.workspace.supply import intent_of, supply_for
 

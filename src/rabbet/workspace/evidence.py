@@ -18,12 +18,12 @@ from rabbet.core.needs.need import is_name, library_name
 from rabbet.core.shell import quoted
 from rabbet.disk.named import path_named
 from rabbet.disk.text_file import read_text
-from rabbet.environment.foreign import foreign_inventory, library_folders
 from rabbet.errors import EnvironmentFailed, NotUnderstood, WrongUsage
 from rabbet.formats.project.pyproject import read_declaration
 from rabbet.formats.pylock import read_lock
 from rabbet.python.code.adoption import Left, Listed, Present
 from rabbet.python.code.imports import ImportSite, Offered
+from rabbet.python.environment.look.foreign import foreign_inventory, library_folders
 from rabbet.python.formats.requirement_list import read_requirement_list
 from rabbet.workspace.offers import offers_in
 from rabbet.workspace.project import DECLARATION

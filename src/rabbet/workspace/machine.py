@@ -17,9 +17,9 @@ if TYPE_CHECKING:
 
     from rabbet.formats.project.settings import Settings
     from rabbet.net.http.wire import HostTraffic, Wire
+    from rabbet.python.store.store import Store
     from rabbet.store.environments import Environments
     from rabbet.store.pack import Pack
-    from rabbet.store.store import Store
 
 __all__ = ["CENSUS_VARIABLE", "Machine"]
 
@@ -126,7 +126,7 @@ class Machine:
     @cached_property
     def store(self) -> "Store":
         """The store."""
-        from rabbet.store.store import Store
+        from rabbet.python.store.store import Store
 
         return Store(self.store_folder, self.metadata)
 

@@ -16,11 +16,11 @@ from rabbet.core.model.release import Metadata
 from rabbet.core.needs.need import Need
 from rabbet.disk.named import path_named
 from rabbet.disk.text_file import read_text
-from rabbet.environment.foreign import foreign_inventory
 from rabbet.errors import EnvironmentFailed, NotUnderstood, SourceFailed
 from rabbet.formats.cyclonedx import looks_like_inventory, read_inventory_file
 from rabbet.net.git.own_repository import OwnRepository
 from rabbet.net.git.shared_refs import collected_files, contents_of
+from rabbet.python.environment.look.foreign import foreign_inventory
 from rabbet.python.formats.requirement_list import read_requirement_list
 from rabbet.team.database import Sent, StoredState, opened_database
 from rabbet.team.extra import needing_extra

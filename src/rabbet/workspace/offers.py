@@ -11,15 +11,15 @@ from packaging.utils import NormalizedName
 from rabbet.core.limits import MOST_METADATA, MOST_TEXT_FILE
 from rabbet.core.model.lock import Needed, ToInstall
 from rabbet.disk.regular_file import read_regular
-from rabbet.environment.configuration import read_configuration
 from rabbet.errors import EnvironmentFailed
 from rabbet.net.local_file import local_path
 from rabbet.python.code.imports import Offered
 from rabbet.python.code.module_names import is_start_up, module_names
+from rabbet.python.environment.place.configuration import read_configuration
 from rabbet.python.formats.entry_points import read_commands, read_plugin_groups
 from rabbet.python.formats.metadata import MetadataBroken, parse_metadata
 from rabbet.python.formats.record import read_record
-from rabbet.store.store import Store
+from rabbet.python.store.store import Store
 
 # Where a record has programs that came as they are, in an environment and in a wheel.
 _PROGRAM = re.compile(r"((\.\./)+bin|[^/]+\.data/scripts)/[^/]+\Z")

@@ -16,16 +16,16 @@ from rabbet.disk.text_file import read_text
 from rabbet.formats.text.address import is_address, parse_address
 from rabbet.net.http.client import HttpClient
 from rabbet.net.http.credentials import Credentials
-from rabbet.sources.index import IndexSource
-from rabbet.sources.opening import open_source, unsupported
-from rabbet.sources.routing import Claim, Routing
+from rabbet.python.sources.asking.routing import Claim, Routing
+from rabbet.python.sources.kinds.index import IndexSource
+from rabbet.python.sources.opening import open_source, unsupported
 from rabbet.workspace.known_sources import known_sources, users_origins
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.session import Session
 
 if TYPE_CHECKING:
-    from rabbet.sources.team_builds import TeamBuilds
+    from rabbet.python.sources.kinds.team_builds import TeamBuilds
 
 __all__ = ["OpenedSources", "asked_ahead", "open_claims", "open_client", "open_team_builds"]
 
@@ -79,7 +79,7 @@ def open_team_builds(session: Session) -> "list[TeamBuilds]":
     declaration = session.declaration()
     if not declaration.team_builds:
         return []
-    from rabbet.sources.team_builds import TeamBuilds  # here: few projects have one
+    from rabbet.python.sources.kinds.team_builds import TeamBuilds  # here: few projects have one
 
     found, client = [], open_client(declaration, session.machine)
     for entry in declaration.team_builds:

@@ -12,10 +12,11 @@ from typing import TYPE_CHECKING
 
 from rabbet.disk.atomic import cannot_write
 from rabbet.disk.process_lock import claimed
-from rabbet.environment.guarded import GuardedEnvironment
-from rabbet.environment.layout import Layout
-from rabbet.environment.linking import Linking
-from rabbet.environment.manifest import (
+from rabbet.python.environment.place.guarded import GuardedEnvironment
+from rabbet.python.environment.place.layout import Layout
+from rabbet.python.environment.place.linking import Linking
+from rabbet.python.environment.place.staging import leftovers, taking_place_of
+from rabbet.python.environment.put.manifest import (
     Manifest,
     StoreChanged,
     build_from_manifest,
@@ -23,14 +24,13 @@ from rabbet.environment.manifest import (
     read_manifest,
     write_manifest,
 )
-from rabbet.environment.staging import leftovers, taking_place_of
 from rabbet.store.blob_cache import BlobCache
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.result_cache import Fit, digest_of, environment_state, remember_fit
 from rabbet.workspace.session import Session
 
 if TYPE_CHECKING:
-    from rabbet.environment.install import Placed
+    from rabbet.python.environment.put.install import Placed
 
 __all__ = ["opened_for_manifest", "remember_manifest", "restored"]
 

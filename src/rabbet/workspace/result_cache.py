@@ -13,13 +13,13 @@ from pathlib import Path
 from typing import NamedTuple
 
 from rabbet import __version__
-from rabbet.builds.folder_state import folder_state, needs_state, tree_state
 from rabbet.core.limits import MOST_TEXT_FILE, UNREADABLE
 from rabbet.disk.file_states import state_of
 from rabbet.disk.named import path_named
 from rabbet.disk.regular_file import read_regular
-from rabbet.environment.staging import leftovers
 from rabbet.errors import WrongUsage
+from rabbet.python.builds.folder_state import folder_state, needs_state, tree_state
+from rabbet.python.environment.place.staging import leftovers
 from rabbet.store.blob_cache import BlobCache
 from rabbet.store.layout import OBTAINED
 from rabbet.workspace.machine import Machine

@@ -7,8 +7,8 @@ from rabbet.core.model.lock import Lock, Selection
 from rabbet.core.model.options import RecreateOptions
 from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import library_name
-from rabbet.environment.install_state import InstallState
 from rabbet.errors import WrongUsage
+from rabbet.python.environment.place.install_state import InstallState
 
 __all__ = ["selected"]
 

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from rabbet.core.limits import MOST_METADATA, MOST_TEXT_FILE
 from rabbet.disk.regular_file import read_regular
-from rabbet.environment.layout import CONFIGURATION
+from rabbet.python.environment.place.layout import CONFIGURATION
 
 if TYPE_CHECKING:
     from packaging.version import Version

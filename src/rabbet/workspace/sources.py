@@ -19,13 +19,13 @@ from rabbet.formats.text.address import Address, parse_address
 from rabbet.formats.text.requirement import is_file, is_repository
 from rabbet.net.git.remote_repository import RemoteRepository
 from rabbet.net.http.client import HttpClient
-from rabbet.sources.base import Source
-from rabbet.sources.catalogue import Catalogue, opened_catalogue
-from rabbet.sources.direct import DirectSource, direct_addresses
-from rabbet.sources.file_reader import FileReader
-from rabbet.sources.release_reader import ReleaseReader
-from rabbet.sources.routing import Claim, Routing
-from rabbet.sources.trees import CheckoutSource, RepositorySource, reference_to
+from rabbet.python.sources.asking.catalogue import Catalogue, opened_catalogue
+from rabbet.python.sources.asking.release_reader import ReleaseReader
+from rabbet.python.sources.asking.routing import Claim, Routing
+from rabbet.python.sources.base import Source
+from rabbet.python.sources.files.file_reader import FileReader
+from rabbet.python.sources.kinds.direct import DirectSource, direct_addresses
+from rabbet.python.sources.kinds.trees import CheckoutSource, RepositorySource, reference_to
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.opening import OpenedSources, open_claims
 from rabbet.workspace.session import Session

@@ -25,13 +25,13 @@ from rabbet.core.shell import quoted
 from rabbet.disk.named import path_named
 from rabbet.disk.regular_file import is_there
 from rabbet.disk.text_file import read_text
-from rabbet.environment.foreign import foreign_inventory
-from rabbet.environment.inspect import take_inventory
 from rabbet.errors import NoLock, RabbetError, WrongUsage
 from rabbet.formats.cyclonedx import libraries_of, looks_like_inventory, read_inventory_file
 from rabbet.formats.project.pyproject import read_declaration
 from rabbet.formats.pylock import read_lock
 from rabbet.net.git.revisions import file_at
+from rabbet.python.environment.look.foreign import foreign_inventory
+from rabbet.python.environment.look.inspect import take_inventory
 from rabbet.workspace.machines import machines_by_label
 from rabbet.workspace.project import DECLARATION, Project
 from rabbet.workspace.session import Session

@@ -5,22 +5,22 @@ from contextlib import contextmanager
 from functools import cache, partial
 from typing import TYPE_CHECKING
 
-from rabbet.compose.changes import Site
-from rabbet.compose.fetch import Supply
-from rabbet.compose.make import wheels_for
-from rabbet.compose.wheels import Intent
 from rabbet.core.declaration.corrections import corrected
 from rabbet.core.model.lock import LockedWheel, Needed, ToInstall, Unbuilt
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.net.git.remote_repository import RemoteRepository
+from rabbet.python.compose.changes import Site
+from rabbet.python.compose.fetch import Supply
+from rabbet.python.compose.make import wheels_for
+from rabbet.python.compose.wheels import Intent
 from rabbet.workspace.project import Project
 from rabbet.workspace.session import Session
 
 if TYPE_CHECKING:
-    from rabbet.builds.workshop import Workshop
-    from rabbet.environment.install import Prepared
     from rabbet.net.http.client import HttpClient
-    from rabbet.sources.team_builds import TeamBuilds
+    from rabbet.python.builds.workshop import Workshop
+    from rabbet.python.environment.put.install import Prepared
+    from rabbet.python.sources.kinds.team_builds import TeamBuilds
 
 __all__ = ["arriving", "intent_of", "supply_for", "workshop_for"]
 
@@ -63,7 +63,7 @@ def arriving(
     wheels = [one for one in libraries if isinstance(one, Needed)]
     unbuilt = [one for one in libraries if isinstance(one, Unbuilt)]
     if unbuilt:
-        from rabbet.builds.building import built  # here: few libraries have to be built
+        from rabbet.python.builds.building import built  # here: few libraries have to be built
 
         wheels += built(unbuilt, workshop_for(session, site.runtime))
     with wheels_for(site, wheels, supply, intent, compile_later=compile_later) as ready:
@@ -72,7 +72,7 @@ def arriving(
 
 def workshop_for(session: Session, runtime: PythonRuntime) -> "Workshop":
     """What builds for a project and its libraries have at hand on this machine."""
-    from rabbet.builds.workshop import Workshop  # here: few libraries have to be built
+    from rabbet.python.builds.workshop import Workshop  # here: few libraries have to be built
     from rabbet.workspace.agreement import refuse_without_agreement
 
     def repository(url: str) -> RemoteRepository:

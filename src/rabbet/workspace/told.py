@@ -5,11 +5,11 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
-from rabbet.builds.folder_state import needs_state
 from rabbet.core.model.build import Told
 from rabbet.disk.regular_file import is_there
 from rabbet.disk.text_file import read_text
 from rabbet.formats.project.told import told_in
+from rabbet.python.builds.folder_state import needs_state
 
 __all__ = ["is_told_anew", "noted_told"]
 

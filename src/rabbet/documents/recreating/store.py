@@ -7,7 +7,7 @@ from typing import ClassVar
 from msgspec import Struct
 from msgspec.structs import asdict
 
-from rabbet.store.maintenance import Removed
+from rabbet.python.store.maintenance import Removed
 from rabbet.tasks.recreating.store import Overview
 
 __all__ = ["DamagedDocument", "OverviewDocument", "RemovedDocument", "StoreKeyDocument"]

@@ -33,7 +33,7 @@ _SCHEMA = "rabbet.builds/1"
 _DIGITS = 16  # of a digest, in names of folders
 
 Facts: TypeAlias = Mapping[str, object]
-"""What a build followed from (`builds/identity.py`), as JSON holds it."""
+"""What a build followed from (`python/builds/identity.py`), as JSON holds it."""
 
 
 def identity_of(facts: Facts) -> str:

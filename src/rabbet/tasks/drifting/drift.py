@@ -17,11 +17,11 @@ from rabbet.core.model.lock import Unbuilt
 from rabbet.core.model.options import RecreateOptions
 from rabbet.core.needs.need import library_name
 from rabbet.disk.named import path_named
-from rabbet.environment.configuration import read_configuration
-from rabbet.environment.foreign import library_folders
 from rabbet.errors import WrongUsage
 from rabbet.exports.marked import stale_files
 from rabbet.formats.pylock import edited_by_hand
+from rabbet.python.environment.look.foreign import library_folders
+from rabbet.python.environment.place.configuration import read_configuration
 from rabbet.workspace.comparison import (
     Comparison,
     compared,

@@ -15,9 +15,6 @@ from packaging.version import Version
 
 from rabbet.archives.pack import ENDINGS, pack_folder
 from rabbet.archives.unpack import unpack_archive
-from rabbet.builds.building import known_wheel
-from rabbet.builds.identity import facts_of
-from rabbet.compose.fetch import content_from
 from rabbet.core.declaration.model import Declaration
 from rabbet.core.model.lock import Lock, LockedFile, LockedLibrary, LockedRuntime, Needed, ToInstall
 from rabbet.core.model.options import RecreateOptions, ResolveOptions
@@ -40,9 +37,12 @@ from rabbet.exports.carried import (
 from rabbet.exports.own_wheels import own_needs, own_wheels
 from rabbet.formats.runtime_catalogue import catalogue_text, with_offer
 from rabbet.net.local_file import read_pieces
+from rabbet.python.builds.building import known_wheel
+from rabbet.python.builds.identity import facts_of
 from rabbet.python.choosing.file_name import parse_wheel_name
 from rabbet.python.choosing.select import libraries_for, needed, own_project, serving_wheel
 from rabbet.python.choosing.targets import named_target, target_of
+from rabbet.python.compose.fetch import content_from
 from rabbet.python.formats.built_wheels import BuiltWheel
 from rabbet.resolving.request import ResolveRequest
 from rabbet.resolving.resolve_targets import resolve_targets

@@ -22,7 +22,7 @@ from rabbet.exports.marked import CONTAINER, EDITOR, IGNORE, Making, write_marke
 from rabbet.exports.requirement_list import requirement_list
 from rabbet.python.choosing.serving import places_of
 from rabbet.python.formats.metadata import MetadataBroken, licence_of
-from rabbet.sources.release_reader import remembered_metadata
+from rabbet.python.sources.asking.release_reader import remembered_metadata
 from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of, targets_of_lock
 from rabbet.workspace.selection import selected

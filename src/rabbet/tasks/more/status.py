@@ -12,12 +12,12 @@ from packaging.version import InvalidVersion, Version
 
 from rabbet.core.declaration.model import Declaration
 from rabbet.disk.text_file import read_text
-from rabbet.environment.configuration import read_configuration
-from rabbet.environment.install_state import own_install_state
 from rabbet.errors import EnvironmentFailed, SourceFailed
 from rabbet.formats.lock_text import read_locked_versions
 from rabbet.formats.text.address import is_address, parse_address
-from rabbet.sources.pages import Pages
+from rabbet.python.environment.place.configuration import read_configuration
+from rabbet.python.environment.place.install_state import own_install_state
+from rabbet.python.sources.kinds.pages import Pages
 from rabbet.workspace.known_sources import known_sources
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project, stamp_of

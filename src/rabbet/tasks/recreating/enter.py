@@ -4,8 +4,8 @@ import os
 from importlib.resources import files
 from pathlib import Path, PurePath
 
-from rabbet.environment.variables import ACTIVE, variables_inside
 from rabbet.errors import EnvironmentFailed, WrongUsage
+from rabbet.python.environment.place.variables import ACTIVE, variables_inside
 from rabbet.tasks.recreating.run import inside
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.session import Session
@@ -59,6 +59,6 @@ def following(machine: Machine, shell: str) -> str:
     """The lines for a shell; they name the folder where this user's environments are noted."""
     environments = machine.environments()
     environments.note_places()
-    template = files("rabbet.environment").joinpath("shells", f"follow.{_FILES[shell]}")
+    template = files("rabbet.python.environment").joinpath("shells", f"follow.{_FILES[shell]}")
     places = str(environments.places).replace("'", "'\\''" if shell in ("bash", "zsh") else "''")
     return template.read_text(encoding="utf-8").replace("@PLACES@", places)

@@ -9,13 +9,13 @@ from rabbet.core.model.options import RecreateOptions
 from rabbet.core.model.plan import Plan
 from rabbet.core.progress import Observer
 from rabbet.core.shell import quoted
+from rabbet.disk.file_states import Size, size_of
 from rabbet.disk.named import path_named
-from rabbet.environment.configuration import read_configuration
-from rabbet.environment.install_state import own_install_state
-from rabbet.environment.size import Size, size_of
-from rabbet.environment.staging import discard_environment
-from rabbet.environment.variables import ACTIVE
 from rabbet.errors import EnvironmentFailed, RabbetError
+from rabbet.python.environment.place.configuration import read_configuration
+from rabbet.python.environment.place.install_state import own_install_state
+from rabbet.python.environment.place.staging import discard_environment
+from rabbet.python.environment.place.variables import ACTIVE
 from rabbet.tasks.recreating.recreate import prepare
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import DECLARATION, ENVIRONMENT, Project

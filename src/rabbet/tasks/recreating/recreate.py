@@ -7,15 +7,12 @@ from pathlib import Path
 from msgspec import Struct, field
 from packaging.specifiers import SpecifierSet
 
-from rabbet.compose.changes import Site, change_in_place, finish, make_anew
 from rabbet.core.drift.plan import plan_anew, plan_changes, reason_to_rebuild
 from rabbet.core.model.lock import Needed, Selection, ToInstall, Unbuilt
 from rabbet.core.model.options import RecreateOptions
 from rabbet.core.model.plan import Action, Plan
 from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime
 from rabbet.core.needs.need import Need, library_name
-from rabbet.environment.install_state import own_install_state
-from rabbet.environment.staging import clear_up
 from rabbet.errors import (
     EnvironmentFailed,
     ExitCode,
@@ -26,7 +23,10 @@ from rabbet.errors import (
     Way,
 )
 from rabbet.formats.pylock import edited_by_hand
-from rabbet.store.checks import hold_against_wheel
+from rabbet.python.compose.changes import Site, change_in_place, finish, make_anew
+from rabbet.python.environment.place.install_state import own_install_state
+from rabbet.python.environment.place.staging import clear_up
+from rabbet.python.store.checks import hold_against_wheel
 from rabbet.store.environments import Environments
 from rabbet.workspace.comparison import Question, compared, question
 from rabbet.workspace.project import Project, not_made_here

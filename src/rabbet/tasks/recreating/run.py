@@ -5,8 +5,8 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import NoReturn
 
-from rabbet.environment.variables import program_on, variables_inside
 from rabbet.errors import EnvironmentFailed
+from rabbet.python.environment.place.variables import program_on, variables_inside
 from rabbet.workspace.project import not_made_here
 from rabbet.workspace.result_cache import recall_fit, remember_fit
 from rabbet.workspace.session import Session
@@ -137,7 +137,7 @@ def _not_started(program: str, error: OSError, session: Session) -> EnvironmentF
 
 def _bringing(session: Session) -> tuple[str, str]:
     """Advice for a command that does not exist, as a sentence and as a command."""
-    from rabbet.environment.install_state import own_install_state
+    from rabbet.python.environment.place.install_state import own_install_state
 
     install_state = own_install_state(session.project.environment, session.machine.environments())
     if install_state is not None and (install_state.groups is not None or install_state.extras is not None):

@@ -12,9 +12,9 @@ from rabbet.core.model.lock import Lock, LockedRuntime
 from rabbet.core.model.runtime import PythonRuntime, Refusal, Runtime
 from rabbet.core.needs.wording import specifiers_text
 from rabbet.core.progress import Observer
-from rabbet.environment.install_state import own_install_state
 from rabbet.errors import NoLock, NoRuntime, NoSolution, RabbetError
 from rabbet.formats.text.requirement import parse_runtime
+from rabbet.python.environment.place.install_state import own_install_state
 from rabbet.runtimes.binary_format import architecture_of
 from rabbet.runtimes.choose import newest_first
 from rabbet.workspace.machine import Machine

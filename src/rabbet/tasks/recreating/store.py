@@ -10,12 +10,12 @@ from msgspec import Struct
 from rabbet.core.progress import Observer
 from rabbet.disk.atomic import cannot_write
 from rabbet.disk.text_file import read_text
-from rabbet.environment.install_state import own_install_state
 from rabbet.errors import RabbetError
 from rabbet.formats.pylock import read_lock
+from rabbet.python.environment.place.install_state import own_install_state
+from rabbet.python.store.maintenance import Holding, Removed, check, holdings, sweep
 from rabbet.store.environments import Environments
 from rabbet.store.layout import LAYOUT, OBTAINED
-from rabbet.store.maintenance import Holding, Removed, check, holdings, sweep
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project, stamp_of
 

@@ -27,10 +27,10 @@ from rabbet.python.choosing.select import libraries_for
 from rabbet.python.choosing.serving import refuse_unserved
 from rabbet.python.choosing.targets import target_of
 from rabbet.python.formats.metadata import MetadataBroken, parse_metadata, whole
+from rabbet.python.sources.asking.catalogue import Catalogue
+from rabbet.python.sources.asking.release_reader import remembered_metadata
+from rabbet.python.sources.base import Memory
 from rabbet.resolving.request import declared_moment
-from rabbet.sources.base import Memory
-from rabbet.sources.catalogue import Catalogue
-from rabbet.sources.release_reader import remembered_metadata
 from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of, targets_for
 from rabbet.workspace.session import Session
 from rabbet.workspace.sources import open_sources

@@ -181,8 +181,8 @@ class _Work:
 
         if not is_told_anew(self._session.project.folder, self._session.project.own_locks):
             return
-        from rabbet.builds.folder_state import needs_state
         from rabbet.formats.project.told import told_by
+        from rabbet.python.builds.folder_state import needs_state
         from rabbet.resolving.resolve_targets import own_metadata
 
         self._session.observer.stage("asking the project's own build what it needs")

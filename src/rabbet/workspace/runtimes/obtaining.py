@@ -18,9 +18,9 @@ from rabbet.core.shell import quoted
 from rabbet.errors import NoRuntime, RabbetError, SourceFailed
 from rabbet.formats.text.address import is_address, joined, parse_address
 from rabbet.net.http.client import HttpClient
+from rabbet.python.sources.files.file_reader import FileReader
+from rabbet.python.sources.opening import open_source
 from rabbet.runtimes.catalogues import Catalogue, JsonCatalogue, Registry, Wheels
-from rabbet.sources.file_reader import FileReader
-from rabbet.sources.opening import open_source
 from rabbet.store.obtained import Obtained, ObtainedRuntimes, receive_archive
 from rabbet.workspace.known_sources import known_sources
 from rabbet.workspace.machine import Machine

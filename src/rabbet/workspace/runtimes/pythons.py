@@ -163,7 +163,9 @@ def interpreter_trouble(
     `found` are this machine's interpreters and what they tell of themselves: an environment's own link is
     only followed to see which of them it leads to. Raises `EnvironmentFailed` where there is no environment.
     """
-    from rabbet.environment.configuration import read_configuration  # here: resolving looks at no environment
+    from rabbet.python.environment.place.configuration import (
+        read_configuration,  # here: resolving looks at no environment
+    )
 
     known = read_configuration(root).python
     link = root / "bin" / "python"

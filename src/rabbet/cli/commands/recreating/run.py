@@ -62,7 +62,7 @@ def run(arguments: Namespace, context: Context) -> int:
 def _try(arguments: Namespace, command: Sequence[str], session: "Session", context: Context) -> int:
     """Run the command in an environment that lasts as long."""
     from rabbet.cli.trial import in_trial
-    from rabbet.environment.variables import variables_inside
+    from rabbet.python.environment.place.variables import variables_inside
     from rabbet.tasks.recreating.run import run_to_end, under_runtimes
 
     machine = context.machine

@@ -10,7 +10,7 @@ from rabbet.documents.amounts import count
 from rabbet.workspace.result_cache import Fit, UpToDate
 
 if TYPE_CHECKING:
-    from rabbet.environment.manifest import Manifest
+    from rabbet.python.environment.put.manifest import Manifest
 
 __all__ = ["fit_text", "made_text", "no_drift_text", "show_at_once", "show_up_to_date", "steps_table"]
 

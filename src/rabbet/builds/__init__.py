@@ -1,1 +1,0 @@
-"""A source tree → a wheel, in an environment that is composed for its build; knows no project."""

@@ -1,1 +1,0 @@
-"""A runtime, locked libraries and a place → an environment; knows no project."""

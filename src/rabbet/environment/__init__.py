@@ -1,1 +1,0 @@
-"""Environments on disk: layout, installing, removing, inspecting. Nothing here runs what was installed."""

@@ -1,0 +1,1 @@
+"""A source tree → a wheel."""

@@ -1,0 +1,59 @@
+"""What a build follows from: the sources, the runtime, what its environment holds, its options."""
+
+from pathlib import Path
+
+from msgspec.structs import replace
+
+from rabbet.core.model.lock import BuildSource, LockedCheckout, LockedCommit, Needed, ToInstall, Unbuilt
+from rabbet.core.model.runtime import PythonRuntime
+from rabbet.python.builds.folder_state import folder_state, tree_state
+from rabbet.python.formats.built_wheels import identity_of
+
+__all__ = ["digest_of", "facts_of", "identified"]
+
+
+def identified(one: ToInstall, runtime: PythonRuntime, folder: Path) -> ToInstall:
+    """What is to be built, with the digest of all that its build follows from.
+
+    Checkouts are relative to a `folder`. Patches of a runtime build alike.
+    """
+    if isinstance(one, Needed):
+        return one
+    environment = tuple(identified(part, runtime, folder) for part in one.environment)
+    known = replace(one, environment=environment)
+    return replace(known, digest=digest_of(known, runtime, folder))
+
+
+def digest_of(unbuilt: Unbuilt, runtime: PythonRuntime, folder: Path) -> str:
+    """The digest of what a build follows from."""
+    return identity_of(facts_of(unbuilt, runtime, folder))
+
+
+def facts_of(unbuilt: Unbuilt, runtime: PythonRuntime, folder: Path) -> dict[str, object]:
+    """What a build follows from, as JSON holds it; the digests of what its environment holds are known."""
+    facts: dict[str, object] = {
+        "kind": unbuilt.kind,
+        "source": _source(unbuilt.source, folder),
+        "runtime": [runtime.distributor, runtime.minor, runtime.abi_flags, runtime.word_bits, *runtime.libc],
+        "machine": [runtime.markers.get("sys_platform"), runtime.markers.get("platform_machine")],
+        "environment": sorted(_of_part(part) for part in unbuilt.environment),
+    }
+    if unbuilt.options.facts:
+        facts["options"] = unbuilt.options.facts
+    return facts
+
+
+def _of_part(part: ToInstall) -> str:
+    """What tells a library of the environment: one that was built here by what it was built from."""
+    if isinstance(part, Unbuilt):
+        return part.digest
+    return part.build.digest if part.build else part.artifact.sha256
+
+
+def _source(source: BuildSource, folder: Path) -> list[str]:
+    if isinstance(source, LockedCheckout):
+        tree = str(folder / source.path)
+        return ["checkout", folder_state(tree), *([] if source.editable else [tree_state(tree)])]
+    if isinstance(source, LockedCommit):
+        return ["commit", source.commit, source.subdirectory or ""]
+    return ["archive", source.sha256]

@@ -1,0 +1,116 @@
+"""A source tree, opened, and environments that its back end is called in."""
+
+import os
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from rabbet.core.model.build import BuildOptions
+from rabbet.core.model.lock import BuildSource, LockedWheel, Needed, is_own_folder
+from rabbet.core.model.runtime import PythonRuntime
+from rabbet.core.progress import Silent
+from rabbet.disk.atomic import cannot_write
+from rabbet.disk.folder import make_folder
+from rabbet.net.git.remote_repository import RemoteRepository
+from rabbet.python.builds.backend import Backend, Workplace
+from rabbet.python.builds.source_tree import Origins, SourceCode, open_sources_of
+from rabbet.python.compose.changes import Site
+from rabbet.python.compose.fetch import Supply, content_from
+from rabbet.python.compose.make import make
+from rabbet.python.compose.wheels import Intent
+from rabbet.store.environments import Environments
+
+__all__ = ["Opened", "Workshop", "opened"]
+
+
+class Workshop(Struct, frozen=True, kw_only=True):
+    """What builds on this machine have in common: where files come from, and what builds them.
+
+    `commands` are the folders that programs such as compilers are looked for in, joined as in `PATH`. A hook
+    may take so many `seconds`. `prebuilt` gives the wheel of a build that a teammate made, by its identity.
+    `check_own` raises `NotAgreed` where the project's own build may not run.
+    """
+
+    supply: Supply
+    runtime: PythonRuntime
+    environments: Environments
+    repository: Callable[[str], RemoteRepository]
+    commands: str
+    share_files: bool
+    seconds: int
+    prebuilt: Callable[[str], LockedWheel | None]
+    check_own: Callable[[], None]
+
+
+@contextmanager
+def opened(what: str, source: BuildSource, workshop: Workshop, options: BuildOptions) -> Iterator["Opened"]:
+    """Open the sources of `what`, such as `honeyflow 1.2`, to be built with these options.
+
+    Raises `SourceFailed`, `IntegrityFailed`, `BuildFailed`, `NotAgreed`, `CannotWrite`.
+    """
+    if is_own_folder(source):
+        workshop.check_own()
+    supply = workshop.supply
+    origins = Origins(
+        store=supply.store,
+        content=content_from(supply),
+        repository=workshop.repository,
+        folder=supply.folder,
+    )
+    with supply.store.scratch() as scratch:
+        yield Opened(what, open_sources_of(what, source, origins, scratch), workshop, options)
+
+
+class Opened:
+    """An opened source tree; `code` tells how it is built."""
+
+    def __init__(self, what: str, code: SourceCode, workshop: Workshop, options: BuildOptions) -> None:
+        self._what = what
+        self.code = code
+        self._workshop = workshop
+        self._options = options
+
+    @contextmanager
+    def backend(self, environment: Sequence[Needed]) -> Iterator[Backend]:
+        """Its back end, in an environment of these libraries that lasts as long.
+
+        Raises `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
+        """
+        shop = self._workshop
+        store = shop.supply.store
+        with store.scratch() as scratch:
+            with cannot_write(scratch):
+                for name in ("home", "tmp", "environment"):
+                    (scratch / name).mkdir()
+                make_folder(store.build_logs)
+            root = scratch / "environment"
+            self._compose(root, environment)
+            place = Workplace(
+                root=scratch,
+                interpreter=root / "bin" / "python",
+                commands=shop.commands,
+                log=store.build_logs / f"{_file_name(self._what)}-{os.urandom(4).hex()}.log",
+                seconds=shop.seconds,
+                options=self._options,
+            )
+            yield Backend(self._what, self.code.tree, self.code.system, place, shop.supply.observer)
+            place.log.unlink(missing_ok=True)  # who failed may want to read it
+
+    def _compose(self, root: Path, environment: Sequence[Needed]) -> None:
+        shop = self._workshop
+        shop.supply.observer.waiting(f"what the build of {self._what} needs")
+        site = Site(
+            root=root,
+            runtime=shop.runtime,
+            environments=shop.environments,
+            share_files=shop.share_files,
+        )
+        make(site, environment, replace(shop.supply, observer=Silent()), Intent())
+
+
+def _file_name(text: str) -> str:
+    """A text as a part of a file's name."""
+    return "".join(letter if letter.isalnum() or letter in "._+" else "-" for letter in text)

@@ -1,0 +1,1 @@
+"""A runtime, locked libraries and a place → an environment."""

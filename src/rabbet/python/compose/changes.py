@@ -1,0 +1,159 @@
+"""Build an environment in a staging folder, or change one in place under a journal."""
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+
+from msgspec import Struct
+from packaging.utils import NormalizedName
+
+from rabbet.core.model.lock import Needed, Selection, runtime_name
+from rabbet.core.model.plan import Action, Plan
+from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime
+from rabbet.core.progress import Observer
+from rabbet.disk.atomic import cannot_write
+from rabbet.python.environment.place.guarded import GuardedEnvironment
+from rabbet.python.environment.place.install_state import (
+    STATE_FILE,
+    InstallState,
+    Origin,
+    install_state_content,
+    own_install_state,
+)
+from rabbet.python.environment.place.journal import close_journal, open_journal
+from rabbet.python.environment.place.layout import CONFIGURATION, Layout
+from rabbet.python.environment.place.linking import Linking
+from rabbet.python.environment.place.staging import taking_place_of
+from rabbet.python.environment.put.conflicts import folds_case, refuse_conflicts
+from rabbet.python.environment.put.create import create_environment, own_parts, place_path_file, runtime_links
+from rabbet.python.environment.put.install import Placed, Prepared, install_wheel
+from rabbet.python.environment.put.remove import recorded_places, remove_library, remove_strays
+from rabbet.store.environments import Environments
+
+__all__ = ["Site", "change_in_place", "fill", "finish", "make_anew"]
+
+
+class Site(Struct, frozen=True, kw_only=True):
+    """Where an environment is, or is to be, and its interpreter; it may `share_files` with the store.
+
+    The `others` are runtimes of other languages. `environments` are those that were made on this machine. Of
+    the lock's groups and extras it holds a `selection`, or all (`None`). The `project` itself may be left
+    out; where it is not installed, its modules are found `beside` the environment. Unless it is `editable`,
+    what the lock has in that form is installed as a wheel. `lock_stamp` is that of the lock, where there is
+    one.
+    """
+
+    root: Path
+    runtime: PythonRuntime
+    environments: Environments
+    share_files: bool
+    selection: Selection | None = None
+    others: tuple[LinkedRuntime, ...] = ()
+    project: bool = True
+    editable: bool = True
+    beside: bool = False
+    lock_stamp: str = ""
+
+
+def make_anew(site: Site, arriving: Iterable[tuple[Needed, Prepared]]) -> list[Placed]:
+    """Build in a staging folder from libraries as they arrive, and swap it in when complete.
+
+    Raises `IntegrityFailed`, `CannotWrite`.
+    """
+    with taking_place_of(site.root, site.environments) as root:
+        return fill(root, site, arriving)
+
+
+def fill(root: Path, site: Site, arriving: Iterable[tuple[Needed, Prepared]]) -> list[Placed]:
+    """Make an environment in a folder, which must be empty, as it will be where the site is.
+
+    Raises `IntegrityFailed`, `CannotWrite`.
+    """
+    origins: dict[NormalizedName, Origin] = {}
+    arrived: dict[NormalizedName, Prepared] = {}
+    with _opened(root, site) as guarded:
+        create_environment(guarded, site.runtime, site.others, beside=site.beside)
+        for one, prepared in arriving:
+            origins[one.locked.name] = install_wheel(prepared, guarded)
+            arrived[one.locked.name] = prepared
+        _refuse_conflicts(root, site, {name: prepared.stated for name, prepared in arrived.items()})
+        with cannot_write(root):
+            guarded.write(STATE_FILE, install_state_content(_state(site, origins)))
+    return [placed for prepared in arrived.values() for placed in prepared.placed]
+
+
+def change_in_place(
+    site: Site, plan: Plan, arriving: Iterable[tuple[Needed, Prepared]], observer: Observer
+) -> None:
+    """Carry out a plan once everything has arrived; a journal names what is being changed.
+
+    Raises `IntegrityFailed`, `CannotWrite`.
+    """
+    arrived = {one.locked.name: prepared for one, prepared in arriving}
+    install_state = own_install_state(site.root, site.environments)
+    origins = (
+        {NormalizedName(name): one for name, one in install_state.libraries.items()} if install_state else {}
+    )
+    with _opened(site.root, site) as guarded:
+        kept = {step.name: step.installed[0].folder for step in plan.of(Action.KEEP)}
+        places = {name: recorded_places(guarded.layout, folder) for name, folder in kept.items()}
+        places.update((name, prepared.stated) for name, prepared in arrived.items())
+        _refuse_conflicts(site.root, site, places)
+        shared = {place for placed in places.values() for place, _ in placed}
+        steps = plan.of(Action.ADD, Action.REPLACE, Action.REMOVE)
+        observer.stage("installing", len(steps))
+        open_journal(guarded, [step.name for step in steps])
+        remove_strays(guarded, plan.strays)
+        for step in steps:
+            for installed in step.installed:
+                remove_library(guarded, installed.folder, spared=shared)
+            origins.pop(step.name, None)
+            if step.name in arrived:
+                origins[step.name] = install_wheel(arrived[step.name], guarded)
+            observer.step(step.name)
+        with cannot_write(site.root):
+            place_path_file(guarded, site.runtime, beside=site.beside)
+            guarded.write(STATE_FILE, install_state_content(_state(site, origins)))
+        close_journal(guarded)
+
+
+def finish(site: Site) -> None:
+    """Close the journal that a killed run left after its last step."""
+    with _opened(site.root, site) as guarded:
+        close_journal(guarded)
+
+
+@contextmanager
+def _opened(root: Path, site: Site) -> Iterator[GuardedEnvironment]:
+    """An environment, opened for changes. Raises `CannotWrite`."""
+    layout = Layout(root=root, site_packages=site.runtime.site_packages)
+    with cannot_write(root):
+        guarded = GuardedEnvironment(layout, Linking(share=site.share_files))
+    with guarded as opened:
+        yield opened
+
+
+def _refuse_conflicts(
+    root: Path, site: Site, places: Mapping[NormalizedName, Sequence[tuple[str, str | None]]]
+) -> None:
+    """Refuse two libraries, or a library and a runtime, that both bring a file of the same place."""
+    linked: dict[NormalizedName, list[tuple[str, str | None]]] = {}
+    for place, (language, target) in runtime_links(site.others).items():
+        linked.setdefault(runtime_name(language), []).append((place, target))
+    refuse_conflicts({**places, **linked}, fold_case=folds_case(root, CONFIGURATION))
+
+
+def _state(site: Site, origins: Mapping[NormalizedName, Origin]) -> InstallState:
+    """The install state that is written into the environment."""
+    chosen = site.selection
+    return InstallState(
+        executable=site.runtime.executable,
+        libraries={str(name): one for name, one in origins.items()},
+        own=dict(own_parts(site.runtime, site.others, beside=site.beside)),
+        runtimes={other.runtime.language: other.runtime.executable for other in site.others},
+        groups=sorted(chosen.groups) if chosen else None,
+        extras=sorted(chosen.extras) if chosen else None,
+        project=site.project,
+        editable=site.editable,
+        lock=site.lock_stamp,
+    )

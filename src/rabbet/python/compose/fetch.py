@@ -1,0 +1,110 @@
+"""Fetch the locked wheels into the store, several at once."""
+
+import threading
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from msgspec import Struct
+
+from rabbet.core.model.lock import LockedFile, Needed
+from rabbet.core.progress import Observer
+from rabbet.net.local_file import local_path, read_pieces
+from rabbet.python.store.entries import Unpacked
+from rabbet.python.store.store import Store
+from rabbet.work.pools import as_finished
+
+if TYPE_CHECKING:
+    from rabbet.net.http.client import HttpClient
+
+__all__ = ["Supply", "content_from", "fetched_wheels"]
+
+_THREADS = 16
+
+
+class Supply(Struct, frozen=True, kw_only=True):
+    """Where wheels come from: the store, else the places that the lock names.
+
+    `folder` is the one that relative paths are relative to. The client is opened when something has to be
+    fetched: mostly nothing has.
+    """
+
+    store: Store
+    folder: Path
+    open_client: Callable[[], "HttpClient"]
+    observer: Observer
+
+
+def fetched_wheels(needed: Sequence[Needed], supply: Supply) -> Iterator[tuple[Needed, Unpacked]]:
+    """Fetch and unpack what the store lacks; each library as soon as it is there.
+
+    The first failure ends it; what was fetched whole until then stays in the store.
+    Raises `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
+    """
+    store, observer = supply.store, supply.observer
+    content = content_from(supply)
+
+    def get(wheel: LockedFile) -> Unpacked:
+        return store.obtain(wheel, lambda: content(wheel))
+
+    missing = [one.artifact for one in needed if not store.has(one.artifact)]
+    size = sum(wheel.size or 0 for wheel in missing)
+    observer.stage(f"fetching {len(missing)}" if missing else "unpacking", len(needed), size=size)
+    pool = ThreadPoolExecutor(_THREADS, thread_name_prefix="fetch")
+    try:
+        waiting = {pool.submit(get, one.artifact): one for one in _largest_first(needed)}
+        for future in as_finished(waiting):
+            one = waiting.pop(future)
+            unpacked = future.result()
+            observer.step(one.artifact.filename)
+            if waiting:
+                more = f" and {len(waiting) - 1} more" if len(waiting) > 1 else ""
+                next_one = next(iter(waiting.values())).locked
+                observer.waiting(f"{next_one.name} {next_one.version}{more}")
+            yield one, unpacked
+    finally:
+        pool.shutdown(wait=False, cancel_futures=True)
+
+
+def _largest_first(needed: Sequence[Needed]) -> list[Needed]:
+    """Start the largest files first, for one that starts last delays the end."""
+    return sorted(needed, key=lambda one: -(one.artifact.size or 0))
+
+
+def content_from(supply: Supply) -> Callable[[LockedFile], Iterator[bytes]]:
+    """Reads locked files, piece by piece, from the places that the lock names.
+
+    The client is opened once, by whichever thread needs it first. What it gives raises `SourceFailed`.
+    """
+    client = _Client(supply.open_client)
+
+    def content(file: LockedFile) -> Iterator[bytes]:
+        for piece in _pieces(file, supply.folder, client):
+            supply.observer.received(len(piece), file.filename, file.size or 0)
+            yield piece
+
+    return content
+
+
+def _pieces(file: LockedFile, folder: Path, client: "_Client") -> Iterator[bytes]:
+    if file.url is None:
+        return read_pieces(folder / (file.path or ""))
+    path = local_path(file.url)
+    return client.opened.stream(file.url) if path is None else read_pieces(path)
+
+
+class _Client:
+    """The HTTP client, opened once, by whichever thread needs it first."""
+
+    def __init__(self, open_client: "Callable[[], HttpClient]") -> None:
+        self._open = open_client
+        self._guard = threading.Lock()
+        self._opened: HttpClient | None = None
+
+    @property
+    def opened(self) -> "HttpClient":
+        with self._guard:
+            if self._opened is None:
+                self._opened = self._open()
+            return self._opened

@@ -1,0 +1,194 @@
+"""Prepared wheels: fetched, verified, unpacked and compiled, each as soon as it is ready."""
+
+import os
+from collections.abc import Callable, Collection, Generator, Iterator, Mapping, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from pathlib import Path
+
+from msgspec import Struct
+from packaging.utils import NormalizedName
+
+from rabbet.core.model.lock import (
+    LockedArchive,
+    LockedCheckout,
+    LockedCommit,
+    LockedLibrary,
+    Needed,
+    Unbuilt,
+)
+from rabbet.core.model.release import Metadata
+from rabbet.core.model.runtime import PythonRuntime
+from rabbet.errors import EnvironmentFailed, IntegrityFailed
+from rabbet.python.compose.fetch import Supply, fetched_wheels
+from rabbet.python.environment.place.layout import Layout
+from rabbet.python.environment.put.install import CameFrom, Prepared, prepare_wheel
+from rabbet.python.formats.metadata import MetadataBroken, parse_metadata, whole
+from rabbet.python.store.compile import Compiler
+from rabbet.python.store.entries import Unpacked
+from rabbet.python.store.store import Store
+from rabbet.work.pools import as_finished
+
+__all__ = ["Intent", "listed_wheel", "prepared_wheels"]
+
+
+class Intent(Struct, frozen=True, kw_only=True):
+    """What a declaration says of the libraries that are installed.
+
+    It names those that are `requested`. `correct` mends what a wheel says of its needs, which is then held
+    against the lock; without it that is not looked at, for locks of other tools need not note what depends on
+    what.
+    """
+
+    requested: Collection[NormalizedName] = ()
+    correct: Callable[[Metadata], Metadata] | None = None
+
+
+def prepared_wheels(
+    needed: Sequence[Needed],
+    place: Path,
+    runtime: PythonRuntime,
+    supply: Supply,
+    intent: Intent,
+    *,
+    compile_later: bool = False,
+) -> Generator[tuple[Needed, Prepared], None, None]:
+    """Each needed library, ready to be put into an environment at this place, while others still arrive.
+
+    What a wheel says of itself is held against the lock. With `compile_later`, modules are left for Python to
+    compile when they are first imported. Raises `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
+    """
+    layout = Layout(root=place, site_packages=runtime.site_packages)
+
+    def arriving() -> Iterator[tuple[Needed, Unpacked]]:
+        for one, unpacked in fetched_wheels(needed, supply):
+            _check_metadata(one, unpacked, supply.store, intent.correct)
+            yield one, unpacked
+
+    if compile_later:
+        for one, unpacked in arriving():
+            yield one, _prepared(one, unpacked, None, layout, supply, intent)
+        return
+    for one, unpacked, compiled in _compiled(arriving(), supply, runtime):
+        yield one, _prepared(one, unpacked, compiled, layout, supply, intent)
+
+
+def listed_wheel(
+    one: Needed,
+    place: Path,
+    runtime: PythonRuntime,
+    supply: Supply,
+    intent: Intent,
+    *,
+    compile_later: bool = False,
+) -> Prepared | None:
+    """The same of a wheel that the store has, by its lists alone, whose files nobody looks at here."""
+    unpacked = supply.store.listed(one.artifact)
+    compiled = None if compile_later else supply.store.listed_compiled(one.artifact, runtime)
+    if unpacked is None or (compiled is None and not compile_later):
+        return None
+    layout = Layout(root=place, site_packages=runtime.site_packages)
+    return _prepared(one, unpacked, compiled, layout, supply, intent)
+
+
+def _prepared(
+    one: Needed, unpacked: Unpacked, compiled: Unpacked | None, layout: Layout, supply: Supply, intent: Intent
+) -> Prepared:
+    came_from = CameFrom(
+        wheel=one.artifact.sha256,
+        direct_url=_direct_url(one, supply.folder),
+        build=one.build.digest if one.build else "",
+    )
+    requested = one.locked.name in intent.requested
+    return prepare_wheel(unpacked, layout, came_from, compiled=compiled, requested=requested)
+
+
+def _compiled(
+    arriving: Iterator[tuple[Needed, Unpacked]], supply: Supply, runtime: PythonRuntime
+) -> Iterator[tuple[Needed, Unpacked, Unpacked]]:
+    """Each library's files, and its compiled modules: made by all cores while others arrive."""
+    store, observer = supply.store, supply.observer
+    pool = ThreadPoolExecutor(os.cpu_count() or 1, thread_name_prefix="compile")
+    with Compiler(runtime.executable) as compiler:
+        waiting: dict[Future[Unpacked], tuple[Needed, Unpacked]] = {}
+        try:
+            for one, unpacked in arriving:
+                waiting[pool.submit(store.compiled, one.artifact, compiler, runtime)] = (one, unpacked)
+                for job in [job for job in waiting if job.done()]:
+                    yield (*waiting.pop(job), job.result())
+            observer.stage("compiling", len(waiting))
+            for job in as_finished(waiting):
+                one, unpacked = waiting.pop(job)
+                observer.step(one.locked.name)
+                if waiting:
+                    observer.waiting(f"the modules of {next(iter(waiting.values()))[0].locked.name}")
+                yield one, unpacked, job.result()
+        finally:
+            pool.shutdown(wait=False, cancel_futures=True)
+
+
+def _direct_url(needed: Needed, folder: Path) -> Mapping[str, object] | None:
+    """Where a library came from, unless a source lists it (PEP 610)."""
+    origin = needed.build.source if needed.build else needed.artifact
+    if isinstance(origin, LockedArchive):
+        return {"url": origin.url, "archive_info": {"hashes": {"sha256": origin.sha256}}}
+    if isinstance(origin, LockedCheckout):
+        place = (folder / origin.path).resolve().as_uri()
+        return {"url": place, "dir_info": {"editable": True} if origin.editable else {}}
+    if isinstance(origin, LockedCommit):
+        asked = {"requested_revision": origin.requested} if origin.requested else {}
+        told = {"url": origin.url, "vcs_info": {"vcs": "git", "commit_id": origin.commit, **asked}}
+        return told | ({"subdirectory": origin.subdirectory} if origin.subdirectory else {})
+    return None
+
+
+def _check_metadata(
+    needed: Needed, unpacked: Unpacked, store: Store, correct: Callable[[Metadata], Metadata] | None
+) -> None:
+    """Check a wheel's own requirements against the lock.
+
+    It may need neither more than the lock knows, nor less. Needs under a marker are left out of the first:
+    they may count on this machine's patch of the runtime alone. Raises `IntegrityFailed`. The store remembers
+    what the wheel says, for all sources, so that the next resolving knows better.
+    """
+    library = needed.locked
+    try:
+        content = unpacked.metadata()
+        metadata = parse_metadata(content)
+        if correct is not None:
+            metadata = whole(correct(metadata))
+    except (MetadataBroken, OSError) as error:
+        raise IntegrityFailed(f"{needed.artifact.filename} can't be used", because=[str(error)]) from error
+    if store.metadata.recall(needed.artifact.sha256) != content:
+        store.metadata.remember(needed.artifact.sha256, content)
+    wrong = []
+    if (metadata.name, metadata.version) != (library.name, library.version):
+        wrong.append(f"it is {metadata.name} {metadata.version}, locked is {library.name} {library.version}")
+    if correct is not None:
+        always = {need.name for need in metadata.needs if need.marker is None}
+        ever = {one.name for one in metadata.needs}
+        unknown = sorted(always - {library.name, *library.dependencies})
+        untrue = sorted(set(library.dependencies) - ever)
+        wrong += [f"it needs {', '.join(unknown)} too"] if unknown else []
+        if untrue and len(library.wheels) == 1:  # another target's wheel may truly need it
+            wrong.append(f"it does not need {', '.join(untrue)}")
+    if wrong and needed.build and needed.build.local:
+        raise _outgrown(library, needed.build, wrong)
+    if wrong:
+        raise IntegrityFailed(
+            f"{needed.artifact.filename} is not what its source said of it when the lock was made",
+            because=[
+                *wrong,
+                "tell whoever runs the source; this machine goes by the wheel itself from now on",
+            ],
+            remedy="rabbet resolve --fresh-listings",
+        )
+
+
+def _outgrown(library: LockedLibrary, build: Unbuilt, wrong: Sequence[str]) -> EnvironmentFailed:
+    """The failure for a folder whose needs changed since the lock was made, or are written down nowhere."""
+    return EnvironmentFailed(
+        f"{library.name} needs other libraries than the lock says",
+        because=wrong,
+        note="its build tells it, and pyproject.toml does not declare it" if build.own else "",
+        remedy="" if build.own else "rabbet resolve && rabbet recreate",
+    )

@@ -1,0 +1,1 @@
+"""What is installed, by its files alone."""

@@ -1,0 +1,1 @@
+"""Where an environment is, what belongs into it, and changing it with care."""

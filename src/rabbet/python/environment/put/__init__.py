@@ -1,0 +1,1 @@
+"""Making environments, and putting libraries into them."""

@@ -1,0 +1,1 @@
+"""Where releases are listed and fetched."""

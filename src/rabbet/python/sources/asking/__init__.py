@@ -1,0 +1,1 @@
+"""What the solver and the lock ask of all sources of a project."""

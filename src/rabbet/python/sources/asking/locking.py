@@ -1,0 +1,61 @@
+"""What is written into the lock of the releases that were chosen, asked for by several threads."""
+
+from collections.abc import Iterable
+from concurrent.futures import Future
+
+from packaging.utils import NormalizedName
+
+from rabbet.core.model.lock import Artifact
+from rabbet.core.model.release import Candidate, ListedFile, SourceTree
+from rabbet.python.sources.asking.routing import Routing
+from rabbet.work.pools import Asking
+
+__all__ = ["also_known", "locked_artifacts"]
+
+
+def locked_artifacts(
+    chosen: Iterable[Candidate], routing: Routing, asking: Asking
+) -> dict[NormalizedName, list[Artifact]]:
+    """What each release can be had from, as it is locked, in the same order.
+
+    Raises `SourceFailed`, `IntegrityFailed`.
+    """
+    releases = list(chosen)
+
+    def ask(file: ListedFile) -> "Future[Artifact]":
+        lock = routing.file_source(file.source).locked
+        if file.sha256 is None or file.size is None:
+            return asking.begin(lock, file)
+        known: Future[Artifact] = Future()
+        known.set_result(lock(file))  # all is known of it, and nobody is asked
+        return known
+
+    asked = {release.name: [ask(file) for file in release.files] for release in releases}
+    what = "sizes and hashes of files"
+    return {
+        one.name: [one.offered.locked]
+        if isinstance(one.offered, SourceTree)
+        else [asking.awaited(answer, what) for answer in asked[one.name]]
+        for one in releases
+    }
+
+
+def also_known(
+    chosen: Iterable[Candidate], routing: Routing, asking: Asking
+) -> dict[NormalizedName, tuple[str, ...]]:
+    """Which chosen libraries later sources know too: somebody else may publish under such a name."""
+    asked = {
+        one.name: [
+            (source.name, asking.begin(source.listing, one.name)) for source in routing.sources_after(one)
+        ]
+        for one in chosen
+    }
+    known = {
+        name: tuple(
+            source
+            for source, listing in found
+            if asking.awaited(listing, f"the listing of {name}") is not None
+        )
+        for name, found in asked.items()
+    }
+    return {name: sources for name, sources in known.items() if sources}

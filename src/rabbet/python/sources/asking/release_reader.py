@@ -1,0 +1,165 @@
+"""Listings and metadata, each read once for all targets of a command."""
+
+import hashlib
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Future
+
+from packaging.utils import NormalizedName
+
+from rabbet.core.model.lock import LockedLibrary
+from rabbet.core.model.release import Candidate, ListedFile, Listing, Metadata, SetAside, SourceTree
+from rabbet.net.http.client import Answer
+from rabbet.python.formats.metadata import MetadataBroken, parse_metadata, parse_static_metadata, whole
+from rabbet.python.sources.base import FileSource, Memory, Source
+from rabbet.python.sources.kinds.index import IndexSource
+
+__all__ = ["ReleaseReader", "remembered_metadata", "told_key"]
+
+_UNKNOWN = 404
+_KEPT = Answer(200, "", {}, b"")  # in place of an answer: what is kept will do
+
+
+def told_key(teller: str, sha256: str) -> str:
+    """The key of what an index, or else the place of a file, told of the wheel with this hash."""
+    return hashlib.sha256(f"{teller}\n{sha256}".encode()).hexdigest()
+
+
+def remembered_metadata(memory: Memory, library: LockedLibrary) -> Iterator[bytes]:
+    """What is remembered of a locked library's metadata.
+
+    Of each file it is what the file says itself, else what its index told.
+    """
+    for file in library.files:
+        content = memory.recall(file.sha256)
+        if content is None and library.index is not None:
+            content = memory.recall(told_key(library.index, file.sha256))
+        if content is not None:
+            yield content
+
+
+class ReleaseReader:
+    """Reads what sources say of releases; may be used from many threads.
+
+    The `memory` keeps the metadata of wheels: by their hash where the wheel itself was seen, for good. What a
+    source only told of a wheel is kept under another key, and counts for that source alone. `correct` is what
+    the declaration says that metadata should be.
+    """
+
+    def __init__(self, memory: Memory, correct: Callable[[Metadata], Metadata]) -> None:
+        self._memory = memory
+        self._correct = correct
+        self._listings: dict[tuple[object, ...], Listing | None] = {}
+        self._stated: dict[tuple[str, str], Metadata | SetAside] = {}
+
+    def listing(self, name: NormalizedName, sources: Sequence[Source]) -> Listing | None:
+        """What the first of these sources that knows a library lists of it. Raises `SourceFailed`."""
+        key = (name, *map(id, sources))  # addresses under a marker count for some targets only
+        if key not in self._listings:
+            listings = (source.listing(name) for source in sources)
+            self._listings[key] = next((listing for listing in listings if listing is not None), None)
+        return self._listings[key]
+
+    def ask_listing(self, name: NormalizedName, sources: Sequence[Source]) -> "Future[Answer] | None":
+        """Ask indexes for a library, one after the other, until one knows it; wait for nothing.
+
+        What it gives is there when `listing` has nothing more to wait for; `None` where other sources are
+        asked.
+        """
+        asked = [source for source in sources if isinstance(source, IndexSource)]
+        if len(asked) != len(sources) or not asked:
+            return None
+        if len(asked) == 1:
+            return asked[0].ask_listing(name) or _known()
+        found: Future[Answer] = Future()
+        _ask_in_turn(name, asked, found)
+        return found
+
+    def ask_metadata(
+        self, candidate: Candidate, source_named: Callable[[str], FileSource]
+    ) -> "Future[Answer] | None":
+        """Ask for the metadata of a release's best file, without waiting; `None` where that takes longer."""
+        if isinstance(candidate.offered, SourceTree):
+            return None
+        file = candidate.offered[0]
+        source = source_named(file.source)
+        kept = any(key in self._memory for key in _memory_keys(file, source))
+        if kept or (file.source, file.location) in self._stated:
+            return _known()
+        return source.ask_metadata(file) if isinstance(source, IndexSource) else None
+
+    def stated(self, candidate: Candidate, source_named: Callable[[str], FileSource]) -> Metadata | SetAside:
+        """What the best file of a release says itself. Raises `SourceFailed`, `IntegrityFailed`."""
+        if isinstance(candidate.offered, SourceTree):
+            return candidate.offered.metadata
+        file = candidate.offered[0]
+        key = (file.source, file.location)
+        if key not in self._stated:
+            self._stated[key] = self._read(candidate, file, source_named(file.source))
+        return self._stated[key]
+
+    def metadata(
+        self, candidate: Candidate, source_named: Callable[[str], FileSource]
+    ) -> Metadata | SetAside:
+        """What a release needs, as the declaration corrects it. Raises as `stated` does."""
+        stated = self.stated(candidate, source_named)
+        if isinstance(stated, SetAside):
+            return stated
+        try:
+            return whole(self._correct(stated))
+        except MetadataBroken as error:
+            return SetAside(version=str(candidate.version), reason=str(error))
+
+    def tell(self, candidate: Candidate, told: Metadata | SetAside) -> None:
+        """Take what a build told of a release whose file does not say it."""
+        self._stated[candidate.files[0].source, candidate.files[0].location] = told
+
+    def _read(self, candidate: Candidate, file: ListedFile, source: FileSource) -> Metadata | SetAside:
+        try:
+            content = self._content(file, source)
+            metadata = parse_metadata(content) if file.is_wheel else parse_static_metadata(content)
+        except MetadataBroken as error:
+            return SetAside(version=str(candidate.version), reason=str(error), unbuilt=not file.is_wheel)
+        if (metadata.name, metadata.version) != (candidate.name, candidate.version):
+            told = f"{metadata.name} {metadata.version}"
+            return SetAside(version=str(candidate.version), reason=f"its metadata says that it is {told}")
+        return metadata
+
+    def _content(self, file: ListedFile, source: FileSource) -> bytes:
+        """What the wheel itself says, if it was seen before; else what this source tells of it."""
+        keys = _memory_keys(file, source)
+        for key in keys:
+            content = self._memory.recall(key)
+            if content is not None:
+                return content
+        content = source.metadata(file)
+        for told in keys[1:]:
+            self._memory.remember(told, content)
+        return content
+
+
+def _memory_keys(file: ListedFile, source: FileSource) -> tuple[str, ...]:
+    """What a file's metadata is remembered under: by the file's hash, and as this source told it."""
+    return (file.sha256, told_key(source.index or file.location, file.sha256)) if file.sha256 else ()
+
+
+def _known() -> "Future[Answer]":
+    """In place of an answer that nobody has to wait for."""
+    known: Future[Answer] = Future()
+    known.set_result(_KEPT)
+    return known
+
+
+def _ask_in_turn(name: NormalizedName, indexes: Sequence[IndexSource], found: "Future[Answer]") -> None:
+    """Ask the first; the next where it does not know the library. `found` is set when all is there."""
+    asked = indexes[0].ask_listing(name)
+
+    def answered(reply: "Future[Answer]") -> None:
+        if reply.exception() is None and reply.result().status == _UNKNOWN and indexes[1:]:
+            _ask_in_turn(name, indexes[1:], found)
+        else:
+            found.set_result(_KEPT)
+
+    if asked is None:
+        found.set_result(_KEPT)
+    else:
+        asked.add_done_callback(answered)

@@ -1,0 +1,1 @@
+"""Files of sources, and metadata out of them."""

@@ -1,0 +1,1 @@
+"""The kinds of sources: indexes, folders, pages, addresses, trees, builds of the team."""

@@ -1,0 +1,1 @@
+"""What was fetched and unpacked, once a machine."""

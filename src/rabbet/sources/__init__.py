@@ -1,1 +1,0 @@
-"""Where releases are listed and fetched: indexes over HTTP, folders of wheels."""
