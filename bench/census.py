@@ -18,13 +18,13 @@ from packaging.version import Version
 
 from bench.recreate import PROGRAM, libraries_of, served
 from bench.recreate import Project as Made
-from rabbet.core.model.machine_inventory import MachineInventory
+from rabbet.core.census.machine_inventory import MachineInventory
 from rabbet.formats.cyclonedx import write_inventory_file
 from rabbet.team.database import DatabaseRecord, opened_database
-from rabbet.workspace.census import inventory_here
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.session import Session
+from rabbet.workspace.states.census import inventory_here
 
 MACHINES, LIBRARIES = 10_000, 300
 REVISIONS = 10  # of the lock that machines are at

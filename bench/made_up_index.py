@@ -19,7 +19,7 @@ from packaging.version import Version
 
 from rabbet.core.model.release import Candidate, ListedFile, Metadata, SetAside
 from rabbet.core.needs.need import Need, library_name
-from rabbet.core.solve.candidates import Candidates
+from rabbet.core.solve.problem.candidates import Candidates
 from rabbet.demo.files import write_files
 from rabbet.demo.libraries import MadeUp
 

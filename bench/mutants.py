@@ -1,6 +1,6 @@
 """Small changes of a module that its tests should notice: which of them they don't.
 
-    python -m bench.mutants core/graph/paths.py tests.core.test_graph [MORE TESTS]
+    python -m bench.mutants core/graph/graph.py tests.core.test_graph [MORE TESTS]
 
 Each change is made in a copy of the source: a comparison is turned round, a condition negated, `and` becomes
 `or`, a number one more, a statement nothing. A change with which the tests still pass has survived: either a

@@ -15,7 +15,7 @@ from tests.support.catalogue import TARGET
 from bench.made_up_index import MadeUpIndex, Release, declaration_for, generate
 from rabbet.core.declaration.model import Declared
 from rabbet.core.needs.need import Need
-from rabbet.core.solve.search import Effort
+from rabbet.core.solve.search.search import Effort
 from rabbet.core.solve.solver import Refutation, solve
 
 SIZES = (10, 30, 100, 300, 1000)

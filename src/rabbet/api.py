@@ -42,8 +42,8 @@ if TYPE_CHECKING:
     from rabbet.tasks.resolving.explain import Explained
     from rabbet.tasks.resolving.lookup import LookedUp
     from rabbet.tasks.resolving.resolve import Resolved, Verdict
-    from rabbet.workspace.opening import OpenedSources
-    from rabbet.workspace.result_cache import Fit, UpToDate
+    from rabbet.workspace.fetching.opening import OpenedSources
+    from rabbet.workspace.looking.result_cache import Fit, UpToDate
     from rabbet.workspace.runtimes.explaining import RuntimeExplained
 
 __all__ = ["Rabbet", "RecreateOptions", "ResolveOptions"]
@@ -151,7 +151,7 @@ class Rabbet:
 
         Empty where that has to be worked out.
         """
-        from rabbet.workspace.result_cache import recall_unchanged
+        from rabbet.workspace.looking.result_cache import recall_unchanged
 
         return recall_unchanged(self.session)
 
@@ -183,7 +183,7 @@ class Rabbet:
 
     def _asked_ahead(self, *, anyway: bool) -> "OpenedSources | None":
         """Send the first questions before what reads the answers is loaded; what is wrong is told later."""
-        from rabbet.workspace.opening import asked_ahead
+        from rabbet.workspace.fetching.opening import asked_ahead
 
         with suppress(RabbetError):
             return asked_ahead(self.session, anyway=anyway)
@@ -248,12 +248,12 @@ class Rabbet:
         One that is gone is made again from what was noted when it was made. `None` where it has to be worked
         out. Raises `CannotWrite`.
         """
-        from rabbet.workspace.result_cache import recall_fit
+        from rabbet.workspace.looking.result_cache import recall_fit
 
         known = recall_fit(self.session)
         if known is not None or self.session.project.environment.exists():
             return known
-        from rabbet.workspace.restore import restored
+        from rabbet.workspace.looking.restore import restored
 
         return restored(self.session)
 
@@ -290,8 +290,8 @@ class Rabbet:
 
         Mere `notes` count as drift or not. `None` where it has to be worked out.
         """
-        from rabbet.workspace.result_cache import recall_no_findings
-        from rabbet.workspace.shadows import any_shadow
+        from rabbet.workspace.looking.result_cache import recall_no_findings
+        from rabbet.workspace.looking.shadows import any_shadow
 
         compared = recall_no_findings(self.session, notes=notes)
         if compared is None or any_shadow(self.session):

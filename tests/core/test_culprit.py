@@ -12,9 +12,8 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.culprit.bounds import bounds_without
 from rabbet.core.culprit.consistency import PYTHON, Consistency, Side, in_order
-from rabbet.core.culprit.mixture import Change, Mixture
+from rabbet.core.culprit.mixture import Change, Mixture, bounds_without
 from rabbet.core.culprit.outcome import End, Outcome, Runs, Symptom
 from rabbet.core.culprit.verdict import Answer, Verdict, find_culprits
 from rabbet.core.model.release import Metadata

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from rabbet.core.declaration.model import Declared
 from rabbet.core.model.release import SetAside
-from rabbet.core.model.solution import Solution
+from rabbet.core.solve.answer import Solution
 from rabbet.core.solve.explain.prose import explained
 from rabbet.core.solve.explain.suggest import Question, Suggestion, Suggestions, suggestions
 from rabbet.core.solve.solver import Refutation, solve

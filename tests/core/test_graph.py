@@ -10,15 +10,23 @@ from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
 from rabbet.core.declaration.corrections import corrected, idle_corrections
-from rabbet.core.graph.graph import Graph, asked_for_by, build_graph, own_size, size_with_needs
+from rabbet.core.graph.graph import (
+    Graph,
+    asked_for_by,
+    build_graph,
+    own_size,
+    paths_to,
+    sections_of,
+    size_with_needs,
+    tree,
+)
 from rabbet.core.graph.held_back import held_back
-from rabbet.core.graph.paths import paths_to, sections_of, tree
 from rabbet.core.model.lock import Lock, LockedLibrary, LockedWheel
 from rabbet.core.model.release import Metadata, SetAside
 from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import Need, library_name
 from rabbet.core.needs.walk import parts_reached
-from rabbet.core.solve.candidates import Candidates
+from rabbet.core.solve.problem.candidates import Candidates
 from rabbet.formats.project.pyproject import read_declaration
 from tests.support.catalogue import TARGET, DictProvider
 

@@ -7,8 +7,8 @@ from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
 from rabbet.core.census.matrix import State, matrix_of
-from rabbet.core.census.runtimes import runtime_findings
 from rabbet.core.declaration.model import DeclaredRuntime
+from rabbet.core.drift.checks.runtimes import runtime_findings
 from rabbet.core.model.finding import Finding, Kind, Subject, Weight
 from rabbet.core.model.lock import LockedRuntime
 from tests.support import chance

@@ -13,7 +13,7 @@ from rabbet.core.lock.version_changes import build_moves, explained_moves, runti
 from rabbet.core.model.lock import Lock, LockedBuild, LockedLibrary, LockedRuntime, LockedWheel
 from rabbet.core.model.release import ListedFile, Listing
 from rabbet.core.needs.need import Need, library_name
-from rabbet.core.solve.policy import Policy
+from rabbet.core.solve.problem.provider import Policy
 from rabbet.core.solve.solver import solve
 from rabbet.formats.project.pyproject import read_declaration
 from rabbet.python.choosing.release_overview import offers_of

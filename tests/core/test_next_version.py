@@ -6,7 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from packaging.version import Version
 
-from rabbet.core.declaration.next_version import STEPS, next_version
+from rabbet.core.declaration.edit import STEPS, next_version
 
 releases = st.lists(st.integers(0, 99), min_size=1, max_size=4).map(lambda one: ".".join(map(str, one)))
 versions = st.builds(

@@ -9,10 +9,10 @@ from msgspec.structs import replace
 from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
-from rabbet.core.model.solution import Solution
 from rabbet.core.needs.need import Need, library_name
+from rabbet.core.solve.answer import Solution
 from rabbet.core.solve.explain.prose import explained
-from rabbet.core.solve.policy import Policy
+from rabbet.core.solve.problem.provider import Policy
 from rabbet.core.solve.solver import Refutation, solve
 from tests.support import chance
 from tests.support.catalogue import TARGET, DictProvider, declared

@@ -9,7 +9,7 @@ from packaging.version import Version
 
 from rabbet.core.model.release import Candidate, ListedFile
 from rabbet.core.needs.need import library_name
-from rabbet.core.solve.candidates import ReleaseMasks
+from rabbet.core.solve.problem.candidates import ReleaseMasks
 
 TEXTS = [
     "0.9", "1", "1.0.dev1", "1.0a1", "1.0rc1", "1.0", "1.0+local.1", "1.0.post1", "1.0.1", "1.1.dev3",

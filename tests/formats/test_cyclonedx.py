@@ -11,10 +11,10 @@ from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 from referencing import Registry, Resource
 
+from rabbet.core.census.machine_inventory import MachineInventory
 from rabbet.core.model.cause import Installation
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import Selection
-from rabbet.core.model.machine_inventory import MachineInventory
 from rabbet.core.model.release import Metadata
 from rabbet.core.needs.need import library_name
 from rabbet.formats.cyclonedx import read_inventory_file, write_inventory_file

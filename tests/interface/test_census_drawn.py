@@ -10,9 +10,7 @@ from pathlib import Path
 from rabbet.core.census.matrix import Matrix, State, matrix_of, reordered
 from rabbet.core.model.finding import Finding, Kind, Subject, Weight
 from rabbet.team.figure import drawn
-from rabbet.team.likeness import order_by_likeness
-from rabbet.team.page import page
-from rabbet.team.sheet import Cell, Column, Line, Sheet
+from rabbet.team.sheet import Cell, Column, Line, Sheet, order_by_likeness, page
 
 MARKUP = "<img src=x onerror=\"document.title='owned'\">$\\x\x1b[31m"
 CHROMIUM, DRIVER = shutil.which("chromium"), shutil.which("chromedriver")

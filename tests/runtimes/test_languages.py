@@ -19,8 +19,8 @@ from rabbet.core.solve.solver import Refutation
 from rabbet.errors import NotUnderstood
 from rabbet.formats.project.pyproject import read_declaration
 from rabbet.python.choosing.targets import named_target
-from rabbet.runtimes.languages import known_languages
 from rabbet.work.ask import Bounds, NoAnswer, ask
+from rabbet.workspace.runtimes.languages import known_languages
 from tests.support import PATIENCE
 
 DATA = tomllib.loads((Path(__file__).parent.parent / "data" / "languages.toml").read_text())

@@ -12,8 +12,8 @@ from rabbet.python.choosing.targets import PLATFORMS
 from rabbet.runtimes.binary_format import architecture_of, baseline_of, platforms_of
 from rabbet.runtimes.contents import baselines_of, found_in, glibc_of, version_by_files
 from rabbet.runtimes.elf import newest_glibc, read_elf
-from rabbet.runtimes.languages import known_languages
 from rabbet.runtimes.publish import obstacles, pack
+from rabbet.workspace.runtimes.languages import known_languages
 
 
 def elf(

@@ -11,7 +11,7 @@ from rabbet.core.declaration.model import Declaration, Declared, Section
 from rabbet.core.model.release import Candidate, ListedFile, Metadata, SetAside
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need, library_name
-from rabbet.core.solve.candidates import Candidates
+from rabbet.core.solve.problem.candidates import Candidates
 
 MARKERS = {
     "implementation_name": "cpython",

@@ -35,15 +35,13 @@ from rabbet.core.needs.need import library_name
 from rabbet.errors import RabbetError, Way
 from rabbet.exports.bill import bill
 from rabbet.exports.container import Container, containerfile, editor_description
-from rabbet.exports.lock_table import lock_table
-from rabbet.exports.requirement_list import requirement_list
+from rabbet.exports.lists import lock_table, requirement_list
 from rabbet.formats.project.pyproject_edit import apply
 from rabbet.formats.pylock import write_lock
 from rabbet.formats.text.address import NotAnAddress, parse_address
 from rabbet.formats.text.csv_text import csv_lines
 from rabbet.python.choosing.targets import named_target
-from rabbet.team.page import page
-from rabbet.team.sheet import Cell, Column, Line, Sheet
+from rabbet.team.sheet import Cell, Column, Line, Sheet, page
 from rabbet.trials.attempts import Command
 from rabbet.trials.evidence import show_script
 

@@ -200,7 +200,7 @@ class Words:
     def labels(self) -> list[str]:
         """Machines of the team whose inventories were collected."""
         from rabbet.net.git.shared_refs import collected_labels
-        from rabbet.workspace.machines import census_group, census_repository
+        from rabbet.workspace.states.machines import census_group, census_repository
 
         project = self._project()
         return collected_labels(census_repository(project, self._machine), census_group(project))

@@ -22,11 +22,11 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import InvalidVersion, Version
 
+from rabbet.core.census.machine_inventory import MachineInventory
 from rabbet.core.limits import LONGEST_LINE, MOST_ROWS, UNREADABLE
 from rabbet.core.model.cause import Installation
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import LockedLibrary, Selection
-from rabbet.core.model.machine_inventory import MachineInventory
 from rabbet.core.model.release import Metadata
 from rabbet.core.needs.need import Need, is_name, library_name
 from rabbet.errors import NotUnderstood

@@ -14,9 +14,9 @@ from rabbet.core.model.options import ResolveOptions
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.target import Target
 from rabbet.core.moment import moment_in
-from rabbet.core.solve.policy import Policy
+from rabbet.core.solve.problem.provider import Policy
+from rabbet.workspace.fetching.sources import Sources
 from rabbet.workspace.session import Session
-from rabbet.workspace.sources import Sources
 
 if TYPE_CHECKING:
     from rabbet.core.lock.version_changes import Move

@@ -66,7 +66,7 @@ def _build_questions(work: ResolveRequest, options: ResolveOptions) -> BuildQues
         return resolve_targets(inner, options._replace(lowest=False)).lock  # that is about declared bounds
 
     def open_workshop() -> "Workshop":
-        from rabbet.workspace.supply import workshop_for  # here: few libraries have to be built
+        from rabbet.workspace.fetching.supply import workshop_for  # here: few libraries have to be built
 
         return workshop_for(work.session, work.runtime)
 

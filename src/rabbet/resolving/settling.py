@@ -23,9 +23,9 @@ from rabbet.core.model.lock import (
 from rabbet.core.model.options import ResolveOptions
 from rabbet.core.model.release import Candidate, Metadata, SetAside, SourceTree
 from rabbet.core.model.runtime import PythonRuntime
-from rabbet.core.model.solution import Solution
 from rabbet.core.model.target import LATEST_PATCH, Target
 from rabbet.core.needs.wording import need_text
+from rabbet.core.solve.answer import Solution
 from rabbet.core.solve.solver import Refutation, solve
 from rabbet.python.choosing.targets import target_of
 from rabbet.python.sources.asking.catalogue import Catalogue

@@ -5,8 +5,8 @@ from pathlib import Path
 from rabbet.disk.atomic import write_bytes, write_text
 from rabbet.team.extra import needing_extra
 from rabbet.team.figure import drawn
-from rabbet.team.page import page as rendered
 from rabbet.team.sheet import Sheet
+from rabbet.team.sheet import page as rendered
 
 __all__ = ["write_drawn"]
 

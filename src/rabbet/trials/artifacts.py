@@ -13,12 +13,12 @@ from rabbet.core.model.release import Candidate
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need
 from rabbet.core.progress import Observer
-from rabbet.core.solve.policy import Policy
+from rabbet.core.solve.problem.provider import Policy
 from rabbet.python.choosing.select import serving_wheel
 from rabbet.python.sources.asking.catalogue import Catalogue
 from rabbet.python.sources.asking.locking import locked_artifacts
+from rabbet.workspace.fetching.sources import open_sources
 from rabbet.workspace.session import Session
-from rabbet.workspace.sources import open_sources
 
 __all__ = ["Obtainable", "obtainable"]
 

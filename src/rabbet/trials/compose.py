@@ -19,9 +19,9 @@ from rabbet.python.environment.put.layer import lay_upon, lead_to
 from rabbet.python.environment.put.manifest import manifest_of, write_manifest
 from rabbet.trials.settle import Settled
 from rabbet.trials.two_states import TwoStates
+from rabbet.workspace.fetching.supply import arriving, intent_of, supply_for
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.session import Session
-from rabbet.workspace.supply import arriving, intent_of, supply_for
 
 __all__ = ["Composed", "Made", "bring", "compose", "compose_mixture", "compose_trial", "lead_to_modules"]
 

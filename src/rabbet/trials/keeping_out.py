@@ -5,9 +5,8 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from msgspec import Struct
 from packaging.specifiers import SpecifierSet
 
-from rabbet.core.culprit.bounds import bounds_without
 from rabbet.core.culprit.consistency import PYTHON
-from rabbet.core.culprit.mixture import Change
+from rabbet.core.culprit.mixture import Change, bounds_without
 from rabbet.core.declaration.edit import Edit
 from rabbet.core.declaration.model import Declaration
 from rabbet.core.model.lock import Lock, runtime_name
@@ -21,9 +20,9 @@ from rabbet.formats.project.pyproject_edit import apply
 from rabbet.resolving.request import ResolveRequest
 from rabbet.resolving.resolve_targets import resolve_targets
 from rabbet.resolving.suggested_commands import command_for
+from rabbet.workspace.fetching.sources import open_sources
 from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of, targets_for
 from rabbet.workspace.session import Session
-from rabbet.workspace.sources import open_sources
 
 __all__ = ["KeptOut", "kept_out"]
 

@@ -18,9 +18,9 @@ from rabbet.disk.atomic import cannot_write
 from rabbet.python.environment.put.manifest import StoreChanged, build_from_manifest, read_manifest
 from rabbet.store.trees import remove_links
 from rabbet.trials.trial import Tried, Wish
+from rabbet.workspace.looking.restore import opened_for_manifest
+from rabbet.workspace.looking.result_cache import fitting_key
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.restore import opened_for_manifest
-from rabbet.workspace.result_cache import fitting_key
 from rabbet.workspace.session import Session
 
 __all__ = ["trial"]

@@ -15,9 +15,9 @@ from rabbet.resolving.request import ResolveRequest
 from rabbet.resolving.resolve_targets import resolve_targets
 from rabbet.trials.trial import Tried, Wish
 from rabbet.trials.wish import widened
-from rabbet.workspace.comparison import Question, question
+from rabbet.workspace.fetching.sources import open_sources
+from rabbet.workspace.looking.comparison import Question, question
 from rabbet.workspace.session import Session
-from rabbet.workspace.sources import open_sources
 
 __all__ = ["Settled", "settle_trial"]
 

@@ -24,7 +24,7 @@ from rabbet.trials.artifacts import Obtainable, obtainable
 from rabbet.workspace.runtimes.choice import runtimes_here
 from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of
 from rabbet.workspace.session import Session
-from rabbet.workspace.states import State
+from rabbet.workspace.states.states import State
 
 __all__ = ["StateHere", "TwoStates", "content_of", "two_states"]
 

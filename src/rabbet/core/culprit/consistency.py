@@ -19,14 +19,14 @@ from rabbet.core.culprit.mixture import Mixture
 from rabbet.core.declaration.model import Declared
 from rabbet.core.model.lock import runtime_name
 from rabbet.core.model.release import Candidate, Metadata
-from rabbet.core.model.solution import Solution
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need, Part
 from rabbet.core.needs.walk import walk
-from rabbet.core.solve.candidates import Candidates
-from rabbet.core.solve.incompatibility import Demand
-from rabbet.core.solve.policy import Policy
-from rabbet.core.solve.problem import ROOT
+from rabbet.core.solve.answer import Solution
+from rabbet.core.solve.problem.candidates import Candidates
+from rabbet.core.solve.problem.incompatibility import Demand
+from rabbet.core.solve.problem.problem import ROOT
+from rabbet.core.solve.problem.provider import Policy
 from rabbet.core.solve.solver import Refutation, solve
 
 __all__ = ["PYTHON", "Consistency", "Side", "in_order"]

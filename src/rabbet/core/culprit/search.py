@@ -14,9 +14,8 @@ from itertools import islice
 from msgspec import Struct
 from packaging.utils import NormalizedName
 
-from rabbet.core.culprit.ledger import Ledger
 from rabbet.core.culprit.mixture import Mixing, Mixture
-from rabbet.core.culprit.outcome import Outcome
+from rabbet.core.culprit.outcome import Ledger, Outcome
 
 __all__ = ["Culprit", "Search"]
 

@@ -14,9 +14,8 @@ from math import ceil, log
 from msgspec import Struct
 from packaging.utils import NormalizedName
 
-from rabbet.core.culprit.ledger import Ledger, Oracle
 from rabbet.core.culprit.mixture import Mixing, Mixture
-from rabbet.core.culprit.outcome import Outcome, Runs
+from rabbet.core.culprit.outcome import Ledger, Oracle, Outcome, Runs
 from rabbet.core.culprit.search import Culprit, Search
 
 __all__ = ["Answer", "Verdict", "find_culprits"]

@@ -1,14 +1,16 @@
-"""One change of a declaration, as a command gives it."""
+"""One change of a declaration, as a command gives it, and the version after this one."""
 
 import re
-from typing import Self
+from typing import Literal, Self, TypeAlias, get_args
 
 from msgspec import Struct
+from packaging.version import Version
 
 from rabbet.core.declaration.keys import KEYS, Shape, Verb
 from rabbet.core.declaration.model import Section
 
-__all__ = ["Change", "Edit"]
+__all__ = ["STEPS", "Change", "Edit", "NextStep", "next_version"]
+
 
 _NAMED = {key.entry for key in KEYS if key.shape in (Shape.TABLE, Shape.PLACES)}
 _PLACED = {key.entry for key in KEYS if key.shape is Shape.PLACES}
@@ -63,3 +65,25 @@ class Change(Struct, frozen=True, kw_only=True):
     def happened(self) -> bool:
         """Whether anything differs."""
         return self.before != self.after
+
+
+NextStep: TypeAlias = Literal["next-patch", "next-minor", "next-major"]
+STEPS: tuple[NextStep, ...] = get_args(NextStep)
+
+
+def next_version(version: Version, step: NextStep) -> Version:
+    """The lowest version above this one that could be the next patch, minor or major release.
+
+    All numbers behind the one that is raised are 0, and a pre-release is followed by its release. It has as
+    many numbers as before, or more where the step needs them.
+    """
+    place = {"next-major": 0, "next-minor": 1, "next-patch": 2}[step]
+    numbers = [*version.release, *[0] * (place + 1 - len(version.release))]
+    begun = [*numbers[: place + 1], *[0] * (len(numbers) - place - 1)]
+    if _written(version.epoch, begun) <= version:
+        begun[place] += 1
+    return _written(version.epoch, begun)
+
+
+def _written(epoch: int, numbers: list[int]) -> Version:
+    return Version((f"{epoch}!" if epoch else "") + ".".join(map(str, numbers)))

@@ -9,7 +9,7 @@ from packaging.version import Version
 from rabbet.core.graph.graph import Graph
 from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text
-from rabbet.core.solve.candidates import Candidates
+from rabbet.core.solve.problem.candidates import Candidates
 
 __all__ = ["Holder", "held_back"]
 

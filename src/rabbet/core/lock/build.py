@@ -17,11 +17,11 @@ from rabbet.core.declaration.model import Declaration, Section
 from rabbet.core.lock.marker import separating_marker
 from rabbet.core.model.lock import Artifact, Lock, LockedBuild, LockedLibrary, LockedRuntime, LockedSdist
 from rabbet.core.model.release import Candidate
-from rabbet.core.model.solution import Solution
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need
 from rabbet.core.needs.walk import parts_reached
 from rabbet.core.needs.wording import need_text, specifiers_text
+from rabbet.core.solve.answer import Solution
 
 __all__ = ["Solved", "build_lock", "merged_builds"]
 

@@ -10,11 +10,11 @@ from packaging.version import Version
 from rabbet.core.declaration.model import Declaration
 from rabbet.core.model.lock import Lock, runtime_name
 from rabbet.core.model.release import SetAside
-from rabbet.core.model.solution import Solution
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text, specifiers_text
-from rabbet.core.solve.provider import Provider
+from rabbet.core.solve.answer import Solution
+from rabbet.core.solve.problem.provider import Provider
 
 __all__ = ["Move", "build_moves", "explained_moves", "runtime_moves"]
 

@@ -12,11 +12,10 @@ from typing import TypeAlias
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.model.solution import Solution
-from rabbet.core.solve.incompatibility import Kept
-from rabbet.core.solve.policy import Policy
-from rabbet.core.solve.problem import Wishes
-from rabbet.core.solve.refutation import Refutation
+from rabbet.core.solve.answer import Refutation, Solution
+from rabbet.core.solve.problem.incompatibility import Kept
+from rabbet.core.solve.problem.problem import Wishes
+from rabbet.core.solve.problem.provider import Policy
 
 __all__ = ["with_fewest_moves"]
 

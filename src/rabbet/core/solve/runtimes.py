@@ -10,8 +10,8 @@ from rabbet.core.model.release import Candidate, Metadata, SetAside
 from rabbet.core.model.runtime import RuntimeOffer
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need, library_name
-from rabbet.core.solve.candidates import Candidates
-from rabbet.core.solve.policy import Policy
+from rabbet.core.solve.problem.candidates import Candidates
+from rabbet.core.solve.problem.provider import Policy
 from rabbet.core.solve.solver import Refutation, solve
 
 __all__ = ["choose_runtimes"]

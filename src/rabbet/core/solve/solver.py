@@ -3,15 +3,13 @@
 from collections.abc import Sequence
 
 from rabbet.core.declaration.model import Declared
-from rabbet.core.model.solution import Solution
 from rabbet.core.model.target import Target
+from rabbet.core.solve.answer import Refutation, Solution
 from rabbet.core.solve.fewest_moves import with_fewest_moves
-from rabbet.core.solve.incompatibility import Incompatibility
-from rabbet.core.solve.policy import Policy
-from rabbet.core.solve.problem import Problem, Wishes
-from rabbet.core.solve.provider import Provider
-from rabbet.core.solve.refutation import Refutation
-from rabbet.core.solve.search import Effort, Search
+from rabbet.core.solve.problem.incompatibility import Incompatibility
+from rabbet.core.solve.problem.problem import Problem, Wishes
+from rabbet.core.solve.problem.provider import Policy, Provider
+from rabbet.core.solve.search.search import Effort, Search
 from rabbet.core.solve.upgrade_pass import polished
 
 __all__ = ["Refutation", "solve"]

@@ -13,8 +13,8 @@ from rabbet.core.declaration.model import Declared
 from rabbet.core.model.release import Candidate, SetAside
 from rabbet.core.needs.need import Need, Part
 from rabbet.core.needs.walk import parts_reached
-from rabbet.core.solve.policy import Policy
-from rabbet.core.solve.problem import Problem
+from rabbet.core.solve.problem.problem import Problem
+from rabbet.core.solve.problem.provider import Policy
 
 __all__ = ["better_alone", "parts_of", "polished"]
 

@@ -17,7 +17,7 @@ from rabbet.tasks.drifting.census import (
     LibraryOverTime,
     Recorded,
 )
-from rabbet.workspace.machines import Unread
+from rabbet.workspace.states.machines import Unread
 
 __all__ = [
     "CensusDocument",

@@ -5,9 +5,8 @@ from typing import ClassVar
 from msgspec import Struct
 from packaging.utils import NormalizedName
 
-from rabbet.core.graph.graph import Ask, own_size, size_with_needs
+from rabbet.core.graph.graph import Ask, own_size, paths_to, sections_of, size_with_needs
 from rabbet.core.graph.held_back import Holder
-from rabbet.core.graph.paths import paths_to, sections_of
 from rabbet.core.needs.wording import need_text
 from rabbet.tasks.resolving.explain import Explained
 

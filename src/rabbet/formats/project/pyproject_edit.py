@@ -9,9 +9,8 @@ from msgspec.structs import replace
 from packaging.version import Version
 from tomlkit.items import AbstractTable, Array
 
-from rabbet.core.declaration.edit import Change, Edit
+from rabbet.core.declaration.edit import STEPS, Change, Edit, next_version
 from rabbet.core.declaration.model import Section, SourceEntry
-from rabbet.core.declaration.next_version import STEPS, next_version
 from rabbet.core.needs.need import Need, library_name
 from rabbet.core.needs.wording import need_text, specifiers_text
 from rabbet.errors import NotUnderstood, WrongUsage

@@ -11,7 +11,7 @@ from packaging.version import Version
 from rabbet.core.limits import LONGEST_TEXT
 from rabbet.core.model.release import Candidate, ListedFile, Listing, SetAside, SourceTree
 from rabbet.core.model.target import Target
-from rabbet.core.solve.candidates import Candidates
+from rabbet.core.solve.problem.candidates import Candidates
 from rabbet.python.choosing.targets import baseline_needed
 
 __all__ = ["candidates_for", "likeness"]

@@ -10,7 +10,7 @@ from packaging.version import Version
 from rabbet.core.model.release import ListedFile, Listing
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need
-from rabbet.core.solve.candidates import Candidates
+from rabbet.core.solve.problem.candidates import Candidates
 from rabbet.python.choosing.candidates import candidates_for
 
 __all__ = ["Offer", "offers_of"]

@@ -19,7 +19,7 @@ from rabbet.formats.project.pyproject import read_declaration
 from rabbet.formats.project.pyproject_edit import apply, complete
 from rabbet.python.code.adoption import Adoption, Evidence, Left, adopt
 from rabbet.tasks.declaring.begin import default_name, existing, offered_runtimes
-from rabbet.workspace.evidence import Gathered, gather
+from rabbet.workspace.evidence.evidence import Gathered, gather
 from rabbet.workspace.known_sources import users_source
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.preferred import declare_and_prefer

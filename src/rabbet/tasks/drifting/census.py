@@ -11,9 +11,9 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from rabbet import __version__
+from rabbet.core.census.machine_inventory import MachineInventory
 from rabbet.core.census.matrix import Matrix, State, matrix_of, reordered
 from rabbet.core.declaration.edit import Edit
-from rabbet.core.model.machine_inventory import MachineInventory
 from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import library_name
 from rabbet.core.shell import quoted
@@ -30,10 +30,11 @@ from rabbet.tasks.declaring.declare import Edited, change
 from rabbet.team.database import DatabaseRecord, opened_database
 from rabbet.team.extra import needing_extra
 from rabbet.team.labels import checked_label, own_label
-from rabbet.team.likeness import order_by_likeness
+from rabbet.team.sheet import order_by_likeness
 from rabbet.work.own_program import own_program
-from rabbet.workspace.census import Against, file_digests, inventory_here
-from rabbet.workspace.machines import (
+from rabbet.workspace.session import Session
+from rabbet.workspace.states.census import Against, file_digests, inventory_here
+from rabbet.workspace.states.machines import (
     NOBODY,
     Unread,
     census_group,
@@ -43,8 +44,7 @@ from rabbet.workspace.machines import (
     machines_from,
     stored_machines,
 )
-from rabbet.workspace.sending import answer
-from rabbet.workspace.session import Session
+from rabbet.workspace.states.sending import answer
 
 __all__ = [
     "AheadOfTime",

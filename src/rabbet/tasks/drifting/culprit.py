@@ -30,11 +30,11 @@ from rabbet.trials.attempts import ABSENT, SEARCHES, Attempts, Command, Tried
 from rabbet.trials.evidence import keep_evidence
 from rabbet.trials.keeping_out import KeptOut, kept_out
 from rabbet.trials.two_states import StateHere, TwoStates, content_of, two_states
+from rabbet.workspace.evidence.source_files import source_state
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.session import Session
-from rabbet.workspace.source_files import source_state
-from rabbet.workspace.states import State, read_state
+from rabbet.workspace.states.states import State, read_state
 
 __all__ = ["Case", "CulpritOptions", "culprit"]
 

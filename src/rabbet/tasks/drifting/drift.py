@@ -22,18 +22,18 @@ from rabbet.exports.marked import stale_files
 from rabbet.formats.pylock import edited_by_hand
 from rabbet.python.environment.look.foreign import library_folders
 from rabbet.python.environment.place.configuration import read_configuration
-from rabbet.workspace.comparison import (
+from rabbet.workspace.looking.comparison import (
     Comparison,
     compared,
     compared_elsewhere,
     compared_with_state,
     question,
 )
-from rabbet.workspace.lock_history import lock_history
-from rabbet.workspace.result_cache import remember_findings, remember_fit, remember_no_findings
+from rabbet.workspace.looking.result_cache import remember_findings, remember_fit, remember_no_findings
+from rabbet.workspace.looking.shadows import folders_in_front, is_isolated, owner_of, shadows, users_site
 from rabbet.workspace.session import Session
-from rabbet.workspace.shadows import folders_in_front, is_isolated, owner_of, shadows, users_site
-from rabbet.workspace.states import read_state
+from rabbet.workspace.states.lock_history import lock_history
+from rabbet.workspace.states.states import read_state
 
 __all__ = ["Drift", "drift", "drift_against", "drift_elsewhere"]
 

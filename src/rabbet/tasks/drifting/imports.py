@@ -18,11 +18,11 @@ from rabbet.formats.text.toml import parse_content
 from rabbet.python.choosing.select import needed
 from rabbet.python.choosing.targets import target_of
 from rabbet.python.code.imports import Code, ImportFinding, Offered, by_module, import_findings, owners_of
-from rabbet.workspace.offers import offers_of
+from rabbet.workspace.evidence.offers import offers_of
+from rabbet.workspace.evidence.source_files import imports_of, source_texts
 from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of, standard_modules_of
 from rabbet.workspace.session import Session
-from rabbet.workspace.source_files import imports_of, source_texts
 
 __all__ = ["Imports", "imports"]
 

@@ -48,7 +48,9 @@ from rabbet.resolving.request import ResolveRequest
 from rabbet.resolving.resolve_targets import resolve_targets
 from rabbet.store.trees import is_sound
 from rabbet.work.pools import as_finished
-from rabbet.workspace.comparison import question
+from rabbet.workspace.fetching.sources import open_sources
+from rabbet.workspace.fetching.supply import supply_for
+from rabbet.workspace.looking.comparison import question
 from rabbet.workspace.runtimes.obtaining import Shelf
 from rabbet.workspace.runtimes.pythons import (
     chosen_runtime,
@@ -58,8 +60,6 @@ from rabbet.workspace.runtimes.pythons import (
     targets_of_lock,
 )
 from rabbet.workspace.session import Session
-from rabbet.workspace.sources import open_sources
-from rabbet.workspace.supply import supply_for
 
 __all__ = ["Carried", "CarriedBuilds", "carry", "carry_built", "take_carried"]
 

@@ -17,9 +17,8 @@ from rabbet.core.shell import quoted, variant_option
 from rabbet.errors import NoRuntime, WrongUsage
 from rabbet.exports.bill import bill
 from rabbet.exports.container import CARRIED, IGNORED, Container, containerfile, editor_description
-from rabbet.exports.lock_table import lock_table
+from rabbet.exports.lists import lock_table, requirement_list
 from rabbet.exports.marked import CONTAINER, EDITOR, IGNORE, Making, write_marked
-from rabbet.exports.requirement_list import requirement_list
 from rabbet.python.choosing.serving import places_of
 from rabbet.python.formats.metadata import MetadataBroken, licence_of
 from rabbet.python.sources.asking.release_reader import remembered_metadata

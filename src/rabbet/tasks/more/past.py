@@ -14,8 +14,8 @@ from rabbet.core.shell import quoted
 from rabbet.disk.text_file import read_text
 from rabbet.errors import NoLock, WrongUsage
 from rabbet.formats.lock_text import read_locked_versions
-from rabbet.workspace.lock_history import lock_history
 from rabbet.workspace.session import Session
+from rabbet.workspace.states.lock_history import lock_history
 
 __all__ = ["Past", "PastChange", "PastRevision", "past"]
 

@@ -19,11 +19,11 @@ from rabbet.python.environment.place.configuration import read_configuration
 from rabbet.python.environment.place.install_state import own_install_state
 from rabbet.python.sources.kinds.pages import Pages
 from rabbet.workspace.known_sources import known_sources
+from rabbet.workspace.looking.result_cache import recall_findings, recall_fit
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project, stamp_of
-from rabbet.workspace.result_cache import recall_findings, recall_fit
-from rabbet.workspace.sending import Sending, sending
 from rabbet.workspace.session import Session
+from rabbet.workspace.states.sending import Sending, sending
 
 __all__ = ["Behind", "Environment", "Fit", "Locked", "Status", "indexes_of", "status"]
 

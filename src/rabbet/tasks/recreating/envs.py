@@ -17,9 +17,9 @@ from rabbet.python.environment.place.install_state import own_install_state
 from rabbet.python.environment.place.staging import discard_environment
 from rabbet.python.environment.place.variables import ACTIVE
 from rabbet.tasks.recreating.recreate import prepare
+from rabbet.workspace.looking.result_cache import recall_fit
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import DECLARATION, ENVIRONMENT, Project
-from rabbet.workspace.result_cache import recall_fit
 from rabbet.workspace.session import Session
 
 __all__ = ["Known", "discard", "known_environments"]

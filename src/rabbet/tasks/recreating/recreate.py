@@ -28,14 +28,14 @@ from rabbet.python.environment.place.install_state import own_install_state
 from rabbet.python.environment.place.staging import clear_up
 from rabbet.python.store.checks import hold_against_wheel
 from rabbet.store.environments import Environments
-from rabbet.workspace.comparison import Question, compared, question
+from rabbet.workspace.fetching.supply import arriving, intent_of
+from rabbet.workspace.looking.comparison import Question, compared, question
+from rabbet.workspace.looking.restore import remember_manifest
+from rabbet.workspace.looking.result_cache import Fit, remember_fit
 from rabbet.workspace.project import Project, not_made_here
-from rabbet.workspace.restore import remember_manifest
-from rabbet.workspace.result_cache import Fit, remember_fit
 from rabbet.workspace.runtimes.choice import runtimes_here
 from rabbet.workspace.runtimes.pythons import chosen_runtime, own_target, pythons_of
 from rabbet.workspace.session import Session
-from rabbet.workspace.supply import arriving, intent_of
 
 __all__ = ["RecreateReport", "fits", "prepare", "recreate"]
 

@@ -7,8 +7,8 @@ from typing import NoReturn
 
 from rabbet.errors import EnvironmentFailed
 from rabbet.python.environment.place.variables import program_on, variables_inside
+from rabbet.workspace.looking.result_cache import recall_fit, remember_fit
 from rabbet.workspace.project import not_made_here
-from rabbet.workspace.result_cache import recall_fit, remember_fit
 from rabbet.workspace.session import Session
 
 __all__ = ["become", "inside", "refuse_unfit", "run_to_end", "under_runtimes"]

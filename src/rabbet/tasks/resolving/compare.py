@@ -10,7 +10,7 @@ from rabbet.python.choosing.targets import target_of
 from rabbet.tasks.resolving.explain import remembered_needs
 from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of
 from rabbet.workspace.session import Session
-from rabbet.workspace.states import State, read_state
+from rabbet.workspace.states.states import State, read_state
 
 __all__ = ["Compared", "compare"]
 

@@ -20,7 +20,7 @@ from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import build_options_texts, need_text
 from rabbet.core.solve.explain.prose import explained
-from rabbet.core.solve.policy import Policy
+from rabbet.core.solve.problem.provider import Policy
 from rabbet.core.solve.solver import Refutation, solve
 from rabbet.errors import SourceFailed, WrongUsage
 from rabbet.python.choosing.select import libraries_for
@@ -31,9 +31,9 @@ from rabbet.python.sources.asking.catalogue import Catalogue
 from rabbet.python.sources.asking.release_reader import remembered_metadata
 from rabbet.python.sources.base import Memory
 from rabbet.resolving.request import declared_moment
+from rabbet.workspace.fetching.sources import open_sources
 from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of, targets_for
 from rabbet.workspace.session import Session
-from rabbet.workspace.sources import open_sources
 
 __all__ = ["Elsewhere", "Explained", "Needs", "explain", "explain_all", "remembered_needs"]
 

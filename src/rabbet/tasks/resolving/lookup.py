@@ -6,13 +6,13 @@ from packaging.version import Version
 from rabbet.core.model.target import Target
 from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import Need
-from rabbet.core.solve.policy import Policy
+from rabbet.core.solve.problem.provider import Policy
 from rabbet.errors import NoSolution
 from rabbet.python.choosing.release_overview import Offer, offers_of
 from rabbet.resolving.request import declared_moment
+from rabbet.workspace.fetching.sources import open_sources
 from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of, targets_for
 from rabbet.workspace.session import Session
-from rabbet.workspace.sources import open_sources
 
 __all__ = ["LookedUp", "lookup"]
 

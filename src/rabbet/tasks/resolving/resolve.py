@@ -24,12 +24,12 @@ from rabbet.formats.lock_text import merge_sides, read_locked_versions
 from rabbet.formats.pylock import edited_by_hand, write_lock
 from rabbet.resolving.request import ResolveRequest, ResolveResult
 from rabbet.resolving.resolve_targets import resolve_targets
-from rabbet.workspace.opening import OpenedSources
+from rabbet.workspace.fetching.opening import OpenedSources
+from rabbet.workspace.fetching.sources import Sources, open_sources
+from rabbet.workspace.looking.result_cache import UpToDate, remember_unchanged
 from rabbet.workspace.preferred import forget_preferred, preferred_versions
-from rabbet.workspace.result_cache import UpToDate, remember_unchanged
 from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of, targets_for
 from rabbet.workspace.session import Session
-from rabbet.workspace.sources import Sources, open_sources
 
 if TYPE_CHECKING:
     from rabbet.core.lock.version_changes import Move

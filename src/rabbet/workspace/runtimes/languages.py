@@ -1,4 +1,4 @@
-"""The languages that count for a project, and the runtimes of them that this machine has."""
+"""Languages beside Python: those that Rabbet knows, that are declared, and what this machine has of them."""
 
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping
@@ -9,14 +9,29 @@ from rabbet.core.model.language import Language
 from rabbet.core.model.runtime import Refusal, Runtime
 from rabbet.core.near_names import near_names
 from rabbet.errors import NotUnderstood
-from rabbet.runtimes.languages import known_languages
+from rabbet.formats.project.language_table import read_languages
+from rabbet.formats.text.toml import parse_toml
 from rabbet.runtimes.probe import probe_languages
 from rabbet.runtimes.search import Program, find_programs
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.obtained_here import obtained_runtimes
 
-__all__ = ["found_runtimes", "languages_for", "main_programs", "unknown_language"]
+__all__ = ["found_runtimes", "known_languages", "languages_for", "main_programs", "unknown_language"]
+
+
+def known_languages() -> Mapping[str, Language]:
+    """The languages of the table, by their names."""
+    from importlib.resources import (
+        files,
+    )  # here: it takes long to import, and most projects need Python alone
+
+    name = "languages.toml"
+    table = parse_toml(files("rabbet.runtimes").joinpath(name).read_text(encoding="utf-8"), name)
+    languages = read_languages(table, trusted=True)
+    table.problems.raise_if_any()
+    return languages
+
 
 _UNTRUSTED = (
     "only the project tells of this language: it is asked once [languages.{}] is in your settings.toml"

@@ -22,9 +22,9 @@ from rabbet.python.sources.files.file_reader import FileReader
 from rabbet.python.sources.opening import open_source
 from rabbet.runtimes.catalogues import Catalogue, JsonCatalogue, Registry, Wheels
 from rabbet.store.obtained import Obtained, ObtainedRuntimes, receive_archive
+from rabbet.workspace.fetching.opening import open_client
 from rabbet.workspace.known_sources import known_sources
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.opening import open_client
 from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.obtained_here import (
     NOBODY,

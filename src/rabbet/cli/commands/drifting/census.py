@@ -142,7 +142,7 @@ def _serve(arguments: Namespace, session: "Session", context: Context) -> int:
     from rabbet.tasks.drifting.census import show
     from rabbet.team.extra import needing_extra
     from rabbet.team.live_page import page_server
-    from rabbet.team.page import page
+    from rabbet.team.sheet import page
 
     url, name = _database(arguments, context), session.declaration().name
 
@@ -171,7 +171,7 @@ def _give(arguments: Namespace, session: "Session", context: Context) -> int:
     """Record, or record and send."""
     from rabbet.cli.views.drifting.census import RecordedView
     from rabbet.tasks.drifting.census import RecordOptions, record, send, send_to_database
-    from rabbet.workspace.sending import note_outcome
+    from rabbet.workspace.states.sending import note_outcome
 
     options = RecordOptions(label=arguments.label, place=arguments.env, deep=arguments.deep)
     url = _database(arguments, context)

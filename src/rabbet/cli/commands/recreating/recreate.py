@@ -153,7 +153,7 @@ def _send_inventory(session: "Session", context: Context, *, may_ask: bool) -> N
     """Send it in the background, once the user has agreed to what the declaration asks for."""
     from rabbet.cli.terminal.prompt import confirm
     from rabbet.tasks.drifting.census import send_in_background
-    from rabbet.workspace.sending import answer, sending
+    from rabbet.workspace.states.sending import answer, sending
 
     agreed = sending(session).agreed
     if agreed is None:

@@ -7,7 +7,7 @@ from rabbet.cli.context import Context
 from rabbet.cli.terminal.style import table
 from rabbet.core.shell import variant_option
 from rabbet.documents.amounts import count
-from rabbet.workspace.result_cache import Fit, UpToDate
+from rabbet.workspace.looking.result_cache import Fit, UpToDate
 
 if TYPE_CHECKING:
     from rabbet.python.environment.put.manifest import Manifest

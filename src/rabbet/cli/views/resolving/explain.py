@@ -6,9 +6,8 @@ from packaging.utils import NormalizedName
 
 from rabbet.cli.context import Context
 from rabbet.cli.terminal.style import table
-from rabbet.core.graph.graph import Ask, Graph, own_size, size_with_needs
+from rabbet.core.graph.graph import Ask, Branch, Graph, own_size, paths_to, sections_of, size_with_needs, tree
 from rabbet.core.graph.held_back import Holder
-from rabbet.core.graph.paths import Branch, paths_to, sections_of, tree
 from rabbet.core.needs.wording import need_text
 from rabbet.documents.amounts import count, size_text
 from rabbet.documents.resolving.explain import LibraryDocument, WholeLockDocument

@@ -15,9 +15,9 @@ from packaging.utils import NormalizedName
 
 from rabbet.core.declaration.model import Section
 from rabbet.core.needs.need import Need, library_name
-from rabbet.core.solve.incompatibility import Demand, Slot, Unusable
-from rabbet.core.solve.problem import ROOT
-from rabbet.core.solve.refutation import Refutation
+from rabbet.core.solve.answer import Refutation
+from rabbet.core.solve.problem.incompatibility import Demand, Slot, Unusable
+from rabbet.core.solve.problem.problem import ROOT
 
 __all__ = ["Cases", "Fact", "Proof", "Step", "contested", "facts_of", "prove"]
 

@@ -11,7 +11,7 @@ from rabbet.core.model.release import SetAside
 from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text
 from rabbet.core.solve.explain.proof import Fact, Proof, Step, contested, facts_of, prove
-from rabbet.core.solve.problem import ROOT, Problem
+from rabbet.core.solve.problem.problem import ROOT, Problem
 from rabbet.core.solve.solver import Refutation
 
 __all__ = ["Explanation", "explained"]

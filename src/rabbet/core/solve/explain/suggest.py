@@ -10,13 +10,12 @@ from packaging.utils import NormalizedName
 from packaging.version import InvalidVersion, Version
 
 from rabbet.core.declaration.model import Declared
-from rabbet.core.model.solution import Solution
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need
+from rabbet.core.solve.answer import Solution
 from rabbet.core.solve.explain.proof import facts_of, prove
-from rabbet.core.solve.policy import Policy
-from rabbet.core.solve.problem import ROOT
-from rabbet.core.solve.provider import Provider
+from rabbet.core.solve.problem.problem import ROOT
+from rabbet.core.solve.problem.provider import Policy, Provider
 from rabbet.core.solve.solver import Refutation, solve
 
 __all__ = ["Asked", "Change", "Question", "Suggestion", "Suggestions", "runtime_matters", "suggestions"]

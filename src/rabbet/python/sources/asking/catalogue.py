@@ -16,8 +16,8 @@ from rabbet.core.model.lock import Artifact
 from rabbet.core.model.release import Candidate, Listing, Metadata, SetAside
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need
-from rabbet.core.solve.candidates import Candidates
-from rabbet.core.solve.policy import Policy
+from rabbet.core.solve.problem.candidates import Candidates
+from rabbet.core.solve.problem.provider import Policy
 from rabbet.python.choosing.candidates import candidates_for, likeness
 from rabbet.python.sources.asking.release_reader import ReleaseReader
 from rabbet.python.sources.asking.routing import Routing

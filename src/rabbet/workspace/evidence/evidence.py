@@ -25,9 +25,9 @@ from rabbet.python.code.adoption import Left, Listed, Present
 from rabbet.python.code.imports import ImportSite, Offered
 from rabbet.python.environment.look.foreign import foreign_inventory, library_folders
 from rabbet.python.formats.requirement_list import read_requirement_list
-from rabbet.workspace.offers import offers_in
+from rabbet.workspace.evidence.offers import offers_in
+from rabbet.workspace.evidence.source_files import imports_of
 from rabbet.workspace.project import DECLARATION
-from rabbet.workspace.source_files import imports_of
 
 __all__ = ["Gathered", "gather"]
 

@@ -9,10 +9,10 @@ from msgspec.structs import replace
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.census.leaving_out import LEFT_OUT, is_left_out, left_out
+from rabbet.core.census.machine_inventory import LEFT_OUT, MachineInventory, is_left_out, left_out
 from rabbet.core.census.matrix import State
-from rabbet.core.census.runtimes import runtime_findings
 from rabbet.core.declaration.model import Declaration
+from rabbet.core.drift.checks.runtimes import runtime_findings
 from rabbet.core.drift.compare import compare
 from rabbet.core.drift.expected import Expectation
 from rabbet.core.drift.since import LockRevision, best_fit
@@ -21,7 +21,6 @@ from rabbet.core.model.cause import LeftOut
 from rabbet.core.model.finding import About, Finding, Kind, Subject, Weight
 from rabbet.core.model.inventory import Installed
 from rabbet.core.model.lock import Lock, Selection
-from rabbet.core.model.machine_inventory import MachineInventory
 from rabbet.core.model.options import RecreateOptions
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need, library_name
@@ -34,10 +33,10 @@ from rabbet.python.choosing.select import needed
 from rabbet.python.choosing.targets import PLATFORMS, named_target, target_of
 from rabbet.python.environment.look.foreign import foreign_inventory, library_folders
 from rabbet.python.formats.record import read_record
-from rabbet.workspace.comparison import compared, corrected_libraries, question
-from rabbet.workspace.lock_history import lock_history
+from rabbet.workspace.looking.comparison import compared, corrected_libraries, question
 from rabbet.workspace.project import Project
 from rabbet.workspace.session import Session
+from rabbet.workspace.states.lock_history import lock_history
 
 __all__ = ["Against", "file_digests", "inventory_here"]
 

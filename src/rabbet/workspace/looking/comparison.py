@@ -33,12 +33,12 @@ from rabbet.python.environment.look.known_files import KnownFiles, recall_files,
 from rabbet.python.environment.place.install_state import InstallState, own_install_state
 from rabbet.python.environment.put.create import own_parts
 from rabbet.runtimes.linking import linked_runtime
-from rabbet.workspace.result_cache import environment_state, recall_sound
+from rabbet.workspace.looking.result_cache import environment_state, recall_sound
 from rabbet.workspace.runtimes.choice import RuntimesHere, runtimes_here, to_be_obtained
 from rabbet.workspace.runtimes.pythons import chosen_runtime, interpreter_trouble, pythons_of
 from rabbet.workspace.selection import selected
 from rabbet.workspace.session import Session
-from rabbet.workspace.states import State
+from rabbet.workspace.states.states import State
 
 __all__ = [
     "Comparison",
@@ -157,7 +157,9 @@ def compared(asked: Question, session: Session, *, deep: bool = False, sound: bo
     root = session.project.environment
     state = environment_state(root)
     if deep:
-        from rabbet.workspace.deep_look import deep_inventory  # here: it takes what fetches and builds
+        from rabbet.workspace.looking.deep_look import (
+            deep_inventory,  # here: it takes what fetches and builds
+        )
 
         found = deep_inventory(session, _as_made_now(asked), asked.needed, asked.runtime)
     else:
@@ -186,7 +188,7 @@ def compared_elsewhere(asked: Question, place: Path, session: Session, *, deep: 
     asked = replace(asked, install_state=None, needed=wanted)
     vouch = None
     if deep:
-        from rabbet.workspace.deep_look import vouched_elsewhere
+        from rabbet.workspace.looking.deep_look import vouched_elsewhere
 
         vouch = partial(vouched_elsewhere, wanted=wanted, session=session)
     found = foreign_inventory(place, asked.runtime.version, reading_files(session.observer), vouch)

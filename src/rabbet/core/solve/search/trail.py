@@ -4,7 +4,7 @@ from bisect import bisect_left
 
 from msgspec import Struct
 
-from rabbet.core.solve.incompatibility import Incompatibility, Term
+from rabbet.core.solve.problem.incompatibility import Incompatibility, Term
 
 __all__ = ["Entry", "Trail"]
 

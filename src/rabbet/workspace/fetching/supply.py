@@ -29,7 +29,7 @@ def supply_for(session: Session) -> Supply:
     """The machine's store, and a client that knows the credentials for the project's sources."""
 
     def client() -> "HttpClient":
-        from rabbet.workspace.opening import open_client  # here: mostly nothing has to be fetched
+        from rabbet.workspace.fetching.opening import open_client  # here: mostly nothing has to be fetched
 
         return open_client(session.declaration(), session.machine)
 
@@ -76,13 +76,13 @@ def workshop_for(session: Session, runtime: PythonRuntime) -> "Workshop":
     from rabbet.workspace.agreement import refuse_without_agreement
 
     def repository(url: str) -> RemoteRepository:
-        from rabbet.workspace.sources import repository_at  # here: few libraries come from one
+        from rabbet.workspace.fetching.sources import repository_at  # here: few libraries come from one
 
         return repository_at(url, session.declaration(), session.machine)
 
     @cache
     def team_builds() -> "list[TeamBuilds]":
-        from rabbet.workspace.opening import open_team_builds
+        from rabbet.workspace.fetching.opening import open_team_builds
 
         return open_team_builds(session)
 

@@ -11,12 +11,12 @@ from collections.abc import Mapping, Sequence
 
 from msgspec import Struct
 
-from rabbet.core.solve.decision_queue import DecisionQueue
-from rabbet.core.solve.incompatibility import Incompatibility
-from rabbet.core.solve.policy import Policy
-from rabbet.core.solve.problem import Problem
-from rabbet.core.solve.propagation import Propagator
-from rabbet.core.solve.trail import Trail
+from rabbet.core.solve.problem.incompatibility import Incompatibility
+from rabbet.core.solve.problem.problem import Problem
+from rabbet.core.solve.problem.provider import Policy
+from rabbet.core.solve.search.decision_queue import DecisionQueue
+from rabbet.core.solve.search.propagation import Propagator
+from rabbet.core.solve.search.trail import Trail
 
 __all__ = ["Effort", "Search"]
 

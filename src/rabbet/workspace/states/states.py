@@ -15,11 +15,11 @@ from typing import Literal
 from msgspec import Struct
 from packaging.version import InvalidVersion, Version
 
+from rabbet.core.census.machine_inventory import MachineInventory
 from rabbet.core.declaration.model import Declaration
 from rabbet.core.model.build import Told
 from rabbet.core.model.inventory import Installed, Inventory
 from rabbet.core.model.lock import Lock, LockedLibrary, LockedRuntime
-from rabbet.core.model.machine_inventory import MachineInventory
 from rabbet.core.near_names import near_names
 from rabbet.core.shell import quoted
 from rabbet.disk.named import path_named
@@ -32,9 +32,9 @@ from rabbet.formats.pylock import read_lock
 from rabbet.net.git.revisions import file_at
 from rabbet.python.environment.look.foreign import foreign_inventory
 from rabbet.python.environment.look.inspect import take_inventory
-from rabbet.workspace.machines import machines_by_label
 from rabbet.workspace.project import DECLARATION, Project
 from rabbet.workspace.session import Session
+from rabbet.workspace.states.machines import machines_by_label
 
 __all__ = ["State", "parse_state", "read_state"]
 

@@ -10,8 +10,8 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
+from rabbet.core.census.machine_inventory import MachineInventory
 from rabbet.core.model.inventory import Installed, Inventory
-from rabbet.core.model.machine_inventory import MachineInventory
 from rabbet.core.model.release import Metadata
 from rabbet.core.needs.need import Need
 from rabbet.disk.named import path_named

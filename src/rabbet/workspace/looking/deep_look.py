@@ -31,8 +31,8 @@ from rabbet.python.environment.put.install import Prepared, installed_unchanged,
 from rabbet.python.formats.record import RecordRow
 from rabbet.python.store.checks import hold_against_wheel
 from rabbet.python.store.store import Store
+from rabbet.workspace.fetching.supply import intent_of, supply_for
 from rabbet.workspace.session import Session
-from rabbet.workspace.supply import intent_of, supply_for
 
 __all__ = ["deep_inventory", "vouched_elsewhere"]
 

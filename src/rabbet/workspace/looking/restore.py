@@ -25,8 +25,8 @@ from rabbet.python.environment.put.manifest import (
     write_manifest,
 )
 from rabbet.store.blob_cache import BlobCache
+from rabbet.workspace.looking.result_cache import Fit, digest_of, environment_state, remember_fit
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.result_cache import Fit, digest_of, environment_state, remember_fit
 from rabbet.workspace.session import Session
 
 if TYPE_CHECKING:

@@ -11,8 +11,8 @@ value that was ruled out last. Whenever going back makes the term hold no more, 
 well, so watches need no repair.
 """
 
-from rabbet.core.solve.incompatibility import Incompatibility, Term
-from rabbet.core.solve.trail import Trail
+from rabbet.core.solve.problem.incompatibility import Incompatibility, Term
+from rabbet.core.solve.search.trail import Trail
 
 __all__ = ["Propagator"]
 

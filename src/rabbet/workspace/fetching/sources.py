@@ -14,7 +14,7 @@ from rabbet.core.model.lock import OWN_FOLDER, Artifact, Lock, LockedCheckout, L
 from rabbet.core.model.release import Candidate, Metadata
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import library_name
-from rabbet.core.solve.policy import Policy
+from rabbet.core.solve.problem.provider import Policy
 from rabbet.formats.text.address import Address, parse_address
 from rabbet.formats.text.requirement import is_file, is_repository
 from rabbet.net.git.remote_repository import RemoteRepository
@@ -26,8 +26,8 @@ from rabbet.python.sources.base import Source
 from rabbet.python.sources.files.file_reader import FileReader
 from rabbet.python.sources.kinds.direct import DirectSource, direct_addresses
 from rabbet.python.sources.kinds.trees import CheckoutSource, RepositorySource, reference_to
+from rabbet.workspace.fetching.opening import OpenedSources, open_claims
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.opening import OpenedSources, open_claims
 from rabbet.workspace.session import Session
 
 __all__ = ["BuildAnswers", "Sources", "open_sources", "repository_at"]

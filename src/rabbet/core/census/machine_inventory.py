@@ -1,18 +1,40 @@
-"""What a declaration leaves out of the inventories that go to others: libraries and files by their names.
+"""What is installed on one machine of the team, as it was recorded there, and what is left out of that.
 
 That something is left out is told, so that a machine is not taken for one that is as locked.
 """
 
-from collections.abc import Collection
+from collections.abc import Collection, Mapping
 from fnmatch import fnmatchcase
 
+from msgspec import Struct, field
 from msgspec.structs import replace
 from packaging.utils import NormalizedName
+from packaging.version import Version
 
-from rabbet.core.model.inventory import Installed
-from rabbet.core.model.machine_inventory import MachineInventory
+from rabbet.core.model.inventory import Installed, Inventory
 
-__all__ = ["LEFT_OUT", "is_left_out", "left_out"]
+__all__ = ["LEFT_OUT", "MachineInventory", "is_left_out", "left_out"]
+
+
+class MachineInventory(Struct, frozen=True, kw_only=True):
+    """An inventory with the label of its machine, the time of recording (in seconds), and for what.
+
+    The `platform` is one of Rabbet's names, such as `linux-x86_64`, and `runtimes` are the versions of other
+    languages' ones; both are empty where nobody tells. Libraries may be installed `twice`, in further
+    versions, as scans of whole systems have it. The `python` is `None` where none is told. So many libraries
+    are `left_out`, as the declaration asks for.
+    """
+
+    label: str
+    recorded: int
+    project: str
+    platform: str
+    python: Version | None
+    inventory: Inventory
+    runtimes: Mapping[str, str] = field(default_factory=dict)
+    twice: tuple[tuple[NormalizedName, Version], ...] = ()
+    left_out: int = 0
+
 
 LEFT_OUT = "(left out)"  # stands for the name of a file
 

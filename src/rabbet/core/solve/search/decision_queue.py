@@ -3,8 +3,8 @@
 import heapq
 from typing import TypeAlias
 
-from rabbet.core.solve.problem import Problem
-from rabbet.core.solve.trail import Trail
+from rabbet.core.solve.problem.problem import Problem
+from rabbet.core.solve.search.trail import Trail
 
 __all__ = ["DecisionQueue"]
 

@@ -19,8 +19,8 @@ from rabbet.core.declaration.model import Declared
 from rabbet.core.model.release import Candidate, Metadata, SetAside
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need, Part
-from rabbet.core.solve.candidates import Candidates
-from rabbet.core.solve.incompatibility import (
+from rabbet.core.solve.problem.candidates import Candidates
+from rabbet.core.solve.problem.incompatibility import (
     Demand,
     Incompatibility,
     Kept,
@@ -29,7 +29,7 @@ from rabbet.core.solve.incompatibility import (
     Term,
     Unusable,
 )
-from rabbet.core.solve.provider import Provider
+from rabbet.core.solve.problem.provider import Provider
 
 __all__ = ["ROOT", "Problem", "Wishes"]
 

@@ -1,13 +1,31 @@
-"""Which of several possible releases is wanted."""
+"""What the solver reads candidates and metadata from, and which of several possible releases is wanted."""
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from datetime import datetime
+from typing import Protocol
 
 from msgspec import Struct, field
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-__all__ = ["Policy"]
+from rabbet.core.model.release import Candidate, Metadata, SetAside
+from rabbet.core.needs.need import Need
+from rabbet.core.solve.problem.candidates import Candidates
+
+__all__ = ["Policy", "Provider"]
+
+
+class Provider(Protocol):
+    """Gives candidates and their needs. The same question always gets the same answer."""
+
+    def candidates(self, name: NormalizedName) -> Candidates:
+        """All releases of a library that fit the target, oldest first."""
+
+    def metadata(self, candidate: Candidate) -> Metadata | SetAside:
+        """The needs of one release, or why they can't be known."""
+
+    def expect(self, needs: Iterable[Need]) -> None:
+        """A hint that what these ask for is about to be looked at."""
 
 
 class Policy(Struct, frozen=True, kw_only=True):

@@ -1,0 +1,1 @@
+"""What is to be solved: candidates, requirements and what they rule out."""

@@ -1,0 +1,1 @@
+"""What a project has and imports, as evidence of what it needs."""

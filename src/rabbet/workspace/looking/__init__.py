@@ -1,0 +1,1 @@
+"""What is installed against the lock, and what earlier looks found."""

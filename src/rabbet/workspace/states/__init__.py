@@ -1,0 +1,1 @@
+"""States that can be compared, and inventories of machines."""
