@@ -78,8 +78,8 @@ class Drawn(unittest.TestCase):
         """What draws is loaded when it is asked for, and its absence is told with the way out."""
         code = (
             "import sys; sys.modules['matplotlib'] = sys.modules['jinja2'] = sys.modules['scipy'] = None\n"
-            "from rabbet.team.extra import needing_extra\nfrom rabbet.team import figure, page, likeness\n"
-            "with needing_extra('a page'):\n    page.page(None)\n"
+            "from rabbet.team.extra import needing_extra\nfrom rabbet.team import figure, sheet\n"
+            "with needing_extra('a page'):\n    sheet.page(None)\n"
         )
         done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)
         self.assertIn("a page needs jinja2", done.stderr)
