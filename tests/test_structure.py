@@ -113,6 +113,14 @@ class Structure(unittest.TestCase):
                     with self.subTest(module=own, imports=name):
                         self.assertLessEqual(layer_of(name.removeprefix("rabbet.")), layer_of(own))
 
+    def test_folders(self) -> None:
+        """None holds more than a dozen modules, and each says what it is for."""
+        for folder in {path.parent for path in modules()}:
+            with self.subTest(str(folder.relative_to(SOURCE))):
+                held = [path for path in folder.glob("*.py") if path.name != "__init__.py"]
+                self.assertLessEqual(len(held), 12)
+                self.assertTrue(ast.get_docstring(ast.parse((folder / "__init__.py").read_text())))
+
     def test_no_circles(self) -> None:
         """No module needs itself by way of others, inside functions either."""
         paths = {
@@ -130,6 +138,19 @@ class Structure(unittest.TestCase):
         for path in modules("core"):
             with self.subTest(module=path.name):
                 self.assertFalse({name.split(".")[0] for name in imports(path)} & IMPURE)
+
+    def test_what_only_python_has(self) -> None:
+        """What serves any language knows nothing of the wing; the core looks into no wheels and tags."""
+        for room in ("core", "disk", "work", "archives", "net", "store", "team"):
+            for path in modules(room):
+                with self.subTest(module=str(path.relative_to(SOURCE))):
+                    self.assertEqual([name for name in imports(path) if name.startswith("rabbet.python")], [])
+        for path in modules("core"):
+            if "model" not in path.parts:
+                tree = ast.parse(path.read_text())
+                names = {node.attr for node in ast.walk(tree) if isinstance(node, ast.Attribute)}
+                with self.subTest(module=str(path.relative_to(SOURCE))):
+                    self.assertFalse(names & {"tags", "wheels", "is_wheel", "site_packages", "wheel_sha256"})
 
     def test_only_the_machine_reads_the_world(self) -> None:
         """Environment variables and arguments are looked at where a program begins only."""
@@ -227,9 +248,9 @@ class Structure(unittest.TestCase):
 
     def test_documents_name_what_there_is(self) -> None:
         """Each module, folder and name of a module in the pages for newcomers exists."""
-        root = SOURCE.parent.parent
+        root, docs = SOURCE.parent.parent, SOURCE.parent.parent / "docs"
         rooms = {path.relative_to(SOURCE).parts[0].removesuffix(".py") for path in SOURCE.iterdir()}
-        for page in (root / "docs" / "architecture.md", root / "CONTRIBUTING.md"):
+        for page in (docs / "architecture.md", docs / "decisions.md", root / "CONTRIBUTING.md"):
             for text in re.findall(r"`([\w/.-]+)`", page.read_text()):
                 place, _, name = text.removeprefix("src/rabbet/").partition(".")
                 if "/" not in place or place.split("/")[0] not in rooms or "NAME" in text:
