@@ -124,14 +124,19 @@ class Rabbet:
         from rabbet.core.declaration.edit import Edit
 
         return self.edit(
-            [Edit(verb="declare", what="library", value=one, section=section) for one in requirements]
+            [
+                Edit(verb="declare", what="library", value=requirement, section=section)
+                for requirement in requirements
+            ]
         )
 
     def retract(self, *names: str, section: "Section | None" = None) -> "Done":
         """Take libraries out of the project or a section of it. Raises as `declare`."""
         from rabbet.core.declaration.edit import Edit
 
-        return self.edit([Edit(verb="retract", what="library", value=one, section=section) for one in names])
+        return self.edit(
+            [Edit(verb="retract", what="library", value=name, section=section) for name in names]
+        )
 
     def edit(self, edits: "Sequence[Edit]", *, now: bool = False) -> "Done":
         """Change anything that is declared; `now` resolves and recreates too, or puts all back.

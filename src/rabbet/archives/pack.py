@@ -57,16 +57,16 @@ def write_zip(
     """Write a `.zip` of files: contents packed at a level of deflate, or stored, as files of the disk are."""
     method = zipfile.ZIP_STORED if level is None else zipfile.ZIP_DEFLATED
     with zipfile.ZipFile(file, "w") as archive:
-        for one in members:
-            entry = zipfile.ZipInfo(one.place, day)
+        for member in members:
+            entry = zipfile.ZipInfo(member.place, day)
             entry.external_attr = 0o644 << 16
-            if isinstance(one.source, Path):
-                entry.file_size = one.source.stat().st_size  # a large one has another form
-                with one.source.open("rb") as content, archive.open(entry, "w") as into:
+            if isinstance(member.source, Path):
+                entry.file_size = member.source.stat().st_size  # a large one has another form
+                with member.source.open("rb") as content, archive.open(entry, "w") as into:
                     while piece := content.read(_CHUNK):
                         into.write(piece)
             else:
-                archive.writestr(entry, one.source or b"", method, level)
+                archive.writestr(entry, member.source or b"", method, level)
 
 
 def _opened(source: bytes | Path) -> BinaryIO:

@@ -25,26 +25,26 @@ def bill(
     """
     libraries = sorted(lock.libraries, key=lambda one: (one.name, one.version))
     by_name: dict[NormalizedName, list[str]] = {}
-    for one in libraries:
-        by_name.setdefault(one.name, []).append(purl_of(one.name, one.version))
+    for library in libraries:
+        by_name.setdefault(library.name, []).append(purl_of(library.name, library.version))
     dependencies = [
         {"ref": "project", "dependsOn": sorted(ref for name in {*declared} for ref in by_name.get(name, ()))},
         *(
             {
-                "ref": purl_of(one.name, one.version),
-                "dependsOn": [ref for name in one.dependencies for ref in by_name.get(name, ())],
+                "ref": purl_of(library.name, library.version),
+                "dependsOn": [ref for name in library.dependencies for ref in by_name.get(name, ())],
             }
-            for one in libraries
+            for library in libraries
         ),
     ]
     runtimes = [
         {
             "type": "platform",
-            "bom-ref": f"runtime {one.language}",
-            "name": one.language,
-            "version": str(one.version),
+            "bom-ref": f"runtime {runtime.language}",
+            "name": runtime.language,
+            "version": str(runtime.version),
         }
-        for one in lock.runtimes
+        for runtime in lock.runtimes
     ]
     return document_text(
         {
@@ -55,7 +55,7 @@ def bill(
                 "tools": {"components": [{"type": "application", "name": "rabbet", "version": program}]},
                 "component": {"type": "application", "bom-ref": "project", **project},
             },
-            "components": [*(_component(one, licence(one)) for one in libraries), *runtimes],
+            "components": [*(_component(library, licence(library)) for library in libraries), *runtimes],
             "dependencies": dependencies,
         }
     )

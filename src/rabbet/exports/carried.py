@@ -197,8 +197,11 @@ def _write_manifest(parcel: Parcel, found: list[CarriedFile], folder: GuardedFol
 
 def _places(parcel: Parcel) -> Iterator[tuple[str, Packed]]:
     """Where each file goes."""
-    yield from ((f"files/{one.sha256[:_DIGITS]}/{one.name}", one) for one in parcel.distributions)
-    yield from ((f"runtimes/{one.name}", one) for one in parcel.runtimes)
+    yield from (
+        (f"files/{distribution.sha256[:_DIGITS]}/{distribution.name}", distribution)
+        for distribution in parcel.distributions
+    )
+    yield from ((f"runtimes/{runtime.name}", runtime) for runtime in parcel.runtimes)
     yield from ((f"rabbet/{one.name}", one) for one in parcel.rabbet)
 
 
@@ -221,10 +224,13 @@ def _put(
 def _texts(parcel: Parcel) -> Iterator[tuple[str, str]]:
     """The files that are written here."""
     by_name: dict[NormalizedName, list[Packed]] = {}
-    for one in parcel.distributions:
-        by_name.setdefault(parse_file_name(one.name).name, []).append(one)
+    for distribution in parcel.distributions:
+        by_name.setdefault(parse_file_name(distribution.name).name, []).append(distribution)
     for library, distributions in sorted(by_name.items()):
-        links = [_link(one, parcel.pythons.get(one.name, "")) for one in sorted(distributions)]
+        links = [
+            _link(distribution, parcel.pythons.get(distribution.name, ""))
+            for distribution in sorted(distributions)
+        ]
         yield f"simple/{library}/index.html", _page(library, links)
     names = [f'<a href="{name}/">{name}</a>' for name in sorted(by_name)]
     yield "simple/index.html", _page(parcel.project, names)

@@ -33,9 +33,9 @@ def own_wheels(folder: Path, *, alone: bool) -> list[tuple[str, Path]]:
     Raises `EnvironmentFailed`, `OSError`.
     """
     made = []
-    for one in [_installed("rabbet")] if alone else _needed():
-        name = _wheel_name(one)
-        _write(folder / name, dict(_contents(one)), one)
+    for needed in [_installed("rabbet")] if alone else _needed():
+        name = _wheel_name(needed)
+        _write(folder / name, dict(_contents(needed)), needed)
         made.append((name, folder / name))
     return sorted(made)
 
@@ -50,7 +50,7 @@ def _needed() -> list[Distribution]:
             continue
         found[name] = _installed(name)
         needs = _needs(found[name])
-        waiting += [one.name for one in needs if one.marker is None or one.marker.evaluate({"extra": ""})]
+        waiting += [need.name for need in needs if need.marker is None or need.marker.evaluate({"extra": ""})]
     return [found[name] for name in sorted(found)]
 
 

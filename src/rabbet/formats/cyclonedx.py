@@ -113,11 +113,14 @@ def read_inventory_file(text: str, file: str) -> MachineInventory:
             f"{file} is no inventory in CycloneDX JSON", because=[f"its bomFormat is '{bill.format[:60]}'"]
         )
     components = list(_flat(bill.components, file))
-    of_python = [one for one in components if one.purl.lower().startswith(_PURL)]
+    of_python = [component for component in components if component.purl.lower().startswith(_PURL)]
     _check_amounts(of_python, bill.dependencies, file)
     found = [(one, *_named(one, file)) for one in of_python]
     names = {one.ref: name for one, name, _ in found if one.ref}
-    needs = {one.ref: {names[ref] for ref in one.depends_on if ref in names} for one in bill.dependencies}
+    needs = {
+        dependency.ref: {names[ref] for ref in dependency.depends_on if ref in names}
+        for dependency in bill.dependencies
+    }
     libraries: dict[NormalizedName, Installed] = {}
     twice = []
     for one, name, version in found:
@@ -125,7 +128,11 @@ def read_inventory_file(text: str, file: str) -> MachineInventory:
         if libraries.setdefault(name, installed) is not installed:
             twice.append((name, version))
     told = _Told(bill.metadata.properties)
-    runtimes = {one.name.lower(): one.version for one in components if one.type == _RUNTIME and one.name}
+    runtimes = {
+        component.name.lower(): component.version
+        for component in components
+        if component.type == _RUNTIME and component.name
+    }
     python = _version(runtimes.pop("python", ""))
     inventory = Inventory(
         python=python or Version("3"),
@@ -187,14 +194,16 @@ def _flat(components: list[_Component], file: str, depth: int = 0) -> Iterator[_
     """All components, those inside others too. Raises `NotUnderstood` beyond a bound."""
     if depth > _DEEPEST or len(components) > MOST_ROWS:
         raise NotUnderstood(f"{file} is no inventory", because=["it holds more than any machine has"])
-    for one in components:
-        yield one
-        yield from _flat(one.components, file, depth + 1)
+    for component in components:
+        yield component
+        yield from _flat(component.components, file, depth + 1)
 
 
 def _check_amounts(of_python: Sequence[_Component], dependencies: Iterable[_Dependency], file: str) -> None:
     """Raises `NotUnderstood` where there are more libraries, or needs of them, than a machine has."""
-    needs = sum(len(one.properties) for one in of_python) + sum(len(one.depends_on) for one in dependencies)
+    needs = sum(len(one.properties) for one in of_python) + sum(
+        len(dependency.depends_on) for dependency in dependencies
+    )
     if len(of_python) > _MOST_LIBRARIES or needs > _MOST_NEEDS_OF_ALL:
         raise NotUnderstood(
             f"{file} is no inventory",

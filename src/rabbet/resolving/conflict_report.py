@@ -274,8 +274,8 @@ def _only_built(unsolved: Unsolved, name: NormalizedName, needs: Iterable[Need])
             return False
 
     found = unsolved.refutation.problem.candidates(name)
-    unbuilt = any(one.unbuilt and fits(one.version) for one in found.aside)
-    return unbuilt and not any(fits(one.version) for one in found.releases)
+    unbuilt = any(rejected.unbuilt and fits(rejected.version) for rejected in found.aside)
+    return unbuilt and not any(fits(release.version) for release in found.releases)
 
 
 def _dated_ways(unsolved: Unsolved) -> list[Way]:

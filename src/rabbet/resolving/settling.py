@@ -82,7 +82,9 @@ def _to_build(
     where: dict[tuple[Subject, Version | None], list[Target]] = {}
     for part in parts:
         for name, candidate in part.solution.chosen.items():
-            source = next((one for one in part.artifacts[name] if not isinstance(one, LockedWheel)), None)
+            source = next(
+                (artifact for artifact in part.artifacts[name] if not isinstance(artifact, LockedWheel)), None
+            )
             wheels = any(file.is_wheel for file in candidate.files)
             if source is not None and not is_own_folder(source) and not wheels:
                 subject = Subject(name=name, what=str(candidate), source=source)
@@ -102,7 +104,7 @@ def _told_here(
     there = {
         subject.what
         for (subject, _), targets in to_build.items()
-        if any((one.platform, one.minor) != (here.platform, here.minor) for one in targets)
+        if any((target.platform, target.minor) != (here.platform, here.minor) for target in targets)
     }
     return tuple(sorted(there))
 
@@ -125,9 +127,9 @@ def _passed_over(
         if name in highest and version > highest[name]:
             yield f"{name} {version}: {reason}"
     for name, version in highest.items():
-        for one in catalogue.candidates(name).aside:
-            if one.unbuilt and one.newer_than(version):
-                yield f"{name} {one.version}: {one.reason}"
+        for rejected in catalogue.candidates(name).aside:
+            if rejected.unbuilt and rejected.newer_than(version):
+                yield f"{name} {rejected.version}: {rejected.reason}"
     for candidate in chosen:
         for double in candidate.doubles:
             yield f"{double}: the same release, build and tags as {candidate.files[0].filename}"
@@ -278,7 +280,10 @@ def _intention(
         return "it is the project itself"
     if isinstance(checkout, LockedCheckout):
         return f"the checkout in {checkout.path} stands in for it"
-    if any(one.name == name and isinstance(one.tree, LockedCheckout) for one in work.earlier[0].libraries):
+    if any(
+        library.name == name and isinstance(library.tree, LockedCheckout)
+        for library in work.earlier[0].libraries
+    ):
         return "its checkout is not declared any more"
     if chosen is not None and any(side.get(name) == chosen.version for side in others):
         return "the merged side has it"

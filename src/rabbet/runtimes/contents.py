@@ -120,7 +120,7 @@ def version_by_files(found: Found) -> Version | None:
             content = read_program(path) if place == _PROGRAM else _text(path)
             numbers = [_after(text, content) for text in texts]
             if all(numbers):
-                version = version_of(".".join(one for one in numbers if one))
+                version = version_of(".".join(number for number in numbers if number))
                 if version is not None:
                     return version
     return None

@@ -68,15 +68,19 @@ def read_elf(content: bytes) -> Elf | None:
 def _read(content: bytes, machine: str) -> Elf:
     start, size, number = struct.unpack_from("<Q", content, 32)[0], *struct.unpack_from("<HH", content, 54)
     segments = [struct.unpack_from("<IIQQQQQQ", content, start + size * i) for i in range(number)]
-    interpreter = next((_text(content, one[2]) for one in segments if one[0] == _INTERPRETER), "")
-    dynamic = next(((one[2], one[5]) for one in segments if one[0] == _DYNAMIC), None)
+    interpreter = next((_text(content, segment[2]) for segment in segments if segment[0] == _INTERPRETER), "")
+    dynamic = next(((segment[2], segment[5]) for segment in segments if segment[0] == _DYNAMIC), None)
     if dynamic is None:
         return Elf(machine=machine, interpreter=interpreter)
     entries = list(_entries(content, *dynamic))
     address = next((value for tag, value in entries if tag == _TABLE), None)
     if address is None:
         return Elf(machine=machine, interpreter=interpreter)
-    loaded = (one for one in segments if one[0] == _LOADED and one[3] <= address < one[3] + one[5])
+    loaded = (
+        segment
+        for segment in segments
+        if segment[0] == _LOADED and segment[3] <= address < segment[3] + segment[5]
+    )
     table = next((one[2] + address - one[3] for one in loaded), 0)
     return Elf(
         machine=machine,

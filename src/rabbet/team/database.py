@@ -312,9 +312,13 @@ class Database:
     ) -> None:
         tables = self._tables
         machines = self._ids(
-            connection, tables.machine, "label", {one.label: {"project": project} for one in records}, project
+            connection,
+            tables.machine,
+            "label",
+            {record.label: {"project": project} for record in records},
+            project,
         )
-        contents = {_digest(one.content): one.content for one in records}
+        contents = {_digest(record.content): record.content for record in records}
         states = self._ids(
             connection,
             tables.state,
@@ -323,11 +327,11 @@ class Database:
         )
         new = [
             {
-                "machine_id": machines[one.label],
-                "recorded": one.recorded,
-                "state_id": states[_digest(one.content)],
+                "machine_id": machines[record.label],
+                "recorded": record.recorded,
+                "state_id": states[_digest(record.content)],
             }
-            for one in records
+            for record in records
         ]
         if new:
             connection.execute(tables.arrival.insert(), new)

@@ -38,8 +38,8 @@ def obtainable(
     session: Session,
 ) -> Obtainable:
     """Find a wheel of each library for a target. Raises `SourceFailed`."""
-    found = {one.name: _known(one, target, locks, declaration) for one in libraries}
-    unknown = [one for one in libraries if found[one.name] is None]
+    found = {library.name: _known(library, target, locks, declaration) for library in libraries}
+    unknown = [library for library in libraries if found[library.name] is None]
     lacking: dict[NormalizedName, str] = {}
     if unknown:
         session.observer.stage("looking up releases", len(unknown))
@@ -77,17 +77,19 @@ def _listed(
     observer: Observer,
 ) -> Iterator[tuple[NormalizedName, Candidate]]:
     """The releases that the sources offer as wheels; why others are not to be had is noted."""
-    for one in libraries:
-        offered = catalogue.candidates(one.name)
-        place = offered.place_of(one.version)
-        observer.step(one.name)
+    for library in libraries:
+        offered = catalogue.candidates(library.name)
+        place = offered.place_of(library.version)
+        observer.step(library.name)
         if place < len(offered.releases) and any(file.is_wheel for file in offered.releases[place].files):
-            yield one.name, offered.releases[place]
+            yield library.name, offered.releases[place]
         else:
-            aside = (why.reason for why in offered.aside if why.version == str(one.version))
+            aside = (
+                rejected.reason for rejected in offered.aside if rejected.version == str(library.version)
+            )
             reason = "no source lists that release" if offered.known else "no source lists it"
-            lacking[one.name] = next(aside, reason)
+            lacking[library.name] = next(aside, reason)
 
 
 def _wheels(artifacts: Iterable[Artifact]) -> tuple[Artifact, ...]:
-    return tuple(one for one in artifacts if isinstance(one, LockedWheel))
+    return tuple(artifact for artifact in artifacts if isinstance(artifact, LockedWheel))

@@ -103,7 +103,7 @@ class Attempts:
 
     def __call__(self, mixtures: Sequence[Mixture], purpose: str) -> list[Runs]:
         """See `Oracle`. Raises `CannotWrite`, and what making one of the two states raises."""
-        rounds = [self._next_round(one) for one in mixtures]
+        rounds = [self._next_round(mixture) for mixture in mixtures]
         due = [one for one, number in zip(mixtures, rounds, strict=True) if number >= self._known(one)]
         if due:
             self._session.observer.stage(purpose)
@@ -121,7 +121,7 @@ class Attempts:
 
     def prepare(self, states: Sequence[Mixture]) -> None:
         """Try both states, the good one first; what the bad one needs is fetched meanwhile."""
-        due = [one for one in states if not self._known(one)]
+        due = [state for state in states if not self._known(state)]
         for one in due:
             if one != due[-1]:
                 threading.Thread(target=self._bring, args=[due[-1]], daemon=True).start()
@@ -159,11 +159,11 @@ class Attempts:
         """Try them, several at once; whatever ends that ends all their commands too."""
         with scratch_folder(self._session.machine.store_folder / "trials") as scratch:
             if len(mixtures) == 1 or self._jobs == 1:
-                for one in mixtures:
-                    self._keep(one, self._round(one, scratch))
+                for mixture in mixtures:
+                    self._keep(mixture, self._round(mixture, scratch))
                 return
             with ThreadPoolExecutor(self._jobs) as pool:
-                jobs = {pool.submit(self._round, one, scratch): one for one in mixtures}
+                jobs = {pool.submit(self._round, mixture, scratch): mixture for mixture in mixtures}
                 try:
                     for job in as_finished(jobs):
                         self._keep(jobs[job], job.result())
@@ -227,7 +227,7 @@ class Attempts:
         is_state = len(mixture) in (0, len(self._two.changes)) and mixture not in self._tried
         session = self._session if is_state else self._session.silent()
         made = compose_mixture(self._two, mixture, root, session, share=self._shares)
-        self._wheels.update({(one.locked.name, len(mixture)): one for one in made.wheels if is_state})
+        self._wheels.update({(wheel.locked.name, len(mixture)): wheel for wheel in made.wheels if is_state})
         return made
 
     def _bring(self, mixture: Mixture) -> None:

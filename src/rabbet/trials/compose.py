@@ -44,7 +44,7 @@ class Made(NamedTuple):
 
     def trees(self, machine: Machine, runtime: PythonRuntime) -> list[tuple[str, str]]:
         """The trees of the store that it has links to, by key and entry."""
-        found = machine.store.trees([one.artifact for one in self.wheels], runtime)
+        found = machine.store.trees([wheel.artifact for wheel in self.wheels], runtime)
         return [(key, str(tree.parent)) for key, tree in found]
 
 
@@ -82,7 +82,7 @@ def compose_mixture(
     )
     libraries, intent = two.libraries_of(mixture), intent_of(session.project, own_lock=False)
     made = compose(libraries, site, intent, session)
-    if not any(isinstance(one, Unbuilt) and one.own for one in libraries):
+    if not any(isinstance(library, Unbuilt) and library.own for library in libraries):
         lead_to_modules(site, session.project.folder)
     return made
 
@@ -117,7 +117,7 @@ def compose_trial(settled: Settled, session: Session, root: Path) -> Composed:
     elif asked.beside:
         lead_to_modules(site, session.project.folder)
     linked = made.trees(session.machine, asked.runtime)
-    if any(isinstance(one, Unbuilt) and one.kind == "editable" for one in settled.wanted):
+    if any(isinstance(wanted, Unbuilt) and wanted.kind == "editable" for wanted in settled.wanted):
         return Composed(linked, None)
     trees = [(key, Path(entry) / "tree") for key, entry in linked]
     manifest = manifest_of(root, made.placed, trees, settled.tried.brought, str(asked.runtime))

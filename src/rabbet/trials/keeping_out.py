@@ -81,10 +81,12 @@ def _instead(lock: Lock, guilty: Iterable[Change]) -> tuple[tuple[str, str], ...
     """What a lock has in place of guilty releases."""
     names = {change.name for change in guilty}
     found: list[tuple[str, str]] = [
-        (one.name, str(one.version)) for one in lock.libraries if one.name in names
+        (library.name, str(library.version)) for library in lock.libraries if library.name in names
     ]
     found += [
-        (one.language, str(one.version)) for one in lock.runtimes if runtime_name(one.language) in names
+        (runtime.language, str(runtime.version))
+        for runtime in lock.runtimes
+        if runtime_name(runtime.language) in names
     ]
     return tuple(found)
 
@@ -120,8 +122,8 @@ def _declared(change: Change, declaration: Declaration) -> SpecifierSet | None:
     """What is declared in the place where the new bound will stand."""
     if change.name == PYTHON:
         return declaration.python
-    known: dict[str, SpecifierSet] = {one.name: one.specifier for one in declaration.limits}
-    known |= {f"{_RUNTIME}{one.language}": one.versions for one in declaration.runtimes}
+    known: dict[str, SpecifierSet] = {limit.name: limit.specifier for limit in declaration.limits}
+    known |= {f"{_RUNTIME}{runtime.language}": runtime.versions for runtime in declaration.runtimes}
     return known.get(change.name)
 
 
@@ -129,8 +131,10 @@ def _is_there(lock: Lock, change: Change) -> bool:
     """Whether a lock has what a change brings; or still lacks what it took away."""
     if change.name.startswith(_RUNTIME):
         language = change.name.removeprefix(_RUNTIME)
-        return any(one.language == language and str(one.version) == change.bad for one in lock.runtimes)
-    versions = {str(one.version) for one in lock.libraries if one.name == change.name}
+        return any(
+            runtime.language == language and str(runtime.version) == change.bad for runtime in lock.runtimes
+        )
+    versions = {str(library.version) for library in lock.libraries if library.name == change.name}
     return change.bad in versions if change.bad else not versions
 
 

@@ -65,7 +65,7 @@ class TwoStates(Struct, frozen=True, kw_only=True):
         """The runtimes of other languages, sorted by language."""
         names = sorted({*self.good.others, *self.bad.others})
         sides = ((self.bad if name in mixture else self.good).others.get(name) for name in names)
-        return tuple(one for one in sides if one is not None)
+        return tuple(side for side in sides if side is not None)
 
     def libraries_of(self, mixture: Mixture) -> tuple[ToInstall, ...]:
         """What is installed, the project itself behind the others."""
@@ -144,15 +144,17 @@ class _Reader:
         self, state: State, side: StateHere, python: PythonRuntime
     ) -> tuple[Mapping[NormalizedName, ToInstall], frozenset[NormalizedName]]:
         """The libraries of a state under another Python, and the names of those that can't be had for it."""
-        bare = [replace(one.locked, marker=None, requires_python=None) for one in side.libraries.values()]
+        bare = [
+            replace(library.locked, marker=None, requires_python=None) for library in side.libraries.values()
+        ]
         found = self._lookup(bare, side.declaration, python)
         able: dict[NormalizedName, ToInstall] = {}
         lacking = set(found.lacking)
-        for one in found.libraries:
+        for library in found.libraries:
             try:
-                able.update(self._installable(self._lock([one], state.lock), side.declaration, python))
+                able.update(self._installable(self._lock([library], state.lock), side.declaration, python))
             except RabbetError:
-                lacking.add(one.name)
+                lacking.add(library.name)
         return able, frozenset(lacking)
 
     def own(self, side: StateHere) -> Unbuilt | None:
@@ -167,10 +169,10 @@ class _Reader:
     def _obtainable(self, state: State, declaration: Declaration, python: PythonRuntime) -> Lock:
         """A lock of what is installed somewhere. Raises `SourceFailed` where some of it can't be had."""
         own = library_name(self._declaration.name)
-        libraries = [one for one in state.lock.libraries if one.name != own]
+        libraries = [library for library in state.lock.libraries if library.name != own]
         found = self._lookup(libraries, declaration, python)
         if found.lacking:
-            versions = {one.name: one.version for one in libraries}
+            versions = {library.name: library.version for library in libraries}
             reasons = [f"{name} {versions[name]}: {why}" for name, why in sorted(found.lacking.items())]
             more = [f"and {len(reasons) - _SHOWN} more"] if len(reasons) > _SHOWN else []
             raise SourceFailed(
@@ -202,12 +204,14 @@ class _Reader:
 
 def _unbound(declaration: Declaration, lock: Lock) -> Declaration:
     """Today's declaration for a state without its own: it narrows no runtime that the lock was made with."""
-    runtimes = (DeclaredRuntime(language=one.language, versions=SpecifierSet()) for one in lock.runtimes)
+    runtimes = (
+        DeclaredRuntime(language=runtime.language, versions=SpecifierSet()) for runtime in lock.runtimes
+    )
     return replace(
         declaration,
         python=SpecifierSet(lock.requires_python or ""),
         pythons=(),
-        runtimes=tuple(one for one in runtimes if one.language != "python"),
+        runtimes=tuple(runtime for runtime in runtimes if runtime.language != "python"),
     )
 
 
@@ -247,7 +251,7 @@ def content_of(one: ToInstall) -> str:
 
 def _notes(good: State, bad: State, good_here: StateHere, bad_here: StateHere) -> Iterator[str]:
     """Runtimes that differ in the states, and not on this machine."""
-    for language in sorted({one.language for state in (good, bad) for one in state.lock.runtimes}):
+    for language in sorted({runtime.language for state in (good, bad) for runtime in state.lock.runtimes}):
         told = [_told(state, language) for state in (good, bad)]
         name = runtime_name(language)
         here = [_version_here(side, name) for side in (good_here, bad_here)]
@@ -259,7 +263,7 @@ def _notes(good: State, bad: State, good_here: StateHere, bad_here: StateHere) -
 
 
 def _told(state: State, language: str) -> Version | None:
-    return next((one.version for one in state.lock.runtimes if one.language == language), None)
+    return next((runtime.version for runtime in state.lock.runtimes if runtime.language == language), None)
 
 
 def _version_here(side: StateHere, name: NormalizedName) -> Version | None:

@@ -58,7 +58,7 @@ def left_out(
     hidden = {name for name in inventory.libraries if name not in locked and is_left_out(name, patterns)}
 
     def shown(files: Collection[str]) -> tuple[str, ...]:
-        return tuple(dict.fromkeys(LEFT_OUT if is_left_out(one, patterns) else one for one in files))
+        return tuple(dict.fromkeys(LEFT_OUT if is_left_out(file, patterns) else file for file in files))
 
     def without_names(one: Installed) -> Installed:
         needs = one.metadata.needs if one.metadata else ()

@@ -34,12 +34,15 @@ class State(Struct, frozen=True, kw_only=True):
     @property
     def weight(self) -> Weight | None:
         """That of its weightiest finding."""
-        return min((one.weight for one in self.findings), key=_WEIGHTS.index, default=None)
+        return min((finding.weight for finding in self.findings), key=_WEIGHTS.index, default=None)
 
     @property
     def key(self) -> tuple[object, ...]:
         """What machines in the same state have in common."""
-        found = {(one.kind, one.subject, one.locked, one.installed, one.weight) for one in self.findings}
+        found = {
+            (finding.kind, finding.subject, finding.locked, finding.installed, finding.weight)
+            for finding in self.findings
+        }
         ordered = sorted((str(kind), about, str(a), str(b), str(w)) for kind, about, a, b, w in found)
         return (*ordered, self.behind, self.trouble)
 

@@ -71,7 +71,9 @@ class Consistency:
         names = {*good.libraries, *bad.libraries}
         self._versions = {name: (_version(good, name), _version(bad, name)) for name in names}
         self._free = frozenset(
-            one for one in changes if one != PYTHON and len({*self._versions.get(one, (None,))}) == 1
+            change
+            for change in changes
+            if change != PYTHON and len({*self._versions.get(change, (None,))}) == 1
         )
         self._provider = _TwoReleases(good, bad)
         self.least = cache(self._least)
@@ -138,7 +140,7 @@ class Consistency:
 
     def _root(self, name: NormalizedName) -> Declared:
         """A library is there; its bounds admit pre-releases if it is one (PEP 440)."""
-        versions = sorted(one for one in self._versions[name] if one is not None)
+        versions = sorted(version for version in self._versions[name] if version is not None)
         bounds = SpecifierSet(f">={versions[0].public},<={versions[-1].public}")
         extras = frozenset().union(*(side.extras.get(name, frozenset()) for side in self._sides))
         return Declared(need=Need(name, specifier=bounds, extras=extras))
@@ -147,7 +149,7 @@ class Consistency:
 def _asked_for(refutation: Refutation) -> set[NormalizedName]:
     """The libraries that can't all be there."""
     causes = (one.cause for one in refutation.stated())
-    return {one.need.name for one in causes if isinstance(one, Demand) and one.requirer == ROOT}
+    return {cause.need.name for cause in causes if isinstance(cause, Demand) and cause.requirer == ROOT}
 
 
 class _TwoReleases:
@@ -171,7 +173,9 @@ class _TwoReleases:
         return _Offer(
             self,
             {
-                name: tuple(one for one in versions if one is not None and (name, one) not in lacking)
+                name: tuple(
+                    version for version in versions if version is not None and (name, version) not in lacking
+                )
                 for name, versions in offered.items()
             },
         )
@@ -181,7 +185,8 @@ class _TwoReleases:
         key = (name, versions)
         if key not in self._known:
             releases = (
-                Candidate(name=name, version=one, source="", offered=()) for one in sorted(set(versions))
+                Candidate(name=name, version=version, source="", offered=())
+                for version in sorted(set(versions))
             )
             self._known[key] = Candidates(name=name, releases=tuple(releases))
         return self._known[key]
@@ -241,7 +246,7 @@ def in_order(changes: Mixture, good: Side, bad: Side) -> tuple[NormalizedName, .
             seen.add(name)
             needs = {need.name for side in (good, bad) for need in side.needs((name, ""))}
             waiting += [(name, True), *((one, False) for one in sorted(needs - seen, reverse=True))]
-    runtimes = sorted(one for one in changes if one not in found)
+    runtimes = sorted(change for change in changes if change not in found)
     gone = [one for one in found if one not in bad.libraries]
     libraries = [one for one in found if one in bad.libraries]
     return tuple(one for one in (*runtimes, *libraries, *gone) if one in changes)

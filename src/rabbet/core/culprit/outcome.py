@@ -121,10 +121,10 @@ class Ledger:
 
     def ask(self, mixtures: Sequence[Mixture], purpose: str) -> list[Outcome]:
         """What these mixtures do; those that are not known are tried."""
-        unknown = [one for one in dict.fromkeys(mixtures) if one not in self._runs]
+        unknown = [fromkey for fromkey in dict.fromkeys(mixtures) if fromkey not in self._runs]
         if unknown:
             self._runs.update(zip(unknown, self._oracle(unknown, purpose), strict=True))
-        return [self._runs[one].outcome for one in mixtures]
+        return [self._runs[mixture].outcome for mixture in mixtures]
 
     def ask_again(self, mixtures: Sequence[Mixture], purpose: str) -> None:
         """Try them once more, whatever they did before; what they do then is added to that."""

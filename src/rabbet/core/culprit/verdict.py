@@ -129,8 +129,12 @@ class _Case:
         """The mixtures that were tried and that the verdict rests upon."""
         found = dict.fromkeys(
             mixture
-            for one in culprits
-            for mixture in (one.failing, one.passing, *(one.failing - group for group in one.groups))
+            for culprit in culprits
+            for mixture in (
+                culprit.failing,
+                culprit.passing,
+                *(culprit.failing - group for group in culprit.groups),
+            )
         )
         return [one for one in found if self._ledger.knows(one)]
 
@@ -160,16 +164,18 @@ class _Case:
 
         def is_odd(mixture: Mixture, outcome: Outcome) -> bool:
             if outcome is Outcome.FAIL:
-                return not any(one.guilty <= mixture for one in culprits)
-            return outcome is Outcome.PASS and any(one.guilty | one.unclear <= mixture for one in culprits)
+                return not any(culprit.guilty <= mixture for culprit in culprits)
+            return outcome is Outcome.PASS and any(
+                culprit.guilty | culprit.unclear <= mixture for culprit in culprits
+            )
 
         return [mixture for mixture, runs in self._ledger.runs.items() if is_odd(mixture, runs.outcome)]
 
     def _changed_when_asked_again(self, mixtures: Sequence[Mixture]) -> bool:
-        before = [self._ledger.runs[one].outcome for one in mixtures]
+        before = [self._ledger.runs[mixture].outcome for mixture in mixtures]
         if mixtures:
             self._ledger.ask_again(mixtures, "once more, to be sure")
-        return before != [self._ledger.runs[one].outcome for one in mixtures]
+        return before != [self._ledger.runs[mixture].outcome for mixture in mixtures]
 
     def _ask_failing_again(self, culprits: Sequence[Culprit]) -> None:
         """Run mixtures that failed further, first those that the verdict rests upon, each about as often."""
@@ -192,11 +198,11 @@ class _Case:
     @property
     def _rate(self) -> float:
         """How often mixtures that fail do so, by all runs but the one that told of each that it fails."""
-        failing = [one for one in self._ledger.runs.values() if one.outcome is Outcome.FAIL]
+        failing = [run for run in self._ledger.runs.values() if run.outcome is Outcome.FAIL]
         failed = sum(one.failed - 1 for one in failing)
         passed = sum(one.passed for one in failing)
         return max(failed, _RARELY) / (failed + passed) if passed else 1.0
 
 
 def _guilty(culprits: Sequence[Culprit]) -> Mixture:
-    return _GOOD.union(*(one.guilty for one in culprits))
+    return _GOOD.union(*(culprit.guilty for culprit in culprits))

@@ -60,11 +60,14 @@ def _project_text(declaration: Declaration) -> str:
 
 
 def _runtimes(declaration: Declaration) -> Iterator[Entry]:
-    return (Entry("runtime", one.language, str(one)) for one in declaration.runtimes)
+    return (Entry("runtime", runtime.language, str(runtime)) for runtime in declaration.runtimes)
 
 
 def _corrections(declaration: Declaration) -> Iterator[Entry]:
-    return (Entry("correction", f"of {one.applies_to}", str(one)) for one in declaration.corrections)
+    return (
+        Entry("correction", f"of {correction.applies_to}", str(correction))
+        for correction in declaration.corrections
+    )
 
 
 def _newest(declaration: Declaration) -> Iterator[Entry]:
@@ -77,7 +80,7 @@ def _variants(declaration: Declaration) -> Iterator[Entry]:
         what = f"variant {name}"
         if variant.python:
             yield Entry(what, "python", f"python{specifiers_text(variant.python)}")
-        yield from (Entry(what, one.language, str(one)) for one in variant.runtimes)
+        yield from (Entry(what, runtime.language, str(runtime)) for runtime in variant.runtimes)
         yield from (Entry(what, need.name, need_text(need)) for need in variant.needs)
 
 
@@ -96,9 +99,9 @@ def _system(declaration: Declaration) -> Iterator[Entry]:
 
 
 def _sources(declaration: Declaration) -> Iterator[Entry]:
-    yield from (Entry("source", one.name, f"{one.name}={one.url}") for one in declaration.sources)
-    for one in declaration.team_builds:
-        yield Entry("builds of the team", one.name, f"{one.name}={one.url}")
+    yield from (Entry("source", source.name, f"{source.name}={source.url}") for source in declaration.sources)
+    for build in declaration.team_builds:
+        yield Entry("builds of the team", build.name, f"{build.name}={build.url}")
 
 
 _OWN: Mapping[str, Callable[[Declaration], Iterator[Entry]]] = {

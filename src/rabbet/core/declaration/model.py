@@ -216,12 +216,15 @@ class Declaration(Struct, frozen=True, kw_only=True):
         """The declaration as this variant of it sees it; of the versions to serve, those that it allows."""
         variant = self.variants[name]
         python = self.python & variant.python
-        own = {one.language for one in variant.runtimes}
+        own = {runtime.language for runtime in variant.runtimes}
         return replace(
             self,
             python=python,
             needs=(*self.needs, *variant.needs),
-            runtimes=(*(one for one in self.runtimes if one.language not in own), *variant.runtimes),
+            runtimes=(
+                *(runtime for runtime in self.runtimes if runtime.language not in own),
+                *variant.runtimes,
+            ),
             variants={},
             pythons=tuple(one for one in self.pythons if allows_minor(python, one)),
         )
@@ -237,7 +240,7 @@ class Declaration(Struct, frozen=True, kw_only=True):
         content = {name: value for name, value in content.items() if value != getattr(_EMPTY, name)}
         if self.build_system and (self.told or "name" not in self.by_build):
             content["name"] = library_name(self.name)  # its build is locked under that
-        in_order = {"sources": [one.facts for one in self.sources]}  # the first one is asked first
+        in_order = {"sources": [source.facts for source in self.sources]}  # the first one is asked first
         text = json.dumps(_plain(content) | in_order, sort_keys=True, separators=(",", ":"))
         return "sha256:" + hashlib.sha256(text.encode()).hexdigest()
 

@@ -154,10 +154,10 @@ def _unmet(expected: Expectation, inventory: Inventory) -> Iterator[Unmet]:
         if installed is None or not need.specifier.contains(installed.version, prereleases=True):
             version = installed.version if installed else None
             yield Unmet(requirer=requirer, need=need, installed=version, of=Subject.library(need.name))
-    for one in inventory.libraries.values():
-        if one.metadata is not None and not _serves(one.metadata.requires_python, inventory.python):
-            need = Need(library_name(PYTHON.name), one.metadata.requires_python)
-            yield Unmet(requirer=one.name, need=need, installed=inventory.python, of=PYTHON)
+    for library in inventory.libraries.values():
+        if library.metadata is not None and not _serves(library.metadata.requires_python, inventory.python):
+            need = Need(library_name(PYTHON.name), library.metadata.requires_python)
+            yield Unmet(requirer=library.name, need=need, installed=inventory.python, of=PYTHON)
 
 
 def _serves(python: SpecifierSet, installed: Version) -> bool:

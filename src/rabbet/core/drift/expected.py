@@ -93,15 +93,15 @@ class Expectation(Struct, frozen=True, kw_only=True, dict=True):
     @cached_property
     def names(self) -> frozenset[NormalizedName]:
         """The libraries that are needed."""
-        return frozenset(one.locked.name for one in self.needed)
+        return frozenset(needed.locked.name for needed in self.needed)
 
     @cached_property
     def dependents(self) -> Mapping[NormalizedName, set[str]]:
         """Who needs each library by the lock."""
         found: defaultdict[NormalizedName, set[str]] = defaultdict(set)
-        for one in self.needed:
-            for name in one.locked.dependencies:
-                found[name].add(one.locked.name)
+        for needed in self.needed:
+            for name in needed.locked.dependencies:
+                found[name].add(needed.locked.name)
         return found
 
     def path_to(self, name: NormalizedName) -> tuple[str, ...]:
@@ -124,10 +124,10 @@ class Expectation(Struct, frozen=True, kw_only=True, dict=True):
 
     def pairs(self, inventory: Inventory) -> Iterator[tuple[ToInstall | VersionOnly, Installed]]:
         """What is wanted and there."""
-        for one in self.needed:
-            installed = inventory.libraries.get(one.locked.name)
+        for needed in self.needed:
+            installed = inventory.libraries.get(needed.locked.name)
             if installed is not None:
-                yield one, installed
+                yield needed, installed
 
 
 def version_of(one: ToInstall | VersionOnly) -> Version | None:

@@ -65,10 +65,10 @@ def _edits(
     if version is None:
         return
     places = [one for one in declared if one.need.name == finding.name]
-    for one in places:
-        if one.need.url is None and not one.need.specifier.contains(version, prereleases=True):
-            wider = need_text(loosened(one.need, version), whole=True)
-            yield Edit(verb="declare", what="library", value=wider, section=one.section, exactly=True)
+    for place in places:
+        if place.need.url is None and not place.need.specifier.contains(version, prereleases=True):
+            wider = need_text(loosened(place.need, version), whole=True)
+            yield Edit(verb="declare", what="library", value=wider, section=place.section, exactly=True)
     needed_by = finding.by_hand.needed_by if finding.by_hand else ()
     if not places and finding.locked is None and not set(needed_by).intersection(kept):
         value = f"{finding.name}{lower_bound(version)}"

@@ -47,9 +47,15 @@ def held_back(
     offered = [release.version for release in candidates.releases if not release.yanked]
     newest = max((one for one in offered if early or not one.is_prerelease), default=locked)
     beyond = tuple(
-        f"{one.version}: {one.reason}" for one in candidates.aside if one.newer_than(max(newest, locked))
+        f"{rejected.version}: {rejected.reason}"
+        for rejected in candidates.aside
+        if rejected.newer_than(max(newest, locked))
     )
-    behind = (one for one in candidates.aside if one.baseline and one.newer_than(max(newest, locked)))
+    behind = (
+        rejected
+        for rejected in candidates.aside
+        if rejected.baseline and rejected.newer_than(max(newest, locked))
+    )
     baseline = next((one.baseline for one in behind), "")
     if newest <= locked:
         same = Holder(name=name, locked=locked, newest=locked, by=(), out_of_reach=beyond, baseline=baseline)

@@ -104,8 +104,8 @@ def _runtime_differences(
     old: Lock, new: Lock, declared: Mapping[str, DeclaredChange], unexplained: str
 ) -> Iterator[Difference]:
     """Every runtime whose version differs, sorted by language."""
-    before = {runtime_name(one.language): one.version for one in old.runtimes}
-    after = {runtime_name(one.language): one.version for one in new.runtimes}
+    before = {runtime_name(runtime.language): runtime.version for runtime in old.runtimes}
+    after = {runtime_name(runtime.language): runtime.version for runtime in new.runtimes}
     for name in sorted({*before, *after}):
         was, is_now = before.get(name), after.get(name)
         if was == is_now:
@@ -135,7 +135,7 @@ def _declared(declaration: Declaration) -> dict[str, str]:
         for entry in key_entries(declaration, key) if key.on_lock and key.entry else ():
             subject = f"{entry.what} {entry.name}".rstrip()
             joined[subject] = subject if entry.text == entry.name else entry.text
-    joined |= {runtime_name(one.language): str(one) for one in declaration.runtimes}
+    joined |= {runtime_name(runtime.language): str(runtime) for runtime in declaration.runtimes}
     python = specifiers_text(declaration.python)
     return {**joined, "python": f"python{python}"} if python else joined
 
@@ -176,7 +176,9 @@ class _Requirers:
         self._needs = needs
         self._declaration = declaration
         self._limits = _grouped((limit.name, limit) for limit in declaration.limits)
-        self._requirers = _grouped((name, one) for one in new.libraries for name in one.dependencies)
+        self._requirers = _grouped(
+            (name, library) for library in new.libraries for name in library.dependencies
+        )
 
     def who_asks(self, name: NormalizedName, before: Sequence[LockedLibrary]) -> str:
         """The one that asks, with what it asks for; empty if nobody does."""

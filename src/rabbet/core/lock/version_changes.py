@@ -65,9 +65,9 @@ def runtime_moves(before: Lock | None, after: Lock, declaration: Declaration) ->
 
     One moved because the project no longer admits its old version, else because it was to be raised.
     """
-    old = {one.language: one.version for one in before.runtimes} if before else {}
-    new = {one.language: one.version for one in after.runtimes}
-    declared = {one.language: one.versions for one in declaration.runtimes}
+    old = {runtime.language: runtime.version for runtime in before.runtimes} if before else {}
+    new = {runtime.language: runtime.version for runtime in after.runtimes}
+    declared = {runtime.language: runtime.versions for runtime in declaration.runtimes}
     return tuple(
         Move(
             name=runtime_name(name),
@@ -89,9 +89,9 @@ def build_moves(before: Lock | None, after: Lock) -> tuple[Move, ...]:
     builds: dict[tuple[NormalizedName, Version, Version], list[str]] = {}
     for build in after.builds:
         old = {one.name: one.version for one in known.get((build.name, build.own), ())}
-        for one in build.libraries:
-            if old.get(one.name, one.version) != one.version:
-                builds.setdefault((one.name, old[one.name], one.version), []).append(build.name)
+        for library in build.libraries:
+            if old.get(library.name, library.version) != library.version:
+                builds.setdefault((library.name, old[library.name], library.version), []).append(build.name)
     return tuple(
         Move(name=name, before=old, after=new, reason=f"builds {', '.join(names)}")
         for (name, old, new), names in sorted(builds.items())
@@ -153,7 +153,7 @@ def _own_needs(name: NormalizedName, old: Version, solution: Solution, provider:
     known = provider.candidates(name)
     release = next((one for one in known.releases if one.version == old), None)
     if release is None:
-        why = next((one.reason for one in known.aside if one.version == str(old)), "")
+        why = next((rejected.reason for rejected in known.aside if rejected.version == str(old)), "")
         return f"{old} can't be used: {why}" if why else f"{old} is not offered for this target"
     if release.yanked:
         return f"{old} was yanked"

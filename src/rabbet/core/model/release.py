@@ -132,7 +132,7 @@ class Candidate(NamedTuple):
     def yanked(self) -> bool:
         """Whether every file that could be used was yanked (PEP 592)."""
         files = self.files
-        return bool(files) and files[0].yanked is not None and all(one.yanked is not None for one in files)
+        return bool(files) and files[0].yanked is not None and all(file.yanked is not None for file in files)
 
     @property
     def withdrawn(self) -> str | None:

@@ -26,14 +26,16 @@ class AdoptDocument(Struct, frozen=True):
             "written": self.written,
             "looked_at": list(self.drawn_up.looked_at),
             "entries": [
-                {"entry": need_text(one.need), "section": shown_place(one), "because": one.because}
-                for one in adoption.entries
+                {"entry": need_text(entry.need), "section": shown_place(entry), "because": entry.because}
+                for entry in adoption.entries
             ],
             "python": self.drawn_up.python[0] or None,
-            "limits": [need_text(one.need) for one in adoption.limits],
+            "limits": [need_text(limit.need) for limit in adoption.limits],
             "preferred": {name: str(version) for name, version in sorted(adoption.preferred.items())},
             "along": list(adoption.along),
-            "at_odds": [{"what": one.what, "because": one.because} for one in adoption.at_odds],
+            "at_odds": [
+                {"what": conflict.what, "because": conflict.because} for conflict in adoption.at_odds
+            ],
             "left": [{"what": one.what, "because": one.because} for one in adoption.left],
         }
 

@@ -50,7 +50,7 @@ class EntriesDocument(Struct, frozen=True):
 
     def document(self) -> dict[str, object]:
         """The content of the JSON document."""
-        found = [{"what": one.what, "entry": one.text} for one in entries(self.declaration)]
+        found = [{"what": entry.what, "entry": entry.text} for entry in entries(self.declaration)]
         return {"project": self.declaration.name, "entries": found}
 
 

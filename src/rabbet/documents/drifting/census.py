@@ -83,7 +83,7 @@ class CensusDocument(Struct, frozen=True):
                     "behind": group.state.behind,
                     "trouble": group.state.trouble or None,
                     "mend": mend_command(group.mends, self.variant) if group.mends else None,
-                    "findings": [finding_document(one) for one in group.state.findings],
+                    "findings": [finding_document(finding) for finding in group.state.findings],
                 }
                 for group in matrix.groups
             ],
@@ -125,7 +125,7 @@ class MachineDocument(Struct, frozen=True):
             "recorded": state.recorded or None,
             "behind": state.behind,
             "trouble": state.trouble or None,
-            "findings": [finding_document(one) for one in state.findings],
+            "findings": [finding_document(finding) for finding in state.findings],
         }
 
 

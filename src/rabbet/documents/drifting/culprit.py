@@ -28,7 +28,7 @@ class CulpritDocument(Struct, frozen=True):
             "culprits": [
                 {
                     "guilty": [
-                        [_change(case.changes[name]) for name in sorted(one)] for one in culprit.groups
+                        [_change(case.changes[name]) for name in sorted(group)] for group in culprit.groups
                     ],
                     "company": sorted(culprit.company),
                     "unclear": sorted(culprit.unclear),
@@ -39,7 +39,7 @@ class CulpritDocument(Struct, frozen=True):
             ],
             "innocent": sorted(verdict.innocent),
             "untried": sorted(untried(case)),
-            "changes": [_change(one) for one in case.changes.values()],
+            "changes": [_change(change) for change in case.changes.values()],
             "steps": [
                 {
                     "mixture": sorted(mixture),
@@ -71,5 +71,5 @@ def _change(one: Change) -> dict[str, object]:
 
 def untried(case: Case) -> Mixture:
     """What neither helped to fail nor was proven innocent."""
-    told = (one.failing for one in case.verdict.culprits)
+    told = (culprit.failing for culprit in case.verdict.culprits)
     return frozenset(case.changes) - case.verdict.innocent - frozenset().union(*told)

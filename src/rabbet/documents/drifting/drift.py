@@ -65,8 +65,8 @@ class KeepDocument(Struct, frozen=True):
         return {
             "written": self.written,
             "changes": [
-                {"place": one.place, "before": one.before or None, "after": one.after or None}
-                for one in self.kept.changes
+                {"place": change.place, "before": change.before or None, "after": change.after or None}
+                for change in self.kept.changes
             ],
             "preferred": {name: str(version) for name, version in sorted(self.kept.preferred.items())},
         }

@@ -36,17 +36,17 @@ class ImportsDocument(Struct, frozen=True):
             "files": self.found.files,
             "findings": [
                 {
-                    "kind": str(one.kind),
-                    "name": one.name,
-                    "weight": str(one.weight),
-                    "modules": list(one.modules),
-                    "places": list(one.places),
-                    "says": SAYS[one.kind],
-                    "told": one.told,
-                    "section": str(one.section) if one.section else None,
-                    "mend": mend_of_imports(one, self.found.groups) or None,
+                    "kind": str(finding.kind),
+                    "name": finding.name,
+                    "weight": str(finding.weight),
+                    "modules": list(finding.modules),
+                    "places": list(finding.places),
+                    "says": SAYS[finding.kind],
+                    "told": finding.told,
+                    "section": str(finding.section) if finding.section else None,
+                    "mend": mend_of_imports(finding, self.found.groups) or None,
                 }
-                for one in self.found.findings
+                for finding in self.found.findings
             ],
         }
 

@@ -43,8 +43,13 @@ class CarriedBuildsDocument(Struct, frozen=True):
         return {
             "place": str(carried.place),
             "built": [
-                {"name": one.name, "version": one.version, "filename": one.filename, "sha256": one.sha256}
-                for one in carried.wheels
+                {
+                    "name": wheel.name,
+                    "version": wheel.version,
+                    "filename": wheel.filename,
+                    "sha256": wheel.sha256,
+                }
+                for wheel in carried.wheels
             ],
             "new": carried.new,
             "others": carried.others,

@@ -51,8 +51,8 @@ class RuntimesDocument(Struct, frozen=True):
                 for row in self.found.rows
             ],
             "refused": [
-                {"language": one.language, "executable": one.executable, "reason": one.reason}
-                for one in self.found.refusals
+                {"language": refusal.language, "executable": refusal.executable, "reason": refusal.reason}
+                for refusal in self.found.refusals
             ],
             "missing": [str(error) for error in self.found.missing],
         }
@@ -67,7 +67,7 @@ class OffersDocument(Struct, frozen=True):
 
     def document(self) -> dict[str, object]:
         """The content of the JSON document."""
-        return {"offers": [_offer_document(one) for one in self.offers]}
+        return {"offers": [_offer_document(offer) for offer in self.offers]}
 
 
 class ObtainedDocument(Struct, frozen=True):
@@ -113,7 +113,7 @@ class RuntimeDocument(Struct, frozen=True):
             "catalogue": runtime.catalogue or None,
             "platforms": [archive.platform for archive in runtime.archives],
             "newest": str(explained.newest) if explained.newest else None,
-            "held_back_by": [one.who for one in explained.holders],
+            "held_back_by": [holder.who for holder in explained.holders],
             "unasked": explained.unasked or None,
         }
 
@@ -139,7 +139,9 @@ class PublishedDocument(Struct, frozen=True):
             "size": done.archive.size,
             "baseline": done.archive.baseline or None,
             "catalogue": str(done.catalogue),
-            "obstacles": [{"place": one.place, "reason": one.reason} for one in done.obstacles],
+            "obstacles": [
+                {"place": obstacle.place, "reason": obstacle.reason} for obstacle in done.obstacles
+            ],
         }
 
 

@@ -69,13 +69,13 @@ def _document(resolved: Resolved) -> dict[str, object]:
         ],
         "runtimes": [
             {
-                "language": one.language,
-                "version": str(one.version),
-                "distributor": one.distributor or None,
-                "catalogue": one.catalogue or None,
-                "platforms": [archive.platform for archive in one.archives],
+                "language": runtime.language,
+                "version": str(runtime.version),
+                "distributor": runtime.distributor or None,
+                "catalogue": runtime.catalogue or None,
+                "platforms": [archive.platform for archive in runtime.archives],
             }
-            for one in resolved.lock.runtimes
+            for runtime in resolved.lock.runtimes
         ],
         "moves": [_move(move) for move in resolved.moves],
         "passed_over": list(resolved.passed_over),

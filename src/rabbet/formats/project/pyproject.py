@@ -522,8 +522,8 @@ class _Groups:
                 place = f"{self._table.place(name)}[{number}]"
                 needs = self._entry(entry, place, (*above, name))
                 self._amount.add(len(needs))
-                for one in needs:
-                    found.setdefault(str(one), one)
+                for need in needs:
+                    found.setdefault(str(need), need)
             self._done[name] = tuple(found.values())
         return self._done[name]
 

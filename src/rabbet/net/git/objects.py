@@ -32,7 +32,7 @@ def read_objects(
     Left out are those that are not there, are of another kind, or have more than `most` bytes, and what comes
     after half a gigabyte in all. Raises `SourceFailed`.
     """
-    wanted = [one for one in dict.fromkeys(ids) if len(one) in _ID_LENGTHS and one.isalnum()]
+    wanted = [fromkey for fromkey in dict.fromkeys(ids) if len(fromkey) in _ID_LENGTHS and fromkey.isalnum()]
     if not wanted:
         return
     told = ask(["cat-file", "--batch-check"], "".join(f"{one}\n" for one in wanted).encode())

@@ -81,14 +81,21 @@ def _allowed(found: Candidates, target: Target, needs: Sequence[Need]) -> Iterat
 
 
 def _refused(version: Version, found: Iterable[Candidates]) -> str:
-    reasons = [one.reason for candidates in found for one in candidates.aside if one.version == str(version)]
+    reasons = [
+        rejected.reason
+        for candidates in found
+        for rejected in candidates.aside
+        if rejected.version == str(version)
+    ]
     return "; ".join(dict.fromkeys(reasons))
 
 
 def _baseline(version: Version, found: Iterable[Candidates]) -> str:
     """The first baseline that stands in a release's way, if one does."""
-    aside = (one for candidates in found for one in candidates.aside if one.version == str(version))
-    return next((one.baseline for one in aside if one.baseline), "")
+    aside = (
+        rejected for candidates in found for rejected in candidates.aside if rejected.version == str(version)
+    )
+    return next((rejected.baseline for rejected in aside if rejected.baseline), "")
 
 
 def _yanked(files: Sequence[ListedFile]) -> str | None:

@@ -102,7 +102,7 @@ class _Choice:
 
     def environment(self, build: LockedBuild, building: tuple[str, ...] = ()) -> tuple[ToInstall, ...]:
         """What a build happens in."""
-        counting = (one for one in build.libraries if _counts(one, self._target, Selection()))
+        counting = (library for library in build.libraries if _counts(library, self._target, Selection()))
         return self.among(tuple(counting), building)
 
     def _to_install(self, library: LockedLibrary, building: tuple[str, ...]) -> ToInstall:

@@ -94,7 +94,7 @@ def without_wheel(
 
 def may_not_build(libraries: Sequence[LockedLibrary]) -> EnvironmentFailed:
     """The failure for libraries that would have to be built, which the declaration does not allow."""
-    checkout = next((one for one in libraries if isinstance(one.tree, LockedCheckout)), None)
+    checkout = next((library for library in libraries if isinstance(library.tree, LockedCheckout)), None)
     if checkout is not None:
         return EnvironmentFailed(
             f"{checkout.name} is locked as the checkout in {_place(checkout)}, which is not declared",

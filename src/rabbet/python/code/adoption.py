@@ -125,9 +125,9 @@ def adopt(evidence: Evidence) -> Adoption:
     return Adoption(
         entries=tuple(_bounded(entry, bounds) for entry in sorted(entries, key=_place_and_name)),
         limits=tuple(
-            one
-            for one in bounds
-            if one.need.name not in evidence.limited and (one.need.marker or one.need.name not in names)
+            bound
+            for bound in bounds
+            if bound.need.name not in evidence.limited and (bound.need.marker or bound.need.name not in names)
         ),
         preferred=pins | installed,
         along=tuple(sorted({*along, *pins} - names)),
@@ -343,7 +343,9 @@ def _group(names: Sequence[str], known: Collection[str]) -> NormalizedName:
 def _bounded(entry: Adopted, bounds: Sequence[Listed]) -> Adopted:
     """An entry within the bounds that a list of constraints sets."""
     both = [
-        one.need.specifier for one in bounds if one.need.name == entry.need.name and one.need.marker is None
+        bound.need.specifier
+        for bound in bounds
+        if bound.need.name == entry.need.name and bound.need.marker is None
     ]
     specifier = SpecifierSet(",".join(chain([str(entry.need.specifier)], map(str, both))).strip(","))
     return replace(entry, need=replace(entry.need, specifier=specifier)) if both else entry

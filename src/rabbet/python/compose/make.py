@@ -23,7 +23,7 @@ def wheels_for(
     ready = prepared_wheels(wheels, site.root, site.runtime, supply, intent, compile_later=compile_later)
     with closing(ready):
         yield ready
-    supply.store.note_linked((one.artifact for one in wheels), site.runtime)
+    supply.store.note_linked((wheel.artifact for wheel in wheels), site.runtime)
 
 
 def make(site: Site, wheels: Sequence[Needed], supply: Supply, intent: Intent) -> list[Placed]:

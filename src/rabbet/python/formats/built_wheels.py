@@ -84,10 +84,10 @@ def read_built_wheels(content: bytes) -> tuple[BuiltWheel, ...]:
         raise NotBuiltWheels(f"its schema is {read.schema[:60]!r}, and this Rabbet reads {_SCHEMA}")
     if len(read.wheels) > MOST_FILES:
         raise NotBuiltWheels(f"it lists more than {MOST_FILES} wheels")
-    for one in read.wheels:
-        wrong = _wrong(one)
+    for wheel in read.wheels:
+        wrong = _wrong(wheel)
         if wrong:
-            raise NotBuiltWheels(f"{one.filename[:LONGEST_TEXT]!r}: {wrong}")
+            raise NotBuiltWheels(f"{wheel.filename[:LONGEST_TEXT]!r}: {wrong}")
     return tuple(read.wheels)
 
 

@@ -180,7 +180,7 @@ def _discard(entry: Path) -> None:
 
 
 def _packs(folder: Path) -> list[Path]:
-    return [one for one in _entries(folder) if one.suffix == PACKED]
+    return [entry for entry in _entries(folder) if entry.suffix == PACKED]
 
 
 def _count(folder: Path) -> int:

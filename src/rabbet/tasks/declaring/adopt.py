@@ -105,9 +105,9 @@ def _without_left(adoption: Adoption, by_build: Collection[str]) -> Adoption:
     """What can be declared: what the project needs itself may be left to its build."""
     if "dependencies" not in by_build:
         return adoption
-    own = [one for one in adoption.entries if one.section is None]
+    own = [entry for entry in adoption.entries if entry.section is None]
     left = (Left(what=need_text(one.need), because="its build tells what the project needs") for one in own)
-    kept = tuple(one for one in adoption.entries if one.section is not None)
+    kept = tuple(entry for entry in adoption.entries if entry.section is not None)
     return replace(adoption, entries=kept, left=(*adoption.left, *left))
 
 
@@ -151,7 +151,9 @@ def _edits(adoption: Adoption) -> list[Edit]:
         Edit(verb="declare", what="library", value=need_text(entry.need, whole=True), section=entry.section)
         for entry in adoption.entries
     ]
-    return edits + [Edit(verb="declare", what="limit", value=need_text(one.need)) for one in adoption.limits]
+    return edits + [
+        Edit(verb="declare", what="limit", value=need_text(limit.need)) for limit in adoption.limits
+    ]
 
 
 def save(drawn_up: Adopting) -> None:

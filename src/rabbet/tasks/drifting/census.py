@@ -319,9 +319,9 @@ def _over_time(machines: Sequence[MachineInventory]) -> list[MachineInventory]:
     """What arrived, by the time of recording; none comes behind what its machine sent later."""
     latest: dict[str, int] = {}
     timed = []
-    for one in reversed(machines):
-        latest[one.label] = min(one.recorded, latest.get(one.label, one.recorded))
-        timed.append((latest[one.label], one))
+    for machine in reversed(machines):
+        latest[machine.label] = min(machine.recorded, latest.get(machine.label, machine.recorded))
+        timed.append((latest[machine.label], machine))
     timed.reverse()
     return [one for _, one in sorted(timed, key=itemgetter(0))]
 
@@ -355,7 +355,7 @@ def library_over_time(session: Session, name: str, url: str | None = None) -> Li
         if last.get(one.label) != version:
             changes.append((one.label, one.recorded, version))
         last[one.label] = version
-    locked = sorted({str(one.version) for one in session.lock().libraries if one.name == wanted})
+    locked = sorted({str(library.version) for library in session.lock().libraries if library.name == wanted})
     if not (locked or unread or any(version for _, _, version in changes)):
         raise WrongUsage(
             f"no machine has {wanted}, and the lock does not either", remedy="rabbet census show"

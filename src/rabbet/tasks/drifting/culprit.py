@@ -154,7 +154,7 @@ def _refuse_kept(folder: Path | None) -> None:
 def _refuse_absent(tried: Mapping[Mixture, Tried], two: TwoStates) -> None:
     """Raise `EnvironmentFailed` for a command that is in neither state."""
     reasons = {tried[one].reason for one in (_GOOD, frozenset(two.changes)) if one in tried}
-    if len(reasons) == 1 and any(one.endswith(ABSENT) for one in reasons):
+    if len(reasons) == 1 and any(reason.endswith(ABSENT) for reason in reasons):
         raise EnvironmentFailed(
             f"in both states {reasons.pop()}",
             note="the shell's own words, such as aliases and pipes, need a shell: sh -c '…'",

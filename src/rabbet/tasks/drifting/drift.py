@@ -148,8 +148,12 @@ def drift_against(session: Session, named: str, *, deep: bool = False) -> Drift:
 
 def _since(session: Session, found: Comparison, findings: Iterable[Finding]) -> LockFit | None:
     """The revision of the lock in git that fits better, if versions differ."""
-    of_versions = (one for one in findings if one.kind in _OF_VERSIONS and one.reason is not Reason.YANKED)
-    differing = {one.name for one in of_versions if not one.files}
+    of_versions = (
+        finding
+        for finding in findings
+        if finding.kind in _OF_VERSIONS and finding.reason is not Reason.YANKED
+    )
+    differing = {finding.name for finding in of_versions if not finding.files}
     if not differing:
         return None
     needed = found.expected.needed
@@ -170,7 +174,7 @@ def _shadows(session: Session, found: Comparison, elsewhere: Path | None = None)
         folders.append(users_site(session.machine.home, inventory.python))
     own = library_name(found.expected.project)
     for site in library_folders(root):
-        owners = {one.folder: one for one in inventory.libraries.values()}
+        owners = {library.folder: library for library in inventory.libraries.values()}
         for module, file in shadows(folders, site):
             owner = owners.get(owner_of(module, site))
             if owner is not None and owner.name != own:

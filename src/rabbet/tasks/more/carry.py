@@ -180,7 +180,7 @@ def _rabbet(targets: Sequence[Target], scratch: Path, session: Session) -> _Rabb
     Else what is installed here, which serves this platform and the Python that Rabbet runs with. Raises
     `EnvironmentFailed`, `CannotWrite`.
     """
-    able = [one for one in targets if one.python >= _OLDEST]
+    able = [target for target in targets if target.python >= _OLDEST]
     try:
         files = [file for one in able for file in _own_files(one, session)]
     except (NoSolution, SourceFailed):
@@ -212,7 +212,9 @@ def _own_files(target: Target, session: Session) -> Iterator[LockedFile]:
         declaration=declaration,
         variant=None,
         sources=open_sources(session.silent(), declaration, always=True),
-        runtime=next(one for one in found_pythons(session.machine) if isinstance(one, PythonRuntime)),
+        runtime=next(
+            python for python in found_pythons(session.machine) if isinstance(python, PythonRuntime)
+        ),
         targets=(usual,),
         earlier=(),
         written=False,

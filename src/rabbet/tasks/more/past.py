@@ -68,8 +68,8 @@ def past(session: Session, asked: NormalizedName | None = None) -> Past:
         raise NoLock(f"git has no revision of {file.name}", note="its past begins when it is committed")
     today = _versions_in(file)
     states = [LockRevision(commit="", when=0, versions=today), *committed] if today is not None else committed
-    if asked is not None and not any(asked in one.versions for one in states):
-        near = near_names(asked, {name for one in states for name in one.versions})
+    if asked is not None and not any(asked in state.versions for state in states):
+        near = near_names(asked, {name for state in states for name in state.versions})
         raise WrongUsage(
             f"no revision of {file.name} holds '{asked}'",
             because=[f"near names: {', '.join(near)}"] if near else [],
@@ -92,7 +92,9 @@ def _changing(states: list[LockRevision], asked: NormalizedName | None) -> Itera
     """Those states that differ from the one before them, given newest first."""
     nothing = LockRevision(commit="", when=0, versions={})
     for new, old in pairwise([*states, nothing]):
-        changes = tuple(one for one in _changes(old.versions, new.versions) if asked in (None, one.name))
+        changes = tuple(
+            change for change in _changes(old.versions, new.versions) if asked in (None, change.name)
+        )
         if changes:
             when = new.when if new.commit else None
             yield PastRevision(commit=new.commit or None, when=when, changes=changes)

@@ -184,7 +184,7 @@ def _recreated(session: Session, options: RecreateOptions) -> RecreateReport:
             raise _with_way(error, "python", session.declaration().python, session) from error
         if report.missing:
             language, missing = next(iter(report.missing.items()))
-            versions = {one.language: one.versions for one in session.declaration().runtimes}
+            versions = {runtime.language: runtime.versions for runtime in session.declaration().runtimes}
             raise _with_way(missing, language, versions.get(language, SpecifierSet()), session)
         if not report.plan.idle or not _remembered(home, environments, report):
             for step in report.plan.of(Action.ADD, Action.REPLACE) if options.verify else ():

@@ -79,15 +79,15 @@ def runtimes_found(
     return RuntimesFound(
         rows=tuple(
             RuntimeRow(
-                runtime=one,
-                architecture=architecture_of(Path(one.executable)),
-                projects=tuple(users.get(one.executable, ())),
-                chosen=here is not None and here.gets(one),
-                passed_over=here.passed_over(one) if here else None,
+                runtime=runtime,
+                architecture=architecture_of(Path(runtime.executable)),
+                projects=tuple(users.get(runtime.executable, ())),
+                chosen=here is not None and here.gets(runtime),
+                passed_over=here.passed_over(runtime) if here else None,
             )
             for runtimes in wanted.values()
-            for one in runtimes
-            if isinstance(one, Runtime)
+            for runtime in runtimes
+            if isinstance(runtime, Runtime)
         ),
         refusals=tuple(one for some in wanted.values() for one in some if isinstance(one, Refusal)),
         declaration=project.declaration_file if project else None,
@@ -128,8 +128,8 @@ class _Choice:
     ) -> None:
         lock = _lock_of(session.project)
         self.missing: list[RabbetError] = []
-        self._locked = {one.language: one for one in lock.runtimes} if lock else {}
-        self._allowed = {one.language: one.versions for one in declaration.runtimes}
+        self._locked = {runtime.language: runtime for runtime in lock.runtimes} if lock else {}
+        self._allowed = {runtime.language: runtime.versions for runtime in declaration.runtimes}
         self._allowed["python"] = declaration.python
         self._chosen: dict[str, Runtime] = {}
         try:
@@ -189,7 +189,7 @@ def look_up(
     need = parse_runtime(constraint)
     observer.stage("reading catalogues")
     offers = Shelf(project, machine).offers(need.name, own_target(machine))
-    return tuple(one for one in offers if need.specifier.contains(one.offer.version, prereleases=True))
+    return tuple(offer for offer in offers if need.specifier.contains(offer.offer.version, prereleases=True))
 
 
 def obtain(

@@ -56,8 +56,8 @@ def compare(session: Session, old: str, new: str | None) -> Compared:
 
 def _as_far_as_told(state: State, other: State) -> State:
     """What is installed, with the runtimes of which the other one tells as well."""
-    told = {one.language for one in other.lock.runtimes}
-    known = tuple(one for one in state.lock.runtimes if one.language in told)
+    told = {runtime.language for runtime in other.lock.runtimes}
+    known = tuple(runtime for runtime in state.lock.runtimes if runtime.language in told)
     return replace(state, lock=replace(state.lock, runtimes=known))
 
 

@@ -75,7 +75,9 @@ def explain(session: Session, name: NormalizedName) -> Explained:
     found = _explained(session, [name])
     here = found.graph.libraries.get(name)
     others = [
-        one for one in lock.libraries if one.name == name and (here is None or one.version != here.version)
+        library
+        for library in lock.libraries
+        if library.name == name and (here is None or library.version != here.version)
     ]
     return replace(found, elsewhere=tuple(_elsewhere(session, others)))
 
@@ -109,10 +111,10 @@ def _held_on(target: Target, lock: Lock, name: NormalizedName, session: Session)
 def _not_locked(name: NormalizedName, lock: Lock) -> WrongUsage:
     """The error for a library that is not among those of the project."""
     building = [
-        f"{build.name} is built with {name} {one.version}"
+        f"{build.name} is built with {name} {library.version}"
         for build in lock.builds
-        for one in build.libraries
-        if one.name == name
+        for library in build.libraries
+        if library.name == name
     ]
     if building:
         note = "libraries of builds are in no environment; what a build asks for stands in the lock"
@@ -210,7 +212,7 @@ class _Held:
             return self._own_reasons(name, version)
 
         candidates = self._catalogue.candidates(name)
-        limits = [one for one in self._declaration.limits if self._target.admits(one.marker)]
+        limits = [limit for limit in self._declaration.limits if self._target.admits(limit.marker)]
         return held_back(self._graph, name, candidates, limits, own_reasons)
 
     def _own_reasons(self, name: NormalizedName, version: Version) -> Iterator[str]:

@@ -64,6 +64,6 @@ def lookup(session: Session, asked: Need) -> LookedUp:
         asked=asked,
         source=listing.source,
         targets=each,
-        offers=tuple(one for one in offers if asked.specifier.contains(one.version, prereleases=True)),
+        offers=tuple(offer for offer in offers if asked.specifier.contains(offer.version, prereleases=True)),
         newest=offers[0].version if offers else None,
     )

@@ -150,9 +150,9 @@ class _Gatherer:
         """Another project's standard tables, or a lock."""
         text, shown = read_text(path, by_hand=path.name == DECLARATION), self._shown(path)
         if path.name == "pylock.toml" or path.name.startswith("pylock."):
-            for one in read_lock(text, shown, remedies=False).libraries:
-                present = Present(version=one.version, needs=frozenset(one.dependencies))
-                self._found.present.setdefault(one.name, present)
+            for library in read_lock(text, shown, remedies=False).libraries:
+                present = Present(version=library.version, needs=frozenset(library.dependencies))
+                self._found.present.setdefault(library.name, present)
         else:
             declaration = read_declaration(text, folder_name=path.parent.name)
             self._found.python = declaration.python or self._found.python

@@ -145,7 +145,9 @@ def repository_at(url: str, declaration: Declaration, machine: Machine) -> Remot
     """
     declared = (one.need.url for one in declaration.declared() if one.need.url is not None)
     references = [reference_to(one) for one in declared if is_repository(one)]
-    address = next((one.address for one in references if one.address.text == url), parse_address(url))
+    address = next(
+        (reference.address for reference in references if reference.address.text == url), parse_address(url)
+    )
     return opened_repository(address, machine)
 
 

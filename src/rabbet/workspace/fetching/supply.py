@@ -60,8 +60,8 @@ def arriving(
     `IntegrityFailed`, `BuildFailed`, `CannotWrite`.
     """
     libraries, supply = list(wanted), supply_for(session)
-    wheels = [one for one in libraries if isinstance(one, Needed)]
-    unbuilt = [one for one in libraries if isinstance(one, Unbuilt)]
+    wheels = [library for library in libraries if isinstance(library, Needed)]
+    unbuilt = [library for library in libraries if isinstance(library, Unbuilt)]
     if unbuilt:
         from rabbet.python.builds.building import built  # here: few libraries have to be built
 
@@ -87,7 +87,7 @@ def workshop_for(session: Session, runtime: PythonRuntime) -> "Workshop":
         return open_team_builds(session)
 
     def prebuilt(identity: str) -> LockedWheel | None:
-        return next(filter(None, (one.wheel(identity) for one in team_builds())), None)
+        return next(filter(None, (build.wheel(identity) for build in team_builds())), None)
 
     return Workshop(
         supply=supply_for(session),

@@ -231,7 +231,7 @@ def compared_with_state(session: Session, state: State, *, deep: bool = False) -
     found = compared(asked, session)
     own = library_name(declaration.name)
     there = {name: one for name, one in found.inventory.libraries.items() if name != own}
-    known = tuple(VersionOnly(one) for one in state.lock.libraries if one.name != own)
+    known = tuple(VersionOnly(library) for library in state.lock.libraries if library.name != own)
     return replace(
         found,
         expected=replace(found.expected, needed=known, chosen=None, is_installed=True),

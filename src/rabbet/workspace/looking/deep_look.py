@@ -57,12 +57,12 @@ def deep_inventory(
 
     def prepared(wheels: Sequence[Needed], *, bare: bool) -> Iterator[tuple[Needed, Prepared]]:
         absent = []
-        for one in wheels:
-            found = listed_wheel(one, layout.root, runtime, supply, intent, compile_later=bare)
+        for wheel in wheels:
+            found = listed_wheel(wheel, layout.root, runtime, supply, intent, compile_later=bare)
             if found is None:
-                absent.append(one)
+                absent.append(wheel)
             else:
-                yield one, found
+                yield wheel, found
         if absent:
             fetching = prepared_wheels(absent, layout.root, runtime, supply, intent, compile_later=bare)
             with closing(fetching) as arriving:
@@ -70,13 +70,13 @@ def deep_inventory(
 
     vouched: dict[NormalizedName, dict[str, RecordRow]] = {}
     doubtful, compiled, unvouched = [], [], []
-    for one in wheels:
-        known = listed_wheel(one, layout.root, runtime, supply, intent)
+    for wheel in wheels:
+        known = listed_wheel(wheel, layout.root, runtime, supply, intent)
         rows = _rows(known, layout) if known else {}
         if known and _is_recorded_so(known, rows, layout):
-            vouched[one.locked.name] = rows
+            vouched[wheel.locked.name] = rows
         else:
-            doubtful.append(one)
+            doubtful.append(wheel)
     for one, found in prepared(doubtful, bare=True):
         rows = _rows(found, layout)
         if _is_recorded_so(found, rows, layout):

@@ -54,17 +54,17 @@ def runtimes_here(
 
     Raises `NoSolution` where each language could be had, but not together.
     """
-    others = [one for one in locked if one.language != "python"]
+    others = [earlier for earlier in locked if earlier.language != "python"]
     if not others:
         return RuntimesHere()
     languages = languages_for(declaration, session.machine)
-    for one in others:
-        if one.language not in languages:
-            raise unknown_language(one.language, languages, "rabbet resolve")
+    for other in others:
+        if other.language not in languages:
+            raise unknown_language(other.language, languages, "rabbet resolve")
     known = {one.language: one for one in declaration.runtimes}
     wanted = [
-        known.get(one.language) or DeclaredRuntime(language=one.language, versions=SpecifierSet())
-        for one in others
+        known.get(other.language) or DeclaredRuntime(language=other.language, versions=SpecifierSet())
+        for other in others
     ]
     search = _Search(
         replace(declaration, runtimes=tuple(wanted)), session.project, session.machine, python, others
@@ -101,20 +101,20 @@ def runtimes_to_lock(
     search = _Search(declaration, shelf.project, shelf.machine, python, locked)
     known = [
         RuntimeOffer(
-            language=one.language,
-            version=one.version,
+            language=earlier.language,
+            version=earlier.version,
             where="the lock",
-            distributor=one.distributor,
-            needs=one.needs or search.needs(one.language),
+            distributor=earlier.distributor,
+            needs=earlier.needs or search.needs(earlier.language),
         )
-        for one in locked
-        if one.language != "python"
+        for earlier in locked
+        if earlier.language != "python"
     ]
     offers = [*known, *search.offers, *search.offered(shelf)]
     lacking = {
-        one.language
-        for one in declaration.runtimes
-        if not any(_fits(offer, one) for offer in offers if offer.language == one.language)
+        runtime.language
+        for runtime in declaration.runtimes
+        if not any(_fits(offer, runtime) for offer in offers if offer.language == runtime.language)
     }
     offers = search.closed([*offers, *search.offered(shelf, lacking | {*raised})], shelf)
     for one, error in search.missing():
@@ -123,8 +123,8 @@ def runtimes_to_lock(
     answer = search.choose(declaration.runtimes, offers, raised)
     if not isinstance(answer, Mapping):
         raise search.why_not(answer, offers)
-    asked = {one.language: one.distributor for one in declaration.runtimes}
-    before = {(one.language, one.version): one for one in locked}
+    asked = {runtime.language: runtime.distributor for runtime in declaration.runtimes}
+    before = {(earlier.language, earlier.version): earlier for earlier in locked}
     return tuple(
         replace(
             before.get((name, offer.version), _to_lock(offer, shelf)),
@@ -185,7 +185,7 @@ class _Search:
         self._project = project
         self._machine = machine
         self._target = target_of(python)
-        self._locked = [one for one in locked if one.language != "python"]
+        self._locked = [earlier for earlier in locked if earlier.language != "python"]
         self.found: dict[str, Sequence[Runtime | Refusal]] = {}
         self.offers = [
             *self._here(self._wanted()),
@@ -199,9 +199,9 @@ class _Search:
     def only_locked(self, locked: Sequence[LockedRuntime]) -> Mapping[str, DeclaredRuntime]:
         """The declared languages whose locked versions can be obtained for this machine, with just these."""
         versions = {
-            one.language: one.version
-            for one in locked
-            if any(archive.platform == self._target.platform for archive in one.archives)
+            earlier.language: earlier.version
+            for earlier in locked
+            if any(archive.platform == self._target.platform for archive in earlier.archives)
         }
         return {
             one.language: replace(one, versions=SpecifierSet(f"=={versions[one.language]}"))
@@ -223,9 +223,9 @@ class _Search:
     def offered(self, shelf: "Shelf", languages: Iterable[str] | None = None) -> Iterator[RuntimeOffer]:
         """What catalogues offer for this machine: named ones of all wanted languages, any of these alone."""
         for language in self._wanted() if languages is None else sorted(languages):
-            for one in shelf.offers(language, self._target, only_named=languages is None):
-                if one.archive is not None:
-                    yield replace(one.offer, needs=one.offer.needs or self.needs(language))
+            for offer in shelf.offers(language, self._target, only_named=languages is None):
+                if offer.archive is not None:
+                    yield replace(offer.offer, needs=offer.offer.needs or self.needs(language))
 
     def closed(self, offers: Iterable[RuntimeOffer], shelf: "Shelf") -> list[RuntimeOffer]:
         """These offers, with what is there of all languages that any of them needs, directly or not.
@@ -255,7 +255,7 @@ class _Search:
         """Choose among these offers, locked versions before others."""
         from rabbet.core.solve.runtimes import choose_runtimes  # here: most projects have Python alone
 
-        kept = {one.language: one.version for one in self._locked}
+        kept = {earlier.language: earlier.version for earlier in self._locked}
         return choose_runtimes(declared, offers, self._target, kept=kept, raised=raised)
 
     def why_not(self, refutation: "Refutation", offers: Sequence[RuntimeOffer]) -> NoRuntime | NoSolution:
@@ -309,8 +309,8 @@ class _Search:
         yield from (self._offer(runtime) for some in found.values() for runtime in _working(some))
 
     def _offer(self, runtime: Runtime) -> RuntimeOffer:
-        locked = (one for one in self._locked if one.language == runtime.language)
-        told = next((one.needs for one in locked if one.version == runtime.version), {})
+        locked = (earlier for earlier in self._locked if earlier.language == runtime.language)
+        told = next((earlier.needs for earlier in locked if earlier.version == runtime.version), {})
         return RuntimeOffer(
             language=runtime.language,
             version=runtime.version,

@@ -71,7 +71,7 @@ def explained_runtime(session: Session, language: str) -> RuntimeExplained | Non
     session.observer.stage("reading catalogues")
     try:
         offers = Shelf(session.project, session.machine).offers(language, own_target(session.machine))
-        offered = {one.offer.version for one in offers if one.archive is not None}
+        offered = {offer.offer.version for offer in offers if offer.archive is not None}
     except SourceFailed as error:
         unasked = str(error)
     return RuntimeExplained(
@@ -87,7 +87,7 @@ def _asked(
     declaration: Declaration, lock: Lock, language: str, languages: Mapping[str, Language]
 ) -> Iterator[Asked]:
     """Who asks for a language: the project, and other locked runtimes."""
-    own = {one.language: one for one in declaration.runtimes}
+    own = {runtime.language: runtime for runtime in declaration.runtimes}
     if language in own:
         yield Asked(declaration.name, language, own[language].versions)
     for other in lock.runtimes:

@@ -96,10 +96,10 @@ def found_runtimes(
             refusal = Refusal(executable=program.path, reason=doubt, language=language.name)
             found[language.name].append(refusal if doubt else Path(program.path))
     programs = [
-        (language, one)
+        (language, fromkey)
         for language in wanted
-        for one in dict.fromkeys(found[language.name])
-        if isinstance(one, Path)
+        for fromkey in dict.fromkeys(found[language.name])
+        if isinstance(fromkey, Path)
     ]
     told = probe_languages(programs, machine.store.runtimes, machine.helpers_environ())
     answers = {(language.name, one): answer for (language, one), answer in zip(programs, told, strict=True)}
@@ -107,7 +107,10 @@ def found_runtimes(
     return {
         name: (
             *(one for one in obtained if one.language == name),
-            *(answers[name, one] if isinstance(one, Path) else one for one in dict.fromkeys(found[name])),
+            *(
+                answers[name, fromkey] if isinstance(fromkey, Path) else fromkey
+                for fromkey in dict.fromkeys(found[name])
+            ),
         )
         for name in [language.name for language in wanted]
     }

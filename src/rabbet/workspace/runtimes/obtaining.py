@@ -107,8 +107,16 @@ class Shelf:
         any one with `from_source`. Raises `NoRuntime`, `SourceFailed`.
         """
         offers = self.offers(need.name, target)
-        able = {one.offer.version: (one, one.archive) for one in reversed(offers) if one.archive is not None}
-        sources = {one.offer.version: (one, one.source) for one in reversed(offers) if one.source is not None}
+        able = {
+            offer.offer.version: (offer, offer.archive)
+            for offer in reversed(offers)
+            if offer.archive is not None
+        }
+        sources = {
+            offer.offer.version: (offer, offer.source)
+            for offer in reversed(offers)
+            if offer.source is not None
+        }
         allowed = {version: pair for version, pair in sources.items() if from_source or pair[0].by_user}
         for found in (able, allowed):
             chosen = max(need.specifier.filter(found), default=None)
@@ -117,7 +125,7 @@ class Shelf:
         buildable = max(need.specifier.filter(sources), default=None)
         if buildable is not None:
             raise _not_without_asking(need, sources[buildable][0], target)
-        told = [f"{one.catalogue}: {one.offer.version}{_why(one, need)}" for one in offers[:_SHOWN]]
+        told = [f"{offer.catalogue}: {offer.offer.version}{_why(offer, need)}" for offer in offers[:_SHOWN]]
         if len(offers) > _SHOWN:
             told.append(f"and {len(offers) - _SHOWN} older ones")
         names = ", ".join(catalogue.name for catalogue in self.catalogues)
@@ -157,12 +165,14 @@ class Shelf:
             for offer in catalogue.offers(runtime.language):
                 asked = {runtime.distributor, offer.distributor} - {""}
                 if offer.version == runtime.version and len(asked) < 2:
-                    archives = tuple(one for one in offer.archives if one.platform in platforms)
+                    archives = tuple(archive for archive in offer.archives if archive.platform in platforms)
                     if archives:
                         return replace(
                             runtime,
                             catalogue=self.relative(offer.where),
-                            archives=tuple(replace(one, url=self.relative(one.url)) for one in archives),
+                            archives=tuple(
+                                replace(archive, url=self.relative(archive.url)) for archive in archives
+                            ),
                         )
         return runtime
 

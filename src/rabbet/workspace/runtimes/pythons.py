@@ -40,7 +40,7 @@ def found_pythons(machine: Machine, project: Project | None = None) -> tuple[Pyt
 
     Of those that were obtained, the ones that count for the project; its environment's wherever it lies.
     """
-    obtained = (one for one in obtained_runtimes(machine, project) if one.language == "python")
+    obtained = (runtime for runtime in obtained_runtimes(machine, project) if runtime.language == "python")
     executables = [
         *machine.pythons,
         *(Path(one.executable) for one in obtained),

@@ -64,9 +64,11 @@ def inventory_here(session: Session, label: str, place: str | None, *, deep: boo
         python=found.python,
         inventory=replace(found, libraries=libraries, made_with="", runtimes={}, twins=()),
         runtimes={language: str(one.version) for language, one in asked.others.chosen.items()},
-        twice=tuple((one.name, one.version) for one in found.twins),
+        twice=tuple((twin.name, twin.version) for twin in found.twins),
     )
-    return left_out(whole, {one.name for one in asked.lock.libraries}, asked.declaration.census.leave_out)
+    return left_out(
+        whole, {library.name for library in asked.lock.libraries}, asked.declaration.census.leave_out
+    )
 
 
 def _given(one: Installed, target: Target) -> Installed:
@@ -123,11 +125,11 @@ class Against:
 
     def states(self, machines: Iterable[MachineInventory]) -> Iterator[State]:
         """How each machine differs from the lock."""
-        for one in machines:
+        for machine in machines:
             try:
-                yield self._state(one)
+                yield self._state(machine)
             except RabbetError as error:  # the lock does not serve such a machine
-                yield State(label=one.label, recorded=one.recorded, trouble=str(error))
+                yield State(label=machine.label, recorded=machine.recorded, trouble=str(error))
 
     def _state(self, one: MachineInventory) -> State:
         target = self._target(one)

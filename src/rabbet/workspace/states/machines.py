@@ -144,7 +144,7 @@ def machines_by_label(session: Session) -> dict[str, MachineInventory]:
     Raises what `stored_machines` raises.
     """
     url = session.machine.environ.get(CENSUS_VARIABLE)
-    return {one.label: one for one in kept_machines(session, url or None)[0]}
+    return {machine.label: machine for machine in kept_machines(session, url or None)[0]}
 
 
 def _read(content: bytes | None, label: str) -> MachineInventory:

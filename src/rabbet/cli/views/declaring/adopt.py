@@ -23,8 +23,8 @@ def show_adopting(drawn_up: Adopting, context: Context) -> None:
     context.show(f"Looked at: {', '.join(drawn_up.looked_at)}.")
     python, why = drawn_up.python
     rows = [(python, "the runtime", why)] if python else []
-    rows += [(need_text(one.need), shown_place(one), one.because) for one in adoption.entries]
-    rows += [(need_text(one.need), "limits", f"{one.place} sets it") for one in adoption.limits]
+    rows += [(need_text(entry.need), shown_place(entry), entry.because) for entry in adoption.entries]
+    rows += [(need_text(limit.need), "limits", f"{limit.place} sets it") for limit in adoption.limits]
     if rows:
         context.show()
         for line in table(("entry", "in", "because"), rows, context.style):
@@ -43,8 +43,8 @@ def show_adopting(drawn_up: Adopting, context: Context) -> None:
         context.show(
             "Lists and what is installed differ; what is installed is preferred where entries allow it:"
         )
-        for one in adoption.at_odds:
-            context.show(f"  {one.what}: {one.because}")
+        for conflict in adoption.at_odds:
+            context.show(f"  {conflict.what}: {conflict.because}")
     if adoption.left:
         context.show("Not taken over:")
         for one in adoption.left:
@@ -59,7 +59,7 @@ def outcome(drawn_up: Adopting, places: Sequence[str], *, written: bool) -> str:
     if not (drawn_up.changed or preferred):
         return "pyproject.toml has all of that already."
     if not written:
-        again = "rabbet adopt" + (f" --from {' '.join(quoted(one) for one in places)}" if places else "")
+        again = "rabbet adopt" + (f" --from {' '.join(quoted(place) for place in places)}" if places else "")
         verb = "would be new" if drawn_up.before is None else "would get what it lacks"
         return f"pyproject.toml {verb}{versions}. Nothing was written. To write it: {again} --yes"
     verb = "Wrote" if drawn_up.before is None else "Completed"

@@ -41,7 +41,7 @@ class EntriesView(EntriesDocument, frozen=True):
 
     def show(self, context: Context) -> None:
         """Print one row an entry."""
-        rows = [(one.what, one.text) for one in entries(self.declaration)]
+        rows = [(entry.what, entry.text) for entry in entries(self.declaration)]
         for line in table(("what", "declared"), rows, context.style):
             context.show(line)
         context.show()

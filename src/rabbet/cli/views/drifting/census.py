@@ -159,7 +159,7 @@ def _hidden_text(matrix: Matrix, columns: int, hidden: Sequence[Group]) -> str:
 def show_csv(census: Census, context: Context) -> None:
     """Print the matrix for other programs: a row a library, a column a group."""
     matrix = census.matrix
-    headings = ["library", *(f"{one.name}: {' '.join(one.labels)}" for one in matrix.groups)]
+    headings = ["library", *(f"{group.name}: {' '.join(group.labels)}" for group in matrix.groups)]
     rows = [[row.name, *_cells(row, matrix.groups)] for row in matrix.rows]
     for line in csv_lines(headings, rows):
         context.show(line)
@@ -178,22 +178,22 @@ class MachineView(MachineDocument, frozen=True):
         if state.findings:
             rows = [
                 (
-                    str(one.kind),
-                    one.name,
-                    str(one.locked or "-"),
-                    str(one.installed or "-"),
-                    str(one.weight),
-                    ", ".join(one.breaks),
+                    str(finding.kind),
+                    finding.name,
+                    str(finding.locked or "-"),
+                    str(finding.installed or "-"),
+                    str(finding.weight),
+                    ", ".join(finding.breaks),
                 )
-                for one in state.findings
+                for finding in state.findings
             ]
             headings = ("finding", "library", "locked", "installed", "weight", "breaks")
             tones = {"breaks": style.bad, "differs": style.warning, "note": style.faint}
             for line in table(headings, rows, style, tones=tones):
                 context.show(line)
-            for one in state.findings:
-                if detail(one):
-                    context.show(f"  {one.name}: {detail(one)}")
+            for finding in state.findings:
+                if detail(finding):
+                    context.show(f"  {finding.name}: {detail(finding)}")
             context.show()
         when = f", recorded on {day(state.recorded)}" if state.recorded else ""
         context.show(f"{state.label}{when}: {_told(state, self.variant)}")

@@ -44,7 +44,11 @@ def state_text(state: State) -> str:
     parts = []
     if state.behind:
         parts.append(f"{count(state.behind, 'lock revision')} behind")
-    weighty = [one for one in state.findings if one.weight is not Weight.NOTE and one.kind is not Kind.STALE]
+    weighty = [
+        finding
+        for finding in state.findings
+        if finding.weight is not Weight.NOTE and finding.kind is not Kind.STALE
+    ]
     broken = sorted({name for one in weighty for name in one.breaks})
     if broken:
         parts.append(f"breaks {_some(broken)}")

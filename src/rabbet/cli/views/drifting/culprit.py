@@ -67,7 +67,7 @@ def _named(names: Mixture) -> str:
 
 def _output(case: Case) -> Iterator[str]:
     """The end of what the command printed where it fails."""
-    failing = [one.failing for one in case.verdict.culprits] or [frozenset(case.changes), Mixture()]
+    failing = [culprit.failing for culprit in case.verdict.culprits] or [frozenset(case.changes), Mixture()]
     if case.verdict.answer in (Answer.FOUND, Answer.BOTH_FAIL, Answer.UNTELLABLE):
         shown = next((case.tried[one] for one in failing if one in case.tried), None)
         for line in shown.lines[-_LINES:] if shown else ():
@@ -154,9 +154,9 @@ def _guilty(case: Case) -> str:
 
 
 def _told(culprit: Culprit, case: Case) -> str:
-    groups = [" or ".join(_moved(case.changes[name]) for name in sorted(one)) for one in culprit.groups]
+    groups = [" or ".join(_moved(case.changes[name]) for name in sorted(group)) for group in culprit.groups]
     joined = " together with ".join(groups)
-    if any(len(one) > 1 for one in culprit.groups):
+    if any(len(group) > 1 for group in culprit.groups):
         joined += ", which nothing can part,"
     return joined
 

@@ -74,7 +74,7 @@ class DriftView(DriftDocument, frozen=True):
 def _to_keep(found: Drift) -> str:
     """The command that keeps what was installed by hand, with what came along; empty if nothing was."""
     along = {one.name for story in found.stories for one in (*story.along, *story.guessed)}
-    names = [one.name for one in found.findings if is_by_hand(one) and one.name not in along]
+    names = [finding.name for finding in found.findings if is_by_hand(finding) and finding.name not in along]
     if not (names and found.may_be_mended):
         return ""
     shown = " ".join(quoted(name) for name in dict.fromkeys(names))

@@ -20,9 +20,11 @@ class ImportsView(ImportsDocument, frozen=True):
         """Print all findings, each with its reason and what mends it."""
         found = self.found
         otherwise = [
-            one for one in found.findings if one.kind is ImportKind.UNUSED and one.weight is Weight.NOTE
+            finding
+            for finding in found.findings
+            if finding.kind is ImportKind.UNUSED and finding.weight is Weight.NOTE
         ]
-        shown = [one for one in found.findings if one not in otherwise]
+        shown = [finding for finding in found.findings if finding not in otherwise]
         if shown:
             style = context.style
             tones = {"breaks": style.bad, "differs": style.warning, "note": style.faint}
@@ -55,7 +57,7 @@ def _outcome(found: Imports) -> str:
     if not found.differs:
         noted = ", apart from what is noted above" if found.findings else ""
         return f"The imports of {files} are what the project declares{noted}."
-    breaking = sum(one.weight is Weight.BREAKS for one in found.findings)
+    breaking = sum(finding.weight is Weight.BREAKS for finding in found.findings)
     severity = f", {breaking} of them breaking something" if breaking else ", nothing breaks"
-    weighty = sum(one.weight is not Weight.NOTE for one in found.findings)
+    weighty = sum(finding.weight is not Weight.NOTE for finding in found.findings)
     return f"{count(weighty, 'finding')} in {files}{severity}."

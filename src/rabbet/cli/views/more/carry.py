@@ -42,8 +42,8 @@ class CarriedBuildsView(CarriedBuildsDocument, frozen=True):
     def show(self, context: Context) -> None:
         """Print the wheels, what is missing, and the entry for the declaration."""
         carried = self.carried
-        for one in carried.wheels:
-            context.show(f"{one.name} {one.version}: {one.filename}")
+        for wheel in carried.wheels:
+            context.show(f"{wheel.name} {wheel.version}: {wheel.filename}")
         for what in carried.not_built:
             context.show(f"note: {what} was not built here yet; rabbet recreate builds it")
         if not carried.wheels:
@@ -52,7 +52,7 @@ class CarriedBuildsView(CarriedBuildsDocument, frozen=True):
             return
         context.show()
         others = f", beside {carried.others} of other builds" if carried.others else ""
-        size = size_text(sum(one.size for one in carried.wheels))
+        size = size_text(sum(wheel.size for wheel in carried.wheels))
         context.show(
             f"{count(len(carried.wheels), 'wheel')}, {size}, in {carried.place}{others}: {carried.new} new."
         )

@@ -24,10 +24,13 @@ class PastView(PastDocument, frozen=True):
         revisions = self.found.revisions[: self.most]
         if self.found.asked:
             headings: tuple[str, ...] = ("committed", "commit", "before", "after")
-            rows = [(*_which(one), *_versions(one.changes[0])) for one in revisions]
+            rows = [(*_which(revision), *_versions(revision.changes[0])) for revision in revisions]
         else:
             headings = ("committed", "commit", "changed", "")
-            rows = [(*_which(one), str(len(one.changes)), "; ".join(_few(one.changes))) for one in revisions]
+            rows = [
+                (*_which(revision), str(len(revision.changes)), "; ".join(_few(revision.changes)))
+                for revision in revisions
+            ]
         for line in table(headings, rows, context.style):
             context.show(line)
         context.show()
@@ -37,7 +40,7 @@ class PastView(PastDocument, frozen=True):
 
     def _outcome(self) -> str:
         found = self.found
-        committed = sum(one.commit is not None for one in found.revisions)
+        committed = sum(revision.commit is not None for revision in found.revisions)
         since = " and since" if committed < len(found.revisions) else ""
         where = f"in {committed} of {count(found.revisions_read, 'revision')} in git{since}"
         if found.asked is None:

@@ -56,8 +56,10 @@ class RuntimesView(RuntimesDocument, frozen=True):
             for line in table(shown, rows, context.style, tones=tones):
                 context.show(line)
             context.show()
-        for one in found.refusals if self.refused else ():
-            context.show(f"Set aside: {one.language}, {_short(one.executable, home)}: {one.reason}")
+        for refusal in found.refusals if self.refused else ():
+            context.show(
+                f"Set aside: {refusal.language}, {_short(refusal.executable, home)}: {refusal.reason}"
+            )
         for error in found.missing:
             context.show(f"Missing: {error}.")
         context.show(self._outcome(context))
@@ -176,7 +178,7 @@ class RuntimeView(RuntimeDocument, frozen=True):
             known = f", as far as is known: {explained.unasked}" if explained.unasked else ""
             return f"It is the newest that can be had{known}."
         if explained.holders:
-            told = "; ".join(str(one) for one in explained.holders)
+            told = "; ".join(str(holder) for holder in explained.holders)
             return f"{explained.newest} could be had. It is held back: {told}."
         return f"{explained.newest} could be had. To take it: rabbet resolve --raise {runtime.language}"
 
@@ -187,12 +189,12 @@ class PublishedView(PublishedDocument, frozen=True):
     def show(self, context: Context) -> None:
         """Print what may not work elsewhere, and how others name the catalogue."""
         done = self.done
-        libraries = sorted({one.library for one in done.obstacles if one.library})
+        libraries = sorted({obstacle.library for obstacle in done.obstacles if obstacle.library})
         if libraries:
             context.show(f"Beware: other machines need these, too: {', '.join(libraries)}.")
-        others = [one for one in done.obstacles if not one.library]
-        for one in others[:_SHOWN_OBSTACLES]:
-            context.show(f"Beware: {one.place}: {one.reason}.")
+        others = [obstacle for obstacle in done.obstacles if not obstacle.library]
+        for other in others[:_SHOWN_OBSTACLES]:
+            context.show(f"Beware: {other.place}: {other.reason}.")
         if len(others) > _SHOWN_OBSTACLES:
             context.show(f"and {len(others) - _SHOWN_OBSTACLES} more (see --json)")
         context.show(_published_line(done))

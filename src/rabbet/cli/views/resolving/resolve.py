@@ -207,11 +207,14 @@ def _versions(lock: Lock) -> Mapping[str, str]:
 
 def _first_lock(resolved: Resolved, context: Context) -> list[TableLine]:
     asked = asked_for_by(resolved.lock.libraries, resolved.declaration)
-    declared = {one.language for one in resolved.declaration.runtimes}
-    for one in resolved.lock.runtimes:
-        who = resolved.declaration.name if one.language in declared else "another runtime"
-        asked[runtime_name(one.language)] = [who]
-    where = {(str(one.name), str(one.version)): _where(one.marker or "") for one in resolved.lock.libraries}
+    declared = {runtime.language for runtime in resolved.declaration.runtimes}
+    for runtime in resolved.lock.runtimes:
+        who = resolved.declaration.name if runtime.language in declared else "another runtime"
+        asked[runtime_name(runtime.language)] = [who]
+    where = {
+        (str(library.name), str(library.version)): _where(library.marker or "")
+        for library in resolved.lock.libraries
+    }
     rows = []
     for move in resolved.moves:
         here = where.get((move.name, str(move.after)), "")

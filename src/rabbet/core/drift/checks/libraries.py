@@ -12,14 +12,14 @@ __all__ = ["missing", "surplus", "unknown", "versions"]
 
 def missing(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
     """Libraries that are wanted and not there."""
-    for one in expected.needed:
-        name = one.locked.name
+    for needed in expected.needed:
+        name = needed.locked.name
         if name not in inventory.libraries:
             was_there = name in inventory.put_there
             yield Finding(
                 kind=Kind.MISSING,
                 subject=Subject.library(name),
-                locked=version_of(one),
+                locked=version_of(needed),
                 weight=Weight.BREAKS,
                 breaks=tuple(sorted(expected.dependents.get(name, ()))),
                 cause=Reason.REMOVED if was_there else None,

@@ -55,15 +55,15 @@ def stranger(expected: Expectation, around: Surroundings) -> Iterator[Finding]: 
 
 def yanked(expected: Expectation, around: Surroundings) -> Iterator[Finding]:  # noqa: ARG001
     """Locked releases that their source withdrew."""
-    for one in expected.needed:
-        if one.locked.yanked is not None:
+    for needed in expected.needed:
+        if needed.locked.yanked is not None:
             yield Finding(
                 kind=Kind.VERSION,
-                subject=Subject.library(one.locked.name),
-                locked=one.locked.version,
-                installed=one.locked.version,
+                subject=Subject.library(needed.locked.name),
+                locked=needed.locked.version,
+                installed=needed.locked.version,
                 weight=Weight.NOTE,
-                cause=ReasonWith(Reason.YANKED, one.locked.yanked),
+                cause=ReasonWith(Reason.YANKED, needed.locked.yanked),
             )
 
 

@@ -95,19 +95,19 @@ def runtime_findings(
     tells of a language, nothing is known of it.
     """
     allowed = {one.language: one.versions for one in declared}
-    for one in locked:
-        if one.language == "python":
+    for library in locked:
+        if library.language == "python":
             continue
-        installed = version_of(told.get(one.language, ""))
+        installed = version_of(told.get(library.language, ""))
         if installed is None and not complete:
             continue
-        if installed != one.version:
-            fits = installed is not None and installed in allowed.get(one.language, SpecifierSet())
+        if installed != library.version:
+            fits = installed is not None and installed in allowed.get(library.language, SpecifierSet())
             weight = Weight.NOTE if fits else Weight.DIFFERS if installed else Weight.BREAKS
             yield Finding(
                 kind=Kind.RUNTIME,
-                subject=Subject.runtime(one.language),
+                subject=Subject.runtime(library.language),
                 weight=weight,
-                locked=one.version,
+                locked=library.version,
                 installed=installed,
             )

@@ -134,7 +134,9 @@ class _Teller:
         if not found.known:
             return f"no source knows {library}"
         requirement = next(iter(step.fact.demands.values()))[1]
-        refused = [one for one in found.aside if _contained(requirement.specifier, one.version)]
+        refused = [
+            rejected for rejected in found.aside if _contained(requirement.specifier, rejected.version)
+        ]
         reasons = _refused(refused)
         if not found.releases:
             return f"no release of it can be used here ({reasons or 'it has no wheels'})"
@@ -170,8 +172,8 @@ def _referred(proof: Proof) -> Iterator[Step]:
 def _refused(aside: Sequence[SetAside]) -> str:
     """Releases that were set aside, the newest first, those with the same reason together."""
     same: dict[str, list[str]] = {}
-    for one in reversed(aside):
-        same.setdefault(one.reason, []).append(one.version)
+    for rejected in reversed(aside):
+        same.setdefault(rejected.reason, []).append(rejected.version)
     told = [
         f"{versions[0]}{f' and {len(versions) - 1} older' if versions[1:] else ''}: {reason}"
         for reason, versions in same.items()

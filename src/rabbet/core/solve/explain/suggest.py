@@ -89,11 +89,11 @@ def suggestions(refutation: Refutation, question: Question) -> Suggestions:
         found += trial.elsewhere()
     found += trial.all_of(trial.without_extras, single) + trial.all_of(trial.dropped, single)
     if not found and not single:  # to retract one may take along what another clash is about
-        names = _names(one for each in breakages for one in each)
+        names = _names(target for each in breakages for target in each)
         found = trial.all_of(trial.dropped, [(one,) for one in question.declared if one.need.name in names])
         found = found or _each_mended(breakages, trial)
     if not found:
-        pairs = list(combinations([one for each in breakages for one in each], 2))
+        pairs = list(combinations([target for each in breakages for target in each], 2))
         found = trial.all_of(trial.loosened, pairs) or trial.all_of(trial.dropped, pairs)
     further = tuple(clash for clash, _ in clashes[1:])
     return Suggestions(found=tuple(found[:_MOST_SHOWN]), further=further, cut_short=trial.cut_short)
@@ -104,7 +104,7 @@ def runtime_matters(refutation: Refutation) -> bool:
     candidates = refutation.problem.candidates
     facts = facts_of(refutation)
     names = {name for fact in facts for name in (fact.about, fact.requirer.name) if name}
-    aside = any(not one.unbuilt for name in names for one in candidates(name).aside)
+    aside = any(not rejected.unbuilt for name in names for rejected in candidates(name).aside)
     return aside or any("needs Python" in reason for fact in facts for reason in fact.unusable.values())
 
 
@@ -113,7 +113,7 @@ def _clashes(refutation: Refutation, trial: "_Trial") -> list[tuple[Refutation, 
     found: list[tuple[Refutation, list[Declared]]] = []
     current: Refutation | None = refutation
     while current is not None and len(found) < _MOST_BREAKAGES:
-        known = [one for _, each in found for one in each]
+        known = [target for _, each in found for target in each]
         involved = [one for one in _involved(current, trial.question.declared) if one not in known]
         if found and not involved:
             break
@@ -131,7 +131,7 @@ def _each_mended(breakages: Sequence[Sequence[Declared]], trial: "_Trial") -> li
     after: dict[Declared, Need | None] = {}
     chosen: dict[NormalizedName, tuple[Version, ...]] = {}
     for number, involved in enumerate(breakages):
-        aside = dict.fromkeys(one for each in breakages[number + 1 :] for one in each)
+        aside = dict.fromkeys(target for each in breakages[number + 1 :] for target in each)
         alone = _Trial(trial.question, {**aside, **after})
         single = [(one,) for one in involved]
         for kind in (alone.loosened, alone.without_extras, alone.dropped):

@@ -170,7 +170,7 @@ class Catalogue:
         if admitted:
             liked = self._policy.likes(need.name)
             places = (found.place_of(version) for version in liked)
-            choice = next((one for one in places if admitted >> one & 1), admitted.bit_length() - 1)
+            choice = next((place for place in places if admitted >> place & 1), admitted.bit_length() - 1)
             with suppress(RuntimeError):  # the pool was closed meanwhile: the answer is no longer wanted
                 reading = self._reading_metadata(found.releases[choice])
                 reading.add_done_callback(partial(self._expect_needs, need))

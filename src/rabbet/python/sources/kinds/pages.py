@@ -112,7 +112,7 @@ class KeptPage(msgspec.Struct, array_like=True):
             if yanked is None
         }
         versions = (Version(body.versions[number]) for number in offered)
-        return max((one for one in versions if not one.is_prerelease), default=None)
+        return max((version for version in versions if not version.is_prerelease), default=None)
 
 
 def known_versions(page: KeptPage) -> list[Version]:
@@ -189,7 +189,7 @@ class Pages:
                 uploaded=[one.uploaded for one in files],
                 yanked=[one.yanked for one in files],
             ),
-            aside=[(one.version, one.reason) for one in listing.aside],
+            aside=[(rejected.version, rejected.reason) for rejected in listing.aside],
             versions=[str(version) for version in versions],
             tags=[sorted(tag) for tag in tags if tag is not None],
         )
