@@ -147,7 +147,7 @@ class Words:
 
     def declared(self) -> list[str]:
         """Declared libraries."""
-        return sorted({one.need.name for one in self._project().declaration().declared()})
+        return sorted({requirement.need.name for requirement in self._project().declaration().declared()})
 
     def locked(self) -> list[str]:
         """Locked libraries."""
@@ -162,7 +162,7 @@ class Words:
         from rabbet.tasks.more.status import indexes_of
 
         declaration = self._project().declaration()
-        names = sorted({one.need.name for one in declaration.declared()})
+        names = sorted({requirement.need.name for requirement in declaration.declared()})
         yield from names
         indexes = list(indexes_of(declaration, self._machine))
         for name in names:

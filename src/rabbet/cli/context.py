@@ -106,7 +106,7 @@ class Context(NamedTuple):
         """Print one JSON document."""
         import json
 
-        traffic = {"traffic": [one._asdict() for one in self.machine.traffic()]} if self.verbose else {}
+        traffic = {"traffic": [host._asdict() for host in self.machine.traffic()]} if self.verbose else {}
         text = json.dumps({**with_schema(found), **traffic}, indent=2)
         self._print(text.replace("\x7f", "\\u007f"))  # the one control character that JSON lets stand
 
@@ -143,9 +143,9 @@ def make_context(*, quiet: bool, verbose: bool, offline: bool, fresh_listings: b
 
 def _traffic_lines(context: Context) -> Iterator[str]:
     """What was asked of each host, for who wants to know where the time went."""
-    for one in context.machine.traffic():
-        unchanged = f", {one.unchanged} unchanged" if one.unchanged else ""
+    for host in context.machine.traffic():
+        unchanged = f", {host.unchanged} unchanged" if host.unchanged else ""
         yield (
-            f"asked {one.host}: {count(one.requests, 'request')}{unchanged}, {size_text(one.received)},"
-            f" the slowest took {one.slowest:.2f} s"
+            f"asked {host.host}: {count(host.requests, 'request')}{unchanged}, {size_text(host.received)},"
+            f" the slowest took {host.slowest:.2f} s"
         )

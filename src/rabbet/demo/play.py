@@ -113,7 +113,7 @@ def _play_own_sources(stage: Stage, act: Act) -> None:
 def write_checkout(folder: Path) -> None:
     """The sources of a release to come."""
     folder.mkdir()
-    code = next(one for one in RELEASES if one.name == "tallywax").source().partition("\n")[2]
+    code = next(release for release in RELEASES if release.name == "tallywax").source().partition("\n")[2]
     (folder / "tallywax.py").write_text(f'__version__ = "1.3.dev1"\n{code}', encoding="utf-8")
     project = '[project]\nname = "tallywax"\nversion = "1.3.dev1"\n'
     (folder / "pyproject.toml").write_text(f"{_BUILD_SYSTEM}\n{project}", encoding="utf-8")

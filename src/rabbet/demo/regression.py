@@ -61,7 +61,7 @@ def season_of_changes(stage: Stage) -> None:
     (stage.project / "report.py").write_text(_REPORT, encoding="utf-8")
     prepare(stage, "begin", "--name", "season", "--runtime", "python>=3.11", "--source", stage.address)
     prepare(stage, "declare", "seasonreport")
-    bounds = [f"{one.name}<1.4" for one in SEASON if one.version == "1.4"]
+    bounds = [f"{release.name}<1.4" for release in SEASON if release.version == "1.4"]
     bounds += ["combframe<2", "tallywax<1.2", "hivewire<2.1", "smokerlog<2"]
     prepare(stage, "declare", "--limit", *bounds)
     prepare(stage, "resolve")

@@ -51,12 +51,12 @@ def to_build(needed: Iterable[ToInstall]) -> Iterator[Unbuilt]:
     """All that is built, also for other builds; each once, and nothing whose sources may change."""
     seen: set[str] = set()
     waiting = list(needed)
-    for one in waiting:  # it grows on the way
-        if isinstance(one, Unbuilt):
-            waiting += one.environment
-            if not one.local and one.digest not in seen:
-                seen.add(one.digest)
-                yield one
+    for library in waiting:  # it grows on the way
+        if isinstance(library, Unbuilt):
+            waiting += library.environment
+            if not library.local and library.digest not in seen:
+                seen.add(library.digest)
+                yield library
 
 
 def write_built(
@@ -70,16 +70,16 @@ def write_built(
     if names and BUILDS_FILE not in names and names != ["wheels"]:
         raise NotUnderstood(f"{folder.root} holds something else", because=["it is neither new nor empty"])
     before = _listed(folder) if BUILDS_FILE in names else ()
-    own = {one.wheel.identity for one in found}
+    own = {built.wheel.identity for built in found}
     others = [one for one in before if one.identity not in own]
     new = 0
-    for one in found:
-        wheel = one.wheel
+    for built in found:
+        wheel = built.wheel
         if wheel not in before or not folder.holds(wheel.place, wheel.sha256):
-            _copy(wheel, one.library.artifact, folder, store)
+            _copy(wheel, built.library.artifact, folder, store)
             new += 1
         observer.step(wheel.filename)
-    folder.write(BUILDS_FILE, built_wheels_text([*others, *(one.wheel for one in found)]).encode())
+    folder.write(BUILDS_FILE, built_wheels_text([*others, *(built.wheel for built in found)]).encode())
     return new, len(others)
 
 

@@ -202,7 +202,7 @@ def _places(parcel: Parcel) -> Iterator[tuple[str, Packed]]:
         for distribution in parcel.distributions
     )
     yield from ((f"runtimes/{runtime.name}", runtime) for runtime in parcel.runtimes)
-    yield from ((f"rabbet/{one.name}", one) for one in parcel.rabbet)
+    yield from ((f"rabbet/{packed.name}", packed) for packed in parcel.rabbet)
 
 
 def _put(

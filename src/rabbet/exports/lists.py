@@ -58,8 +58,8 @@ def lock_table(lock: Lock, declared: Iterable[Declared], licence: Licence) -> st
     A cell of several names has them in order, joined by `; `; one of nothing that is known is empty.
     """
     sections: defaultdict[NormalizedName, set[str]] = defaultdict(set)
-    for one in declared:
-        sections[one.need.name].add(str(one.section or _PROJECT))
+    for requirement in declared:
+        sections[requirement.need.name].add(str(requirement.section or _PROJECT))
     requirers: defaultdict[NormalizedName, set[str]] = defaultdict(set)
     for library in lock.libraries:
         for name in library.dependencies:

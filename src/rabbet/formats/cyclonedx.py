@@ -201,7 +201,7 @@ def _flat(components: list[_Component], file: str, depth: int = 0) -> Iterator[_
 
 def _check_amounts(of_python: Sequence[_Component], dependencies: Iterable[_Dependency], file: str) -> None:
     """Raises `NotUnderstood` where there are more libraries, or needs of them, than a machine has."""
-    needs = sum(len(one.properties) for one in of_python) + sum(
+    needs = sum(len(component.properties) for component in of_python) + sum(
         len(dependency.depends_on) for dependency in dependencies
     )
     if len(of_python) > _MOST_LIBRARIES or needs > _MOST_NEEDS_OF_ALL:

@@ -56,7 +56,9 @@ PYTHON_CHECKS: Sequence[Check] = (origins, strays)
 
 def bound_to_minor(needed: Iterable[ToInstall | VersionOnly]) -> tuple[NormalizedName, ...]:
     """The libraries whose compiled modules serve one minor version of Python alone, by PEP 425."""
-    files = {one.locked.name: one.artifact.filename for one in needed if isinstance(one, Needed)}
+    files = {
+        library.locked.name: library.artifact.filename for library in needed if isinstance(library, Needed)
+    }
     return tuple(name for name, file in sorted(files.items()) if _is_bound_to_minor(file))
 
 

@@ -261,9 +261,9 @@ class BuildQuestions:
         target = target_of(shop.runtime)
         lock = self._settled_for(subject, requires, (target,))
         found = needed(lock, target, lock.everything, self._of_build(subject, requires))
-        found = tuple(identified(one, shop.runtime, shop.supply.folder) for one in found)
-        unbuilt = [one for one in found if isinstance(one, Unbuilt)]
-        return [*(one for one in found if isinstance(one, Needed)), *built(unbuilt, shop)]
+        found = tuple(identified(library, shop.runtime, shop.supply.folder) for library in found)
+        unbuilt = [library for library in found if isinstance(library, Unbuilt)]
+        return [*(library for library in found if isinstance(library, Needed)), *built(unbuilt, shop)]
 
     def _settled_for(self, subject: Subject, requires: Sequence[Need], targets: tuple[Target, ...]) -> Lock:
         key = (subject.name, frozenset(map(str, requires)), targets)

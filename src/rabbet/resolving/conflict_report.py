@@ -71,7 +71,7 @@ def no_solution(unsolved: Unsolved) -> NoSolution:
     message = f"no set of releases meets all requirements{where}: they clash on {explanation.clash}"
     because = (
         *explanation.sentences,
-        *(f"corrected in pyproject.toml: {one}" for one in _involved(unsolved)),
+        *(f"corrected in pyproject.toml: {correction}" for correction in _involved(unsolved)),
     )
     observer = unsolved.session.observer
     told = observer.told(message, because)
@@ -118,9 +118,9 @@ def _unknown(unsolved: Unsolved) -> NoSolution | None:
     known: list[str] = []
     names: list[str] = []
     edits: list[Edit] = []
-    for one in unsolved.declaration.declared():
-        name = one.need.name
-        if name in names or not unsolved.target.admits(one.need.marker):
+    for requirement in unsolved.declaration.declared():
+        name = requirement.need.name
+        if name in names or not unsolved.target.admits(requirement.need.marker):
             continue
         if catalogue.candidates(name).known:
             continue
@@ -129,10 +129,12 @@ def _unknown(unsolved: Unsolved) -> NoSolution | None:
         near = near_names(name, known)
         because += [f"near {name}: {', '.join(near)}"] if near else []
         because += catalogue.routing.why_not_elsewhere(name)
-        section = place_of(one, text, unsolved.variant)
+        section = place_of(requirement, text, unsolved.variant)
         edits.append(Edit(verb="retract", what="library", value=name, section=section))
         if near:
-            meant = need_text(replace(one.need, name=library_name(near[0]), spelling=near[0]), whole=True)
+            meant = need_text(
+                replace(requirement.need, name=library_name(near[0]), spelling=near[0]), whole=True
+            )
             edits.append(Edit(verb="declare", what="library", value=meant, section=section))
     if not names:
         return None
@@ -218,8 +220,8 @@ def _ways_without_correction(unsolved: Unsolved) -> list[Way]:
     from rabbet.resolving.suggested_commands import command_for
 
     ways = []
-    for one in _involved(unsolved):
-        others = tuple(other for other in unsolved.declaration.corrections if other is not one)
+    for correction in _involved(unsolved):
+        others = tuple(other for other in unsolved.declaration.corrections if other is not correction)
         declaration = replace(unsolved.declaration, corrections=others)
         with unsolved.reopened(declaration) as catalogue:
             answers = (
@@ -227,7 +229,7 @@ def _ways_without_correction(unsolved: Unsolved) -> list[Way]:
                 for target in unsolved.targets
             )
             if not any(isinstance(answer, Refutation) for answer in answers):
-                text = need_text(one.applies_to)
+                text = need_text(correction.applies_to)
                 ways.append(Way(command_for([Edit(verb="retract", what="correction", value=text)])))
     return ways
 
@@ -252,7 +254,11 @@ def _building(unsolved: Unsolved) -> list[Way]:
 
     facts = facts_of(unsolved.refutation)
     among = buildable(need for fact in facts for _, need in fact.demands.values())
-    declared = (one.need for one in unsolved.declaration.asked() if unsolved.target.admits(one.need.marker))
+    declared = (
+        requirement.need
+        for requirement in unsolved.declaration.asked()
+        if unsolved.target.admits(requirement.need.marker)
+    )
     always = buildable(declared) if among else []  # without these no other change helps
     ways = dict.fromkeys(tuple(sorted({name, *always})) for name in among)
     return [
@@ -297,7 +303,10 @@ def _asked(unsolved: Unsolved, targets: Sequence[Target]) -> "list[Asked]":
     """Targets with their catalogues, the one without a solution first."""
     ordered = sorted(targets, key=lambda one: one is not unsolved.target)
     catalogue = unsolved.catalogue
-    return [(one, catalogue if one is unsolved.target else catalogue.for_target(one)) for one in ordered]
+    return [
+        (target, catalogue if target is unsolved.target else catalogue.for_target(target))
+        for target in ordered
+    ]
 
 
 def _others(unsolved: Unsolved) -> "Iterator[tuple[Suggestion, list[Asked]]]":
@@ -337,10 +346,15 @@ def _refused_tags(unsolved: Unsolved) -> set[str]:
 
 def _other_targets(unsolved: Unsolved, target: Target) -> list[Target]:
     """The same machine with its other runtimes, those that the declaration allows first."""
-    runtimes = {one.version.release[:2]: one for one in reversed(newest_first(pythons_of(unsolved.session)))}
+    runtimes = {
+        runtime.version.release[:2]: runtime
+        for runtime in reversed(newest_first(pythons_of(unsolved.session)))
+    }
     others = [one for minor, one in runtimes.items() if minor != target.python.release[:2]]
     allowed = [
         other for other in others if unsolved.declaration.python.contains(other.version, prereleases=True)
     ]
-    rest = [one for one in others if one not in allowed]
-    return [target_of(one) for one in [*newest_first(allowed), *newest_first(rest)]][:_MOST_OTHER_TARGETS]
+    rest = [runtime for runtime in others if runtime not in allowed]
+    return [target_of(runtime) for runtime in [*newest_first(allowed), *newest_first(rest)]][
+        :_MOST_OTHER_TARGETS
+    ]

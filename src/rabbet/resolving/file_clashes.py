@@ -21,7 +21,9 @@ def file_clash(session: Session, lock: Lock, declaration: Declaration, runtime: 
     try:
         wanted = needed(lock, target_of(runtime), lock.everything, declaration)
         store = session.machine.store
-        pairs = [(one, store.listed(one.artifact)) for one in wanted if isinstance(one, Needed)]
+        pairs = [
+            (library, store.listed(library.artifact)) for library in wanted if isinstance(library, Needed)
+        ]
         known = [(one, unpacked) for one, unpacked in pairs if unpacked is not None]
         if len(known) < 2:
             return None

@@ -88,7 +88,7 @@ def policy_for(
     for lock in work.earlier if options.keeps else ():
         for name, version in locked_versions(lock, target).items():
             kept.setdefault(name, set()).add(version)
-    names = frozenset(one.need.name for one in work.declaration.declared())
+    names = frozenset(requirement.need.name for requirement in work.declaration.declared())
     liked = {name: tuple(sorted(versions, reverse=True)) for name, versions in kept.items()}
     return Policy(
         kept={name: versions for name, versions in liked.items() if name not in options.raised},
@@ -121,4 +121,4 @@ def locked_versions(lock: Lock, target: Target) -> Mapping[NormalizedName, Versi
 
     if not serves(lock, target):
         return lock.versions
-    return {one.name: one.version for one in libraries_for(lock, target, lock.everything)}
+    return {library.name: library.version for library in libraries_for(lock, target, lock.everything)}

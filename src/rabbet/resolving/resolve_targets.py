@@ -34,8 +34,8 @@ def resolve_targets(work: ResolveRequest, options: ResolveOptions) -> ResolveRes
     with work.sources.catalogue(work.declaration, work.targets[0], policy, kept, builds) as catalogue:
         if not work.building:
             work.session.observer.stage("reading listings and metadata")
-        declared = [one.need for one in work.declaration.declared()]
-        catalogue.expect(one for one in declared if work.targets[0].admits(one.marker))
+        declared = [requirement.need for requirement in work.declaration.declared()]
+        catalogue.expect(need for need in declared if work.targets[0].admits(need.marker))
         from rabbet.resolving.settling import settled  # here: the first answers are on their way meanwhile
 
         return settled(work, options, catalogue, builds)

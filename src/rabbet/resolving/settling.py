@@ -151,7 +151,7 @@ def _by_patch(declaration: Declaration, catalogue: Catalogue, parts: Iterable[So
     found = set()
     for part in parts:
         target, chosen = part.solution.target, part.solution.chosen
-        asked = [(declaration.name, one.need, "") for one in declaration.declared()]
+        asked = [(declaration.name, requirement.need, "") for requirement in declaration.declared()]
         for name, extra in part.solution.needs:
             stated = catalogue.stated(chosen[name])
             needs = corrected(stated, declaration).needs if isinstance(stated, Metadata) else ()
@@ -170,9 +170,9 @@ def _idle_corrections(
     declaration: Declaration, catalogue: Catalogue, chosen: Iterable[Candidate]
 ) -> tuple[str, ...]:
     """Corrections of chosen releases that change nothing in what these say."""
-    stated = [] if not declaration.corrections else [catalogue.stated(one) for one in chosen]
+    stated = [] if not declaration.corrections else [catalogue.stated(candidate) for candidate in chosen]
     idle = idle_corrections(declaration, [one for one in stated if not isinstance(one, SetAside)])
-    return tuple(sorted({str(one) for one in idle}))
+    return tuple(sorted({str(correction) for correction in idle}))
 
 
 def _unhashed(catalogue: Catalogue, chosen: Iterable[Candidate]) -> set[str]:

@@ -18,7 +18,7 @@ def newest_first(found: Sequence[PythonRuntime | Refusal]) -> list[PythonRuntime
 
     Among equals the one that was found first comes first.
     """
-    working = [one for one in found if isinstance(one, PythonRuntime)]
+    working = [runtime for runtime in found if isinstance(runtime, PythonRuntime)]
     return sorted(working, key=_rank, reverse=True)
 
 
@@ -29,7 +29,7 @@ def choose(
 
     Raises `NoRuntime` with every interpreter that was found and why it was refused.
     """
-    fitting = [one for one in newest_first(found) if allowed.contains(one.version)]
+    fitting = [runtime for runtime in newest_first(found) if allowed.contains(runtime.version)]
     if not fitting:
         raise no_runtime("python", allowed, found)
     if locked is not None:
@@ -46,7 +46,7 @@ def no_runtime(
     wanted = f"{language}{specifiers_text(allowed)}" + (f" of {distributor}" if distributor else "")
     return NoRuntime(
         f"no runtime on this machine is {wanted}",
-        because=[_refusal(one, wanted) for one in found] or [f"no {language} was found at all"],
+        because=[_refusal(runtime, wanted) for runtime in found] or [f"no {language} was found at all"],
         note="install one, or declare another constraint",
         remedy="" if distributor else _nearest(found),
     )
@@ -54,8 +54,8 @@ def no_runtime(
 
 def _nearest(found: Sequence[Runtime | Refusal]) -> str:
     """The command that declares the newest runtime that this machine has of a language, if it has one."""
-    working = [one for one in found if isinstance(one, Runtime)]
-    pythons = newest_first([one for one in working if isinstance(one, PythonRuntime)])
+    working = [runtime for runtime in found if isinstance(runtime, Runtime)]
+    pythons = newest_first([runtime for runtime in working if isinstance(runtime, PythonRuntime)])
     newest = pythons[0] if pythons else max(working, key=lambda one: one.version, default=None)
     if newest is None:
         return ""

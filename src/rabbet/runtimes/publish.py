@@ -71,9 +71,9 @@ def _of_file(path: Path, place: str, prefix: Path, own: set[str]) -> Iterator[Ob
         if needed not in own and not _OF_THE_SYSTEM.match(needed):
             reason = f"it needs {needed}, which is not in the prefix"
             yield Obstacle(place=place, reason=reason, library=needed)
-    for one in elf.run_paths if elf else ():
-        if str(prefix) in one.text and _from_there(one.text, path, prefix) is None:
-            reason = f"it looks for libraries in {one.text}, which is elsewhere then"
+    for run_path in elf.run_paths if elf else ():
+        if str(prefix) in run_path.text and _from_there(run_path.text, path, prefix) is None:
+            reason = f"it looks for libraries in {run_path.text}, which is elsewhere then"
             yield Obstacle(place=place, reason=reason)
 
 
@@ -110,11 +110,11 @@ def _relocated(path: Path, prefix: Path) -> bytes | None:
     content = bytearray(read_program(path))
     elf = read_elf(bytes(content))
     changed = False
-    for one in elf.run_paths if elf else ():
-        text = _from_there(one.text, path, prefix) if str(prefix) in one.text else None
+    for run_path in elf.run_paths if elf else ():
+        text = _from_there(run_path.text, path, prefix) if str(prefix) in run_path.text else None
         if text is not None:
-            size = len(one.text.encode())
-            content[one.offset : one.offset + size] = text.encode().ljust(size, b"\0")
+            size = len(run_path.text.encode())
+            content[run_path.offset : run_path.offset + size] = text.encode().ljust(size, b"\0")
             changed = True
     return bytes(content) if changed else None
 

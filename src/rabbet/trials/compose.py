@@ -90,7 +90,7 @@ def compose_mixture(
 def bring(two: TwoStates, mixture: Mixture, session: Session) -> None:
     """Put into the store what a mixture will be made of. Raises as `compose` does."""
     runtime, supply = two.python_of(mixture), supply_for(session.silent())
-    wheels = [one for one in two.libraries_of(mixture) if isinstance(one, Needed)]
+    wheels = [library for library in two.libraries_of(mixture) if isinstance(library, Needed)]
     intent = intent_of(session.project, own_lock=False)
     ready = prepared_wheels(wheels, session.project.folder, runtime, supply, intent)
     with closing(ready):

@@ -114,7 +114,7 @@ def _edits(change: Change, declaration: Declaration) -> Iterator[Edit]:
 
 def _beside(bound: str, known: SpecifierSet | None) -> SpecifierSet:
     """What is declared, without what a narrower bound makes idle."""
-    kept = (one for one in known or () if bound[0] not in "<>" or one.operator[0] != bound[0])
+    kept = (clause for clause in known or () if bound[0] not in "<>" or clause.operator[0] != bound[0])
     return SpecifierSet(",".join(map(str, kept)))
 
 

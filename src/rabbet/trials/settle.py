@@ -54,15 +54,19 @@ def settle_trial(session: Session, wish: Wish, fits: Callable[[], bool]) -> Sett
     )
     lock = resolve_targets(request, ResolveOptions()).lock
     after = needed(lock, target, asked.selection, declaration)
-    after = tuple(identified(one, asked.runtime, session.project.folder) for one in after)
-    before = {one.locked.name: one for one in asked.needed}
-    differing = [one for one in after if not _same(before.get(one.locked.name), one)]
-    own = [one for one in asked.needed if isinstance(one, Unbuilt) and one.own]
-    gone = before.keys() - {one.locked.name for one in (*after, *own)}
-    additions = not gone and all(one.locked.name not in before for one in differing)
+    after = tuple(identified(library, asked.runtime, session.project.folder) for library in after)
+    before = {library.locked.name: library for library in asked.needed}
+    differing = [library for library in after if not _same(before.get(library.locked.name), library)]
+    own = [library for library in asked.needed if isinstance(library, Unbuilt) and library.own]
+    gone = before.keys() - {library.locked.name for library in (*after, *own)}
+    additions = not gone and all(library.locked.name not in before for library in differing)
     layered = additions and fits()
     tried = Tried(
-        [(one.locked.name, str(one.locked.version)) for one in differing if one.locked.name not in before],
+        [
+            (library.locked.name, str(library.locked.version))
+            for library in differing
+            if library.locked.name not in before
+        ],
         [
             *_changes(before, differing),
             *((name, str(before[name].locked.version), "") for name in sorted(gone)),
@@ -85,5 +89,9 @@ def _changes(
     before: Mapping[NormalizedName, ToInstall], after: Iterable[ToInstall]
 ) -> list[tuple[str, str, str]]:
     """Name, version before and version after of what is locked and would be another release."""
-    known = [(before[one.locked.name].locked, one.locked) for one in after if one.locked.name in before]
+    known = [
+        (before[library.locked.name].locked, library.locked)
+        for library in after
+        if library.locked.name in before
+    ]
     return [(new.name, str(old.version), str(new.version)) for old, new in known]

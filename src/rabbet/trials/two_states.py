@@ -198,8 +198,8 @@ class _Reader:
         """What this machine would install of a lock, by name."""
         wanted = needed(lock, target_of(python), lock.everything, declaration)
         own = library_name(self._declaration.name)
-        found = (identified(one, python, self._session.project.folder) for one in wanted)
-        return {one.locked.name: one for one in found if one.locked.name != own}
+        found = (identified(library, python, self._session.project.folder) for library in wanted)
+        return {library.locked.name: library for library in found if library.locked.name != own}
 
 
 def _unbound(declaration: Declaration, lock: Lock) -> Declaration:

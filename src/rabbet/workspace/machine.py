@@ -94,7 +94,7 @@ class Machine:
 
     def traffic(self) -> "tuple[HostTraffic, ...]":
         """What was asked of each host so far."""
-        return tuple(one for one in self.wire.traffic() if one.requests) if _WIRE in vars(self) else ()
+        return tuple(host for host in self.wire.traffic() if host.requests) if _WIRE in vars(self) else ()
 
     def helpers_environ(self) -> Mapping[str, str]:
         """The variables for helpers such as git, which are not taken from environments and projects."""

@@ -148,7 +148,7 @@ class Consistency:
 
 def _asked_for(refutation: Refutation) -> set[NormalizedName]:
     """The libraries that can't all be there."""
-    causes = (one.cause for one in refutation.stated())
+    causes = (incompatibility.cause for incompatibility in refutation.stated())
     return {cause.need.name for cause in causes if isinstance(cause, Demand) and cause.requirer == ROOT}
 
 

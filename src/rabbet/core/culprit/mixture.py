@@ -64,7 +64,7 @@ def _behind_series(good: Version, bad: Version) -> Version | None:
     if good.epoch != bad.epoch:
         return None
     length = max(len(good.release), len(bad.release))
-    before, after = ([*one.release, *[0] * (length - len(one.release))] for one in (good, bad))
+    before, after = ([*version.release, *[0] * (length - len(version.release))] for version in (good, bad))
     differing = next((place for place in range(length) if before[place] != after[place]), None)
     if differing is None:
         return None

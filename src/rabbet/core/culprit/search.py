@@ -116,8 +116,8 @@ class Search:
         if found is not None and found != high and len(found - low) <= max(count, _TOO_MUCH * len(pool)):
             return found
         grown = low
-        for one in pool:
-            more = grown if one in grown else self._mixing.least(grown | {one}, high)
+        for name in pool:
+            more = grown if name in grown else self._mixing.least(grown | {name}, high)
             if more is not None and more != high:
                 grown = more
             if len(grown - low) >= count:
@@ -140,15 +140,15 @@ class Search:
         """Leave out what the failure does not need after all, and tell what the others are there for."""
         without: dict[NormalizedName, tuple[Mixture, Outcome]] = {}
         while len(without) < len(failing):
-            ones = [one for one in reversed(self._ordered(failing)) if one not in without]
-            rests = {one: self._mixing.most(frozenset({one}), failing) or _GOOD for one in ones}
+            ones = [name for name in reversed(self._ordered(failing)) if name not in without]
+            rests = {name: self._mixing.most(frozenset({name}), failing) or _GOOD for name in ones}
             passing = [rest for rest, outcome in without.values() if outcome is Outcome.PASS]
-            implied = [one for one in ones if any(rests[one] <= known for known in passing)]
+            implied = [name for name in ones if any(rests[name] <= known for known in passing)]
             if implied:  # where more passes, less does
-                without.update({one: (rests[one], Outcome.PASS) for one in implied})
+                without.update({name: (rests[name], Outcome.PASS) for name in implied})
                 continue
             ones = ones[: self._jobs]
-            outcomes = self._ask([rests[one] for one in ones], len(failing))
+            outcomes = self._ask([rests[name] for name in ones], len(failing))
             if Outcome.FAIL in outcomes:
                 failing, without = rests[ones[outcomes.index(Outcome.FAIL)]], {}
             else:
@@ -176,7 +176,7 @@ class Search:
 
     def _ordered(self, names: Iterable[NormalizedName]) -> list[NormalizedName]:
         wanted = frozenset(names)
-        return [one for one in self._order if one in wanted]
+        return [name for name in self._order if name in wanted]
 
 
 def _narrowed(

@@ -193,14 +193,14 @@ class _Case:
     def _luck(self, culprits: Sequence[Culprit]) -> float:
         """The chance, at most, that a mixture the verdict rests upon passed by luck alone."""
         passed = (self._ledger.runs[one] for one in self._evidence(culprits))
-        return sum((1 - self._rate) ** one.total for one in passed if one.outcome is Outcome.PASS)
+        return sum((1 - self._rate) ** runs.total for runs in passed if runs.outcome is Outcome.PASS)
 
     @property
     def _rate(self) -> float:
         """How often mixtures that fail do so, by all runs but the one that told of each that it fails."""
         failing = [run for run in self._ledger.runs.values() if run.outcome is Outcome.FAIL]
-        failed = sum(one.failed - 1 for one in failing)
-        passed = sum(one.passed for one in failing)
+        failed = sum(runs.failed - 1 for runs in failing)
+        passed = sum(runs.passed for runs in failing)
         return max(failed, _RARELY) / (failed + passed) if passed else 1.0
 
 

@@ -28,8 +28,10 @@ def entries(declaration: Declaration) -> Iterator[Entry]:
     for key in KEYS:
         yield from key_entries(declaration, key)
         if key.name == "runtimes":
-            for one in declaration.declared():
-                yield Entry(str(one.section or "library"), one.need.name, need_text(one.need))
+            for requirement in declaration.declared():
+                yield Entry(
+                    str(requirement.section or "library"), requirement.need.name, need_text(requirement.need)
+                )
 
 
 def key_entries(declaration: Declaration, key: Key) -> Iterator[Entry]:

@@ -88,7 +88,7 @@ class Correction(Struct, frozen=True, kw_only=True):
 
     def __str__(self) -> str:
         """Such as `nectarplot==2.1: without combframe, with combframe>=2`."""
-        parts = [f"without {name}" for name in sorted(self.drop)] + [f"with {one}" for one in self.add]
+        parts = [f"without {name}" for name in sorted(self.drop)] + [f"with {need}" for need in self.add]
         return f"{self.applies_to}: {', '.join(parts)}"
 
 

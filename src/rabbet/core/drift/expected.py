@@ -82,7 +82,11 @@ class Expectation(Struct, frozen=True, kw_only=True, dict=True):
         return cls(
             project=declaration.name,
             python=declaration.python,
-            needs=tuple(one.need for one in declared if one.section is None or selection.holds(one.section)),
+            needs=tuple(
+                requirement.need
+                for requirement in declared
+                if requirement.section is None or selection.holds(requirement.section)
+            ),
             runtime=lock.python,
             needed=needed,
             target=target,

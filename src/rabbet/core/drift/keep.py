@@ -64,7 +64,7 @@ def _edits(
     version = finding.installed
     if version is None:
         return
-    places = [one for one in declared if one.need.name == finding.name]
+    places = [requirement for requirement in declared if requirement.need.name == finding.name]
     for place in places:
         if place.need.url is None and not place.need.specifier.contains(version, prereleases=True):
             wider = need_text(loosened(place.need, version), whole=True)
@@ -80,10 +80,10 @@ def loosened(need: Need, version: Version) -> Need:
 
     Where one of these was a lower bound, the version's own takes its place.
     """
-    admitting = [one for one in need.specifier if one.contains(version, prereleases=True)]
-    lost = [one for one in need.specifier if one not in admitting]
-    bounds = SpecifierSet(",".join(str(one) for one in admitting))
-    if any(one.operator in _LOWER for one in lost) and not any(_is_lower(one) for one in admitting):
+    admitting = [clause for clause in need.specifier if clause.contains(version, prereleases=True)]
+    lost = [clause for clause in need.specifier if clause not in admitting]
+    bounds = SpecifierSet(",".join(str(clause) for clause in admitting))
+    if any(clause.operator in _LOWER for clause in lost) and not any(_is_lower(one) for one in admitting):
         bounds &= lower_bound(version)
     return replace(need, specifier=bounds)
 

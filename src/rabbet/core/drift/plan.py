@@ -18,7 +18,7 @@ _STRAY = (Reason.UNRECORDED, Reason.START_UP)
 
 def plan_anew(needed: Sequence[ToInstall], reason: str) -> Plan:
     """The plan that adds everything, because the environment is made anew for this reason."""
-    steps = [Step(action=Action.ADD, name=one.locked.name, needed=one) for one in needed]
+    steps = [Step(action=Action.ADD, name=library.locked.name, needed=library) for library in needed]
     return Plan(steps=tuple(sorted(steps, key=lambda step: step.name)), rebuild=reason)
 
 
@@ -46,7 +46,7 @@ def plan_changes(
 
     Libraries that are locked for groups, extras or targets other than the chosen ones are `not_chosen`.
     """
-    wanted = {one.locked.name: one for one in needed}
+    wanted = {library.locked.name: library for library in needed}
     differing: dict[str, Finding] = {}
     for finding in findings:
         contradiction = finding.kind is Kind.VERSION and finding.locked is None  # of the lock itself

@@ -87,12 +87,14 @@ def build_graph(
             if target.admits(need.marker, extra) and not (extra and target.admits(need.marker)):
                 yield need
 
-    declared = [one for one in declaration.declared() if target.admits(one.need.marker)]
+    declared = [
+        requirement for requirement in declaration.declared() if target.admits(requirement.need.marker)
+    ]
     asks = [
         Ask(requirer=None, need=need, section=requirer.section)
         if isinstance(requirer, Declared)
         else Ask(requirer=requirer[0], need=need, extra=requirer[1])
-        for requirer, need in walk(((one, one.need) for one in declared), needs_of)
+        for requirer, need in walk(((requirement, requirement.need) for requirement in declared), needs_of)
     ]
     return Graph(project=declaration.name, libraries=libraries, asks=tuple(asks))
 

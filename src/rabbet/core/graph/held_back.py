@@ -43,9 +43,9 @@ def held_back(
     rest.
     """
     locked = graph.libraries[name].version
-    early = locked.is_prerelease or all(one.version.is_prerelease for one in candidates.releases)
+    early = locked.is_prerelease or all(candidate.version.is_prerelease for candidate in candidates.releases)
     offered = [release.version for release in candidates.releases if not release.yanked]
-    newest = max((one for one in offered if early or not one.is_prerelease), default=locked)
+    newest = max((version for version in offered if early or not version.is_prerelease), default=locked)
     beyond = tuple(
         f"{rejected.version}: {rejected.reason}"
         for rejected in candidates.aside

@@ -47,9 +47,9 @@ def build_lock(
 
     `indexes` gives the address of each source that is an index, by its name.
     """
-    needed = [_needed_by(declaration, one.solution) for one in settled]
-    entries = sorted({(n, c.version) for one in settled for n, c in one.solution.chosen.items()})
-    targets = [one.solution.target for one in settled]
+    needed = [_needed_by(declaration, part.solution) for part in settled]
+    entries = sorted({(n, c.version) for part in settled for n, c in part.solution.chosen.items()})
+    targets = [part.solution.target for part in settled]
     return Lock(
         requires_python=specifiers_text(declaration.python) or None,
         environments=tuple(target.environment for target in targets),
@@ -64,7 +64,11 @@ def build_lock(
         limits=tuple(sorted(need_text(limit) for limit in declaration.limits)),
         without=tuple(sorted(declaration.without)),
         corrections=tuple(sorted(str(correction) for correction in declaration.corrections)),
-        pins=tuple(sorted({one.need.name for one in declaration.declared() if one.need.is_pin})),
+        pins=tuple(
+            sorted(
+                {requirement.need.name for requirement in declaration.declared() if requirement.need.is_pin}
+            )
+        ),
         told=declaration.told,
     )
 
@@ -102,17 +106,17 @@ def _entry(
     marker: str,
 ) -> LockedLibrary:
     """One library at one version, with the files and edges of all targets that chose it."""
-    choosing = [one for one in settled if _chose(one.solution, name, version)]
+    choosing = [part for part in settled if _chose(part.solution, name, version)]
     chosen = choosing[0].solution.chosen[name]
-    artifacts = dict.fromkeys(artifact for one in choosing for artifact in one.artifacts[name])
-    edges = {edge for one in choosing for edge in _dependencies(one.solution, name)}
+    artifacts = dict.fromkeys(artifact for part in choosing for artifact in part.artifacts[name])
+    edges = {edge for part in choosing for edge in _dependencies(part.solution, name)}
     return LockedLibrary(
         name=name,
         version=version,
         artifacts=tuple(sorted(artifacts, key=lambda one: isinstance(one, LockedSdist))),
         dependencies=tuple(sorted(edges)),
         requires_python=_requires_python(
-            [one.solution.chosen[name] for one in choosing], choosing[0].pythons.get(name)
+            [part.solution.chosen[name] for part in choosing], choosing[0].pythons.get(name)
         ),
         marker=marker or None,
         index=indexes.get(chosen.source),
@@ -125,7 +129,7 @@ def _requires_python(chosen: Sequence[Candidate], stated: SpecifierSet | None) -
 
     It is left out where they don't agree: each target was held against the files that serve it.
     """
-    told = {file.requires_python for one in chosen for file in one.files}
+    told = {file.requires_python for candidate in chosen for file in candidate.files}
     if told <= {None}:
         return specifiers_text(stated) or None if stated is not None else None
     text = told.pop() if len(told) == 1 else None
@@ -149,7 +153,7 @@ def _marker(
 
     What a section asks for need not be told apart from where the entry is needed anyhow.
     """
-    targets: list[Target] = [one.solution.target for one in settled]
+    targets: list[Target] = [part.solution.target for part in settled]
     always: set[int] = set()
     by_section: dict[Section, set[int]] = {}
     for position, one in enumerate(settled):

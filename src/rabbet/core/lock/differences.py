@@ -90,7 +90,7 @@ def differences(
         Difference(
             kind=kind,
             name=name,
-            before=tuple(one.version for one in before.get(name, ())),
+            before=tuple(library.version for library in before.get(name, ())),
             after=tuple(one.version for one in after.get(name, ())),
             cause=(requirers.who_asks(name, before.get(name, ())) if name not in causes else "")
             or _cause(name, kind, differing, causes, above_after if name in after else above_before)
@@ -127,9 +127,9 @@ def _runtime_differences(
 def _declared(declaration: Declaration) -> dict[str, str]:
     """All that is declared of each name, in one text."""
     texts: dict[str, list[str]] = {}
-    for one in declaration.declared():
-        section = f" ({one.section})" if one.section else ""
-        texts.setdefault(one.need.name, []).append(need_text(one.need) + section)
+    for requirement in declaration.declared():
+        section = f" ({requirement.section})" if requirement.section else ""
+        texts.setdefault(requirement.need.name, []).append(need_text(requirement.need) + section)
     joined = {name: ", ".join(sorted(found)) for name, found in texts.items()}
     for key in KEYS:
         for entry in key_entries(declaration, key) if key.on_lock and key.entry else ():
@@ -150,7 +150,7 @@ def _by_name(lock: Lock) -> Mapping[NormalizedName, tuple[LockedLibrary, ...]]:
 def _kind(before: Sequence[LockedLibrary], after: Sequence[LockedLibrary]) -> DifferenceKind | None:
     if not before or not after:
         return DifferenceKind.ADDED if after else DifferenceKind.REMOVED
-    old, new = [one.version for one in before], [one.version for one in after]
+    old, new = [library.version for library in before], [one.version for one in after]
     if old != new:
         return DifferenceKind.RAISED if new > old else DifferenceKind.LOWERED
     old_content, new_content = _content(before), _content(after)

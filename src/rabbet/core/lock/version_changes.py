@@ -108,9 +108,12 @@ def _runtime_reason(old: Version | None, versions: SpecifierSet | None, project:
 
 def _needs(solution: Solution, declaration: Declaration) -> Iterator[tuple[str, Need]]:
     """Who needs what in this solution, the project first."""
-    for one in declaration.declared():
-        if solution.target.admits(one.need.marker):
-            yield declaration.name + (f", {one.section}," if one.section else ""), one.need
+    for requirement in declaration.declared():
+        if solution.target.admits(requirement.need.marker):
+            yield (
+                declaration.name + (f", {requirement.section}," if requirement.section else ""),
+                requirement.need,
+            )
     for (name, _), needs in solution.needs.items():
         for need in needs:
             yield str(solution.chosen[name]), need
@@ -151,7 +154,7 @@ def _own_wish(
 def _own_needs(name: NormalizedName, old: Version, solution: Solution, provider: Provider) -> str:
     """Why the old version does not go with what is chosen now."""
     known = provider.candidates(name)
-    release = next((one for one in known.releases if one.version == old), None)
+    release = next((candidate for candidate in known.releases if candidate.version == old), None)
     if release is None:
         why = next((rejected.reason for rejected in known.aside if rejected.version == str(old)), "")
         return f"{old} can't be used: {why}" if why else f"{old} is not offered for this target"

@@ -75,7 +75,7 @@ class Inventory(Struct, frozen=True, kw_only=True):
     def without_record(self) -> tuple[NormalizedName, ...]:
         """The libraries that have no record of their files."""
         everything = (*self.libraries.values(), *self.twins)
-        return tuple(sorted({one.name for one in everything if not one.recorded}))
+        return tuple(sorted({installed.name for installed in everything if not installed.recorded}))
 
     @property
     def is_usable(self) -> bool:
@@ -86,5 +86,5 @@ class Inventory(Struct, frozen=True, kw_only=True):
     def is_sound(self) -> bool:
         """Whether every file is as somebody recorded it."""
         everything = (*self.libraries.values(), *self.twins)
-        altered = any(one.altered or one.unfinished for one in everything)
+        altered = any(installed.altered or installed.unfinished for installed in everything)
         return not (altered or self.strays or self.damage)

@@ -151,7 +151,7 @@ class LockedLibrary(_Sealed, frozen=True, kw_only=True):
     def wheels(self) -> tuple[LockedWheel | LockedArchive, ...]:
         """Those that can be installed as they are."""
         able = (artifact for artifact in self.artifacts if isinstance(artifact, LockedWheel | LockedArchive))
-        return tuple(one for one in able if one.installable)
+        return tuple(wheel for wheel in able if wheel.installable)
 
     @property
     def source(self) -> BuildSource | None:

@@ -66,7 +66,7 @@ class Target(Struct, frozen=True, kw_only=True):
 
     def __str__(self) -> str:
         """Such as `linux-x86_64 with Python 3.12`."""
-        platforms = " and ".join(one.platform for one in (self, *self.alike))
+        platforms = " and ".join(target.platform for target in (self, *self.alike))
         return f"{platforms} with Python {self.minor}"
 
 

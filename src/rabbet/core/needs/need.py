@@ -75,7 +75,7 @@ class Need(Struct, frozen=True):
     @property
     def is_pin(self) -> bool:
         """Whether it leaves a single version to choose from."""
-        exact = (one.version for one in self.specifier if one.operator in ("==", "==="))
+        exact = (clause.version for clause in self.specifier if clause.operator in ("==", "==="))
         return any(not version.endswith(".*") for version in exact)
 
     def __str__(self) -> str:

@@ -14,7 +14,7 @@ _OPERATORS = ("===", "==", "~=", ">=", ">", "!=", "<=", "<")
 def specifiers_text(specifiers: SpecifierSet) -> str:
     """Such as `>=2,<4`."""
     ordered = sorted(specifiers, key=lambda one: (_OPERATORS.index(one.operator), one.version))
-    return ",".join(str(one) for one in ordered)
+    return ",".join(str(clause) for clause in ordered)
 
 
 def need_text(need: Need, *, marker: bool = True, whole: bool = False) -> str:

@@ -94,7 +94,11 @@ def _newest(attempt: Attempt, policy: Policy, firm: Firm) -> Firm | Refutation:
 
 
 def _kept_by(refutation: Refutation) -> Group:
-    return frozenset(one.cause.name for one in refutation.stated() if isinstance(one.cause, Kept))
+    return frozenset(
+        incompatibility.cause.name
+        for incompatibility in refutation.stated()
+        if isinstance(incompatibility.cause, Kept)
+    )
 
 
 def _moved(solution: Solution, policy: Policy) -> int:

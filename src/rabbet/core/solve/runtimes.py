@@ -35,7 +35,7 @@ def choose_runtimes(
         kept={library_name(name): (version,) for name, version in kept.items() if name not in raised},
         raised=tuple(library_name(name) for name in raised),
     )
-    needs = [Declared(need=_need(one.language, one.versions)) for one in declared]
+    needs = [Declared(need=_need(runtime.language, runtime.versions)) for runtime in declared]
     answer = solve(provider, target, needs, policy=policy)
     if isinstance(answer, Refutation):
         return answer
@@ -49,7 +49,7 @@ class _Offers:
     """
 
     def __init__(self, declared: Sequence[DeclaredRuntime], offers: Iterable[RuntimeOffer]) -> None:
-        self._declared = {one.language: one for one in declared}
+        self._declared = {runtime.language: runtime for runtime in declared}
         self._offers: dict[str, dict[Version, RuntimeOffer]] = {}
         for offer in offers:
             wanted = self._declared.get(offer.language)

@@ -30,7 +30,11 @@ def polished(
     is dropped.
     """
     current = dict(chosen)
-    roots = [one.need for one in declared if problem.counts(one.need) and not one.limit]
+    roots = [
+        requirement.need
+        for requirement in declared
+        if problem.counts(requirement.need) and not requirement.limit
+    ]
     while True:
         parts = parts_of(problem, roots, current)
         current = {name: current[name] for name in sorted({name for name, _ in parts})}

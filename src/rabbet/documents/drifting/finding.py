@@ -36,9 +36,9 @@ def detail(finding: Finding) -> str:
     if finding.shared_with:
         parts.append(f"a file shared with {', '.join(finding.shared_with)}")
     if finding.unmet:
-        own = all(one.requirer == finding.name for one in finding.unmet)
+        own = all(unmet.requirer == finding.name for unmet in finding.unmet)
         who = "" if own else f"{finding.unmet[0].requirer} "
-        parts.append(f"{who}needs {', '.join(_unmet(one) for one in finding.unmet)}")
+        parts.append(f"{who}needs {', '.join(_unmet(unmet) for unmet in finding.unmet)}")
     if finding.comes_with:
         parts.append(f"it comes with {' → '.join(finding.comes_with)}")
     if isinstance(finding.cause, SecondCopy) and finding.cause.installation is not None:
@@ -142,7 +142,7 @@ def finding_document(finding: Finding) -> dict[str, object]:
         "detail": detail(finding),
         "file": finding.files[0] if finding.files else None,
         "files": list(finding.files),
-        "unmet": [need_text(one.need) for one in finding.unmet],
+        "unmet": [need_text(unmet.need) for unmet in finding.unmet],
         "installation": asdict(by_hand.installation) if by_hand else None,
         "needed_by": list(by_hand.needed_by) if by_hand else [],
         "start_up": list(by_hand.start_up) if by_hand else [],

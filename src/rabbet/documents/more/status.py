@@ -43,8 +43,8 @@ class StatusDocument(Struct, frozen=True):
             if environment
             else None,
             "behind": [
-                {"name": one.name, "locked": str(one.locked), "newest": str(one.newest)}
-                for one in status.behind
+                {"name": variant.name, "locked": str(variant.locked), "newest": str(variant.newest)}
+                for variant in status.behind
             ],
             "census": _census_document(status),
             "next": f"rabbet {status.following}{variant_option(status.variant)}",

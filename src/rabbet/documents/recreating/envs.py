@@ -22,18 +22,18 @@ class EnvironmentsDocument(Struct, frozen=True):
         return {
             "environments": [
                 {
-                    "folder": str(one.root),
-                    "project": one.project,
-                    "python": str(one.python) if one.python else None,
-                    "groups": one.groups,
-                    "extras": one.extras,
-                    "own_size": one.size.own,
-                    "shared_size": one.size.shared,
-                    "fits": one.unfit is None,
-                    "state": state_text(one),
-                    "active": one.active,
+                    "folder": str(environment.root),
+                    "project": environment.project,
+                    "python": str(environment.python) if environment.python else None,
+                    "groups": environment.groups,
+                    "extras": environment.extras,
+                    "own_size": environment.size.own,
+                    "shared_size": environment.size.shared,
+                    "fits": environment.unfit is None,
+                    "state": state_text(environment),
+                    "active": environment.active,
                 }
-                for one in self.found
+                for environment in self.found
             ]
         }
 

@@ -43,7 +43,7 @@ class RecreateDocument(Struct, frozen=True):
                 {
                     "action": str(step.action),
                     "name": step.name,
-                    "installed": [str(one.version) for one in step.installed],
+                    "installed": [str(installed.version) for installed in step.installed],
                     "locked": wanted_version(step),
                     "reason": step_reason(step),
                 }

@@ -92,7 +92,11 @@ class DiscardedDocument(Struct, frozen=True):
 
     def document(self) -> dict[str, object]:
         """The content of the JSON document."""
-        return {"discarded": [{"language": one.language, "version": one.version} for one in self.gone]}
+        return {
+            "discarded": [
+                {"language": obtained.language, "version": obtained.version} for obtained in self.gone
+            ]
+        }
 
 
 class RuntimeDocument(Struct, frozen=True):
@@ -108,7 +112,7 @@ class RuntimeDocument(Struct, frozen=True):
         return {
             "language": runtime.language,
             "version": str(runtime.version),
-            "asked": [str(one) for one in explained.asked],
+            "asked": [str(asked) for asked in explained.asked],
             "here": [str(version) for version in explained.here],
             "catalogue": runtime.catalogue or None,
             "platforms": [archive.platform for archive in runtime.archives],
@@ -156,7 +160,7 @@ class AllPublishedDocument(Struct, frozen=True):
     def document(self) -> dict[str, object]:
         """The content of the JSON document."""
         return {
-            "published": [PublishedDocument(one).document() for one in self.done],
+            "published": [PublishedDocument(published).document() for published in self.done],
             "failed": [
                 {"what": what, "message": str(error), "because": list(error.because)}
                 for what, error in self.failed

@@ -35,7 +35,7 @@ class RemovedDocument(Struct, frozen=True):
 
     def document(self) -> dict[str, object]:
         """The content of the JSON document."""
-        return {"removed": [asdict(one) for one in self.removed]}
+        return {"removed": [asdict(removed) for removed in self.removed]}
 
 
 class DamagedDocument(Struct, frozen=True):

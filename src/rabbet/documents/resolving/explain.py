@@ -37,11 +37,11 @@ class LibraryDocument(Struct, frozen=True):
             "unasked": explained.unasked or None,
             "elsewhere": [
                 {
-                    "version": str(one.version),
-                    "where": one.where,
-                    "held_back": _holder(one.holder) if one.holder else None,
+                    "version": str(elsewhere.version),
+                    "where": elsewhere.where,
+                    "held_back": _holder(elsewhere.holder) if elsewhere.holder else None,
                 }
-                for one in explained.elsewhere
+                for elsewhere in explained.elsewhere
             ],
         }
 

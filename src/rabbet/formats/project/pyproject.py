@@ -425,10 +425,10 @@ def _corrections(table: Table) -> tuple[Correction, ...]:
 
 def _check_without(declaration: Declaration, problems: Problems) -> None:
     """What the project itself requires can't be kept out."""
-    for one in declaration.declared():
-        if one.need.name in declaration.without:
-            who = f"the {one.section}" if one.section else "the project"
-            problems.add("tool.rabbet.without", f"'{one.need.name}' is required by {who} itself")
+    for requirement in declaration.declared():
+        if requirement.need.name in declaration.without:
+            who = f"the {requirement.section}" if requirement.section else "the project"
+            problems.add("tool.rabbet.without", f"'{requirement.need.name}' is required by {who} itself")
 
 
 def _usual_keys(settings: Table) -> dict[str, object]:
@@ -456,9 +456,9 @@ def _texts_in(settings: Table, key: Key) -> tuple[str, ...]:
 def _bounds_in(settings: Table, key: Key) -> tuple[Need, ...]:
     """Bounds of libraries that others ask for: names and versions, and nothing that would bring one in."""
     found = _requirements(settings, key.name)
-    for one in found:
-        if not one.specifier or one.extras or one.url:
-            problem = f"'{one.name}' must be a library with versions, such as 'combframe<3'"
+    for need in found:
+        if not need.specifier or need.extras or need.url:
+            problem = f"'{need.name}' must be a library with versions, such as 'combframe<3'"
             settings.problems.add(settings.place(key.name), problem)
     return found
 

@@ -127,9 +127,9 @@ class Backend:
         """
         place = os.fsencode(self._place.root)
         with suppress(OSError, *BROKEN_ZIP), wheel.open("rb") as file, opened_zip(file) as archive:
-            code = [one for one in archive.infolist() if one.filename.endswith((".py", ".pth"))]
-            small = [one for one in code if one.file_size <= _LARGEST_LOOKED_AT]
-            return not any(place in archive.read(one) for one in small[:_MOST_LOOKED_AT])
+            code = [member for member in archive.infolist() if member.filename.endswith((".py", ".pth"))]
+            small = [member for member in code if member.file_size <= _LARGEST_LOOKED_AT]
+            return not any(place in archive.read(member) for member in small[:_MOST_LOOKED_AT])
         return True
 
     def _folder(self, name: str) -> Path:

@@ -36,7 +36,7 @@ def built(unbuilt: Sequence[Unbuilt], workshop: Workshop) -> Iterator[Needed]:
     observer.stage("building", len(unbuilt))
     pool = ThreadPoolExecutor(os.cpu_count() or 1, thread_name_prefix="build")
     try:
-        for job in as_finished([pool.submit(_built, one, workshop) for one in unbuilt]):
+        for job in as_finished([pool.submit(_built, library, workshop) for library in unbuilt]):
             done = job.result()
             observer.step(done.locked.name)
             yield done
@@ -63,7 +63,8 @@ def _built(unbuilt: Unbuilt, workshop: Workshop) -> Needed:
         if taken is not None:
             return taken
         environment = [
-            one if isinstance(one, Needed) else _built(one, workshop) for one in unbuilt.environment
+            library if isinstance(library, Needed) else _built(library, workshop)
+            for library in unbuilt.environment
         ]
         with (
             opened(unbuilt.what, unbuilt.source, workshop, unbuilt.options) as sources,

@@ -41,7 +41,9 @@ def needed(
     """
     refuse_unserved(lock, target, declaration)
     found = libraries_for(lock, target, selection)
-    return _Choice(lock, target, declaration).among([one for one in found if not is_own_folder(one.tree)])
+    return _Choice(lock, target, declaration).among(
+        [library for library in found if not is_own_folder(library.tree)]
+    )
 
 
 def own_project(lock: Lock, target: Target, declaration: Declaration) -> Unbuilt | None:
@@ -59,7 +61,9 @@ def own_project(lock: Lock, target: Target, declaration: Declaration) -> Unbuilt
             name=build.name,
             version=declaration.version or UNTOLD,
             artifacts=(source,),
-            dependencies=tuple(sorted({one.need.name for one in declaration.declared()} - {build.name})),
+            dependencies=tuple(
+                sorted({requirement.need.name for requirement in declaration.declared()} - {build.name})
+            ),
         ),
         source=source,
         environment=_Choice(lock, target, declaration).environment(build),

@@ -148,15 +148,15 @@ def _pins(listed: Iterable[Listed]) -> Iterator[tuple[NormalizedName, Version]]:
 
 def _at_odds(evidence: Evidence) -> Iterator[Left]:
     """Entries of lists that what is installed does not meet; those under a marker may not count there."""
-    for one in evidence.listed if evidence.present else ():
-        installed, need = evidence.present.get(one.need.name), one.need
-        if need.marker is not None or need.url is not None or (installed is None and one.constraint):
+    for listed in evidence.listed if evidence.present else ():
+        installed, need = evidence.present.get(listed.need.name), listed.need
+        if need.marker is not None or need.url is not None or (installed is None and listed.constraint):
             continue
         if installed is None:
-            yield Left(what=one.place, because=f"{need.name} is not installed")
+            yield Left(what=listed.place, because=f"{need.name} is not installed")
         elif not need.specifier.contains(installed.version, prereleases=True):
             wanted = need_text(need)
-            yield Left(what=one.place, because=f"it says {wanted}, installed is {installed.version}")
+            yield Left(what=listed.place, because=f"it says {wanted}, installed is {installed.version}")
 
 
 def _place_and_name(entry: Adopted) -> tuple[bool, str, str]:
@@ -244,7 +244,9 @@ def _pinned(need: Need) -> Version | None:
     """The only version that a requirement admits, if it is a pin."""
     if not need.is_pin or need.url is not None:
         return None
-    exact = next(one for one in need.specifier if one.operator in ("==", "===") and "*" not in one.version)
+    exact = next(
+        clause for clause in need.specifier if clause.operator in ("==", "===") and "*" not in clause.version
+    )
     try:
         return Version(exact.version)
     except ValueError:

@@ -48,12 +48,12 @@ def fetched_wheels(needed: Sequence[Needed], supply: Supply) -> Iterator[tuple[N
     def get(wheel: LockedFile) -> Unpacked:
         return store.obtain(wheel, lambda: content(wheel))
 
-    missing = [one.artifact for one in needed if not store.has(one.artifact)]
+    missing = [library.artifact for library in needed if not store.has(library.artifact)]
     size = sum(wheel.size or 0 for wheel in missing)
     observer.stage(f"fetching {len(missing)}" if missing else "unpacking", len(needed), size=size)
     pool = ThreadPoolExecutor(_THREADS, thread_name_prefix="fetch")
     try:
-        waiting = {pool.submit(get, one.artifact): one for one in _largest_first(needed)}
+        waiting = {pool.submit(get, library.artifact): library for library in _largest_first(needed)}
         for future in as_finished(waiting):
             one = waiting.pop(future)
             unpacked = future.result()

@@ -89,7 +89,7 @@ def adopting(machine: Machine, observer: Observer, places: Sequence[str]) -> Ado
         project=Project(folder),
         adoption=adoption,
         looked_at=tuple(gathered.looked_at),
-        unordered=not gathered.present and any(one.need.is_pin for one in gathered.listed),
+        unordered=not gathered.present and any(listed.need.is_pin for listed in gathered.listed),
         hashed=gathered.hashed,
         before=before,
         python=("", "") if declared else (f"python{python}", why),
@@ -115,7 +115,7 @@ def _standard_modules(gathered: Gathered, before: Declaration | None, machine: M
     """Those of a Python that the project is for, if this machine has one. Raises `NoRuntime`."""
     wanted = gathered.python if before is None or before.by_build else before.python
     here = offered_runtimes(machine)
-    fitting = [one for one in here if wanted is None or one.version in wanted]
+    fitting = [runtime for runtime in here if wanted is None or runtime.version in wanted]
     best = next(iter(fitting or here), None)
     return standard_modules_of(Path(best.executable if best else sys.executable), machine)
 
@@ -123,7 +123,9 @@ def _standard_modules(gathered: Gathered, before: Declaration | None, machine: M
 def _evidence(
     gathered: Gathered, before: Declaration | None, name: str, standard: frozenset[str]
 ) -> Evidence:
-    declared = frozenset(one.need.name for one in before.declared()) if before else frozenset()
+    declared = (
+        frozenset(requirement.need.name for requirement in before.declared()) if before else frozenset()
+    )
     return Evidence(
         project=library_name(name),
         listed=gathered.listed,

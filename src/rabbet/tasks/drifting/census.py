@@ -349,12 +349,12 @@ def library_over_time(session: Session, name: str, url: str | None = None) -> Li
     machines, unread = kept_machines(session, url, every=True)
     changes: list[tuple[str, int, str]] = []
     last: dict[str, str] = {}
-    for one in _over_time(machines):
-        installed = one.inventory.libraries.get(wanted)
+    for machine in _over_time(machines):
+        installed = machine.inventory.libraries.get(wanted)
         version = str(installed.version) if installed else ""
-        if last.get(one.label) != version:
-            changes.append((one.label, one.recorded, version))
-        last[one.label] = version
+        if last.get(machine.label) != version:
+            changes.append((machine.label, machine.recorded, version))
+        last[machine.label] = version
     locked = sorted({str(library.version) for library in session.lock().libraries if library.name == wanted})
     if not (locked or unread or any(version for _, _, version in changes)):
         raise WrongUsage(

@@ -191,9 +191,11 @@ def _side(two: TwoStates, number: int, attempts: Attempts, machine: Machine) -> 
     state: StateHere = (two.good, two.bad)[number]
     target = target_of(state.python)
     extras: dict[NormalizedName, frozenset[NormalizedName]] = {}
-    for one in state.declaration.declared():
-        if target.admits(one.need.marker):
-            extras[one.need.name] = extras.get(one.need.name, frozenset()) | one.need.extras
+    for requirement in state.declaration.declared():
+        if target.admits(requirement.need.marker):
+            extras[requirement.need.name] = (
+                extras.get(requirement.need.name, frozenset()) | requirement.need.extras
+            )
     other: StateHere = (two.bad, two.good)[number]
     return Side(
         target=target,
@@ -246,6 +248,6 @@ def _release_notes(
 def _notes(attempts: Attempts) -> Iterator[str]:
     if attempts.changed_by_command:
         yield "the command changes the environment that it runs in: each run got a fresh one"
-    reasons = Counter(one.reason for one in attempts.tried.values() if one.reason)
+    reasons = Counter(tried.reason for tried in attempts.tried.values() if tried.reason)
     for reason, times in reasons.items():
         yield f"in {times} of {len(attempts.tried)} environments nothing was learned: {reason}"

@@ -157,7 +157,7 @@ def _since(session: Session, found: Comparison, findings: Iterable[Finding]) -> 
     if not differing:
         return None
     needed = found.expected.needed
-    local = {one.locked.name for one in needed if isinstance(one, Unbuilt) and one.local}
+    local = {library.locked.name for library in needed if isinstance(library, Unbuilt) and library.local}
     installed = {
         name: str(one.version) for name, one in found.inventory.libraries.items() if name not in local
     }

@@ -80,8 +80,8 @@ def imports(session: Session) -> Imports:
 def _declared(declaration: Declaration) -> Mapping[NormalizedName, frozenset[Section | None]]:
     """The declared libraries, with the sections that name them."""
     found: dict[NormalizedName, set[Section | None]] = {}
-    for one in declaration.declared():
-        found.setdefault(one.need.name, set()).add(one.section)
+    for requirement in declaration.declared():
+        found.setdefault(requirement.need.name, set()).add(requirement.section)
     return {name: frozenset(sections) for name, sections in found.items()}
 
 

@@ -159,7 +159,7 @@ def carry_built(session: Session, to: Path) -> CarriedBuilds:
                 pack_folder(place, to, below=session.project.folder)
     return CarriedBuilds(
         place=to,
-        wheels=tuple(one.wheel for one in found),
+        wheels=tuple(built.wheel for built in found),
         new=new,
         others=others,
         not_built=tuple(sorted(not_built)),
@@ -358,7 +358,7 @@ def take_carried(session: Session, place: Path) -> tuple[str, ...]:
             session.observer.stage(f"unpacking {place.name}")
             with cannot_write(Path(name)):
                 unpack_archive(place, Path(name) / "tree")
-            inner = next((one.parent for one in (Path(name) / "tree").glob(f"*/{MANIFEST}")), Path(name))
+            inner = next((path.parent for path in (Path(name) / "tree").glob(f"*/{MANIFEST}")), Path(name))
             return _taken(session, inner)
     return _taken(session, place)
 

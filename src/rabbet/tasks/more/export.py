@@ -72,7 +72,7 @@ def export_bill(session: Session) -> str:
     lock, declaration = session.lock(), session.declaration()
     about = {"name": declaration.name}
     about |= {"version": str(declaration.version)} if declaration.version else {}
-    declared = (one.need.name for one in declaration.declared())
+    declared = (requirement.need.name for requirement in declaration.declared())
     return bill(lock, about, declared, partial(_licence, session), __version__)
 
 

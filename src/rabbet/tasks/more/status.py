@@ -157,7 +157,9 @@ def _fit(session: Session, lock: str | None) -> Fit:
 def _behind(lock: str, declaration: Declaration, machine: Machine) -> Iterator[Behind]:
     """Declared libraries of which listings that were read before hold newer releases than the locked one."""
     versions = read_locked_versions(lock).versions
-    names = dict.fromkeys(one.need.name for one in declaration.declared() if one.need.url is None)
+    names = dict.fromkeys(
+        requirement.need.name for requirement in declaration.declared() if requirement.need.url is None
+    )
     indexes = list(indexes_of(declaration, machine))
     for name in list(names)[:_MOST_LISTINGS]:
         with contextlib.suppress(InvalidVersion, ValueError):

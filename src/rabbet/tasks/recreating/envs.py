@@ -58,13 +58,13 @@ def discard(machine: Machine, named: str) -> Path:
     name that several have, `CannotWrite`.
     """
     folder, environments = path_named(named, machine.folder), machine.environments()
-    root = next((one for one in (folder, folder / ENVIRONMENT) if environments.owns(one)), None)
+    root = next((path for path in (folder, folder / ENVIRONMENT) if environments.owns(path)), None)
     if root is None:
-        called = [one for one in environments.known() if one.parent.name == named]
+        called = [path for path in environments.known() if path.parent.name == named]
         if len(called) > 1:
             raise EnvironmentFailed(
                 f"several environments belong to a project in a folder named {named}",
-                because=[str(one) for one in called],
+                because=[str(path) for path in called],
                 remedy=f"rabbet envs discard {quoted(str(called[0]))}",
                 or_else=[f"rabbet envs discard {quoted(str(one))}" for one in called[1:]],
             )

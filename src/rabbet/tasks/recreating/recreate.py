@@ -273,8 +273,8 @@ def _apply(session: Session, report: RecreateReport, *, compile_later: bool) -> 
             placed = make_anew(site, ready)
             chosen = report.selection is not None or not (report.project and report.editable)
             if not (chosen or compile_later or report.outdated or _editable(wanted)):
-                versions = sorted((one.locked.name, str(one.locked.version)) for one in needed)
-                artifacts = [one.artifact for one in needed]
+                versions = sorted((library.locked.name, str(library.locked.version)) for library in needed)
+                artifacts = [library.artifact for library in needed]
                 trees = session.machine.store.trees(artifacts, report.runtime)
                 remember_manifest(session, placed, trees, versions, report.runtimes)
         else:
@@ -283,7 +283,7 @@ def _apply(session: Session, report: RecreateReport, *, compile_later: bool) -> 
 
 def _editable(wanted: Sequence[ToInstall]) -> bool:
     """Whether one of them refers to its sources, so that such an environment is good in one place only."""
-    return any(isinstance(one, Unbuilt) and one.kind == "editable" for one in wanted)
+    return any(isinstance(library, Unbuilt) and library.kind == "editable" for library in wanted)
 
 
 def _remembered(home: Path, environments: Environments, report: RecreateReport) -> bool:

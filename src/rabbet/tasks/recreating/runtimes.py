@@ -96,13 +96,13 @@ def runtimes_found(
 
 
 def _ordered(found: Sequence[PythonRuntime | Refusal]) -> list[Runtime | Refusal]:
-    return [*newest_first(found), *(one for one in found if isinstance(one, Refusal))]
+    return [*newest_first(found), *(runtime for runtime in found if isinstance(runtime, Refusal))]
 
 
 def _by_version(found: Sequence[Runtime | Refusal]) -> list[Runtime | Refusal]:
     """The newest first, what was set aside last."""
-    working = [one for one in found if isinstance(one, Runtime)]
-    refused = [one for one in found if isinstance(one, Refusal)]
+    working = [runtime for runtime in found if isinstance(runtime, Runtime)]
+    refused = [runtime for runtime in found if isinstance(runtime, Refusal)]
     return [*sorted(working, key=lambda one: one.version, reverse=True), *refused]
 
 
@@ -225,27 +225,27 @@ def discard(machine: Machine, constraint: str) -> "tuple[Obtained, ...]":
     need = parse_runtime(constraint)
     store = ObtainedRuntimes(machine.store_folder)
     named = tuple(
-        one
-        for one in store.all()
-        if one.language == need.name and need.specifier.contains(one.version, prereleases=True)
+        obtained
+        for obtained in store.all()
+        if obtained.language == need.name and need.specifier.contains(obtained.version, prereleases=True)
     )
     if not named:
-        there = [f"{one.language} {one.version}" for one in store.all()]
+        there = [f"{obtained.language} {obtained.version}" for obtained in store.all()]
         raise NoRuntime(
             f"no runtime {need.written_name}{need.specifier} was obtained",
             because=[f"there are: {', '.join(there)}" if there else "none was obtained at all"],
             remedy="rabbet runtimes",
         )
     users = _users(machine)
-    for one in named:
-        using = users.get(str(one.path(machine.store_folder)), [])
+    for obtained in named:
+        using = users.get(str(obtained.path(machine.store_folder)), [])
         if using:
             raise NoRuntime(
-                f"{one.language} {one.version} is in use",
+                f"{obtained.language} {obtained.version} is in use",
                 because=[f"by the environment of {name}" for name in using],
                 note="an environment that is no longer needed can go first",
                 remedy="rabbet envs",
             )
-    for one in named:
-        store.discard(one)
+    for obtained in named:
+        store.discard(obtained)
     return named

@@ -217,7 +217,11 @@ class _Held:
 
     def _own_reasons(self, name: NormalizedName, version: Version) -> Iterator[str]:
         """Why a release does not go with what is locked: it can't be used, or needs what is not to be had."""
-        release = next(one for one in self._catalogue.candidates(name).releases if one.version == version)
+        release = next(
+            candidate
+            for candidate in self._catalogue.candidates(name).releases
+            if candidate.version == version
+        )
         metadata = self._catalogue.metadata(release)
         if isinstance(metadata, SetAside):
             yield f"{name} {version} can't be used: {metadata.reason}"

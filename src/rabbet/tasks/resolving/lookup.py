@@ -51,7 +51,7 @@ def lookup(session: Session, asked: Need) -> LookedUp:
                 remedy=f"rabbet lookup {near[0]}" if near else "",
             )
     each = tuple(one for target in targets for one in target.each)
-    needs = [one.need for one in declaration.declared()]
+    needs = [requirement.need for requirement in declaration.declared()]
     offers = offers_of(
         listing,
         each,

@@ -157,7 +157,8 @@ class _Gatherer:
             declaration = read_declaration(text, folder_name=path.parent.name)
             self._found.python = declaration.python or self._found.python
             self._found.listed += (
-                Listed(need=one.need, place=shown, section=one.section) for one in declaration.declared()
+                Listed(need=requirement.need, place=shown, section=requirement.section)
+                for requirement in declaration.declared()
             )
         self._found.looked_at.append(shown)
 

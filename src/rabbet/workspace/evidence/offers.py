@@ -36,9 +36,11 @@ def offers_of(
     """
     found = dict(_installed(environment))
     lacking = []
-    for one in wanted:
-        name = one.locked.name
-        unpacked = store.known(one.artifact) if isinstance(one, Needed) and name not in found else None
+    for library in wanted:
+        name = library.locked.name
+        unpacked = (
+            store.known(library.artifact) if isinstance(library, Needed) and name not in found else None
+        )
         if unpacked is not None:
             points = [
                 file.path for file in unpacked.files if file.path.endswith(".dist-info/entry_points.txt")
@@ -46,7 +48,7 @@ def offers_of(
             text = _text(unpacked.tree / points[0]) if points else ""
             found[name] = _offered((file.path for file in unpacked.files), text)
         elif name not in found:
-            lacking.append(f"{name} {one.locked.version}")
+            lacking.append(f"{name} {library.locked.version}")
     if lacking:
         raise EnvironmentFailed(
             "not all libraries are here, so nobody can say which modules they offer",

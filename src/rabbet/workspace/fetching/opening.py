@@ -42,7 +42,9 @@ def open_client(declaration: Declaration, machine: Machine) -> HttpClient:
     """A client that knows the credentials for what the declaration takes libraries from."""
     netrc_file = Path(machine.environ.get("NETRC") or machine.home / ".netrc")
     addresses = [entry.url for entry in (*declaration.sources, *declaration.team_builds)]
-    addresses += [one.need.url for one in declaration.declared() if one.need.url is not None]
+    addresses += [
+        requirement.need.url for requirement in declaration.declared() if requirement.need.url is not None
+    ]
     credentials = Credentials(addresses, users_origins(machine), machine.environ, netrc_file)
     return HttpClient(machine.wire, machine.environ, credentials, offline=machine.offline)
 
@@ -106,7 +108,11 @@ def asked_ahead(session: Session, *, anyway: bool) -> OpenedSources:
     fits = f'fingerprint = "{seen.fingerprint()}"' in lock
     if session.machine.offline or (fits and not anyway):
         return opened
-    _ask(opened, declaration, (one.need.name for one in declaration.declared() if not one.need.url))
+    _ask(
+        opened,
+        declaration,
+        (requirement.need.name for requirement in declaration.declared() if not requirement.need.url),
+    )
     if lock:
         from rabbet.formats.lock_text import read_locked_versions
 
@@ -117,7 +123,7 @@ def asked_ahead(session: Session, *, anyway: bool) -> OpenedSources:
 def _ask(opened: OpenedSources, declaration: Declaration, names: Iterable[NormalizedName]) -> None:
     """Ask for the listings of these libraries, where nothing but an index may be the first to have them."""
     elsewhere = {*declaration.local, library_name(declaration.name)}
-    elsewhere |= {one.need.name for one in declaration.declared() if one.need.url}
+    elsewhere |= {requirement.need.name for requirement in declaration.declared() if requirement.need.url}
     routing = Routing(opened.claims, {})
     for name in names:
         first = next(iter(routing.sources_of(name)), None)

@@ -91,7 +91,9 @@ class Sources(Struct, frozen=True, kw_only=True):
         Where others require the project itself, that is what they get.
         """
         addresses = direct_addresses(
-            one.need for one in declaration.declared() if target.admits(one.need.marker)
+            requirement.need
+            for requirement in declaration.declared()
+            if target.admits(requirement.need.marker)
         )
         files = {name: address for name, address in addresses.items() if is_file(address)}
         repositories = {name: address for name, address in addresses.items() if name not in files}
@@ -143,7 +145,9 @@ def repository_at(url: str, declaration: Declaration, machine: Machine) -> Remot
 
     Raises `SourceFailed` where it would have to be asked, and may not be.
     """
-    declared = (one.need.url for one in declaration.declared() if one.need.url is not None)
+    declared = (
+        requirement.need.url for requirement in declaration.declared() if requirement.need.url is not None
+    )
     references = [reference_to(one) for one in declared if is_repository(one)]
     address = next(
         (reference.address for reference in references if reference.address.text == url), parse_address(url)

@@ -45,7 +45,7 @@ def intent_of(project: Project, *, own_lock: bool) -> Intent:
     """What the declaration names, and how it corrects wheels, if the lock is Rabbet's own."""
     declaration = project.declaration()
     return Intent(
-        requested={one.need.name for one in declaration.declared()},
+        requested={requirement.need.name for requirement in declaration.declared()},
         correct=partial(corrected, declaration=declaration) if own_lock else None,
     )
 

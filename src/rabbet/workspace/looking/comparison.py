@@ -132,8 +132,8 @@ def question(session: Session, options: RecreateOptions, state: State | None = N
         install_state=install_state,
         selection=selection,
         needed=tuple(
-            identified(one if editable else as_wheel(one), runtime, session.project.folder)
-            for one in _with_own(wanted, own)
+            identified(library if editable else as_wheel(library), runtime, session.project.folder)
+            for library in _with_own(wanted, own)
         ),
         project=included,
         editable=editable,
@@ -145,7 +145,7 @@ def _with_own(wanted: Iterable[ToInstall], own: Unbuilt | None) -> Iterator[ToIn
     """What is wanted and the project itself, which stands in for a release of its own name."""
     if own is not None:
         yield own
-    yield from (one for one in wanted if own is None or one.locked.name != own.locked.name)
+    yield from (library for library in wanted if own is None or library.locked.name != own.locked.name)
 
 
 def compared(asked: Question, session: Session, *, deep: bool = False, sound: bool = False) -> Comparison:
@@ -184,7 +184,7 @@ def compared_elsewhere(asked: Question, place: Path, session: Session, *, deep: 
     The project itself need not be there. A `deep` look holds files against the wheels that the lock names.
     Raises `EnvironmentFailed` where no libraries are; a deep look what fetching raises too.
     """
-    wanted = tuple(one for one in asked.needed if not (isinstance(one, Unbuilt) and one.own))
+    wanted = tuple(library for library in asked.needed if not (isinstance(library, Unbuilt) and library.own))
     asked = replace(asked, install_state=None, needed=wanted)
     vouch = None
     if deep:

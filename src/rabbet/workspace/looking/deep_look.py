@@ -51,7 +51,9 @@ def deep_inventory(
     """
     store = session.machine.store
     layout = Layout(root=session.project.environment, site_packages=runtime.site_packages)
-    wheels = [one for one in (known_wheel(one, store) for one in wanted) if one is not None]
+    wheels = [
+        library for library in (known_wheel(library, store) for library in wanted) if library is not None
+    ]
     _hold_against_wheels(wheels, store, session.observer)
     supply, intent = supply_for(session), intent_of(session.project, own_lock=False)
 
@@ -152,9 +154,9 @@ def vouched_elsewhere(
 
 def _taken(inventory: Inventory, wanted: Sequence[ToInstall]) -> Iterator[Needed]:
     """The locked wheels that the installed libraries were made from, as far as that can be told."""
-    for one in wanted:
-        installed = inventory.libraries.get(one.locked.name)
-        if installed is not None and installed.version == one.locked.version:
-            wheel = wheel_taken(one, installed)
+    for library in wanted:
+        installed = inventory.libraries.get(library.locked.name)
+        if installed is not None and installed.version == library.locked.version:
+            wheel = wheel_taken(library, installed)
             if wheel is not None:
-                yield Needed(locked=one.locked, artifact=wheel)
+                yield Needed(locked=library.locked, artifact=wheel)

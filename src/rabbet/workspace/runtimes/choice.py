@@ -157,7 +157,7 @@ def runtime_under(session: Session, constraint: str) -> LinkedRuntime:
     if need.name not in languages:
         raise unknown_language(need.name, languages)
     found = found_runtimes([languages[need.name]], session.machine, session.project)[need.name]
-    fitting = [one for one in _working(found) if need.specifier.contains(one.version)]
+    fitting = [runtime for runtime in _working(found) if need.specifier.contains(runtime.version)]
     if not fitting:
         from rabbet.workspace.runtimes.obtaining import with_way_to_obtain
 
@@ -204,9 +204,10 @@ class _Search:
             if any(archive.platform == self._target.platform for archive in earlier.archives)
         }
         return {
-            one.language: replace(one, versions=SpecifierSet(f"=={versions[one.language]}"))
-            for one in self._declared
-            if one.language in versions and one.versions.contains(versions[one.language], prereleases=True)
+            runtime.language: replace(runtime, versions=SpecifierSet(f"=={versions[runtime.language]}"))
+            for runtime in self._declared
+            if runtime.language in versions
+            and runtime.versions.contains(versions[runtime.language], prereleases=True)
         }
 
     def missing(
@@ -277,25 +278,25 @@ class _Search:
 
     def _ways(self, offers: Sequence[RuntimeOffer]) -> Iterator[Way]:
         """Single changes of what is declared that were tried and help."""
-        for one in self._declared:
-            others = [other for other in self._declared if other is not one]
-            if one.distributor or one.needs:
+        for runtime in self._declared:
+            others = [other for other in self._declared if other is not runtime]
+            if runtime.distributor or runtime.needs:
                 continue
-            free = self.choose([*others, replace(one, versions=SpecifierSet())], offers)
+            free = self.choose([*others, replace(runtime, versions=SpecifierSet())], offers)
             if isinstance(free, Mapping):
-                version = free[one.language].version
-                bound = replace(one, versions=SpecifierSet(f">={version}"))
+                version = free[runtime.language].version
+                bound = replace(runtime, versions=SpecifierSet(f">={version}"))
                 enough = isinstance(self.choose([*others, bound], offers), Mapping)
-                text = f"{one.language}{'>=' if enough else '=='}{version}"
+                text = f"{runtime.language}{'>=' if enough else '=='}{version}"
                 command = f"rabbet declare --exactly --runtime {quoted(text)}"
-                yield Way(command, f"gives {one.language} {version}:")
+                yield Way(command, f"gives {runtime.language} {version}:")
             if isinstance(self.choose(others, offers), Mapping):
-                yield Way(f"rabbet retract --runtime {quoted(one.language)}")
+                yield Way(f"rabbet retract --runtime {quoted(runtime.language)}")
 
     def _wanted(self) -> list[str]:
         """The declared languages, and those that they need, directly or not."""
-        wanted = [one.language for one in self._declared]
-        declared = {one.language: one.needs for one in self._declared}
+        wanted = [runtime.language for runtime in self._declared]
+        declared = {runtime.language: runtime.needs for runtime in self._declared}
         for language in wanted:  # it grows on the way
             needs = declared.get(language) or self.needs(language)
             wanted += [name for name in needs if name not in wanted and name != "python"]
@@ -331,7 +332,7 @@ def to_be_obtained(error: NoRuntime) -> NotObtained:
 
 
 def _working(found: Sequence[Runtime | Refusal]) -> Iterator[Runtime]:
-    return (one for one in found if isinstance(one, Runtime))
+    return (runtime for runtime in found if isinstance(runtime, Runtime))
 
 
 def _fits(runtime: Runtime | RuntimeOffer, declared: DeclaredRuntime) -> bool:

@@ -51,7 +51,7 @@ class RuntimeExplained(Struct, frozen=True, kw_only=True):
         newest = self.newest
         if newest is None or newest <= self.runtime.version:
             return ()
-        return tuple(one for one in self.asked if not one.versions.contains(newest))
+        return tuple(asked for asked in self.asked if not asked.versions.contains(newest))
 
 
 def explained_runtime(session: Session, language: str) -> RuntimeExplained | None:
@@ -78,7 +78,7 @@ def explained_runtime(session: Session, language: str) -> RuntimeExplained | Non
         runtime=runtime,
         asked=tuple(_asked(declaration, lock, language, languages)),
         here=tuple(sorted(here, reverse=True)),
-        newest=max((one for one in here | offered if not one.is_prerelease), default=None),
+        newest=max((version for version in here | offered if not version.is_prerelease), default=None),
         unasked=unasked,
     )
 

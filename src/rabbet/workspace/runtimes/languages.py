@@ -106,7 +106,7 @@ def found_runtimes(
     obtained = obtained_runtimes(machine, project)
     return {
         name: (
-            *(one for one in obtained if one.language == name),
+            *(runtime for runtime in obtained if runtime.language == name),
             *(
                 answers[name, fromkey] if isinstance(fromkey, Path) else fromkey
                 for fromkey in dict.fromkeys(found[name])

@@ -45,12 +45,12 @@ def obtained_runtimes(machine: Machine, project: Project | None) -> list[Runtime
         return []
     return [
         Runtime(
-            language=one.language,
-            version=Version(one.version),
-            executable=str(one.path(machine.store_folder)),
-            distributor=one.distributor,
+            language=obtained.language,
+            version=Version(obtained.version),
+            executable=str(obtained.path(machine.store_folder)),
+            distributor=obtained.distributor,
         )
-        for one in _obtained_for(machine, project)
+        for obtained in _obtained_for(machine, project)
     ]
 
 
@@ -73,7 +73,9 @@ def _obtained_for(machine: Machine, project: Project | None) -> "tuple[Obtained,
         addresses |= {source_address(entry, folder) for entry in known_sources(declaration, machine)}
     locked = _locked_runtimes(project) if project else ()
     return tuple(
-        one for one in found if not addresses.isdisjoint(one.catalogues) or any(map(one.is_named_by, locked))
+        obtained
+        for obtained in found
+        if not addresses.isdisjoint(obtained.catalogues) or any(map(obtained.is_named_by, locked))
     )
 
 

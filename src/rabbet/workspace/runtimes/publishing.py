@@ -237,7 +237,7 @@ def _by_files(found: Sequence[Found], tree: Path, glibc: str, archive: Path) -> 
 def _none_works(archive: Path, refused: Sequence[Refusal]) -> NoRuntime:
     return NoRuntime(
         f"{archive.name} holds no runtime that works elsewhere than where it was made",
-        because=[f"{one.executable}: {one.reason}" for one in refused[:_SHOWN]],
+        because=[f"{runtime.executable}: {runtime.reason}" for runtime in refused[:_SHOWN]],
     )
 
 

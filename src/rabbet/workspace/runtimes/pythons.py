@@ -70,9 +70,13 @@ def chosen_runtime(
     """
     allowed = declaration.python
     if declaration.pythons:
-        served = [one for one in found if isinstance(one, Refusal) or one.minor in declaration.pythons]
-        others = [one for one in found if not isinstance(one, Refusal) and one not in served]
-        if all(isinstance(one, Refusal) for one in served):
+        served = [
+            runtime
+            for runtime in found
+            if isinstance(runtime, Refusal) or runtime.minor in declaration.pythons
+        ]
+        others = [runtime for runtime in found if not isinstance(runtime, Refusal) and runtime not in served]
+        if all(isinstance(runtime, Refusal) for runtime in served):
             raise _none_served(declaration, others)
         refused = [Refusal(executable=other.executable, reason=f"{other} is not served") for other in others]
         found = (*served, *refused)
@@ -85,7 +89,7 @@ def chosen_runtime(
 def _none_served(declaration: Declaration, others: Sequence[PythonRuntime]) -> NoRuntime:
     """The failure where none of the versions to serve is on this machine."""
     pythons = ", ".join(declaration.pythons)
-    able = [one for one in newest_first(others) if declaration.python.contains(one.version)]
+    able = [runtime for runtime in newest_first(others) if declaration.python.contains(runtime.version)]
     return NoRuntime(
         f"none of the versions of Python that are to be served is on this machine: {pythons}",
         because=[f"{other.executable}: {other}" for other in others] or ["no interpreter was found at all"],
@@ -174,7 +178,7 @@ def interpreter_trouble(
             Reason.INTERPRETER_GONE, str(link.readlink()) if link.is_symlink() else "bin/python"
         )
     real = os.path.realpath(link)
-    one = next((one for one in found if one.executable == real), None)
+    one = next((runtime for runtime in found if runtime.executable == real), None)
     if one is None or not link.is_symlink():
         return ReasonWith(Reason.INTERPRETER_UNKNOWN, real)
     if isinstance(one, Refusal):

@@ -195,7 +195,11 @@ def _machine_from(place: str, machine: Machine) -> MachineInventory:
 
 def _pins(needs: list[Need]) -> Iterator[tuple[NormalizedName, Installed]]:
     for need in needs:
-        exact = [one.version for one in need.specifier if one.operator == "==" and "*" not in one.version]
+        exact = [
+            clause.version
+            for clause in need.specifier
+            if clause.operator == "==" and "*" not in clause.version
+        ]
         if exact:
             version = Version(exact[0])
             untold = Metadata(

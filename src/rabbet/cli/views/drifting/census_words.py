@@ -85,8 +85,8 @@ def outcome_text(matrix: Matrix) -> str:
 
 def doubts(found: Census | Development | LibraryOverTime) -> Iterator[str]:
     """What can't be read or believed, a sentence each."""
-    for one in found.unread:
-        yield f"Can't be read: {one.what}: {one.because}"
+    for unread in found.unread:
+        yield f"Can't be read: {unread.what}: {unread.because}"
     for label, when in found.ahead:
         yield f"{label} was recorded on {day(when)}, says its clock: that one or the clock here is wrong."
 

@@ -106,7 +106,7 @@ def _rate(runs: Runs) -> str:
 def _costs(case: Case) -> Iterator[str]:
     if not case.tried:
         return
-    runs = sum(len(one.ends) for one in case.tried.values())
+    runs = sum(len(tried.ends) for tried in case.tried.values())
     known = f", {case.recalled} of them known from before" if case.recalled else ""
     yield (
         f"{len(case.tried)} environments, {runs} runs{known}, {case.seconds:.1f} s for "

@@ -53,8 +53,8 @@ def _rows(status: Status) -> Iterator[tuple[str, str, str, str]]:
     else:
         yield "environment", *_told(environment)
     yield from _sent(status)
-    for one in status.behind[:_SHOWN]:
-        yield "behind", f"{one.name} {one.locked}", "", f"the store has heard of {one.newest}"
+    for variant in status.behind[:_SHOWN]:
+        yield "behind", f"{variant.name} {variant.locked}", "", f"the store has heard of {variant.newest}"
     if len(status.behind) > _SHOWN:
         yield "behind", f"and {len(status.behind) - _SHOWN} more", "", ""
 

@@ -19,22 +19,22 @@ class EnvironmentsView(EnvironmentsDocument, frozen=True):
         home = context.machine.home
         rows = [
             (
-                one.project,
-                _short(one.root, home),
-                str(one.python or "-"),
-                _chosen(one),
-                size_text(one.size.own),
-                size_text(one.size.shared),
-                state_text(one) + (", active" if one.active else ""),
+                environment.project,
+                _short(environment.root, home),
+                str(environment.python or "-"),
+                _chosen(environment),
+                size_text(environment.size.own),
+                size_text(environment.size.shared),
+                state_text(environment) + (", active" if environment.active else ""),
             )
-            for one in self.found
+            for environment in self.found
         ]
         if rows:
             headings = ("project", "environment", "python", "parts", "own", "shared", "state")
             for line in table(headings, rows, context.style):
                 context.show(line)
             context.show()
-        fitting = sum(one.unfit is None for one in self.found)
+        fitting = sum(environment.unfit is None for environment in self.found)
         context.show(f"{count(len(self.found), 'environment')} on this machine; as locked: {fitting}.")
 
 

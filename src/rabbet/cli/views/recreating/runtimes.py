@@ -149,8 +149,8 @@ class DiscardedView(DiscardedDocument, frozen=True):
 
     def show(self, context: Context) -> None:
         """Print what went."""
-        for one in self.gone:
-            context.show(f"Discarded {one.language} {one.version}.")
+        for obtained in self.gone:
+            context.show(f"Discarded {obtained.language} {obtained.version}.")
 
 
 class RuntimeView(RuntimeDocument, frozen=True):
@@ -162,8 +162,8 @@ class RuntimeView(RuntimeDocument, frozen=True):
         context.show(f"{runtime.language} {runtime.version} is locked.")
         context.show()
         context.show("asked for:")
-        for one in explained.asked:
-            context.show(f"  {one}")
+        for asked in explained.asked:
+            context.show(f"  {asked}")
         here = ", ".join(map(str, explained.here)) or "none"
         context.show(f"on this machine: {here}")
         if runtime.catalogue:
@@ -206,8 +206,8 @@ class AllPublishedView(AllPublishedDocument, frozen=True):
 
     def show(self, context: Context) -> None:
         """Print a line for each."""
-        for one in self.done:
-            context.show(_published_line(one))
+        for published in self.done:
+            context.show(_published_line(published))
         for what, error in self.failed:
             context.show(f"not {what}: {error}" + "".join(f"; {reason}" for reason in error.because[:1]))
         context.show()

@@ -30,8 +30,8 @@ class RemovedView(RemovedDocument, frozen=True):
 
     def show(self, context: Context) -> None:
         """Print how much it was."""
-        wheels = {one.sha256 for one in self.removed}
-        freed = size_text(sum(one.size for one in self.removed))
+        wheels = {removed.sha256 for removed in self.removed}
+        freed = size_text(sum(removed.size for removed in self.removed))
         context.show(f"Removed {count(len(wheels), 'wheel')} that nobody uses: {freed} freed.")
 
 

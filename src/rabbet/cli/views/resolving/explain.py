@@ -28,8 +28,8 @@ class LibraryView(LibraryDocument, frozen=True):
             self._show_here(context)
         else:
             context.show(f"This machine needs no {self.name}; other targets do.")
-        for one in self.explained.elsewhere:
-            for line in _elsewhere(one):
+        for elsewhere in self.explained.elsewhere:
+            for line in _elsewhere(elsewhere):
                 context.show(line)
         _warn(self.explained, context)
 

@@ -32,18 +32,18 @@ class LookupView(LookupDocument, frozen=True):
         shown = [one for number, one in enumerate(offers) if most is None or number < most or one.locked]
         rows = [
             (
-                str(one.version),
-                one.uploaded or "-",
-                one.python or "any",
-                _wheels(one, found.targets),
-                _remark(one),
+                str(offer.version),
+                offer.uploaded or "-",
+                offer.python or "any",
+                _wheels(offer, found.targets),
+                _remark(offer),
             )
-            for one in shown
+            for offer in shown
         ]
         for line in table(("release", "uploaded", "python", "wheels for", ""), rows, context.style):
             context.show(line)
         context.show()
-        behind = next((one for one in shown if one.baseline), None)
+        behind = next((offer for offer in shown if offer.baseline), None)
         if behind is not None:
             command = f"rabbet declare --baseline {behind.baseline}"
             context.show(f"A baseline stands in the way of {behind.version}. To raise it: {command}")

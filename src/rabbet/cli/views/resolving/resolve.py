@@ -34,8 +34,8 @@ class ResolvedView(ResolvedDocument, frozen=True):
 
     def show(self, context: Context) -> None:
         """Print of each lock what moved and why, and what to do next."""
-        for one in self.resolved:
-            _show(one, self.resolved[0].lock, context, written=self.written, going_on=self.going_on)
+        for resolved in self.resolved:
+            _show(resolved, self.resolved[0].lock, context, written=self.written, going_on=self.going_on)
 
 
 class VerdictsView(VerdictsDocument, frozen=True):

@@ -31,13 +31,13 @@ def missing(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
 def surplus(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
     """Libraries that nobody wants, and second copies of those that are expected."""
     extra = [one for name, one in inventory.libraries.items() if name not in expected.names]
-    for one in [*extra, *inventory.twins]:
+    for installed in [*extra, *inventory.twins]:
         yield Finding(
             kind=Kind.SURPLUS,
-            subject=Subject.library(one.name),
-            installed=one.version,
+            subject=Subject.library(installed.name),
+            installed=installed.version,
             weight=Weight.DIFFERS,
-            cause=SecondCopy(installation=one.installation) if one in inventory.twins else None,
+            cause=SecondCopy(installation=installed.installation) if installed in inventory.twins else None,
         )
 
 
@@ -57,13 +57,13 @@ def versions(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
 
 def unknown(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:  # noqa: ARG001 - as all checks
     """Libraries that no longer say what they are and need."""
-    for one in (*inventory.libraries.values(), *inventory.twins):
-        if one.metadata is None and not one.altered:
+    for installed in (*inventory.libraries.values(), *inventory.twins):
+        if installed.metadata is None and not installed.altered:
             yield Finding(
                 kind=Kind.ALTERED,
-                subject=Subject.library(one.name),
-                installed=one.version,
+                subject=Subject.library(installed.name),
+                installed=installed.version,
                 weight=Weight.BREAKS,
-                breaks=(one.name,),
+                breaks=(installed.name,),
                 cause=Reason.NO_METADATA,
             )

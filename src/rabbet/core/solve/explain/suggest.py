@@ -90,7 +90,10 @@ def suggestions(refutation: Refutation, question: Question) -> Suggestions:
     found += trial.all_of(trial.without_extras, single) + trial.all_of(trial.dropped, single)
     if not found and not single:  # to retract one may take along what another clash is about
         names = _names(target for each in breakages for target in each)
-        found = trial.all_of(trial.dropped, [(one,) for one in question.declared if one.need.name in names])
+        found = trial.all_of(
+            trial.dropped,
+            [(requirement,) for requirement in question.declared if requirement.need.name in names],
+        )
         found = found or _each_mended(breakages, trial)
     if not found:
         pairs = list(combinations([target for each in breakages for target in each], 2))
@@ -114,7 +117,11 @@ def _clashes(refutation: Refutation, trial: "_Trial") -> list[tuple[Refutation, 
     current: Refutation | None = refutation
     while current is not None and len(found) < _MOST_BREAKAGES:
         known = [target for _, each in found for target in each]
-        involved = [one for one in _involved(current, trial.question.declared) if one not in known]
+        involved = [
+            requirement
+            for requirement in _involved(current, trial.question.declared)
+            if requirement not in known
+        ]
         if found and not involved:
             break
         found.append((current, involved))
@@ -133,7 +140,7 @@ def _each_mended(breakages: Sequence[Sequence[Declared]], trial: "_Trial") -> li
     for number, involved in enumerate(breakages):
         aside = dict.fromkeys(target for each in breakages[number + 1 :] for target in each)
         alone = _Trial(trial.question, {**aside, **after})
-        single = [(one,) for one in involved]
+        single = [(requirement,) for requirement in involved]
         for kind in (alone.loosened, alone.without_extras, alone.dropped):
             found = alone.all_of(kind, single)[:1]
             if found:
@@ -144,7 +151,11 @@ def _each_mended(breakages: Sequence[Sequence[Declared]], trial: "_Trial") -> li
         after |= {change.declared: change.after for change in found[0].changes}
         chosen |= found[0].chosen
     dropped = [one for one, what in after.items() if what is None]
-    gone = [one for one in trial.question.declared if any(_goes_with(one, other) for other in dropped)]
+    gone = [
+        requirement
+        for requirement in trial.question.declared
+        if any(_goes_with(requirement, other) for other in dropped)
+    ]
     after = {one: what for one, what in after.items() if what is None or one not in gone}
     mended = _Trial(trial.question, {**dict.fromkeys(gone), **after}).answer({})
     if mended is None or isinstance(mended, Refutation):
@@ -167,7 +178,7 @@ def _involved(refutation: Refutation, declared: Sequence[Declared]) -> list[Decl
             step.fact for step in (proof.cases.relies_on if proof.cases else ())
         )
     texts = {(str(fact.demands[0][1]), fact.limit) for fact in facts if fact.requirer == ROOT}
-    return [one for one in declared if (str(one.need), one.limit) in texts]
+    return [requirement for requirement in declared if (str(requirement.need), requirement.limit) in texts]
 
 
 class _Trial:
@@ -201,35 +212,49 @@ class _Trial:
 
     def _opened(self, which: Sequence[Declared], side: frozenset[str]) -> Suggestion | None:
         """Drop one side's bounds, solve, then tighten them again to the releases that were chosen."""
-        freed = {one: replace(one.need, specifier=_freed(one.need.specifier, side)) for one in which}
-        if any(freed[one] == one.need for one in which):
+        freed = {
+            requirement: replace(requirement.need, specifier=_freed(requirement.need.specifier, side))
+            for requirement in which
+        }
+        if any(freed[requirement] == requirement.need for requirement in which):
             return None
         nearest = _names(which) if side == _UPPER else frozenset()
         free = self._solved(freed, Policy(lowest=nearest))
-        if free is None or not all(_versions(free, one) for one in which):
+        if free is None or not all(_versions(free, requirement) for requirement in which):
             return None
-        after = {one: replace(one.need, specifier=_opened(one, _versions(free, one))) for one in which}
+        after = {
+            requirement: replace(
+                requirement.need, specifier=_opened(requirement, _versions(free, requirement))
+            )
+            for requirement in which
+        }
         solutions = self._solved(after)
         if solutions is None:
             return None
-        changes = tuple(Change(declared=one, after=after[one]) for one in which)
+        changes = tuple(Change(declared=requirement, after=after[requirement]) for requirement in which)
         return Suggestion(changes=changes, chosen=_chosen(solutions, which))
 
     def without_extras(self, which: Sequence[Declared]) -> Suggestion | None:
         """Leave out the extras that these ask for."""
-        if not all(one.need.extras for one in which):
+        if not all(requirement.need.extras for requirement in which):
             return None
-        after = {one: replace(one.need, extras=frozenset()) for one in which}
+        after = {requirement: replace(requirement.need, extras=frozenset()) for requirement in which}
         if self._solved(after) is None:
             return None
-        return Suggestion(changes=tuple(Change(declared=one, after=after[one]) for one in which))
+        return Suggestion(
+            changes=tuple(Change(declared=requirement, after=after[requirement]) for requirement in which)
+        )
 
     def dropped(self, which: Sequence[Declared]) -> Suggestion | None:
         """Take these out, with all that is declared of the same libraries in the same place."""
-        gone = [one for one in self.question.declared if any(_goes_with(one, other) for other in which)]
+        gone = [
+            requirement
+            for requirement in self.question.declared
+            if any(_goes_with(requirement, other) for other in which)
+        ]
         if self._solved(dict.fromkeys(gone)) is None:
             return None
-        return Suggestion(changes=tuple(Change(declared=one, after=None) for one in which))
+        return Suggestion(changes=tuple(Change(declared=requirement, after=None) for requirement in which))
 
     def elsewhere(self) -> list[Suggestion]:
         """The first alternative set of targets that has a solution."""
@@ -246,7 +271,9 @@ class _Trial:
     ) -> list[Solution] | Refutation | None:
         """The solutions for all targets, or why one has none; `None` when the time is up."""
         every = {**self._given, **after}
-        changed = [(one, every.get(one, one.need)) for one in self.question.declared]
+        changed = [
+            (requirement, every.get(requirement, requirement.need)) for requirement in self.question.declared
+        ]
         kept = [
             Declared(need=after, section=one.section, limit=one.limit)
             for one, after in changed
@@ -288,7 +315,7 @@ def _goes_with(one: Declared, other: Declared) -> bool:
 
 
 def _names(which: Iterable[Declared]) -> frozenset[NormalizedName]:
-    return frozenset(one.need.name for one in which)
+    return frozenset(requirement.need.name for requirement in which)
 
 
 def _freed(specifiers: SpecifierSet, side: frozenset[str]) -> SpecifierSet:
@@ -308,7 +335,9 @@ def _chosen(
     solutions: Sequence[Solution], which: Iterable[Declared]
 ) -> dict[NormalizedName, tuple[Version, ...]]:
     """The versions that come of each, the lowest first."""
-    return {one.need.name: tuple(sorted(set(_versions(solutions, one)))) for one in which}
+    return {
+        requirement.need.name: tuple(sorted(set(_versions(solutions, requirement)))) for requirement in which
+    }
 
 
 def _versions(solutions: Sequence[Solution], one: Declared) -> list[Version]:

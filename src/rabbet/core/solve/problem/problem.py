@@ -70,7 +70,7 @@ class Problem:
         self._expansions: dict[Term, list[Incompatibility]] = {}
         self._active_needs: dict[tuple[NormalizedName, Version, str], tuple[Need, ...]] = {}
         self._fresh: list[Incompatibility] = []
-        self._declared = [one for one in declared if target.admits(one.need.marker)]
+        self._declared = [requirement for requirement in declared if target.admits(requirement.need.marker)]
         self._add_slot(ROOT, (), depth=0)
 
     def absent(self, slot: int) -> int:
@@ -85,12 +85,15 @@ class Problem:
     def start(self) -> list[Incompatibility]:
         """What the project's own requirements rule out."""
         self._declared.sort(key=lambda one: (str(one.need), str(one.section or "")))
-        self._provider.expect(one.need for one in self._declared)
-        for one in self._declared:
-            if not one.limit:
-                self._grant(one.need)
-        for one in self._declared:
-            self._demand((0, self.full[0]), Demand(ROOT, one.need, one.section, limit=one.limit))
+        self._provider.expect(requirement.need for requirement in self._declared)
+        for requirement in self._declared:
+            if not requirement.limit:
+                self._grant(requirement.need)
+        for requirement in self._declared:
+            self._demand(
+                (0, self.full[0]),
+                Demand(ROOT, requirement.need, requirement.section, limit=requirement.limit),
+            )
         for name in self._wishes.first:
             number = self._number(Slot(name), depth=1)
             self._rule_out([(number, self.absent(number))], Kept(name))
@@ -139,15 +142,16 @@ class Problem:
     def _may_come(self, need: Need) -> bool:
         """Whether a need names no address, or one that the project requires the same library from."""
         return need.url is None or any(
-            one.need.url == need.url and one.need.name == need.name for one in self._declared
+            requirement.need.url == need.url and requirement.need.name == need.name
+            for requirement in self._declared
         )
 
     def limit(self, name: NormalizedName) -> int:
         """The candidates that the project's limits admit, as bits."""
         admitted = -1
-        for one in self._declared:
-            if one.limit and one.need.name == name:
-                admitted &= self.bound(one.need)
+        for requirement in self._declared:
+            if requirement.limit and requirement.need.name == name:
+                admitted &= self.bound(requirement.need)
         return admitted
 
     def counts(self, need: Need) -> bool:

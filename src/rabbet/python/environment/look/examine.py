@@ -75,10 +75,10 @@ def examine(
     What is known already is not read again.
     """
     digests: defaultdict[str, set[str | None]] = defaultdict(set)
-    for one in found:
-        for place, row in one.rows.items():
+    for recorded in found:
+        for place, row in recorded.rows.items():
             digests[place].add(row.sha256)
-    sizes = {place: row.size or 0 for one in found for place, row in one.rows.items()}
+    sizes = {place: row.size or 0 for recorded in found for place, row in recorded.rows.items()}
     known = reading.known or KnownFiles()
     states = known.states(str(layout.root), digests)  # before any file is read
     unread = {place: digests[place] for place in digests if not known.is_known(place, states.get(place))}
@@ -87,14 +87,20 @@ def examine(
     wrong = _altered(layout.root, unread, read_of, lambda places: done(sum(sizes[one] for one in places)))
     known.sound.update((place, state) for place, state in states.items() if place not in wrong)
     actual = dict(_overwritten(layout.root, digests, wrong))
-    looked_at = [Recorded(_with_wrong(one, wrong, actual, layout.root), one.rows) for one in found]
+    looked_at = [
+        Recorded(_with_wrong(recorded, wrong, actual, layout.root), recorded.rows) for recorded in found
+    ]
     if install_state is None:
         return looked_at, tuple(sorted(_unowned(layout, found))), ()
     unknown = (
         place for place in _places(layout.root) if place not in digests and place not in install_state.own
     )
     by_products = _ByProducts(found)
-    own = tuple(f"{layout.site_packages}/{one.library.folder}/" for one in found if not one.library.recorded)
+    own = tuple(
+        f"{layout.site_packages}/{recorded.library.folder}/"
+        for recorded in found
+        if not recorded.library.recorded
+    )
     strays = (place for place in unknown if not by_products.holds(place) and not place.startswith(own))
     return looked_at, tuple(sorted(strays)), tuple(_damage(layout, install_state))
 
@@ -102,9 +108,9 @@ def examine(
 def _unowned(layout: Layout, found: Sequence[Recorded]) -> Iterator[str]:
     """What Python might load directly from the folder that libraries are in, and none of these names."""
     site = f"{layout.site_packages}/"
-    owned = {place[len(site) :].partition("/")[0] for one in found for place in one.rows}
-    owned |= {one.library.folder for one in found} | {"__pycache__"}
-    claimed = {name for one in found for name in one.claimed}
+    owned = {place[len(site) :].partition("/")[0] for recorded in found for place in recorded.rows}
+    owned |= {recorded.library.folder for recorded in found} | {"__pycache__"}
+    claimed = {name for recorded in found for name in recorded.claimed}
     with suppress(OSError), os.scandir(layout.site) as entries:
         for entry in entries:
             stem = entry.name.partition(".")[0]
@@ -218,9 +224,9 @@ class _ByProducts:
     def __init__(self, found: Sequence[Recorded]) -> None:
         self._compiled = {
             place
-            for one in found
-            if any(place.endswith(".pyc") for place in one.rows)
-            for place in one.rows
+            for recorded in found
+            if any(place.endswith(".pyc") for place in recorded.rows)
+            for place in recorded.rows
             if place.endswith(".py")
         }
 

@@ -62,7 +62,11 @@ def foreign_inventory(
         vouched = vouch(layout, inventory_of(layout, configuration, sound=True)) if vouch else None
         part = inventory_of(layout, configuration, Reading(begin), sound=sound, vouched=vouched)
         all_of_them = (*part.libraries.values(), *part.twins)
-        twins += (one for one in all_of_them if found.setdefault(one.name, one) is not one)
+        twins += (
+            installed
+            for installed in all_of_them
+            if found.setdefault(installed.name, installed) is not installed
+        )
     return replace(part, libraries=found, twins=tuple(twins))
 
 

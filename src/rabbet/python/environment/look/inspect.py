@@ -76,7 +76,7 @@ def inventory_of(
         _recorded(folder, layout, install_state, vouched or {}, sound=sound)
         for folder in _info_folders(layout)
     )
-    found = [one for one in looked if one is not None]
+    found = [recorded for recorded in looked if recorded is not None]
     noted = install_state.libraries if install_state else {}
     strays: tuple[str, ...] = ()
     damage: tuple[ReasonWith, ...] = ()
@@ -84,8 +84,8 @@ def inventory_of(
         found, strays, damage = examine(layout, found, install_state, reading or Reading())
     libraries: dict[NormalizedName, Installed] = {}
     twins = []
-    for one in found:
-        library = replace(one.library, unfinished=one.library.name in unfinished)
+    for recorded in found:
+        library = replace(recorded.library, unfinished=recorded.library.name in unfinished)
         if libraries.setdefault(library.name, library) is not library:
             twins.append(library)
     return Inventory(

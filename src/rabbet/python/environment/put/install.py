@@ -121,8 +121,8 @@ def record_content(prepared: Prepared, layout: Layout) -> bytes:
 def record_rows(prepared: Prepared, layout: Layout) -> dict[str, RecordRow]:
     """The rows of that, but for its own, by the places that they mean."""
     return {
-        one.place: RecordRow(layout.in_record(one.place), one.sha256, one.size, "sha256")
-        for one in prepared.placed
+        placed.place: RecordRow(layout.in_record(placed.place), placed.sha256, placed.size, "sha256")
+        for placed in prepared.placed
     }
 
 
@@ -148,11 +148,11 @@ def install_wheel(prepared: Prepared, guarded: GuardedEnvironment) -> Origin:
     record = record_content(prepared, layout)
     with cannot_write(layout.root):
         guarded.put_file(f"{layout.site_packages}/{prepared.info}/RECORD", record)
-        for one in prepared.placed:
-            if one.linked is None:
-                guarded.put_file(one.place, one.content, executable=one.executable)
+        for placed in prepared.placed:
+            if placed.linked is None:
+                guarded.put_file(placed.place, placed.content, executable=placed.executable)
             else:
-                guarded.put(one.linked, one.place)
+                guarded.put(placed.linked, placed.place)
     came_from, digest = prepared.came_from, hashlib.sha256(record).hexdigest()
     return Origin(wheel=came_from.wheel, record=digest, build=came_from.build, info=prepared.info)
 

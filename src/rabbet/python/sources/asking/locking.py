@@ -33,10 +33,10 @@ def locked_artifacts(
     asked = {release.name: [ask(file) for file in release.files] for release in releases}
     what = "sizes and hashes of files"
     return {
-        one.name: [one.offered.locked]
-        if isinstance(one.offered, SourceTree)
-        else [asking.awaited(answer, what) for answer in asked[one.name]]
-        for one in releases
+        candidate.name: [candidate.offered.locked]
+        if isinstance(candidate.offered, SourceTree)
+        else [asking.awaited(answer, what) for answer in asked[candidate.name]]
+        for candidate in releases
     }
 
 
@@ -45,10 +45,11 @@ def also_known(
 ) -> dict[NormalizedName, tuple[str, ...]]:
     """Which chosen libraries later sources know too: somebody else may publish under such a name."""
     asked = {
-        one.name: [
-            (source.name, asking.begin(source.listing, one.name)) for source in routing.sources_after(one)
+        candidate.name: [
+            (source.name, asking.begin(source.listing, candidate.name))
+            for source in routing.sources_after(candidate)
         ]
-        for one in chosen
+        for candidate in chosen
     }
     known = {
         name: tuple(
