@@ -25,7 +25,7 @@ from rabbet.python.environment.put.manifest import (
 from rabbet.python.store.unpack import stored_files
 from rabbet.store.blob_cache import BlobCache
 from rabbet.store.trees import write_tree
-from rabbet.work.forked import alongside, fork_if_useful, in_parts
+from rabbet.work.forked import alongside, fork_if_useful, in_processes
 
 FOLDERS, FILES = 3, 800  # enough for two processes
 
@@ -148,7 +148,7 @@ class Alongside(unittest.TestCase):
             for fate in (None, lambda: operator.truediv(1, 0), lambda: os.kill(os.getpid(), signal.SIGKILL)):
                 with self.subTest(fork=fork, fate=fate):
                     told: list[str] = []
-                    found = in_parts(work, parts, told.extend, fork)
+                    found = in_processes(work, parts, told.extend, fork)
                     self.assertEqual((found, told), ([*parts[0], *parts[1]],) * 2)
         with self.assertRaises(ZeroDivisionError):
-            in_parts(lambda places, _: [str(1 / (len(places[0]) - 1))], parts, told.extend, os.fork)
+            in_processes(lambda places, _: [str(1 / (len(places[0]) - 1))], parts, told.extend, os.fork)

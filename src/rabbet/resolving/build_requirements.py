@@ -43,7 +43,7 @@ from rabbet.formats.text.requirement import parse_requirement
 from rabbet.python.choosing.select import needed
 from rabbet.python.choosing.targets import target_of
 from rabbet.python.formats.metadata import MetadataBroken, parse_metadata, whole
-from rabbet.python.sources.asking.release_reader import told_key
+from rabbet.python.sources.asking.release_reader import reported_metadata_key
 from rabbet.python.sources.base import Memory
 
 if TYPE_CHECKING:
@@ -194,7 +194,7 @@ class BuildQuestions:
         teller = f"{question} of a build with {runtime.distributor} {runtime.minor}"
         facts = self._options(subject).facts
         teller += f" and {json.dumps(facts)}" if facts else ""
-        return told_key(teller, subject.identity) if subject.identity else ""
+        return reported_metadata_key(teller, subject.identity) if subject.identity else ""
 
     def _requires(self, subject: Subject) -> tuple[Need, ...]:
         """What the sources and the back end ask for."""

@@ -31,12 +31,12 @@ def file_clash(session: Session, lock: Lock, declaration: Declaration, runtime: 
         from rabbet.python.environment.put.conflicts import (
             refuse_conflicts,  # here: a new machine knows no wheels
         )
-        from rabbet.python.environment.put.install import CameFrom, prepare_wheel
+        from rabbet.python.environment.put.install import Provenance, prepare_wheel
 
         layout = Layout(root=session.project.environment, site_packages=runtime.site_packages)
         files = {}
         for one, unpacked in known:
-            prepared = prepare_wheel(unpacked, layout, CameFrom(one.artifact.sha256), requested=False)
+            prepared = prepare_wheel(unpacked, layout, Provenance(one.artifact.sha256), requested=False)
             files[one.locked.name] = prepared.stated
         refuse_conflicts(files, fold_case=False)
     except EnvironmentFailed:

@@ -73,7 +73,7 @@ class ResolveResult(Struct, frozen=True, kw_only=True):
 
 
 def policy_for(
-    work: ResolveRequest,
+    request: ResolveRequest,
     target: Target,
     options: ResolveOptions,
     chosen: Mapping[NormalizedName, Version] | None = None,
@@ -85,27 +85,27 @@ def policy_for(
     others have got.
     """
     kept: dict[NormalizedName, set[Version]] = {}
-    for lock in work.earlier if options.keeps else ():
+    for lock in request.earlier if options.keeps else ():
         for name, version in locked_versions(lock, target).items():
             kept.setdefault(name, set()).add(version)
-    names = frozenset(requirement.need.name for requirement in work.declaration.declared())
+    names = frozenset(requirement.need.name for requirement in request.declaration.declared())
     liked = {name: tuple(sorted(versions, reverse=True)) for name, versions in kept.items()}
     return Policy(
         kept={name: versions for name, versions in liked.items() if name not in options.raised},
         wanted={
             name: version
-            for name, version in work.preferred.items()
+            for name, version in request.preferred.items()
             if options.keeps and name not in options.raised
         },
         raised=tuple(name for name in options.raised if name in kept),
         preferred={
             name: (version,)
             for name, version in (chosen or {}).items()
-            if work.declaration.same_versions and name not in options.raised
+            if request.declaration.same_versions and name not in options.raised
         },
         lowest=names if options.lowest else frozenset(),
-        as_of=options.as_of or declared_moment(work.declaration),
-        may_build=work.declaration.build_from_source,
+        as_of=options.as_of or declared_moment(request.declaration),
+        may_build=request.declaration.build_from_source,
     )
 
 

@@ -23,30 +23,32 @@ if TYPE_CHECKING:
 __all__ = ["own_metadata", "resolve_targets"]
 
 
-def resolve_targets(work: ResolveRequest, options: ResolveOptions) -> ResolveResult:
+def resolve_targets(request: ResolveRequest, options: ResolveOptions) -> ResolveResult:
     """Solve every target, and put the solutions into one lock; nothing is written.
 
     Raises `NoSolution` with the reasons and with changes that help, `SourceFailed`, `IntegrityFailed`.
     """
-    policy = policy_for(work, work.targets[0], options)
-    kept = [_without(lock, options.raised) for lock in work.earlier] if options.keeps else []
-    builds = _build_questions(work, options)
-    with work.sources.catalogue(work.declaration, work.targets[0], policy, kept, builds) as catalogue:
-        if not work.building:
-            work.session.observer.stage("reading listings and metadata")
-        declared = [requirement.need for requirement in work.declaration.declared()]
-        catalogue.expect(need for need in declared if work.targets[0].admits(need.marker))
+    policy = policy_for(request, request.targets[0], options)
+    kept = [_without(lock, options.raised) for lock in request.earlier] if options.keeps else []
+    builds = _build_questions(request, options)
+    with request.sources.catalogue(
+        request.declaration, request.targets[0], policy, kept, builds
+    ) as catalogue:
+        if not request.building:
+            request.session.observer.stage("reading listings and metadata")
+        declared = [requirement.need for requirement in request.declaration.declared()]
+        catalogue.expect(need for need in declared if request.targets[0].admits(need.marker))
         from rabbet.resolving.settling import settled  # here: the first answers are on their way meanwhile
 
-        return settled(work, options, catalogue, builds)
+        return settled(request, options, catalogue, builds)
 
 
-def own_metadata(work: ResolveRequest, options: ResolveOptions) -> Metadata:
+def own_metadata(request: ResolveRequest, options: ResolveOptions) -> Metadata:
     """What the project's own build tells of it. Raises `BuildFailed`, `NoSolution`, `SourceFailed`."""
-    return _build_questions(work, options).metadata(own_subject(work.declaration))
+    return _build_questions(request, options).metadata(own_subject(request.declaration))
 
 
-def _build_questions(work: ResolveRequest, options: ResolveOptions) -> BuildQuestions:
+def _build_questions(request: ResolveRequest, options: ResolveOptions) -> BuildQuestions:
     """Asks builds of what has no wheel; what these need is settled in the same way."""
 
     def settle(
@@ -56,7 +58,7 @@ def _build_questions(work: ResolveRequest, options: ResolveOptions) -> BuildQues
         building: frozenset[NormalizedName],
     ) -> Lock:
         inner = replace(
-            work,
+            request,
             declaration=declaration,
             earlier=tuple(earlier),
             targets=targets,
@@ -68,9 +70,9 @@ def _build_questions(work: ResolveRequest, options: ResolveOptions) -> BuildQues
     def open_workshop() -> "Workshop":
         from rabbet.workspace.fetching.supply import workshop_for  # here: few libraries have to be built
 
-        return workshop_for(work.session, work.runtime)
+        return workshop_for(request.session, request.runtime)
 
-    return BuildQuestions(work.declaration, work.earlier, open_workshop, settle, work.building)
+    return BuildQuestions(request.declaration, request.earlier, open_workshop, settle, request.building)
 
 
 def _without(lock: Lock, names: Collection[NormalizedName]) -> Lock:

@@ -46,37 +46,39 @@ __all__ = ["settled"]
 
 
 def settled(
-    work: ResolveRequest, options: ResolveOptions, catalogue: Catalogue, builds: BuildQuestions
+    request: ResolveRequest, options: ResolveOptions, catalogue: Catalogue, builds: BuildQuestions
 ) -> ResolveResult:
     """Solve every target from what the catalogue says, and put the solutions into one lock.
 
     Raises `NoSolution` with the reasons and with changes that help, `SourceFailed`, `IntegrityFailed`.
     """
-    parts, moves = _resolve_all(work, catalogue, options)
+    parts, moves = _resolve_all(request, catalogue, options)
     chosen = {(name, one.version): one for part in parts for name, one in part.solution.chosen.items()}
     elsewhere = also_known(chosen.values(), catalogue.routing, catalogue.asking)
-    before = work.earlier[0] if work.earlier and options.keeps else None
-    lock = build_lock(work.declaration, _runtimes(work, before, options), parts, catalogue.routing.indexes)
-    to_build = _to_build(work, builds, parts)
+    before = request.earlier[0] if request.earlier and options.keeps else None
+    lock = build_lock(
+        request.declaration, _runtimes(request, before, options), parts, catalogue.routing.indexes
+    )
+    to_build = _to_build(request, builds, parts)
     locked_builds = (builds.locked(*subject, targets) for subject, targets in to_build.items())
     lock = replace(lock, builds=merged_builds(chain.from_iterable(locked_builds)))
     return ResolveResult(
         lock=replace(lock, also_known=tuple(sorted(elsewhere))),
-        moves=(*runtime_moves(before, lock, work.declaration), *moves, *build_moves(before, lock)),
+        moves=(*runtime_moves(before, lock, request.declaration), *moves, *build_moves(before, lock)),
         passed_over=tuple(_passed_over(catalogue, lock.versions, chosen.values())),
         also_known=elsewhere,
-        idle_checkouts=tuple(sorted(set(work.declaration.local) - set(lock.versions))),
+        idle_checkouts=tuple(sorted(set(request.declaration.local) - set(lock.versions))),
         unhashed=tuple(sorted(_unhashed(catalogue, chosen.values()))),
         taken_from={name: one.source for (name, _), one in chosen.items()},
         unknown_extras=tuple(sorted(_unknown_extras(catalogue, parts))),
-        idle_corrections=_idle_corrections(work.declaration, catalogue, chosen.values()),
-        by_patch=tuple(sorted(_by_patch(work.declaration, catalogue, parts))),
-        told_here=_told_here(work, to_build),
+        idle_corrections=_idle_corrections(request.declaration, catalogue, chosen.values()),
+        by_patch=tuple(sorted(_by_patch(request.declaration, catalogue, parts))),
+        told_here=_told_here(request, to_build),
     )
 
 
 def _to_build(
-    work: ResolveRequest, builds: BuildQuestions, parts: Sequence[Solved]
+    request: ResolveRequest, builds: BuildQuestions, parts: Sequence[Solved]
 ) -> Mapping[tuple[Subject, Version | None], tuple[Target, ...]]:
     """What has to be built, in which version, and the targets that need it."""
     where: dict[tuple[Subject, Version | None], list[Target]] = {}
@@ -88,19 +90,19 @@ def _to_build(
             wheels = any(file.is_wheel for file in candidate.files)
             if source is not None and not is_own_folder(source) and not wheels:
                 subject = Subject(name=name, what=str(candidate), source=source)
-                if subject.allowed(work.declaration):
+                if subject.allowed(request.declaration):
                     where.setdefault((subject, candidate.version), []).append(part.solution.target)
-    own = _own_build(work, builds)
+    own = _own_build(request, builds)
     if own is not None:
-        where[own, None] = list(work.targets)
+        where[own, None] = list(request.targets)
     return {subject: tuple(targets) for subject, targets in where.items()}
 
 
 def _told_here(
-    work: ResolveRequest, to_build: Mapping[tuple[Subject, Version | None], Sequence[Target]]
+    request: ResolveRequest, to_build: Mapping[tuple[Subject, Version | None], Sequence[Target]]
 ) -> tuple[str, ...]:
     """What is built for targets other than this machine with its runtime, where its build was asked."""
-    here = target_of(work.runtime)
+    here = target_of(request.runtime)
     there = {
         subject.what
         for (subject, _), targets in to_build.items()
@@ -109,9 +111,9 @@ def _told_here(
     return tuple(sorted(there))
 
 
-def _own_build(work: ResolveRequest, builds: BuildQuestions) -> Subject | None:
+def _own_build(request: ResolveRequest, builds: BuildQuestions) -> Subject | None:
     """The project itself, if it can be built; its name may have to be told by that."""
-    declaration = work.declaration
+    declaration = request.declaration
     if declaration.build_system is None:
         return None
     subject = own_subject(declaration)
@@ -182,26 +184,26 @@ def _unhashed(catalogue: Catalogue, chosen: Iterable[Candidate]) -> set[str]:
 
 
 def _resolve_all(
-    work: ResolveRequest, catalogue: Catalogue, options: ResolveOptions
+    request: ResolveRequest, catalogue: Catalogue, options: ResolveOptions
 ) -> tuple[list[Solved], tuple[Move, ...]]:
     """Solve each target, preferring what is locked for it; then, if asked for, what others have got."""
     chosen: dict[NormalizedName, Version] = {}
     parts: list[Solved] = []
     moves: dict[tuple[object, ...], tuple[Move, Target]] = {}
-    for target in work.targets:
-        answering = catalogue if target is work.targets[0] else catalogue.for_target(target)
-        policy = policy_for(work, target, options, chosen)
-        answer = solve(answering, target, work.declaration.asked(), policy=policy)
+    for target in request.targets:
+        answering = catalogue if target is request.targets[0] else catalogue.for_target(target)
+        policy = policy_for(request, target, options, chosen)
+        answer = solve(answering, target, request.declaration.asked(), policy=policy)
         if isinstance(answer, Refutation):
-            raise _no_solution(work, answer, answering, target, options)
+            raise _no_solution(request, answer, answering, target, options)
         parts.append(_with_files(answer, answering))
-        versions = [locked_versions(lock, target) for lock in work.earlier]
+        versions = [locked_versions(lock, target) for lock in request.earlier]
         moved = explained_moves(
             versions[0] if versions else {},
             answer,
-            work.declaration,
+            request.declaration,
             answering,
-            intended=partial(_intention, work, options, answer, versions[1:]),
+            intended=partial(_intention, request, options, answer, versions[1:]),
         )
         for move in moved:
             moves.setdefault((move.name, move.before, move.after), (move, target))
@@ -218,7 +220,7 @@ def _only_there(move: Move, target: Target, chosen: Mapping[NormalizedName, Vers
 
 
 def _no_solution(
-    work: ResolveRequest,
+    request: ResolveRequest,
     refutation: Refutation,
     catalogue: Catalogue,
     target: Target,
@@ -230,25 +232,25 @@ def _no_solution(
         unsolved_elsewhere,
     )
 
-    policy = policy_for(work, target, options)
+    policy = policy_for(request, target, options)
     unsolved = Unsolved(
-        declaration=work.declaration,
-        variant=work.variant,
+        declaration=request.declaration,
+        variant=request.variant,
         refutation=refutation,
         catalogue=catalogue,
         target=target,
-        targets=work.targets,
-        session=work.session,
-        reopened=lambda changed: work.sources.catalogue(changed, target, policy),
+        targets=request.targets,
+        session=request.session,
+        reopened=lambda changed: request.sources.catalogue(changed, target, policy),
         on_date=f"{policy.as_of:%Y-%m-%d}" if policy.as_of else "",
         date_declared=options.as_of is None,
     )
-    if not work.written:
+    if not request.written:
         return unsolved_elsewhere(unsolved)
     if policy.as_of is None:
         return no_solution(unsolved)
-    later = replace(policy, as_of=declared_moment(work.declaration) if options.as_of else None)
-    with work.sources.catalogue(work.declaration, target, later) as undated:
+    later = replace(policy, as_of=declared_moment(request.declaration) if options.as_of else None)
+    with request.sources.catalogue(request.declaration, target, later) as undated:
         return no_solution(replace(unsolved, undated=undated))
 
 
@@ -263,7 +265,7 @@ def _with_files(solution: Solution, catalogue: Catalogue) -> Solved:
 
 
 def _intention(
-    work: ResolveRequest,
+    request: ResolveRequest,
     options: ResolveOptions,
     solution: Solution,
     others: Sequence[Mapping[NormalizedName, Version]],
@@ -273,7 +275,7 @@ def _intention(
     if name in options.raised:
         return "raised on purpose"
     chosen = solution.chosen.get(name)
-    if chosen is not None and work.preferred.get(name) == chosen.version:
+    if chosen is not None and request.preferred.get(name) == chosen.version:
         return "this version is preferred"
     checkout = chosen.offered.locked if chosen and isinstance(chosen.offered, SourceTree) else None
     if is_own_folder(checkout):
@@ -282,7 +284,7 @@ def _intention(
         return f"the checkout in {checkout.path} stands in for it"
     if any(
         library.name == name and isinstance(library.tree, LockedCheckout)
-        for library in work.earlier[0].libraries
+        for library in request.earlier[0].libraries
     ):
         return "its checkout is not declared any more"
     if chosen is not None and any(side.get(name) == chosen.version for side in others):
@@ -291,19 +293,19 @@ def _intention(
 
 
 def _runtimes(
-    work: ResolveRequest, before: Lock | None, options: ResolveOptions
+    request: ResolveRequest, before: Lock | None, options: ResolveOptions
 ) -> tuple[LockedRuntime, ...]:
     """The runtimes that the lock names, Python's first. Raises `NoRuntime`, `NoSolution`, `SourceFailed`."""
-    if not (work.declaration.runtimes or work.declaration.catalogues):
-        return (_locked_python(work.runtime, before),)
+    if not (request.declaration.runtimes or request.declaration.catalogues):
+        return (_locked_python(request.runtime, before),)
     from rabbet.workspace.runtimes.choice import runtimes_to_lock
-    from rabbet.workspace.runtimes.obtaining import Shelf
+    from rabbet.workspace.runtimes.obtaining import RuntimeCatalogues
 
-    shelf = Shelf(work.session.project, work.session.machine)
+    shelf = RuntimeCatalogues(request.session.project, request.session.machine)
     known = before.runtimes if before else ()
-    others = runtimes_to_lock(work.declaration, shelf, work.runtime, known, options.raised)
-    platforms = {one.platform for target in work.targets for one in target.each}
-    found = (_locked_python(work.runtime, before), *others)
+    others = runtimes_to_lock(request.declaration, shelf, request.runtime, known, options.raised)
+    platforms = {one.platform for target in request.targets for one in target.each}
+    found = (_locked_python(request.runtime, before), *others)
     return tuple(shelf.with_archives(runtime, platforms) for runtime in found)
 
 

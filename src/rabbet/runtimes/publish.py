@@ -19,7 +19,7 @@ from rabbet.errors import IntegrityFailed
 from rabbet.runtimes.binary_format import read_program
 from rabbet.runtimes.elf import read_elf
 
-__all__ = ["Obstacle", "obstacles", "pack"]
+__all__ = ["PortabilityProblem", "obstacles", "pack"]
 
 _LEFT_OUT = ("__pycache__",)
 _EPOCH = 315_532_800  # 1980-01-01, the oldest time that every form of archive can hold
@@ -30,7 +30,7 @@ _OF_THE_SYSTEM = re.compile(
 )
 
 
-class Obstacle(Struct, frozen=True, kw_only=True):
+class PortabilityProblem(Struct, frozen=True, kw_only=True):
     """Something in a prefix that would not work elsewhere: the file's place, and why.
 
     One that `forbids` packing can't be obtained by anybody. A shared `library` that it needs has to be there
@@ -43,7 +43,7 @@ class Obstacle(Struct, frozen=True, kw_only=True):
     library: str = ""
 
 
-def obstacles(prefix: Path) -> Iterator[Obstacle]:
+def obstacles(prefix: Path) -> Iterator[PortabilityProblem]:
     """All that would keep a prefix from running in another folder, or on another machine."""
     own = {path.name for path in _entries(prefix) if path.is_file()}
     for path in _entries(prefix):
@@ -52,29 +52,31 @@ def obstacles(prefix: Path) -> Iterator[Obstacle]:
             target = path.readlink()
             real = Path(os.path.realpath(path))
             if prefix not in real.parents and real != prefix:
-                yield Obstacle(place=place, reason=f"it is a link to {target}, outside", forbids=True)
+                yield PortabilityProblem(
+                    place=place, reason=f"it is a link to {target}, outside", forbids=True
+                )
         elif path.is_file():
             yield from _of_file(path, place, prefix, own)
 
 
-def _of_file(path: Path, place: str, prefix: Path, own: set[str]) -> Iterator[Obstacle]:
+def _of_file(path: Path, place: str, prefix: Path, own: set[str]) -> Iterator[PortabilityProblem]:
     with path.open("rb") as file:
         head = file.read(_MOST_SCRIPT)
         if head.startswith(b"#!") and os.access(path, os.X_OK):
             line = head[2:].splitlines()[0].decode(errors="replace").strip()
             if line.startswith(f"{prefix}/"):
                 reason = f"it is a script for {line.split()[0]}, which is elsewhere then"
-                yield Obstacle(place=place, reason=reason)
+                yield PortabilityProblem(place=place, reason=reason)
             return
     elf = read_elf(read_program(path)) if head.startswith(b"\x7fELF") else None
     for needed in elf.needed if elf else ():
         if needed not in own and not _OF_THE_SYSTEM.match(needed):
             reason = f"it needs {needed}, which is not in the prefix"
-            yield Obstacle(place=place, reason=reason, library=needed)
+            yield PortabilityProblem(place=place, reason=reason, library=needed)
     for run_path in elf.run_paths if elf else ():
         if str(prefix) in run_path.text and _from_there(run_path.text, path, prefix) is None:
             reason = f"it looks for libraries in {run_path.text}, which is elsewhere then"
-            yield Obstacle(place=place, reason=reason)
+            yield PortabilityProblem(place=place, reason=reason)
 
 
 def pack(prefix: Path, archive: Path) -> tuple[str, int]:

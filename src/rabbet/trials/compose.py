@@ -9,8 +9,8 @@ from rabbet.core.culprit.mixture import Mixture
 from rabbet.core.model.lock import Needed, ToInstall, Unbuilt
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.disk.atomic import cannot_write
-from rabbet.python.compose.changes import Site, fill
-from rabbet.python.compose.wheels import Intent, prepared_wheels
+from rabbet.python.compose.changes import EnvironmentSpec, fill
+from rabbet.python.compose.wheels import InstallPolicy, prepared_wheels
 from rabbet.python.environment.place.guarded import GuardedEnvironment
 from rabbet.python.environment.place.layout import Layout
 from rabbet.python.environment.place.linking import Linking
@@ -19,7 +19,7 @@ from rabbet.python.environment.put.layer import lay_upon, lead_to
 from rabbet.python.environment.put.manifest import manifest_of, write_manifest
 from rabbet.trials.settle import Settled
 from rabbet.trials.two_states import TwoStates
-from rabbet.workspace.fetching.supply import arriving, intent_of, supply_for
+from rabbet.workspace.fetching.supply import arriving, install_policy_of, supply_for
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.session import Session
 
@@ -48,20 +48,22 @@ class Made(NamedTuple):
         return [(key, str(tree.parent)) for key, tree in found]
 
 
-def compose(wanted: Sequence[ToInstall], site: Site, intent: Intent, session: Session) -> Made:
+def compose(
+    wanted: Sequence[ToInstall], spec: EnvironmentSpec, policy: InstallPolicy, session: Session
+) -> Made:
     """Fill an empty folder with an environment of these libraries; what has to be built is built.
 
     Raises `SourceFailed`, `IntegrityFailed`, `BuildFailed`, `CannotWrite`.
     """
-    with arriving(session, wanted, site, intent) as (wheels, ready):
-        placed = fill(site.root, site, ready)
+    with arriving(session, wanted, spec, policy) as (wheels, ready):
+        placed = fill(spec.root, spec, ready)
     return Made(wheels, placed)
 
 
-def lead_to_modules(site: Site, folder: Path) -> None:
+def lead_to_modules(spec: EnvironmentSpec, folder: Path) -> None:
     """Let an environment import the modules that lie in a folder. Raises `CannotWrite`."""
-    layout = Layout(root=site.root, site_packages=site.runtime.site_packages)
-    with cannot_write(site.root), GuardedEnvironment(layout, Linking()) as guarded:
+    layout = Layout(root=spec.root, site_packages=spec.runtime.site_packages)
+    with cannot_write(spec.root), GuardedEnvironment(layout, Linking()) as guarded:
         lead_to(guarded, folder)
 
 
@@ -73,17 +75,17 @@ def compose_mixture(
     What wheels say of their needs is not held against locks, for not all of these are Rabbet's. Raises as
     `compose` does.
     """
-    site = Site(
+    spec = EnvironmentSpec(
         root=root,
         runtime=two.python_of(mixture),
         environments=session.machine.environments(),
         share_files=share and session.machine.shares_files(),
         others=two.others_of(mixture),
     )
-    libraries, intent = two.libraries_of(mixture), intent_of(session.project, own_lock=False)
-    made = compose(libraries, site, intent, session)
+    libraries, policy = two.libraries_of(mixture), install_policy_of(session.project, own_lock=False)
+    made = compose(libraries, spec, policy, session)
     if not any(isinstance(library, Unbuilt) and library.own for library in libraries):
-        lead_to_modules(site, session.project.folder)
+        lead_to_modules(spec, session.project.folder)
     return made
 
 
@@ -91,8 +93,8 @@ def bring(two: TwoStates, mixture: Mixture, session: Session) -> None:
     """Put into the store what a mixture will be made of. Raises as `compose` does."""
     runtime, supply = two.python_of(mixture), supply_for(session.silent())
     wheels = [library for library in two.libraries_of(mixture) if isinstance(library, Needed)]
-    intent = intent_of(session.project, own_lock=False)
-    ready = prepared_wheels(wheels, session.project.folder, runtime, supply, intent)
+    policy = install_policy_of(session.project, own_lock=False)
+    ready = prepared_wheels(wheels, session.project.folder, runtime, supply, policy)
     with closing(ready):
         for _ in ready:
             pass
@@ -101,21 +103,21 @@ def bring(two: TwoStates, mixture: Mixture, session: Session) -> None:
 def compose_trial(settled: Settled, session: Session, root: Path) -> Composed:
     """Make the environment. Raises as `compose` does."""
     asked = settled.asked
-    site = Site(
+    spec = EnvironmentSpec(
         root=root,
         runtime=asked.runtime,
         environments=session.machine.environments(),
         share_files=session.machine.shares_files(),
         others=asked.linked,
     )
-    intent = intent_of(session.project, own_lock=True)
-    made = compose(settled.wanted, site, intent, session)
+    policy = install_policy_of(session.project, own_lock=True)
+    made = compose(settled.wanted, spec, policy, session)
     if settled.layered:
         layout = Layout(root=root, site_packages=asked.runtime.site_packages)
         with cannot_write(root), GuardedEnvironment(layout, Linking()) as guarded:
             lay_upon(guarded, session.project.environment)
     elif asked.beside:
-        lead_to_modules(site, session.project.folder)
+        lead_to_modules(spec, session.project.folder)
     linked = made.trees(session.machine, asked.runtime)
     if any(isinstance(wanted, Unbuilt) and wanted.kind == "editable" for wanted in settled.wanted):
         return Composed(linked, None)

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import NamedTuple, TypeAlias
 
-__all__ = ["alongside", "fork_if_useful", "in_parts"]
+__all__ = ["alongside", "fork_if_useful", "in_processes"]
 
 Done: TypeAlias = Callable[[Sequence[str]], None]
 Work: TypeAlias = Callable[[Sequence[str], Done], list[str]]
@@ -49,7 +49,7 @@ def alongside(work: Callable[[], None], fork: Callable[[], int | None] = fork_if
         work()
 
 
-def in_parts(
+def in_processes(
     work: Work, parts: Sequence[Sequence[str]], done: Done, fork: Callable[[], int | None] = fork_if_useful
 ) -> list[str]:
     """The results of all parts: forked processes work out all but the first one, or threads do.

@@ -17,10 +17,10 @@ from rabbet.disk.folder import make_folder
 from rabbet.net.git.remote_repository import RemoteRepository
 from rabbet.python.builds.backend import Backend, Workplace
 from rabbet.python.builds.source_tree import Origins, SourceCode, open_sources_of
-from rabbet.python.compose.changes import Site
+from rabbet.python.compose.changes import EnvironmentSpec
 from rabbet.python.compose.fetch import Supply, content_from
 from rabbet.python.compose.make import make
-from rabbet.python.compose.wheels import Intent
+from rabbet.python.compose.wheels import InstallPolicy
 from rabbet.store.environments import Environments
 
 __all__ = ["Opened", "Workshop", "opened"]
@@ -102,13 +102,13 @@ class Opened:
     def _compose(self, root: Path, environment: Sequence[Needed]) -> None:
         shop = self._workshop
         shop.supply.observer.waiting(f"what the build of {self._what} needs")
-        site = Site(
+        spec = EnvironmentSpec(
             root=root,
             runtime=shop.runtime,
             environments=shop.environments,
             share_files=shop.share_files,
         )
-        make(site, environment, replace(shop.supply, observer=Silent()), Intent())
+        make(spec, environment, replace(shop.supply, observer=Silent()), InstallPolicy())
 
 
 def _file_name(text: str) -> str:

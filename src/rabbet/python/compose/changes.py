@@ -30,10 +30,10 @@ from rabbet.python.environment.put.install import Placed, Prepared, install_whee
 from rabbet.python.environment.put.remove import recorded_places, remove_library, remove_strays
 from rabbet.store.environments import Environments
 
-__all__ = ["Site", "change_in_place", "fill", "finish", "make_anew"]
+__all__ = ["EnvironmentSpec", "change_in_place", "fill", "finish", "make_anew"]
 
 
-class Site(Struct, frozen=True, kw_only=True):
+class EnvironmentSpec(Struct, frozen=True, kw_only=True):
     """Where an environment is, or is to be, and its interpreter; it may `share_files` with the store.
 
     The `others` are runtimes of other languages. `environments` are those that were made on this machine. Of
@@ -55,50 +55,50 @@ class Site(Struct, frozen=True, kw_only=True):
     lock_stamp: str = ""
 
 
-def make_anew(site: Site, arriving: Iterable[tuple[Needed, Prepared]]) -> list[Placed]:
+def make_anew(spec: EnvironmentSpec, arriving: Iterable[tuple[Needed, Prepared]]) -> list[Placed]:
     """Build in a staging folder from libraries as they arrive, and swap it in when complete.
 
     Raises `IntegrityFailed`, `CannotWrite`.
     """
-    with taking_place_of(site.root, site.environments) as root:
-        return fill(root, site, arriving)
+    with taking_place_of(spec.root, spec.environments) as root:
+        return fill(root, spec, arriving)
 
 
-def fill(root: Path, site: Site, arriving: Iterable[tuple[Needed, Prepared]]) -> list[Placed]:
-    """Make an environment in a folder, which must be empty, as it will be where the site is.
+def fill(root: Path, spec: EnvironmentSpec, arriving: Iterable[tuple[Needed, Prepared]]) -> list[Placed]:
+    """Make an environment in an empty folder, as it will be in its own place.
 
     Raises `IntegrityFailed`, `CannotWrite`.
     """
     origins: dict[NormalizedName, Origin] = {}
     arrived: dict[NormalizedName, Prepared] = {}
-    with _opened(root, site) as guarded:
-        create_environment(guarded, site.runtime, site.others, beside=site.beside)
+    with _opened(root, spec) as guarded:
+        create_environment(guarded, spec.runtime, spec.others, beside=spec.beside)
         for one, prepared in arriving:
             origins[one.locked.name] = install_wheel(prepared, guarded)
             arrived[one.locked.name] = prepared
-        _refuse_conflicts(root, site, {name: prepared.stated for name, prepared in arrived.items()})
+        _refuse_conflicts(root, spec, {name: prepared.stated for name, prepared in arrived.items()})
         with cannot_write(root):
-            guarded.write(STATE_FILE, install_state_content(_state(site, origins)))
+            guarded.write(STATE_FILE, install_state_content(_state(spec, origins)))
     return [placed for prepared in arrived.values() for placed in prepared.placed]
 
 
 def change_in_place(
-    site: Site, plan: Plan, arriving: Iterable[tuple[Needed, Prepared]], observer: Observer
+    spec: EnvironmentSpec, plan: Plan, arriving: Iterable[tuple[Needed, Prepared]], observer: Observer
 ) -> None:
     """Carry out a plan once everything has arrived; a journal names what is being changed.
 
     Raises `IntegrityFailed`, `CannotWrite`.
     """
     arrived = {one.locked.name: prepared for one, prepared in arriving}
-    install_state = own_install_state(site.root, site.environments)
+    install_state = own_install_state(spec.root, spec.environments)
     origins = (
         {NormalizedName(name): one for name, one in install_state.libraries.items()} if install_state else {}
     )
-    with _opened(site.root, site) as guarded:
+    with _opened(spec.root, spec) as guarded:
         kept = {step.name: step.installed[0].folder for step in plan.of(Action.KEEP)}
         places = {name: recorded_places(guarded.layout, folder) for name, folder in kept.items()}
         places.update((name, prepared.stated) for name, prepared in arrived.items())
-        _refuse_conflicts(site.root, site, places)
+        _refuse_conflicts(spec.root, spec, places)
         shared = {place for placed in places.values() for place, _ in placed}
         steps = plan.of(Action.ADD, Action.REPLACE, Action.REMOVE)
         observer.stage("installing", len(steps))
@@ -111,49 +111,49 @@ def change_in_place(
             if step.name in arrived:
                 origins[step.name] = install_wheel(arrived[step.name], guarded)
             observer.step(step.name)
-        with cannot_write(site.root):
-            place_path_file(guarded, site.runtime, beside=site.beside)
-            guarded.write(STATE_FILE, install_state_content(_state(site, origins)))
+        with cannot_write(spec.root):
+            place_path_file(guarded, spec.runtime, beside=spec.beside)
+            guarded.write(STATE_FILE, install_state_content(_state(spec, origins)))
         close_journal(guarded)
 
 
-def finish(site: Site) -> None:
+def finish(spec: EnvironmentSpec) -> None:
     """Close the journal that a killed run left after its last step."""
-    with _opened(site.root, site) as guarded:
+    with _opened(spec.root, spec) as guarded:
         close_journal(guarded)
 
 
 @contextmanager
-def _opened(root: Path, site: Site) -> Iterator[GuardedEnvironment]:
+def _opened(root: Path, spec: EnvironmentSpec) -> Iterator[GuardedEnvironment]:
     """An environment, opened for changes. Raises `CannotWrite`."""
-    layout = Layout(root=root, site_packages=site.runtime.site_packages)
+    layout = Layout(root=root, site_packages=spec.runtime.site_packages)
     with cannot_write(root):
-        guarded = GuardedEnvironment(layout, Linking(share=site.share_files))
+        guarded = GuardedEnvironment(layout, Linking(share=spec.share_files))
     with guarded as opened:
         yield opened
 
 
 def _refuse_conflicts(
-    root: Path, site: Site, places: Mapping[NormalizedName, Sequence[tuple[str, str | None]]]
+    root: Path, spec: EnvironmentSpec, places: Mapping[NormalizedName, Sequence[tuple[str, str | None]]]
 ) -> None:
     """Refuse two libraries, or a library and a runtime, that both bring a file of the same place."""
     linked: dict[NormalizedName, list[tuple[str, str | None]]] = {}
-    for place, (language, target) in runtime_links(site.others).items():
+    for place, (language, target) in runtime_links(spec.others).items():
         linked.setdefault(runtime_name(language), []).append((place, target))
     refuse_conflicts({**places, **linked}, fold_case=folds_case(root, CONFIGURATION))
 
 
-def _state(site: Site, origins: Mapping[NormalizedName, Origin]) -> InstallState:
+def _state(spec: EnvironmentSpec, origins: Mapping[NormalizedName, Origin]) -> InstallState:
     """The install state that is written into the environment."""
-    chosen = site.selection
+    chosen = spec.selection
     return InstallState(
-        executable=site.runtime.executable,
+        executable=spec.runtime.executable,
         libraries={str(name): one for name, one in origins.items()},
-        own=dict(own_parts(site.runtime, site.others, beside=site.beside)),
-        runtimes={other.runtime.language: other.runtime.executable for other in site.others},
+        own=dict(own_parts(spec.runtime, spec.others, beside=spec.beside)),
+        runtimes={other.runtime.language: other.runtime.executable for other in spec.others},
         groups=sorted(chosen.groups) if chosen else None,
         extras=sorted(chosen.extras) if chosen else None,
-        project=site.project,
-        editable=site.editable,
-        lock=site.lock_stamp,
+        project=spec.project,
+        editable=spec.editable,
+        lock=spec.lock_stamp,
     )

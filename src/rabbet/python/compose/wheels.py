@@ -21,17 +21,17 @@ from rabbet.core.model.runtime import PythonRuntime
 from rabbet.errors import EnvironmentFailed, IntegrityFailed
 from rabbet.python.compose.fetch import Supply, fetched_wheels
 from rabbet.python.environment.place.layout import Layout
-from rabbet.python.environment.put.install import CameFrom, Prepared, prepare_wheel
+from rabbet.python.environment.put.install import Prepared, Provenance, prepare_wheel
 from rabbet.python.formats.metadata import MetadataBroken, parse_metadata, whole
 from rabbet.python.store.compile import Compiler
 from rabbet.python.store.entries import Unpacked
 from rabbet.python.store.store import Store
 from rabbet.work.pools import as_finished
 
-__all__ = ["Intent", "listed_wheel", "prepared_wheels"]
+__all__ = ["InstallPolicy", "listed_wheel", "prepared_wheels"]
 
 
-class Intent(Struct, frozen=True, kw_only=True):
+class InstallPolicy(Struct, frozen=True, kw_only=True):
     """What a declaration says of the libraries that are installed.
 
     It names those that are `requested`. `correct` mends what a wheel says of its needs, which is then held
@@ -48,7 +48,7 @@ def prepared_wheels(
     place: Path,
     runtime: PythonRuntime,
     supply: Supply,
-    intent: Intent,
+    policy: InstallPolicy,
     *,
     compile_later: bool = False,
 ) -> Generator[tuple[Needed, Prepared], None, None]:
@@ -61,15 +61,15 @@ def prepared_wheels(
 
     def arriving() -> Iterator[tuple[Needed, Unpacked]]:
         for one, unpacked in fetched_wheels(needed, supply):
-            _check_metadata(one, unpacked, supply.store, intent.correct)
+            _check_metadata(one, unpacked, supply.store, policy.correct)
             yield one, unpacked
 
     if compile_later:
         for one, unpacked in arriving():
-            yield one, _prepared(one, unpacked, None, layout, supply, intent)
+            yield one, _prepared(one, unpacked, None, layout, supply, policy)
         return
     for one, unpacked, compiled in _compiled(arriving(), supply, runtime):
-        yield one, _prepared(one, unpacked, compiled, layout, supply, intent)
+        yield one, _prepared(one, unpacked, compiled, layout, supply, policy)
 
 
 def listed_wheel(
@@ -77,7 +77,7 @@ def listed_wheel(
     place: Path,
     runtime: PythonRuntime,
     supply: Supply,
-    intent: Intent,
+    policy: InstallPolicy,
     *,
     compile_later: bool = False,
 ) -> Prepared | None:
@@ -87,19 +87,24 @@ def listed_wheel(
     if unpacked is None or (compiled is None and not compile_later):
         return None
     layout = Layout(root=place, site_packages=runtime.site_packages)
-    return _prepared(one, unpacked, compiled, layout, supply, intent)
+    return _prepared(one, unpacked, compiled, layout, supply, policy)
 
 
 def _prepared(
-    one: Needed, unpacked: Unpacked, compiled: Unpacked | None, layout: Layout, supply: Supply, intent: Intent
+    one: Needed,
+    unpacked: Unpacked,
+    compiled: Unpacked | None,
+    layout: Layout,
+    supply: Supply,
+    policy: InstallPolicy,
 ) -> Prepared:
-    came_from = CameFrom(
+    provenance = Provenance(
         wheel=one.artifact.sha256,
         direct_url=_direct_url(one, supply.folder),
         build=one.build.digest if one.build else "",
     )
-    requested = one.locked.name in intent.requested
-    return prepare_wheel(unpacked, layout, came_from, compiled=compiled, requested=requested)
+    requested = one.locked.name in policy.requested
+    return prepare_wheel(unpacked, layout, provenance, compiled=compiled, requested=requested)
 
 
 def _compiled(

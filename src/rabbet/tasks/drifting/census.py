@@ -33,7 +33,7 @@ from rabbet.team.labels import checked_label, own_label
 from rabbet.team.sheet import order_by_likeness
 from rabbet.work.own_program import own_program
 from rabbet.workspace.session import Session
-from rabbet.workspace.states.census import Against, file_digests, inventory_here
+from rabbet.workspace.states.census import CensusComparison, file_digests, inventory_here
 from rabbet.workspace.states.machines import (
     NOBODY,
     Unread,
@@ -245,7 +245,7 @@ def show(session: Session, places: Sequence[str], url: str | None = None) -> Cen
     named, unread_places = machines_from(places, session.machine)
     machines, unread = machines + named, unread + unread_places
     session.observer.stage("comparing them with the lock")
-    against = Against(session)
+    against = CensusComparison(session)
     states = list(against.states(machines))
     # one by one: a fleet's take a lot of room
     for one, sent in stored_machines(session.project, url) if url else ():
@@ -307,7 +307,7 @@ def developed(session: Session, since: int, url: str | None = None) -> Developme
     session.observer.stage("comparing them with the lock")
     last: dict[str, object] = {}
     told = []
-    for state in Against(session).states(_over_time(machines)):
+    for state in CensusComparison(session).states(_over_time(machines)):
         if last.get(state.label) != state.key and state.recorded >= since:
             told.append(state)
         last[state.label] = state.key

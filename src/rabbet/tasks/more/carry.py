@@ -51,7 +51,7 @@ from rabbet.work.pools import as_finished
 from rabbet.workspace.fetching.sources import open_sources
 from rabbet.workspace.fetching.supply import supply_for
 from rabbet.workspace.looking.comparison import question
-from rabbet.workspace.runtimes.obtaining import Shelf
+from rabbet.workspace.runtimes.obtaining import RuntimeCatalogues
 from rabbet.workspace.runtimes.pythons import (
     chosen_runtime,
     found_pythons,
@@ -321,7 +321,7 @@ def _runtimes(
     platforms = {target.platform for target in targets}
     if not any(runtime.archives for runtime in lock.runtimes):
         return [], ""
-    shelf = Shelf(session.project, session.machine)
+    shelf = RuntimeCatalogues(session.project, session.machine)
     found: dict[str, Packed] = {}
     offers: list[RuntimeOffer] = []
     for runtime in lock.runtimes:
@@ -367,7 +367,7 @@ def _obtain_carried(lock: Lock, carried: Mapping[str, Path], session: Session) -
     """Unpack the locked runtimes that were carried for this machine's platform."""
     if not any(runtime.archives for runtime in lock.runtimes):
         return
-    shelf, target = Shelf(session.project, session.machine), own_target(session.machine)
+    shelf, target = RuntimeCatalogues(session.project, session.machine), own_target(session.machine)
     for runtime in lock.runtimes:
         for archive in runtime.archives:
             path = carried.get(archive_name(archive))

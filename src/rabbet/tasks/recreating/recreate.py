@@ -23,12 +23,12 @@ from rabbet.errors import (
     Way,
 )
 from rabbet.formats.pylock import edited_by_hand
-from rabbet.python.compose.changes import Site, change_in_place, finish, make_anew
+from rabbet.python.compose.changes import EnvironmentSpec, change_in_place, finish, make_anew
 from rabbet.python.environment.place.install_state import own_install_state
 from rabbet.python.environment.place.staging import clear_up
 from rabbet.python.store.checks import hold_against_wheel
 from rabbet.store.environments import Environments
-from rabbet.workspace.fetching.supply import arriving, intent_of
+from rabbet.workspace.fetching.supply import arriving, install_policy_of
 from rabbet.workspace.looking.comparison import Question, compared, question
 from rabbet.workspace.looking.restore import remember_manifest
 from rabbet.workspace.looking.result_cache import Fit, remember_fit
@@ -193,7 +193,7 @@ def _recreated(session: Session, options: RecreateOptions) -> RecreateReport:
             _apply(session, report, compile_later=options.compile_later)
             after = _at_rest(session)
         else:
-            finish(_site(session, report))
+            finish(_spec(session, report))
         remember_fit(session, after.state, after.lasting_fit)
         environments.note(home)  # it may have been moved here
     return report
@@ -213,12 +213,12 @@ def _obtain_missing(session: Session) -> None:
 
     Raises `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
     """
-    from rabbet.workspace.runtimes.obtaining import Shelf
+    from rabbet.workspace.runtimes.obtaining import RuntimeCatalogues
 
     declaration, lock = session.declaration(), session.lock()
     if not any(runtime.archives for runtime in lock.runtimes):
         return
-    shelf, target = Shelf(session.project, session.machine), own_target(session.machine)
+    shelf, target = RuntimeCatalogues(session.project, session.machine), own_target(session.machine)
     try:
         python = chosen_runtime(declaration, pythons_of(session), lock)
     except NoRuntime:
@@ -249,8 +249,8 @@ def _at_rest(session: Session) -> RecreateReport:
     return after
 
 
-def _site(session: Session, report: RecreateReport) -> Site:
-    return Site(
+def _spec(session: Session, report: RecreateReport) -> EnvironmentSpec:
+    return EnvironmentSpec(
         root=session.project.environment,
         runtime=report.runtime,
         environments=session.machine.environments(),
@@ -265,12 +265,12 @@ def _site(session: Session, report: RecreateReport) -> Site:
 
 
 def _apply(session: Session, report: RecreateReport, *, compile_later: bool) -> None:
-    plan, site = report.plan, _site(session, report)
+    plan, spec = report.plan, _spec(session, report)
     wanted = [step.needed for step in plan.of(Action.ADD, Action.REPLACE) if step.needed]
-    intent = intent_of(session.project, own_lock=report.own_lock)
-    with arriving(session, wanted, site, intent, compile_later=compile_later) as (needed, ready):
+    policy = install_policy_of(session.project, own_lock=report.own_lock)
+    with arriving(session, wanted, spec, policy, compile_later=compile_later) as (needed, ready):
         if plan.rebuild:
-            placed = make_anew(site, ready)
+            placed = make_anew(spec, ready)
             chosen = report.selection is not None or not (report.project and report.editable)
             if not (chosen or compile_later or report.outdated or _editable(wanted)):
                 versions = sorted((library.locked.name, str(library.locked.version)) for library in needed)
@@ -278,7 +278,7 @@ def _apply(session: Session, report: RecreateReport, *, compile_later: bool) -> 
                 trees = session.machine.store.trees(artifacts, report.runtime)
                 remember_manifest(session, placed, trees, versions, report.runtimes)
         else:
-            change_in_place(site, plan, ready, session.observer)
+            change_in_place(spec, plan, ready, session.observer)
 
 
 def _editable(wanted: Sequence[ToInstall]) -> bool:

@@ -184,11 +184,11 @@ def look_up(
 
     Raises `NotUnderstood`, `SourceFailed`.
     """
-    from rabbet.workspace.runtimes.obtaining import Shelf
+    from rabbet.workspace.runtimes.obtaining import RuntimeCatalogues
 
     need = parse_runtime(constraint)
     observer.stage("reading catalogues")
-    offers = Shelf(project, machine).offers(need.name, own_target(machine))
+    offers = RuntimeCatalogues(project, machine).offers(need.name, own_target(machine))
     return tuple(offer for offer in offers if need.specifier.contains(offer.offer.version, prereleases=True))
 
 
@@ -205,11 +205,11 @@ def obtain(
     What a project's catalogue has as source alone is built only with `from_source`. Raises `NotUnderstood`,
     `NoRuntime`, `SourceFailed`, `IntegrityFailed`, `BuildFailed`, `CannotWrite`.
     """
-    from rabbet.workspace.runtimes.obtaining import Shelf
+    from rabbet.workspace.runtimes.obtaining import RuntimeCatalogues
 
     need = parse_runtime(constraint)
     observer.stage("reading catalogues")
-    shelf = Shelf(project, machine)
+    shelf = RuntimeCatalogues(project, machine)
     picked, archive = shelf.pick(need, own_target(machine), from_source=from_source)
     found = shelf.obtain(picked.offer, archive, observer)
     return picked, found.path(machine.store_folder)

@@ -98,7 +98,7 @@ def resolve(
 
     Raises `NoSolution`, `SourceFailed`, `NoRuntime`, `NotUnderstood`, `CannotWrite`.
     """
-    work = _Work(session, opened)
+    work = _ResolveRun(session, opened)
     work.ask_build()
     earlier = {
         variant: work.earlier(variant, must_be_readable=not options.afresh) for variant in work.variants
@@ -152,12 +152,12 @@ def verify(session: Session, opened: OpenedSources | None = None) -> tuple[Verdi
 
     Raises what `resolve` raises, and `NoLock`.
     """
-    work = _Work(session, opened)
+    work = _ResolveRun(session, opened)
     work.ask_build()
     return tuple(work.verdict(variant) for variant in work.variants)
 
 
-class _Work:
+class _ResolveRun:
     """One run: the declaration, and its sources, which are opened when they are first needed."""
 
     def __init__(self, session: Session, opened: OpenedSources | None = None) -> None:

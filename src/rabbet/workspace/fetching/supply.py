@@ -9,10 +9,10 @@ from rabbet.core.declaration.corrections import corrected
 from rabbet.core.model.lock import LockedWheel, Needed, ToInstall, Unbuilt
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.net.git.remote_repository import RemoteRepository
-from rabbet.python.compose.changes import Site
+from rabbet.python.compose.changes import EnvironmentSpec
 from rabbet.python.compose.fetch import Supply
 from rabbet.python.compose.make import wheels_for
-from rabbet.python.compose.wheels import Intent
+from rabbet.python.compose.wheels import InstallPolicy
 from rabbet.workspace.project import Project
 from rabbet.workspace.session import Session
 
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from rabbet.python.environment.put.install import Prepared
     from rabbet.python.sources.kinds.team_builds import TeamBuilds
 
-__all__ = ["arriving", "intent_of", "supply_for", "workshop_for"]
+__all__ = ["arriving", "install_policy_of", "supply_for", "workshop_for"]
 
 
 def supply_for(session: Session) -> Supply:
@@ -41,10 +41,10 @@ def supply_for(session: Session) -> Supply:
     )
 
 
-def intent_of(project: Project, *, own_lock: bool) -> Intent:
+def install_policy_of(project: Project, *, own_lock: bool) -> InstallPolicy:
     """What the declaration names, and how it corrects wheels, if the lock is Rabbet's own."""
     declaration = project.declaration()
-    return Intent(
+    return InstallPolicy(
         requested={requirement.need.name for requirement in declaration.declared()},
         correct=partial(corrected, declaration=declaration) if own_lock else None,
     )
@@ -52,9 +52,14 @@ def intent_of(project: Project, *, own_lock: bool) -> Intent:
 
 @contextmanager
 def arriving(
-    session: Session, wanted: Iterable[ToInstall], site: Site, intent: Intent, *, compile_later: bool = False
+    session: Session,
+    wanted: Iterable[ToInstall],
+    spec: EnvironmentSpec,
+    policy: InstallPolicy,
+    *,
+    compile_later: bool = False,
 ) -> "Iterator[tuple[list[Needed], Iterable[tuple[Needed, Prepared]]]]":
-    """The wheels of what is wanted, and each of them ready to be put where the site is; some are built first.
+    """The wheels of what is wanted, each ready to be put into the environment; some are built first.
 
     Once all are put there, the store notes that its files were linked. Raises `SourceFailed`,
     `IntegrityFailed`, `BuildFailed`, `CannotWrite`.
@@ -65,8 +70,8 @@ def arriving(
     if unbuilt:
         from rabbet.python.builds.building import built  # here: few libraries have to be built
 
-        wheels += built(unbuilt, workshop_for(session, site.runtime))
-    with wheels_for(site, wheels, supply, intent, compile_later=compile_later) as ready:
+        wheels += built(unbuilt, workshop_for(session, spec.runtime))
+    with wheels_for(spec, wheels, supply, policy, compile_later=compile_later) as ready:
         yield wheels, ready
 
 

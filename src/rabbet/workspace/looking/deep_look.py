@@ -31,7 +31,7 @@ from rabbet.python.environment.put.install import Prepared, installed_unchanged,
 from rabbet.python.formats.record import RecordRow
 from rabbet.python.store.checks import hold_against_wheel
 from rabbet.python.store.store import Store
-from rabbet.workspace.fetching.supply import intent_of, supply_for
+from rabbet.workspace.fetching.supply import install_policy_of, supply_for
 from rabbet.workspace.session import Session
 
 __all__ = ["deep_inventory", "vouched_elsewhere"]
@@ -55,25 +55,25 @@ def deep_inventory(
         library for library in (known_wheel(library, store) for library in wanted) if library is not None
     ]
     _hold_against_wheels(wheels, store, session.observer)
-    supply, intent = supply_for(session), intent_of(session.project, own_lock=False)
+    supply, policy = supply_for(session), install_policy_of(session.project, own_lock=False)
 
     def prepared(wheels: Sequence[Needed], *, bare: bool) -> Iterator[tuple[Needed, Prepared]]:
         absent = []
         for wheel in wheels:
-            found = listed_wheel(wheel, layout.root, runtime, supply, intent, compile_later=bare)
+            found = listed_wheel(wheel, layout.root, runtime, supply, policy, compile_later=bare)
             if found is None:
                 absent.append(wheel)
             else:
                 yield wheel, found
         if absent:
-            fetching = prepared_wheels(absent, layout.root, runtime, supply, intent, compile_later=bare)
+            fetching = prepared_wheels(absent, layout.root, runtime, supply, policy, compile_later=bare)
             with closing(fetching) as arriving:
                 yield from arriving
 
     vouched: dict[NormalizedName, dict[str, RecordRow]] = {}
     doubtful, compiled, unvouched = [], [], []
     for wheel in wheels:
-        known = listed_wheel(wheel, layout.root, runtime, supply, intent)
+        known = listed_wheel(wheel, layout.root, runtime, supply, policy)
         rows = _rows(known, layout) if known else {}
         if known and _is_recorded_so(known, rows, layout):
             vouched[wheel.locked.name] = rows

@@ -25,7 +25,7 @@ from rabbet.workspace.session import Session
 
 if TYPE_CHECKING:
     from rabbet.core.solve.solver import Refutation
-    from rabbet.workspace.runtimes.obtaining import Shelf
+    from rabbet.workspace.runtimes.obtaining import RuntimeCatalogues
 
 __all__ = ["RuntimesHere", "runtime_under", "runtimes_here", "runtimes_to_lock", "to_be_obtained"]
 
@@ -85,7 +85,7 @@ def runtimes_here(
 
 def runtimes_to_lock(
     declaration: Declaration,
-    shelf: "Shelf",
+    shelf: "RuntimeCatalogues",
     python: PythonRuntime,
     locked: Sequence[LockedRuntime],
     raised: Sequence[str],
@@ -136,7 +136,7 @@ def runtimes_to_lock(
     )
 
 
-def _to_lock(offer: RuntimeOffer, shelf: "Shelf") -> LockedRuntime:
+def _to_lock(offer: RuntimeOffer, shelf: "RuntimeCatalogues") -> LockedRuntime:
     catalogue = shelf.relative(offer.where) if offer.archives else ""
     return LockedRuntime(language=offer.language, version=offer.version, catalogue=catalogue)
 
@@ -221,14 +221,16 @@ class _Search:
                 error = no_runtime(one.language, one.versions, found, distributor=one.distributor)
                 yield one, to_be_obtained(error) if one is not declared else error
 
-    def offered(self, shelf: "Shelf", languages: Iterable[str] | None = None) -> Iterator[RuntimeOffer]:
+    def offered(
+        self, shelf: "RuntimeCatalogues", languages: Iterable[str] | None = None
+    ) -> Iterator[RuntimeOffer]:
         """What catalogues offer for this machine: named ones of all wanted languages, any of these alone."""
         for language in self._wanted() if languages is None else sorted(languages):
             for offer in shelf.offers(language, self._target, only_named=languages is None):
                 if offer.archive is not None:
                     yield replace(offer.offer, needs=offer.offer.needs or self.needs(language))
 
-    def closed(self, offers: Iterable[RuntimeOffer], shelf: "Shelf") -> list[RuntimeOffer]:
+    def closed(self, offers: Iterable[RuntimeOffer], shelf: "RuntimeCatalogues") -> list[RuntimeOffer]:
         """These offers, with what is there of all languages that any of them needs, directly or not.
 
         What a catalogue says of a version's needs goes for it wherever it comes from.

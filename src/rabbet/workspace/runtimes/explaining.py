@@ -13,7 +13,7 @@ from rabbet.core.model.runtime import Runtime
 from rabbet.core.needs.wording import specifiers_text
 from rabbet.errors import SourceFailed
 from rabbet.workspace.runtimes.languages import found_runtimes, languages_for
-from rabbet.workspace.runtimes.obtaining import Shelf
+from rabbet.workspace.runtimes.obtaining import RuntimeCatalogues
 from rabbet.workspace.runtimes.pythons import own_target
 from rabbet.workspace.session import Session
 
@@ -70,7 +70,9 @@ def explained_runtime(session: Session, language: str) -> RuntimeExplained | Non
     offered, unasked = set[Version](), ""
     session.observer.stage("reading catalogues")
     try:
-        offers = Shelf(session.project, session.machine).offers(language, own_target(session.machine))
+        offers = RuntimeCatalogues(session.project, session.machine).offers(
+            language, own_target(session.machine)
+        )
         offered = {offer.offer.version for offer in offers if offer.archive is not None}
     except SourceFailed as error:
         unasked = str(error)

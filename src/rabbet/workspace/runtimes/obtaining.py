@@ -39,7 +39,7 @@ from rabbet.workspace.session import Session
 
 __all__ = [
     "Offered",
-    "Shelf",
+    "RuntimeCatalogues",
     "anybodys_client",
     "new_enough",
     "with_way_to_obtain",
@@ -63,7 +63,7 @@ class Offered(Struct, frozen=True, kw_only=True):
     by_user: bool = False
 
 
-class Shelf:
+class RuntimeCatalogues:
     """The catalogues of a project, or of the user where there is none, and the store that they fill."""
 
     def __init__(self, project: Project | None, machine: Machine) -> None:
@@ -269,9 +269,9 @@ class Shelf:
 
 
 def with_way_to_obtain(error: NoRuntime, need: Need, session: Session) -> NoRuntime:
-    """The failure as `Shelf.with_way` tells it; where no catalogue can be opened, as it was."""
+    """The failure as `RuntimeCatalogues.with_way` tells it; where no catalogue can be opened, as it was."""
     try:
-        shelf = Shelf(session.project, session.machine)
+        shelf = RuntimeCatalogues(session.project, session.machine)
     except RabbetError:
         return error
     return shelf.with_way(error, need)

@@ -22,7 +22,7 @@ from rabbet.formats.runtime_catalogue import NotACatalogue, catalogue_text, read
 from rabbet.formats.text.address import NotAnAddress, hidden, is_address, parse_address
 from rabbet.net.local_file import local_path, read_pieces
 from rabbet.runtimes.contents import Found, baselines_of, found_in, glibc_of, version_by_files
-from rabbet.runtimes.publish import Obstacle, obstacles, pack
+from rabbet.runtimes.publish import PortabilityProblem, obstacles, pack
 from rabbet.runtimes.system_python import gather_system_python
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.runtimes.languages import languages_for
@@ -47,7 +47,7 @@ class Published(Struct, frozen=True, kw_only=True):
     offer: RuntimeOffer
     catalogue: Path
     tried: bool
-    obstacles: tuple[Obstacle, ...] = ()
+    obstacles: tuple[PortabilityProblem, ...] = ()
 
     @property
     def archive(self) -> RuntimeArchive:
@@ -60,7 +60,7 @@ class _Archive(Struct, frozen=True, kw_only=True):
 
     path: Path
     url: str = ""
-    obstacles: tuple[Obstacle, ...] = ()
+    obstacles: tuple[PortabilityProblem, ...] = ()
 
 
 class _Inside(Struct, frozen=True, kw_only=True):

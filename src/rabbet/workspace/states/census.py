@@ -38,7 +38,7 @@ from rabbet.workspace.project import Project
 from rabbet.workspace.session import Session
 from rabbet.workspace.states.lock_history import lock_history
 
-__all__ = ["Against", "file_digests", "inventory_here"]
+__all__ = ["CensusComparison", "file_digests", "inventory_here"]
 
 
 def inventory_here(session: Session, label: str, place: str | None, *, deep: bool) -> MachineInventory:
@@ -108,7 +108,7 @@ def _left_out(libraries: int) -> Iterator[Finding]:
         yield Finding(kind=Kind.SURPLUS, subject=subject, weight=Weight.DIFFERS, cause=LeftOut(libraries))
 
 
-class Against:
+class CensusComparison:
     """A project's lock, against which inventories of other machines are held.
 
     What a machine needs follows from its own platform and version of Python.

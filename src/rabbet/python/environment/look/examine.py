@@ -23,9 +23,9 @@ from rabbet.python.environment.look.known_files import KnownFiles
 from rabbet.python.environment.place.install_state import STATE_FILE, InstallState
 from rabbet.python.environment.place.layout import Layout
 from rabbet.python.formats.record import RecordRow
-from rabbet.work.forked import in_parts
+from rabbet.work.forked import in_processes
 
-__all__ = ["Begin", "Reading", "Recorded", "examine", "unobserved"]
+__all__ = ["Begin", "Reading", "RecordedLibrary", "examine", "unobserved"]
 
 _AT_ONCE = 200  # files that are read between two reports
 _FEW, _SMALL = 500, 10_000_000  # files, and bytes of all of them, that are worth a process of their own
@@ -51,7 +51,7 @@ class Reading(NamedTuple):
     known: KnownFiles | None = None
 
 
-class Recorded(NamedTuple):
+class RecordedLibrary(NamedTuple):
     """An installed library, and the rows of its record by the places that they mean.
 
     One without a record may have `claimed` modules in another way.
@@ -64,10 +64,10 @@ class Recorded(NamedTuple):
 
 def examine(
     layout: Layout,
-    found: Sequence[Recorded],
+    found: Sequence[RecordedLibrary],
     install_state: InstallState | None,
     reading: Reading,
-) -> tuple[list[Recorded], tuple[str, ...], tuple[ReasonWith, ...]]:
+) -> tuple[list[RecordedLibrary], tuple[str, ...], tuple[ReasonWith, ...]]:
     """The libraries with what was altered of them; the places of strays; what is wrong with the environment.
 
     Without an install state nobody can say what belongs there: then strays are what lies beside libraries in
@@ -88,7 +88,8 @@ def examine(
     known.sound.update((place, state) for place, state in states.items() if place not in wrong)
     actual = dict(_overwritten(layout.root, digests, wrong))
     looked_at = [
-        Recorded(_with_wrong(recorded, wrong, actual, layout.root), recorded.rows) for recorded in found
+        RecordedLibrary(_with_wrong(recorded, wrong, actual, layout.root), recorded.rows)
+        for recorded in found
     ]
     if install_state is None:
         return looked_at, tuple(sorted(_unowned(layout, found))), ()
@@ -105,7 +106,7 @@ def examine(
     return looked_at, tuple(sorted(strays)), tuple(_damage(layout, install_state))
 
 
-def _unowned(layout: Layout, found: Sequence[Recorded]) -> Iterator[str]:
+def _unowned(layout: Layout, found: Sequence[RecordedLibrary]) -> Iterator[str]:
     """What Python might load directly from the folder that libraries are in, and none of these names."""
     site = f"{layout.site_packages}/"
     owned = {place[len(site) :].partition("/")[0] for recorded in found for place in recorded.rows}
@@ -133,7 +134,7 @@ def _overwritten(
                 yield place, sha256_of_regular(f"{root}/{place}")
 
 
-def _with_wrong(one: Recorded, wrong: set[str], actual: Mapping[str, str], root: Path) -> Installed:
+def _with_wrong(one: RecordedLibrary, wrong: set[str], actual: Mapping[str, str], root: Path) -> Installed:
     """A library with those of its files that are not as recorded; `actual` are the digests of some."""
     places = [
         place
@@ -174,7 +175,7 @@ def _altered(
     if not digests:
         return set()
     count = 1 + max(len(digests) // _FEW, sum(sizes.values()) // _SMALL)
-    return set(in_parts(read, _parts(sizes, min(count, os.cpu_count() or 1)), done))
+    return set(in_processes(read, _parts(sizes, min(count, os.cpu_count() or 1)), done))
 
 
 def _parts(sizes: Mapping[str, int], count: int) -> list[list[str]]:
@@ -221,7 +222,7 @@ class _ByProducts:
     Modules of a library that came compiled are compiled already: another such file is none of Python's.
     """
 
-    def __init__(self, found: Sequence[Recorded]) -> None:
+    def __init__(self, found: Sequence[RecordedLibrary]) -> None:
         self._compiled = {
             place
             for recorded in found

@@ -19,7 +19,7 @@ from rabbet.core.needs.need import is_name, library_name
 from rabbet.disk.regular_file import read_regular
 from rabbet.errors import EnvironmentFailed
 from rabbet.python.code.module_names import is_start_up
-from rabbet.python.environment.look.examine import Begin, Reading, Recorded, examine, unobserved
+from rabbet.python.environment.look.examine import Begin, Reading, RecordedLibrary, examine, unobserved
 from rabbet.python.environment.look.known_files import KnownFiles
 from rabbet.python.environment.place.configuration import Configuration, read_configuration
 from rabbet.python.environment.place.install_state import InstallState
@@ -122,7 +122,7 @@ def _info_folders(layout: Layout) -> list[Path]:
 
 def _recorded(
     folder: Path, layout: Layout, install_state: InstallState | None, vouched: Vouched, *, sound: bool
-) -> Recorded | None:
+) -> RecordedLibrary | None:
     """A library with its own record; where that is not the one that Rabbet wrote, it was altered.
 
     Unless its files say that another installer put it there. The rows of what Rabbet installed are left out
@@ -170,7 +170,7 @@ def _recorded(
     sure = vouched.get(name, {})
     if replaced:
         sure = {place: row for place, row in sure.items() if layout.stays_as_in_wheel(place, folder.name)}
-    return Recorded(library, {**known, **sure}, claimed)
+    return RecordedLibrary(library, {**known, **sure}, claimed)
 
 
 def _claimed(folder: Path) -> frozenset[str]:

@@ -22,9 +22,9 @@ from rabbet.python.formats.record import RecordRow, write_record
 from rabbet.python.store.entries import Unpacked
 
 __all__ = [
-    "CameFrom",
     "Placed",
     "Prepared",
+    "Provenance",
     "install_wheel",
     "installed_unchanged",
     "prepare_wheel",
@@ -48,7 +48,7 @@ class Placed(NamedTuple):
     compiled: bool = False
 
 
-class CameFrom(NamedTuple):
+class Provenance(NamedTuple):
     """Where a library came from: its wheel's hash, and its place if no source lists it (PEP 610).
 
     Of one that was built on this machine, `build` is the digest of what its build followed from.
@@ -63,7 +63,7 @@ class Prepared(NamedTuple):
     """All that installing one wheel puts into an environment, but `RECORD`, which goes into `info`."""
 
     info: str
-    came_from: CameFrom
+    provenance: Provenance
     placed: tuple[Placed, ...]
 
     @property
@@ -75,7 +75,7 @@ class Prepared(NamedTuple):
 def prepare_wheel(
     unpacked: Unpacked,
     layout: Layout,
-    came_from: CameFrom,
+    provenance: Provenance,
     *,
     compiled: Unpacked | None = None,
     requested: bool,
@@ -96,11 +96,11 @@ def prepare_wheel(
     placed.append(_made(f"{own}/INSTALLER", f"{INSTALLER}\n".encode()))
     if requested:
         placed.append(_made(f"{own}/REQUESTED", b""))
-    if came_from.direct_url is not None:
-        placed.append(_made(f"{own}/direct_url.json", json.dumps(came_from.direct_url).encode()))
+    if provenance.direct_url is not None:
+        placed.append(_made(f"{own}/direct_url.json", json.dumps(provenance.direct_url).encode()))
     placed.sort(key=lambda one: one.place == f"{own}/METADATA")
     _refuse_doubles(info, [f"{own}/RECORD", *(one.place for one in placed)])
-    return Prepared(info=info, came_from=came_from, placed=tuple(placed))
+    return Prepared(info=info, provenance=provenance, placed=tuple(placed))
 
 
 def _refuse_doubles(info: str, places: list[str]) -> None:
@@ -153,8 +153,8 @@ def install_wheel(prepared: Prepared, guarded: GuardedEnvironment) -> Origin:
                 guarded.put_file(placed.place, placed.content, executable=placed.executable)
             else:
                 guarded.put(placed.linked, placed.place)
-    came_from, digest = prepared.came_from, hashlib.sha256(record).hexdigest()
-    return Origin(wheel=came_from.wheel, record=digest, build=came_from.build, info=prepared.info)
+    provenance, digest = prepared.provenance, hashlib.sha256(record).hexdigest()
+    return Origin(wheel=provenance.wheel, record=digest, build=provenance.build, info=prepared.info)
 
 
 def _own_files(unpacked: Unpacked, layout: Layout, info: str) -> Iterator[Placed]:

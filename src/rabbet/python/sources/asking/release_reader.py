@@ -13,13 +13,13 @@ from rabbet.python.formats.metadata import MetadataBroken, parse_metadata, parse
 from rabbet.python.sources.base import FileSource, Memory, Source
 from rabbet.python.sources.kinds.index import IndexSource
 
-__all__ = ["ReleaseReader", "remembered_metadata", "told_key"]
+__all__ = ["ReleaseReader", "remembered_metadata", "reported_metadata_key"]
 
 _UNKNOWN = 404
 _KEPT = Answer(200, "", {}, b"")  # in place of an answer: what is kept will do
 
 
-def told_key(teller: str, sha256: str) -> str:
+def reported_metadata_key(teller: str, sha256: str) -> str:
     """The key of what an index, or else the place of a file, told of the wheel with this hash."""
     return hashlib.sha256(f"{teller}\n{sha256}".encode()).hexdigest()
 
@@ -32,7 +32,7 @@ def remembered_metadata(memory: Memory, library: LockedLibrary) -> Iterator[byte
     for file in library.files:
         content = memory.recall(file.sha256)
         if content is None and library.index is not None:
-            content = memory.recall(told_key(library.index, file.sha256))
+            content = memory.recall(reported_metadata_key(library.index, file.sha256))
         if content is not None:
             yield content
 
@@ -139,7 +139,11 @@ class ReleaseReader:
 
 def _memory_keys(file: ListedFile, source: FileSource) -> tuple[str, ...]:
     """What a file's metadata is remembered under: by the file's hash, and as this source told it."""
-    return (file.sha256, told_key(source.index or file.location, file.sha256)) if file.sha256 else ()
+    return (
+        (file.sha256, reported_metadata_key(source.index or file.location, file.sha256))
+        if file.sha256
+        else ()
+    )
 
 
 def _known() -> "Future[Answer]":
