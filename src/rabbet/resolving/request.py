@@ -28,9 +28,8 @@ class ResolveRequest(Struct, frozen=True, kw_only=True):
     """What is to be settled: a declaration for targets, with an interpreter of this machine.
 
     `earlier` are the locks whose versions are kept: usually one, two for an unfinished merge (ours first).
-    Those that are `preferred` come before them.
-    What is settled may be what is needed for `building` some libraries. Only where the declaration is the one
-    that is `written` down can changes of it be suggested.
+    `preferred` versions outrank those. `building` are the libraries whose build requirements are resolved.
+    Changes of the declaration are suggested only if it is the one that is `written` in the project's file.
     """
 
     declaration: Declaration

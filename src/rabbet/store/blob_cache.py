@@ -30,7 +30,7 @@ class BlobCache:
         self._folder = folder
 
     def recall(self, key: str) -> bytes | None:
-        """What was remembered under this key, if anything, and if it is what it was."""
+        """The stored content; `None` when absent or damaged."""
         path = f"{self._folder}/{key}"
         try:
             return unsealed(key, read_regular(path, most=MOST_NOTES))

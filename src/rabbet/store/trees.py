@@ -46,9 +46,9 @@ class StoredFile(NamedTuple):
 
 
 def sound_tree(entry: str, key: str, states: BlobCache) -> tuple[StoredFile, ...] | None:
-    """A tree's files, if they are what they were; `None` where there is none, or one that was damaged.
+    """The files of a tree that has not changed; `None` when it is missing or damaged.
 
-    `key` names the tree in the digest of its list, and in the remembered `states`.
+    `key` identifies the tree in the digest of its list, and in the stored `states`.
     """
     return read_tree(entry, key) if is_sound_tree(entry, key, states) else None
 

@@ -1,4 +1,4 @@
-"""What libraries can be had from that somebody has installed: as locks know it, else as sources list it."""
+"""Artifacts for libraries that were found installed: from locks that hold them, else from sources."""
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
@@ -24,7 +24,7 @@ __all__ = ["Obtainable", "obtainable"]
 
 
 class Obtainable(Struct, frozen=True, kw_only=True):
-    """Libraries with what they can be had from, and the reasons why others can't be had."""
+    """Libraries with their artifacts, and the reasons for those without one (`lacking`)."""
 
     libraries: tuple[LockedLibrary, ...]
     lacking: Mapping[NormalizedName, str]

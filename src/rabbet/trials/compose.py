@@ -29,7 +29,7 @@ __all__ = ["Composed", "Made", "bring", "compose", "compose_mixture", "compose_t
 class Composed(NamedTuple):
     """The trees of the store that a trial has links to, by key and entry, and how to make it again.
 
-    It has no `manifest` if it is good for this once only.
+    `manifest` is `None` when the environment cannot be reused.
     """
 
     trees: list[tuple[str, str]]

@@ -54,8 +54,8 @@ def in_processes(
 ) -> list[str]:
     """The results of all parts: forked processes work out all but the first one, or threads do.
 
-    The work is given what it is to tell of all that is done; other processes tell nobody. It must be such
-    that it can be begun again. Raises what it raises.
+    In this process `work` gets a callback for progress; forked ones do not report. It must be safe to start
+    twice on one part. Raises what it raises.
     """
     own, helpers = [parts[0]], []
     try:

@@ -60,9 +60,9 @@ class Asking:
         *args: Given.args,
         **kwargs: Given.kwargs,
     ) -> "Future[Answer]":
-        """Read what was asked for, as soon as it is there; without a reply to wait for, ask as `begin` does.
+        """Read a reply as soon as it arrives; without a reply to wait for, ask as `begin` does.
 
-        Where it did not come as it should, reading asks further, and so does not keep the thread that reads.
+        A failed reply is read in the pool, since the reader may then block on further questions.
         """
         if reply is None:
             return self.begin(read, *args, **kwargs)

@@ -75,10 +75,7 @@ class Machine:
         )
 
     def close(self) -> None:
-        """Write what is to be remembered and was kept back, and end all connections.
-
-        Whatever needs them later gets new ones.
-        """
+        """Flush the caches and close all connections; later use opens new ones."""
         for pack in self._packs.values():
             pack.close()
         if _WIRE in vars(self):

@@ -89,7 +89,7 @@ class Consistency:
         return self._completed(Mixture(), left, other=1)
 
     def _completed(self, taken: Mixture, left: Mixture, *, other: int) -> Mixture | None:
-        """A consistent mixture with what is taken and without what is left, all else preferably one way."""
+        """A consistent mixture with `taken` and without `left`; the rest defaults to one side (`other`)."""
         side = {name: 1 if name in taken else 0 for name in taken | left}
         pythons = [side.get(PYTHON, other)] if PYTHON in self._changes else [0]
         if PYTHON in self._changes and PYTHON not in side:

@@ -77,7 +77,7 @@ def find_culprits(
 
 
 def _answer(good: Runs, bad: Runs) -> Answer:
-    """What both states alone say; that a culprit can be found, if it is the one that is looked for."""
+    """The answer from the two states alone; `FOUND` means that a search is worthwhile."""
     if good.failed and good.passed:
         return Answer.FLAKY
     told = {

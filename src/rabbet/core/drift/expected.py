@@ -29,8 +29,7 @@ class VersionOnly(Struct, frozen=True):
 class OtherRuntime(Struct, frozen=True, kw_only=True):
     """A runtime of another language than Python: the locked version, and what this machine has for it.
 
-    Where it has nothing that fits, nothing is `chosen`; it is `obtainable` if the lock says where it can be
-    had.
+    `chosen` is `None` when no installed runtime fits. It is `obtainable` if the lock names an archive of it.
     """
 
     language: str

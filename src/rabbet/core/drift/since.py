@@ -47,7 +47,7 @@ def best_fit(
 
 
 def differing(installed: Mapping[NormalizedName, str], revision: LockRevision) -> tuple[NormalizedName, ...]:
-    """The libraries that are installed in another version than a revision held, or only here or there."""
+    """The libraries whose version differs from a revision's, or that only one of the two has."""
     versions = revision.versions
     found = [name for name, version in installed.items() if version not in versions.get(name, ())]
     found += [name for name in versions if name not in installed and name not in revision.conditional]

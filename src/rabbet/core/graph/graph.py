@@ -119,7 +119,7 @@ def size_with_needs(graph: Graph, name: NormalizedName) -> int:
 def asked_for_by(
     libraries: Sequence[LockedLibrary], declaration: Declaration
 ) -> dict[NormalizedName, list[str]]:
-    """For each locked library the declaration (with the section), else the libraries that need it."""
+    """Who requires each locked library: the project or a section of it, else names of libraries."""
     asked: dict[NormalizedName, list[str]] = {
         library.name: [other.name for other in libraries if library.name in other.dependencies]
         for library in libraries

@@ -151,7 +151,7 @@ def _marker(
 ) -> str:
     """The marker of an entry: where the project needs it, and where each section does.
 
-    What a section asks for need not be told apart from where the entry is needed anyhow.
+    A section's marker may also hold on targets where the entry is always needed.
     """
     targets: list[Target] = [part.solution.target for part in settled]
     always: set[int] = set()

@@ -78,7 +78,7 @@ def _texts(table: Table) -> Mapping[str, str]:
 
 
 def versions_of(table: Table, key: str) -> SpecifierSet:
-    """The versions that a key allows; anything for one that can't be understood, which is noted."""
+    """The versions that a key allows. An unreadable one is recorded as a problem, and allows any version."""
     try:
         return parse_versions(table.text(key) or "")
     except NotUnderstood as error:

@@ -87,9 +87,9 @@ def complete(
     needs: Sequence[Need],
     by_build: Collection[str] = (),
 ) -> str:
-    """Add what a declaration lacks; what is there already stays as it is.
+    """Add what a declaration lacks; existing entries are kept.
 
-    Of `[project]` nothing is added that is left to a build, and no such table where all of it is.
+    Keys of `[project]` that are left to a build are not added, nor the table when all of them are.
     """
     document = parse_document(text)
     if "name" in by_build:

@@ -1,8 +1,8 @@
 """One thread that drives all of a command's transfers, through libcurl's multi interface.
 
-Any thread may have something done in the thread of the wire (`Wire.do`); all else of the wire is for that
-thread alone, in which transfers are begun, taken back and told of. It must not be kept: whoever is told hands
-over what takes longer. Transfers of one host beyond what it is known to bear wait their turn.
+Any thread may run a function in the wire's thread (`Wire.do`); everything else belongs to that thread, which
+starts, cancels and reports transfers. Callbacks must return quickly and hand long work to another thread.
+Transfers beyond a host's limit wait for their turn.
 """
 
 import os
@@ -158,9 +158,9 @@ def _status(line: str) -> int:
 
 
 class _Host:
-    """What one host is asked at a time, and what waits for its turn.
+    """The limit of concurrent transfers to one host, and the queue of those that wait.
 
-    While it may speak HTTP/2, a request waits for a connection that others began, rather than beginning one.
+    While the host may support HTTP/2, a request waits for a connection that is being opened, and opens none.
     """
 
     def __init__(self, name: str, *, shares: bool) -> None:

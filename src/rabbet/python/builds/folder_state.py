@@ -79,7 +79,7 @@ def _is_made(name: str) -> bool:
 def _without_rabbets_own(declaration: bytes) -> bytes:
     """A declaration without the tables that no build looks at, so that these may change.
 
-    Lines are looked at, not tables: what a text of several lines makes of that costs a build, and no more.
+    It works on lines: a string of several lines may cause an unnecessary build, and nothing worse.
     """
     kept, dropping = [], False
     for line in declaration.splitlines():

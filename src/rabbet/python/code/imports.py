@@ -45,7 +45,7 @@ _WEIGHTS = list(Weight)
 
 
 class ImportKind(StrEnum):
-    """What is wrong with what is imported, or with what is declared for that."""
+    """The kinds of mismatch between imports and declared libraries."""
 
     ABSENT = "absent"
     GROUP_ONLY = "group-only"

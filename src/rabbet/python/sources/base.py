@@ -15,10 +15,10 @@ class Memory(Protocol):
     """Remembers contents between runs, by keys that are names of files; losing one costs time only."""
 
     def __contains__(self, key: object) -> bool:
-        """Whether something is remembered under this key; it may turn out to be damaged."""
+        """Whether the key is stored; its content may turn out to be damaged."""
 
     def recall(self, key: str) -> bytes | None:
-        """What was remembered under this key, if anything."""
+        """The stored content; `None` when absent."""
 
     def remember(self, key: str, content: bytes) -> None:
         """Keep a content."""

@@ -166,7 +166,7 @@ def _with_place(edit: Edit, session: Session) -> Edit:
 
 
 def _served_unnamed(session: Session, declaration: Declaration, edits: Sequence[Edit]) -> Iterator[Edit]:
-    """What has to be named so that it stays served, now that others are."""
+    """Targets to declare so that naming others does not drop them."""
     platforms = [edit.value for edit in edits if (edit.verb, edit.what) == ("declare", "target")]
     pythons = [edit.value for edit in edits if (edit.verb, edit.what) == ("declare", "python")]
     first = (platforms and not declaration.targets, pythons and not declaration.pythons)

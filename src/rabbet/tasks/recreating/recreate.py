@@ -302,9 +302,9 @@ def _remembered(home: Path, environments: Environments, report: RecreateReport) 
 
 
 def _absent(session: Session, asked: Question) -> str | None:
-    """Why there is nothing that could be changed, unless there is an environment that was made here.
+    """Why a new environment is needed; `None` if one exists that was made on this machine.
 
-    Raises `EnvironmentFailed` for something in its place that was not made here.
+    Raises `EnvironmentFailed` for anything else in its place.
     """
     root = session.project.environment
     if not root.exists() and not root.is_symlink():

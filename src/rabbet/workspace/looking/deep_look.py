@@ -138,10 +138,10 @@ def vouched_elsewhere(
     wanted: Sequence[ToInstall],
     session: Session,
 ) -> Vouched:
-    """What another installer put into a folder should be, by the locked wheels that it took.
+    """The expected digests of files that another installer placed, from the locked wheels it used.
 
-    Which wheel of a release that was its tags tell. What an installer writes itself is left out, as are
-    commands. Raises what fetching raises.
+    The installed tags tell which wheel of a release that was. Files that installers write themselves, and
+    commands, are left out. Raises what fetching raises.
     """
     wheels = list(_taken(inventory, wanted))
     _hold_against_wheels(wheels, session.machine.store, session.observer)

@@ -36,9 +36,9 @@ __all__ = ["opened_for_manifest", "remember_manifest", "restored"]
 
 
 def restored(session: Session) -> Manifest | None:
-    """Restore the environment, and note that it fits; `None` where it has to be worked out.
+    """Restore the environment from the manifest in the store, and note that it fits.
 
-    That is so where there is one already, or no manifest that can be followed. Raises `CannotWrite`.
+    `None` when an environment exists, or the store holds no usable manifest. Raises `CannotWrite`.
     """
     home, environments = session.project.environment, session.machine.environments()
     with suppress(OSError):

@@ -89,7 +89,7 @@ def _modules(folder: Path, minor: str) -> Iterator[tuple[str, Path]]:
 
 
 def any_shadow(session: "Session") -> bool:
-    """Whether there is anything that may be one, for those who have no time for a whole look."""
+    """Quick check: whether any module could be shadowed."""
     folders = folders_in_front(session.project.folder, session.machine.environ.get("PYTHONPATH", ""))
     sites = session.project.environment.glob("lib/*/site-packages")
     return any(shadow for site in sites for shadow in shadows(folders, site))

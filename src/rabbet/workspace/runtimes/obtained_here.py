@@ -93,7 +93,7 @@ def users_catalogues(machine: Machine) -> tuple[Path, Sequence[CatalogueEntry]]:
 
 
 def belonging_to(folder: Path) -> str:
-    """What the store notes of a project's folder of wheels, and its lock does not."""
+    """The suffix that ties a folder source in the store's notes to this project."""
     return f" of {folder}"
 
 

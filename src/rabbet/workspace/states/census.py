@@ -42,9 +42,9 @@ __all__ = ["CensusComparison", "file_digests", "inventory_here"]
 
 
 def inventory_here(session: Session, label: str, place: str | None, *, deep: bool) -> MachineInventory:
-    """What is installed in the project's environment, or in another place, as it may be given away.
+    """An inventory of the project's environment, or of another place, that is safe to share.
 
-    Nothing of it tells where something lies on this machine, or who uses it. Raises what `drift` raises.
+    It contains no paths and no user names. Raises what `drift` raises.
     """
     asked = question(session, RecreateOptions())
     target = target_of(asked.runtime)

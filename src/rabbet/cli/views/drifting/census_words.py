@@ -92,7 +92,7 @@ def doubts(found: Census | Development | LibraryOverTime) -> Iterator[str]:
 
 
 def sheet_of(census: Census, project: str, variant: str | None) -> Sheet:
-    """All of it, as it is drawn."""
+    """The census as rows and columns, for the page and the picture."""
     matrix = census.matrix
     return Sheet(
         title=f"{project}: the machines against the lock",

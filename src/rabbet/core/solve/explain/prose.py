@@ -115,7 +115,7 @@ class _Teller:
         return f"{need_text(need, marker=False)} where {marker}{here}"
 
     def _leaves(self, step: Step, joint: str = ", which") -> str:
-        """What is left, where that is news."""
+        """The releases that remain, unless the step removed none."""
         if not step.left:
             return f"{joint} leaves no release of {step.about}."
         if not step.removed:

@@ -34,9 +34,9 @@ class Policy(Struct, frozen=True, kw_only=True):
     Libraries that are `kept` (at versions of earlier locks, the most wanted first) stay wherever some
     solution lets them: as few as possible move. Versions that are `wanted` come before these: whatever keeps
     them out moves. Those to be `raised` come first: each gets the newest release that any solution allows,
-    the ones named first before others. `preferred` versions (those of other targets) are tried first, and
-    given up for nothing. Libraries in `lowest` get their lowest possible release. Nothing uploaded after
-    `as_of` exists. Those that `may_build` holds may be taken as source archives.
+    the ones named first before others. `preferred` versions (those of other targets) are tried first, but
+    never force another library to move. Libraries in `lowest` get their lowest possible release. Files that
+    were uploaded after `as_of` are ignored. Libraries in `may_build` may be taken as source archives.
     """
 
     kept: Mapping[NormalizedName, tuple[Version, ...]] = field(default_factory=dict)

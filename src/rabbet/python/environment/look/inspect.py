@@ -47,11 +47,10 @@ def take_inventory(
 ) -> Inventory:
     """List all installed libraries, what was altered of them, and what nobody put there.
 
-    `install_state` is Rabbet's own, where the environment is one that it made here; else nobody can say what
-    belongs into it, and only the libraries' own records are believed. Of an environment that is `sound`,
-    every file was read before in the very state that it has now: none is read again. `begin` is told of
-    reading. What is `vouched` for counts in place of what libraries recorded themselves. What is `known` of
-    files need not be read again.
+    `install_state` is Rabbet's note of an environment that it made on this machine. Without it only the
+    libraries' own records count. `sound`: the files have not changed since they were last read, so none is
+    read again. `begin` reports progress. `vouched` digests replace those that libraries recorded. Files that
+    are `known` are not read again.
 
     Raises `EnvironmentFailed` when there is no environment.
     """

@@ -20,7 +20,7 @@ _KEPT = Answer(200, "", {}, b"")  # in place of an answer: what is kept will do
 
 
 def reported_metadata_key(teller: str, sha256: str) -> str:
-    """The key of what an index, or else the place of a file, told of the wheel with this hash."""
+    """The cache key for metadata that a source reported for the wheel with this hash."""
     return hashlib.sha256(f"{teller}\n{sha256}".encode()).hexdigest()
 
 

@@ -78,7 +78,7 @@ class FileReader:
         return kind(filename=file.filename, sha256=sha256, size=size, url=file.location)
 
     def measured(self, file: ListedFile) -> tuple[str, int]:
-        """The SHA-256 and size of a file as it is, held against what is listed. Raises as `locked` does."""
+        """The SHA-256 and size of a file's content, checked against the listing. Raises as `locked` does."""
         digest, size, most = hashlib.sha256(), 0, self._most(file)
         for piece in self.content(file.location):
             digest.update(piece)
