@@ -138,11 +138,11 @@ class EnvironmentFailed(RabbetError):
 
 
 class NoRuntime(EnvironmentFailed):
-    """No runtime on this machine meets a constraint, or none can be had."""
+    """No runtime on this machine meets a constraint, and none can be obtained."""
 
 
 class NotObtained(NoRuntime):
-    """A locked runtime is not on this machine, and the lock says where it can be had."""
+    """A locked runtime is not on this machine, but the lock names an archive of it."""
 
 
 class BuildFailed(EnvironmentFailed):
@@ -150,7 +150,7 @@ class BuildFailed(EnvironmentFailed):
 
 
 class NotAgreed(EnvironmentFailed):
-    """The project's own build would run, and whoever sits at the terminal has not agreed to that."""
+    """The project's own build would run, and the user has not agreed to that."""
 
 
 class CannotWrite(EnvironmentFailed):

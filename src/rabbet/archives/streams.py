@@ -106,6 +106,6 @@ class _ReadAhead(io.RawIOBase):
         while isinstance(piece, bytes) and piece and not self._ended.is_set():
             try:
                 piece = inner.read(BLOCK) or b""
-            except BaseException as error:  # noqa: BLE001 - whoever reads gets it
+            except BaseException as error:  # noqa: BLE001 - raised again for the reader
                 piece = error
             self._pieces.put(piece)

@@ -72,7 +72,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
         interrupted = Interrupted("interrupted", note="the same command again finishes what is left")
         _leave_now(_report(interrupted, as_json=_wants_json(given)))
     except BrokenPipeError:
-        # The reader of our output went away; the rest of it is for nobody.
+        # The reader of our output is gone; drop the rest.
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
         return ExitCode.NO
     except Exception as error:  # noqa: BLE001 - what nobody foresaw: never a bare traceback

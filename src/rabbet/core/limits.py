@@ -78,7 +78,7 @@ LONGEST_WAIT = 60
 # Seconds that a listing may call itself fresh (RFC 9111, `max-age`).
 LONGEST_FRESH = 86_400
 
-# Bytes of any file that a text tells of: a petabyte, which is far from what overflows.
+# Bytes of any file that a text mentions: a petabyte, far below any overflow.
 _LARGEST = 1 << 50
 # Members of a wheel and rows of `RECORD`: the largest real wheels have 20,000.
 MOST_ROWS = 300_000

@@ -22,7 +22,7 @@ def opened_folder(folder: str) -> Iterator[int]:
 
 
 def make_folder(folder: Path) -> None:
-    """Make a folder and those above it that are missing, for nobody but their owner. Raises `OSError`."""
+    """Make a folder and its missing parents, accessible to their owner alone. Raises `OSError`."""
     if not folder.is_dir():
         make_folder(folder.parent)
         folder.mkdir(mode=0o700, exist_ok=True)

@@ -203,7 +203,7 @@ class GuardedFolder:
         return not place
 
     def _blocked(self, above: int, name: str, place: str, *, make: bool) -> None:
-        """Refuse what stands in the place of a folder; whoever knows better may remove it."""
+        """Refuse anything in the place of a folder; subclasses may remove it instead."""
         del above, name, make
         path = self.root / place
         leads = [f"it leads to {path.readlink()}"] if path.is_symlink() else ["it is a file"]

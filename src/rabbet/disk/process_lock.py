@@ -15,7 +15,7 @@ __all__ = ["claimed"]
 
 @contextmanager
 def claimed(store: Path, name: str) -> Iterator[None]:
-    """Hold the exclusive lock of this name; wait for whoever holds it.
+    """Hold the exclusive lock of this name; wait until it is free.
 
     The system itself lets go of the claim of a process that is killed. Raises `CannotWrite`.
     """

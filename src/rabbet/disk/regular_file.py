@@ -14,7 +14,7 @@ __all__ = ["is_there", "open_regular", "read_regular", "sha256_of_regular"]
 
 _PIECE = 1 << 18  # bytes that are read at once
 
-_FLAGS = os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK  # a pipe must not keep whoever opens it
+_FLAGS = os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK  # opening a pipe must not block
 
 
 def is_there(path: "str | os.PathLike[str]") -> bool:

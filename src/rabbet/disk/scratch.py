@@ -1,4 +1,4 @@
-"""Folders for something that is made and then thrown away, also if whoever made it was killed."""
+"""Temporary folders, removed also after the process that made them was killed."""
 
 import fcntl
 import os

@@ -11,7 +11,7 @@ from rabbet.formats.cyclonedx import document_text, purl_of
 __all__ = ["EXPRESSION", "Licence", "bill"]
 
 Licence: TypeAlias = Callable[[LockedLibrary], str]
-"""What a release says of its licence: `SPDX:` and an expression, or a name; empty if nothing is known."""
+"""The licence that a release states: `SPDX:` and an expression, or a name; empty if unknown."""
 
 EXPRESSION = "SPDX:"  # begins what is an expression by that standard
 

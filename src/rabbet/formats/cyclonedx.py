@@ -1,4 +1,4 @@
-"""CycloneDX JSON 1.6 (ECMA-424): an inventory in a file, of whoever wrote it.
+"""CycloneDX JSON 1.6 (ECMA-424): an inventory in a file, written by any tool.
 
 Read are the Python libraries among the components, known by their package URLs (`pkg:pypi/NAME@VERSION`), and
 what they depend on. What the standard has no place for stands in properties:

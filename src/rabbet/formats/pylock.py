@@ -184,7 +184,7 @@ def _check_wheel(entry: Table, number: int, wheel: LockedFile, library: LockedLi
 
 
 def _artifacts(entry: Table) -> Iterator[Artifact]:
-    """What an entry can be had from: one file from an address, or listed files, or a tree of sources."""
+    """An entry's artifacts: one file from an address, listed files, or a source tree."""
     if "archive" in entry:
         yield _file(entry.table("archive"), LockedArchive)
         return
@@ -483,7 +483,7 @@ def _file_fields(file: LockedFile) -> dict[str, object]:
 
 
 def _runtime_lines(runtime: LockedRuntime) -> Iterator[str]:
-    """A runtime in one line, one that can be had with a line more for each archive."""
+    """A runtime in one line, with a line for each archive if it has any."""
     fields = {
         "language": runtime.language,
         "version": str(runtime.version),

@@ -241,7 +241,7 @@ class BuildQuestions:
         with wheel.open("rb") as file:
             content = metadata_in(file)
         if subject.identity:
-            with suppress(MetadataBroken):  # which is told by whoever reads it
+            with suppress(MetadataBroken):  # the reader reports it
                 unbuilt = Unbuilt(
                     locked=LockedLibrary(name=subject.name, version=parse_metadata(content).version),
                     source=subject.source,

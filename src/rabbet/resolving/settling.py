@@ -255,7 +255,7 @@ def _no_solution(
 
 
 def _with_files(solution: Solution, catalogue: Catalogue) -> Solved:
-    """A solution with what its libraries can be had from, as it is locked."""
+    """A solution with the artifacts to lock for its libraries."""
     stated = {name: catalogue.stated(one) for name, one in solution.chosen.items()}
     return Solved(
         solution=solution,

@@ -1,4 +1,4 @@
-"""Where runtimes can be had: catalogues in Rabbet's form, wheels that carry one, the JavaScript registry."""
+"""Where runtimes come from: catalogues in Rabbet's form, wheels that carry one, the JavaScript registry."""
 
 import base64
 import json

@@ -1,4 +1,4 @@
-"""What a program or library of Linux says of itself (ELF: System V ABI, chapters 4 and 5)."""
+"""Headers of Linux programs and libraries (ELF: System V ABI, chapters 4 and 5)."""
 
 import re
 import struct

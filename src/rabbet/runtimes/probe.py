@@ -99,7 +99,7 @@ def standard_modules(executable: Path, memory: BlobCache, environ: Mapping[str, 
 def probe_all(
     executables: Sequence[Path], memory: BlobCache, environ: Mapping[str, str]
 ) -> tuple[PythonRuntime | Refusal, ...]:
-    """What each interpreter of Python tells of itself, or why it can't be used; in the order given."""
+    """The facts that each Python interpreter reports, or why it can't be used; in the order given."""
     question = ["-E", "-s", "-S", "-c", _QUESTION]  # -I is too new for what has to be refused
 
     def probe(executable: Path) -> PythonRuntime | Refusal:
@@ -112,7 +112,7 @@ def probe_all(
 def probe_languages(
     programs: Sequence[tuple[Language, Path]], memory: BlobCache, environ: Mapping[str, str]
 ) -> tuple[Runtime | Refusal, ...]:
-    """What each runtime of another language tells of itself, or why it can't be used; in the order given."""
+    """The facts that each runtime of other languages reports, or why it can't be used; in the given order."""
 
     def probe(program: tuple[Language, Path]) -> Runtime | Refusal:
         language, executable = program

@@ -1,7 +1,7 @@
 """A cache of small blobs, one file a key; losing an entry costs time only.
 
 Each carries a digest of its key and its content, which is checked when it is read: what was damaged on the
-disk, or lies under another's name, is forgotten and worked out anew. `--trace` tells of it.
+disk, or lies under another's name, is dropped and computed again. `--trace` reports it.
 """
 
 import errno

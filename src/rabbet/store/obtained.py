@@ -31,7 +31,7 @@ _ENOUGH, _FEW = 32, 8  # digits of an archive's digest, which tell it from all o
 class Obtained(msgspec.Struct, frozen=True):
     """A runtime in the store: where it came from, and the place of its main program below its folder.
 
-    `catalogues` are those that offered it, read by Rabbet itself; what a lock alone tells of has none.
+    `catalogues` are those that offered it, read by Rabbet itself; those known from a lock alone have none.
     `folder` is the entry's own, by its name.
     """
 
@@ -106,8 +106,8 @@ class ObtainedRuntimes:
     def make(self, offer: RuntimeOffer, archive: RuntimeArchive, install: Callable[[Path], None]) -> Obtained:
         """A runtime that is installed, by one process at a time, into the folder where it stays.
 
-        It may hold that folder's path. Until it is whole nothing tells of it, and what a killed run left is
-        removed first. Raises what `install` raises, `CannotWrite`.
+        It may hold that folder's path. Nothing refers to it until it is complete, and leftovers of a killed
+        run are removed first. Raises what `install` raises, `CannotWrite`.
         """
         folder = _folder_of(offer, archive)
         entry = self._store / OBTAINED / folder

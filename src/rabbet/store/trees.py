@@ -80,7 +80,7 @@ def _is_sound_file(tree: str, file: StoredFile) -> bool:
 def note_state(entry: str, key: str, states: BlobCache) -> None:
     """A tree is right as it is: it was just made, or its files were linked, which changes their state.
 
-    Only whoever has found it right before may say so. Raises `OSError`.
+    Only callers that have just verified it may call this. Raises `OSError`.
     """
     _remember(key, state_of(f"{entry}/tree").encode(), states)
 

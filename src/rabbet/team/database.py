@@ -174,7 +174,7 @@ def _engine(url: str, shown: str) -> "Engine":
 
 
 def _told_by(error: "SQLAlchemyError") -> str:
-    """What a database says of an error, in a line."""
+    """A database's message about an error, in one line."""
     told = str(getattr(error, "orig", None) or error).strip().splitlines()
     return told[0] if told else type(error).__name__
 

@@ -30,7 +30,7 @@ def own_label(folder: Path) -> str:
             return known
         label = f"{secrets.choice(_FIRST)}-{secrets.choice(_SECOND)}-{secrets.randbelow(900) + 100}"
         opened.remove_tree(_FILE)  # a damaged one, or something else in its place
-        opened.offer(_FILE, f"{label}\n".encode())  # whoever comes first has made it up for all
+        opened.offer(_FILE, f"{label}\n".encode())  # the first process decides for all
         return _known(opened) or label
 
 

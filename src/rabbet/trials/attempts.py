@@ -231,7 +231,7 @@ class Attempts:
         return made
 
     def _bring(self, mixture: Mixture) -> None:
-        with suppress(RabbetError):  # who makes the environment meets it again, and tells of it
+        with suppress(RabbetError):  # making the environment fails with it again, and reports it
             bring(self._two, mixture, self._session)
 
     def _run(self, mixture: Mixture, root: Path, folder: Path) -> tuple[End, Tried]:

@@ -21,7 +21,7 @@ from rabbet.errors import ExitCode
 
 __all__ = ["log_file", "note_run", "own_words"]
 
-# Neither through a link nor into a pipe, which would keep whoever opens it.
+# Neither through a link nor into a pipe, on which opening would block.
 _APPEND = os.O_WRONLY | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC
 _MANY = 1_000  # values that an option may have
 _LARGEST = 200_000  # bytes; the file before that is kept beside it

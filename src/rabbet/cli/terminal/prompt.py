@@ -44,7 +44,7 @@ def confirm(context: Context, question: str) -> bool:
 
 
 def agreed(context: Context, question: str, *, yes: bool, may_ask: bool = True) -> bool:
-    """Whether something may be written that was shown: by an option, or by whoever sits at the terminal."""
+    """Whether a change that was shown may be written: by an option, or by the user's answer."""
     return yes or (may_ask and context.interactive and confirm(context, question))
 
 

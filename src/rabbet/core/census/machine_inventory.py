@@ -21,7 +21,7 @@ class MachineInventory(Struct, frozen=True, kw_only=True):
 
     The `platform` is one of Rabbet's names, such as `linux-x86_64`, and `runtimes` are the versions of other
     languages' ones; both are empty where nobody tells. Libraries may be installed `twice`, in further
-    versions, as scans of whole systems have it. The `python` is `None` where none is told. So many libraries
+    versions, as scans of whole systems have it. `python` is `None` when unknown. So many libraries
     are `left_out`, as the declaration asks for.
     """
 
@@ -50,7 +50,7 @@ def left_out(
 ) -> MachineInventory:
     """An inventory without what fits a pattern, and with the number of libraries that it lacks.
 
-    What is `locked` stays: whoever reads the inventory knows the lock. Of a file its name goes alone.
+    `locked` libraries stay: readers of the inventory know the lock. Files lose their name only.
     """
     if not patterns:
         return machine

@@ -110,7 +110,7 @@ class Search:
         return points
 
     def _beyond(self, low: Mixture, high: Mixture, count: int) -> Mixture | None:
-        """A consistent mixture with about so many changes more; `None` where none is left before the high."""
+        """A consistent mixture with about that many more changes; `None` when none is left below the high."""
         pool = self._ordered(high - low)
         found = self._mixing.least(low.union(pool[:count]), high)
         if found is not None and found != high and len(found - low) <= max(count, _TOO_MUCH * len(pool)):

@@ -39,7 +39,7 @@ def keep(
 
     What nothing requires yet is declared, in the `section` if one is given, with a lower bound alone; what is
     declared with bounds that shut it out gets wider ones. What came along with it is preferred too, and left
-    to whoever needs it.
+    to the library that needs it.
     """
     by_hand = {finding.name: finding for finding in findings if is_by_hand(finding)}
     along = [

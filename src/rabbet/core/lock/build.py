@@ -27,9 +27,9 @@ __all__ = ["Solved", "build_lock", "merged_builds"]
 
 
 class Solved(Struct, frozen=True, kw_only=True):
-    """A solution with what its libraries can be had from, as it is locked, the best for its target first.
+    """A solution with the artifacts to lock for its libraries, the best for its target first.
 
-    `pythons` is what the metadata says of Python: some sources tell nothing of it with their files.
+    `pythons` are the constraints on Python from metadata, for some sources do not list them with files.
     """
 
     solution: Solution

@@ -154,7 +154,7 @@ def _kind(before: Sequence[LockedLibrary], after: Sequence[LockedLibrary]) -> Di
     if old != new:
         return DifferenceKind.RAISED if new > old else DifferenceKind.LOWERED
     old_content, new_content = _content(before), _content(after)
-    known = old_content and new_content  # an inventory tells of no files
+    known = old_content and new_content  # an inventory lists no files
     return DifferenceKind.FILES if known and old_content != new_content else None
 
 
@@ -235,7 +235,7 @@ def _cause(
     declared: Mapping[str, DeclaredChange],
     above: tuple[_Above, _Above],
 ) -> str:
-    """Name the nearest cause; empty where none is known.
+    """The nearest cause; empty when unknown.
 
     That is the library's own declaration, else that of the nearest one that needs it, else the nearest one
     that differs itself; `above` knows these two.

@@ -1,4 +1,4 @@
-"""Building from source: what a source tree says of its build, and whose sources they are."""
+"""Building from source: build systems, their options, and metadata from builds."""
 
 from collections.abc import Mapping
 from typing import Literal, TypeAlias

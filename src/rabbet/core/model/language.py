@@ -27,7 +27,7 @@ class Language(Struct, frozen=True, kw_only=True):
     that tells them in the answer. `needs` are versions of other languages that its runtimes need. `is_script`
     says that the program may be a script. `files` tell a runtime's version where it can't be run: places
     below its folder (`{program}` is the program itself), each with texts whose versions, joined by dots, are
-    it. Where only a project tells of a language it is not `trusted`: then none of its programs is run to ask
+    it. A language that only a project describes is not `trusted`: then none of its programs is run to ask
     it something.
     """
 

@@ -93,7 +93,7 @@ OWN_FOLDER = "."
 """The path of the project itself, among checkouts: it stands in for its own releases."""
 
 Artifact: TypeAlias = LockedWheel | LockedSdist | LockedArchive | LockedCommit | LockedCheckout
-"""What a locked library can be had from."""
+"""What a locked library is installed or built from."""
 
 BuildSource: TypeAlias = LockedSdist | LockedArchive | LockedCommit | LockedCheckout
 """What a library can be built from."""
@@ -189,7 +189,7 @@ class LockedBuild(Struct, frozen=True, kw_only=True):
 class LockedRuntime(Struct, frozen=True, kw_only=True):
     """A runtime that the lock was made with or for; the `distributor` is empty where any will do.
 
-    Where it can be had, `catalogue` is what offers its `archives`, one for each platform. Addresses in the
+    `catalogue` offers its `archives`, one for each platform; both are empty if none does. Addresses in the
     project's folder are relative to it. The `needs` are versions of other languages, where no table tells
     them.
     """

@@ -13,7 +13,7 @@ __all__ = ["RecreateOptions", "ResolveOptions"]
 class ResolveOptions(NamedTuple):
     """What to resolve for besides the declaration.
 
-    `raised` libraries get the newest release that can be had, the first of them before others; `afresh` frees
+    `raised` libraries get the newest release that solves, the first of them before others; `afresh` frees
     everything, the runtime too. `lowest` asks for the lowest allowed release of each declared library.
     Nothing uploaded after `as_of` exists.
     """

@@ -145,7 +145,7 @@ class Candidate(NamedTuple):
 
 
 class Metadata(Struct, frozen=True, kw_only=True):
-    """What a wheel's core metadata says of its needs; requirements that can't be read are `unread`."""
+    """A wheel's core metadata; requirements that can't be read are `unread`."""
 
     name: NormalizedName
     version: Version

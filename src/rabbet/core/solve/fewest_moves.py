@@ -58,7 +58,7 @@ def with_fewest_moves(attempt: Attempt, policy: Policy) -> Solution | Refutation
 
 
 def _wanted(attempt: Attempt, wanted: Mapping[NormalizedName, Version]) -> Firm:
-    """The wanted versions that can be had: all of them, or each that goes with those before it."""
+    """The wanted versions that solve: all of them, or each that goes with those before it."""
     firm = {name: (version,) for name, version in wanted.items()}
     if not firm or isinstance(attempt(Wishes(kept=firm)), Solution):
         return firm

@@ -216,7 +216,7 @@ def _declare_runtime(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Cha
     project = document.get("project")
     if not places and project is not None and "requires-python" not in project.get("dynamic", []):
         places = [(project, "requires-python", "project")]
-    elif not places:  # whoever builds the project would stumble over a table of it that says so little
+    elif not places:  # a build would fail on so incomplete a table
         places = [(made(made_settings(document), "runtimes"), "python", "tool.rabbet.runtimes")]
     return [set_text(table, key, python, place) for table, key, place in places]
 
@@ -252,7 +252,7 @@ def _place_of_runtimes(section: Section | None) -> str:
 
 
 def _above_runtimes(document: tomlkit.TOMLDocument, section: Section | None) -> Any:  # noqa: ANN401 - as above
-    """The table that may hold the `runtimes` of the project, or of a variant; an empty one where none is."""
+    """The table that may hold the `runtimes` of the project, or of a variant; empty when absent."""
     if section is None:
         return settings_of(document)
     variants = _inside(document, _TABLES["variant"])

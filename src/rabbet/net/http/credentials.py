@@ -58,7 +58,7 @@ class Credentials:
         try:
             address = parse_address(text)
         except NotAnAddress:
-            return ""  # whoever opens it tells
+            return ""  # opening it reports the error
         known = self._by_origin.get(address.origin) or address.credentials or otherwise
         if known:
             self._by_origin[address.origin] = known
@@ -97,7 +97,7 @@ class Credentials:
         return self._netrc
 
     def _unreadable(self, why: str) -> NotUnderstood:
-        self._looked = False  # whoever asks next is told as well
+        self._looked = False  # the next caller gets the error too
         return NotUnderstood(f"{self._netrc_file} can't be read", because=[why])
 
 

@@ -104,7 +104,7 @@ class Exchange:
     def _ended(self, ended: Ended) -> None:
         try:
             self._go_on(ended)
-        except Exception as error:  # noqa: BLE001 - whoever asked would wait for ever
+        except Exception as error:  # noqa: BLE001 - else the caller would wait for ever
             self._sink.failed(error)
 
     def _go_on(self, ended: Ended) -> None:

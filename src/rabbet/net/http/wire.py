@@ -284,7 +284,7 @@ class Wire:
         try:
             while not self._closed:
                 self._turn(bell)
-        except Exception as error:  # noqa: BLE001 - whoever waits for an answer is told, and fails with it
+        except Exception as error:  # noqa: BLE001 - reported to all waiting callers
             self._fault = Ended(FAULT, f"{type(error).__name__}: {error}", Head(0, {}), 0)
         self._refuse(bell)
         self._release_all(bell)
@@ -392,7 +392,7 @@ class Wire:
         handle.setopt(pycurl.NOSIGNAL, 1)
         handle.setopt(pycurl.PROTOCOLS, pycurl.PROTO_HTTP | pycurl.PROTO_HTTPS)
         handle.setopt(pycurl.HTTP_VERSION, pycurl.CURL_HTTP_VERSION_2TLS)
-        handle.setopt(pycurl.NOPROXY, "")  # which proxy is asked is decided by whoever asks
+        handle.setopt(pycurl.NOPROXY, "")  # callers choose the proxy
         handle.setopt(pycurl.HEADEROPT, pycurl.HEADER_SEPARATE)  # no credentials to a proxy
         handle.setopt(pycurl.USERAGENT, f"rabbet/{__version__}")
         handle.setopt(pycurl.CONNECTTIMEOUT, _CONNECT)
@@ -401,7 +401,7 @@ class Wire:
         handle.setopt(pycurl.BUFFERSIZE, _BUFFER)
 
     def _collect(self) -> None:
-        """Tell whoever waits of the transfers that ended."""
+        """Report finished transfers to their callers."""
         more = 1
         while more:
             more, whole, broken = self._multi.info_read()

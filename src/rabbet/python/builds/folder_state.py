@@ -17,7 +17,7 @@ _MADE = ("__pycache__", "build", "dist")  # what builds and Python leave in a tr
 
 
 def folder_state(tree: str) -> str:
-    """A digest of where the tree lies, what it says of its build, and the names of what it could import.
+    """A digest of where the tree lies, its build system, and the names of modules it could import.
 
     What stands in its modules may change without a rebuild of the tree.
     """

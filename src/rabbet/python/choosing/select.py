@@ -35,7 +35,7 @@ def needed(
 ) -> tuple[ToInstall, ...]:
     """The libraries that this machine installs for a selection, each with the wheel that serves it best.
 
-    What has none is built where the declaration allows that. The project itself is left out.
+    Libraries without a wheel are built if the declaration allows it. The project itself is left out.
     Raises `EnvironmentFailed`, with what helps by the declaration, where the lock does not serve the target,
     or holds nothing for it that may be installed.
     """

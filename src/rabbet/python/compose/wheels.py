@@ -32,7 +32,7 @@ __all__ = ["InstallPolicy", "listed_wheel", "prepared_wheels"]
 
 
 class InstallPolicy(Struct, frozen=True, kw_only=True):
-    """What a declaration says of the libraries that are installed.
+    """How libraries are installed, by the declaration.
 
     It names those that are `requested`. `correct` mends what a wheel says of its needs, which is then held
     against the lock; without it that is not looked at, for locks of other tools need not note what depends on
@@ -54,7 +54,7 @@ def prepared_wheels(
 ) -> Generator[tuple[Needed, Prepared], None, None]:
     """Each needed library, ready to be put into an environment at this place, while others still arrive.
 
-    What a wheel says of itself is held against the lock. With `compile_later`, modules are left for Python to
+    A wheel's metadata is checked against the lock. With `compile_later`, modules are left for Python to
     compile when they are first imported. Raises `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
     """
     layout = Layout(root=place, site_packages=runtime.site_packages)

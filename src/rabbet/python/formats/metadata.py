@@ -162,7 +162,7 @@ def release_notes(content: bytes) -> str:
 
 
 def licence_of(content: bytes) -> str:
-    """What a release says of its licence: `SPDX:` and an expression (PEP 639), else a name; or nothing."""
+    """The licence that a release states: `SPDX:` and an expression (PEP 639), a name, or empty."""
     header = _header(_header_text(content))
     expression = str(header.get("license-expression", "")).strip()
     if expression and beyond(expression) is None:

@@ -120,7 +120,7 @@ def _listing(files: list[_File], *, name: NormalizedName, source: str, address: 
 
 
 class _UnusableEntry(ValueError):
-    """What an entry says of itself can't be so."""
+    """An entry contradicts itself."""
 
 
 def _listed(file: _File, name: NormalizedName, *, source: str, address: str) -> ListedFile:
@@ -156,7 +156,7 @@ def _listed(file: _File, name: NormalizedName, *, source: str, address: str) -> 
 
 
 def _constraint(text: str | None) -> str | None:
-    """What a file says of Python; one that nobody can read refuses nothing (PEP 503)."""
+    """A file's `requires-python`; an unreadable one excludes no version (PEP 503)."""
     return text if text and len(text) <= LONGEST_TEXT else None
 
 

@@ -1,4 +1,4 @@
-"""What a tree of sources says of itself in `pyproject.toml`, without anything of it being run (PEP 621)."""
+"""The metadata that a source tree declares in `pyproject.toml` (PEP 621), read without running its code."""
 
 from collections.abc import Iterator, Mapping
 

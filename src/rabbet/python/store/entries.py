@@ -43,7 +43,7 @@ class Entries:
 
     @property
     def one_a_core(self) -> threading.BoundedSemaphore:
-        """Held by whoever reads or writes many files: more at once would hinder each other."""
+        """Lock for reading or writing many files: concurrent users would slow each other down."""
         return self._unpacking
 
     def wheel(self, wheel: LockedFile) -> Path:

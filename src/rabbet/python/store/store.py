@@ -154,7 +154,7 @@ class Store:
     def note_linked(self, wheels: Iterable[LockedFile], runtime: PythonRuntime) -> None:
         """Files were just linked from the trees of wheels, which changed their state: it is known again.
 
-        Only whoever has had these trees from here meanwhile may say so.
+        Only callers that have just got these trees from the store may call this.
         """
         for _, tree in self.trees(wheels, runtime):
             with suppress(OSError):

@@ -59,7 +59,7 @@ def digests_in(wheel: Path) -> Mapping[str, str]:
 
 
 def recorded_in(wheel: Path) -> Mapping[str, RecordRow]:
-    """What a wheel's own `RECORD` says of the files in it, by their places. Raises `IntegrityFailed`."""
+    """The rows of a wheel's own `RECORD`, by place. Raises `IntegrityFailed`."""
     with _opened(wheel, wheel.parent) as archive:
         members = _members(archive, wheel)
         record = _record(archive, members, wheel.name)

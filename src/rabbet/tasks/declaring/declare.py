@@ -105,7 +105,7 @@ def change(session: Session, edits: Sequence[Edit]) -> Edited:
                 continue
             from rabbet.workspace.runtimes.languages import languages_for  # here: most edits name a library
 
-            languages_for(one, session.machine, written=False)  # which refuses one that nobody tells of
+            languages_for(one, session.machine, written=False)  # it refuses unknown languages
         write_text(session.project.declaration_file, after)
     return Edited(changes, tuple(edit.value for edit in served))
 

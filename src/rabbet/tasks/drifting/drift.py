@@ -104,7 +104,7 @@ def drift(session: Session, *, deep: bool = False) -> Drift:
 
 
 def drift_elsewhere(session: Session, place: str, *, deep: bool = False) -> Drift:
-    """Compare what is installed in some other place, whoever made it, with the lock.
+    """Compare what is installed in another place, made by any tool, with the lock.
 
     Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `EnvironmentFailed` where no libraries are installed there;
     a deep look what fetching raises too.

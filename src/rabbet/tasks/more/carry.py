@@ -136,7 +136,7 @@ class CarriedBuilds(Struct, frozen=True, kw_only=True):
 def carry_built(session: Session, to: Path) -> CarriedBuilds:
     """Put the wheels that this machine built for the lock into a folder, beside those that it holds already.
 
-    Of checkouts and of the project itself none is carried: their sources change. Raises `NoLock`,
+    Checkouts and the project itself are not carried: their sources change. Raises `NoLock`,
     `NotUnderstood`, `NoRuntime`, `IntegrityFailed`, `CannotWrite`.
     """
     asked = question(session, RecreateOptions(everything=True))

@@ -39,7 +39,7 @@ __all__ = [
 
 
 class ContainerOptions(Struct, frozen=True, kw_only=True):
-    """What the command line says of a container; without a `base` it is a usual one of the locked Python."""
+    """The command line's options for a container; by default `base` is a usual image of the locked Python."""
 
     base: str = ""
     command: tuple[str, ...] = ()

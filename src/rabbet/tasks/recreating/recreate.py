@@ -209,7 +209,7 @@ def _with_way(error: NoRuntime, language: str, versions: SpecifierSet, session: 
 
 
 def _obtain_missing(session: Session) -> None:
-    """Obtain the locked runtimes that are missing, as far as the lock says where they can be had.
+    """Obtain the missing locked runtimes whose archives the lock names.
 
     Raises `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
     """

@@ -1,4 +1,4 @@
-"""What composing an environment needs of a project: wheels, what its declaration says of them, builds."""
+"""What composing an environment needs from a project: wheels, its install policy, and builds."""
 
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager

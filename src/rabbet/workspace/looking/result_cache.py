@@ -92,7 +92,7 @@ def recall_fit(session: Session) -> Fit | None:
 
 
 def fitting_key(session: Session) -> str:
-    """A digest of all that the cached fit follows from; empty where none is known."""
+    """A digest of all inputs of the cached fit; empty when one of them is unknown."""
     try:
         key = _fit_key(session, environment_state(session.project.environment))
         return key if _memory(session.machine).recall(key) is not None else ""

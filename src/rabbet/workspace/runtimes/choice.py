@@ -33,7 +33,7 @@ __all__ = ["RuntimesHere", "runtime_under", "runtimes_here", "runtimes_to_lock",
 class RuntimesHere(Struct, frozen=True, kw_only=True):
     """The runtime of this machine that a project gets for each language, and what is missing, by language.
 
-    `languages` tells of all that were looked for.
+    `languages` are all that were searched for.
     """
 
     chosen: Mapping[str, Runtime] = field(default_factory=dict)
@@ -233,7 +233,7 @@ class _Search:
     def closed(self, offers: Iterable[RuntimeOffer], shelf: "RuntimeCatalogues") -> list[RuntimeOffer]:
         """These offers, with what is there of all languages that any of them needs, directly or not.
 
-        What a catalogue says of a version's needs goes for it wherever it comes from.
+        The needs that a catalogue states for a version apply to it from any source.
         """
         told = {(one.language, one.version): one.needs for one in offers if one.archives and one.needs}
         found = [

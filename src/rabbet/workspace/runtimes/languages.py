@@ -61,7 +61,7 @@ def languages_for(
 
 
 def unknown_language(name: str, known: Iterable[str], remedy: str = "rabbet runtimes") -> NotUnderstood:
-    """The error for a language that no table tells of: declared, locked, or named on the command line."""
+    """The error for a language that no table describes: declared, locked, or named on the command line."""
     near = near_names(name, ["python", *known])
     return NotUnderstood(
         f"Rabbet knows no language named {name}",

@@ -36,7 +36,7 @@ __all__ = [
 
 
 def found_pythons(machine: Machine, project: Project | None = None) -> tuple[PythonRuntime | Refusal, ...]:
-    """Every interpreter of Python on this machine, and what it tells of itself.
+    """Every Python interpreter on this machine, with the facts that it reports.
 
     Of those that were obtained, the ones that count for the project; its environment's wherever it lies.
     """
@@ -52,7 +52,7 @@ def found_pythons(machine: Machine, project: Project | None = None) -> tuple[Pyt
 
 
 def pythons_of(session: Session) -> tuple[PythonRuntime | Refusal, ...]:
-    """Every interpreter of Python that counts for a project, and what it tells of itself."""
+    """Every Python interpreter that a project may use, with the facts that it reports."""
     return found_pythons(session.machine, session.project)
 
 

@@ -20,6 +20,6 @@ def run(arguments: Namespace, context: Context) -> int:
     """Print the code."""
     from argcomplete.shell_integration import shellcode
 
-    # By its name alone: whoever types `./rabbet` and Tab does not want to run what lies there.
+    # By its name alone: completing `./rabbet` must not run that file.
     context.show_text(shellcode(["rabbet"], shell=arguments.shell, argcomplete_script="rabbet"))
     return ExitCode.DONE

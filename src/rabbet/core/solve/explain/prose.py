@@ -107,7 +107,7 @@ class _Teller:
         return sum(b for b, (_, one) in fact.demands.items() if self._needed(one) == text)
 
     def _needed(self, need: Need) -> str:
-        """A requirement, with a marker that tells of the machine, and the patch release where that counts."""
+        """A requirement with the machine-dependent part of its marker, and the patch release if it counts."""
         known, marker = self._problem.target.markers, str(need.marker or "")
         if not any(key in marker for key in known):
             return need_text(need, marker=False)

@@ -17,7 +17,7 @@ class DecisionQueue:
     Slots with a single release left come first: what they need has to be taken in before the next free
     choice, at whose level it would be forgotten again. Then comes what is wished to be first, then the most
     contested, then the nearest to the project. Names break ties, so that no order of answers matters. An
-    entry may be out of date; it is checked when it comes up, and whoever changes a slot's urgency puts it in
+    entry may be out of date; it is checked when it comes up, and changing a slot's urgency adds it
     again.
     """
 

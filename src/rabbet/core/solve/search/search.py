@@ -124,7 +124,7 @@ class Search:
         return conflict
 
     def _best(self, slot: int) -> int:
-        """The preferred release where it can be had, else the newest (or the lowest)."""
+        """The preferred release if still possible, else the newest (or the lowest)."""
         domain = self._trail.domains[slot]
         name = self._problem.slots[slot].name
         for wanted in self._policy.likes(name):

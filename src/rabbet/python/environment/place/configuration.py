@@ -1,4 +1,4 @@
-"""What an environment says of itself, in `pyvenv.cfg` (PEP 405)."""
+"""An environment's own description, `pyvenv.cfg` (PEP 405)."""
 
 from pathlib import Path
 

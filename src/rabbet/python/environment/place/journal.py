@@ -1,6 +1,6 @@
 """A journal of the change in progress: written before the first file is touched, removed after the last.
 
-A run that is killed leaves it inside the environment, and whoever looks next knows which libraries may be
+A run that is killed leaves it inside the environment, so that the next run knows which libraries may be
 half there.
 """
 

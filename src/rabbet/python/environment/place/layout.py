@@ -18,7 +18,7 @@ __all__ = [
 ]
 
 CONFIGURATION = "pyvenv.cfg"
-INSTALLER = "rabbet"  # what the file of this name says of what Rabbet installed (PEP 627)
+INSTALLER = "rabbet"  # the content of that file for what Rabbet installed (PEP 627)
 VARIABLES_FILE = "bin/enter.variables"  # what runtimes of other languages want, a line each
 PATH_FILE = "rabbet.pth"  # leads to the project's modules where these are not installed
 SHELL_FILES = ("enter.sh", "enter.bashrc", "enter.fish", "enter.ps1", "enter.zsh/.zshrc")

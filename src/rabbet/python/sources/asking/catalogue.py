@@ -106,7 +106,7 @@ class Catalogue:
         return self._reader.listing(name, self.routing.sources_of(name))
 
     def metadata(self, candidate: Candidate) -> Metadata | SetAside:
-        """What the best file of a release says of its needs. Raises `SourceFailed`, `IntegrityFailed`."""
+        """The metadata of a release's best file. Raises `SourceFailed`, `IntegrityFailed`."""
         answer = self._reading_metadata(candidate)
         self._expect_older(candidate)
         metadata = self.asking.awaited(answer, f"the metadata of {candidate}")

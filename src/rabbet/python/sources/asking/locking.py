@@ -16,7 +16,7 @@ __all__ = ["also_known", "locked_artifacts"]
 def locked_artifacts(
     chosen: Iterable[Candidate], routing: Routing, asking: Asking
 ) -> dict[NormalizedName, list[Artifact]]:
-    """What each release can be had from, as it is locked, in the same order.
+    """The artifacts to lock for each release, in the same order.
 
     Raises `SourceFailed`, `IntegrityFailed`.
     """

@@ -125,7 +125,7 @@ class ReleaseReader:
         return metadata
 
     def _content(self, file: ListedFile, source: FileSource) -> bytes:
-        """What the wheel itself says, if it was seen before; else what this source tells of it."""
+        """The stored metadata of the wheel itself, else what this source reported."""
         keys = _memory_keys(file, source)
         for key in keys:
             content = self._memory.recall(key)

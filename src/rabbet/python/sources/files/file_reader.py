@@ -51,7 +51,7 @@ class FileReader:
         if asked is not None:
             answer = awaited(asked)
             with self._guard:
-                self._asked.pop(file.location, None)  # whoever reads it keeps what it says
+                self._asked.pop(file.location, None)  # the reader stores its content
             if answer.status == 200:
                 _check(answer.body, file.metadata_sha256 or "", f"{file.filename}.metadata")
                 return answer.body

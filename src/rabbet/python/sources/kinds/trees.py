@@ -25,7 +25,7 @@ __all__ = ["CheckoutSource", "Reference", "RepositorySource", "ToldByBuild", "re
 
 
 ToldByBuild: TypeAlias = Callable[[NormalizedName, LockedCommit | LockedCheckout], Metadata | None]
-"""What a build tells of a library; `None` where that may not be built."""
+"""Metadata of a library from its build; `None` when it may not be built."""
 
 
 class _TreeSource:
