@@ -250,7 +250,7 @@ class Structure(unittest.TestCase):
         """Each module, folder and name of a module in the pages for newcomers exists."""
         root, docs = SOURCE.parent.parent, SOURCE.parent.parent / "docs"
         rooms = {path.relative_to(SOURCE).parts[0].removesuffix(".py") for path in SOURCE.iterdir()}
-        for page in (docs / "architecture.md", docs / "decisions.md", root / "CONTRIBUTING.md"):
+        for page in (*docs.glob("*.md"), root / "CONTRIBUTING.md", root / "README.md"):
             for text in re.findall(r"`([\w/.-]+)`", page.read_text()):
                 place, _, name = text.removeprefix("src/rabbet/").partition(".")
                 if "/" not in place or place.split("/")[0] not in rooms or "NAME" in text:
