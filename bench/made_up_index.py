@@ -17,7 +17,7 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.model.release import Candidate, ListedFile, Metadata, SetAside
+from rabbet.core.model.release import Candidate, ListedFile, Metadata, Rejected
 from rabbet.core.needs.need import Need, library_name
 from rabbet.core.solve.problem.candidates import Candidates
 from rabbet.demo.files import write_files
@@ -68,7 +68,7 @@ class MadeUpIndex:
             self._candidates[name] = Candidates(name=name, releases=found, known=bool(found))
         return self._candidates[name]
 
-    def metadata(self, candidate: Candidate) -> Metadata | SetAside:
+    def metadata(self, candidate: Candidate) -> Metadata | Rejected:
         """What one release needs; each is parsed once."""
         key = (candidate.name, candidate.version)
         if key not in self._metadata:

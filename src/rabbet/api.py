@@ -31,7 +31,7 @@ if TYPE_CHECKING:
     from rabbet.core.declaration.edit import Edit
     from rabbet.core.declaration.model import Declaration, Section
     from rabbet.core.model.lock import Lock
-    from rabbet.python.environment.put.manifest import Manifest
+    from rabbet.python.environment.put.manifest import EnvironmentManifest
     from rabbet.tasks.declaring.declare import Done
     from rabbet.tasks.drifting.drift import Drift
     from rabbet.tasks.drifting.imports import Imports
@@ -41,9 +41,9 @@ if TYPE_CHECKING:
     from rabbet.tasks.resolving.compare import Compared
     from rabbet.tasks.resolving.explain import Explained
     from rabbet.tasks.resolving.lookup import LookedUp
-    from rabbet.tasks.resolving.resolve import Resolved, Verdict
+    from rabbet.tasks.resolving.resolve import LockVerdict, Resolved
     from rabbet.workspace.fetching.opening import OpenedSources
-    from rabbet.workspace.looking.result_cache import Fit, UpToDate
+    from rabbet.workspace.looking.result_cache import CachedMatch, UpToDate
     from rabbet.workspace.runtimes.explaining import RuntimeExplained
 
 __all__ = ["Rabbet", "RecreateOptions", "ResolveOptions"]
@@ -179,7 +179,7 @@ class Rabbet:
 
         return resolve(self.session, asked, writing=write, opened=opened)
 
-    def verify(self) -> "tuple[Verdict, ...]":
+    def verify(self) -> "tuple[LockVerdict, ...]":
         """Whether each lock is what resolving would leave as it is. Raises as `resolve`, and `NoLock`."""
         opened = self._asked_ahead(anyway=True)
         from rabbet.tasks.resolving.resolve import verify
@@ -247,7 +247,7 @@ class Rabbet:
 
         return past(self.session, None if library is None else library_name(library))
 
-    def known_fit(self) -> "Fit | Manifest | None":
+    def known_fit(self) -> "CachedMatch | EnvironmentManifest | None":
         """That the environment matches the lock, if an earlier run found it so for these very files.
 
         One that is gone is made again from what was noted when it was made. `None` where it has to be worked

@@ -8,7 +8,7 @@ from packaging.version import Version
 from rabbet.core.declaration.model import Section
 from rabbet.core.needs.need import library_name
 from rabbet.python.code.adoption import Adoption, Evidence, Listed, Present, adopt
-from rabbet.python.code.imports import ImportSite, Offered, role_of
+from rabbet.python.code.imports import ImportSite, LibraryContents, role_of
 from tests.support import chance
 from tests.support.catalogue import requirement
 
@@ -19,10 +19,15 @@ INSTALLED = [
     ("combframe", "2.0", ["tallywax"], {}),
     ("tallywax", "1.2", [], {}),
     ("honeyflow", "1.2", ["combframe"], {}),
-    ("mitewatch", "0.6", [], {"offered": Offered(modules=frozenset({"mitewatch"}), commands=("mitewatch",))}),
+    (
+        "mitewatch",
+        "0.6",
+        [],
+        {"offered": LibraryContents(modules=frozenset({"mitewatch"}), commands=("mitewatch",))},
+    ),
     ("skepio", "0.4", [], {}),
     ("handy", "9", [], {"installer": "handy"}),
-    ("combwright", "1.0", [], {"offered": Offered(plugins=("distutils.commands",))}),
+    ("combwright", "1.0", [], {"offered": LibraryContents(plugins=("distutils.commands",))}),
     ("hivewire", "2.0", [], {"origin": "https://apiary.example/hive.git at a1"}),
     ("hivescale", "1.0", ["nectarplot"], {"origin": "file:///hivescale"}),
 ]
@@ -108,7 +113,7 @@ CASES = [
 
 def present(name: str, version: str, needs: list[str], more: dict) -> Present:
     """An installed library; without more, it offers a module of its name."""
-    offered = {"offered": Offered(modules=frozenset({name}))}
+    offered = {"offered": LibraryContents(modules=frozenset({name}))}
     return Present(version=Version(version), needs=frozenset(map(library_name, needs)), **{**offered, **more})
 
 

@@ -13,9 +13,9 @@ from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.culprit.consistency import PYTHON, Consistency, Side, in_order
-from rabbet.core.culprit.mixture import Change, Mixture, bounds_without
+from rabbet.core.culprit.mixture import Mixture, StateChange, bounds_without
 from rabbet.core.culprit.outcome import End, Outcome, Runs, Symptom
-from rabbet.core.culprit.verdict import Answer, Verdict, find_culprits
+from rabbet.core.culprit.verdict import CulpritVerdict, SearchAnswer, find_culprits
 from rabbet.core.model.release import Metadata
 from rabbet.core.needs.need import Need, library_name
 from rabbet.python.choosing.targets import named_target
@@ -61,7 +61,7 @@ def names(count: int) -> list[NormalizedName]:
     return [library_name(f"library{number}") for number in range(count)]
 
 
-def guilty_in(verdict: Verdict) -> list[Mixture]:
+def guilty_in(verdict: CulpritVerdict) -> list[Mixture]:
     """What is guilty, culprit by culprit."""
     return [one.guilty for one in verdict.culprits]
 
@@ -92,7 +92,7 @@ class Searching(unittest.TestCase):
             frozenset(dice.sample(every, min(count, dice.randint(1, 3)))) for _ in range(dice.randint(1, 2))
         ]
         verdict = find_culprits(every, Free(), Asked(failing_with(*sets)), jobs=jobs)
-        self.assertIs(verdict.answer, Answer.FOUND)
+        self.assertIs(verdict.answer, SearchAnswer.FOUND)
         found = guilty_in(verdict)
         self.assertTrue(set(found) <= set(sets), (found, sets))
         self.assertFalse(any(one <= frozenset(every).difference(*found) for one in sets))
@@ -114,7 +114,7 @@ class Searching(unittest.TestCase):
             return told.setdefault(mixture, known)
 
         verdict = find_culprits(every, Free(), Asked(answer), jobs=dice.randint(1, 2))
-        self.assertIs(verdict.answer, Answer.FOUND)
+        self.assertIs(verdict.answer, SearchAnswer.FOUND)
         culprit = verdict.culprits[0]
         self.assertIs(told[culprit.failing], FAILED)
         self.assertTrue(guilty <= culprit.failing)
@@ -137,7 +137,7 @@ class Searching(unittest.TestCase):
             return told.get("".join(sorted(name[-1] for name in mixture)), NEITHER)
 
         verdict = find_culprits(every, Free(), Asked(answer), jobs=2)
-        self.assertIs(verdict.answer, Answer.FOUND)
+        self.assertIs(verdict.answer, SearchAnswer.FOUND)
         self.assertEqual(
             [sorted(one) for one in guilty_in(verdict)], [[every[0], every[3]], [every[2], every[3]]]
         )
@@ -145,18 +145,18 @@ class Searching(unittest.TestCase):
     def test_both_states_alone(self) -> None:
         """What is answered without any search."""
         for good, bad, expected in (
-            (PASSED, PASSED, Answer.BOTH_PASS),
-            (FAILED, FAILED, Answer.BOTH_FAIL),
-            (FAILED, PASSED, Answer.REVERSED),
-            (NEITHER, FAILED, Answer.UNTELLABLE),
-            (PASSED, NEITHER, Answer.UNTELLABLE),
-            (Runs(3, 1), FAILED, Answer.FLAKY),
+            (PASSED, PASSED, SearchAnswer.BOTH_PASS),
+            (FAILED, FAILED, SearchAnswer.BOTH_FAIL),
+            (FAILED, PASSED, SearchAnswer.REVERSED),
+            (NEITHER, FAILED, SearchAnswer.UNTELLABLE),
+            (PASSED, NEITHER, SearchAnswer.UNTELLABLE),
+            (Runs(3, 1), FAILED, SearchAnswer.FLAKY),
         ):
             oracle = Asked(lambda mixture, good=good, bad=bad: bad if mixture else good)
             verdict = find_culprits(names(3), Free(), oracle)
             self.assertIs(verdict.answer, expected)
             self.assertEqual(len(oracle.seen), 2)
-        self.assertIs(find_culprits([], Free(), Asked(failing_with())).answer, Answer.NO_DIFFERENCE)
+        self.assertIs(find_culprits([], Free(), Asked(failing_with())).answer, SearchAnswer.NO_DIFFERENCE)
 
 
 class Flaky(unittest.TestCase):
@@ -175,7 +175,7 @@ class Flaky(unittest.TestCase):
             return seen[mixture][-1]
 
         verdict = find_culprits(names(count), Free(), Asked(answer), jobs=jobs)
-        if verdict.answer is Answer.FOUND:
+        if verdict.answer is SearchAnswer.FOUND:
             for one in verdict.culprits:
                 self.assertGreaterEqual(len(seen[one.failing]), 2)
                 self.assertIn(FAILED, seen[one.failing])
@@ -190,10 +190,10 @@ class Flaky(unittest.TestCase):
                 dice = random.Random(seed)
                 guilty = frozenset(dice.sample(names(20), 1))
                 verdict = find_culprits(names(20), Free(), Asked(_at_times(guilty, rate, repeat, dice)))
-                if verdict.answer is Answer.FOUND:
+                if verdict.answer is SearchAnswer.FOUND:
                     right += guilty_in(verdict) == [guilty]
                     wrong += guilty_in(verdict) != [guilty]
-                elif verdict.answer is Answer.FLAKY and verdict.luck:
+                elif verdict.answer is SearchAnswer.FLAKY and verdict.luck:
                     self.assertGreater(verdict.repeats, 1)
             self.assertGreaterEqual(right, least, (repeat, rate))
             self.assertLessEqual(wrong, 1 if repeat == 1 else 0, (repeat, rate))
@@ -358,7 +358,7 @@ class Telling(unittest.TestCase):
             ("", "3.0", ["!=3.0"]),
             ("3.0", "3.0", ["!=3.0"]),
         ):
-            change = Change(name=library_name("combframe"), good=good, bad=bad)
+            change = StateChange(name=library_name("combframe"), good=good, bad=bad)
             self.assertEqual(list(bounds_without(change)), expected)
             for bound in expected:
                 self.assertFalse(SpecifierSet(bound).contains(bad, prereleases=True), (bound, bad))

@@ -7,7 +7,7 @@ import unittest
 from pathlib import Path
 
 from rabbet.core.declaration.model import Declared
-from rabbet.core.model.release import SetAside
+from rabbet.core.model.release import Rejected
 from rabbet.core.solve.answer import Solution
 from rabbet.core.solve.explain.prose import explained
 from rabbet.core.solve.explain.suggest import Question, Suggestion, Suggestions, suggestions
@@ -52,7 +52,7 @@ class Explanations(unittest.TestCase):
         """Where releases are out of reach because of the runtime, one that helps is suggested, if it does."""
         old, new = named_target("linux-x86_64", "3.11", {}), named_target("linux-x86_64", "3.12", {})
         releases = {"combframe": {"2.0": []}, "nectarplot": {"1.0": ["combframe>=2"]}}
-        aside = (SetAside(version="2.0", reason="needs Python >=3.12"),)
+        aside = (Rejected(version="2.0", reason="needs Python >=3.12"),)
         here, there = DictProvider({"nectarplot": releases["nectarplot"]}), DictProvider(releases)
         here.know("combframe", aside)
         wanted = declared("nectarplot", "combframe")

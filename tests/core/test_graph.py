@@ -22,7 +22,7 @@ from rabbet.core.graph.graph import (
 )
 from rabbet.core.graph.held_back import held_back
 from rabbet.core.model.lock import Lock, LockedLibrary, LockedWheel
-from rabbet.core.model.release import Metadata, SetAside
+from rabbet.core.model.release import Metadata, Rejected
 from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import Need, library_name
 from rabbet.core.needs.walk import parts_reached
@@ -203,9 +203,9 @@ class Holding(unittest.TestCase):
     def test_out_of_reach(self) -> None:
         """Newer releases that can't be used here are told, with the baseline that is in the way."""
         aside = (
-            SetAside(version="2.5", reason="broken"),
-            SetAside(version="3.0", reason="needs a newer system", baseline="glibc=2.40"),
-            SetAside(version="1.0", reason="too old"),
+            Rejected(version="2.5", reason="broken"),
+            Rejected(version="3.0", reason="needs a newer system", baseline="glibc=2.40"),
+            Rejected(version="1.0", reason="too old"),
         )
         known = DictProvider({"skepio": {"2.0": []}}).candidates(library_name("skepio"))
         candidates = Candidates(name=known.name, releases=known.releases, aside=aside)

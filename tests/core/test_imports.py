@@ -7,7 +7,7 @@ from pathlib import Path
 
 from rabbet.core.declaration.model import Section
 from rabbet.core.needs.need import library_name
-from rabbet.python.code.imports import Code, ImportSite, Offered, import_findings, role_of
+from rabbet.python.code.imports import Code, ImportSite, LibraryContents, import_findings, role_of
 from rabbet.python.code.module_names import module_names
 from rabbet.python.code.python_source import SourceBroken, imports_in, imports_in_notebook
 
@@ -69,7 +69,7 @@ class Findings(unittest.TestCase):
 
     def test_cases(self) -> None:
         libraries = {
-            library_name(name): Offered(modules=module_names(files))
+            library_name(name): LibraryContents(modules=module_names(files))
             for name, files in TABLE["libraries"].items()
         }
         for case in TABLE["cases"]:

@@ -6,7 +6,7 @@ from collections import Counter
 from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
-from rabbet.core.census.matrix import State, matrix_of
+from rabbet.core.census.matrix import MachineState, matrix_of
 from rabbet.core.declaration.model import DeclaredRuntime
 from rabbet.core.drift.checks.runtimes import runtime_findings
 from rabbet.core.model.finding import Finding, Kind, Subject, Weight
@@ -31,9 +31,9 @@ def finding(text: str) -> Finding:
     return Finding(kind=Kind.VERSION, subject=subject, weight=weight, installed=Version(version))
 
 
-def state(label: str, behind: int | None, found: list[str]) -> State:
+def state(label: str, behind: int | None, found: list[str]) -> MachineState:
     """One machine."""
-    return State(label=label, recorded=0, findings=tuple(map(finding, found)), behind=behind)
+    return MachineState(label=label, recorded=0, findings=tuple(map(finding, found)), behind=behind)
 
 
 # locked, declared, told, complete, findings: language, installed, weight
@@ -71,7 +71,7 @@ class Census(unittest.TestCase):
 
     def test_team(self) -> None:
         matrix = matrix_of(
-            [*(state(*row) for row in TEAM), State(label="old", recorded=0, trouble="too old")]
+            [*(state(*row) for row in TEAM), MachineState(label="old", recorded=0, trouble="too old")]
         )
         self.assertEqual(
             [(group.name, group.labels) for group in matrix.groups],
@@ -93,7 +93,7 @@ class Census(unittest.TestCase):
         """A library and a language of the same name have a row each."""
         about = {"kind": Kind.SURPLUS, "weight": Weight.DIFFERS}
         found = [Finding(subject=subject("node"), **about) for subject in (Subject.library, Subject.runtime)]
-        rows = matrix_of([State(label="loft", recorded=0, findings=tuple(found))]).rows
+        rows = matrix_of([MachineState(label="loft", recorded=0, findings=tuple(found))]).rows
         self.assertEqual([row.subject for row in rows], [Subject.library("node"), Subject.runtime("node")])
 
     def test_everybody_is_there_once(self) -> None:

@@ -5,7 +5,7 @@ import unittest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rabbet.core.drift.since import LockRevision, best_fit, differing
+from rabbet.core.drift.since import LockRevision, differing, nearest_revision
 from rabbet.core.needs.need import library_name
 from rabbet.formats.lock_text import read_locked_versions
 
@@ -35,7 +35,7 @@ class Since(unittest.TestCase):
         """No revision differs less, no newer one as little; without a better one than today there is none."""
         all_of_them = revisions(history)
         counts = [len(differing(installed, one)) for one in all_of_them]
-        found = best_fit(installed, all_of_them, now)
+        found = nearest_revision(installed, all_of_them, now)
         if found is None:
             self.assertTrue(all(number >= now for number in counts))
         else:

@@ -14,7 +14,7 @@ from rabbet.python.environment.place.guarded import GuardedEnvironment
 from rabbet.python.environment.place.layout import Layout
 from rabbet.python.environment.place.linking import Linking
 from rabbet.python.environment.put.manifest import (
-    Manifest,
+    EnvironmentManifest,
     StoreChanged,
     Tree,
     build_from_manifest,
@@ -52,7 +52,7 @@ class Followed(unittest.TestCase):
             trees.append(Tree(str(number), str(entry), [(f"lib/{number}", str(folder), names)]))
         folders = ["lib", *(f"lib/{number}" for number in range(FOLDERS))]
         written = [("lib/stamp", "täg", True)]
-        self.manifest = Manifest(
+        self.manifest = EnvironmentManifest(
             [("combframe", "1.0")], "Python", folders, [("lib64", "lib")], trees, written
         )
 

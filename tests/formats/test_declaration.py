@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from msgspec.structs import replace
 from packaging.specifiers import SpecifierSet
 
-from rabbet.core.declaration.edit import Change, Edit
+from rabbet.core.declaration.edit import Edit, EditResult
 from rabbet.core.declaration.model import Declaration, Section
 from rabbet.core.model.build import Told
 from rabbet.core.needs.need import Need, library_name
@@ -45,7 +45,7 @@ def declared(text: str, section: Section | None = None) -> dict[str, Need]:
     return {one.name: one for one in found}
 
 
-def put(text: str, requirement: Need, section: Section | None) -> tuple[str, Change]:
+def put(text: str, requirement: Need, section: Section | None) -> tuple[str, EditResult]:
     """The text with a requirement declared, and what became of it."""
     after, changes = apply(
         text, [Edit(verb="declare", what="library", value=str(requirement), section=section)]

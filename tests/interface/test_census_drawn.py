@@ -7,7 +7,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from rabbet.core.census.matrix import Matrix, State, matrix_of, reordered
+from rabbet.core.census.matrix import MachineState, Matrix, matrix_of, reordered
 from rabbet.core.model.finding import Finding, Kind, Subject, Weight
 from rabbet.team.figure import drawn
 from rabbet.team.sheet import Cell, Column, Line, Sheet, order_by_likeness, page
@@ -87,10 +87,10 @@ class Drawn(unittest.TestCase):
     def test_order(self) -> None:
         """Machines that are alike stand side by side; those as locked come first."""
 
-        def state(label: str, *names: str) -> State:
+        def state(label: str, *names: str) -> MachineState:
             subjects = map(Subject.library, names)
             findings = (Finding(kind=Kind.SURPLUS, subject=one, weight=Weight.DIFFERS) for one in subjects)
-            return State(label=label, recorded=0, findings=tuple(findings))
+            return MachineState(label=label, recorded=0, findings=tuple(findings))
 
         states = [
             state("a", "x", "y"),

@@ -8,7 +8,7 @@ from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.declaration.model import Declaration, Declared, Section
-from rabbet.core.model.release import Candidate, ListedFile, Metadata, SetAside
+from rabbet.core.model.release import Candidate, ListedFile, Metadata, Rejected
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need, library_name
 from rabbet.core.solve.problem.candidates import Candidates
@@ -61,7 +61,7 @@ class DictProvider:
             for text, needs in versions.items():
                 self._needs[name, Version(text.rstrip("!"))] = needs
 
-    def know(self, name: str, aside: tuple[SetAside, ...]) -> None:
+    def know(self, name: str, aside: tuple[Rejected, ...]) -> None:
         """Let a library be known of which no release can be used."""
         known = library_name(name)
         self._candidates[known] = Candidates(name=known, releases=(), aside=aside)
@@ -69,11 +69,11 @@ class DictProvider:
     def candidates(self, name: NormalizedName) -> Candidates:
         return self._candidates.get(name) or Candidates(name=name, releases=(), known=False)
 
-    def metadata(self, candidate: Candidate) -> Metadata | SetAside:
+    def metadata(self, candidate: Candidate) -> Metadata | Rejected:
         self.reads.append(str(candidate))
         needs = self._needs[candidate.name, candidate.version]
         if needs == ["broken"]:
-            return SetAside(version=str(candidate.version), reason="its metadata can't be read")
+            return Rejected(version=str(candidate.version), reason="its metadata can't be read")
         return Metadata(
             name=candidate.name,
             version=candidate.version,

@@ -42,7 +42,7 @@ from rabbet.formats.text.address import NotAnAddress, parse_address
 from rabbet.formats.text.csv_text import csv_lines
 from rabbet.python.choosing.targets import named_target
 from rabbet.team.sheet import Cell, Column, Line, Sheet, page
-from rabbet.trials.attempts import Command
+from rabbet.trials.attempts import TestedCommand
 from rabbet.trials.evidence import show_script
 
 TARGET = named_target("linux-x86_64", "3.12", {})
@@ -224,7 +224,7 @@ def _log_lines(text: str) -> object:
 def _script(name: str) -> str:
     """The script for two folders of that name."""
     told = name.translate({0: None, ord("/"): None, ord(":"): None})
-    command = Command(
+    command = TestedCommand(
         words=("python", name.replace("\0", "")),
         folder=Path("/") / told,
         symptom=Symptom(),

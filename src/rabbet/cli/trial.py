@@ -10,7 +10,7 @@ from rabbet.cli.context import Context
 from rabbet.workspace.session import Session
 
 if TYPE_CHECKING:
-    from rabbet.trials.trial import Tried
+    from rabbet.trials.trial import TrialSummary
 
 __all__ = ["in_trial"]
 
@@ -37,7 +37,7 @@ def in_trial(arguments: Namespace, session: Session, context: Context) -> Iterat
             yield root
 
 
-def _told(tried: "Tried") -> Iterator[str]:
+def _told(tried: "TrialSummary") -> Iterator[str]:
     """What the trial brings, what it changes, and how to keep it."""
     if not tried.keeping:
         yield "for this once: nothing, for the lock holds all of it already"

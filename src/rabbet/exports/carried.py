@@ -35,8 +35,8 @@ from rabbet.python.choosing.file_name import parse_file_name
 __all__ = [
     "MANIFEST",
     "CarriedFile",
-    "Manifest",
-    "Packed",
+    "CarriedManifest",
+    "PackedFile",
     "Parcel",
     "Written",
     "archive_name",
@@ -59,7 +59,7 @@ class CarriedFile(Struct, frozen=True, kw_only=True):
     size: int
 
 
-class Manifest(Struct, frozen=True, kw_only=True):
+class CarriedManifest(Struct, frozen=True, kw_only=True):
     """What a carried folder holds: for which project, for a lock with which stamp, for which targets."""
 
     schema: str
@@ -69,10 +69,10 @@ class Manifest(Struct, frozen=True, kw_only=True):
     files: list[CarriedFile]
 
 
-_DECODER = msgspec.json.Decoder(Manifest)
+_DECODER = msgspec.json.Decoder(CarriedManifest)
 
 
-class Packed(NamedTuple):
+class PackedFile(NamedTuple):
     """A file that is to be carried: its name, where it lies on this machine, and its digest."""
 
     name: str
@@ -80,7 +80,7 @@ class Packed(NamedTuple):
     sha256: str
 
     @classmethod
-    def of(cls, name: str, path: Path) -> "Packed":
+    def of(cls, name: str, path: Path) -> "PackedFile":
         """A file whose digest nobody knows yet. Raises `OSError`."""
         return cls(name, path, sha256_of_regular(path))
 
@@ -95,10 +95,10 @@ class Parcel(Struct, frozen=True, kw_only=True):
     project: str
     lock: str
     targets: tuple[str, ...]
-    distributions: tuple[Packed, ...]
+    distributions: tuple[PackedFile, ...]
     pythons: Mapping[str, str]
-    rabbet: tuple[Packed, ...]
-    runtimes: tuple[Packed, ...]
+    rabbet: tuple[PackedFile, ...]
+    runtimes: tuple[PackedFile, ...]
     catalogue: str
 
 
@@ -116,7 +116,7 @@ def archive_name(archive: RuntimeArchive) -> str:
     return f"{archive.digest[:_DIGITS]}-{archive.filename}"
 
 
-def read_manifest(folder: Path) -> Manifest:
+def read_manifest(folder: Path) -> CarriedManifest:
     """Read what a folder holds. Raises `NotUnderstood` where it is no carried folder."""
     try:
         content = read_regular(folder / MANIFEST, most=MOST_TEXT_FILE)
@@ -125,7 +125,7 @@ def read_manifest(folder: Path) -> Manifest:
     return _manifest(content, folder)
 
 
-def _manifest(content: bytes, folder: Path) -> Manifest:
+def _manifest(content: bytes, folder: Path) -> CarriedManifest:
     try:
         manifest = _DECODER.decode(content)
     except (msgspec.MsgspecError, *UNREADABLE) as error:
@@ -185,7 +185,7 @@ def _begun(parcel: Parcel, folder: GuardedFolder) -> list[CarriedFile]:
 
 
 def _write_manifest(parcel: Parcel, found: list[CarriedFile], folder: GuardedFolder) -> None:
-    manifest = Manifest(
+    manifest = CarriedManifest(
         schema=_SCHEMA,
         project=parcel.project,
         lock=parcel.lock,
@@ -195,7 +195,7 @@ def _write_manifest(parcel: Parcel, found: list[CarriedFile], folder: GuardedFol
     folder.write(MANIFEST, f"{json.dumps(msgspec.to_builtins(manifest), indent=1)}\n".encode())
 
 
-def _places(parcel: Parcel) -> Iterator[tuple[str, Packed]]:
+def _places(parcel: Parcel) -> Iterator[tuple[str, PackedFile]]:
     """Where each file goes."""
     yield from (
         (f"files/{distribution.sha256[:_DIGITS]}/{distribution.name}", distribution)
@@ -206,7 +206,7 @@ def _places(parcel: Parcel) -> Iterator[tuple[str, Packed]]:
 
 
 def _put(
-    folder: GuardedFolder, place: str, source: Packed, known: CarriedFile | None
+    folder: GuardedFolder, place: str, source: PackedFile, known: CarriedFile | None
 ) -> tuple[CarriedFile, bool]:
     """Copy a file, unless the very same lies there; whether it was copied."""
     file = CarriedFile(path=place, sha256=source.sha256, size=source.path.stat().st_size)
@@ -223,7 +223,7 @@ def _put(
 
 def _texts(parcel: Parcel) -> Iterator[tuple[str, str]]:
     """The files that are written here."""
-    by_name: dict[NormalizedName, list[Packed]] = {}
+    by_name: dict[NormalizedName, list[PackedFile]] = {}
     for distribution in parcel.distributions:
         by_name.setdefault(parse_file_name(distribution.name).name, []).append(distribution)
     for library, distributions in sorted(by_name.items()):
@@ -240,7 +240,7 @@ def _texts(parcel: Parcel) -> Iterator[tuple[str, str]]:
         yield _STARTER, files("rabbet.exports").joinpath("start_carried.txt").read_text(encoding="utf-8")
 
 
-def _link(file: Packed, python: str) -> str:
+def _link(file: PackedFile, python: str) -> str:
     needs = f' data-requires-python="{html.escape(python)}"' if python else ""
     place = f"../../files/{file.sha256[:_DIGITS]}/{file.name}#sha256={file.sha256}"
     return f'<a href="{html.escape(place)}"{needs}>{html.escape(file.name)}</a>'

@@ -21,7 +21,7 @@ from rabbet.core.model.lock import (
     is_own_folder,
 )
 from rabbet.core.model.options import ResolveOptions
-from rabbet.core.model.release import Candidate, Metadata, SetAside, SourceTree
+from rabbet.core.model.release import Candidate, Metadata, Rejected, SourceTree
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.target import LATEST_PATCH, Target
 from rabbet.core.needs.wording import need_text
@@ -173,7 +173,7 @@ def _idle_corrections(
 ) -> tuple[str, ...]:
     """Corrections of chosen releases that change nothing in what these say."""
     stated = [] if not declaration.corrections else [catalogue.stated(candidate) for candidate in chosen]
-    idle = idle_corrections(declaration, [one for one in stated if not isinstance(one, SetAside)])
+    idle = idle_corrections(declaration, [one for one in stated if not isinstance(one, Rejected)])
     return tuple(sorted({str(correction) for correction in idle}))
 
 

@@ -10,7 +10,7 @@ from rabbet.core.model.build import Told
 from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text
 from rabbet.core.shell import quoted
-from rabbet.core.solve.explain.suggest import Asked, Change, Suggestion
+from rabbet.core.solve.explain.suggest import Asked, RequirementChange, Suggestion
 from rabbet.core.solve.solver import Refutation, solve
 from rabbet.errors import RabbetError
 from rabbet.formats.project.pyproject import read_declaration
@@ -75,7 +75,9 @@ def _command(edit: Edit) -> str:
     return f"rabbet {edit.verb}{section_option(edit.section)}{exactly}{option}{value}"
 
 
-def _edits(change: Change, text: str, declared: Sequence[Declared], variant: str | None) -> Iterable[Edit]:
+def _edits(
+    change: RequirementChange, text: str, declared: Sequence[Declared], variant: str | None
+) -> Iterable[Edit]:
     """Where the entry stands that makes a requirement, it is changed; a group may only include it."""
     one, after = change.declared, change.after
     if one.limit:

@@ -31,13 +31,13 @@ from rabbet.net.local_file import local_path
 from rabbet.python.choosing.targets import PLATFORMS, baseline_needed, named_target
 from rabbet.python.sources.base import FileSource, Source
 
-__all__ = ["Catalogue", "JsonCatalogue", "Registry", "Wheels"]
+__all__ = ["JsonCatalogue", "Registry", "RuntimeCatalogue", "Wheels"]
 
 _ANY_PYTHON = "3.12"  # wheels that carry a runtime are for any
 _OLDEST = {"glibc": "2.5", "macos": "10.6", "musl": "1.0"}
 
 
-class Catalogue(Protocol):
+class RuntimeCatalogue(Protocol):
     """Offers runtimes. Raises `SourceFailed` where it does not work.
 
     One that nobody `named` comes along with the project's sources.

@@ -32,7 +32,7 @@ from rabbet.work.supervised import run_supervised
 from rabbet.workspace.project import ENVIRONMENT
 from rabbet.workspace.session import Session
 
-__all__ = ["ABSENT", "SEARCHES", "Attempts", "Command", "Tried"]
+__all__ = ["ABSENT", "SEARCHES", "Attempts", "RunRecord", "TestedCommand"]
 
 ABSENT = "is not there"  # said of a command
 SEARCHES = "searches"  # the memory of what was tried
@@ -42,7 +42,7 @@ _FULL = 1_000_000  # bytes: a disk with less is full
 _NOT_FOUND = 127  # a shell's exit code for a command that is not there
 
 
-class Command(Struct, frozen=True, kw_only=True):
+class TestedCommand(Struct, frozen=True, kw_only=True):
     """What is run, in which folder, for how many seconds at most, how often in each mixture.
 
     The `symptom` tells its failure.
@@ -55,7 +55,7 @@ class Command(Struct, frozen=True, kw_only=True):
     repeat: int
 
 
-class Tried(Struct, frozen=True, kw_only=True):
+class RunRecord(Struct, frozen=True, kw_only=True):
     """How the runs in one mixture ended, in rounds, as they were asked for; and the end of the last output.
 
     There is a `reason` where the command could not be run, or its end not be seen.
@@ -72,7 +72,7 @@ class Tried(Struct, frozen=True, kw_only=True):
         return [end for ends in self.rounds for end in ends]
 
 
-_KEPT = msgspec.json.Decoder(list[tuple[tuple[str, ...], Tried]])
+_KEPT = msgspec.json.Decoder(list[tuple[tuple[str, ...], RunRecord]])
 
 
 class Attempts:
@@ -81,7 +81,9 @@ class Attempts:
     What was remembered of an interrupted search under the same `key` is not tried again.
     """
 
-    def __init__(self, two: TwoStates, command: Command, session: Session, *, jobs: int, key: str) -> None:
+    def __init__(
+        self, two: TwoStates, command: TestedCommand, session: Session, *, jobs: int, key: str
+    ) -> None:
         self.command = command
         self.changed_by_command = False
         self._two = two
@@ -97,7 +99,7 @@ class Attempts:
         self.recalled = sum(len(one.rounds) for one in self._tried.values())
 
     @property
-    def tried(self) -> Mapping[Mixture, Tried]:
+    def tried(self) -> Mapping[Mixture, RunRecord]:
         """Everything that was tried."""
         return self._tried
 
@@ -141,7 +143,7 @@ class Attempts:
     def _memory(self) -> BlobCache:
         return self._session.machine.memory(SEARCHES)
 
-    def _remembered(self) -> dict[Mixture, Tried]:
+    def _remembered(self) -> dict[Mixture, RunRecord]:
         with suppress(msgspec.MsgspecError):
             kept = _KEPT.decode(self._memory.recall(self._key) or b"[]")
             return {frozenset(map(NormalizedName, names)): tried for names, tried in kept}
@@ -171,9 +173,9 @@ class Attempts:
                     self._stop.set()
                     raise
 
-    def _keep(self, mixture: Mixture, tried: Tried) -> None:
+    def _keep(self, mixture: Mixture, tried: RunRecord) -> None:
         """Note a round, also for a search that goes on another time."""
-        before = self._tried.get(mixture, Tried())
+        before = self._tried.get(mixture, RunRecord())
         self._tried[mixture] = replace(
             tried, rounds=(*before.rounds, *tried.rounds), seconds=before.seconds + tried.seconds
         )
@@ -188,10 +190,10 @@ class Attempts:
             if failed:
                 self.command = replace(self.command, symptom=replace(symptom, how=failed[0]))
 
-    def _round(self, mixture: Mixture, scratch: Path) -> Tried:
+    def _round(self, mixture: Mixture, scratch: Path) -> RunRecord:
         """As many runs as are wanted at a time, each in a new environment."""
         begun = monotonic()
-        tried = Tried()
+        tried = RunRecord()
         ends: list[End] = []
         for _ in range(self.command.repeat):
             folder = scratch / str(next(self._numbers))
@@ -201,7 +203,7 @@ class Attempts:
             ends.append(end)
         return replace(tried, rounds=(tuple(ends),), seconds=monotonic() - begun)
 
-    def _attempt(self, mixture: Mixture, folder: Path) -> tuple[End, Tried]:
+    def _attempt(self, mixture: Mixture, folder: Path) -> tuple[End, RunRecord]:
         """One run in an environment that is removed again."""
         root = folder / self._session.project.folder.name / ENVIRONMENT
         try:
@@ -212,7 +214,7 @@ class Attempts:
         except RabbetError as error:
             if len(mixture) in (0, len(self._two.changes)):
                 raise
-            return End("lost"), Tried(reason="; ".join(map(str, (error, *error.because))))
+            return End("lost"), RunRecord(reason="; ".join(map(str, (error, *error.because))))
         trees = made.trees(self._session.machine, self._two.python_of(mixture))
         try:
             return self._run(mixture, root, folder)
@@ -234,14 +236,14 @@ class Attempts:
         with suppress(RabbetError):  # making the environment fails with it again, and reports it
             bring(self._two, mixture, self._session)
 
-    def _run(self, mixture: Mixture, root: Path, folder: Path) -> tuple[End, Tried]:
+    def _run(self, mixture: Mixture, root: Path, folder: Path) -> tuple[End, RunRecord]:
         variables = variables_inside(root, self._session.machine.environ)
         variables["TMPDIR"] = str(folder / "tmp")
         words = self.command.words
         try:
             program = program_on(variables["PATH"], words[0])
         except FileNotFoundError:
-            return End("exit", _NOT_FOUND), Tried(reason=f"'{words[0]}' {ABSENT}")
+            return End("exit", _NOT_FOUND), RunRecord(reason=f"'{words[0]}' {ABSENT}")
         before = _files(root) if mixture == _GOOD else None
         with cannot_write(folder):
             (folder / "tmp").mkdir()
@@ -265,7 +267,7 @@ class Attempts:
             )
         reason = ending.reason if ending.how == "lost" else ""
         lines = (line.replace(str(root), ENVIRONMENT) for line in ending.last_lines(_LINES))
-        return end, Tried(lines=tuple(lines), reason=reason)
+        return end, RunRecord(lines=tuple(lines), reason=reason)
 
     def _waiting(self, seconds: int) -> None:
         if self._stop.is_set():

@@ -14,7 +14,7 @@ from rabbet.python.compose.wheels import InstallPolicy, prepared_wheels
 from rabbet.python.environment.place.guarded import GuardedEnvironment
 from rabbet.python.environment.place.layout import Layout
 from rabbet.python.environment.place.linking import Linking
-from rabbet.python.environment.put.install import Placed
+from rabbet.python.environment.put.install import PlannedFile
 from rabbet.python.environment.put.layer import lay_upon, lead_to
 from rabbet.python.environment.put.manifest import manifest_of, write_manifest
 from rabbet.trials.settle import Settled
@@ -40,7 +40,7 @@ class Made(NamedTuple):
     """The wheels that an environment was made of, and where their files were placed."""
 
     wheels: list[Needed]
-    placed: list[Placed]
+    placed: list[PlannedFile]
 
     def trees(self, machine: Machine, runtime: PythonRuntime) -> list[tuple[str, str]]:
         """The trees of the store that it has links to, by key and entry."""

@@ -9,7 +9,7 @@ from rabbet.core.shell import joined_words, quoted
 from rabbet.disk.atomic import cannot_write
 from rabbet.disk.guarded import GuardedFolder
 from rabbet.python.environment.place.variables import ACTIVE, variables_inside
-from rabbet.trials.attempts import Command
+from rabbet.trials.attempts import TestedCommand
 from rabbet.trials.compose import compose_mixture
 from rabbet.trials.two_states import TwoStates
 from rabbet.workspace.session import Session
@@ -19,7 +19,9 @@ __all__ = ["SCRIPT", "keep_evidence", "show_script"]
 SCRIPT = "show.sh"
 
 
-def keep_evidence(two: TwoStates, culprit: Culprit, command: Command, folder: Path, session: Session) -> None:
+def keep_evidence(
+    two: TwoStates, culprit: Culprit, command: TestedCommand, folder: Path, session: Session
+) -> None:
     """Make both environments in a folder, and the script. Raises as `compose` does."""
     mixtures: dict[str, Mixture] = {"passing": culprit.passing, "failing": culprit.failing}
     with cannot_write(folder), GuardedFolder.at(folder, below=session.project.folder) as opened:
@@ -32,7 +34,7 @@ def keep_evidence(two: TwoStates, culprit: Culprit, command: Command, folder: Pa
         opened.write(SCRIPT, show_script(roots, command).encode(), mode=0o755)
 
 
-def show_script(roots: Mapping[str, Path], command: Command) -> str:
+def show_script(roots: Mapping[str, Path], command: TestedCommand) -> str:
     """The text of a script that runs a command in each of these environments."""
     lines = ["#!/bin/sh", f"# Runs the same command in both environments: {', '.join(roots)}."]
     lines.append(f"cd {quoted(str(command.folder))} || exit")
@@ -41,7 +43,7 @@ def show_script(roots: Mapping[str, Path], command: Command) -> str:
     return "\n".join([*lines, ""])
 
 
-def _shown(name: str, root: Path, command: Command) -> list[str]:
+def _shown(name: str, root: Path, command: TestedCommand) -> list[str]:
     """The lines that run the command in one environment; the second outcome is the script's own."""
     inside = variables_inside(root, {})
     variables = {key: value for key, value in inside.items() if key not in ("PATH", ACTIVE)}

@@ -6,7 +6,7 @@ from msgspec import Struct
 from packaging.specifiers import SpecifierSet
 
 from rabbet.core.culprit.consistency import PYTHON
-from rabbet.core.culprit.mixture import Change, bounds_without
+from rabbet.core.culprit.mixture import StateChange, bounds_without
 from rabbet.core.declaration.edit import Edit
 from rabbet.core.declaration.model import Declaration
 from rabbet.core.model.lock import Lock, runtime_name
@@ -42,7 +42,7 @@ class KeptOut(Struct, frozen=True, kw_only=True):
 
 
 def kept_out(
-    choices: Iterable[Sequence[Change]], helps: Callable[[Lock, Declaration], bool], session: Session
+    choices: Iterable[Sequence[StateChange]], helps: Callable[[Lock, Declaration], bool], session: Session
 ) -> KeptOut:
     """The first constraint with which the project has a solution that `helps`.
 
@@ -77,7 +77,7 @@ def _constraint(edits: Iterable[Edit]) -> str:
     return " and ".join(edit.value for edit in edits)
 
 
-def _instead(lock: Lock, guilty: Iterable[Change]) -> tuple[tuple[str, str], ...]:
+def _instead(lock: Lock, guilty: Iterable[StateChange]) -> tuple[tuple[str, str], ...]:
     """What a lock has in place of guilty releases."""
     names = {change.name for change in guilty}
     found: list[tuple[str, str]] = [
@@ -91,14 +91,14 @@ def _instead(lock: Lock, guilty: Iterable[Change]) -> tuple[tuple[str, str], ...
     return tuple(found)
 
 
-def _ways(guilty: Sequence[Change], declaration: Declaration) -> Iterator[tuple[Edit, ...]]:
+def _ways(guilty: Sequence[StateChange], declaration: Declaration) -> Iterator[tuple[Edit, ...]]:
     """The edits that keep all of these out, the widest bounds first; those that are short of ways repeat."""
     each = [list(_edits(change, declaration)) for change in guilty]
     for number in range(max(map(len, each))):
         yield tuple(edits[min(number, len(edits) - 1)] for edits in each)
 
 
-def _edits(change: Change, declaration: Declaration) -> Iterator[Edit]:
+def _edits(change: StateChange, declaration: Declaration) -> Iterator[Edit]:
     if not change.bad:
         yield Edit(verb="declare", what="library", value=f"{change.name}>={change.good}")
         return
@@ -118,7 +118,7 @@ def _beside(bound: str, known: SpecifierSet | None) -> SpecifierSet:
     return SpecifierSet(",".join(map(str, kept)))
 
 
-def _declared(change: Change, declaration: Declaration) -> SpecifierSet | None:
+def _declared(change: StateChange, declaration: Declaration) -> SpecifierSet | None:
     """What is declared in the place where the new bound will stand."""
     if change.name == PYTHON:
         return declaration.python
@@ -127,7 +127,7 @@ def _declared(change: Change, declaration: Declaration) -> SpecifierSet | None:
     return known.get(change.name)
 
 
-def _is_there(lock: Lock, change: Change) -> bool:
+def _is_there(lock: Lock, change: StateChange) -> bool:
     """Whether a lock has what a change brings; or still lacks what it took away."""
     if change.name.startswith(_RUNTIME):
         language = change.name.removeprefix(_RUNTIME)

@@ -17,7 +17,7 @@ from typing import NamedTuple
 from rabbet.disk.atomic import cannot_write
 from rabbet.python.environment.put.manifest import StoreChanged, build_from_manifest, read_manifest
 from rabbet.store.trees import remove_links
-from rabbet.trials.trial import Tried, Wish
+from rabbet.trials.trial import TrialSummary, Wish
 from rabbet.workspace.looking.restore import opened_for_manifest
 from rabbet.workspace.looking.result_cache import fitting_key
 from rabbet.workspace.machine import Machine
@@ -29,7 +29,7 @@ _FRESH = 3600  # seconds for which what was settled for a trial counts: then the
 
 
 @contextmanager
-def trial(session: Session, wish: Wish, root: Path, fits: Callable[[], bool]) -> Iterator[Tried]:
+def trial(session: Session, wish: Wish, root: Path, fits: Callable[[], bool]) -> Iterator[TrialSummary]:
     """An environment of a trial in an empty folder, until the command in it has ended.
 
     `fits` tells whether the project's environment is there, and as the lock has it.
@@ -51,7 +51,7 @@ def trial(session: Session, wish: Wish, root: Path, fits: Callable[[], bool]) ->
 class _Made(NamedTuple):
     """What the trial is, and the trees of the store that it has links to, by key and entry."""
 
-    tried: Tried
+    tried: TrialSummary
     trees: list[tuple[str, str]]
 
 
@@ -91,7 +91,7 @@ def _made_again(key: str, machine: Machine, root: Path) -> _Made | None:
         except StoreChanged:
             _clear(root)
             return None
-        tried = Tried([tuple(one) for one in brought], [tuple(one) for one in changed], keeping)
+        tried = TrialSummary([tuple(one) for one in brought], [tuple(one) for one in changed], keeping)
         return _Made(tried, [(tree.key, tree.place) for tree in manifest.trees])
     return None
 

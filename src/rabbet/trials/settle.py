@@ -13,10 +13,10 @@ from rabbet.python.choosing.select import needed
 from rabbet.python.choosing.targets import target_of
 from rabbet.resolving.request import ResolveRequest
 from rabbet.resolving.resolve_targets import resolve_targets
-from rabbet.trials.trial import Tried, Wish
+from rabbet.trials.trial import TrialSummary, Wish
 from rabbet.trials.wish import widened
 from rabbet.workspace.fetching.sources import open_sources
-from rabbet.workspace.looking.comparison import Question, question
+from rabbet.workspace.looking.comparison import LockedState, question
 from rabbet.workspace.session import Session
 
 __all__ = ["Settled", "settle_trial"]
@@ -28,10 +28,10 @@ class Settled(Struct, frozen=True, kw_only=True):
     Where it is `layered`, the project's environment serves for the rest.
     """
 
-    asked: Question
+    asked: LockedState
     wanted: tuple[ToInstall, ...]
     layered: bool
-    tried: Tried
+    tried: TrialSummary
 
 
 def settle_trial(session: Session, wish: Wish, fits: Callable[[], bool]) -> Settled:
@@ -61,7 +61,7 @@ def settle_trial(session: Session, wish: Wish, fits: Callable[[], bool]) -> Sett
     gone = before.keys() - {library.locked.name for library in (*after, *own)}
     additions = not gone and all(library.locked.name not in before for library in differing)
     layered = additions and fits()
-    tried = Tried(
+    tried = TrialSummary(
         [
             (library.locked.name, str(library.locked.version))
             for library in differing

@@ -2,7 +2,7 @@
 
 from typing import NamedTuple
 
-__all__ = ["Tried", "Wish"]
+__all__ = ["TrialSummary", "Wish"]
 
 
 class Wish(NamedTuple):
@@ -12,7 +12,7 @@ class Wish(NamedTuple):
     places: tuple[str, ...] = ()
 
 
-class Tried(NamedTuple):
+class TrialSummary(NamedTuple):
     """What a trial brings, as names and versions, and what it changes of what is locked: name, before, after.
 
     `keeping` is the command that makes it last, empty where everything is locked already.

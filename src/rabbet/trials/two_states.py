@@ -10,7 +10,7 @@ from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.culprit.consistency import PYTHON
-from rabbet.core.culprit.mixture import Change, Mixture
+from rabbet.core.culprit.mixture import Mixture, StateChange
 from rabbet.core.declaration.model import Declaration, DeclaredRuntime
 from rabbet.core.model.lock import Lock, LockedLibrary, Needed, ToInstall, Unbuilt, runtime_name
 from rabbet.core.model.runtime import LinkedRuntime, PythonRuntime
@@ -24,7 +24,7 @@ from rabbet.trials.artifacts import Obtainable, obtainable
 from rabbet.workspace.runtimes.choice import runtimes_here
 from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of
 from rabbet.workspace.session import Session
-from rabbet.workspace.states.states import State
+from rabbet.workspace.states.states import ComparedState
 
 __all__ = ["StateHere", "TwoStates", "content_of", "two_states"]
 
@@ -51,7 +51,7 @@ class TwoStates(Struct, frozen=True, kw_only=True):
 
     good: StateHere
     bad: StateHere
-    changes: Mapping[NormalizedName, Change]
+    changes: Mapping[NormalizedName, StateChange]
     under_other: tuple[Mapping[NormalizedName, ToInstall], Mapping[NormalizedName, ToInstall]]
     lacking: tuple[frozenset[NormalizedName], frozenset[NormalizedName]]
     own: tuple[Unbuilt | None, Unbuilt | None]
@@ -83,7 +83,7 @@ class TwoStates(Struct, frozen=True, kw_only=True):
         return (self.good, self.bad)[side].libraries if python == side else self.under_other[side]
 
 
-def two_states(good: State, bad: State, session: Session) -> TwoStates:
+def two_states(good: ComparedState, bad: ComparedState, session: Session) -> TwoStates:
     """Find for both states what this machine would install.
 
     Raises `NoRuntime`, `SourceFailed` for releases that can't be had any more, `EnvironmentFailed` for a lock
@@ -111,7 +111,7 @@ def two_states(good: State, bad: State, session: Session) -> TwoStates:
 class _Reader:
     """Finds what a state comes to on this machine."""
 
-    def __init__(self, good: State, bad: State, session: Session) -> None:
+    def __init__(self, good: ComparedState, bad: ComparedState, session: Session) -> None:
         self._session = session
         self._declaration = session.declaration()
         self._pythons = pythons_of(session)
@@ -121,7 +121,7 @@ class _Reader:
             self._present = session.lock()
             self._locks.append(self._present)
 
-    def here(self, state: State) -> StateHere:
+    def here(self, state: ComparedState) -> StateHere:
         """The state with the runtimes that this machine has for it."""
         declaration = state.declaration or _unbound(self._declaration, state.lock)
         python = chosen_runtime(declaration, self._pythons, state.lock)
@@ -141,7 +141,7 @@ class _Reader:
         )
 
     def under(
-        self, state: State, side: StateHere, python: PythonRuntime
+        self, state: ComparedState, side: StateHere, python: PythonRuntime
     ) -> tuple[Mapping[NormalizedName, ToInstall], frozenset[NormalizedName]]:
         """The libraries of a state under another Python, and the names of those that can't be had for it."""
         bare = [
@@ -166,7 +166,7 @@ class _Reader:
         known = identified(own, side.python, self._session.project.folder)
         return known if isinstance(known, Unbuilt) else None
 
-    def _obtainable(self, state: State, declaration: Declaration, python: PythonRuntime) -> Lock:
+    def _obtainable(self, state: ComparedState, declaration: Declaration, python: PythonRuntime) -> Lock:
         """A lock of what is installed somewhere. Raises `SourceFailed` where some of it can't be had."""
         own = library_name(self._declaration.name)
         libraries = [library for library in state.lock.libraries if library.name != own]
@@ -217,15 +217,15 @@ def _unbound(declaration: Declaration, lock: Lock) -> Declaration:
 
 def _changes(
     good: StateHere, bad: StateHere, bad_alike: Mapping[NormalizedName, ToInstall]
-) -> dict[NormalizedName, Change]:
+) -> dict[NormalizedName, StateChange]:
     """All that differs; `bad_alike` are the bad state's libraries under the good one's Python."""
-    found: dict[NormalizedName, Change] = {}
+    found: dict[NormalizedName, StateChange] = {}
     if good.python.executable != bad.python.executable:
-        found[PYTHON] = Change(name=PYTHON, good=str(good.python.version), bad=str(bad.python.version))
+        found[PYTHON] = StateChange(name=PYTHON, good=str(good.python.version), bad=str(bad.python.version))
     for name in sorted({*good.others, *bad.others}):
         before, after = good.others.get(name), bad.others.get(name)
         if (before and before.runtime) != (after and after.runtime):
-            found[name] = Change(
+            found[name] = StateChange(
                 name=name,
                 good=str(before.runtime.version) if before else "",
                 bad=str(after.runtime.version) if after else "",
@@ -240,7 +240,7 @@ def _changes(
             and (content_of(good.libraries[name]) != content_of(bad_alike[name]))
         )
         if versions[0] != versions[1] or other_files:
-            found[name] = Change(name=name, good=versions[0], bad=versions[1])
+            found[name] = StateChange(name=name, good=versions[0], bad=versions[1])
     return found
 
 
@@ -249,7 +249,9 @@ def content_of(one: ToInstall) -> str:
     return one.artifact.sha256 if isinstance(one, Needed) else one.digest
 
 
-def _notes(good: State, bad: State, good_here: StateHere, bad_here: StateHere) -> Iterator[str]:
+def _notes(
+    good: ComparedState, bad: ComparedState, good_here: StateHere, bad_here: StateHere
+) -> Iterator[str]:
     """Runtimes that differ in the states, and not on this machine."""
     for language in sorted({runtime.language for state in (good, bad) for runtime in state.lock.runtimes}):
         told = [_told(state, language) for state in (good, bad)]
@@ -262,7 +264,7 @@ def _notes(good: State, bad: State, good_here: StateHere, bad_here: StateHere) -
             )
 
 
-def _told(state: State, language: str) -> Version | None:
+def _told(state: ComparedState, language: str) -> Version | None:
     return next((runtime.version for runtime in state.lock.runtimes if runtime.language == language), None)
 
 

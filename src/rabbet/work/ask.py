@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 from msgspec import Struct
 
-__all__ = ["Answer", "Bounds", "NoAnswer", "ask"]
+__all__ = ["Bounds", "NoAnswer", "ProgramAnswer", "ask"]
 
 _PAUSE = 0.05  # seconds after which it is looked whether the program has ended
 _PIECE = 1 << 16  # bytes that are read or written at once
@@ -31,7 +31,7 @@ class Bounds(NamedTuple):
 _USUAL = Bounds()
 
 
-class Answer(Struct, frozen=True, kw_only=True):
+class ProgramAnswer(Struct, frozen=True, kw_only=True):
     """What a program printed on standard output and standard error, and its exit code."""
 
     code: int
@@ -52,7 +52,7 @@ def ask(
     given: bytes = b"",
     bounds: Bounds = _USUAL,
     apart: bool = True,
-) -> Answer:
+) -> ProgramAnswer:
     """Run a program in a folder, with `given` as its input, and read its answer.
 
     It runs `apart`, in a session of its own, all of whose processes end with it; else it belongs to the
@@ -80,7 +80,7 @@ def ask(
                 os.killpg(process.pid, signal.SIGKILL) if apart else process.kill()
 
 
-def _answer(process: "subprocess.Popen[bytes]", given: bytes, bounds: Bounds) -> Answer:
+def _answer(process: "subprocess.Popen[bytes]", given: bytes, bounds: Bounds) -> ProgramAnswer:
     """What comes through the pipes until the program ends, also where its children keep them open."""
     until = time.monotonic() + bounds.seconds
     with _Pipes(process, given) as pipes:
@@ -88,7 +88,7 @@ def _answer(process: "subprocess.Popen[bytes]", given: bytes, bounds: Bounds) ->
             code = process.poll()
             arrived = pipes.turn(_PAUSE if code is None else 0)
             if code is not None and not arrived:
-                return Answer(code=code, out=bytes(pipes.told["out"]), err=bytes(pipes.told["err"]))
+                return ProgramAnswer(code=code, out=bytes(pipes.told["out"]), err=bytes(pipes.told["err"]))
             if pipes.closed:
                 with suppress(subprocess.TimeoutExpired):
                     process.wait(_PAUSE)

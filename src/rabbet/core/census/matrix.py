@@ -13,12 +13,12 @@ from msgspec.structs import replace
 from rabbet.core.drift.mends import Mend, mends_of
 from rabbet.core.model.finding import Finding, Kind, Subject, Weight
 
-__all__ = ["Group", "Matrix", "Row", "State", "matrix_of", "reordered"]
+__all__ = ["Group", "MachineState", "Matrix", "Row", "matrix_of", "reordered"]
 
 _WEIGHTS = list(Weight)
 
 
-class State(Struct, frozen=True, kw_only=True):
+class MachineState(Struct, frozen=True, kw_only=True):
     """How one machine differs: its findings, and how many revisions of the lock it is `behind`, if known.
 
     It was recorded at a time in seconds since the epoch. A machine whose record can't be compared has
@@ -52,7 +52,7 @@ class Group(Struct, frozen=True, kw_only=True):
 
     name: str
     labels: tuple[str, ...]
-    state: State
+    state: MachineState
 
     @property
     def cells(self) -> Mapping[Subject, Finding]:
@@ -104,9 +104,9 @@ class Matrix(Struct, frozen=True, kw_only=True):
         return sum(len(group.labels) for group in self.groups if group.state.weight in weights)
 
 
-def matrix_of(states: Iterable[State]) -> Matrix:
+def matrix_of(states: Iterable[MachineState]) -> Matrix:
     """Group machines in the same state: the largest groups first, those as locked before all others."""
-    alike: defaultdict[tuple[object, ...], list[State]] = defaultdict(list)
+    alike: defaultdict[tuple[object, ...], list[MachineState]] = defaultdict(list)
     for state in sorted(states, key=lambda one: (one.label, one.recorded)):
         alike[state.key].append(state)
     ordered = sorted(
@@ -127,7 +127,7 @@ def reordered(matrix: Matrix, order: Sequence[int]) -> Matrix:
     return Matrix(groups=groups, rows=rows)
 
 
-def _rank(state: State) -> int:
+def _rank(state: MachineState) -> int:
     """Those as locked come first, then the lighter ones; what can't be compared comes last."""
     if state.trouble:
         return len(_WEIGHTS) + 1

@@ -11,14 +11,14 @@ from msgspec import Struct
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-__all__ = ["Change", "Mixing", "Mixture", "bounds_without"]
+__all__ = ["Mixing", "Mixture", "StateChange", "bounds_without"]
 
 
 Mixture: TypeAlias = frozenset[NormalizedName]
 """The names of the changes that are taken over."""
 
 
-class Change(Struct, frozen=True, kw_only=True):
+class StateChange(Struct, frozen=True, kw_only=True):
     """A library, or a runtime, that differs: its versions in both states, empty where it is absent.
 
     Where both are the same, other files of the release are meant.
@@ -39,7 +39,7 @@ class Mixing(Protocol):
         """The largest consistent mixture within one, without what is unwanted; `None` if there is none."""
 
 
-def bounds_without(change: Change) -> Iterator[str]:
+def bounds_without(change: StateChange) -> Iterator[str]:
     """Specifiers that admit the good release and not the bad one, the widest that is likely to help first.
 
     What the bad release broke, those beyond it mostly break too, and perhaps some before it: so the first

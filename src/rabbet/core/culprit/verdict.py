@@ -18,7 +18,7 @@ from rabbet.core.culprit.mixture import Mixing, Mixture
 from rabbet.core.culprit.outcome import Ledger, Oracle, Outcome, Runs
 from rabbet.core.culprit.search import Culprit, Search
 
-__all__ = ["Answer", "Verdict", "find_culprits"]
+__all__ = ["CulpritVerdict", "SearchAnswer", "find_culprits"]
 
 _GOOD = Mixture()
 _LUCK = 0.01  # the chance of a wrong verdict that is taken
@@ -27,7 +27,7 @@ _FURTHER = 6  # runs of failing mixtures: one that fails half of the time fails 
 _ROUNDS = 3  # how often a search is made anew after answers that do not go together
 
 
-class Answer(StrEnum):
+class SearchAnswer(StrEnum):
     """What a search came to."""
 
     FOUND = "found"
@@ -39,7 +39,7 @@ class Answer(StrEnum):
     FLAKY = "flaky"
 
 
-class Verdict(Struct, frozen=True, kw_only=True):
+class CulpritVerdict(Struct, frozen=True, kw_only=True):
     """The answer, the culprits (of a flaky command: the suspects), and what each mixture did.
 
     The `innocent` changes were taken over, all at once, and the command passed. `odd` mixtures answered
@@ -47,7 +47,7 @@ class Verdict(Struct, frozen=True, kw_only=True):
     the mixtures which the verdict rests upon passed by luck alone; with so many `repeats` it would be small.
     """
 
-    answer: Answer
+    answer: SearchAnswer
     culprits: tuple[Culprit, ...] = ()
     innocent: Mixture = _GOOD
     odd: tuple[Mixture, ...] = ()
@@ -58,7 +58,7 @@ class Verdict(Struct, frozen=True, kw_only=True):
 
 def find_culprits(
     order: Sequence[NormalizedName], mixing: Mixing, oracle: Oracle, *, jobs: int = 1
-) -> Verdict:
+) -> CulpritVerdict:
     """Find what among these changes makes the command fail.
 
     `order` are all changes, those before others that others need. With a command that always answers alike,
@@ -67,26 +67,26 @@ def find_culprits(
     """
     everything = frozenset(order)
     if not everything:
-        return Verdict(answer=Answer.NO_DIFFERENCE)
+        return CulpritVerdict(answer=SearchAnswer.NO_DIFFERENCE)
     ledger = Ledger(oracle)
     ledger.ask([_GOOD, everything], "both states")
     answer = _answer(ledger.runs[_GOOD], ledger.runs[everything])
-    if answer is not Answer.FOUND:
-        return Verdict(answer=answer, runs=tuple(ledger.runs.items()))
+    if answer is not SearchAnswer.FOUND:
+        return CulpritVerdict(answer=answer, runs=tuple(ledger.runs.items()))
     return _Case(order, mixing, ledger, jobs).verdict()
 
 
-def _answer(good: Runs, bad: Runs) -> Answer:
+def _answer(good: Runs, bad: Runs) -> SearchAnswer:
     """The answer from the two states alone; `FOUND` means that a search is worthwhile."""
     if good.failed and good.passed:
-        return Answer.FLAKY
+        return SearchAnswer.FLAKY
     told = {
-        (Outcome.PASS, Outcome.FAIL): Answer.FOUND,
-        (Outcome.PASS, Outcome.PASS): Answer.BOTH_PASS,
-        (Outcome.FAIL, Outcome.FAIL): Answer.BOTH_FAIL,
-        (Outcome.FAIL, Outcome.PASS): Answer.REVERSED,
+        (Outcome.PASS, Outcome.FAIL): SearchAnswer.FOUND,
+        (Outcome.PASS, Outcome.PASS): SearchAnswer.BOTH_PASS,
+        (Outcome.FAIL, Outcome.FAIL): SearchAnswer.BOTH_FAIL,
+        (Outcome.FAIL, Outcome.PASS): SearchAnswer.REVERSED,
     }
-    return told.get((good.outcome, bad.outcome), Answer.UNTELLABLE)
+    return told.get((good.outcome, bad.outcome), SearchAnswer.UNTELLABLE)
 
 
 class _Case:
@@ -98,7 +98,7 @@ class _Case:
         self._ledger = ledger
         self._search = Search(order, mixing, ledger, jobs)
 
-    def verdict(self) -> Verdict:
+    def verdict(self) -> CulpritVerdict:
         """Search, and search again where an answer changed when it was asked for again."""
         changes = 0
         while True:
@@ -108,15 +108,15 @@ class _Case:
             steady = not self._changed_when_asked_again([*odd, *doubtful])
             self._ask_failing_again(culprits)
             if self._ledger.runs[_GOOD].failed:
-                return Verdict(answer=Answer.FLAKY, runs=tuple(self._ledger.runs.items()))
+                return CulpritVerdict(answer=SearchAnswer.FLAKY, runs=tuple(self._ledger.runs.items()))
             changes += not steady
             unexplained = any(map(self._always_fails, odd))  # the next search begins with these
             if changes == _ROUNDS or (steady and not unexplained):
                 break
         luck = self._luck(culprits)
         steady = steady and all(self._ledger.runs[one].outcome is Outcome.PASS for one in odd)
-        return Verdict(
-            answer=Answer.FOUND if steady and luck <= _LUCK else Answer.FLAKY,
+        return CulpritVerdict(
+            answer=SearchAnswer.FOUND if steady and luck <= _LUCK else SearchAnswer.FLAKY,
             culprits=tuple(culprits),
             innocent=self._innocent(culprits),
             odd=tuple(odd),

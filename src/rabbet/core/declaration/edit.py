@@ -9,7 +9,7 @@ from packaging.version import Version
 from rabbet.core.declaration.keys import KEYS, Shape, Verb
 from rabbet.core.declaration.model import Section
 
-__all__ = ["STEPS", "Change", "Edit", "NextStep", "next_version"]
+__all__ = ["STEPS", "Edit", "EditResult", "NextStep", "next_version"]
 
 
 _NAMED = {key.entry for key in KEYS if key.shape in (Shape.TABLE, Shape.PLACES)}
@@ -54,7 +54,7 @@ class Edit(Struct, frozen=True, kw_only=True):
         return "=".join(part for part in (self.name, self.value) if part)
 
 
-class Change(Struct, frozen=True, kw_only=True):
+class EditResult(Struct, frozen=True, kw_only=True):
     """What became of one entry: its text before (empty: it is new) and after (empty: it is gone)."""
 
     place: str

@@ -7,10 +7,10 @@ from rabbet.core.declaration.keys import KEYS, Key, Shape
 from rabbet.core.declaration.model import Declaration
 from rabbet.core.needs.wording import build_options_texts, need_text, specifiers_text
 
-__all__ = ["Entry", "entries", "key_entries"]
+__all__ = ["DeclaredEntry", "entries", "key_entries"]
 
 
-class Entry(NamedTuple):
+class DeclaredEntry(NamedTuple):
     """What it is, such as `limit`, what it is about, and its text as people write it."""
 
     what: str
@@ -18,40 +18,40 @@ class Entry(NamedTuple):
     text: str
 
 
-def entries(declaration: Declaration) -> Iterator[Entry]:
+def entries(declaration: Declaration) -> Iterator[DeclaredEntry]:
     """All of them, the project itself first."""
-    yield Entry("project", declaration.name, _project_text(declaration))
+    yield DeclaredEntry("project", declaration.name, _project_text(declaration))
     if declaration.by_build:
         when = "" if declaration.told else ", when it is asked: rabbet resolve"
-        yield Entry("needs", "", f"its build tells them{when}")
-    yield Entry("runtime", "python", f"python{specifiers_text(declaration.python)}")
+        yield DeclaredEntry("needs", "", f"its build tells them{when}")
+    yield DeclaredEntry("runtime", "python", f"python{specifiers_text(declaration.python)}")
     for key in KEYS:
         yield from key_entries(declaration, key)
         if key.name == "runtimes":
             for requirement in declaration.declared():
-                yield Entry(
+                yield DeclaredEntry(
                     str(requirement.section or "library"), requirement.need.name, need_text(requirement.need)
                 )
 
 
-def key_entries(declaration: Declaration, key: Key) -> Iterator[Entry]:
+def key_entries(declaration: Declaration, key: Key) -> Iterator[DeclaredEntry]:
     """What is declared under one key."""
     if key.name in _OWN:
         yield from _OWN[key.name](declaration)
     elif key.shape is not Shape.OWN:
         what, held = key.listed or key.entry, getattr(declaration, key.field)
         if key.shape is Shape.NAMES:
-            yield from (Entry(what, name, name) for name in sorted(held))
+            yield from (DeclaredEntry(what, name, name) for name in sorted(held))
         elif key.shape is Shape.TEXTS:
-            yield from (Entry(what, text, text) for text in held)
+            yield from (DeclaredEntry(what, text, text) for text in held)
         elif key.shape is Shape.BOUNDS:
-            yield from (Entry(what, need.name, need_text(need)) for need in held)
+            yield from (DeclaredEntry(what, need.name, need_text(need)) for need in held)
         elif key.shape is Shape.TEXT:
-            yield from (Entry(what, "", text) for text in ([held] if held else []))
+            yield from (DeclaredEntry(what, "", text) for text in ([held] if held else []))
         elif key.shape is Shape.TABLE:
-            yield from (Entry(what, name, f"{name}={text}") for name, text in held.items())
+            yield from (DeclaredEntry(what, name, f"{name}={text}") for name, text in held.items())
         else:
-            yield from (Entry(what, one.name, f"{one.name}={one.url}") for one in held)
+            yield from (DeclaredEntry(what, one.name, f"{one.name}={one.url}") for one in held)
 
 
 def _project_text(declaration: Declaration) -> str:
@@ -61,52 +61,57 @@ def _project_text(declaration: Declaration) -> str:
     return f"{declaration.name} {version}".rstrip() + backend
 
 
-def _runtimes(declaration: Declaration) -> Iterator[Entry]:
-    return (Entry("runtime", runtime.language, str(runtime)) for runtime in declaration.runtimes)
+def _runtimes(declaration: Declaration) -> Iterator[DeclaredEntry]:
+    return (DeclaredEntry("runtime", runtime.language, str(runtime)) for runtime in declaration.runtimes)
 
 
-def _corrections(declaration: Declaration) -> Iterator[Entry]:
+def _corrections(declaration: Declaration) -> Iterator[DeclaredEntry]:
     return (
-        Entry("correction", f"of {correction.applies_to}", str(correction))
+        DeclaredEntry("correction", f"of {correction.applies_to}", str(correction))
         for correction in declaration.corrections
     )
 
 
-def _newest(declaration: Declaration) -> Iterator[Entry]:
+def _newest(declaration: Declaration) -> Iterator[DeclaredEntry]:
     if declaration.same_versions:
-        yield Entry("newest", "", "the same for all targets")
+        yield DeclaredEntry("newest", "", "the same for all targets")
 
 
-def _variants(declaration: Declaration) -> Iterator[Entry]:
+def _variants(declaration: Declaration) -> Iterator[DeclaredEntry]:
     for name, variant in sorted(declaration.variants.items()):
         what = f"variant {name}"
         if variant.python:
-            yield Entry(what, "python", f"python{specifiers_text(variant.python)}")
-        yield from (Entry(what, runtime.language, str(runtime)) for runtime in variant.runtimes)
-        yield from (Entry(what, need.name, need_text(need)) for need in variant.needs)
+            yield DeclaredEntry(what, "python", f"python{specifiers_text(variant.python)}")
+        yield from (DeclaredEntry(what, runtime.language, str(runtime)) for runtime in variant.runtimes)
+        yield from (DeclaredEntry(what, need.name, need_text(need)) for need in variant.needs)
 
 
-def _checkouts(declaration: Declaration) -> Iterator[Entry]:
-    return (Entry("checkout", name, f"{name} in {path}") for name, path in sorted(declaration.local.items()))
+def _checkouts(declaration: Declaration) -> Iterator[DeclaredEntry]:
+    return (
+        DeclaredEntry("checkout", name, f"{name} in {path}")
+        for name, path in sorted(declaration.local.items())
+    )
 
 
-def _builds(declaration: Declaration) -> Iterator[Entry]:
+def _builds(declaration: Declaration) -> Iterator[DeclaredEntry]:
     for name, one in sorted(declaration.builds.items()):
-        yield from (Entry(f"build of {name}", name, text) for text in build_options_texts(one))
+        yield from (DeclaredEntry(f"build of {name}", name, text) for text in build_options_texts(one))
 
 
-def _system(declaration: Declaration) -> Iterator[Entry]:
+def _system(declaration: Declaration) -> Iterator[DeclaredEntry]:
     for distribution, names in sorted(declaration.system.items()):
-        yield Entry("system", distribution, f"{', '.join(names)} ({distribution})")
+        yield DeclaredEntry("system", distribution, f"{', '.join(names)} ({distribution})")
 
 
-def _sources(declaration: Declaration) -> Iterator[Entry]:
-    yield from (Entry("source", source.name, f"{source.name}={source.url}") for source in declaration.sources)
+def _sources(declaration: Declaration) -> Iterator[DeclaredEntry]:
+    yield from (
+        DeclaredEntry("source", source.name, f"{source.name}={source.url}") for source in declaration.sources
+    )
     for build in declaration.team_builds:
-        yield Entry("builds of the team", build.name, f"{build.name}={build.url}")
+        yield DeclaredEntry("builds of the team", build.name, f"{build.name}={build.url}")
 
 
-_OWN: Mapping[str, Callable[[Declaration], Iterator[Entry]]] = {
+_OWN: Mapping[str, Callable[[Declaration], Iterator[DeclaredEntry]]] = {
     "runtimes": _runtimes,
     "corrections": _corrections,
     "newest": _newest,

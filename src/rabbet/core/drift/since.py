@@ -5,7 +5,7 @@ from collections.abc import Iterable, Mapping
 from msgspec import Struct
 from packaging.utils import NormalizedName
 
-__all__ = ["LockFit", "LockRevision", "best_fit", "differing"]
+__all__ = ["LockRevision", "NearestRevision", "differing", "nearest_revision"]
 
 
 class LockRevision(Struct, frozen=True, kw_only=True):
@@ -21,7 +21,7 @@ class LockRevision(Struct, frozen=True, kw_only=True):
     conditional: frozenset[NormalizedName] = frozenset()
 
 
-class LockFit(Struct, frozen=True, kw_only=True):
+class NearestRevision(Struct, frozen=True, kw_only=True):
     """The revision that fits best, how many came after it, and the libraries in which even it differs."""
 
     revision: LockRevision
@@ -29,18 +29,18 @@ class LockFit(Struct, frozen=True, kw_only=True):
     differing: tuple[NormalizedName, ...]
 
 
-def best_fit(
+def nearest_revision(
     installed: Mapping[NormalizedName, str], history: Iterable[LockRevision], now: int
-) -> LockFit | None:
+) -> NearestRevision | None:
     """The newest of the revisions that differ least from what is installed, given newest first.
 
     `None` if none differs less than the lock of today, which differs in `now` libraries.
     """
-    best: LockFit | None = None
+    best: NearestRevision | None = None
     for newer, revision in enumerate(history):
         names = differing(installed, revision)
         if len(names) < (len(best.differing) if best else now):
-            best = LockFit(revision=revision, newer=newer, differing=names)
+            best = NearestRevision(revision=revision, newer=newer, differing=names)
             if not names:
                 break
     return best

@@ -9,7 +9,7 @@ from packaging.version import Version
 
 from rabbet.core.declaration.model import Declaration
 from rabbet.core.model.lock import Lock, runtime_name
-from rabbet.core.model.release import SetAside
+from rabbet.core.model.release import Rejected
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text, specifiers_text
@@ -161,7 +161,7 @@ def _own_needs(name: NormalizedName, old: Version, solution: Solution, provider:
     if release.yanked:
         return f"{old} was yanked"
     metadata = provider.metadata(release)
-    if isinstance(metadata, SetAside):
+    if isinstance(metadata, Rejected):
         return f"{old} can't be used: {metadata.reason}"
     for need in metadata.needs:
         chosen = solution.chosen.get(need.name)

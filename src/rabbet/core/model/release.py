@@ -14,7 +14,7 @@ from rabbet.core.needs.need import Need
 # The name, as of a source, of what comes from an address that a requirement itself names.
 DECLARED_ADDRESS = "declared address"
 
-__all__ = ["DECLARED_ADDRESS", "Candidate", "ListedFile", "Listing", "Metadata", "SetAside", "SourceTree"]
+__all__ = ["DECLARED_ADDRESS", "Candidate", "ListedFile", "Listing", "Metadata", "Rejected", "SourceTree"]
 
 
 class ListedFile(NamedTuple):
@@ -48,7 +48,7 @@ class ListedFile(NamedTuple):
         return self.tags is not None
 
 
-class SetAside(Struct, frozen=True, kw_only=True):
+class Rejected(Struct, frozen=True, kw_only=True):
     """A release that can't be chosen, and why; `unbuilt`: it would have to be built from its source.
 
     `baseline` is the one, such as `glibc=2.34`, that stands alone in its way.
@@ -89,7 +89,7 @@ class Listing(Struct, frozen=True, kw_only=True, dict=True):
     source: str
     files: tuple[ListedFile, ...] = ()
     trees: tuple[SourceTree, ...] = ()
-    aside: tuple[SetAside, ...] = ()
+    aside: tuple[Rejected, ...] = ()
 
     @cached_property
     def kinds(self) -> tuple[tuple[frozenset[str] | None, str | None], ...]:

@@ -6,7 +6,7 @@ from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
 from rabbet.core.declaration.model import Declared, DeclaredRuntime
-from rabbet.core.model.release import Candidate, Metadata, SetAside
+from rabbet.core.model.release import Candidate, Metadata, Rejected
 from rabbet.core.model.runtime import RuntimeOffer
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need, library_name
@@ -69,7 +69,7 @@ class _Offers:
         )
         return Candidates(name=library_name(name), releases=tuple(releases), known=bool(offers))
 
-    def metadata(self, candidate: Candidate) -> Metadata | SetAside:
+    def metadata(self, candidate: Candidate) -> Metadata | Rejected:
         """What a runtime needs of other languages."""
         wanted = self._declared.get(candidate.name)
         needs = (wanted.needs if wanted else {}) or self.offer(candidate).needs

@@ -10,7 +10,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from packaging.utils import NormalizedName
 
 from rabbet.core.declaration.model import Declared
-from rabbet.core.model.release import Candidate, SetAside
+from rabbet.core.model.release import Candidate, Rejected
 from rabbet.core.needs.need import Need, Part
 from rabbet.core.needs.walk import parts_reached
 from rabbet.core.solve.problem.problem import Problem
@@ -73,7 +73,7 @@ def parts_of(problem: Problem, roots: Iterable[Need], chosen: Chosen) -> frozens
 
 def _fits(problem: Problem, release: Candidate, chosen: Chosen, parts: frozenset[Part]) -> bool:
     """Whether all that this release needs is chosen already."""
-    if isinstance(problem.metadata(release), SetAside):
+    if isinstance(problem.metadata(release), Rejected):
         return False
     replaced = {**chosen, release.name: release}
     own = [part for part in parts if part[0] == release.name]

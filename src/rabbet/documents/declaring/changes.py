@@ -5,7 +5,7 @@ from typing import ClassVar
 from msgspec import Struct
 from msgspec.structs import asdict
 
-from rabbet.core.declaration.edit import Change
+from rabbet.core.declaration.edit import EditResult
 from rabbet.core.declaration.entries import entries
 from rabbet.core.declaration.model import Declaration
 from rabbet.tasks.declaring.declare import Done
@@ -54,7 +54,7 @@ class EntriesDocument(Struct, frozen=True):
         return {"project": self.declaration.name, "entries": found}
 
 
-def verb_of(change: Change) -> str:
+def verb_of(change: EditResult) -> str:
     """What became of an entry, in a word or two."""
     if not change.happened:
         return "declared already"

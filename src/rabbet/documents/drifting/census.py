@@ -6,7 +6,7 @@ from typing import ClassVar
 
 from msgspec import Struct
 
-from rabbet.core.census.matrix import State
+from rabbet.core.census.matrix import MachineState
 from rabbet.core.model.finding import Weight
 from rabbet.documents.drifting.finding import finding_document, mend_command
 from rabbet.tasks.drifting.census import (
@@ -15,7 +15,7 @@ from rabbet.tasks.drifting.census import (
     Collected,
     Development,
     LibraryOverTime,
-    Recorded,
+    SavedInventory,
 )
 from rabbet.workspace.states.machines import Unread
 
@@ -35,7 +35,7 @@ class RecordedDocument(Struct, frozen=True):
 
     schema: ClassVar[str] = "census-record"
 
-    found: Recorded
+    found: SavedInventory
     sent: bool
 
     def document(self) -> dict[str, object]:
@@ -115,7 +115,7 @@ class MachineDocument(Struct, frozen=True):
 
     schema: ClassVar[str] = "census-machine"
 
-    state: State
+    state: MachineState
 
     def document(self) -> dict[str, object]:
         """The content of the JSON document."""

@@ -4,7 +4,7 @@ from typing import ClassVar
 
 from msgspec import Struct
 
-from rabbet.core.culprit.mixture import Change, Mixture
+from rabbet.core.culprit.mixture import Mixture, StateChange
 from rabbet.tasks.drifting.culprit import Case
 
 __all__ = ["CulpritDocument", "untried"]
@@ -65,7 +65,7 @@ class CulpritDocument(Struct, frozen=True):
         }
 
 
-def _change(one: Change) -> dict[str, object]:
+def _change(one: StateChange) -> dict[str, object]:
     return {"name": one.name, "good": one.good or None, "bad": one.bad or None}
 
 

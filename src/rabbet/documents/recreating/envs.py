@@ -5,7 +5,7 @@ from typing import ClassVar
 
 from msgspec import Struct
 
-from rabbet.tasks.recreating.envs import Known
+from rabbet.tasks.recreating.envs import KnownEnvironment
 
 __all__ = ["EnvironmentsDocument", "state_text"]
 
@@ -15,7 +15,7 @@ class EnvironmentsDocument(Struct, frozen=True):
 
     schema: ClassVar[str] = "envs"
 
-    found: Sequence[Known]
+    found: Sequence[KnownEnvironment]
 
     def document(self) -> dict[str, object]:
         """The content of the JSON document."""
@@ -38,6 +38,6 @@ class EnvironmentsDocument(Struct, frozen=True):
         }
 
 
-def state_text(one: Known) -> str:
+def state_text(one: KnownEnvironment) -> str:
     """Whether an environment fits its lock, or why not."""
     return one.unfit or "fits"

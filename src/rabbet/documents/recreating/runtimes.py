@@ -12,7 +12,7 @@ from rabbet.tasks.recreating.runtimes import RuntimesFound
 if TYPE_CHECKING:
     from rabbet.store.obtained import Obtained
     from rabbet.workspace.runtimes.explaining import RuntimeExplained
-    from rabbet.workspace.runtimes.obtaining import Offered
+    from rabbet.workspace.runtimes.obtaining import OfferedRuntime
     from rabbet.workspace.runtimes.publishing import Published
 
 __all__ = [
@@ -63,7 +63,7 @@ class OffersDocument(Struct, frozen=True):
 
     schema: ClassVar[str] = "runtimes-lookup"
 
-    offers: "Sequence[Offered]"
+    offers: "Sequence[OfferedRuntime]"
 
     def document(self) -> dict[str, object]:
         """The content of the JSON document."""
@@ -75,7 +75,7 @@ class ObtainedDocument(Struct, frozen=True):
 
     schema: ClassVar[str] = "runtimes-obtain"
 
-    picked: "Offered"
+    picked: "OfferedRuntime"
     program: Path
 
     def document(self) -> dict[str, object]:
@@ -168,7 +168,7 @@ class AllPublishedDocument(Struct, frozen=True):
         }
 
 
-def _offer_document(one: "Offered") -> dict[str, object]:
+def _offer_document(one: "OfferedRuntime") -> dict[str, object]:
     return {
         "language": one.offer.language,
         "version": str(one.offer.version),

@@ -6,11 +6,11 @@ from typing import ClassVar, TypeVar
 from msgspec import Struct
 
 from rabbet.core.lock.version_changes import Move
-from rabbet.tasks.resolving.resolve import Resolved, Verdict
+from rabbet.tasks.resolving.resolve import LockVerdict, Resolved
 
 __all__ = ["ResolvedDocument", "VerdictsDocument"]
 
-Answer = TypeVar("Answer", Resolved, Verdict)
+Answer = TypeVar("Answer", Resolved, LockVerdict)
 
 
 class ResolvedDocument(Struct, frozen=True):
@@ -34,7 +34,7 @@ class VerdictsDocument(Struct, frozen=True):
 
     schema: ClassVar[str] = "resolve-verify"
 
-    verdicts: Sequence[Verdict]
+    verdicts: Sequence[LockVerdict]
 
     def document(self) -> dict[str, object]:
         """The content of the JSON document of `--verify`."""
@@ -93,7 +93,7 @@ def _document(resolved: Resolved) -> dict[str, object]:
     }
 
 
-def _verdict_document(verdict: Verdict) -> dict[str, object]:
+def _verdict_document(verdict: LockVerdict) -> dict[str, object]:
     return {
         "file": verdict.file,
         "verified": not verdict.reasons,

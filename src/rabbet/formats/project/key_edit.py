@@ -5,7 +5,7 @@ from collections.abc import Callable, Iterable, Mapping
 import tomlkit
 from tomlkit.items import AoT, InlineTable
 
-from rabbet.core.declaration.edit import Change, Edit
+from rabbet.core.declaration.edit import Edit, EditResult
 from rabbet.core.declaration.keys import Key, Shape, key_of
 from rabbet.core.needs.need import library_name
 from rabbet.core.needs.wording import need_text
@@ -28,23 +28,23 @@ from rabbet.formats.text.toml_document import (
 __all__ = ["change_key"]
 
 
-def change_key(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
+def change_key(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[EditResult]:
     """Declare or retract an entry of a key. Raises `WrongUsage` for what is not there to be retracted."""
     key = key_of(edit.what)
     change = _OWN.get((edit.verb, key.name)) or _SHAPES[edit.verb, key.shape]
     return change(document, key, edit)
 
 
-def _declare_listed(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[Change]:
+def _declare_listed(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[EditResult]:
     """Add a text to a list."""
     array = settings_list(document, key.name)
     known = [str(one) for one in array if library_name(str(one)) == library_name(edit.value)]
     if not known:
         array.append(edit.value)
-    return [Change(place=key.place, before=known[0] if known else "", after=(known or [edit.value])[0])]
+    return [EditResult(place=key.place, before=known[0] if known else "", after=(known or [edit.value])[0])]
 
 
-def _retract_listed(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[Change]:
+def _retract_listed(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[EditResult]:
     settings = settings_of(document)
     known = [library_name(str(one)) for one in settings.get(key.name, [])]
     if library_name(edit.value) not in known:
@@ -52,7 +52,7 @@ def _retract_listed(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Ite
     return _removed(document, key, [known.index(library_name(edit.value))])
 
 
-def _declare_bound(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[Change]:
+def _declare_bound(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[EditResult]:
     """Add bounds of a library, in place of those that it has under the same marker."""
     given = parse_requirement(edit.value)
     array = settings_list(document, key.name)
@@ -64,10 +64,10 @@ def _declare_bound(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iter
         array[entries[0]] = written
     else:
         array.append(written)
-    return [Change(place=key.place, before=before, after=written)]
+    return [EditResult(place=key.place, before=before, after=written)]
 
 
-def _retract_bound(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[Change]:
+def _retract_bound(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[EditResult]:
     array = settings_of(document).get(key.name, tomlkit.array())
     entries = entries_of(array, parse_requirement(edit.value).name)
     if not entries:
@@ -75,10 +75,10 @@ def _retract_bound(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iter
     return _removed(document, key, entries)
 
 
-def _removed(document: tomlkit.TOMLDocument, key: Key, numbers: list[int]) -> list[Change]:
+def _removed(document: tomlkit.TOMLDocument, key: Key, numbers: list[int]) -> list[EditResult]:
     """Remove entries of a list by their positions, and the list if nothing is left."""
     array = settings_of(document)[key.name]
-    changes = [Change(place=key.place, before=str(array[number])) for number in numbers]
+    changes = [EditResult(place=key.place, before=str(array[number])) for number in numbers]
     for number in reversed(numbers):
         del array[number]
     if not array:
@@ -86,13 +86,13 @@ def _removed(document: tomlkit.TOMLDocument, key: Key, numbers: list[int]) -> li
     return changes
 
 
-def _declare_named(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[Change]:
+def _declare_named(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[EditResult]:
     """Set what stands for a name in a table."""
     table = made(made_settings(document), key.name)
     return [set_text(table, written_name(table, edit.name or ""), edit.value, key.place)]
 
 
-def _retract_named(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[Change]:
+def _retract_named(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[EditResult]:
     table = settings_of(document).get(key.name, {})
     name = written_name(table, edit.name or "")
     if name not in table:
@@ -103,18 +103,18 @@ def _retract_named(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iter
     return [change]
 
 
-def _declare_text(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[Change]:
+def _declare_text(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[EditResult]:
     return [set_text(made_settings(document), key.name, edit.value, "tool.rabbet")]
 
 
-def _retract_text(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[Change]:  # noqa: ARG001
+def _retract_text(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[EditResult]:  # noqa: ARG001
     settings = settings_of(document)
     if key.name not in settings:
         raise absent(f"no {key.entry} is declared")
     return [unset(settings, key.name, "tool.rabbet")]
 
 
-def _declare_place(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[Change]:
+def _declare_place(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[EditResult]:
     """Add a place, or change where the one of that name lies; one without a name is called `main`."""
     name, url = edit.name or "main", edit.value
     present = [one.get("url") for one in settings_of(document).get(key.name, [])]
@@ -128,7 +128,7 @@ def _declare_place(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iter
     settings, place = made_settings(document), f"{key.place}, {name}"
     for entry in settings.get(key.name, []):
         if entry.get("name") == name:
-            change = Change(place=place, before=str(entry.get("url", "")), after=url)
+            change = EditResult(place=place, before=str(entry.get("url", "")), after=url)
             entry["url"] = url
             return [change]
     if key.name not in settings:
@@ -137,10 +137,10 @@ def _declare_place(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iter
     entry = tomlkit.table() if isinstance(entries, AoT) else tomlkit.inline_table()
     entry.update({"name": name, "url": url})
     entries.append(entry)
-    return [Change(place=place, after=url)]
+    return [EditResult(place=place, after=url)]
 
 
-def _retract_place(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[Change]:
+def _retract_place(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[EditResult]:
     """Take out a place by its name."""
     entries = settings_of(document).get(key.name, [])
     names = [str(entry.get("name")) for entry in entries]
@@ -151,10 +151,10 @@ def _retract_place(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iter
     del entries[number]
     if not entries:
         del settings_of(document)[key.name]
-    return [Change(place=f"{key.place}, {edit.name}", before=before)]
+    return [EditResult(place=f"{key.place}, {edit.name}", before=before)]
 
 
-def _retract_correction(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[Change]:
+def _retract_correction(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[EditResult]:
     """Take out a correction by what it applies to, such as `nectarplot==2.1`."""
     table = settings_of(document).get(key.name, {})
     wanted = parse_requirement(edit.value)
@@ -164,10 +164,10 @@ def _retract_correction(document: tomlkit.TOMLDocument, key: Key, edit: Edit) ->
     del table[keys[0]]
     if not table:
         del settings_of(document)[key.name]
-    return [Change(place=key.place, before=keys[0])]
+    return [EditResult(place=key.place, before=keys[0])]
 
 
-def _declare_newest(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[Change]:
+def _declare_newest(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[EditResult]:
     """`same`, or `each`, which is what counts where nothing is written."""
     if edit.value != "each":
         return [set_text(made_settings(document), key.name, edit.value, "tool.rabbet")]
@@ -175,7 +175,7 @@ def _declare_newest(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Ite
     return [unset(settings, key.name, "tool.rabbet")] if key.name in settings else []
 
 
-def _declare_census(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[Change]:
+def _declare_census(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[EditResult]:
     """`every` is `recreate`, or `never`, which takes out what was written."""
     name = edit.name or ""
     if edit.value != "never":
@@ -184,7 +184,7 @@ def _declare_census(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Ite
     return [unset(table, name, key.place)] if name in table else []
 
 
-_Way = Callable[[tomlkit.TOMLDocument, Key, Edit], Iterable[Change]]
+_Way = Callable[[tomlkit.TOMLDocument, Key, Edit], Iterable[EditResult]]
 _SHAPES: Mapping[tuple[str, Shape], _Way] = {
     ("declare", Shape.NAMES): _declare_listed,
     ("retract", Shape.NAMES): _retract_listed,

@@ -9,7 +9,7 @@ from msgspec.structs import replace
 from packaging.version import Version
 from tomlkit.items import AbstractTable, Array
 
-from rabbet.core.declaration.edit import STEPS, Change, Edit, next_version
+from rabbet.core.declaration.edit import STEPS, Edit, EditResult, next_version
 from rabbet.core.declaration.model import Section, SourceEntry
 from rabbet.core.needs.need import Need, library_name
 from rabbet.core.needs.wording import need_text, specifiers_text
@@ -40,14 +40,14 @@ _TABLES = {
 }
 
 
-def apply(text: str, edits: Iterable[Edit]) -> tuple[str, tuple[Change, ...]]:
+def apply(text: str, edits: Iterable[Edit]) -> tuple[str, tuple[EditResult, ...]]:
     """Carry out edits one after the other; without a change the text stays as it is.
 
     Raises `NotUnderstood` for a file that can't be edited, `WrongUsage` for what is not there to be
     retracted.
     """
     document = parse_document(text)
-    changes: list[Change] = []
+    changes: list[EditResult] = []
     declared: set[tuple[Section | None, str]] = set()
     for edit in edits:
         if (edit.verb, edit.what) == ("declare", "library"):
@@ -125,7 +125,7 @@ def places_of(text: str, need: Need) -> list[Section | None]:
     return found
 
 
-def _declare_library(document: tomlkit.TOMLDocument, edit: Edit, *, again: bool) -> Iterable[Change]:
+def _declare_library(document: tomlkit.TOMLDocument, edit: Edit, *, again: bool) -> Iterable[EditResult]:
     """Add a requirement, or change the one on the same library.
 
     What is not given of it (bounds, extras, a marker) stays. An entry with another marker stays beside it;
@@ -147,7 +147,7 @@ def _declare_library(document: tomlkit.TOMLDocument, edit: Edit, *, again: bool)
             array.multiline(multiline=True)
         written = need_text(given, whole=True)
         array.append(written)
-        yield Change(place=place, after=written)
+        yield EditResult(place=place, after=written)
     for number in entries[: None if given.is_bare and not edit.exactly else 1]:
         before = str(array[number])
         known = parse_requirement(before)
@@ -155,13 +155,13 @@ def _declare_library(document: tomlkit.TOMLDocument, edit: Edit, *, again: bool)
         written = before if wanted == known else need_text(wanted, whole=True)
         if written != before:
             array[number] = written
-        yield Change(place=place, before=before, after=written)
+        yield EditResult(place=place, before=before, after=written)
     for number in reversed(entries[1:] if edit.exactly else []):
-        yield Change(place=place, before=str(array[number]))
+        yield EditResult(place=place, before=str(array[number]))
         del array[number]
 
 
-def _retract_library(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
+def _retract_library(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[EditResult]:
     """Take out the entries of a library, or (where extras are given) these extras of it."""
     given = parse_requirement(edit.value)
     places = [edit.section] if edit.section else _sections(document)
@@ -177,9 +177,9 @@ def _retract_library(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Cha
                 written = need_text(left, whole=True) if left != kept else before
                 if written != before:
                     array[number] = written
-                    changes.append(Change(place=place, before=before, after=written))
+                    changes.append(EditResult(place=place, before=before, after=written))
             else:
-                changes.append(Change(place=place, before=before))
+                changes.append(EditResult(place=place, before=before))
                 del array[number]
         if section is not None and section.kind != "variant" and entries and not array:
             _remove_section(document, section)
@@ -190,17 +190,19 @@ def _retract_library(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Cha
     return reversed(changes)
 
 
-def _retract_section(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
+def _retract_section(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[EditResult]:
     """Take out a group, an extra or a variant with all that is in it."""
     if edit.section is None or edit.section not in _sections(document):
         raise absent(f"there is no {edit.section}", _sections(document))
     array, place = _requirements(document, edit.section)
     entries = [str(entry) for entry in array]
     _remove_section(document, edit.section)
-    return [Change(place=place, before=entry) for entry in entries] or [Change(place=place, before="[]")]
+    return [EditResult(place=place, before=entry) for entry in entries] or [
+        EditResult(place=place, before="[]")
+    ]
 
 
-def _declare_runtime(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
+def _declare_runtime(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[EditResult]:
     """Set the constraint on a language.
 
     Python's is set wherever it stands already, else in the standard key (PEP 621) if there is its table.
@@ -221,7 +223,7 @@ def _declare_runtime(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Cha
     return [set_text(table, key, python, place) for table, key, place in places]
 
 
-def _declare_language(document: tomlkit.TOMLDocument, need: Need, section: Section | None) -> Change:
+def _declare_language(document: tomlkit.TOMLDocument, need: Need, section: Section | None) -> EditResult:
     """Set the versions of another language than Python; what else is declared of it stays."""
     above = _variant(document, section) if section else made_settings(document)
     table, place = made(above, "runtimes"), _place_of_runtimes(section)
@@ -229,13 +231,13 @@ def _declare_language(document: tomlkit.TOMLDocument, need: Need, section: Secti
     if isinstance(table.get(key), AbstractTable):
         table, key, place = table[key], "version", f"{place}.{key}"
     if need.is_bare and key in table:
-        return Change(place=f"{place}.{key}", before=str(table[key]), after=str(table[key]))
+        return EditResult(place=f"{place}.{key}", before=str(table[key]), after=str(table[key]))
     known = key in table
     change = set_text(table, key, specifiers_text(need.specifier), place)
     return change if known else replace(change, after=need_text(need))
 
 
-def _retract_runtime(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
+def _retract_runtime(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[EditResult]:
     if edit.value not in ("", "python"):
         return [_retract_language(document, edit)]
     places = _runtime_places(document)
@@ -259,7 +261,7 @@ def _above_runtimes(document: tomlkit.TOMLDocument, section: Section | None) -> 
     return variants.get(written_name(variants, section.name), {})
 
 
-def _retract_language(document: tomlkit.TOMLDocument, edit: Edit) -> Change:
+def _retract_language(document: tomlkit.TOMLDocument, edit: Edit) -> EditResult:
     above, name = _above_runtimes(document, edit.section), edit.value
     table = above.get("runtimes", {})
     key = written_name(table, name)
@@ -271,7 +273,7 @@ def _retract_language(document: tomlkit.TOMLDocument, edit: Edit) -> Change:
     del table[key]
     if not table:
         del above["runtimes"]
-    return Change(place=f"{_place_of_runtimes(edit.section)}.{key}", before=f"{key}{before}")
+    return EditResult(place=f"{_place_of_runtimes(edit.section)}.{key}", before=f"{key}{before}")
 
 
 def _runtime_places(document: tomlkit.TOMLDocument) -> list[tuple[AnyTable, str, str]]:
@@ -280,7 +282,7 @@ def _runtime_places(document: tomlkit.TOMLDocument) -> list[tuple[AnyTable, str,
     return [(table, key, place) for table, key, place in places if key in table]
 
 
-def _declare_own_version(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Change]:
+def _declare_own_version(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[EditResult]:
     """Set the project's own version, or raise it by a step."""
     project = table_of(document, "project")
     before = str(project.get("version", ""))
@@ -301,7 +303,7 @@ def _declare_own_version(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable
     return [set_text(project, "version", str(given), "project")]
 
 
-_WAYS: Mapping[tuple[str, str], Callable[[tomlkit.TOMLDocument, Edit], Iterable[Change]]] = {
+_WAYS: Mapping[tuple[str, str], Callable[[tomlkit.TOMLDocument, Edit], Iterable[EditResult]]] = {
     ("retract", "library"): _retract_library,
     ("retract", "section"): _retract_section,
     ("declare", "runtime"): _declare_runtime,

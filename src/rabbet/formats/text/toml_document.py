@@ -9,7 +9,7 @@ from tomlkit.container import OutOfOrderTableProxy
 from tomlkit.exceptions import TOMLKitError
 from tomlkit.items import AbstractTable, AoT, Array, InlineTable
 
-from rabbet.core.declaration.edit import Change
+from rabbet.core.declaration.edit import EditResult
 from rabbet.core.needs.need import library_name
 from rabbet.errors import NotUnderstood, WrongUsage
 from rabbet.formats.text.requirement import parse_requirement
@@ -104,19 +104,19 @@ def written_name(table: Mapping[str, object], name: str) -> str:
     return same[0] if same else name
 
 
-def set_text(table: AnyTable, key: str, value: str, place: str) -> Change:
+def set_text(table: AnyTable, key: str, value: str, place: str) -> EditResult:
     """Set a text in a table that messages call `place`."""
     before = str(table.get(key, ""))
     if before != value or key not in table:
         table[key] = value
-    return Change(place=f"{place}.{key}", before=before, after=value)
+    return EditResult(place=f"{place}.{key}", before=before, after=value)
 
 
-def unset(table: AnyTable, key: str, place: str) -> Change:
+def unset(table: AnyTable, key: str, place: str) -> EditResult:
     """Remove a key from a table that messages call `place`."""
     before = str(table[key])
     del table[key]
-    return Change(place=f"{place}.{key}", before=before)
+    return EditResult(place=f"{place}.{key}", before=before)
 
 
 def entries_of(array: Array, name: NormalizedName) -> list[int]:

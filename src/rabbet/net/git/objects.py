@@ -4,11 +4,11 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from itertools import groupby
 from typing import Literal, NamedTuple, TypeAlias
 
-from rabbet.work.ask import Answer
+from rabbet.work.ask import ProgramAnswer
 
-__all__ = ["Asker", "Entry", "entries_of", "read_objects"]
+__all__ = ["Asker", "TreeEntry", "entries_of", "read_objects"]
 
-Asker: TypeAlias = Callable[[Sequence[str], bytes], Answer]
+Asker: TypeAlias = Callable[[Sequence[str], bytes], ProgramAnswer]
 """Asks git in one repository, with arguments and an input."""
 
 _TOGETHER = 30_000_000  # bytes that are read with one question
@@ -16,7 +16,7 @@ _MOST = 500_000_000  # bytes that are read in all
 _ID_LENGTHS = (40, 64)  # digits (SHA-1, SHA-256)
 
 
-class Entry(NamedTuple):
+class TreeEntry(NamedTuple):
     """A file or a folder in a tree: its name, the id of its content, and whether it is a file."""
 
     name: str
@@ -67,10 +67,10 @@ def _parted(output: bytes) -> Iterator[tuple[str, bytes]]:
         place = start
 
 
-def entries_of(tree: bytes, digits: int) -> Iterator[Entry]:
+def entries_of(tree: bytes, digits: int) -> Iterator[TreeEntry]:
     """What is in a tree, from its content; `digits` are those of an id in this repository."""
     place, length = 0, digits // 2
     while (end := tree.find(b"\0", place)) >= 0:
         mode, _, name = tree[place:end].partition(b" ")
         place = end + 1 + length
-        yield Entry(name.decode("utf-8", "replace"), tree[end + 1 : place].hex(), mode.startswith(b"100"))
+        yield TreeEntry(name.decode("utf-8", "replace"), tree[end + 1 : place].hex(), mode.startswith(b"100"))

@@ -13,7 +13,7 @@ from rabbet.core.shell import quoted
 from rabbet.errors import CannotWrite
 from rabbet.formats.text.address import NotAnAddress, parse_address
 from rabbet.net.git.program import CLOSED, INERT, run_git
-from rabbet.work.ask import Answer
+from rabbet.work.ask import ProgramAnswer
 
 __all__ = ["OwnRepository", "Remote", "remote_at"]
 
@@ -73,24 +73,24 @@ class OwnRepository:
 
     def ask(
         self, arguments: Sequence[str], given: bytes = b"", variables: Mapping[str, str] | None = None
-    ) -> Answer:
+    ) -> ProgramAnswer:
         """Do something without the network and without any user's configuration. Raises `SourceFailed`."""
         none = {"GIT_CONFIG_GLOBAL": "/dev/null", "GIT_CONFIG_NOSYSTEM": "1", "GIT_ATTR_NOSYSTEM": "1"}
         environ = {**self._environ, **none, **CLOSED, **(variables or {})}
         options = [f"--git-dir={self.folder}", *arguments]
         return run_git(options, self.folder, environ, given=given, seconds=_SECONDS)
 
-    def fetch(self, remote: Remote, refspecs: Sequence[str], *options: str) -> Answer:
+    def fetch(self, remote: Remote, refspecs: Sequence[str], *options: str) -> ProgramAnswer:
         """Fetch refs. Raises `SourceFailed` as `run_git` does."""
         options = ("--no-tags", "--no-write-fetch-head", *options, self._served("upload-pack", remote))
         return self._talk(remote, ["fetch", "--quiet", *options, "--", remote.url, *refspecs])
 
-    def refs_of(self, remote: Remote, pattern: str) -> Answer:
+    def refs_of(self, remote: Remote, pattern: str) -> ProgramAnswer:
         """List refs of a remote: all that end with the pattern. Raises as `fetch` does."""
         served = self._served("upload-pack", remote)
         return self._talk(remote, ["ls-remote", "--quiet", served, "--", remote.url, pattern])
 
-    def push(self, remote: Remote, refspec: str, *options: str) -> Answer:
+    def push(self, remote: Remote, refspec: str, *options: str) -> ProgramAnswer:
         """Push a ref. Raises as `fetch` does."""
         options = ("--no-verify", *options, self._served("receive-pack", remote))
         return self._talk(remote, ["push", "--quiet", *options, "--", remote.url, refspec])
@@ -100,7 +100,7 @@ class OwnRepository:
         """The option that says which program serves a remote."""
         return f"--{service}={_SERVE} {service}" if remote.is_folder else f"--{service}=git-{service}"
 
-    def _talk(self, remote: Remote, arguments: Sequence[str]) -> Answer:
+    def _talk(self, remote: Remote, arguments: Sequence[str]) -> ProgramAnswer:
         user, _, password = remote.credentials.partition(":")
         allowed = self._environ.get("GIT_ALLOW_PROTOCOL", _PROTOCOLS)
         environ = {**self._environ, "GIT_ALLOW_PROTOCOL": allowed, _USER: user, _PASSWORD: password}

@@ -10,7 +10,7 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from rabbet.errors import SourceFailed
-from rabbet.work.ask import Answer, Bounds, NoAnswer, ask
+from rabbet.work.ask import Bounds, NoAnswer, ProgramAnswer, ask
 
 __all__ = ["CLOSED", "INERT", "ask_git", "run_git", "top_of"]
 
@@ -79,14 +79,14 @@ def ask_git(
     *,
     given: bytes = b"",
     seconds: int = _SECONDS,
-) -> Answer:
+) -> ProgramAnswer:
     """Ask the repository that a folder lies in; exit code 128, as git has it, where it lies in none.
 
     Nothing that the repository or its configuration names is run, and no other repository is asked. Raises
     `SourceFailed` when git can't be run, takes too long, or answers without end.
     """
     if top_of(folder) is None:
-        return Answer(code=128, out=b"", err=b"not in a repository")
+        return ProgramAnswer(code=128, out=b"", err=b"not in a repository")
     return run_git(arguments, folder, {**environ, **CLOSED}, given=given, seconds=seconds)
 
 
@@ -98,7 +98,7 @@ def run_git(
     given: bytes = b"",
     seconds: int = _SECONDS,
     apart: bool = True,
-) -> Answer:
+) -> ProgramAnswer:
     """Run git in a folder to its end (see `ask` for `apart`). Raises `SourceFailed` as `ask_git` does."""
     kept = {name: value for name, value in environ.items() if name not in _MISLEADING}
     try:

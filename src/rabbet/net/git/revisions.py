@@ -8,7 +8,7 @@ from rabbet.core.limits import MOST_TEXT_FILE
 from rabbet.errors import SourceFailed
 from rabbet.net.git.objects import read_objects
 from rabbet.net.git.program import ask_git
-from rabbet.work.ask import Answer
+from rabbet.work.ask import ProgramAnswer
 
 __all__ = ["Blob", "contents", "file_at", "history"]
 
@@ -50,7 +50,7 @@ def history(folder: Path, name: str, environ: Mapping[str, str], most: int) -> l
 def contents(folder: Path, blobs: Iterable[str], environ: Mapping[str, str]) -> Iterator[tuple[str, bytes]]:
     """The contents of blobs by their ids, each once; those that can't be read are left out."""
 
-    def ask(arguments: Sequence[str], given: bytes) -> Answer:
+    def ask(arguments: Sequence[str], given: bytes) -> ProgramAnswer:
         return ask_git(folder, arguments, environ, given=given)
 
     try:

@@ -27,7 +27,7 @@ from rabbet.net.http.headers import announced_size
 from rabbet.net.http.wire import Head, Request, Transfer, Wire
 from rabbet.work.pools import AT_MOST, awaited
 
-__all__ = ["Answer", "Authorities", "HttpClient", "authorities"]
+__all__ = ["Authorities", "HttpAnswer", "HttpClient", "authorities"]
 
 
 Authorities = tuple[str, str]  # a file and a folder, each may be empty
@@ -62,7 +62,7 @@ _MOST_RESUMPTIONS = 3
 _MOST_AHEAD = 1 << 18  # bytes of a file that wait to be taken, beyond which its source has to wait
 
 
-class Answer(NamedTuple):
+class HttpAnswer(NamedTuple):
     """A whole answer; `address` is where it came from after redirects, header names are in lower case.
 
     No address holds credentials.
@@ -99,7 +99,7 @@ class HttpClient:
 
     def begin(
         self, address: str, headers: Mapping[str, str] | None = None, *, method: str = "GET"
-    ) -> "Future[Answer]":
+    ) -> "Future[HttpAnswer]":
         """Ask for a whole answer, whatever its status; where there is none, it raises `SourceFailed`."""
         page = _Page()
         try:
@@ -108,7 +108,9 @@ class HttpClient:
             page.failed(error)
         return page.answer
 
-    def get(self, address: str, headers: Mapping[str, str] | None = None, *, method: str = "GET") -> Answer:
+    def get(
+        self, address: str, headers: Mapping[str, str] | None = None, *, method: str = "GET"
+    ) -> HttpAnswer:
         """Wait for a whole answer. Raises `SourceFailed` when there is none."""
         return awaited(self.begin(address, headers, method=method))
 
@@ -209,7 +211,7 @@ class _Page:
     """Gathers a whole answer, up to a bound."""
 
     def __init__(self) -> None:
-        self.answer: Future[Answer] = Future()
+        self.answer: Future[HttpAnswer] = Future()
         self._pieces: list[bytes] = []
         self._size = 0
 
@@ -227,7 +229,7 @@ class _Page:
 
     def whole(self, address: Address, head: Head) -> None:
         body, self._pieces = b"".join(self._pieces), []
-        self.answer.set_result(Answer(head.status, address.text, head.headers, body))
+        self.answer.set_result(HttpAnswer(head.status, address.text, head.headers, body))
 
     def failed(self, error: Exception) -> None:
         if not self.answer.done():

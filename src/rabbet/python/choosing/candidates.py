@@ -9,7 +9,7 @@ from packaging.specifiers import InvalidSpecifier, SpecifierSet
 from packaging.version import Version
 
 from rabbet.core.limits import LONGEST_TEXT
-from rabbet.core.model.release import Candidate, ListedFile, Listing, SetAside, SourceTree
+from rabbet.core.model.release import Candidate, ListedFile, Listing, Rejected, SourceTree
 from rabbet.core.model.target import Target
 from rabbet.core.solve.problem.candidates import Candidates
 from rabbet.python.choosing.targets import baseline_needed
@@ -64,7 +64,7 @@ def candidates_for(
             continue
         version = first.version  # as the wheels' names write it, where an archive's writes 1.0 for 1.0.0
         wheels = _fitting(version, built, ranks)
-        if isinstance(wheels, SetAside):
+        if isinstance(wheels, Rejected):
             unfit = _unfit(wheels, sdist, target, may_build=may_build)
             if unfit is not None:
                 aside.append(unfit)
@@ -94,22 +94,22 @@ def _from_tree(tree: SourceTree, source: str) -> Candidate:
     return Candidate(name=tree.name, version=tree.version, source=source, offered=tree)
 
 
-def _unfit(wheels: SetAside, sdist: ListedFile | None, target: Target, *, may_build: bool) -> SetAside | None:
+def _unfit(wheels: Rejected, sdist: ListedFile | None, target: Target, *, may_build: bool) -> Rejected | None:
     """Why a release without fitting wheels can't be used; `None` when its source archive can."""
     if sdist is None:
         return wheels
     needs = _needs_python(sdist.requires_python, target)
     if needs:
-        return SetAside(version=wheels.version, reason=needs)
+        return Rejected(version=wheels.version, reason=needs)
     if may_build:
         return None
     reason = f"{wheels.reason}, only a source archive, which may not be built"
-    return SetAside(version=wheels.version, reason=reason.removeprefix(", "), unbuilt=True)
+    return Rejected(version=wheels.version, reason=reason.removeprefix(", "), unbuilt=True)
 
 
 def _fitting(
     version: Version, wheels: list[ListedFile], ranks: Sequence[tuple[Target, _Ranking]]
-) -> tuple[tuple[ListedFile, ...], tuple[str, ...]] | SetAside:
+) -> tuple[tuple[ListedFile, ...], tuple[str, ...]] | Rejected:
     """The wheels for each of the targets, if it has some for each, and the names of doubles."""
     ranked: dict[str, tuple[tuple[int, int], ListedFile]] = {}
     for place, (target, ranks_of) in enumerate(ranks):
@@ -121,7 +121,7 @@ def _fitting(
             too_old = _too_old(target, wheels)
             reasons = sorted(one.reason or f"no wheel for {target}{too_old}" for one in refused)
             needed = "=".join(_needed_baseline(target, wheels) or ()) if too_old and target.named else ""
-            return SetAside(version=str(version), reason=", ".join(reasons), baseline=needed)
+            return Rejected(version=str(version), reason=", ".join(reasons), baseline=needed)
         for rank, wheel in fitting:
             ranked.setdefault(wheel.filename, ((place, rank), wheel))
     if len(ranked) == 1:  # as with most releases: there is nothing to put in order

@@ -18,7 +18,7 @@ from rabbet.core.declaration.model import Section
 from rabbet.core.drift.keep import lower_bound
 from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text
-from rabbet.python.code.imports import ImportSite, Offered, by_module, other_use, owners_of
+from rabbet.python.code.imports import ImportSite, LibraryContents, by_module, other_use, owners_of
 
 __all__ = ["Adopted", "Adoption", "Evidence", "Left", "Listed", "Present", "adopt"]
 
@@ -51,7 +51,7 @@ class Present(Struct, frozen=True, kw_only=True):
 
     version: Version
     needs: frozenset[NormalizedName] = frozenset()
-    offered: Offered = field(default_factory=Offered)
+    offered: LibraryContents = field(default_factory=LibraryContents)
     installer: str = ""
     requested: bool = False
     origin: str = ""

@@ -16,7 +16,7 @@ __all__ = [
     "ImportFinding",
     "ImportKind",
     "ImportSite",
-    "Offered",
+    "LibraryContents",
     "Role",
     "by_module",
     "import_findings",
@@ -75,7 +75,7 @@ class ImportSite(NamedTuple):
         return f"{self.file}:{self.line}"
 
 
-class Offered(Struct, frozen=True, kw_only=True):
+class LibraryContents(Struct, frozen=True, kw_only=True):
     """What a library offers: modules by their full names, commands, and plug-ins for others, by their group.
 
     Python reads files in `start_up` whenever it starts.
@@ -99,7 +99,7 @@ class Code(Struct, frozen=True, kw_only=True):
     """
 
     sites: Sequence[ImportSite]
-    libraries: Mapping[NormalizedName, Offered]
+    libraries: Mapping[NormalizedName, LibraryContents]
     declared: Mapping[NormalizedName, frozenset[Section | None]]
     brought_by: Mapping[NormalizedName, NormalizedName]
     standard: frozenset[str]
@@ -162,7 +162,7 @@ def import_findings(code: Code) -> tuple[ImportFinding, ...]:
     return tuple(sorted(found, key=lambda one: (_WEIGHTS.index(one.weight), one.kind, one.name)))
 
 
-def by_module(libraries: Mapping[NormalizedName, Offered]) -> Mapping[str, frozenset[NormalizedName]]:
+def by_module(libraries: Mapping[NormalizedName, LibraryContents]) -> Mapping[str, frozenset[NormalizedName]]:
     """Who offers each module, by its full name."""
     found: defaultdict[str, set[NormalizedName]] = defaultdict(set)
     for name, offered in libraries.items():
@@ -257,7 +257,7 @@ def _unused(code: Code, used: Mapping[NormalizedName, Sequence[ImportSite]]) -> 
         )
 
 
-def other_use(offered: Offered) -> str:
+def other_use(offered: LibraryContents) -> str:
     """What a library may be there for, though nobody imports it."""
     if offered.commands:
         return f"it brings the command {', '.join(offered.commands[:3])}"

@@ -26,7 +26,7 @@ from rabbet.python.environment.place.linking import Linking
 from rabbet.python.environment.place.staging import taking_place_of
 from rabbet.python.environment.put.conflicts import folds_case, refuse_conflicts
 from rabbet.python.environment.put.create import create_environment, own_parts, place_path_file, runtime_links
-from rabbet.python.environment.put.install import Placed, Prepared, install_wheel
+from rabbet.python.environment.put.install import PlannedFile, Prepared, install_wheel
 from rabbet.python.environment.put.remove import recorded_places, remove_library, remove_strays
 from rabbet.store.environments import Environments
 
@@ -55,7 +55,7 @@ class EnvironmentSpec(Struct, frozen=True, kw_only=True):
     lock_stamp: str = ""
 
 
-def make_anew(spec: EnvironmentSpec, arriving: Iterable[tuple[Needed, Prepared]]) -> list[Placed]:
+def make_anew(spec: EnvironmentSpec, arriving: Iterable[tuple[Needed, Prepared]]) -> list[PlannedFile]:
     """Build in a staging folder from libraries as they arrive, and swap it in when complete.
 
     Raises `IntegrityFailed`, `CannotWrite`.
@@ -64,7 +64,7 @@ def make_anew(spec: EnvironmentSpec, arriving: Iterable[tuple[Needed, Prepared]]
         return fill(root, spec, arriving)
 
 
-def fill(root: Path, spec: EnvironmentSpec, arriving: Iterable[tuple[Needed, Prepared]]) -> list[Placed]:
+def fill(root: Path, spec: EnvironmentSpec, arriving: Iterable[tuple[Needed, Prepared]]) -> list[PlannedFile]:
     """Make an environment in an empty folder, as it will be in its own place.
 
     Raises `IntegrityFailed`, `CannotWrite`.

@@ -7,7 +7,7 @@ from rabbet.core.model.lock import Needed
 from rabbet.python.compose.changes import EnvironmentSpec, fill
 from rabbet.python.compose.fetch import Supply
 from rabbet.python.compose.wheels import InstallPolicy, prepared_wheels
-from rabbet.python.environment.put.install import Placed, Prepared
+from rabbet.python.environment.put.install import PlannedFile, Prepared
 
 __all__ = ["make", "wheels_for"]
 
@@ -33,7 +33,7 @@ def wheels_for(
 
 def make(
     spec: EnvironmentSpec, wheels: Sequence[Needed], supply: Supply, policy: InstallPolicy
-) -> list[Placed]:
+) -> list[PlannedFile]:
     """Fill an empty folder with an environment of these wheels. Raises as `wheels_for` does."""
     with wheels_for(spec, wheels, supply, policy) as ready:
         return fill(spec.root, spec, ready)

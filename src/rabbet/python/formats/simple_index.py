@@ -7,7 +7,7 @@ import msgspec
 from packaging.utils import NormalizedName
 
 from rabbet.core.limits import LONGEST_LINE, LONGEST_TEXT, MOST_ADDRESS, MOST_FILES, UNREADABLE, is_size
-from rabbet.core.model.release import ListedFile, Listing, SetAside
+from rabbet.core.model.release import ListedFile, Listing, Rejected
 from rabbet.formats.text.address import NotAnAddress, joined, parse_address
 from rabbet.formats.text.requirement import is_sha256
 from rabbet.python.choosing.file_name import BadFileName, parse_file_name
@@ -110,7 +110,7 @@ def _listing(files: list[_File], *, name: NormalizedName, source: str, address: 
         try:
             listed = _listed(file, name, source=source, address=address)
         except _UnusableEntry as error:
-            aside.append(SetAside(version=file.filename[:LONGEST_LINE], reason=str(error)))
+            aside.append(Rejected(version=file.filename[:LONGEST_LINE], reason=str(error)))
         else:
             usable.append(listed)
             tags.add(listed.tags)

@@ -10,7 +10,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 from packaging.version import Version
 
-from rabbet.core.declaration.edit import Change, Edit
+from rabbet.core.declaration.edit import Edit, EditResult
 from rabbet.core.declaration.keys import KEYS
 from rabbet.core.declaration.model import Declaration
 from rabbet.core.needs.need import is_name, library_name
@@ -33,7 +33,7 @@ __all__ = ["Done", "Edited", "carried_out", "change"]
 class Edited(Struct, frozen=True):
     """What became of each entry that was named, and of those that were `kept` by naming them as well."""
 
-    changes: tuple[Change, ...]
+    changes: tuple[EditResult, ...]
     kept: tuple[str, ...] = ()
 
     @property

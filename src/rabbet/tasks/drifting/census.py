@@ -12,7 +12,7 @@ from msgspec.structs import replace
 
 from rabbet import __version__
 from rabbet.core.census.machine_inventory import MachineInventory
-from rabbet.core.census.matrix import Matrix, State, matrix_of, reordered
+from rabbet.core.census.matrix import MachineState, Matrix, matrix_of, reordered
 from rabbet.core.declaration.edit import Edit
 from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import library_name
@@ -53,7 +53,7 @@ __all__ = [
     "Development",
     "LibraryOverTime",
     "RecordOptions",
-    "Recorded",
+    "SavedInventory",
     "collect",
     "developed",
     "library_over_time",
@@ -78,7 +78,7 @@ class RecordOptions(Struct, frozen=True, kw_only=True):
     deep: bool = False
 
 
-class Recorded(Struct, frozen=True, kw_only=True):
+class SavedInventory(Struct, frozen=True, kw_only=True):
     """An inventory of this machine, as it was written or sent."""
 
     inventory: MachineInventory
@@ -105,20 +105,20 @@ class Census(Struct, frozen=True, kw_only=True):
     """The machines against the lock, and the inventories that can't be read, with the reasons."""
 
     matrix: Matrix
-    states: tuple[State, ...]
+    states: tuple[MachineState, ...]
     unread: tuple[Unread, ...]
     ahead: tuple[AheadOfTime, ...]
 
 
-def record(session: Session, options: RecordOptions, file: str | None) -> Recorded:
+def record(session: Session, options: RecordOptions, file: str | None) -> SavedInventory:
     """Write the inventory of this machine into a file. Raises what `drift` raises, and `CannotWrite`."""
     found = _recorded(session, options)
     path = session.machine.folder / (file or f"census-{found.inventory.label}.json")
     write_text(path, found.text, below=session.project.folder)
-    return Recorded(inventory=found.inventory, text=found.text, where=path.name)
+    return SavedInventory(inventory=found.inventory, text=found.text, where=path.name)
 
 
-def _recorded(session: Session, options: RecordOptions) -> Recorded:
+def _recorded(session: Session, options: RecordOptions) -> SavedInventory:
     label = (
         own_label(session.machine.environments().folder)
         if options.label is None
@@ -134,10 +134,10 @@ def _recorded(session: Session, options: RecordOptions) -> Recorded:
     project = session.project
     place = path_named(options.place, session.machine.folder) if options.place else project.environment
     files = file_digests(project, place) if options.deep else None
-    return Recorded(inventory=found, text=write_inventory_file(found, __version__, files), where="")
+    return SavedInventory(inventory=found, text=write_inventory_file(found, __version__, files), where="")
 
 
-def send(session: Session, options: RecordOptions, remote: str | None) -> Recorded:
+def send(session: Session, options: RecordOptions, remote: str | None) -> SavedInventory:
     """Record this machine and share that through the project's git remote.
 
     Raises what `drift` raises, and `SourceFailed`.
@@ -149,10 +149,10 @@ def send(session: Session, options: RecordOptions, remote: str | None) -> Record
     # git's own locks don't wait
     with claimed(session.machine.store_folder, f"census {session.project.folder}"):
         refs.send(found.inventory.label, content, keep=_KEPT)
-    return Recorded(inventory=found.inventory, text=found.text, where=name)
+    return SavedInventory(inventory=found.inventory, text=found.text, where=name)
 
 
-def send_to_database(session: Session, options: RecordOptions, url: str) -> Recorded:
+def send_to_database(session: Session, options: RecordOptions, url: str) -> SavedInventory:
     """Record this machine and add that to a database.
 
     Raises what `drift` raises, `SourceFailed`, and `EnvironmentFailed` without the extra `team`.
@@ -164,7 +164,7 @@ def send_to_database(session: Session, options: RecordOptions, url: str) -> Reco
     with needing_extra("a database"), opened_database(url) as database:
         record = DatabaseRecord(one.label, one.recorded, content)
         database.send(census_group(session.project), [record], keep=_KEPT)
-    return Recorded(inventory=one, text=found.text, where=shown_location(url))
+    return SavedInventory(inventory=one, text=found.text, where=shown_location(url))
 
 
 def send_every(session: Session, when: str, remote: str | None) -> Edited:
@@ -273,7 +273,7 @@ def _ahead(recorded: Iterable[tuple[str, int]]) -> tuple[AheadOfTime, ...]:
     return tuple(AheadOfTime(label, when) for label, when in sorted(set(recorded)) if when > latest)
 
 
-def one_machine(census: Census, label: str) -> State:
+def one_machine(census: Census, label: str) -> MachineState:
     """One machine of a census by its label. Raises `WrongUsage`."""
     known = {state.label: state for state in census.states}
     if label not in known:
@@ -292,7 +292,7 @@ class Development(Struct, frozen=True, kw_only=True):
     A machine that was recorded before, in the same state, is not told again.
     """
 
-    states: tuple[State, ...]
+    states: tuple[MachineState, ...]
     unread: tuple[Unread, ...]
     ahead: tuple[AheadOfTime, ...]
 

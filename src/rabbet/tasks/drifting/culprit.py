@@ -15,9 +15,9 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 
 from rabbet.core.culprit.consistency import Consistency, Side, in_order
-from rabbet.core.culprit.mixture import Change, Mixture
+from rabbet.core.culprit.mixture import Mixture, StateChange
 from rabbet.core.culprit.outcome import Outcome, Runs, Symptom
-from rabbet.core.culprit.verdict import Answer, Verdict, find_culprits
+from rabbet.core.culprit.verdict import CulpritVerdict, SearchAnswer, find_culprits
 from rabbet.core.declaration.corrections import corrected
 from rabbet.core.declaration.model import Declaration
 from rabbet.core.model.lock import Lock, Needed, ToInstall
@@ -26,7 +26,7 @@ from rabbet.core.needs.need import Need
 from rabbet.errors import EnvironmentFailed, WrongUsage
 from rabbet.python.choosing.targets import target_of
 from rabbet.python.formats.metadata import MetadataBroken, parse_metadata, release_notes, whole
-from rabbet.trials.attempts import ABSENT, SEARCHES, Attempts, Command, Tried
+from rabbet.trials.attempts import ABSENT, SEARCHES, Attempts, RunRecord, TestedCommand
 from rabbet.trials.evidence import keep_evidence
 from rabbet.trials.keeping_out import KeptOut, kept_out
 from rabbet.trials.two_states import StateHere, TwoStates, content_of, two_states
@@ -34,7 +34,7 @@ from rabbet.workspace.evidence.source_files import source_state
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.session import Session
-from rabbet.workspace.states.states import State, read_state
+from rabbet.workspace.states.states import ComparedState, read_state
 
 __all__ = ["Case", "CulpritOptions", "culprit"]
 
@@ -70,9 +70,9 @@ class Case(Struct, frozen=True, kw_only=True):
     good: str
     bad: str
     command: tuple[str, ...]
-    changes: Mapping[NormalizedName, Change]
-    verdict: Verdict
-    tried: Mapping[Mixture, Tried]
+    changes: Mapping[NormalizedName, StateChange]
+    verdict: CulpritVerdict
+    tried: Mapping[Mixture, RunRecord]
     seconds: float
     recalled: int
     notes: tuple[str, ...]
@@ -92,7 +92,7 @@ def culprit(session: Session, good: str, bad: str, words: Sequence[str], options
     _refuse_kept(options.keep)
     working = read_state(session, good)
     two = two_states(working, read_state(session, bad), session)
-    command = Command(
+    command = TestedCommand(
         words=tuple(words),
         folder=machine.folder,
         symptom=Symptom(text=options.text, code=options.code),
@@ -117,7 +117,7 @@ def culprit(session: Session, good: str, bad: str, words: Sequence[str], options
         recalled=attempts.recalled,
         notes=(*two.notes, *_notes(attempts)),
     )
-    if verdict.answer is not Answer.FOUND:
+    if verdict.answer is not SearchAnswer.FOUND:
         return case
     if options.keep is not None:
         keep_evidence(two, verdict.culprits[0], command, options.keep, session)
@@ -128,9 +128,13 @@ def culprit(session: Session, good: str, bad: str, words: Sequence[str], options
     return _with_release_notes(case, two, machine)
 
 
-def _helps(good: State, command: Command, session: Session, lock: Lock, declaration: Declaration) -> bool:
+def _helps(
+    good: ComparedState, command: TestedCommand, session: Session, lock: Lock, declaration: Declaration
+) -> bool:
     """Whether the command passes with a lock."""
-    two = two_states(good, State(name="with the constraint", lock=lock, declaration=declaration), session)
+    two = two_states(
+        good, ComparedState(name="with the constraint", lock=lock, declaration=declaration), session
+    )
     everything = frozenset(two.changes)
     attempts = Attempts(two, command, session, jobs=1, key=_key(two, command, session.project))
     runs = attempts([everything], "does a constraint help?") if everything else [Runs(passed=1)]
@@ -151,7 +155,7 @@ def _refuse_kept(folder: Path | None) -> None:
         raise WrongUsage(f"{folder} is not empty", note="the two environments go into a new folder")
 
 
-def _refuse_absent(tried: Mapping[Mixture, Tried], two: TwoStates) -> None:
+def _refuse_absent(tried: Mapping[Mixture, RunRecord], two: TwoStates) -> None:
     """Raise `EnvironmentFailed` for a command that is in neither state."""
     reasons = {tried[one].reason for one in (_GOOD, frozenset(two.changes)) if one in tried}
     if len(reasons) == 1 and any(reason.endswith(ABSENT) for reason in reasons):
@@ -161,7 +165,7 @@ def _refuse_absent(tried: Mapping[Mixture, Tried], two: TwoStates) -> None:
         )
 
 
-def _key(two: TwoStates, command: Command, project: Project) -> str:
+def _key(two: TwoStates, command: TestedCommand, project: Project) -> str:
     """What the results follow from: the command, both states, and the project's own code."""
     states = [
         [
@@ -176,7 +180,7 @@ def _key(two: TwoStates, command: Command, project: Project) -> str:
     return hashlib.sha256(repr([told, states, source_state(project.folder)]).encode()).hexdigest()
 
 
-def _searched(two: TwoStates, attempts: Attempts, machine: Machine, jobs: int) -> Verdict:
+def _searched(two: TwoStates, attempts: Attempts, machine: Machine, jobs: int) -> CulpritVerdict:
     """Try both states, for then the store knows what each library needs, and search between them."""
     changes = frozenset(two.changes)
     if changes:
@@ -226,7 +230,7 @@ def _metadata(
     )
 
 
-def _choices(verdict: Verdict, two: TwoStates) -> Iterator[list[Change]]:
+def _choices(verdict: CulpritVerdict, two: TwoStates) -> Iterator[list[StateChange]]:
     """What would keep all culprits away: one group of each; as many ways as are worth a try."""
     groups = [one.groups for one in verdict.culprits]
     for chosen in islice(product(*groups), _CHOICES):
@@ -234,7 +238,7 @@ def _choices(verdict: Verdict, two: TwoStates) -> Iterator[list[Change]]:
 
 
 def _release_notes(
-    guilty: Sequence[Change], two: TwoStates, machine: Machine
+    guilty: Sequence[StateChange], two: TwoStates, machine: Machine
 ) -> Iterator[tuple[NormalizedName, str]]:
     """Where the releases that the bad state brought tell what is new in them (PEP 753)."""
     for change in guilty:

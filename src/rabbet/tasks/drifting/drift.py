@@ -9,7 +9,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from rabbet.core.drift.checks.project import Surroundings
-from rabbet.core.drift.since import LockFit, best_fit
+from rabbet.core.drift.since import NearestRevision, nearest_revision
 from rabbet.core.drift.stories import Story, stories
 from rabbet.core.model.cause import Reason, Shadow
 from rabbet.core.model.finding import Finding, Kind, Weight
@@ -51,7 +51,7 @@ class Drift(Struct, frozen=True, kw_only=True):
     findings: tuple[Finding, ...]
     compared: int
     variant: str | None = None
-    since: LockFit | None = None
+    since: NearestRevision | None = None
     elsewhere: str = ""
     against: str = ""
     installed_there: bool = False
@@ -146,7 +146,7 @@ def drift_against(session: Session, named: str, *, deep: bool = False) -> Drift:
     )
 
 
-def _since(session: Session, found: Comparison, findings: Iterable[Finding]) -> LockFit | None:
+def _since(session: Session, found: Comparison, findings: Iterable[Finding]) -> NearestRevision | None:
     """The revision of the lock in git that fits better, if versions differ."""
     of_versions = (
         finding
@@ -162,7 +162,7 @@ def _since(session: Session, found: Comparison, findings: Iterable[Finding]) -> 
         name: str(one.version) for name, one in found.inventory.libraries.items() if name not in local
     }
     revisions = (revision for revision, _ in lock_history(session))
-    return best_fit(installed, revisions, len(differing))
+    return nearest_revision(installed, revisions, len(differing))
 
 
 def _shadows(session: Session, found: Comparison, elsewhere: Path | None = None) -> Iterator[Shadow]:

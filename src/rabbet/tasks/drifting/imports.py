@@ -17,7 +17,14 @@ from rabbet.disk.regular_file import read_regular
 from rabbet.formats.text.toml import parse_content
 from rabbet.python.choosing.select import needed
 from rabbet.python.choosing.targets import target_of
-from rabbet.python.code.imports import Code, ImportFinding, Offered, by_module, import_findings, owners_of
+from rabbet.python.code.imports import (
+    Code,
+    ImportFinding,
+    LibraryContents,
+    by_module,
+    import_findings,
+    owners_of,
+)
 from rabbet.workspace.evidence.offers import offers_of
 from rabbet.workspace.evidence.source_files import imports_of, source_texts
 from rabbet.workspace.project import Project
@@ -102,7 +109,7 @@ def _brought_by(lock: Lock, declared: Iterable[NormalizedName]) -> Mapping[Norma
 
 
 def _mentioned(
-    project: Project, declared: Sequence[NormalizedName], offered: Mapping[NormalizedName, Offered]
+    project: Project, declared: Sequence[NormalizedName], offered: Mapping[NormalizedName, LibraryContents]
 ) -> Iterator[tuple[NormalizedName, str]]:
     """Where declared libraries, or their modules, are named in the configuration of tools and in the code."""
     if not declared:
@@ -111,7 +118,7 @@ def _mentioned(
     tools = _tools(texts.pop(project.declaration_file.name, ""))
     code = {file: text for file, text in source_texts(project.folder) if file not in texts}
     for name in declared:
-        modules = {module.partition(".")[0] for module in offered.get(name, Offered()).modules}
+        modules = {module.partition(".")[0] for module in offered.get(name, LibraryContents()).modules}
         named = "|".join([_written(name), *(rf"{re.escape(module)}(\.\w+)*" for module in sorted(modules))])
         word = re.compile(rf"(?<![\w.-])({named})(?![\w-])", re.IGNORECASE)
         literal = re.compile(rf"""(["'])({named})\1""")

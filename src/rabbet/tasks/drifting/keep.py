@@ -6,7 +6,7 @@ from msgspec import Struct
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.declaration.edit import Change
+from rabbet.core.declaration.edit import EditResult
 from rabbet.core.declaration.model import Section
 from rabbet.core.drift.keep import keep
 from rabbet.core.drift.mends import is_by_hand
@@ -28,7 +28,7 @@ class Keeping(Struct, frozen=True, kw_only=True):
     """What would become of the declaration, and the versions that the next lock would prefer."""
 
     project: Project
-    changes: tuple[Change, ...]
+    changes: tuple[EditResult, ...]
     preferred: Mapping[NormalizedName, Version]
     text: str
 

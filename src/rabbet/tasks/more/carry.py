@@ -27,7 +27,7 @@ from rabbet.errors import IntegrityFailed, NoSolution, SourceFailed, WrongUsage
 from rabbet.exports.built_wheels import Built, to_build, write_built
 from rabbet.exports.carried import (
     MANIFEST,
-    Packed,
+    PackedFile,
     Parcel,
     Written,
     archive_name,
@@ -169,7 +169,7 @@ def carry_built(session: Session, to: Path) -> CarriedBuilds:
 class _Rabbet(NamedTuple):
     """Rabbet with what it needs, for whom that is, and a version of Python that can run it."""
 
-    wheels: Sequence[Packed]
+    wheels: Sequence[PackedFile]
     served: str
     python: str
 
@@ -187,7 +187,7 @@ def _rabbet(targets: Sequence[Target], scratch: Path, session: Session) -> _Rabb
         able = []
     with cannot_write(scratch):
         made = own_wheels(scratch, alone=bool(able))
-        own = [Packed.of(name, path) for name, path in made]
+        own = [PackedFile.of(name, path) for name, path in made]
     if not able:
         python = f"{sys.version_info[0]}.{sys.version_info[1]}"
         return _Rabbet(own, f"Python {python} on this platform", python)
@@ -290,15 +290,15 @@ class _Collected:
                 self.pythons[file.filename] = library.requires_python
 
 
-def _fetched(wanted: Sequence[LockedFile], session: Session) -> list[Packed]:
+def _fetched(wanted: Sequence[LockedFile], session: Session) -> list[PackedFile]:
     """The files in the store, fetched where it lacks them, several at once."""
     supply = supply_for(session)
     content, store = content_from(supply), supply.store
     missing = [file for file in wanted if not store.has(file)]
     session.observer.stage("fetching", len(missing), size=sum(file.size or 0 for file in missing))
 
-    def get(file: LockedFile) -> Packed:
-        return Packed(file.filename, store.fetched(file, lambda: content(file)), file.sha256)
+    def get(file: LockedFile) -> PackedFile:
+        return PackedFile(file.filename, store.fetched(file, lambda: content(file)), file.sha256)
 
     pool = ThreadPoolExecutor(_THREADS, thread_name_prefix="fetch")
     try:
@@ -316,13 +316,13 @@ def _runtimes(
     targets: Sequence[Target],
     scratch: Path,
     session: Session,
-) -> tuple[list[Packed], str]:
+) -> tuple[list[PackedFile], str]:
     """The archives of locked runtimes for these targets, and a catalogue that offers them."""
     platforms = {target.platform for target in targets}
     if not any(runtime.archives for runtime in lock.runtimes):
         return [], ""
     shelf = RuntimeCatalogues(session.project, session.machine)
-    found: dict[str, Packed] = {}
+    found: dict[str, PackedFile] = {}
     offers: list[RuntimeOffer] = []
     for runtime in lock.runtimes:
         for archive in runtime.archives:
@@ -332,7 +332,7 @@ def _runtimes(
                     told = f"fetching {runtime.language} {runtime.version}"
                     session.observer.stage(told, 1, size=archive.size or 0)
                     shelf.fetch_archive(archive, scratch / name, session.observer)
-                    found[name] = Packed.of(name, scratch / name)
+                    found[name] = PackedFile.of(name, scratch / name)
                 offers = with_offer(offers, _offer(runtime, replace(archive, url=name)))
     return sorted(found.values()), catalogue_text(offers) if offers else ""
 

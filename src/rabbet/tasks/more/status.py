@@ -25,12 +25,12 @@ from rabbet.workspace.project import Project, stamp_of
 from rabbet.workspace.session import Session
 from rabbet.workspace.states.sending import Sending, sending
 
-__all__ = ["Behind", "Environment", "Fit", "Locked", "Status", "indexes_of", "status"]
+__all__ = ["Behind", "Environment", "EnvironmentState", "Locked", "Status", "indexes_of", "status"]
 
 _MOST_LISTINGS = 40  # of declared libraries, whose listings are looked at: it has to be quick
 
 
-class Fit(StrEnum):
+class EnvironmentState(StrEnum):
     """How an environment stands to the lock."""
 
     FITS = "fits"
@@ -59,7 +59,7 @@ class Environment(Struct, frozen=True, kw_only=True):
     root: Path
     since: float
     python: Version | None
-    fit: Fit
+    fit: EnvironmentState
     findings: int = 0
 
 
@@ -87,11 +87,18 @@ class Status(Struct, frozen=True, kw_only=True):
         """The next command, without the program's name."""
         if self.locked is None or self.locked.outdated:
             return "resolve"
-        if self.environment is None or self.environment.fit in (Fit.OTHER_LOCK, Fit.BROKEN):
+        if self.environment is None or self.environment.fit in (
+            EnvironmentState.OTHER_LOCK,
+            EnvironmentState.BROKEN,
+        ):
             return "recreate"
-        if self.environment.fit is Fit.FOREIGN:
+        if self.environment.fit is EnvironmentState.FOREIGN:
             return "adopt"
-        return "drift" if self.environment.fit in (Fit.UNCHECKED, Fit.DIFFERS) else "run"
+        return (
+            "drift"
+            if self.environment.fit in (EnvironmentState.UNCHECKED, EnvironmentState.DIFFERS)
+            else "run"
+        )
 
 
 def status(session: Session) -> Status:
@@ -132,26 +139,26 @@ def _environment(session: Session, lock: str | None) -> Environment | None:
     except EnvironmentFailed:
         python = None
     fit, findings = _fit(session, lock), 0
-    if fit is Fit.UNCHECKED:
+    if fit is EnvironmentState.UNCHECKED:
         findings = recall_findings(session)
     return Environment(
         root=root,
         since=root.stat().st_ctime,
         python=python,
-        fit=Fit.DIFFERS if findings else fit,
+        fit=EnvironmentState.DIFFERS if findings else fit,
         findings=findings,
     )
 
 
-def _fit(session: Session, lock: str | None) -> Fit:
+def _fit(session: Session, lock: str | None) -> EnvironmentState:
     install_state = own_install_state(session.project.environment, session.machine.environments())
     if install_state is None:
-        return Fit.FOREIGN
+        return EnvironmentState.FOREIGN
     if not (session.project.environment / "bin" / "python").exists():
-        return Fit.BROKEN
+        return EnvironmentState.BROKEN
     if lock is None or install_state.lock != stamp_of(lock):
-        return Fit.OTHER_LOCK
-    return Fit.FITS if recall_fit(session) is not None else Fit.UNCHECKED
+        return EnvironmentState.OTHER_LOCK
+    return EnvironmentState.FITS if recall_fit(session) is not None else EnvironmentState.UNCHECKED
 
 
 def _behind(lock: str, declaration: Declaration, machine: Machine) -> Iterator[Behind]:

@@ -22,10 +22,10 @@ from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import DECLARATION, ENVIRONMENT, Project
 from rabbet.workspace.session import Session
 
-__all__ = ["Known", "discard", "known_environments"]
+__all__ = ["KnownEnvironment", "discard", "known_environments"]
 
 
-class Known(Struct, frozen=True, kw_only=True):
+class KnownEnvironment(Struct, frozen=True, kw_only=True):
     """One environment; `python` is `None` where it can't be told, `unfit` says why it does not fit its lock.
 
     `groups` and `extras` are those that were chosen, `None` for all.
@@ -41,7 +41,7 @@ class Known(Struct, frozen=True, kw_only=True):
     active: bool
 
 
-def known_environments(machine: Machine, observer: Observer) -> tuple[Known, ...]:
+def known_environments(machine: Machine, observer: Observer) -> tuple[KnownEnvironment, ...]:
     """Every environment that was made from this store and is still there."""
     observer.stage("looking at environments")
     found = []
@@ -81,14 +81,14 @@ def discard(machine: Machine, named: str) -> Path:
     return root
 
 
-def _look(root: Path, machine: Machine) -> Known:
+def _look(root: Path, machine: Machine) -> KnownEnvironment:
     install_state = own_install_state(root, machine.environments())
     try:
         python: Version | None = read_configuration(root).python
         size = size_of(str(root))
     except (RabbetError, OSError):
         python, size = None, Size(0, 0)
-    return Known(
+    return KnownEnvironment(
         root=root,
         project=root.parent.name,
         python=python,

@@ -29,9 +29,9 @@ from rabbet.python.environment.place.staging import clear_up
 from rabbet.python.store.checks import hold_against_wheel
 from rabbet.store.environments import Environments
 from rabbet.workspace.fetching.supply import arriving, install_policy_of
-from rabbet.workspace.looking.comparison import Question, compared, question
+from rabbet.workspace.looking.comparison import LockedState, compared, question
 from rabbet.workspace.looking.restore import remember_manifest
-from rabbet.workspace.looking.result_cache import Fit, remember_fit
+from rabbet.workspace.looking.result_cache import CachedMatch, remember_fit
 from rabbet.workspace.project import Project, not_made_here
 from rabbet.workspace.runtimes.choice import runtimes_here
 from rabbet.workspace.runtimes.pythons import chosen_runtime, own_target, pythons_of
@@ -76,12 +76,12 @@ class RecreateReport(Struct, frozen=True, kw_only=True):
         return ", ".join([str(self.runtime), *(str(other.runtime) for other in self.others)])
 
     @property
-    def fit(self) -> Fit:
+    def fit(self) -> CachedMatch:
         """In short what was found of an environment that matches the lock."""
-        return Fit(self.environment + _chosen(self), len(self.plan.steps), self.runtimes)
+        return CachedMatch(self.environment + _chosen(self), len(self.plan.steps), self.runtimes)
 
     @property
-    def lasting_fit(self) -> Fit | None:
+    def lasting_fit(self) -> CachedMatch | None:
         """The same, if it is all that recreating would come to again."""
         return self.fit if self.project and self.editable and not self.outdated else None
 
@@ -301,7 +301,7 @@ def _remembered(home: Path, environments: Environments, report: RecreateReport) 
     return install_state.groups == sorted(chosen.groups) and install_state.extras == sorted(chosen.extras)
 
 
-def _absent(session: Session, asked: Question) -> str | None:
+def _absent(session: Session, asked: LockedState) -> str | None:
     """Why a new environment is needed; `None` if one exists that was made on this machine.
 
     Raises `EnvironmentFailed` for anything else in its place.

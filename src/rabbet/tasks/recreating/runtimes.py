@@ -26,7 +26,7 @@ from rabbet.workspace.session import Session
 
 if TYPE_CHECKING:
     from rabbet.store.obtained import Obtained
-    from rabbet.workspace.runtimes.obtaining import Offered
+    from rabbet.workspace.runtimes.obtaining import OfferedRuntime
 
 __all__ = ["RuntimeRow", "RuntimesFound", "discard", "look_up", "obtain", "runtimes_found"]
 
@@ -179,7 +179,7 @@ def _lock_of(project: Project) -> Lock | None:
 
 def look_up(
     project: Project | None, machine: Machine, observer: Observer, constraint: str
-) -> "tuple[Offered, ...]":
+) -> "tuple[OfferedRuntime, ...]":
     """What catalogues offer within a constraint such as `node>=20`, the newest first.
 
     Raises `NotUnderstood`, `SourceFailed`.
@@ -199,7 +199,7 @@ def obtain(
     constraint: str,
     *,
     from_source: bool = False,
-) -> "tuple[Offered, Path]":
+) -> "tuple[OfferedRuntime, Path]":
     """Obtain the newest runtime that a constraint allows, and tell where its main program is.
 
     What a project's catalogue has as source alone is built only with `from_source`. Raises `NotUnderstood`,

@@ -10,7 +10,7 @@ from rabbet.python.choosing.targets import target_of
 from rabbet.tasks.resolving.explain import remembered_needs
 from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of
 from rabbet.workspace.session import Session
-from rabbet.workspace.states.states import State, read_state
+from rabbet.workspace.states.states import ComparedState, read_state
 
 __all__ = ["Compared", "compare"]
 
@@ -54,14 +54,14 @@ def compare(session: Session, old: str, new: str | None) -> Compared:
     )
 
 
-def _as_far_as_told(state: State, other: State) -> State:
+def _as_far_as_told(state: ComparedState, other: ComparedState) -> ComparedState:
     """What is installed, with the runtimes of which the other one tells as well."""
     told = {runtime.language for runtime in other.lock.runtimes}
     known = tuple(runtime for runtime in state.lock.runtimes if runtime.language in told)
     return replace(state, lock=replace(state.lock, runtimes=known))
 
 
-def _here(state: State, session: Session) -> State:
+def _here(state: ComparedState, session: Session) -> ComparedState:
     """A lock as far as this machine needs it, without runtimes: an environment says little of these."""
     lock: Lock = replace(state.lock, runtimes=())
     if state.installed:

@@ -14,7 +14,7 @@ from rabbet.core.declaration.model import Declaration, Declared
 from rabbet.core.graph.graph import Graph, build_graph
 from rabbet.core.graph.held_back import Holder, held_back
 from rabbet.core.model.lock import Lock, LockedLibrary
-from rabbet.core.model.release import SetAside
+from rabbet.core.model.release import Rejected
 from rabbet.core.model.target import Target
 from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import Need
@@ -223,7 +223,7 @@ class _Held:
             if candidate.version == version
         )
         metadata = self._catalogue.metadata(release)
-        if isinstance(metadata, SetAside):
+        if isinstance(metadata, Rejected):
             yield f"{name} {version} can't be used: {metadata.reason}"
             return
         told = not metadata.requires_python.contains(self._target.python, prereleases=True)
@@ -290,7 +290,7 @@ def _asked_needs(lock: Lock, memory: Memory, catalogue: Catalogue, declaration: 
         for release in catalogue.candidates(library.name).releases:
             if release.version == library.version:
                 metadata = catalogue.metadata(release)
-                return () if isinstance(metadata, SetAside) else metadata.needs
+                return () if isinstance(metadata, Rejected) else metadata.needs
         return [Need(name) for name in library.dependencies]
 
     missing = [one for one in lock.libraries if remembered[one.name] is None]

@@ -34,7 +34,7 @@ from rabbet.workspace.session import Session
 if TYPE_CHECKING:
     from rabbet.core.lock.version_changes import Move
 
-__all__ = ["Resolved", "Verdict", "resolve", "up_to_date_lock", "verify"]
+__all__ = ["LockVerdict", "Resolved", "resolve", "up_to_date_lock", "verify"]
 
 
 class Resolved(ResolveResult, frozen=True, kw_only=True):
@@ -65,7 +65,7 @@ class Resolved(ResolveResult, frozen=True, kw_only=True):
     not_preferred: tuple[str, ...] = ()
 
 
-class Verdict(Struct, frozen=True, kw_only=True):
+class LockVerdict(Struct, frozen=True, kw_only=True):
     """Whether a lock is what the declaration asks for (then there are no reasons), and what would move.
 
     `settled` is the lock that resolving would write. What differs is `noticed` by resolving where the two
@@ -147,7 +147,7 @@ def up_to_date_lock(found: Resolved) -> UpToDate:
     return UpToDate(found.file, found.variant or "", len(found.lock.libraries), targets_text(found.targets))
 
 
-def verify(session: Session, opened: OpenedSources | None = None) -> tuple[Verdict, ...]:
+def verify(session: Session, opened: OpenedSources | None = None) -> tuple[LockVerdict, ...]:
     """Tell whether each lock is what resolving would leave as it is; nothing is written.
 
     Raises what `resolve` raises, and `NoLock`.
@@ -272,7 +272,7 @@ class _ResolveRun:
             else (),
         )
 
-    def verdict(self, variant: str | None) -> Verdict:
+    def verdict(self, variant: str | None) -> LockVerdict:
         """Compare one lock with what settling anew gives."""
         from rabbet.python.choosing.serving import serves
 
@@ -291,7 +291,7 @@ class _ResolveRun:
         reasons += _yanked_since(before, settled.lock)
         if not reasons and not _same(before, settled.lock):
             reasons.append("its files or other entries are not what resolving would write")
-        return Verdict(
+        return LockVerdict(
             variant=variant,
             file=self._session.project.of(variant).lock_file.name,
             lock=before,

@@ -22,7 +22,7 @@ from rabbet.errors import EnvironmentFailed, NotUnderstood, WrongUsage
 from rabbet.formats.project.pyproject import read_declaration
 from rabbet.formats.pylock import read_lock
 from rabbet.python.code.adoption import Left, Listed, Present
-from rabbet.python.code.imports import ImportSite, Offered
+from rabbet.python.code.imports import ImportSite, LibraryContents
 from rabbet.python.environment.look.foreign import foreign_inventory, library_folders
 from rabbet.python.formats.requirement_list import read_requirement_list
 from rabbet.workspace.evidence.offers import offers_in
@@ -124,7 +124,7 @@ class _Gatherer:
     def _of_environment(self, place: Path) -> None:
         found = self._found
         inventory = foreign_inventory(place, Version(self._here.minor), sound=True)
-        offered: dict[NormalizedName, Offered] = {}
+        offered: dict[NormalizedName, LibraryContents] = {}
         for site in library_folders(place):
             offered |= dict(offers_in(site))
         needs = _needs(inventory, self._here)
@@ -135,7 +135,7 @@ class _Gatherer:
                 Present(
                     version=one.version,
                     needs=needs[name],
-                    offered=offered.get(name, Offered()),
+                    offered=offered.get(name, LibraryContents()),
                     installer=told.installer if told else "",
                     requested=told.requested if told else False,
                     origin=_origin(name, told.origin) if told and told.origin else "",

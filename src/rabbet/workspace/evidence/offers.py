@@ -13,7 +13,7 @@ from rabbet.core.model.lock import Needed, ToInstall
 from rabbet.disk.regular_file import read_regular
 from rabbet.errors import EnvironmentFailed
 from rabbet.net.local_file import local_path
-from rabbet.python.code.imports import Offered
+from rabbet.python.code.imports import LibraryContents
 from rabbet.python.code.module_names import is_start_up, module_names
 from rabbet.python.environment.place.configuration import read_configuration
 from rabbet.python.formats.entry_points import read_commands, read_plugin_groups
@@ -29,7 +29,7 @@ __all__ = ["offers_in", "offers_of"]
 
 def offers_of(
     environment: Path, wanted: Iterable[ToInstall], store: Store
-) -> Mapping[NormalizedName, Offered]:
+) -> Mapping[NormalizedName, LibraryContents]:
     """What is installed offers, and what the store has of the rest of what is wanted.
 
     Raises `EnvironmentFailed` where something that is wanted is in neither.
@@ -58,13 +58,13 @@ def offers_of(
     return found
 
 
-def _installed(environment: Path) -> Iterator[tuple[NormalizedName, Offered]]:
+def _installed(environment: Path) -> Iterator[tuple[NormalizedName, LibraryContents]]:
     """What each installed library offers; nothing where there is no environment."""
     with suppress(EnvironmentFailed):
         yield from offers_in(environment / read_configuration(environment).site_packages)
 
 
-def offers_in(site: Path) -> Iterator[tuple[NormalizedName, Offered]]:
+def offers_in(site: Path) -> Iterator[tuple[NormalizedName, LibraryContents]]:
     """What each library in a folder offers, by its record or what old installers left in place of one."""
     for folder in sorted((*site.glob("*.dist-info"), *site.glob("*.egg-info/"))):
         metadata = folder / ("METADATA" if folder.suffix == ".dist-info" else "PKG-INFO")
@@ -88,14 +88,14 @@ def _in_checkout(info: Path) -> Iterator[str]:
             yield from (file.relative_to(place).as_posix() for file in place.glob("*/*.py"))
 
 
-def _offered(paths: Iterable[str], entry_points: str) -> Offered:
+def _offered(paths: Iterable[str], entry_points: str) -> LibraryContents:
     plugins: tuple[str, ...] = ()
     places = tuple(paths)
     commands = {place.rpartition("/")[2] for place in places if _PROGRAM.match(place)}
     with suppress(ValueError):
         commands |= {command.name for command in read_commands(entry_points)}
         plugins = read_plugin_groups(entry_points)
-    return Offered(
+    return LibraryContents(
         modules=module_names(places),
         commands=tuple(sorted(commands)),
         plugins=plugins,

@@ -38,11 +38,11 @@ from rabbet.workspace.runtimes.choice import RuntimesHere, runtimes_here, to_be_
 from rabbet.workspace.runtimes.pythons import chosen_runtime, interpreter_trouble, pythons_of
 from rabbet.workspace.selection import selected
 from rabbet.workspace.session import Session
-from rabbet.workspace.states.states import State
+from rabbet.workspace.states.states import ComparedState
 
 __all__ = [
     "Comparison",
-    "Question",
+    "LockedState",
     "compared",
     "compared_elsewhere",
     "compared_with_state",
@@ -51,7 +51,7 @@ __all__ = [
 ]
 
 
-class Question(Struct, frozen=True, kw_only=True):
+class LockedState(Struct, frozen=True, kw_only=True):
     """What an environment is held against: what the lock wants on this machine, for the chosen sections.
 
     `found` are this machine's interpreters, and `install_state` what Rabbet noted of an environment that
@@ -101,7 +101,7 @@ class Comparison(Struct, frozen=True, kw_only=True):
         return compare(self.expected, self.inventory, around, of_language=PYTHON_CHECKS)
 
 
-def question(session: Session, options: RecreateOptions, state: State | None = None) -> Question:
+def question(session: Session, options: RecreateOptions, state: ComparedState | None = None) -> LockedState:
     """Read what is declared, locked and noted; the lock of another `state` may stand in for today's.
 
     Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `NoSolution`, `EnvironmentFailed`, `WrongUsage`.
@@ -123,7 +123,7 @@ def question(session: Session, options: RecreateOptions, state: State | None = N
     editable = form if options.editable is None else options.editable
     wanted = needed(lock, target_of(runtime), selection, declaration)
     own = own_project(lock, target_of(runtime), declaration) if included else None
-    return Question(
+    return LockedState(
         declaration=declaration,
         lock=lock,
         found=found,
@@ -148,7 +148,7 @@ def _with_own(wanted: Iterable[ToInstall], own: Unbuilt | None) -> Iterator[ToIn
     yield from (library for library in wanted if own is None or library.locked.name != own.locked.name)
 
 
-def compared(asked: Question, session: Session, *, deep: bool = False, sound: bool = False) -> Comparison:
+def compared(asked: LockedState, session: Session, *, deep: bool = False, sound: bool = False) -> Comparison:
     """Inspect the environment and compare it; nothing of it is run.
 
     A `deep` look takes the lock's hashes alone. Of one that is `sound` no file is read. Raises
@@ -178,7 +178,7 @@ def compared(asked: Question, session: Session, *, deep: bool = False, sound: bo
     return Comparison(expected=_expected(asked), inventory=inventory, state=state)
 
 
-def compared_elsewhere(asked: Question, place: Path, session: Session, *, deep: bool) -> Comparison:
+def compared_elsewhere(asked: LockedState, place: Path, session: Session, *, deep: bool) -> Comparison:
     """Compare what somebody else installed in some place: nobody noted from which files that was made.
 
     The project itself need not be there. A `deep` look holds files against the wheels that the lock names.
@@ -202,7 +202,7 @@ def compared_elsewhere(asked: Question, place: Path, session: Session, *, deep: 
     return Comparison(expected=_expected(asked), inventory=inventory, state="")
 
 
-def compared_with_state(session: Session, state: State, *, deep: bool = False) -> Comparison:
+def compared_with_state(session: Session, state: ComparedState, *, deep: bool = False) -> Comparison:
     """Compare the project's environment with another state than its lock: an older one, or what is installed.
 
     Of what is installed somewhere the versions count, and not the project itself. From which lock the
@@ -215,7 +215,7 @@ def compared_with_state(session: Session, state: State, *, deep: bool = False) -
         return replace(found, inventory=replace(found.inventory, lock_stamp="", selection=None))
     declaration, interpreters = session.declaration(), pythons_of(session)
     install_state = own_install_state(session.project.environment, session.machine.environments())
-    asked = Question(
+    asked = LockedState(
         declaration=declaration,
         lock=state.lock,
         found=interpreters,
@@ -239,7 +239,7 @@ def compared_with_state(session: Session, state: State, *, deep: bool = False) -
     )
 
 
-def _question_of_lock(session: Session, state: State) -> Question:
+def _question_of_lock(session: Session, state: ComparedState) -> LockedState:
     """The question by another lock than today's; where it does not serve here, nothing mends that."""
     try:
         return question(session, RecreateOptions(), state)
@@ -250,7 +250,7 @@ def _question_of_lock(session: Session, state: State) -> Question:
         raise EnvironmentFailed(f"{state.name}: {error}", because=error.because, remedy=command) from error
 
 
-def _as_made_now(asked: Question) -> InstallState | None:
+def _as_made_now(asked: LockedState) -> InstallState | None:
     """The install state with the environment's own parts as they would be made now, whatever it says."""
     if asked.install_state is None:
         return None
@@ -259,7 +259,7 @@ def _as_made_now(asked: Question) -> InstallState | None:
     )
 
 
-def _expected(asked: Question) -> Expectation:
+def _expected(asked: LockedState) -> Expectation:
     """What should be installed, and what the project requires of the chosen sections."""
     target = target_of(asked.runtime)
     expected = Expectation.of(
@@ -274,7 +274,7 @@ def _expected(asked: Question) -> Expectation:
     )
 
 
-def _others(asked: Question) -> tuple[OtherRuntime, ...]:
+def _others(asked: LockedState) -> tuple[OtherRuntime, ...]:
     """The runtimes of other languages, with what was locked and what this machine has."""
     locked = {runtime.language: runtime.version for runtime in asked.lock.runtimes}
     return tuple(

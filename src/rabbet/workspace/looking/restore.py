@@ -17,7 +17,7 @@ from rabbet.python.environment.place.layout import Layout
 from rabbet.python.environment.place.linking import Linking
 from rabbet.python.environment.place.staging import leftovers, taking_place_of
 from rabbet.python.environment.put.manifest import (
-    Manifest,
+    EnvironmentManifest,
     StoreChanged,
     build_from_manifest,
     manifest_of,
@@ -25,17 +25,17 @@ from rabbet.python.environment.put.manifest import (
     write_manifest,
 )
 from rabbet.store.blob_cache import BlobCache
-from rabbet.workspace.looking.result_cache import Fit, digest_of, environment_state, remember_fit
+from rabbet.workspace.looking.result_cache import CachedMatch, digest_of, environment_state, remember_fit
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.session import Session
 
 if TYPE_CHECKING:
-    from rabbet.python.environment.put.install import Placed
+    from rabbet.python.environment.put.install import PlannedFile
 
 __all__ = ["opened_for_manifest", "remember_manifest", "restored"]
 
 
-def restored(session: Session) -> Manifest | None:
+def restored(session: Session) -> EnvironmentManifest | None:
     """Restore the environment from the manifest in the store, and note that it fits.
 
     `None` when an environment exists, or the store holds no usable manifest. Raises `CannotWrite`.
@@ -56,7 +56,7 @@ def restored(session: Session) -> Manifest | None:
                     build_from_manifest(manifest, opened, session.machine.memory("states"))
             except StoreChanged:
                 return None
-            fit = Fit(home.name, len(manifest.libraries), manifest.runtime)
+            fit = CachedMatch(home.name, len(manifest.libraries), manifest.runtime)
             remember_fit(session, environment_state(home), fit)
         return manifest
     return None
@@ -70,7 +70,7 @@ def opened_for_manifest(root: Path, machine: Machine) -> GuardedEnvironment:
 
 def remember_manifest(
     session: Session,
-    placed: "Iterable[Placed]",
+    placed: "Iterable[PlannedFile]",
     trees: Sequence[tuple[str, Path]],
     libraries: Iterable[tuple[str, str]],
     runtime: str,

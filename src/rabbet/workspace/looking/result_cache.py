@@ -27,7 +27,7 @@ from rabbet.workspace.project import Project
 from rabbet.workspace.session import Session
 
 __all__ = [
-    "Fit",
+    "CachedMatch",
     "UpToDate",
     "digest_of",
     "environment_state",
@@ -53,7 +53,7 @@ class UpToDate(NamedTuple):
     targets: str
 
 
-class Fit(NamedTuple):
+class CachedMatch(NamedTuple):
     """An environment that was found to match the lock: what it is called, its libraries and its runtime."""
 
     environment: str
@@ -80,13 +80,13 @@ def remember_unchanged(session: Session, found: Iterable[UpToDate]) -> None:
         _memory(session.machine).remember(digest_of(session), "".join(rows).encode())
 
 
-def recall_fit(session: Session) -> Fit | None:
+def recall_fit(session: Session) -> CachedMatch | None:
     """The cached result for this environment's state, files and interpreters."""
     try:
         state = environment_state(session.project.environment)
         content = _memory(session.machine).recall(_fit_key(session, state)) or b""
         environment, count, runtime = content.decode().split("\t")
-        return Fit(environment, int(count), runtime)
+        return CachedMatch(environment, int(count), runtime)
     except (OSError, ValueError):
         return None
 
@@ -100,7 +100,7 @@ def fitting_key(session: Session) -> str:
         return ""
 
 
-def remember_fit(session: Session, state: str, found: Fit | None) -> None:
+def remember_fit(session: Session, state: str, found: CachedMatch | None) -> None:
     """Cache that every file of an environment is as recorded and, unless `found` is `None`, that it fits.
 
     `state` is the one that it had before it was looked at: what was changed since is not in it.

@@ -20,7 +20,7 @@ from rabbet.formats.text.address import is_address, joined, parse_address
 from rabbet.net.http.client import HttpClient
 from rabbet.python.sources.files.file_reader import FileReader
 from rabbet.python.sources.opening import open_source
-from rabbet.runtimes.catalogues import Catalogue, JsonCatalogue, Registry, Wheels
+from rabbet.runtimes.catalogues import JsonCatalogue, Registry, RuntimeCatalogue, Wheels
 from rabbet.store.obtained import Obtained, ObtainedRuntimes, receive_archive
 from rabbet.workspace.fetching.opening import open_client
 from rabbet.workspace.known_sources import known_sources
@@ -38,7 +38,7 @@ from rabbet.workspace.runtimes.pythons import own_target
 from rabbet.workspace.session import Session
 
 __all__ = [
-    "Offered",
+    "OfferedRuntime",
     "RuntimeCatalogues",
     "anybodys_client",
     "new_enough",
@@ -48,7 +48,7 @@ __all__ = [
 _SHOWN = 5  # offers that an error names
 
 
-class Offered(Struct, frozen=True, kw_only=True):
+class OfferedRuntime(Struct, frozen=True, kw_only=True):
     """A runtime that a catalogue offers; without an `archive` for this machine it says why it has none.
 
     Then there may be a `source` that it could be built from. A catalogue of the user's own (`by_user`) may
@@ -74,21 +74,21 @@ class RuntimeCatalogues:
         self._client = open_client(self._declaration, machine)
         self._store = ObtainedRuntimes(machine.store_folder)
         self._users_own: set[str] = set()  # addresses of catalogues that the user's settings name
-        self.catalogues: tuple[Catalogue, ...] = tuple(self._open())
+        self.catalogues: tuple[RuntimeCatalogue, ...] = tuple(self._open())
 
-    def offers(self, language: str, target: Target, *, only_named: bool = False) -> list[Offered]:
+    def offers(self, language: str, target: Target, *, only_named: bool = False) -> list[OfferedRuntime]:
         """All that the catalogues offer of a language, the newest first; of one version the first counts.
 
         That is, if asked for, of those alone that somebody `named`.
         """
-        found: dict[tuple[Version, str], Offered] = {}
+        found: dict[tuple[Version, str], OfferedRuntime] = {}
         for catalogue in (one for one in self.catalogues if one.named or not only_named):
             for offer in catalogue.offers(language):
                 archive = _fitting(offer, target)
                 key = (offer.version, offer.distributor)
                 known = found.get(key)
                 if known is None or (known.archive is None and archive is not None):
-                    found[key] = Offered(
+                    found[key] = OfferedRuntime(
                         catalogue=catalogue.name,
                         offer=offer,
                         archive=archive,
@@ -100,7 +100,7 @@ class RuntimeCatalogues:
 
     def pick(
         self, need: Need, target: Target, *, from_source: bool = False
-    ) -> tuple[Offered, RuntimeArchive]:
+    ) -> tuple[OfferedRuntime, RuntimeArchive]:
         """The newest that is allowed and fits this machine, and its archive.
 
         Where none does, it may be the newest that can be built: from a catalogue of the user's own, or from
@@ -245,7 +245,7 @@ class RuntimeCatalogues:
 
         return self._store.obtain(offer, archive, content)
 
-    def _open(self) -> Iterator[Catalogue]:
+    def _open(self) -> Iterator[RuntimeCatalogue]:
         settings = self.machine.settings()
         users_folder, users = users_catalogues(self.machine)
         for folder, entries in ((self._folder, self._declaration.catalogues), (users_folder, users)):
@@ -282,7 +282,7 @@ def _obtain_command(need: Need, *, from_source: bool) -> str:
     return f"rabbet runtimes obtain {constraint}{' --from-source' * from_source}"
 
 
-def _not_without_asking(need: Need, offered: Offered, target: Target) -> NoRuntime:
+def _not_without_asking(need: Need, offered: OfferedRuntime, target: Target) -> NoRuntime:
     """The failure where there is nothing but a source, in a catalogue that the user's settings don't name."""
     steps = offered.source.steps if offered.source else ()
     what = f"{need.name} {offered.offer.version}"
@@ -298,7 +298,7 @@ def anybodys_client(machine: Machine) -> HttpClient:
     return open_client(NOBODY, machine)
 
 
-def _opened(entry: CatalogueEntry, folder: Path, client: HttpClient) -> Catalogue:
+def _opened(entry: CatalogueEntry, folder: Path, client: HttpClient) -> RuntimeCatalogue:
     """Open a catalogue. Raises `SourceFailed` for an unsupported address."""
     address = catalogue_address(entry, folder)
     if parse_address(address).scheme not in ("http", "https", "file"):
@@ -344,7 +344,7 @@ def _misfit(offer: RuntimeOffer, target: Target) -> str:
     return f"not for {target.platform}"
 
 
-def _why(one: Offered, need: Need) -> str:
+def _why(one: OfferedRuntime, need: Need) -> str:
     if not need.specifier.contains(one.offer.version, prereleases=True):
         return f" is not {need.written_name}{need.specifier}"
     return f" {one.reason}" if one.reason else " is a pre-release"

@@ -10,12 +10,12 @@ from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.census.machine_inventory import LEFT_OUT, MachineInventory, is_left_out, left_out
-from rabbet.core.census.matrix import State
+from rabbet.core.census.matrix import MachineState
 from rabbet.core.declaration.model import Declaration
 from rabbet.core.drift.checks.runtimes import runtime_findings
 from rabbet.core.drift.compare import compare
 from rabbet.core.drift.expected import Expectation
-from rabbet.core.drift.since import LockRevision, best_fit
+from rabbet.core.drift.since import LockRevision, nearest_revision
 from rabbet.core.limits import MOST_TEXT_FILE
 from rabbet.core.model.cause import LeftOut
 from rabbet.core.model.finding import About, Finding, Kind, Subject, Weight
@@ -123,15 +123,15 @@ class CensusComparison:
         self._expected: dict[object, Expectation] = {}
         self._history = list(lock_history(session))
 
-    def states(self, machines: Iterable[MachineInventory]) -> Iterator[State]:
+    def states(self, machines: Iterable[MachineInventory]) -> Iterator[MachineState]:
         """How each machine differs from the lock."""
         for machine in machines:
             try:
                 yield self._state(machine)
             except RabbetError as error:  # the lock does not serve such a machine
-                yield State(label=machine.label, recorded=machine.recorded, trouble=str(error))
+                yield MachineState(label=machine.label, recorded=machine.recorded, trouble=str(error))
 
-    def _state(self, one: MachineInventory) -> State:
+    def _state(self, one: MachineInventory) -> MachineState:
         target = self._target(one)
         inventory = replace(
             one.inventory,
@@ -148,7 +148,7 @@ class CensusComparison:
             ),
             *_left_out(one.left_out),
         )
-        return State(
+        return MachineState(
             label=one.label,
             recorded=one.recorded,
             findings=findings,
@@ -195,5 +195,5 @@ class CensusComparison:
             return stamps.index(stamp) + newer
         revisions: list[LockRevision] = [revision for revision, _ in self._history]
         installed = {name: str(one.version) for name, one in one.inventory.libraries.items()}
-        fit = best_fit(installed, revisions, differing)
+        fit = nearest_revision(installed, revisions, differing)
         return fit.newer + newer if fit is not None and not fit.differing else None

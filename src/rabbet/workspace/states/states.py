@@ -36,13 +36,13 @@ from rabbet.workspace.project import DECLARATION, Project
 from rabbet.workspace.session import Session
 from rabbet.workspace.states.machines import machines_by_label
 
-__all__ = ["State", "parse_state", "read_state"]
+__all__ = ["ComparedState", "parse_state", "read_state"]
 
 _SHOWN = 5  # labels in a message
 _ANY_PYTHON = Version("3")  # where nothing tells which one: only libraries are compared
 
 
-class State(Struct, frozen=True, kw_only=True):
+class ComparedState(Struct, frozen=True, kw_only=True):
     """A state by its name: libraries as a lock holds them, and the declaration that goes with it, if any.
 
     What is `installed` somewhere holds nothing for other machines, and tells of no files. Its runtimes are
@@ -65,7 +65,7 @@ def parse_state(text: str) -> tuple[Literal["installed", "env", "machine", "git"
     return "any", text
 
 
-def read_state(session: Session, named: str) -> State:
+def read_state(session: Session, named: str) -> ComparedState:
     """Read a state. Raises `NoLock`, `NotUnderstood`, `SourceFailed`, `EnvironmentFailed`."""
     kind, value = parse_state(named)
     if kind == "installed":
@@ -87,11 +87,11 @@ def read_state(session: Session, named: str) -> State:
     return _of_revision(session, named, value)
 
 
-def _of_machine(named: str, found: MachineInventory) -> State:
+def _of_machine(named: str, found: MachineInventory) -> ComparedState:
     """What is installed on a machine, and its runtimes."""
     told = {**({"python": str(found.python)} if found.python else {}), **found.runtimes}
     lock = _lock_of(libraries_of(found), _runtimes(told, found.inventory.implementation))
-    return State(name=named, lock=lock, installed=True)
+    return ComparedState(name=named, lock=lock, installed=True)
 
 
 def _collected(label: str, session: Session) -> MachineInventory:
@@ -107,11 +107,11 @@ def _collected(label: str, session: Session) -> MachineInventory:
     return found[label]
 
 
-def _of_inventory(named: str, inventory: Inventory) -> State:
+def _of_inventory(named: str, inventory: Inventory) -> ComparedState:
     """What is installed, with the names that its metadata depends on."""
     libraries = (_as_locked(one) for _, one in sorted(inventory.libraries.items()))
     told = {} if inventory.python == _ANY_PYTHON else {"python": str(inventory.python)}
-    return State(
+    return ComparedState(
         name=named, lock=_lock_of(libraries, _runtimes(told, inventory.implementation)), installed=True
     )
 
@@ -147,7 +147,7 @@ def _as_locked(installed: Installed) -> LockedLibrary:
     )
 
 
-def _of_revision(session: Session, named: str, revision: str) -> State:
+def _of_revision(session: Session, named: str, revision: str) -> ComparedState:
     environ, file = session.machine.helpers_environ(), session.project.lock_file.name
     lock = file_at(session.project.folder, revision, file, environ)
     if lock is None:
@@ -157,10 +157,10 @@ def _of_revision(session: Session, named: str, revision: str) -> State:
     text = file_at(session.project.folder, revision, DECLARATION, environ)
     read = read_lock(lock, f"{file} at {revision}", remedies=False)
     declaration = _declaration(text, session.project.folder.name, session.project.variant, read.told)
-    return State(name=named, lock=read, declaration=declaration)
+    return ComparedState(name=named, lock=read, declaration=declaration)
 
 
-def _of_file(project: Project, path: Path, named: str, content: str) -> State:
+def _of_file(project: Project, path: Path, named: str, content: str) -> ComparedState:
     """A lock file, with the declaration that lies beside it; a copy in the project has none of its own."""
     beside = path.parent / DECLARATION
     belongs = (
@@ -170,7 +170,7 @@ def _of_file(project: Project, path: Path, named: str, content: str) -> State:
     name = path.name if path.name == named or Path(named).is_absolute() else named
     lock = read_lock(content, named, remedies=path == project.lock_file)
     declaration = _declaration(text, path.parent.name, project.variant, lock.told)
-    return State(name=name, lock=lock, declaration=declaration)
+    return ComparedState(name=name, lock=lock, declaration=declaration)
 
 
 def _declaration(

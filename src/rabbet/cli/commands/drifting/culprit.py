@@ -57,7 +57,7 @@ def run(arguments: Namespace, context: Context) -> int:
     words = arguments.command[1:] if arguments.command[:1] == ["--"] else arguments.command
     _refuse_wrong(arguments, words)
     from rabbet.cli.views.drifting.culprit import CulpritView
-    from rabbet.core.culprit.verdict import Answer
+    from rabbet.core.culprit.verdict import SearchAnswer
     from rabbet.tasks.drifting.culprit import CulpritOptions, culprit
 
     session = context.session(arguments.variant)
@@ -73,7 +73,7 @@ def run(arguments: Namespace, context: Context) -> int:
     bad = arguments.bad if arguments.bad is not None else str(session.project.lock_file)
     case = culprit(session, arguments.good, bad, words, options)
     context.present(CulpritView(case, arguments), as_json=arguments.json)
-    return ExitCode.DONE if case.verdict.answer is Answer.FOUND else ExitCode.NO
+    return ExitCode.DONE if case.verdict.answer is SearchAnswer.FOUND else ExitCode.NO
 
 
 def _refuse_wrong(arguments: Namespace, words: list[str]) -> None:

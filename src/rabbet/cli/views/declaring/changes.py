@@ -2,7 +2,7 @@
 
 from rabbet.cli.context import Context
 from rabbet.cli.terminal.style import table
-from rabbet.core.declaration.edit import Change
+from rabbet.core.declaration.edit import EditResult
 from rabbet.core.declaration.entries import entries
 from rabbet.documents.declaring.changes import ChangesDocument, EntriesDocument, verb_of
 
@@ -50,7 +50,7 @@ class EntriesView(EntriesDocument, frozen=True):
         context.show(f"That is all that {self.declaration.name} declares. Next: {following}")
 
 
-def entry_text(change: Change) -> str:
+def entry_text(change: EditResult) -> str:
     """An entry, before and after where it was changed."""
     changed = change.happened and change.before and change.after
     return f"{change.before} → {change.after}" if changed else change.after or change.before

@@ -12,7 +12,7 @@ from rabbet.cli.views.drifting.census_words import (
     state_text,
     to_mend,
 )
-from rabbet.core.census.matrix import Group, Matrix, Row, State
+from rabbet.core.census.matrix import Group, MachineState, Matrix, Row
 from rabbet.core.shell import quoted
 from rabbet.documents.amounts import count, day
 from rabbet.documents.drifting.census import (
@@ -141,7 +141,7 @@ def _group_text(group: Group, variant: str | None) -> str:
     return f"{who}: {_told(group.state, variant)}"
 
 
-def _told(state: State, variant: str | None) -> str:
+def _told(state: MachineState, variant: str | None) -> str:
     mend = to_mend(state, variant)
     return f"{state_text(state)}. To mend: {mend}" if mend else state_text(state)
 

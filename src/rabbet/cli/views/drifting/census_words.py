@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator, Sequence
 
-from rabbet.core.census.matrix import Group, Matrix, State
+from rabbet.core.census.matrix import Group, MachineState, Matrix
 from rabbet.core.drift.mends import mends_of
 from rabbet.core.model.finding import ENVIRONMENT, Finding, Kind, Weight
 from rabbet.documents.amounts import count, day
@@ -37,7 +37,7 @@ def cell_text(finding: Finding | None, group: Group) -> str:
     return f"{finding.kind} {sign}"
 
 
-def state_text(state: State) -> str:
+def state_text(state: MachineState) -> str:
     """What sets a machine apart."""
     if state.trouble:
         return state.trouble
@@ -64,7 +64,7 @@ def _some(names: Sequence[str]) -> str:
     return ", ".join(names[:_SHOWN_LIBRARIES]) + (" and more" if len(names) > _SHOWN_LIBRARIES else "")
 
 
-def to_mend(state: State, variant: str | None) -> str:
+def to_mend(state: MachineState, variant: str | None) -> str:
     """The command that mends a machine; empty where nothing is to be mended."""
     mends = mends_of(state.findings)
     return mend_command(mends, variant) if mends else ""

@@ -6,10 +6,10 @@ from collections.abc import Iterator, Sequence
 from rabbet.cli.context import Context
 from rabbet.cli.options import USUAL_LIMIT
 from rabbet.cli.terminal.style import table
-from rabbet.core.culprit.mixture import Change, Mixture
+from rabbet.core.culprit.mixture import Mixture, StateChange
 from rabbet.core.culprit.outcome import Runs
 from rabbet.core.culprit.search import Culprit
-from rabbet.core.culprit.verdict import Answer
+from rabbet.core.culprit.verdict import SearchAnswer
 from rabbet.core.shell import joined_words, quoted
 from rabbet.documents.drifting.culprit import CulpritDocument, untried
 from rabbet.tasks.drifting.culprit import Case
@@ -46,7 +46,7 @@ class CulpritView(CulpritDocument, frozen=True):
 
 def _rows(case: Case) -> Iterator[tuple[str, str, str, str]]:
     """The culprits, and what came along with them."""
-    word = "guilty" if case.verdict.answer is Answer.FOUND else "suspect"
+    word = "guilty" if case.verdict.answer is SearchAnswer.FOUND else "suspect"
     for culprit in case.verdict.culprits:
         for verdict, names in (
             (word, culprit.guilty),
@@ -68,7 +68,7 @@ def _named(names: Mixture) -> str:
 def _output(case: Case) -> Iterator[str]:
     """The end of what the command printed where it fails."""
     failing = [culprit.failing for culprit in case.verdict.culprits] or [frozenset(case.changes), Mixture()]
-    if case.verdict.answer in (Answer.FOUND, Answer.BOTH_FAIL, Answer.UNTELLABLE):
+    if case.verdict.answer in (SearchAnswer.FOUND, SearchAnswer.BOTH_FAIL, SearchAnswer.UNTELLABLE):
         shown = next((case.tried[one] for one in failing if one in case.tried), None)
         for line in shown.lines[-_LINES:] if shown else ():
             yield f"  | {line}"
@@ -84,7 +84,7 @@ def _proof(case: Case) -> Iterator[str]:
             f"with {_counted(culprit.passing)} it passes{_rate(passed)}"
         )
     rest = case.verdict.innocent
-    if case.verdict.answer is Answer.FOUND and rest in runs and rest:
+    if case.verdict.answer is SearchAnswer.FOUND and rest in runs and rest:
         yield f"with all other changes, {len(rest)} of {len(case.changes)}, it passes{_rate(runs[rest])}"
     if rest and case.verdict.culprits:
         yield f"innocent: {_named(rest)}"
@@ -125,19 +125,21 @@ def _outcome(case: Case) -> str:
     }
     ended = f"{ends.get(0)} in {good} and {ends.get(1)} in {bad}"
     answer = case.verdict.answer
-    if answer is Answer.FOUND:
+    if answer is SearchAnswer.FOUND:
         return _guilty(case)
-    if answer is Answer.NO_DIFFERENCE:
+    if answer is SearchAnswer.NO_DIFFERENCE:
         return f"Nothing that this machine would install differs between {good} and {bad}."
-    if answer is Answer.FLAKY and any(runs.flaky for _, runs in case.verdict.runs):
+    if answer is SearchAnswer.FLAKY and any(runs.flaky for _, runs in case.verdict.runs):
         return f"No verdict: {command} fails at some times and passes at others in the same environment."
-    if answer is Answer.FLAKY:
+    if answer is SearchAnswer.FLAKY:
         return f"No verdict: what {command} did in some environments does not go together."
     return {
-        Answer.BOTH_PASS: f"It passes in both states, {good} and {bad}: no library between them breaks it.",
-        Answer.BOTH_FAIL: f"It fails in both states, {ended}: what breaks it is not between them.",
-        Answer.REVERSED: f"It is the other way round: it fails in {good} and passes in {bad}.",
-        Answer.UNTELLABLE: f"No verdict: it came to {ended}, and one of these is neither pass nor failure.",
+        SearchAnswer.BOTH_PASS: f"It passes in both states, {good} and {bad}:"
+        " no library between them breaks it.",
+        SearchAnswer.BOTH_FAIL: f"It fails in both states, {ended}: what breaks it is not between them.",
+        SearchAnswer.REVERSED: f"It is the other way round: it fails in {good} and passes in {bad}.",
+        SearchAnswer.UNTELLABLE: f"No verdict: it came to {ended},"
+        " and one of these is neither pass nor failure.",
     }[answer]
 
 
@@ -161,7 +163,7 @@ def _told(culprit: Culprit, case: Case) -> str:
     return joined
 
 
-def _moved(change: Change) -> str:
+def _moved(change: StateChange) -> str:
     if not change.good:
         return f"{change.name} {change.bad}, which is new,"
     if not change.bad:
@@ -188,15 +190,15 @@ def _next_steps(case: Case, arguments: Namespace) -> Iterator[str]:
     elif keeping:
         yield f"  no constraint is known that helps: {keeping.reason}"
     answer = case.verdict.answer
-    if answer is Answer.REVERSED:
+    if answer is SearchAnswer.REVERSED:
         yield f"  try: {_again(arguments, case, swapped=True)}"
-    elif answer is Answer.FLAKY:
+    elif answer is SearchAnswer.FLAKY:
         yield f"  try: {_again(arguments, case, repeat=max(case.verdict.repeats, 2 * arguments.repeat, 10))}"
-    elif answer is Answer.BOTH_FAIL and arguments.exit_code is None:
+    elif answer is SearchAnswer.BOTH_FAIL and arguments.exit_code is None:
         codes = [case.tried[one].ends[0].code for one in (Mixture(), frozenset(case.changes))]
         if codes[0] != codes[1] > 0:
             yield f"  if only the second is meant: {_again(arguments, case, code=codes[1])}"
-    elif answer is Answer.BOTH_PASS and arguments.repeat == 1:
+    elif answer is SearchAnswer.BOTH_PASS and arguments.repeat == 1:
         yield f"  if it fails at times only: {_again(arguments, case, repeat=10)}"
 
 

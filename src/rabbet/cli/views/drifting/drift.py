@@ -7,7 +7,7 @@ from rabbet.cli.terminal.style import table
 from rabbet.cli.views.declaring.changes import entry_text, verb_of
 from rabbet.cli.views.recreating.unchanged import no_drift_text
 from rabbet.core.drift.mends import is_by_hand, mends_of
-from rabbet.core.drift.since import LockFit
+from rabbet.core.drift.since import NearestRevision
 from rabbet.core.model.cause import Reason
 from rabbet.core.model.finding import Finding, Weight
 from rabbet.core.shell import quoted, variant_option
@@ -92,7 +92,7 @@ def _row(finding: Finding) -> tuple[str, ...]:
     )
 
 
-def _since(fit: LockFit) -> str:
+def _since(fit: NearestRevision) -> str:
     """Which revision of the lock is installed, and what differs even from that."""
     ago = f", {count(fit.newer, 'revision')} ago" if fit.newer else ", the last that was committed"
     which = f"the lock of {day(fit.revision.when)} (git {fit.revision.commit[:10]}{ago})"

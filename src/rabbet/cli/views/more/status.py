@@ -8,7 +8,7 @@ from rabbet.core.needs.wording import specifiers_text
 from rabbet.core.shell import variant_option
 from rabbet.documents.amounts import count, day
 from rabbet.documents.more.status import StatusDocument
-from rabbet.tasks.more.status import Environment, Fit, Status
+from rabbet.tasks.more.status import Environment, EnvironmentState, Status
 
 __all__ = ["StatusView"]
 
@@ -71,7 +71,7 @@ def _sent(status: Status) -> Iterator[tuple[str, str, str, str]]:
 
 def _told(environment: Environment) -> tuple[str, str, str]:
     python = f"Python {environment.python}" if environment.python else ""
-    state = "fits the lock" if environment.fit is Fit.FITS else str(environment.fit)
+    state = "fits the lock" if environment.fit is EnvironmentState.FITS else str(environment.fit)
     if environment.findings:
         state += f": {count(environment.findings, 'finding')}"
     return state, day(environment.since), f"{python} in {environment.root.name}".strip()

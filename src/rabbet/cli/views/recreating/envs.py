@@ -6,7 +6,7 @@ from rabbet.cli.context import Context
 from rabbet.cli.terminal.style import table
 from rabbet.documents.amounts import count, size_text
 from rabbet.documents.recreating.envs import EnvironmentsDocument, state_text
-from rabbet.tasks.recreating.envs import Known
+from rabbet.tasks.recreating.envs import KnownEnvironment
 
 __all__ = ["EnvironmentsView"]
 
@@ -42,7 +42,7 @@ def _short(root: Path, home: Path) -> str:
     return f"~/{root.relative_to(home)}" if home in root.parents else str(root)
 
 
-def _chosen(one: Known) -> str:
+def _chosen(one: KnownEnvironment) -> str:
     """The groups and extras that it holds."""
     if one.groups is None or one.extras is None:
         return "all"

@@ -22,7 +22,7 @@ from rabbet.tasks.recreating.runtimes import RuntimeRow
 from rabbet.workspace.machine import Machine
 
 if TYPE_CHECKING:
-    from rabbet.workspace.runtimes.obtaining import Offered
+    from rabbet.workspace.runtimes.obtaining import OfferedRuntime
     from rabbet.workspace.runtimes.publishing import Published
 
 __all__ = [
@@ -225,7 +225,7 @@ def _published_line(done: "Published") -> str:
     return f"{offer.language} {offer.version} for {platforms}{baseline}: {archive.filename}, {size}{how}"
 
 
-def _offer_row(one: "Offered") -> tuple[str, ...]:
+def _offer_row(one: "OfferedRuntime") -> tuple[str, ...]:
     size = one.archive.size if one.archive else None
     return (
         str(one.offer.version),

@@ -7,10 +7,10 @@ from rabbet.cli.context import Context
 from rabbet.cli.terminal.style import table
 from rabbet.core.shell import variant_option
 from rabbet.documents.amounts import count
-from rabbet.workspace.looking.result_cache import Fit, UpToDate
+from rabbet.workspace.looking.result_cache import CachedMatch, UpToDate
 
 if TYPE_CHECKING:
-    from rabbet.python.environment.put.manifest import Manifest
+    from rabbet.python.environment.put.manifest import EnvironmentManifest
 
 __all__ = ["fit_text", "made_text", "no_drift_text", "show_at_once", "show_up_to_date", "steps_table"]
 
@@ -22,7 +22,7 @@ def show_up_to_date(found: UpToDate, context: Context) -> None:
     context.show(f"{found.file} is up to date: {locked} for {found.targets}.{following}")
 
 
-def fit_text(found: Fit) -> str:
+def fit_text(found: CachedMatch) -> str:
     """One sentence."""
     libraries = count(found.libraries, "library")
     return f"{found.environment} matches the lock: {libraries}, {found.runtime}. Nothing to do."
@@ -48,9 +48,11 @@ def made_text(environment: str, runtime: str, summary: str, variant: str | None)
     return f"Made {environment} with {runtime}: {summary}. Next: {following}"
 
 
-def show_at_once(environment: str, known: "Fit | Manifest", variant: str | None, context: Context) -> None:
+def show_at_once(
+    environment: str, known: "CachedMatch | EnvironmentManifest", variant: str | None, context: Context
+) -> None:
     """Print that an environment fits, or what was added to one that was restored, as if it was worked out."""
-    if isinstance(known, Fit):
+    if isinstance(known, CachedMatch):
         context.show(fit_text(known))
         return
     steps_table([("add", name, version, "") for name, version in known.libraries], context)

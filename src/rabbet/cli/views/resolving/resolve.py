@@ -14,7 +14,7 @@ from rabbet.core.model.target import targets_text
 from rabbet.core.shell import variant_option
 from rabbet.documents.amounts import count
 from rabbet.documents.resolving.resolve import ResolvedDocument, VerdictsDocument
-from rabbet.tasks.resolving.resolve import Resolved, Verdict, up_to_date_lock
+from rabbet.tasks.resolving.resolve import LockVerdict, Resolved, up_to_date_lock
 
 __all__ = ["ResolvedView", "VerdictsView"]
 
@@ -165,7 +165,7 @@ def _yanked_notes(lock: Lock) -> Iterator[str]:
             yield f"Beware: {library.name} {library.version} was yanked: {reason}."
 
 
-def _show_verdict(verdict: Verdict, context: Context) -> None:
+def _show_verdict(verdict: LockVerdict, context: Context) -> None:
     """Print whether the lock is what the declaration asks for, and why not."""
     for note in _yanked_notes(verdict.settled):
         context.show(note)

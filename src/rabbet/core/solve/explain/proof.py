@@ -19,7 +19,7 @@ from rabbet.core.solve.answer import Refutation
 from rabbet.core.solve.problem.incompatibility import Demand, Slot, Unusable
 from rabbet.core.solve.problem.problem import ROOT
 
-__all__ = ["Cases", "Fact", "Proof", "Step", "contested", "facts_of", "prove"]
+__all__ = ["Cases", "Fact", "Proof", "ProofStep", "contested", "facts_of", "prove"]
 
 _MOST_BRANCHES = 150
 _MOST_MINIMIZED = 80
@@ -40,7 +40,7 @@ class Fact(Struct, frozen=True, eq=False):
     unusable: Mapping[int, str] = field(default_factory=dict)
 
 
-class Step(Struct, frozen=True, eq=False):
+class ProofStep(Struct, frozen=True, eq=False):
     """A fact is applied: of the library `about`, the releases `removed` go and `left` stay.
 
     `relies_on` are earlier steps: those that say which of the requirer's and the required library's releases
@@ -52,7 +52,7 @@ class Step(Struct, frozen=True, eq=False):
     about: NormalizedName
     left: int
     removed: int
-    relies_on: tuple["Step", ...]
+    relies_on: tuple["ProofStep", ...]
     prunes: bool = False
     assumed: bool = False
 
@@ -61,14 +61,14 @@ class Cases(Struct, frozen=True, eq=False):
     """Every release that is left of the library `about` leads to a clash of its own."""
 
     about: NormalizedName
-    relies_on: tuple[Step, ...]
+    relies_on: tuple[ProofStep, ...]
     cases: tuple[tuple[int, "Proof"], ...]
 
 
 class Proof(Struct, frozen=True, eq=False):
     """The steps that matter, in order; the last one leaves nothing, or cases follow."""
 
-    steps: tuple[Step, ...]
+    steps: tuple[ProofStep, ...]
     cases: Cases | None = None
 
 
@@ -145,7 +145,7 @@ class _State:
         self,
         facts: Sequence[Fact],
         left: dict[NormalizedName, int],
-        because: dict[NormalizedName, Step],
+        because: dict[NormalizedName, ProofStep],
         required: set[Slot],
         branches: "count[int]",
     ) -> None:
@@ -154,7 +154,7 @@ class _State:
         self._because = because
         self._required = required
         self._branches = branches
-        self._steps: list[Step] = []
+        self._steps: list[ProofStep] = []
 
     def prove(self) -> Proof | None:
         """Apply facts until something has nothing left; then take cases."""
@@ -184,7 +184,7 @@ class _State:
             if next(self._branches) > _MOST_BRANCHES:
                 return None
             earlier = (self._because[library],) if library in self._because else ()
-            case = Step(self._facts[0], library, bit, self._left[library] & ~bit, earlier, assumed=True)
+            case = ProofStep(self._facts[0], library, bit, self._left[library] & ~bit, earlier, assumed=True)
             inner = _State(
                 self._facts,
                 {**self._left, library: bit},
@@ -201,7 +201,7 @@ class _State:
             known.append(self._because[library])
         return Cases(library, tuple(dict.fromkeys(known)), tuple(proofs))
 
-    def _exhaust(self) -> Step | None:
+    def _exhaust(self) -> ProofStep | None:
         """Apply all facts until nothing changes; return the step that leaves nothing."""
         changed = True
         while changed:
@@ -217,7 +217,7 @@ class _State:
                         return step
         return None
 
-    def _applied(self, fact: Fact) -> Step | None:
+    def _applied(self, fact: Fact) -> ProofStep | None:
         """The step that applies a fact, if it removes anything."""
         if fact.limit:
             bound = self._left[fact.about] & fact.demands[0][0]
@@ -241,7 +241,7 @@ class _State:
                 admitted, requirement = admitted | mask, one
         return None if requirement is None else self._needed(fact, admitted, requirement)
 
-    def _needed(self, fact: Fact, admitted: int, requirement: Need) -> Step | None:
+    def _needed(self, fact: Fact, admitted: int, requirement: Need) -> ProofStep | None:
         """The library is needed, in one of the admitted releases."""
         parts = {Slot(fact.about, extra) for extra in ("", *map(library_name, requirement.extras))}
         news = not parts <= self._required
@@ -250,17 +250,17 @@ class _State:
 
     def _narrowed(
         self, fact: Fact, library: NormalizedName, left: int, *, prunes: bool = False, news: bool = False
-    ) -> Step | None:
+    ) -> ProofStep | None:
         before = self._left[library]
         if left == before and not news:
             return None
         names = dict.fromkeys((fact.requirer.name, fact.about))
         relies_on = tuple(self._because[name] for name in names if name in self._because)
-        return Step(fact, library, left, before & ~left, relies_on, prunes)
+        return ProofStep(fact, library, left, before & ~left, relies_on, prunes)
 
-    def _sliced(self, ends: Iterable[Step]) -> tuple[Step, ...]:
+    def _sliced(self, ends: Iterable[ProofStep]) -> tuple[ProofStep, ...]:
         """The steps of this level that these rely on, and these themselves, in order."""
-        wanted: set[Step] = set()
+        wanted: set[ProofStep] = set()
         waiting = list(ends)
         while waiting:
             step = waiting.pop()
@@ -270,7 +270,7 @@ class _State:
         return tuple(step for step in self._steps if step in wanted)
 
 
-def _outside(proof: Proof) -> Iterator[Step]:
+def _outside(proof: Proof) -> Iterator[ProofStep]:
     """The steps that a proof relies on and does not hold itself."""
     own = set(proof.steps)
     relied = [one for step in proof.steps for one in step.relies_on]

@@ -7,10 +7,10 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import InvalidVersion
 
-from rabbet.core.model.release import SetAside
+from rabbet.core.model.release import Rejected
 from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text
-from rabbet.core.solve.explain.proof import Fact, Proof, Step, contested, facts_of, prove
+from rabbet.core.solve.explain.proof import Fact, Proof, ProofStep, contested, facts_of, prove
 from rabbet.core.solve.problem.problem import ROOT, Problem
 from rabbet.core.solve.solver import Refutation
 
@@ -44,7 +44,7 @@ class _Teller:
     def __init__(self, problem: Problem, project: str) -> None:
         self._problem = problem
         self._project = project
-        self._numbers: dict[Step, int] = {}
+        self._numbers: dict[ProofStep, int] = {}
 
     def proof(self, proof: Proof, *, indent: str = "") -> Iterator[str]:
         """All sentences of a proof, and of its cases."""
@@ -65,7 +65,7 @@ class _Teller:
             return self._unusable(fact, sum(fact.unusable))
         return self._says(fact, sum(fact.demands))
 
-    def _step(self, step: Step) -> str:
+    def _step(self, step: ProofStep) -> str:
         fact = step.fact
         if fact.unusable:
             return f"{self._unusable(fact, step.removed)}{self._leaves(step, '; that')}"
@@ -78,7 +78,7 @@ class _Teller:
             return f"{said}{self._leaves(step)}"
         return f"{said}, but {self._only(fact.about, step)}."
 
-    def _subject(self, step: Step) -> int:
+    def _subject(self, step: ProofStep) -> int:
         """Which releases of the requirer are left at this step."""
         name = step.fact.requirer.name
         before = [one for one in step.relies_on if one.about == name]
@@ -114,7 +114,7 @@ class _Teller:
         here = f" (here {known[_PATCH]})" if _PATCH in marker else ""
         return f"{need_text(need, marker=False)} where {marker}{here}"
 
-    def _leaves(self, step: Step, joint: str = ", which") -> str:
+    def _leaves(self, step: ProofStep, joint: str = ", which") -> str:
         """The releases that remain, unless the step removed none."""
         if not step.left:
             return f"{joint} leaves no release of {step.about}."
@@ -122,7 +122,7 @@ class _Teller:
             return "."
         return f"{joint} leaves {step.about} {self._versions(step.about, step.left)}."
 
-    def _only(self, library: NormalizedName, step: Step) -> str:
+    def _only(self, library: NormalizedName, step: ProofStep) -> str:
         """What was left of a library before this step, and by which sentence."""
         found = self._problem.candidates(library)
         before = [one for one in step.relies_on if one.about == library]
@@ -157,7 +157,7 @@ class _Teller:
         return " and ".join([", ".join(shown[:-1]), shown[-1]] if len(shown) > 1 else shown)
 
 
-def _referred(proof: Proof) -> Iterator[Step]:
+def _referred(proof: Proof) -> Iterator[ProofStep]:
     """The steps whose number some sentence of this proof, or of its cases, will need."""
     for step in proof.steps:
         needs_number = (step.prunes or not step.left) and not step.fact.unusable
@@ -169,7 +169,7 @@ def _referred(proof: Proof) -> Iterator[Step]:
             yield from _referred(inner)
 
 
-def _refused(aside: Sequence[SetAside]) -> str:
+def _refused(aside: Sequence[Rejected]) -> str:
     """Releases that were set aside, the newest first, those with the same reason together."""
     same: dict[str, list[str]] = {}
     for rejected in reversed(aside):

@@ -18,7 +18,15 @@ from rabbet.core.solve.problem.problem import ROOT
 from rabbet.core.solve.problem.provider import Policy, Provider
 from rabbet.core.solve.solver import Refutation, solve
 
-__all__ = ["Asked", "Change", "Question", "Suggestion", "Suggestions", "runtime_matters", "suggestions"]
+__all__ = [
+    "Asked",
+    "Question",
+    "RequirementChange",
+    "Suggestion",
+    "Suggestions",
+    "runtime_matters",
+    "suggestions",
+]
 
 _MOST_SHOWN = 4
 _MOST_BREAKAGES = 3
@@ -28,7 +36,7 @@ Asked = tuple[Target, Provider]
 """A target, and what answers for it."""
 
 
-class Change(Struct, frozen=True, kw_only=True):
+class RequirementChange(Struct, frozen=True, kw_only=True):
     """One declared requirement becomes another one, or (`after` is `None`) is dropped."""
 
     declared: Declared
@@ -42,7 +50,7 @@ class Suggestion(Struct, frozen=True, kw_only=True):
     are `left_out` the platform is named. `chosen` are the versions that come of it.
     """
 
-    changes: tuple[Change, ...] = ()
+    changes: tuple[RequirementChange, ...] = ()
     runtime: str = ""
     baseline: str = ""
     left_out: str = ""
@@ -160,7 +168,7 @@ def _each_mended(breakages: Sequence[Sequence[Declared]], trial: "_Trial") -> li
     mended = _Trial(trial.question, {**dict.fromkeys(gone), **after}).answer({})
     if mended is None or isinstance(mended, Refutation):
         return []
-    changes = tuple(Change(declared=one, after=what) for one, what in after.items())
+    changes = tuple(RequirementChange(declared=one, after=what) for one, what in after.items())
     kept = _names(one for one, what in after.items() if what is not None)
     return [
         Suggestion(
@@ -231,7 +239,9 @@ class _Trial:
         solutions = self._solved(after)
         if solutions is None:
             return None
-        changes = tuple(Change(declared=requirement, after=after[requirement]) for requirement in which)
+        changes = tuple(
+            RequirementChange(declared=requirement, after=after[requirement]) for requirement in which
+        )
         return Suggestion(changes=changes, chosen=_chosen(solutions, which))
 
     def without_extras(self, which: Sequence[Declared]) -> Suggestion | None:
@@ -242,7 +252,9 @@ class _Trial:
         if self._solved(after) is None:
             return None
         return Suggestion(
-            changes=tuple(Change(declared=requirement, after=after[requirement]) for requirement in which)
+            changes=tuple(
+                RequirementChange(declared=requirement, after=after[requirement]) for requirement in which
+            )
         )
 
     def dropped(self, which: Sequence[Declared]) -> Suggestion | None:
@@ -254,7 +266,9 @@ class _Trial:
         ]
         if self._solved(dict.fromkeys(gone)) is None:
             return None
-        return Suggestion(changes=tuple(Change(declared=requirement, after=None) for requirement in which))
+        return Suggestion(
+            changes=tuple(RequirementChange(declared=requirement, after=None) for requirement in which)
+        )
 
     def elsewhere(self) -> list[Suggestion]:
         """The first alternative set of targets that has a solution."""

@@ -15,7 +15,7 @@ from packaging.specifiers import Specifier, SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.model.release import Candidate, SetAside
+from rabbet.core.model.release import Candidate, Rejected
 
 __all__ = ["Candidates", "ReleaseMasks"]
 
@@ -25,7 +25,7 @@ class Candidates(Struct, frozen=True, kw_only=True, dict=True):
 
     name: NormalizedName
     releases: tuple[Candidate, ...]
-    aside: tuple[SetAside, ...] = ()
+    aside: tuple[Rejected, ...] = ()
     known: bool = True
 
     def place_of(self, version: Version) -> int:

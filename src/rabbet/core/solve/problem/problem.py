@@ -16,7 +16,7 @@ from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.declaration.model import Declared
-from rabbet.core.model.release import Candidate, Metadata, SetAside
+from rabbet.core.model.release import Candidate, Metadata, Rejected
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need, Part
 from rabbet.core.solve.problem.candidates import Candidates
@@ -104,7 +104,7 @@ class Problem:
         if (slot, bit) in self._expansions:
             return []
         metadata = self.metadata(self.candidate(slot, bit))
-        if isinstance(metadata, SetAside):
+        if isinstance(metadata, Rejected):
             self._rule_out([(slot, bit)], Unusable(metadata.reason))
         else:
             needs = self._active(metadata, self.slots[slot].extra)
@@ -126,10 +126,10 @@ class Problem:
         """What `expand` gave for this candidate."""
         return self._expansions[slot, bit]
 
-    def metadata(self, candidate: Candidate) -> Metadata | SetAside:
+    def metadata(self, candidate: Candidate) -> Metadata | Rejected:
         """What a release needs, or why it can't be used on this target after all."""
         metadata = self._provider.metadata(candidate)
-        if isinstance(metadata, SetAside):
+        if isinstance(metadata, Rejected):
             return metadata
         reason = ""
         if not metadata.requires_python.contains(self.target.python, prereleases=True):
@@ -137,7 +137,7 @@ class Problem:
         for need in metadata.needs:
             if self.counts(need) and not self._may_come(need):
                 reason = _from_address(need)
-        return SetAside(version=str(candidate.version), reason=reason) if reason else metadata
+        return Rejected(version=str(candidate.version), reason=reason) if reason else metadata
 
     def _may_come(self, need: Need) -> bool:
         """Whether a need names no address, or one that the project requires the same library from."""
@@ -165,7 +165,7 @@ class Problem:
     def needs(self, part: Part, candidate: Candidate) -> tuple[Need, ...]:
         """The requirements of one part of a release that count on this target."""
         metadata = self._provider.metadata(candidate)
-        return () if isinstance(metadata, SetAside) else self._active(metadata, part[1])
+        return () if isinstance(metadata, Rejected) else self._active(metadata, part[1])
 
     def candidates(self, name: NormalizedName) -> Candidates:
         """All candidates of a library."""

@@ -8,7 +8,7 @@ from msgspec import Struct, field
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.model.release import Candidate, Metadata, SetAside
+from rabbet.core.model.release import Candidate, Metadata, Rejected
 from rabbet.core.needs.need import Need
 from rabbet.core.solve.problem.candidates import Candidates
 
@@ -21,7 +21,7 @@ class Provider(Protocol):
     def candidates(self, name: NormalizedName) -> Candidates:
         """All releases of a library that fit the target, oldest first."""
 
-    def metadata(self, candidate: Candidate) -> Metadata | SetAside:
+    def metadata(self, candidate: Candidate) -> Metadata | Rejected:
         """The needs of one release, or why they can't be known."""
 
     def expect(self, needs: Iterable[Need]) -> None:

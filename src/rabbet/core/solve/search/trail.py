@@ -6,10 +6,10 @@ from msgspec import Struct
 
 from rabbet.core.solve.problem.incompatibility import Incompatibility, Term
 
-__all__ = ["Entry", "Trail"]
+__all__ = ["Trail", "TrailEntry"]
 
 
-class Entry(Struct, frozen=True):
+class TrailEntry(Struct, frozen=True):
     """A slot's domain was narrowed: by a decision (no cause), or because an incompatibility forced it."""
 
     slot: int
@@ -27,7 +27,7 @@ class Trail:
     def __init__(self) -> None:
         self.domains: list[int] = []
         self.level = 0
-        self._entries: list[Entry] = []
+        self._entries: list[TrailEntry] = []
         self._history: list[list[int]] = []
         self._initial: list[int] = []
 
@@ -48,7 +48,7 @@ class Trail:
 
     def _narrow(self, slot: int, domain: int, cause: Incompatibility | None) -> None:
         self._history[slot].append(len(self._entries))
-        self._entries.append(Entry(slot, domain, self.level, cause))
+        self._entries.append(TrailEntry(slot, domain, self.level, cause))
         self.domains[slot] = domain
 
     def satisfier(self, term: Term) -> int:
@@ -66,7 +66,7 @@ class Trail:
         outside = before & ~mask
         return outside & -outside
 
-    def entry(self, number: int) -> Entry:
+    def entry(self, number: int) -> TrailEntry:
         """One entry by its number."""
         return self._entries[number]
 

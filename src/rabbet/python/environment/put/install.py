@@ -22,7 +22,7 @@ from rabbet.python.formats.record import RecordRow, write_record
 from rabbet.python.store.entries import Unpacked
 
 __all__ = [
-    "Placed",
+    "PlannedFile",
     "Prepared",
     "Provenance",
     "install_wheel",
@@ -33,7 +33,7 @@ __all__ = [
 ]
 
 
-class Placed(NamedTuple):
+class PlannedFile(NamedTuple):
     """A file of the environment: linked from the store, or (`linked` is `None`) written with `content`.
 
     A `compiled` module follows from another file, so two libraries may bring different ones for the same.
@@ -64,7 +64,7 @@ class Prepared(NamedTuple):
 
     info: str
     provenance: Provenance
-    placed: tuple[Placed, ...]
+    placed: tuple[PlannedFile, ...]
 
     @property
     def stated(self) -> list[tuple[str, str | None]]:
@@ -157,7 +157,7 @@ def install_wheel(prepared: Prepared, guarded: GuardedEnvironment) -> Origin:
     return Origin(wheel=provenance.wheel, record=digest, build=provenance.build, info=prepared.info)
 
 
-def _own_files(unpacked: Unpacked, layout: Layout, info: str) -> Iterator[Placed]:
+def _own_files(unpacked: Unpacked, layout: Layout, info: str) -> Iterator[PlannedFile]:
     made_here = {f"{info}/{name}" for name in MADE_BY_INSTALLERS}
     tree = str(unpacked.tree)
     for file in unpacked.files:
@@ -170,17 +170,17 @@ def _own_files(unpacked: Unpacked, layout: Layout, info: str) -> Iterator[Placed
             content = with_head((unpacked.tree / file.path).read_bytes())
             yield _made(place, content, executable=True)
         else:
-            yield Placed(place, file.sha256, file.size, f"{tree}/{file.path}")
+            yield PlannedFile(place, file.sha256, file.size, f"{tree}/{file.path}")
 
 
-def _compiled(compiled: Unpacked | None, layout: Layout, info: str) -> Iterator[Placed]:
+def _compiled(compiled: Unpacked | None, layout: Layout, info: str) -> Iterator[PlannedFile]:
     for file in compiled.files if compiled else ():
         place = layout.destination(file.path, info)
         if place is not None and compiled is not None:
-            yield Placed(place, file.sha256, file.size, f"{compiled.tree}/{file.path}", compiled=True)
+            yield PlannedFile(place, file.sha256, file.size, f"{compiled.tree}/{file.path}", compiled=True)
 
 
-def _commands(unpacked: Unpacked, layout: Layout, info: str) -> Iterator[Placed]:
+def _commands(unpacked: Unpacked, layout: Layout, info: str) -> Iterator[PlannedFile]:
     entry_points = unpacked.tree / info / "entry_points.txt"
     if not entry_points.is_file():
         return
@@ -206,6 +206,6 @@ def _is_record(path: str) -> bool:
     return path.endswith(".dist-info/RECORD") and path.count("/") == 1
 
 
-def _made(place: str, content: bytes, *, executable: bool = False) -> Placed:
+def _made(place: str, content: bytes, *, executable: bool = False) -> PlannedFile:
     digest = hashlib.sha256(content).hexdigest()
-    return Placed(place, digest, len(content), content=content, executable=executable)
+    return PlannedFile(place, digest, len(content), content=content, executable=executable)

@@ -20,11 +20,11 @@ from rabbet.work.forked import alongside, fork_if_useful
 
 if TYPE_CHECKING:
     from rabbet.python.environment.place.guarded import GuardedEnvironment
-    from rabbet.python.environment.put.install import Placed
+    from rabbet.python.environment.put.install import PlannedFile
     from rabbet.store.blob_cache import BlobCache
 
 __all__ = [
-    "Manifest",
+    "EnvironmentManifest",
     "StoreChanged",
     "Tree",
     "build_from_manifest",
@@ -55,7 +55,7 @@ class Tree(NamedTuple):
     linked: list[_Linked]
 
 
-class Manifest(NamedTuple):
+class EnvironmentManifest(NamedTuple):
     """An environment by its folders, its symbolic links and its files; places are relative to its folder.
 
     `libraries` are the names and versions of what it holds, `runtime` is what it was made with. A written
@@ -72,13 +72,13 @@ class Manifest(NamedTuple):
 
 def manifest_of(
     root: Path,
-    placed: "Iterable[Placed]",
+    placed: "Iterable[PlannedFile]",
     trees: Sequence[tuple[str, Path]],
     libraries: Iterable[tuple[str, str]],
     runtime: str,
-) -> Manifest:
+) -> EnvironmentManifest:
     """The manifest of an environment that was just made of these files and trees. Raises `OSError`."""
-    manifest = Manifest(list(libraries), runtime, [], [], [], [])
+    manifest = EnvironmentManifest(list(libraries), runtime, [], [], [], [])
     stored = {one.place: one.linked for one in placed if one.linked is not None}
     linked: defaultdict[tuple[str, str], list[str]] = defaultdict(list)
     for entry in _entries(str(root)):
@@ -112,7 +112,7 @@ def _entries(folder: str) -> Iterator["os.DirEntry[str]"]:
 
 
 def build_from_manifest(
-    manifest: Manifest,
+    manifest: EnvironmentManifest,
     opened: "Callable[[], GuardedEnvironment]",
     states: "BlobCache",
     fork: Callable[[], int | None] = fork_if_useful,
@@ -157,17 +157,19 @@ def _halves(trees: list[Tree]) -> tuple[list[Tree], list[Tree]]:
     return trees[:middle], trees[middle:]
 
 
-def read_manifest(content: bytes) -> Manifest | None:
+def read_manifest(content: bytes) -> EnvironmentManifest | None:
     """Decode a manifest; `None` if it is damaged or of an older format."""
     try:
         number, libraries, runtime, folders, links, trees, written = json.loads(content)
         if number != _FORMAT:
             return None
-        return Manifest(libraries, runtime, folders, links, [Tree(*tree) for tree in trees], written)
+        return EnvironmentManifest(
+            libraries, runtime, folders, links, [Tree(*tree) for tree in trees], written
+        )
     except (ValueError, TypeError, RecursionError):
         return None
 
 
-def write_manifest(manifest: Manifest) -> bytes:
+def write_manifest(manifest: EnvironmentManifest) -> bytes:
     """Encode a manifest."""
     return json.dumps([_FORMAT, *manifest], ensure_ascii=False).encode(errors="surrogatepass")

@@ -13,7 +13,7 @@ from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.model.lock import Artifact
-from rabbet.core.model.release import Candidate, Listing, Metadata, SetAside
+from rabbet.core.model.release import Candidate, Listing, Metadata, Rejected
 from rabbet.core.model.target import Target
 from rabbet.core.needs.need import Need
 from rabbet.core.solve.problem.candidates import Candidates
@@ -23,12 +23,12 @@ from rabbet.python.sources.asking.release_reader import ReleaseReader
 from rabbet.python.sources.asking.routing import Routing
 from rabbet.work.pools import Asking
 
-__all__ = ["Catalogue", "Question", "opened_catalogue"]
+__all__ = ["Catalogue", "SourceQuestion", "opened_catalogue"]
 
 _THREADS = 16
 
 
-class Question(Struct, frozen=True, kw_only=True):
+class SourceQuestion(Struct, frozen=True, kw_only=True):
     """What a command asks of its sources, for whichever target, and what it found to be of no use.
 
     `shared` are the candidates that several targets have alike, by their listings, which live as long.
@@ -58,7 +58,7 @@ def opened_catalogue(
     `routes` tells which sources count for a target; `waiting` is told what an answer waits for.
     """
     with Asking(_THREADS, waiting) as asking:
-        question = Question(
+        question = SourceQuestion(
             routes=routes, reader=reader, policy=policy, asking=asking, told_by_build=told_by_build
         )
         yield Catalogue(target, question)
@@ -73,7 +73,7 @@ class Catalogue:
     were asked for and whose metadata is of no use, with the reasons, on all targets.
     """
 
-    def __init__(self, target: Target, question: Question) -> None:
+    def __init__(self, target: Target, question: SourceQuestion) -> None:
         self.routing = question.routes(target)
         self.asking = question.asking
         self.set_aside = question.set_aside
@@ -83,7 +83,7 @@ class Catalogue:
         self._target = target
         self._guard = Lock()
         self._found: dict[NormalizedName, Future[Candidates]] = {}
-        self._metadata: dict[tuple[NormalizedName, Version], Future[Metadata | SetAside]] = {}
+        self._metadata: dict[tuple[NormalizedName, Version], Future[Metadata | Rejected]] = {}
         self._asked: Counter[NormalizedName] = Counter()
 
     def for_target(self, target: Target) -> "Catalogue":
@@ -105,18 +105,18 @@ class Catalogue:
         self.candidates(name)
         return self._reader.listing(name, self.routing.sources_of(name))
 
-    def metadata(self, candidate: Candidate) -> Metadata | SetAside:
+    def metadata(self, candidate: Candidate) -> Metadata | Rejected:
         """The metadata of a release's best file. Raises `SourceFailed`, `IntegrityFailed`."""
         answer = self._reading_metadata(candidate)
         self._expect_older(candidate)
         metadata = self.asking.awaited(answer, f"the metadata of {candidate}")
-        if isinstance(metadata, SetAside) and metadata.unbuilt and self._question.told_by_build:
+        if isinstance(metadata, Rejected) and metadata.unbuilt and self._question.told_by_build:
             metadata = self._built_metadata(candidate, self._question.told_by_build)
-        if isinstance(metadata, SetAside):
+        if isinstance(metadata, Rejected):
             self.set_aside[candidate.name, candidate.version] = metadata.reason
         return metadata
 
-    def stated(self, candidate: Candidate) -> Metadata | SetAside:
+    def stated(self, candidate: Candidate) -> Metadata | Rejected:
         """What the best file of a release says itself, before it is corrected."""
         return self._reader.stated(candidate, self.routing.file_source)
 
@@ -138,7 +138,7 @@ class Catalogue:
             shared[key] = candidates_for(listing, self._target, as_of=self._policy.as_of, may_build=may_build)
         return shared[key]
 
-    def _reading_metadata(self, candidate: Candidate) -> "Future[Metadata | SetAside]":
+    def _reading_metadata(self, candidate: Candidate) -> "Future[Metadata | Rejected]":
         key = (candidate.name, candidate.version)
         with self._guard:
             if key not in self._metadata:
@@ -150,11 +150,11 @@ class Catalogue:
 
     def _built_metadata(
         self, candidate: Candidate, told_by_build: Callable[[Candidate, Artifact], Metadata]
-    ) -> Metadata | SetAside:
+    ) -> Metadata | Rejected:
         """What a build tells, which is asked for nothing ahead. Raises what building raises."""
         with self._guard:
             metadata = self._reader.stated(candidate, self.routing.file_source)
-        if isinstance(metadata, SetAside):
+        if isinstance(metadata, Rejected):
             file = candidate.files[0]
             self._reader.tell(
                 candidate, told_by_build(candidate, self.routing.file_source(file.source).locked(file))
@@ -175,12 +175,12 @@ class Catalogue:
                 reading = self._reading_metadata(found.releases[choice])
                 reading.add_done_callback(partial(self._expect_needs, need))
 
-    def _expect_needs(self, need: Need, reading: "Future[Metadata | SetAside]") -> None:
+    def _expect_needs(self, need: Need, reading: "Future[Metadata | Rejected]") -> None:
         """Read ahead what the probable choice needs for itself and for the extras that are asked for."""
         if reading.cancelled() or reading.exception() is not None:
             return
         metadata = reading.result()
-        if not isinstance(metadata, SetAside):
+        if not isinstance(metadata, Rejected):
             extras = ["", *need.extras]
             counting = (
                 one

@@ -7,8 +7,8 @@ from concurrent.futures import Future
 from packaging.utils import NormalizedName
 
 from rabbet.core.model.lock import LockedLibrary
-from rabbet.core.model.release import Candidate, ListedFile, Listing, Metadata, SetAside, SourceTree
-from rabbet.net.http.client import Answer
+from rabbet.core.model.release import Candidate, ListedFile, Listing, Metadata, Rejected, SourceTree
+from rabbet.net.http.client import HttpAnswer
 from rabbet.python.formats.metadata import MetadataBroken, parse_metadata, parse_static_metadata, whole
 from rabbet.python.sources.base import FileSource, Memory, Source
 from rabbet.python.sources.kinds.index import IndexSource
@@ -16,7 +16,7 @@ from rabbet.python.sources.kinds.index import IndexSource
 __all__ = ["ReleaseReader", "remembered_metadata", "reported_metadata_key"]
 
 _UNKNOWN = 404
-_KEPT = Answer(200, "", {}, b"")  # in place of an answer: what is kept will do
+_KEPT = HttpAnswer(200, "", {}, b"")  # in place of an answer: what is kept will do
 
 
 def reported_metadata_key(teller: str, sha256: str) -> str:
@@ -49,7 +49,7 @@ class ReleaseReader:
         self._memory = memory
         self._correct = correct
         self._listings: dict[tuple[object, ...], Listing | None] = {}
-        self._stated: dict[tuple[str, str], Metadata | SetAside] = {}
+        self._stated: dict[tuple[str, str], Metadata | Rejected] = {}
 
     def listing(self, name: NormalizedName, sources: Sequence[Source]) -> Listing | None:
         """What the first of these sources that knows a library lists of it. Raises `SourceFailed`."""
@@ -59,7 +59,7 @@ class ReleaseReader:
             self._listings[key] = next((listing for listing in listings if listing is not None), None)
         return self._listings[key]
 
-    def ask_listing(self, name: NormalizedName, sources: Sequence[Source]) -> "Future[Answer] | None":
+    def ask_listing(self, name: NormalizedName, sources: Sequence[Source]) -> "Future[HttpAnswer] | None":
         """Ask indexes for a library, one after the other, until one knows it; wait for nothing.
 
         What it gives is there when `listing` has nothing more to wait for; `None` where other sources are
@@ -70,13 +70,13 @@ class ReleaseReader:
             return None
         if len(asked) == 1:
             return asked[0].ask_listing(name) or _known()
-        found: Future[Answer] = Future()
+        found: Future[HttpAnswer] = Future()
         _ask_in_turn(name, asked, found)
         return found
 
     def ask_metadata(
         self, candidate: Candidate, source_named: Callable[[str], FileSource]
-    ) -> "Future[Answer] | None":
+    ) -> "Future[HttpAnswer] | None":
         """Ask for the metadata of a release's best file, without waiting; `None` where that takes longer."""
         if isinstance(candidate.offered, SourceTree):
             return None
@@ -87,7 +87,7 @@ class ReleaseReader:
             return _known()
         return source.ask_metadata(file) if isinstance(source, IndexSource) else None
 
-    def stated(self, candidate: Candidate, source_named: Callable[[str], FileSource]) -> Metadata | SetAside:
+    def stated(self, candidate: Candidate, source_named: Callable[[str], FileSource]) -> Metadata | Rejected:
         """What the best file of a release says itself. Raises `SourceFailed`, `IntegrityFailed`."""
         if isinstance(candidate.offered, SourceTree):
             return candidate.offered.metadata
@@ -99,29 +99,29 @@ class ReleaseReader:
 
     def metadata(
         self, candidate: Candidate, source_named: Callable[[str], FileSource]
-    ) -> Metadata | SetAside:
+    ) -> Metadata | Rejected:
         """What a release needs, as the declaration corrects it. Raises as `stated` does."""
         stated = self.stated(candidate, source_named)
-        if isinstance(stated, SetAside):
+        if isinstance(stated, Rejected):
             return stated
         try:
             return whole(self._correct(stated))
         except MetadataBroken as error:
-            return SetAside(version=str(candidate.version), reason=str(error))
+            return Rejected(version=str(candidate.version), reason=str(error))
 
-    def tell(self, candidate: Candidate, told: Metadata | SetAside) -> None:
+    def tell(self, candidate: Candidate, told: Metadata | Rejected) -> None:
         """Take what a build told of a release whose file does not say it."""
         self._stated[candidate.files[0].source, candidate.files[0].location] = told
 
-    def _read(self, candidate: Candidate, file: ListedFile, source: FileSource) -> Metadata | SetAside:
+    def _read(self, candidate: Candidate, file: ListedFile, source: FileSource) -> Metadata | Rejected:
         try:
             content = self._content(file, source)
             metadata = parse_metadata(content) if file.is_wheel else parse_static_metadata(content)
         except MetadataBroken as error:
-            return SetAside(version=str(candidate.version), reason=str(error), unbuilt=not file.is_wheel)
+            return Rejected(version=str(candidate.version), reason=str(error), unbuilt=not file.is_wheel)
         if (metadata.name, metadata.version) != (candidate.name, candidate.version):
             told = f"{metadata.name} {metadata.version}"
-            return SetAside(version=str(candidate.version), reason=f"its metadata says that it is {told}")
+            return Rejected(version=str(candidate.version), reason=f"its metadata says that it is {told}")
         return metadata
 
     def _content(self, file: ListedFile, source: FileSource) -> bytes:
@@ -146,18 +146,18 @@ def _memory_keys(file: ListedFile, source: FileSource) -> tuple[str, ...]:
     )
 
 
-def _known() -> "Future[Answer]":
+def _known() -> "Future[HttpAnswer]":
     """In place of an answer that nobody has to wait for."""
-    known: Future[Answer] = Future()
+    known: Future[HttpAnswer] = Future()
     known.set_result(_KEPT)
     return known
 
 
-def _ask_in_turn(name: NormalizedName, indexes: Sequence[IndexSource], found: "Future[Answer]") -> None:
+def _ask_in_turn(name: NormalizedName, indexes: Sequence[IndexSource], found: "Future[HttpAnswer]") -> None:
     """Ask the first; the next where it does not know the library. `found` is set when all is there."""
     asked = indexes[0].ask_listing(name)
 
-    def answered(reply: "Future[Answer]") -> None:
+    def answered(reply: "Future[HttpAnswer]") -> None:
         if reply.exception() is None and reply.result().status == _UNKNOWN and indexes[1:]:
             _ask_in_turn(name, indexes[1:], found)
         else:

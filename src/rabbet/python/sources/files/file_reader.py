@@ -11,7 +11,7 @@ from rabbet.core.limits import MOST_ANNOUNCED
 from rabbet.core.model.lock import LockedSdist, LockedWheel
 from rabbet.core.model.release import ListedFile
 from rabbet.errors import IntegrityFailed
-from rabbet.net.http.client import Answer, HttpClient
+from rabbet.net.http.client import HttpAnswer, HttpClient
 from rabbet.net.http.headers import announced_size, most_of
 from rabbet.net.local_file import local_path, open_file, read_pieces
 from rabbet.work.pools import awaited
@@ -31,9 +31,9 @@ class FileReader:
     def __init__(self, client: HttpClient) -> None:
         self._client = client
         self._guard = threading.Lock()
-        self._asked: dict[str, Future[Answer]] = {}
+        self._asked: dict[str, Future[HttpAnswer]] = {}
 
-    def ask_metadata(self, file: ListedFile) -> "Future[Answer] | None":
+    def ask_metadata(self, file: ListedFile) -> "Future[HttpAnswer] | None":
         """Ask for the metadata file beside a file (PEP 658), without waiting; `None` where there is none."""
         if file.metadata_sha256 is None or local_path(file.location) is not None:
             return None

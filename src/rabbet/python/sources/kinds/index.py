@@ -10,7 +10,7 @@ from packaging.utils import NormalizedName
 from rabbet.core.model.lock import LockedSdist, LockedWheel
 from rabbet.core.model.release import ListedFile, Listing
 from rabbet.errors import SourceFailed
-from rabbet.net.http.client import Answer, HttpClient
+from rabbet.net.http.client import HttpAnswer, HttpClient
 from rabbet.net.http.failures import refused
 from rabbet.net.http.headers import announced_size
 from rabbet.python.formats.simple_index import (
@@ -45,7 +45,7 @@ class IndexSource:
         self._pages = pages
         self._guard = threading.Lock()
         self._kept: dict[NormalizedName, KeptPage | None] = {}
-        self._asked: dict[NormalizedName, Future[Answer] | None] = {}
+        self._asked: dict[NormalizedName, Future[HttpAnswer] | None] = {}
         self._read: dict[NormalizedName, Listing | None] = {}
 
     @property
@@ -53,7 +53,7 @@ class IndexSource:
         """The address."""
         return self._address
 
-    def ask_listing(self, name: NormalizedName) -> "Future[Answer] | None":
+    def ask_listing(self, name: NormalizedName) -> "Future[HttpAnswer] | None":
         """Ask for a library's page, once, and wait for nothing; `None` where what is kept of it will do.
 
         A page that an earlier run read is taken while it is fresh, else the index is told what is known of
@@ -64,7 +64,7 @@ class IndexSource:
                 self._asked[name] = self._begin(name)
             return self._asked[name]
 
-    def ask_metadata(self, file: ListedFile) -> "Future[Answer] | None":
+    def ask_metadata(self, file: ListedFile) -> "Future[HttpAnswer] | None":
         """Ask for the metadata file beside a file, and wait for nothing; `None` where there is none."""
         return self._reader.ask_metadata(file)
 
@@ -106,7 +106,7 @@ class IndexSource:
         except NotAnIndexPage:
             return ()
 
-    def _begin(self, name: NormalizedName) -> "Future[Answer] | None":
+    def _begin(self, name: NormalizedName) -> "Future[HttpAnswer] | None":
         kept = self._kept[name] = self._pages.recall(self._page(name))
         if kept is not None and ((kept.fresh and not self._anew) or self._client.offline):
             return None
@@ -148,11 +148,11 @@ class IndexSource:
         return listing
 
 
-def _is_small(answer: Answer) -> bool:
+def _is_small(answer: HttpAnswer) -> bool:
     size = announced_size(answer.headers)
     return size is not None and size < _MOST_NAMES
 
 
-def _is_json(answer: Answer) -> bool:
+def _is_json(answer: HttpAnswer) -> bool:
     kind = answer.headers.get("content-type", "").partition(";")[0].strip()
     return kind in (_JSON, "application/json")

@@ -15,7 +15,7 @@ from packaging.utils import NormalizedName
 from packaging.version import Version
 
 from rabbet.core.limits import UNREADABLE
-from rabbet.core.model.release import ListedFile, Listing, SetAside
+from rabbet.core.model.release import ListedFile, Listing, Rejected
 from rabbet.net.http.headers import fresh_seconds, may_be_kept
 from rabbet.python.sources.base import Memory
 
@@ -97,7 +97,7 @@ class KeptPage(msgspec.Struct, array_like=True):
             name=name,
             source=source,
             files=tuple(map(ListedFile._make, columns)),
-            aside=tuple(SetAside(version=version, reason=reason) for version, reason in body.aside),
+            aside=tuple(Rejected(version=version, reason=reason) for version, reason in body.aside),
         )
 
     def newest(self) -> Version | None:

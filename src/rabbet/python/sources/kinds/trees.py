@@ -12,7 +12,7 @@ from packaging.utils import NormalizedName
 
 from rabbet.core.limits import MOST_BY_HAND
 from rabbet.core.model.lock import LockedCheckout, LockedCommit
-from rabbet.core.model.release import Listing, Metadata, SetAside, SourceTree
+from rabbet.core.model.release import Listing, Metadata, Rejected, SourceTree
 from rabbet.disk.named import path_named
 from rabbet.disk.regular_file import read_regular
 from rabbet.errors import SourceFailed
@@ -62,7 +62,7 @@ class _TreeSource:
         if told not in (None, name):
             wrong = f"it says that it is {told}"
         if metadata is None or metadata.name != name:
-            aside = SetAside(version=shown, reason=wrong, unbuilt=True)
+            aside = Rejected(version=shown, reason=wrong, unbuilt=True)
             return Listing(name=name, source=self.name, aside=(aside,))
         tree = SourceTree(name=name, version=metadata.version, metadata=metadata, locked=locked)
         return Listing(name=name, source=self.name, trees=(tree,))
