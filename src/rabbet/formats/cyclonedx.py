@@ -115,7 +115,7 @@ def read_inventory_file(text: str, file: str) -> MachineInventory:
     components = list(_flat(bill.components, file))
     of_python = [component for component in components if component.purl.lower().startswith(_PURL)]
     _check_amounts(of_python, bill.dependencies, file)
-    found = [(one, *_named(one, file)) for one in of_python]
+    found = [(component, *_named(component, file)) for component in of_python]
     names = {one.ref: name for one, name, _ in found if one.ref}
     needs = {
         dependency.ref: {names[ref] for ref in dependency.depends_on if ref in names}

@@ -45,13 +45,15 @@ def obtainable(
         session.observer.stage("looking up releases", len(unknown))
         sources = open_sources(session, declaration, always=True)
         with sources.catalogue(declaration, target, Policy()) as catalogue:
-            catalogue.expect(Need(one.name, specifier=SpecifierSet(f"=={one.version}")) for one in unknown)
+            catalogue.expect(
+                Need(library.name, specifier=SpecifierSet(f"=={library.version}")) for library in unknown
+            )
             listed = dict(_listed(unknown, catalogue, lacking, session.observer))
             artifacts = locked_artifacts(listed.values(), catalogue.routing, catalogue.asking)
         for one in unknown:
             if one.name in listed:
                 found[one.name] = replace(one, artifacts=_wheels(artifacts[one.name]))
-    return Obtainable(libraries=tuple(one for one in found.values() if one), lacking=lacking)
+    return Obtainable(libraries=tuple(library for library in found.values() if library), lacking=lacking)
 
 
 def _known(

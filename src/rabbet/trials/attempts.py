@@ -96,7 +96,7 @@ class Attempts:
         self._wheels: dict[tuple[NormalizedName, int], Needed] = {}
         self._asked: dict[Mixture, int] = {}
         self._tried = self._remembered()
-        self.recalled = sum(len(one.rounds) for one in self._tried.values())
+        self.recalled = sum(len(run.rounds) for run in self._tried.values())
 
     @property
     def tried(self) -> Mapping[Mixture, RunRecord]:

@@ -83,7 +83,9 @@ def loosened(need: Need, version: Version) -> Need:
     admitting = [clause for clause in need.specifier if clause.contains(version, prereleases=True)]
     lost = [clause for clause in need.specifier if clause not in admitting]
     bounds = SpecifierSet(",".join(str(clause) for clause in admitting))
-    if any(clause.operator in _LOWER for clause in lost) and not any(_is_lower(one) for one in admitting):
+    if any(clause.operator in _LOWER for clause in lost) and not any(
+        _is_lower(clause) for clause in admitting
+    ):
         bounds &= lower_bound(version)
     return replace(need, specifier=bounds)
 

@@ -25,8 +25,10 @@ def plan_anew(needed: Sequence[ToInstall], reason: str) -> Plan:
 def reason_to_rebuild(findings: Iterable[Finding]) -> str | None:
     """The first difference that needs a new environment, if any; a runtime's before others."""
     weighty = [finding for finding in findings if finding.weight is not Weight.NOTE]
-    runtimes = [one for one in weighty if one.kind is Kind.RUNTIME]
-    damage = [one for one in weighty if one.subject == ENVIRONMENT and one.kind is Kind.ALTERED]
+    runtimes = [finding for finding in weighty if finding.kind is Kind.RUNTIME]
+    damage = [
+        finding for finding in weighty if finding.subject == ENVIRONMENT and finding.kind is Kind.ALTERED
+    ]
     first = next(iter(runtimes + damage), None)
     if first is None:
         return None

@@ -56,7 +56,7 @@ def held_back(
         for rejected in candidates.aside
         if rejected.baseline and rejected.newer_than(max(newest, locked))
     )
-    baseline = next((one.baseline for one in behind), "")
+    baseline = next((rejected.baseline for rejected in behind), "")
     if newest <= locked:
         same = Holder(name=name, locked=locked, newest=locked, by=(), out_of_reach=beyond, baseline=baseline)
         return same if beyond else None

@@ -91,7 +91,7 @@ def differences(
             kind=kind,
             name=name,
             before=tuple(library.version for library in before.get(name, ())),
-            after=tuple(one.version for one in after.get(name, ())),
+            after=tuple(library.version for library in after.get(name, ())),
             cause=(requirers.who_asks(name, before.get(name, ())) if name not in causes else "")
             or _cause(name, kind, differing, causes, above_after if name in after else above_before)
             or unexplained,
@@ -150,7 +150,7 @@ def _by_name(lock: Lock) -> Mapping[NormalizedName, tuple[LockedLibrary, ...]]:
 def _kind(before: Sequence[LockedLibrary], after: Sequence[LockedLibrary]) -> DifferenceKind | None:
     if not before or not after:
         return DifferenceKind.ADDED if after else DifferenceKind.REMOVED
-    old, new = [library.version for library in before], [one.version for one in after]
+    old, new = [library.version for library in before], [library.version for library in after]
     if old != new:
         return DifferenceKind.RAISED if new > old else DifferenceKind.LOWERED
     old_content, new_content = _content(before), _content(after)

@@ -157,7 +157,14 @@ class LockedLibrary(_Sealed, frozen=True, kw_only=True):
     def source(self) -> BuildSource | None:
         """What it can be built from."""
         able = (artifact for artifact in self.artifacts if not isinstance(artifact, LockedWheel))
-        return next((one for one in able if not isinstance(one, LockedArchive) or not one.installable), None)
+        return next(
+            (
+                artifact
+                for artifact in able
+                if not isinstance(artifact, LockedArchive) or not artifact.installable
+            ),
+            None,
+        )
 
     @property
     def tree(self) -> LockedCommit | LockedCheckout | None:

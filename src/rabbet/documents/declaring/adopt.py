@@ -36,7 +36,7 @@ class AdoptDocument(Struct, frozen=True):
             "at_odds": [
                 {"what": conflict.what, "because": conflict.because} for conflict in adoption.at_odds
             ],
-            "left": [{"what": one.what, "because": one.because} for one in adoption.left],
+            "left": [{"what": entry.what, "because": entry.because} for entry in adoption.left],
         }
 
 

@@ -30,7 +30,7 @@ class LibraryDocument(Struct, frozen=True):
             "version": str(library.version) if library else None,
             "project": None in sections,
             "groups": [section.name for section in sections if section and section.kind == "group"],
-            "extras": [one.name for one in sections if one and one.kind == "extra"],
+            "extras": [section.name for section in sections if section and section.kind == "extra"],
             "paths": [[_ask(ask) for ask in path] for path in paths_to(graph, name)],
             "notes": list(explained.notes),
             "held_back": _holder(explained.holders[0]) if explained.holders else None,

@@ -24,7 +24,7 @@ class LookupDocument(Struct, frozen=True):
             "name": found.asked.name,
             "versions": specifiers_text(found.asked.specifier) or None,
             "source": found.source,
-            "targets": [str(one) for one in found.targets],
+            "targets": [str(target) for target in found.targets],
             "releases": [
                 {
                     "version": str(offer.version),

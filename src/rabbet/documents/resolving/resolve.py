@@ -45,7 +45,7 @@ def _with_variants(
     found: Sequence[Answer], document: Callable[[Answer], dict[str, object]]
 ) -> dict[str, object]:
     """The JSON document of all locks: that of the declaration itself, with those of its variants inside."""
-    variants = {one.variant: document(one) for one in found if one.variant}
+    variants = {verdict.variant: document(verdict) for verdict in found if verdict.variant}
     return {**document(found[0]), "variants": variants}
 
 

@@ -60,7 +60,9 @@ def offers_of(
             python=next((file.requires_python for file in files[version] if file.requires_python), ""),
             systems=tuple(sorted(_systems(files[version]))),
             yanked=_yanked(files[version]),
-            serves=tuple(one for one in targets if any(version == r.version for r in found[one].releases)),
+            serves=tuple(
+                target for target in targets if any(version == r.version for r in found[target].releases)
+            ),
             refused=_refused(version, found.values()),
             baseline=_baseline(version, found.values()),
             allowed=version in allowed,

@@ -103,9 +103,10 @@ def may_not_build(libraries: Sequence[LockedLibrary]) -> EnvironmentFailed:
     named = sorted(libraries, key=lambda one: one.name)
     who = f"{named[0].name} {named[0].version} has" if len(named) == 1 else f"{len(named)} libraries have"
     reasons = [
-        f"there is: {', '.join([*(wheel.filename for wheel in one.wheels), _place(one)])}" for one in named
+        f"there is: {', '.join([*(wheel.filename for wheel in library.wheels), _place(library)])}"
+        for library in named
     ]
-    names = " ".join(one.name for one in named)
+    names = " ".join(library.name for library in named)
     return EnvironmentFailed(
         f"{who} no wheel for this machine, and may not be built",
         because=[*reasons, f"building {what_building_does(len(named))}"],

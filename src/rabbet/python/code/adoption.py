@@ -115,9 +115,13 @@ def adopt(evidence: Evidence) -> Adoption:
     entries = [*_from_lists(evidence, used, needed_by)]
     listed = {entry.need.name for entry in entries} | evidence.declared
     found = [*_from_environment(evidence, used, needed_by, listed)]
-    entries += [one for one in found if isinstance(one, Adopted)]
+    entries += [entry for entry in found if isinstance(entry, Adopted)]
     names = {entry.need.name for entry in entries} | evidence.declared
-    left = [*evidence.left, *(one for one in found if isinstance(one, Left)), *_unexplained(evidence, names)]
+    left = [
+        *evidence.left,
+        *(entry for entry in found if isinstance(entry, Left)),
+        *_unexplained(evidence, names),
+    ]
     along = _along(names, present)
     pins = dict(_pins(evidence.listed))
     installed = {name: present[name].version for name in {*along, *names, *pins} & present.keys()}

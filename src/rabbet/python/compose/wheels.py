@@ -170,7 +170,7 @@ def _check_metadata(
         wrong.append(f"it is {metadata.name} {metadata.version}, locked is {library.name} {library.version}")
     if correct is not None:
         always = {need.name for need in metadata.needs if need.marker is None}
-        ever = {one.name for one in metadata.needs}
+        ever = {need.name for need in metadata.needs}
         unknown = sorted(always - {library.name, *library.dependencies})
         untrue = sorted(set(library.dependencies) - ever)
         wrong += [f"it needs {', '.join(unknown)} too"] if unknown else []

@@ -106,7 +106,9 @@ def _without_left(adoption: Adoption, by_build: Collection[str]) -> Adoption:
     if "dependencies" not in by_build:
         return adoption
     own = [entry for entry in adoption.entries if entry.section is None]
-    left = (Left(what=need_text(one.need), because="its build tells what the project needs") for one in own)
+    left = (
+        Left(what=need_text(entry.need), because="its build tells what the project needs") for entry in own
+    )
     kept = tuple(entry for entry in adoption.entries if entry.section is not None)
     return replace(adoption, entries=kept, left=(*adoption.left, *left))
 

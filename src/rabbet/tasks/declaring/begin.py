@@ -126,7 +126,7 @@ def _refuse_others(present: Declaration, answers: Answers) -> None:
         and present.sources
         and answers.source not in {source.url for source in present.sources}
     ):
-        because.append(f"it declares the source {', '.join(one.name for one in present.sources)}")
+        because.append(f"it declares the source {', '.join(source.name for source in present.sources)}")
         options.append(f"--source {quoted('other=' + answers.source)}")
     if because:
         remedy = f"rabbet declare {' '.join(options)}" if options else "rabbet declare"

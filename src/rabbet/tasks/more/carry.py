@@ -182,7 +182,7 @@ def _rabbet(targets: Sequence[Target], scratch: Path, session: Session) -> _Rabb
     """
     able = [target for target in targets if target.python >= _OLDEST]
     try:
-        files = [file for one in able for file in _own_files(one, session)]
+        files = [file for target in able for file in _own_files(target, session)]
     except (NoSolution, SourceFailed):
         able = []
     with cannot_write(scratch):

@@ -66,7 +66,7 @@ def discard(machine: Machine, named: str) -> Path:
                 f"several environments belong to a project in a folder named {named}",
                 because=[str(path) for path in called],
                 remedy=f"rabbet envs discard {quoted(str(called[0]))}",
-                or_else=[f"rabbet envs discard {quoted(str(one))}" for one in called[1:]],
+                or_else=[f"rabbet envs discard {quoted(str(path))}" for path in called[1:]],
             )
         root = called[0] if called else None
     if root is None:

@@ -89,7 +89,9 @@ def runtimes_found(
             for runtime in runtimes
             if isinstance(runtime, Runtime)
         ),
-        refusals=tuple(one for some in wanted.values() for one in some if isinstance(one, Refusal)),
+        refusals=tuple(
+            runtime for some in wanted.values() for runtime in some if isinstance(runtime, Refusal)
+        ),
         declaration=project.declaration_file if project else None,
         missing=tuple(here.missing) if here else (),
     )

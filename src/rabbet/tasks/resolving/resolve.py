@@ -399,9 +399,10 @@ def _yanked_since(before: Lock, after: Lock) -> list[str]:
     """Releases that stay because they are pinned, and were yanked since the lock was made."""
     known = {(library.name, library.version) for library in before.libraries if library.yanked is None}
     return [
-        f"{one.name} {one.version} was yanked since the lock was made: {one.yanked or 'no reason is given'}"
-        for one in after.libraries
-        if one.yanked is not None and (one.name, one.version) in known
+        f"{library.name} {library.version} was yanked since the lock was made:"
+        f" {library.yanked or 'no reason is given'}"
+        for library in after.libraries
+        if library.yanked is not None and (library.name, library.version) in known
     ]
 
 
@@ -415,7 +416,7 @@ def _would_move(move: "Move") -> str:
 
 def _check_raised(earlier: Sequence[Lock], options: ResolveOptions) -> None:
     known: set[str] = {library.name for lock in earlier for library in lock.libraries}
-    known |= {one.name for lock in earlier for build in lock.builds for one in build.libraries}
+    known |= {library.name for lock in earlier for build in lock.builds for library in build.libraries}
     known |= {runtime.language for lock in earlier for runtime in lock.runtimes} - {"python"}
     unknown = sorted(set(options.raised) - known)
     if unknown:

@@ -70,7 +70,9 @@ class Sources(Struct, frozen=True, kw_only=True):
             if _is_commit(library.tree)
         }
 
-        locked_from = {one.name: one.index for lock in earlier for one in lock.libraries if one.index}
+        locked_from = {
+            library.name: library.index for lock in earlier for library in lock.libraries if library.index
+        }
 
         def routes(target: Target) -> Routing:
             return Routing([*self._declared(declaration, target, kept, builds), *self.opened], locked_from)

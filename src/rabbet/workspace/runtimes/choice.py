@@ -61,7 +61,7 @@ def runtimes_here(
     for other in others:
         if other.language not in languages:
             raise unknown_language(other.language, languages, "rabbet resolve")
-    known = {one.language: one for one in declaration.runtimes}
+    known = {runtime.language: runtime for runtime in declaration.runtimes}
     wanted = [
         known.get(other.language) or DeclaredRuntime(language=other.language, versions=SpecifierSet())
         for other in others
@@ -71,7 +71,9 @@ def runtimes_here(
     )
     exactly = search.only_locked(others)
     missing = {one.language: error for one, error in search.missing(exactly)}
-    present = [exactly.get(one.language, one) for one in wanted if one.language not in missing]
+    present = [
+        exactly.get(runtime.language, runtime) for runtime in wanted if runtime.language not in missing
+    ]
     answer = search.choose(present, search.offers)
     if not isinstance(answer, Mapping):
         raise search.why_not(answer, search.offers)
@@ -235,10 +237,12 @@ class _Search:
 
         The needs that a catalogue states for a version apply to it from any source.
         """
-        told = {(one.language, one.version): one.needs for one in offers if one.archives and one.needs}
+        told = {
+            (offer.language, offer.version): offer.needs for offer in offers if offer.archives and offer.needs
+        }
         found = [
-            one if one.needs else replace(one, needs=told.get((one.language, one.version), {}))
-            for one in offers
+            offer if offer.needs else replace(offer, needs=told.get((offer.language, offer.version), {}))
+            for offer in offers
         ]
         known = {*self._wanted(), "python"}
         for one in found:  # it grows on the way

@@ -43,7 +43,7 @@ def found_pythons(machine: Machine, project: Project | None = None) -> tuple[Pyt
     obtained = (runtime for runtime in obtained_runtimes(machine, project) if runtime.language == "python")
     executables = [
         *machine.pythons,
-        *(Path(one.executable) for one in obtained),
+        *(Path(runtime.executable) for runtime in obtained),
     ]
     if project and machine.environments().owns(project.environment):
         behind = interpreter_behind(project.environment, machine.home)

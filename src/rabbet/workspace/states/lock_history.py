@@ -19,7 +19,7 @@ def lock_history(session: Session) -> Iterator[tuple[LockRevision, str]]:
     blobs = history(session.project.folder, session.project.lock_file.name, environ, _MOST)
     texts = (
         (blob, content.decode("utf-8", "replace"))
-        for blob, content in contents(session.project.folder, (one.blob for one in blobs), environ)
+        for blob, content in contents(session.project.folder, (blob.blob for blob in blobs), environ)
     )
     read = {blob: (read_locked_versions(text), stamp_of(text)) for blob, text in texts}
     for one in blobs:

@@ -49,10 +49,10 @@ def state_text(state: MachineState) -> str:
         for finding in state.findings
         if finding.weight is not Weight.NOTE and finding.kind is not Kind.STALE
     ]
-    broken = sorted({name for one in weighty for name in one.breaks})
+    broken = sorted({name for finding in weighty for name in finding.breaks})
     if broken:
         parts.append(f"breaks {_some(broken)}")
-    by_hand = sorted({one.name for one in weighty if one.by_hand})
+    by_hand = sorted({finding.name for finding in weighty if finding.by_hand})
     if by_hand:
         parts.append(f"by hand: {_some(by_hand)}")
     if weighty and not parts:

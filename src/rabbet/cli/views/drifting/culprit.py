@@ -151,7 +151,7 @@ def _guilty(case: Case) -> str:
         if not untried(case)
         else "others are neither guilty nor proven innocent"
     )
-    many = len(case.changes) > sum(len(one.guilty) for one in case.verdict.culprits)
+    many = len(case.changes) > sum(len(culprit.guilty) for culprit in case.verdict.culprits)
     return f"{'; '.join(told)} made it fail{f'; {others}' if many else ''}."
 
 

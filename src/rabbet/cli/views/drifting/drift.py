@@ -73,7 +73,7 @@ class DriftView(DriftDocument, frozen=True):
 
 def _to_keep(found: Drift) -> str:
     """The command that keeps what was installed by hand, with what came along; empty if nothing was."""
-    along = {one.name for story in found.stories for one in (*story.along, *story.guessed)}
+    along = {finding.name for story in found.stories for finding in (*story.along, *story.guessed)}
     names = [finding.name for finding in found.findings if is_by_hand(finding) and finding.name not in along]
     if not (names and found.may_be_mended):
         return ""

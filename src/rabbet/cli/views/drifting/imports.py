@@ -28,7 +28,9 @@ class ImportsView(ImportsDocument, frozen=True):
         if shown:
             style = context.style
             tones = {"breaks": style.bad, "differs": style.warning, "note": style.faint}
-            rows = [(str(one.kind), one.name, str(one.weight), _where(one)) for one in shown]
+            rows = [
+                (str(finding.kind), finding.name, str(finding.weight), _where(finding)) for finding in shown
+            ]
             for line in table(("finding", "library", "weight", "imported in"), rows, style, tones=tones):
                 context.show(line)
             context.show()
@@ -38,7 +40,7 @@ class ImportsView(ImportsDocument, frozen=True):
             if mend:
                 context.show(f"  {mend}")
         if otherwise:
-            names = ", ".join(one.name for one in otherwise)
+            names = ", ".join(finding.name for finding in otherwise)
             context.show(f"Not imported, and there for something else (--json tells what): {names}.")
         if found.findings:
             context.show()

@@ -276,7 +276,7 @@ def _outside(proof: Proof) -> Iterator[ProofStep]:
     relied = [one for step in proof.steps for one in step.relies_on]
     if proof.cases:
         relied += proof.cases.relies_on
-        relied += [one for _, inner in proof.cases.cases for one in _outside(inner)]
+        relied += [step for _, inner in proof.cases.cases for step in _outside(inner)]
     for one in relied:
         if one.assumed:
             yield from one.relies_on

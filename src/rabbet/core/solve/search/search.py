@@ -72,7 +72,7 @@ class Search:
             self._trail.add_slot(self._problem.full[number])
             self._propagator.add_slot()
         violated = [self._propagator.add(incompatibility) for incompatibility in incompatibilities]
-        return next((one for one in violated if one is not None), None)
+        return next((incompatibility for incompatibility in violated if incompatibility is not None), None)
 
     def _learn(self, conflict: Incompatibility) -> Incompatibility:
         """Resolve a conflict and jump back to where the result forces something (no terms: it refutes)."""

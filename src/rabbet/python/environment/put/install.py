@@ -90,8 +90,8 @@ def prepare_wheel(
     info = next(file.path.partition("/")[0] for file in unpacked.files if _is_record(file.path))
     own = f"{layout.site_packages}/{info}"
     placed = list(_compiled(compiled, layout, info))
-    compiled_here = {one.place for one in placed}  # some wheels bring such files along
-    placed += (one for one in _own_files(unpacked, layout, info) if one.place not in compiled_here)
+    compiled_here = {file.place for file in placed}  # some wheels bring such files along
+    placed += (file for file in _own_files(unpacked, layout, info) if file.place not in compiled_here)
     placed += _commands(unpacked, layout, info)
     placed.append(_made(f"{own}/INSTALLER", f"{INSTALLER}\n".encode()))
     if requested:
@@ -99,7 +99,7 @@ def prepare_wheel(
     if provenance.direct_url is not None:
         placed.append(_made(f"{own}/direct_url.json", json.dumps(provenance.direct_url).encode()))
     placed.sort(key=lambda one: one.place == f"{own}/METADATA")
-    _refuse_doubles(info, [f"{own}/RECORD", *(one.place for one in placed)])
+    _refuse_doubles(info, [f"{own}/RECORD", *(file.place for file in placed)])
     return Prepared(info=info, provenance=provenance, placed=tuple(placed))
 
 

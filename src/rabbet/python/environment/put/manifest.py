@@ -79,7 +79,7 @@ def manifest_of(
 ) -> EnvironmentManifest:
     """The manifest of an environment that was just made of these files and trees. Raises `OSError`."""
     manifest = EnvironmentManifest(list(libraries), runtime, [], [], [], [])
-    stored = {one.place: one.linked for one in placed if one.linked is not None}
+    stored = {file.place: file.linked for file in placed if file.linked is not None}
     linked: defaultdict[tuple[str, str], list[str]] = defaultdict(list)
     for entry in _entries(str(root)):
         place = entry.path[len(str(root)) + 1 :]

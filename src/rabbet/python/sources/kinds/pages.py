@@ -178,7 +178,7 @@ class Pages:
         body = _Body(
             files=_Files(
                 filename=[file.filename for file in files],
-                version=[versions.setdefault(one.version, len(versions)) for one in files],
+                version=[versions.setdefault(file.version, len(versions)) for file in files],
                 build=[one.build for one in files],
                 tags=[tags.setdefault(one.tags, len(tags) - 1) for one in files],
                 location=[one.location for one in files],
