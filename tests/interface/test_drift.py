@@ -5,7 +5,6 @@ import itertools
 import json
 import os
 import shutil
-import subprocess
 
 from rabbet.demo.by_hand import put_there
 from rabbet.demo.stand_in import StandIn
@@ -308,7 +307,3 @@ class Drift(ProgramCase):
         self.rabbet("recreate")
         self.assertNotIn("What is installed", self.rabbet("drift").out)
         self.assertEqual(self.rabbet("drift", "--quiet").out, "")
-
-    def git(self, *arguments: str) -> None:
-        named = ["git", "-c", "user.name=bee", "-c", "user.email=bee@apiary.example", *arguments]
-        subprocess.run(named, cwd=self.project, check=True, capture_output=True)

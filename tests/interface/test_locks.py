@@ -1,7 +1,6 @@
 """What the commands around a lock say: policies, verification, explanations, comparisons."""
 
 import json
-import subprocess
 import sys
 import tomllib
 from collections.abc import Sequence
@@ -387,12 +386,6 @@ class Locks(ProgramCase):
         self.rabbet("declare", "--exactly", "pollencsv")
         self.rabbet("resolve")
         self.assertIn("rabbet resolve --raise pollencsv", self.rabbet("explain", "pollencsv").out)
-
-    def git(self, *arguments: str, code: int = 0) -> None:
-        """Run git in the project, as somebody with a name."""
-        named = ["git", "-c", "user.name=bee", "-c", "user.email=bee@apiary.example"]
-        done = subprocess.run([*named, *arguments], cwd=self.project, capture_output=True, check=False)
-        self.assertEqual(done.returncode, code, done.stderr)
 
     def test_no_target_holds_another_back(self) -> None:
         """Each target gets what it would get alone; if asked for, all get the same where they can."""

@@ -2,7 +2,6 @@
 
 import json
 import shutil
-import subprocess
 from pathlib import Path
 
 from jsonschema import Draft202012Validator
@@ -30,9 +29,6 @@ class Schemas(ProgramCase):
         behind = ["--", words] if rest else []
         document = self.rabbet(*command.split(), "--json", *behind, code=code, **options).json()
         self.provoked.add(document["schema"].removeprefix("rabbet.").removesuffix("/1"))
-
-    def git(self, *arguments: str) -> None:
-        subprocess.run([*GIT, *arguments], cwd=self.project, check=True, capture_output=True)
 
     def lay_out(self) -> None:
         """A project with a group, a language, a library to be built, and a remote."""

@@ -143,6 +143,13 @@ class ProgramCase(unittest.TestCase):
         named = ["--name", "hivescale", "--runtime", runtime, "--source", source]
         self.rabbet("begin", *named, *libraries)
 
+    def git(self, *arguments: str, code: int = 0) -> str:
+        """Run git in the project, as somebody with a name; what it prints."""
+        named = ["git", "-c", "user.name=bee", "-c", "user.email=bee@apiary.example", *arguments]
+        done = subprocess.run(named, cwd=self.project, capture_output=True, text=True, check=False)
+        self.assertEqual(done.returncode, code, done.stderr)
+        return done.stdout
+
     def serve(self, index: StandIn) -> StandIn:
         """Let a stand-in index serve until the test ends."""
         self.enterContext(index)

@@ -28,6 +28,11 @@ class Session(NamedTuple):
         """The same, with nobody told."""
         return self._replace(observer=Silent())
 
+    def refuse_unknown_variant(self) -> None:
+        """Raise `WrongUsage` for a variant that is not declared, before its missing files are reported."""
+        if self.project.variant is not None:
+            self.declaration()
+
     def declaration(self) -> "Declaration":
         """What is declared. Raises as `Project.declaration`."""
         return self.project.declaration()

@@ -59,8 +59,7 @@ def past(session: Session, asked: NormalizedName | None = None) -> Past:
     Raises `NoLock` where git has no revision of it, `WrongUsage` for a library that none of them holds, or a
     variant that there is not.
     """
-    if session.project.variant:
-        session.declaration()  # which refuses a variant that there is not
+    session.refuse_unknown_variant()
     session.observer.stage("reading the lock's revisions in git")
     file = session.project.lock_file
     committed = [revision for revision, _ in lock_history(session)]

@@ -73,9 +73,10 @@ def refuse_unfit(session: Session, *, going_on: str) -> None:
 
 
 def _environment(session: Session) -> Path:
-    """The environment's folder. Raises `EnvironmentFailed` where there is none that was made here."""
+    """The environment's folder. Raises `EnvironmentFailed` unless it was made here, `WrongUsage`."""
     root = session.project.environment
     if not root.exists() and not root.is_symlink():
+        session.refuse_unknown_variant()
         raise EnvironmentFailed(f"there is no environment in {root}", remedy="rabbet recreate")
     if not session.machine.environments().owns(root):
         raise not_made_here(session.project)

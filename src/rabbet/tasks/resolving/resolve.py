@@ -162,8 +162,7 @@ class _ResolveRun:
 
     def __init__(self, session: Session, opened: OpenedSources | None = None) -> None:
         self._session = session
-        if session.project.variant is not None:
-            session.declaration()  # which refuses a variant that there is not
+        session.refuse_unknown_variant()
         self._declaration = opened.declaration if opened else session.project.of(None).declaration()
         self._preferred = preferred_versions(session.project)
         self._sources: Callable[[], Sources] = cache(

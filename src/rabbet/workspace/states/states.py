@@ -151,6 +151,7 @@ def _of_revision(session: Session, named: str, revision: str) -> ComparedState:
     environ, file = session.machine.helpers_environ(), session.project.lock_file.name
     lock = file_at(session.project.folder, revision, file, environ)
     if lock is None:
+        session.refuse_unknown_variant()
         raise NoLock(
             f"there is no {file} at the revision '{revision}'", remedy=f"git log --oneline -- {file}"
         )

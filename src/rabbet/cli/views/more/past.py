@@ -41,8 +41,9 @@ class PastView(PastDocument, frozen=True):
     def _outcome(self) -> str:
         found = self.found
         committed = sum(revision.commit is not None for revision in found.revisions)
-        since = " and since" if committed < len(found.revisions) else ""
-        where = f"in {committed} of {count(found.revisions_read, 'revision')} in git{since}"
+        where = f"in {committed} of {count(found.revisions_read, 'revision')} in git"
+        if committed < len(found.revisions):
+            where += ", and once more since" if committed else ", and once since"
         if found.asked is None:
             return f"Versions changed {where}"
         now = f"locked as {', '.join(found.versions)}" if found.versions else "not locked"
