@@ -8,6 +8,7 @@ from rabbet.core.culprit.search import Culprit
 from rabbet.core.shell import joined_words, quoted
 from rabbet.disk.atomic import cannot_write
 from rabbet.disk.guarded import GuardedFolder
+from rabbet.python.environment.place.layout import commands_in
 from rabbet.python.environment.place.variables import ACTIVE, variables_inside
 from rabbet.trials.attempts import TestedCommand
 from rabbet.trials.compose import compose_mixture
@@ -51,6 +52,6 @@ def _shown(name: str, root: Path, command: TestedCommand) -> list[str]:
     words = joined_words(command.words)
     return [
         f"echo {quoted(f'--- {name}: {words}')}",
-        " ".join(["env", *exported, f'PATH={quoted(str(root / "bin"))}:"$PATH"', words]),
+        " ".join(["env", *exported, f'PATH={quoted(str(commands_in(root)))}:"$PATH"', words]),
         f'echo "--- {name}: exit code $?"',
     ]

@@ -21,6 +21,7 @@ from rabbet.python.compose.changes import EnvironmentSpec
 from rabbet.python.compose.fetch import Supply, content_from
 from rabbet.python.compose.make import make
 from rabbet.python.compose.wheels import InstallPolicy
+from rabbet.python.environment.place.layout import interpreter_in
 from rabbet.store.environments import Environments
 
 __all__ = ["Opened", "Workshop", "opened"]
@@ -90,7 +91,7 @@ class Opened:
             self._compose(root, environment)
             place = Workplace(
                 root=scratch,
-                interpreter=root / "bin" / "python",
+                interpreter=interpreter_in(root),
                 commands=shop.commands,
                 log=store.build_logs / f"{_file_name(self._what)}-{os.urandom(4).hex()}.log",
                 seconds=shop.seconds,

@@ -1,6 +1,5 @@
 """Everyone's inventories: recorded, sent, collected, shown against the lock, checked."""
 
-import subprocess
 import time
 from collections.abc import Iterable, Sequence
 from contextlib import suppress
@@ -31,7 +30,7 @@ from rabbet.team.database import DatabaseRecord, opened_database
 from rabbet.team.extra import needing_extra
 from rabbet.team.labels import checked_label, own_label
 from rabbet.team.sheet import order_by_likeness
-from rabbet.work.own_program import own_program
+from rabbet.work.own_program import own_program, start_in_background
 from rabbet.workspace.session import Session
 from rabbet.workspace.states.census import CensusComparison, file_digests, inventory_here
 from rabbet.workspace.states.machines import (
@@ -186,16 +185,7 @@ def send_in_background(session: Session) -> None:
     through = ["--remote", census.remote] if census.remote else []
     variant = ["--variant", session.project.variant] if session.project.variant else []
     command = own_program("census", "send", "--quiet", *through, *variant)
-    with suppress(OSError):
-        subprocess.Popen(
-            command,
-            cwd=session.project.folder,
-            env=dict(session.machine.environ),
-            stdin=subprocess.DEVNULL,
-            stdout=subprocess.DEVNULL,
-            stderr=subprocess.DEVNULL,
-            start_new_session=True,
-        )
+    start_in_background(command, session.project.folder, session.machine.environ)
 
 
 def collect(session: Session, remote: str | None) -> Collected:

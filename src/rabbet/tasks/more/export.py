@@ -20,6 +20,7 @@ from rabbet.exports.container import CARRIED, IGNORED, Container, containerfile,
 from rabbet.exports.lists import lock_table, requirement_list
 from rabbet.exports.marked import CONTAINER, EDITOR, IGNORE, Making, write_marked
 from rabbet.python.choosing.serving import places_of
+from rabbet.python.environment.place.layout import commands_in, interpreter_in
 from rabbet.python.formats.metadata import MetadataBroken, licence_of
 from rabbet.python.sources.asking.release_reader import remembered_metadata
 from rabbet.workspace.project import Project
@@ -140,8 +141,8 @@ def _editor_paths(root: Path) -> dict[str, str]:
     """What editors ask for of an environment, which may not be there yet."""
     site = next(root.glob("lib/python*/site-packages"), None)
     return {
-        "interpreter": str(root / "bin" / "python"),
-        "commands": str(root / "bin"),
+        "interpreter": str(interpreter_in(root)),
+        "commands": str(commands_in(root)),
         **({"libraries": str(site)} if site else {}),
     }
 

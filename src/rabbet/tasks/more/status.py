@@ -17,6 +17,7 @@ from rabbet.formats.lock_text import read_locked_versions
 from rabbet.formats.text.address import is_address, parse_address
 from rabbet.python.environment.place.configuration import read_configuration
 from rabbet.python.environment.place.install_state import own_install_state
+from rabbet.python.environment.place.layout import interpreter_in
 from rabbet.python.sources.kinds.pages import Pages
 from rabbet.workspace.known_sources import known_sources
 from rabbet.workspace.looking.result_cache import recall_findings, recall_fit
@@ -154,7 +155,7 @@ def _fit(session: Session, lock: str | None) -> EnvironmentState:
     install_state = own_install_state(session.project.environment, session.machine.environments())
     if install_state is None:
         return EnvironmentState.FOREIGN
-    if not (session.project.environment / "bin" / "python").exists():
+    if not interpreter_in(session.project.environment).exists():
         return EnvironmentState.BROKEN
     if lock is None or install_state.lock != stamp_of(lock):
         return EnvironmentState.OTHER_LOCK

@@ -5,6 +5,7 @@ from importlib.resources import files
 from pathlib import Path, PurePath
 
 from rabbet.errors import EnvironmentFailed, WrongUsage
+from rabbet.python.environment.place.layout import commands_in
 from rabbet.python.environment.place.variables import ACTIVE, variables_inside
 from rabbet.tasks.recreating.run import inside
 from rabbet.workspace.machine import Machine
@@ -28,7 +29,7 @@ def shell_inside(session: Session, trial: Path | None = None) -> tuple[list[str]
             remedy="exit",
         )
     variables = variables_inside(trial, session.machine.environ) if trial else inside(session)
-    files = (trial or session.project.environment) / "bin"
+    files = commands_in(trial or session.project.environment)
     if not (files / "enter.sh").is_file():
         raise EnvironmentFailed(
             f"{session.project.environment} was made by an older Rabbet", remedy="rabbet recreate --fresh"

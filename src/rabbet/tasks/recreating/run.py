@@ -7,6 +7,7 @@ from typing import NoReturn
 
 from rabbet.errors import EnvironmentFailed
 from rabbet.python.environment.place.variables import program_on, variables_inside
+from rabbet.work import foreground
 from rabbet.workspace.looking.result_cache import recall_fit, remember_fit
 from rabbet.workspace.project import not_made_here
 from rabbet.workspace.session import Session
@@ -90,7 +91,7 @@ def become(session: Session, command: Sequence[str], variables: dict[str, str]) 
     """
     session.machine.close()  # nothing of this process comes to its end
     try:
-        os.execvpe(command[0], list(command), variables)  # noqa: S606 - running commands is the job
+        foreground.become(command, variables)
     except OSError as error:
         raise _not_started(command[0], error, session) from error
 
@@ -98,35 +99,12 @@ def become(session: Session, command: Sequence[str], variables: dict[str, str]) 
 def run_to_end(session: Session, command: Sequence[str], variables: dict[str, str]) -> int:
     """Run a command and wait for it; its exit code, or 128 and the number of the signal that ended it.
 
-    Interruptions from the terminal reach the command itself, and others are passed on to it. Raises
-    `EnvironmentFailed` when it can't be started.
+    Raises `EnvironmentFailed` when it can't be started.
     """
-    import signal
-
-    child = 0
-
-    def pass_on(number: int, _: object) -> None:
-        if child:
-            os.kill(child, number)
-
-    passed = (signal.SIGTERM, signal.SIGHUP)
-    before = {number: signal.signal(number, pass_on) for number in passed}
-    before |= {number: signal.signal(number, signal.SIG_IGN) for number in (signal.SIGINT, signal.SIGQUIT)}
     try:
-        program = program_on(variables["PATH"], command[0])
-        usual = [number for number, handler in before.items() if handler != signal.SIG_IGN]
-        mask = signal.pthread_sigmask(signal.SIG_BLOCK, passed)  # until it is known whom to pass them on to
-        try:
-            child = os.posix_spawn(program, list(command), variables, setsigdef=usual, setsigmask=mask)
-        finally:
-            signal.pthread_sigmask(signal.SIG_SETMASK, mask)
-        code = os.waitstatus_to_exitcode(os.waitpid(child, 0)[1])
+        return foreground.run_to_end(program_on(variables["PATH"], command[0]), command, variables)
     except OSError as error:
         raise _not_started(command[0], error, session) from error
-    finally:
-        for number, handler in before.items():
-            signal.signal(number, handler)
-    return code if code >= 0 else 128 - code
 
 
 def _not_started(program: str, error: OSError, session: Session) -> EnvironmentFailed:

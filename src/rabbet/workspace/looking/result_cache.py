@@ -19,6 +19,7 @@ from rabbet.disk.named import path_named
 from rabbet.disk.regular_file import read_regular
 from rabbet.errors import WrongUsage
 from rabbet.python.builds.folder_state import folder_state, needs_state, tree_state
+from rabbet.python.environment.place.layout import interpreter_in
 from rabbet.python.environment.place.staging import leftovers
 from rabbet.store.blob_cache import BlobCache
 from rabbet.store.layout import OBTAINED
@@ -171,7 +172,7 @@ def _fit_key(session: Session, state: str) -> str:
     No other environment, such as one that came with a clone, can have the state of one that was found to fit.
     """
     root = session.project.environment
-    (root / "bin" / "python").stat()
+    interpreter_in(root).stat()
     if root.is_symlink() or leftovers(root, session.machine.environments()):
         raise FileExistsError(root)
     fit = f"{digest_of(session)} {root} {state}"

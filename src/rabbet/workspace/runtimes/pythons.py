@@ -14,6 +14,7 @@ from rabbet.core.model.runtime import PythonRuntime, Refusal
 from rabbet.core.model.target import Target
 from rabbet.errors import NoRuntime, WrongUsage
 from rabbet.python.choosing.targets import PLATFORMS, joined, named_target, target_of
+from rabbet.python.environment.place.layout import interpreter_in
 from rabbet.runtimes.choose import choose, newest_first
 from rabbet.runtimes.probe import probe_all, standard_modules
 from rabbet.runtimes.search import interpreter_behind
@@ -172,7 +173,7 @@ def interpreter_trouble(
     )
 
     known = read_configuration(root).python
-    link = root / "bin" / "python"
+    link = interpreter_in(root)
     if not link.exists():
         return ReasonWith(
             Reason.INTERPRETER_GONE, str(link.readlink()) if link.is_symlink() else "bin/python"

@@ -14,6 +14,8 @@ __all__ = [
     "SHELL_FILES",
     "VARIABLES_FILE",
     "Layout",
+    "commands_in",
+    "interpreter_in",
     "is_reserved",
 ]
 
@@ -31,6 +33,16 @@ MADE_BY_INSTALLERS = ("RECORD", "RECORD.jws", "RECORD.p7s", "INSTALLER", "REQUES
 """In a wheel's own `.dist-info`: what installing writes itself, whatever the wheel brings."""
 
 _INFO = re.compile(r"[^/]*\.(dist|egg)-info(/.*)?\Z", re.IGNORECASE | re.DOTALL)
+
+
+def commands_in(root: Path) -> Path:
+    """The folder of an environment's commands."""
+    return root / "bin"
+
+
+def interpreter_in(root: Path) -> Path:
+    """The interpreter of an environment: a link to the one that it was made from."""
+    return root / "bin" / "python"
 
 
 def _plain(path: str) -> str:
