@@ -22,7 +22,7 @@ class Observer(Protocol):
         """The command will fail for these reasons once it has looked for remedies; says if that was shown."""
 
     def waiting(self, text: str) -> None:
-        """What the stage waits for at the moment, such as `the listing of combframe`."""
+        """The stage waits for something, such as `the listing of combframe`."""
 
 
 def reading_files(observer: Observer) -> Callable[[int], Callable[[int], None]]:

@@ -77,7 +77,7 @@ class GuardedFolder:
         return descriptor
 
     def names(self, place: str = "") -> list[str]:
-        """What a folder holds, sorted; nothing where there is none."""
+        """The names in a folder, sorted; empty when it does not exist."""
         try:
             return sorted(os.listdir(self.folder(place)))  # noqa: PTH208 - of a descriptor
         except (FileNotFoundError, NotADirectoryError, CannotWrite):

@@ -69,7 +69,7 @@ def digest_of_entry(folder: str) -> str:
 
 
 class ObtainedRuntimes:
-    """What was obtained, below the store's folder."""
+    """The obtained runtimes, in a part of the store."""
 
     def __init__(self, store: Path) -> None:
         self._store = store

@@ -32,7 +32,7 @@ _USUAL = Bounds()
 
 
 class ProgramAnswer(Struct, frozen=True, kw_only=True):
-    """What a program printed on standard output and standard error, and its exit code."""
+    """A program's standard output, standard error and exit code."""
 
     code: int
     out: bytes
@@ -81,7 +81,7 @@ def ask(
 
 
 def _answer(process: "subprocess.Popen[bytes]", given: bytes, bounds: Bounds) -> ProgramAnswer:
-    """What comes through the pipes until the program ends, also where its children keep them open."""
+    """The output until the program ends, also when its children keep the pipes open."""
     until = time.monotonic() + bounds.seconds
     with _Pipes(process, given) as pipes:
         while True:

@@ -17,7 +17,7 @@ AT_MOST = 0.2  # seconds
 
 
 class Reply(Protocol):
-    """What came of a question over HTTP."""
+    """The reply to a question over HTTP."""
 
     @property
     def status(self) -> int:

@@ -128,7 +128,7 @@ def _ended(
 
 
 def _told_by(process: "subprocess.Popen[bytes]", wait: _Wait) -> str:
-    """What the supervisor tells in the end; empty where it ends or stops before, `time` if that is up."""
+    """The supervisor's last report; empty when it ended or stopped before, `time` after a timeout."""
     begun = time.monotonic()
     output = process.stdout
     while output is not None:

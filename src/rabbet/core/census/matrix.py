@@ -38,7 +38,7 @@ class MachineState(Struct, frozen=True, kw_only=True):
 
     @property
     def key(self) -> tuple[object, ...]:
-        """What machines in the same state have in common."""
+        """The grouping key: equal for machines in the same state."""
         found = {
             (finding.kind, finding.subject, finding.locked, finding.installed, finding.weight)
             for finding in self.findings
@@ -65,12 +65,12 @@ class Group(Struct, frozen=True, kw_only=True):
 
     @property
     def mends(self) -> frozenset[Mend]:
-        """What mends all that weighs more than a note."""
+        """The actions that mend all findings above notes."""
         return mends_of(self.state.findings)
 
 
 class Row(Struct, frozen=True, kw_only=True):
-    """What differs somewhere, mostly a library: on how many machines it breaks something, or only differs."""
+    """One subject that differs somewhere, and on how many machines it breaks something or only differs."""
 
     subject: Subject
     breaking: int
@@ -79,7 +79,7 @@ class Row(Struct, frozen=True, kw_only=True):
 
     @property
     def name(self) -> str:
-        """What differs, as people call it."""
+        """The subject's name."""
         return self.subject.name
 
 

@@ -46,7 +46,7 @@ class Side(Struct, frozen=True, kw_only=True):
     lacking: frozenset[tuple[NormalizedName, Version]] = frozenset()
 
     def needs(self, part: Part) -> Iterator[Need]:
-        """What a library of this state, or one of its extras, requires here."""
+        """The requirements of a library of this state, or of one of its extras, on this target."""
         metadata = self.libraries.get(part[0])
         for need in metadata.needs if metadata else ():
             if self.target.admits(need.marker, part[1]):
@@ -153,7 +153,7 @@ def _asked_for(refutation: Refutation) -> set[NormalizedName]:
 
 
 class _TwoReleases:
-    """What both states have of each library, with the requirements that both of them take seriously."""
+    """The releases of each library in both states, with the requirements that both states meet."""
 
     def __init__(self, good: Side, bad: Side) -> None:
         unmet = {(part[0], need) for side in (good, bad) for part, need in side.unmet()}
@@ -197,7 +197,7 @@ class _TwoReleases:
 
 
 class _Offer:
-    """What is offered in one mixture (it is a `Provider`)."""
+    """The releases available in one mixture (a `Provider`)."""
 
     def __init__(self, known: _TwoReleases, offered: Mapping[NormalizedName, tuple[Version, ...]]) -> None:
         self._known = known

@@ -12,7 +12,7 @@ __all__ = ["End", "Ledger", "Oracle", "Outcome", "Runs", "Symptom", "runs_of"]
 
 
 class Outcome(Enum):
-    """What a command does in an environment; `OTHER`: it fails in another way, or can't be run."""
+    """The outcomes of a command in an environment; `OTHER`: another failure, or it can't be run."""
 
     PASS = auto()
     FAIL = auto()
@@ -32,7 +32,7 @@ class End(Struct, frozen=True, array_like=True):
 
     @property
     def code(self) -> int:
-        """What a shell would call its exit code."""
+        """The exit code as a shell reports it."""
         return {"exit": self.number, "signal": 128 + self.number, "time": 124}.get(self.how, -1)
 
     def __str__(self) -> str:
@@ -54,7 +54,7 @@ class Symptom(Struct, frozen=True, kw_only=True):
     how: str = ""
 
     def judge(self, end: End) -> Outcome:
-        """What one run says."""
+        """The outcome of one run."""
         if end.how == "lost":
             return Outcome.OTHER
         if self._is_meant(end):
@@ -120,7 +120,7 @@ class Ledger:
         return self._runs
 
     def ask(self, mixtures: Sequence[Mixture], purpose: str) -> list[Outcome]:
-        """What these mixtures do; those that are not known are tried."""
+        """The outcomes of these mixtures; unknown ones are tried."""
         unknown = [fromkey for fromkey in dict.fromkeys(mixtures) if fromkey not in self._runs]
         if unknown:
             self._runs.update(zip(unknown, self._oracle(unknown, purpose), strict=True))

@@ -44,7 +44,7 @@ class Culprit(Struct, frozen=True, kw_only=True):
 
     @property
     def company(self) -> Mixture:
-        """What comes along because the guilty ones need it."""
+        """Changes that the guilty ones require."""
         return self.failing - self.guilty - self.unclear
 
 

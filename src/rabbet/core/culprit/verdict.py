@@ -28,7 +28,7 @@ _ROUNDS = 3  # how often a search is made anew after answers that do not go toge
 
 
 class SearchAnswer(StrEnum):
-    """What a search came to."""
+    """The results of a search."""
 
     FOUND = "found"
     NO_DIFFERENCE = "no-difference"
@@ -186,7 +186,7 @@ class _Case:
             self._ledger.ask_again(failing[:missing], "does it always fail?")
 
     def _innocent(self, culprits: Sequence[Culprit]) -> Mixture:
-        """What was in a mixture that passed, and is not guilty itself."""
+        """Changes of passing mixtures, which are not guilty."""
         passed = (one for one, runs in self._ledger.runs.items() if runs.outcome is Outcome.PASS)
         return _GOOD.union(*passed) - _guilty(culprits)
 

@@ -55,7 +55,7 @@ class Edit(Struct, frozen=True, kw_only=True):
 
 
 class EditResult(Struct, frozen=True, kw_only=True):
-    """What became of one entry: its text before (empty: it is new) and after (empty: it is gone)."""
+    """The result for one entry: its text before (empty: it is new) and after (empty: it is gone)."""
 
     place: str
     before: str = ""

@@ -11,7 +11,7 @@ __all__ = ["DeclaredEntry", "entries", "key_entries"]
 
 
 class DeclaredEntry(NamedTuple):
-    """What it is, such as `limit`, what it is about, and its text as people write it."""
+    """A declared entry: its kind, such as `limit`, its subject, and its text as people write it."""
 
     what: str
     name: str
@@ -35,7 +35,7 @@ def entries(declaration: Declaration) -> Iterator[DeclaredEntry]:
 
 
 def key_entries(declaration: Declaration, key: Key) -> Iterator[DeclaredEntry]:
-    """What is declared under one key."""
+    """The entries under one key."""
     if key.name in _OWN:
         yield from _OWN[key.name](declaration)
     elif key.shape is not Shape.OWN:

@@ -44,7 +44,7 @@ class SourceEntry(Struct, frozen=True, kw_only=True):
 
     @property
     def facts(self) -> list[str]:
-        """What of it bears on a lock."""
+        """The parts that affect a lock."""
         return [self.name, self.url, *sorted(self.only)]
 
 
@@ -80,7 +80,7 @@ class Declared(Struct, frozen=True, kw_only=True):
 
 
 class Correction(Struct, frozen=True, kw_only=True):
-    """What releases say of their needs is wrong: needs of the libraries in `drop` go, those in `add` come."""
+    """A correction of releases' metadata: requirements on libraries in `drop` go, those in `add` come."""
 
     applies_to: Need
     drop: frozenset[NormalizedName] = frozenset()

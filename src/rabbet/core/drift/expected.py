@@ -76,7 +76,7 @@ class Expectation(Struct, frozen=True, kw_only=True, dict=True):
         *,
         stamp: str,
     ) -> Self:
-        """What the lock with this stamp wants on a target, for the chosen sections: it is `needed`."""
+        """The expectation by a lock for a target and the chosen sections; `needed` is its part of the lock."""
         declared = declaration.declared()
         return cls(
             project=declaration.name,
@@ -126,7 +126,7 @@ class Expectation(Struct, frozen=True, kw_only=True, dict=True):
         return inventory.lock_stamp not in ("", self.lock_stamp)
 
     def pairs(self, inventory: Inventory) -> Iterator[tuple[ToInstall | VersionOnly, Installed]]:
-        """What is wanted and there."""
+        """The expected libraries that are installed."""
         for needed in self.needed:
             installed = inventory.libraries.get(needed.locked.name)
             if installed is not None:

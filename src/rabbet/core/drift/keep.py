@@ -22,7 +22,7 @@ _LOWER = (">=", ">", "==", "===", "~=")  # the operators that set a lower bound,
 
 
 class Keep(Struct, frozen=True, kw_only=True):
-    """What has to be declared, and the versions that the next lock should prefer."""
+    """Edits of the declaration, and the versions that the next lock should prefer."""
 
     edits: tuple[Edit, ...]
     preferred: Mapping[NormalizedName, Version]

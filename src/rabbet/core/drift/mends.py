@@ -10,7 +10,7 @@ __all__ = ["Mend", "is_by_hand", "mend_of", "mends_of"]
 
 
 class Mend(StrEnum):
-    """What is to be done."""
+    """The actions that mend findings."""
 
     RESOLVE = "resolve"
     RAISE = "raise"
@@ -38,7 +38,7 @@ _BY_REASON = {
 
 
 def mend_of(finding: Finding) -> Mend | None:
-    """What mends a finding; `None` where no command does."""
+    """The action that mends a finding; `None` if no command does."""
     if finding.reason in _BY_REASON:
         return _BY_REASON[finding.reason]
     if finding.kind is Kind.RUNTIME:
@@ -52,7 +52,7 @@ def mend_of(finding: Finding) -> Mend | None:
 
 
 def mends_of(findings: Iterable[Finding]) -> frozenset[Mend]:
-    """What mends everything that weighs more than a note."""
+    """The actions that mend all findings above notes."""
     weighty = (mend_of(finding) for finding in findings if finding.weight is not Weight.NOTE)
     return frozenset(mend for mend in weighty if mend is not None)
 

@@ -35,7 +35,7 @@ def stories(findings: Sequence[Finding]) -> tuple[Story, ...]:
 
 
 def _by_hand(findings: Sequence[Finding]) -> tuple[Story, ...]:
-    """What somebody put there, and what came with it."""
+    """Libraries installed by hand, each with those that it brought along."""
     brought = {finding.name: finding for finding in findings if finding.by_hand}
     how = {finding.name: finding.by_hand for finding in findings if finding.by_hand}
     causes = [finding for name, finding in brought.items() if _is_cause(finding, how[name], how)]

@@ -60,7 +60,7 @@ _UNCHECKED = {
 
 
 def why(finding: Finding) -> str:
-    """What kind and versions do not say of it; may be empty."""
+    """The cause of a finding in words; empty when kind and versions say it all."""
     match finding.cause:
         case ReasonWith(reason=Reason.YANKED, text=text):
             return f"{finding.locked} was yanked: {text or 'no reason is given'}"

@@ -59,7 +59,7 @@ class Graph(Struct, frozen=True, kw_only=True):
         return tuple(ask for ask in self.asks if ask.name == name)
 
     def asked_by(self, requirer: NormalizedName | None, section: Section | None = None) -> tuple[Ask, ...]:
-        """What somebody asks for."""
+        """The requirements of one requirer."""
         return tuple(ask for ask in self.asks if (ask.requirer, ask.section) == (requirer, section))
 
     def who(self, ask: Ask) -> str:

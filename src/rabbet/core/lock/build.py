@@ -203,6 +203,6 @@ def _reached(solution: Solution, roots: Iterable[Need]) -> frozenset[NormalizedN
 
 
 def _dependencies(solution: Solution, name: NormalizedName) -> tuple[NormalizedName, ...]:
-    """What a library needs with all extras that were asked for, itself left out."""
+    """The dependencies of a library with all requested extras, without itself."""
     needs = (need for (library, _), part in solution.needs.items() if library == name for need in part)
     return tuple(sorted({need.name for need in needs} - {name}))

@@ -22,7 +22,7 @@ _NEAREST = 2
 
 
 class DifferenceKind(StrEnum):
-    """What became of a library."""
+    """The kinds of differences between two locks."""
 
     ADDED = "added"
     REMOVED = "removed"
@@ -53,7 +53,7 @@ class Difference(Struct, frozen=True, kw_only=True):
 
 
 def declared_changes(old: Declaration | None, new: Declaration | None) -> tuple[DeclaredChange, ...]:
-    """What differs between two declarations; nothing when one of them is unknown."""
+    """The differences between two declarations; empty when one of them is unknown."""
     if old is None or new is None:
         return ()
     before, after = _declared(old), _declared(new)

@@ -51,7 +51,7 @@ class Told(Struct, frozen=True, kw_only=True):
 
     @property
     def facts(self) -> str:
-        """What it follows from."""
+        """The state of the files that the build read."""
         return self.state
 
 

@@ -13,7 +13,7 @@ __all__ = ["ENVIRONMENT", "PYTHON", "About", "Finding", "Kind", "Subject", "Unme
 
 
 class Kind(StrEnum):
-    """What sort of difference it is."""
+    """The kinds of differences."""
 
     MISSING = "missing"
     SURPLUS = "surplus"
@@ -35,7 +35,7 @@ class Weight(StrEnum):
 
 
 class About(StrEnum):
-    """What sort of thing a finding is about: a library and a language may have the same name."""
+    """The kinds of subjects: a library and a language may have the same name."""
 
     LIBRARY = "library"
     ENVIRONMENT = "environment"
@@ -46,7 +46,7 @@ class About(StrEnum):
 
 
 class Subject(NamedTuple):
-    """What a finding is about: a library by its name, a runtime by its language, a file by its place."""
+    """The subject of a finding: a library by name, a runtime by language, a file by place."""
 
     about: About
     name: str
@@ -102,7 +102,7 @@ class Finding(Struct, frozen=True, kw_only=True):
 
     @property
     def name(self) -> str:
-        """What it is about, as people call it."""
+        """The subject's name."""
         return self.subject.name
 
     @property

@@ -100,7 +100,7 @@ BuildSource: TypeAlias = LockedSdist | LockedArchive | LockedCommit | LockedChec
 
 
 def kind_built_from(source: BuildSource) -> BuildKind:
-    """What is built of sources."""
+    """The kind of build result: a wheel, or an editable one."""
     return "editable" if isinstance(source, LockedCheckout) and source.editable else "wheel"
 
 
@@ -155,7 +155,7 @@ class LockedLibrary(_Sealed, frozen=True, kw_only=True):
 
     @property
     def source(self) -> BuildSource | None:
-        """What it can be built from."""
+        """The source that it can be built from; `None` if there is none."""
         able = (artifact for artifact in self.artifacts if not isinstance(artifact, LockedWheel))
         return next(
             (
@@ -210,7 +210,7 @@ class LockedRuntime(Struct, frozen=True, kw_only=True):
 
 
 def runtime_name(language: str) -> NormalizedName:
-    """What a runtime is called among libraries, of which one may have the language's name."""
+    """The key of a runtime among names of libraries, which cannot collide with one."""
     return NormalizedName(f"runtime {language}")
 
 
@@ -252,7 +252,7 @@ class Unbuilt(Struct, frozen=True, kw_only=True):
 
     @property
     def kind(self) -> BuildKind:
-        """What is built of it."""
+        """The kind of build result."""
         return kind_built_from(self.source)
 
     @property
@@ -262,7 +262,7 @@ class Unbuilt(Struct, frozen=True, kw_only=True):
 
     @property
     def what(self) -> str:
-        """What it is called in messages."""
+        """Its name in messages."""
         return self.locked.name if self.local else f"{self.locked.name} {self.locked.version}"
 
 
@@ -309,7 +309,7 @@ class Lock(_Sealed, frozen=True, kw_only=True):
 
     @property
     def own_build(self) -> LockedBuild | None:
-        """What the project's own build needs, where it has one."""
+        """The project's own build; `None` if it has none."""
         return next((build for build in self.builds if build.own), None)
 
     def build_of(self, library: LockedLibrary) -> LockedBuild | None:

@@ -13,7 +13,7 @@ __all__ = ["Action", "Plan", "Step"]
 
 
 class Action(StrEnum):
-    """What happens to one library."""
+    """The kinds of changes to a library."""
 
     KEEP = "keep"
     ADD = "add"

@@ -15,7 +15,7 @@ __all__ = ["Refutation", "Solution"]
 
 
 class Solution(Struct, frozen=True, kw_only=True):
-    """What was chosen, and the requirements that count here of each chosen part."""
+    """The chosen releases, and the requirements of each chosen part that count on the target."""
 
     target: Target
     chosen: Mapping[NormalizedName, Candidate]

@@ -70,7 +70,7 @@ class _Offers:
         return Candidates(name=library_name(name), releases=tuple(releases), known=bool(offers))
 
     def metadata(self, candidate: Candidate) -> Metadata | Rejected:
-        """What a runtime needs of other languages."""
+        """The versions of other languages that a runtime needs."""
         wanted = self._declared.get(candidate.name)
         needs = (wanted.needs if wanted else {}) or self.offer(candidate).needs
         return Metadata(

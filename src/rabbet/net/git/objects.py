@@ -68,7 +68,7 @@ def _parted(output: bytes) -> Iterator[tuple[str, bytes]]:
 
 
 def entries_of(tree: bytes, digits: int) -> Iterator[TreeEntry]:
-    """What is in a tree, from its content; `digits` are those of an id in this repository."""
+    """The entries of a tree object; `digits` is the length of an id in this repository."""
     place, length = 0, digits // 2
     while (end := tree.find(b"\0", place)) >= 0:
         mode, _, name = tree[place:end].partition(b" ")

@@ -68,7 +68,7 @@ def file_at(folder: Path, revision: str, name: str, environ: Mapping[str, str]) 
     """
 
     def git(*arguments: str) -> str | None:
-        """What git prints; `None` when it fails."""
+        """git's output; `None` when it fails."""
         done = ask_git(folder, arguments, environ)
         return done.text if done.code == 0 else None
 

@@ -38,7 +38,7 @@ class SharedFile(NamedTuple):
 
 
 class _Moved(Exception):
-    """What a remote has just listed could not be fetched: somebody replaces it, or git said why not."""
+    """A ref that a remote had just listed could not be fetched: it was replaced, or git said why not."""
 
     def __init__(self, said: bytes) -> None:
         super().__init__()
@@ -138,7 +138,7 @@ def collected_labels(own: OwnRepository, group: str) -> list[str]:
 
 
 def collected_files(own: OwnRepository, group: str) -> list[SharedFile]:
-    """What was collected of a group, by label and in the order of arrival. Raises `SourceFailed`."""
+    """The collected records of a group, by label and in order of arrival. Raises `SourceFailed`."""
     return _files(own, _trees(own, group))
 
 

@@ -27,7 +27,7 @@ _PROXY = "check the proxy that http_proxy or https_proxy names"
 
 
 class _Said(NamedTuple):
-    """What is told for a code; `why` is empty where libcurl's own words say it best."""
+    """The message for a code; `why` is empty when libcurl's own words say it best."""
 
     what: str
     why: str

@@ -64,6 +64,6 @@ def fresh_seconds(headers: Mapping[str, str]) -> int:
 
 
 def _until_expiry(headers: Mapping[str, str]) -> float:
-    """What `Expires` says against the answer's own `Date`: two clocks need not agree."""
+    """The seconds from the answer's own `Date` to `Expires`: two clocks need not agree."""
     date, expires = moment_in(headers.get("date", "")), moment_in(headers.get("expires", ""))
     return (expires - date).total_seconds() if date and expires else 0.0

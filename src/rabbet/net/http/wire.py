@@ -264,7 +264,7 @@ class Wire:
             transfer.resume()
 
     def traffic(self) -> tuple[HostTraffic, ...]:
-        """What was asked of each host so far, and came to an end."""
+        """The finished requests of each host so far."""
         return tuple(host.traffic for host in tuple(self._hosts.values()))
 
     def _start(self) -> None:
@@ -388,7 +388,7 @@ class Wire:
         self._multi.add_handle(handle)
 
     def _set_usual(self, handle: pycurl.Curl) -> None:
-        """What holds for all requests."""
+        """The settings of all requests."""
         handle.setopt(pycurl.NOSIGNAL, 1)
         handle.setopt(pycurl.PROTOCOLS, pycurl.PROTO_HTTP | pycurl.PROTO_HTTPS)
         handle.setopt(pycurl.HTTP_VERSION, pycurl.CURL_HTTP_VERSION_2TLS)

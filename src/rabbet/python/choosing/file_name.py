@@ -31,7 +31,7 @@ class BadFileName(ValueError):
 
 
 class _Nameless(ValueError):
-    """What stands before the tags holds no name, or no build number where one should be."""
+    """The part before the tags has no name, or no build number where one should be."""
 
 
 class FileName(NamedTuple):
@@ -102,7 +102,7 @@ def _canonical(name: str) -> NormalizedName:
 
 @lru_cache(maxsize=8192)
 def _release(text: str) -> tuple[NormalizedName, Version, tuple[int, str]]:
-    """What stands before the tags: name, version and perhaps a build number."""
+    """The part before the tags: name, version and perhaps a build number."""
     name, version, *numbers = text.split("-")
     if "__" in name or not _NAME.match(name):
         raise _Nameless("it begins with no name")

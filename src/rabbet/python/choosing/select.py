@@ -73,14 +73,14 @@ def own_project(lock: Lock, target: Target, declaration: Declaration) -> Unbuilt
 
 
 def as_wheel(one: ToInstall) -> ToInstall:
-    """What would be installed where its sources lie, to be installed as a wheel of them."""
+    """The same library, installed as a wheel in place of an editable form."""
     if isinstance(one, Needed) or not isinstance(one.source, LockedCheckout):
         return one
     return replace(one, source=replace(one.source, editable=False))
 
 
 class _Choice:
-    """What a target gets of a lock: the best wheel of each library, or what it is built from."""
+    """The part of a lock for one target: the best wheel of each library, or its source."""
 
     def __init__(self, lock: Lock, target: Target, declaration: Declaration) -> None:
         self._lock = lock
@@ -105,7 +105,7 @@ class _Choice:
         return library.name not in (self._declaration.local if local else self._declaration.build_from_source)
 
     def environment(self, build: LockedBuild, building: tuple[str, ...] = ()) -> tuple[ToInstall, ...]:
-        """What a build happens in."""
+        """The libraries of a build environment."""
         counting = (library for library in build.libraries if _counts(library, self._target, Selection()))
         return self.among(tuple(counting), building)
 

@@ -116,7 +116,7 @@ def may_not_build(libraries: Sequence[LockedLibrary]) -> EnvironmentFailed:
 
 
 def what_building_does(libraries: int) -> str:
-    """What somebody has to know who allows that so many libraries are built."""
+    """The warning for users who allow that so many libraries are built."""
     whose = "it runs its" if libraries == 1 else "them runs their"
     return f"{whose} own code on this machine, as you"
 

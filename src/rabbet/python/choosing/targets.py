@@ -115,7 +115,7 @@ def baseline_needed(target: Target, wheel_tags: Iterable[str]) -> tuple[str, str
 
 
 class _BuiltFor(NamedTuple):
-    """What a platform tag stands for: a C library (or `macos`), its oldest version, and the machine."""
+    """The meaning of a platform tag: a C library (or `macos`), its oldest version, and the machine."""
 
     library: str
     version: str
@@ -124,7 +124,7 @@ class _BuiltFor(NamedTuple):
 
 @cache
 def _built_for(platform: str) -> _BuiltFor | None:
-    """What a platform tag names; `None` for those that name no version."""
+    """The meaning of a platform tag; `None` for tags without a version."""
     found = _VERSIONED.match(platform)
     if found is None:
         return None

@@ -11,7 +11,7 @@ __all__ = ["environment", "stale"]
 
 
 def environment(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
-    """What was altered of the environment itself, and what in it can't be checked."""
+    """Altered parts of the environment itself, and parts that can't be checked."""
     for damage in inventory.damage:
         yield Finding(
             kind=Kind.ALTERED,

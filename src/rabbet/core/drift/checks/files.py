@@ -11,7 +11,7 @@ __all__ = ["files"]
 
 
 def files(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
-    """What became of a library's files: some are gone, some are altered."""
+    """Files of a library that are missing or altered."""
     for one, installed in expected.pairs(inventory):
         if not is_locked_version(one, installed):
             continue

@@ -139,7 +139,7 @@ def _attempt(facts: Sequence[Fact], whole: Mapping[NormalizedName, int]) -> Proo
 
 
 class _State:
-    """What is left of each library, and the steps that left it so."""
+    """The remaining releases of each library, and the steps that led there."""
 
     def __init__(
         self,

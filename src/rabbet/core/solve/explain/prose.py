@@ -123,7 +123,7 @@ class _Teller:
         return f"{joint} leaves {step.about} {self._versions(step.about, step.left)}."
 
     def _only(self, library: NormalizedName, step: ProofStep) -> str:
-        """What was left of a library before this step, and by which sentence."""
+        """The releases of a library that remained before this step, and the sentence that says so."""
         found = self._problem.candidates(library)
         before = [one for one in step.relies_on if one.about == library]
         if before and before[-1].assumed:

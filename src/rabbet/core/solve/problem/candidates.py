@@ -21,7 +21,7 @@ __all__ = ["Candidates", "ReleaseMasks"]
 
 
 class Candidates(Struct, frozen=True, kw_only=True, dict=True):
-    """What could be chosen of one library, oldest first; `known` is false when no source lists it."""
+    """The releases of one library that could be chosen, oldest first; `known`: some source lists it."""
 
     name: NormalizedName
     releases: tuple[Candidate, ...]

@@ -83,7 +83,7 @@ class Problem:
         return first.index(name) if name in first else len(first)
 
     def start(self) -> list[Incompatibility]:
-        """What the project's own requirements rule out."""
+        """The incompatibilities of the project's own requirements."""
         self._declared.sort(key=lambda one: (str(one.need), str(one.section or "")))
         self._provider.expect(requirement.need for requirement in self._declared)
         for requirement in self._declared:
@@ -100,7 +100,7 @@ class Problem:
         return self._take_fresh()
 
     def expand(self, slot: int, bit: int) -> list[Incompatibility]:
-        """What choosing one candidate rules out; empty when this was asked before."""
+        """The incompatibilities of one candidate; empty when asked before."""
         if (slot, bit) in self._expansions:
             return []
         metadata = self.metadata(self.candidate(slot, bit))
@@ -123,11 +123,11 @@ class Problem:
         return (slot, bit) in self._expansions
 
     def expansion(self, slot: int, bit: int) -> Sequence[Incompatibility]:
-        """What `expand` gave for this candidate."""
+        """The result of `expand` for this candidate."""
         return self._expansions[slot, bit]
 
     def metadata(self, candidate: Candidate) -> Metadata | Rejected:
-        """What a release needs, or why it can't be used on this target after all."""
+        """The requirements of a release, or why it can't be used on this target after all."""
         metadata = self._provider.metadata(candidate)
         if isinstance(metadata, Rejected):
             return metadata
