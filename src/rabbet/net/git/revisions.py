@@ -68,7 +68,7 @@ def file_at(folder: Path, revision: str, name: str, environ: Mapping[str, str]) 
     """
 
     def git(*arguments: str) -> str | None:
-        """git's output; `None` when it fails."""
+        """Git's output; `None` when it fails."""
         done = ask_git(folder, arguments, environ)
         return done.text if done.code == 0 else None
 
