@@ -76,7 +76,7 @@ class Expectation(Struct, frozen=True, kw_only=True, dict=True):
         *,
         stamp: str,
     ) -> Self:
-        """The expectation by a lock, for a target and sections; `needed` is the part of the lock for these."""
+        """The expectation by a lock, for a target and sections; `needed` is the lock's part for them."""
         declared = declaration.declared()
         return cls(
             project=declaration.name,
