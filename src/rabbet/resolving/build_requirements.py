@@ -83,7 +83,7 @@ class Subject(Struct, frozen=True, kw_only=True):
 
     @property
     def kind(self) -> BuildKind:
-        """What is built of it."""
+        """The kind of build result."""
         return kind_built_from(self.source)
 
     def allowed(self, declaration: Declaration) -> bool:
@@ -92,7 +92,7 @@ class Subject(Struct, frozen=True, kw_only=True):
 
     @property
     def identity(self) -> str:
-        """What its sources are known by; empty where they may change."""
+        """The identity of its sources; empty when they may change."""
         if isinstance(self.source, LockedCheckout):
             return ""
         if isinstance(self.source, LockedCommit):
@@ -144,7 +144,7 @@ class BuildQuestions:
         return self.metadata(subject) if subject.allowed(self._declaration) else None
 
     def metadata(self, subject: Subject) -> Metadata:
-        """What its wheel would say. Raises `BuildFailed`, `NoSolution`, `SourceFailed`, `IntegrityFailed`."""
+        """Its wheel's metadata. Raises `BuildFailed`, `NoSolution`, `SourceFailed`, `IntegrityFailed`."""
         key = self._key("metadata", subject)
         with self._guard:
             content = self._memory.recall(key) if key else None
@@ -160,7 +160,7 @@ class BuildQuestions:
     def locked(
         self, subject: Subject, version: Version | None, targets: tuple[Target, ...]
     ) -> tuple[LockedBuild, ...]:
-        """What its build needs on these targets, and what the builds of that need. Raises as `metadata`."""
+        """Locked requirements of its build on these targets, with those of their builds. Raises as `metadata`."""
         with self._guard:
             requires = self._requires(subject)
             lock = self._settled_for(subject, requires, targets)
@@ -181,7 +181,7 @@ class BuildQuestions:
         return self._open_workshop()
 
     def _options(self, subject: Subject) -> BuildOptions:
-        """What the declaration gives to this build."""
+        """The declared options of this build."""
         return self._declaration.builds.get(subject.name, BuildOptions())
 
     @property
@@ -189,7 +189,7 @@ class BuildQuestions:
         return self._workshop.supply.store.metadata
 
     def _key(self, question: str, subject: Subject) -> str:
-        """What an answer is remembered under; empty where it must not be."""
+        """The cache key of an answer; empty if it must not be cached."""
         runtime = self._workshop.runtime
         teller = f"{question} of a build with {runtime.distributor} {runtime.minor}"
         facts = self._options(subject).facts
@@ -197,7 +197,7 @@ class BuildQuestions:
         return reported_metadata_key(teller, subject.identity) if subject.identity else ""
 
     def _requires(self, subject: Subject) -> tuple[Need, ...]:
-        """What the sources and the back end ask for."""
+        """The build requirements of the sources and of the back end."""
         key = self._key("requirements", subject)
         content = self._memory.recall(key) if key and subject not in self._asked else None
         if content is not None:

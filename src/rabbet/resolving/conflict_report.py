@@ -1,4 +1,4 @@
-"""What to say of a declaration without a solution: why, and which changes help."""
+"""The report for a declaration without a solution: why, and which changes help."""
 
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence

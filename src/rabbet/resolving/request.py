@@ -1,4 +1,4 @@
-"""What is asked of resolving, and what it comes to; and what is therefore preferred for one target."""
+"""The request to resolve, its result, and the policy for one target that follows from it."""
 
 from collections.abc import Mapping
 from datetime import datetime
@@ -114,7 +114,7 @@ def declared_moment(declaration: Declaration) -> datetime | None:
 
 
 def locked_versions(lock: Lock, target: Target) -> Mapping[NormalizedName, Version]:
-    """What a lock holds for a target; for one that it does not serve, what it holds at all."""
+    """The locked versions for a target; all of them for a target that the lock does not serve."""
     from rabbet.python.choosing.select import libraries_for  # here: a new project has no lock
     from rabbet.python.choosing.serving import serves
 

@@ -44,7 +44,7 @@ def resolve_targets(request: ResolveRequest, options: ResolveOptions) -> Resolve
 
 
 def own_metadata(request: ResolveRequest, options: ResolveOptions) -> Metadata:
-    """What the project's own build tells of it. Raises `BuildFailed`, `NoSolution`, `SourceFailed`."""
+    """The project's metadata from its own build. Raises `BuildFailed`, `NoSolution`, `SourceFailed`."""
     return _build_questions(request, options).metadata(own_subject(request.declaration))
 
 

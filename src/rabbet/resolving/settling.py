@@ -80,7 +80,7 @@ def settled(
 def _to_build(
     request: ResolveRequest, builds: BuildQuestions, parts: Sequence[Solved]
 ) -> Mapping[tuple[Subject, Version | None], tuple[Target, ...]]:
-    """What has to be built, in which version, and the targets that need it."""
+    """The libraries to build, with version, and the targets that need them."""
     where: dict[tuple[Subject, Version | None], list[Target]] = {}
     for part in parts:
         for name, candidate in part.solution.chosen.items():
@@ -101,7 +101,7 @@ def _to_build(
 def _told_here(
     request: ResolveRequest, to_build: Mapping[tuple[Subject, Version | None], Sequence[Target]]
 ) -> tuple[str, ...]:
-    """What is built for targets other than this machine with its runtime, where its build was asked."""
+    """Builds that were asked on this machine and are needed for other targets."""
     here = target_of(request.runtime)
     there = {
         subject.what

@@ -78,7 +78,7 @@ def _constraint(edits: Iterable[Edit]) -> str:
 
 
 def _instead(lock: Lock, guilty: Iterable[StateChange]) -> tuple[tuple[str, str], ...]:
-    """What a lock has in place of guilty releases."""
+    """The versions in a lock in place of guilty releases."""
     names = {change.name for change in guilty}
     found: list[tuple[str, str]] = [
         (library.name, str(library.version)) for library in lock.libraries if library.name in names
@@ -113,13 +113,13 @@ def _edits(change: StateChange, declaration: Declaration) -> Iterator[Edit]:
 
 
 def _beside(bound: str, known: SpecifierSet | None) -> SpecifierSet:
-    """What is declared, without what a narrower bound makes idle."""
+    """The declared bounds without those that a narrower one makes redundant."""
     kept = (clause for clause in known or () if bound[0] not in "<>" or clause.operator[0] != bound[0])
     return SpecifierSet(",".join(map(str, kept)))
 
 
 def _declared(change: StateChange, declaration: Declaration) -> SpecifierSet | None:
-    """What is declared in the place where the new bound will stand."""
+    """The present bounds in the place of the new one."""
     if change.name == PYTHON:
         return declaration.python
     known: dict[str, SpecifierSet] = {limit.name: limit.specifier for limit in declaration.limits}

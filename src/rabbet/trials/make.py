@@ -49,7 +49,7 @@ def trial(session: Session, wish: Wish, root: Path, fits: Callable[[], bool]) ->
 
 
 class _Made(NamedTuple):
-    """What the trial is, and the trees of the store that it has links to, by key and entry."""
+    """The trial, and the trees of the store that it links, by key and entry."""
 
     tried: TrialSummary
     trees: list[tuple[str, str]]
@@ -104,6 +104,6 @@ def _clear(root: Path) -> None:
 
 
 def _key(session: Session, wish: Wish) -> str:
-    """What the trial follows from; empty where that can't be told without looking closer."""
+    """The cache key of a trial; empty when it can't be known without a closer look."""
     fitting = "" if wish.places else fitting_key(session)
     return hashlib.sha256(repr([fitting, *wish]).encode()).hexdigest() if fitting else ""

@@ -1,4 +1,4 @@
-"""What a trial comes to: which libraries it takes beside the locked ones."""
+"""The libraries of a trial, beside the locked ones."""
 
 from collections.abc import Callable, Iterable, Mapping
 

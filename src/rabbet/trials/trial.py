@@ -6,7 +6,7 @@ __all__ = ["TrialSummary", "Wish"]
 
 
 class Wish(NamedTuple):
-    """What is to be tried: requirements, and places of what is nowhere published."""
+    """The wish for a trial: requirements, and places of unpublished libraries."""
 
     requirements: tuple[str, ...]
     places: tuple[str, ...] = ()

@@ -68,7 +68,7 @@ class TwoStates(Struct, frozen=True, kw_only=True):
         return tuple(side for side in sides if side is not None)
 
     def libraries_of(self, mixture: Mixture) -> tuple[ToInstall, ...]:
-        """What is installed, the project itself behind the others."""
+        """The installed libraries, the project itself last."""
         python = int(PYTHON in mixture)
         own = self.own[python]
         found = []
@@ -195,7 +195,7 @@ class _Reader:
     def _installable(
         self, lock: Lock, declaration: Declaration, python: PythonRuntime
     ) -> dict[NormalizedName, ToInstall]:
-        """What this machine would install of a lock, by name."""
+        """The libraries that this machine would install of a lock, by name."""
         wanted = needed(lock, target_of(python), lock.everything, declaration)
         own = library_name(self._declaration.name)
         found = (identified(library, python, self._session.project.folder) for library in wanted)

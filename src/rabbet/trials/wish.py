@@ -107,7 +107,7 @@ def _from_address(declaration: Declaration, needs: dict[NormalizedName, Need], a
 
 
 def _name_of_checkout(path: Path) -> NormalizedName | None:
-    """What a checkout says that it is, if it says so without being run."""
+    """The name that a checkout declares; `None` if only its build knows."""
     try:
         return name_of_tree(read_text(path / "pyproject.toml", by_hand=True))
     except NotUnderstood:

@@ -84,13 +84,13 @@ class Machine:
 
     @cached_property
     def wire(self) -> "Wire":
-        """What all requests over HTTP go over."""
+        """The wire for all HTTP requests."""
         from rabbet.net.http.wire import Wire
 
         return Wire()
 
     def traffic(self) -> "tuple[HostTraffic, ...]":
-        """What was asked of each host so far."""
+        """The requests to each host so far."""
         return tuple(host for host in self.wire.traffic() if host.requests) if _WIRE in vars(self) else ()
 
     def helpers_environ(self) -> Mapping[str, str]:
@@ -133,11 +133,11 @@ class Machine:
 
     @property
     def metadata(self) -> "Pack":
-        """What releases need, by the hashes of their files."""
+        """Metadata of releases, by the hashes of their files."""
         return self._pack("metadata", "all")
 
     def listings(self, address: str) -> "Pack":
-        """What was read of the index at this address."""
+        """The stored pages of the index at this address."""
         return self._pack("listings", sha256(address.encode()).hexdigest()[:32])
 
     def _pack(self, part: str, name: str) -> "Pack":

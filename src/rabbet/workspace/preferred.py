@@ -38,7 +38,7 @@ class Preferred(Struct, frozen=True, kw_only=True):
 
 
 def read_preferred(text: str) -> Preferred:
-    """What is preferred. Raises `NotUnderstood`."""
+    """The preferred versions in a text. Raises `NotUnderstood`."""
     try:
         content = parse_content(text)
         table, python = content.get("preferred"), content.get("python")
@@ -69,7 +69,7 @@ def write_preferred(preferred: Preferred) -> str:
 
 
 def preferred_versions(project: Project) -> Preferred:
-    """What is noted; empty where nothing is. Raises `NotUnderstood`."""
+    """The project's preferred versions; empty without any. Raises `NotUnderstood`."""
     if not project.preferred_file.exists():
         return Preferred()
     return read_preferred(read_text(project.preferred_file, by_hand=True))

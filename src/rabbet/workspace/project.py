@@ -64,12 +64,12 @@ class Project:
 
     @property
     def declaration_file(self) -> Path:
-        """What people edit."""
+        """The declaration's file."""
         return self.folder / DECLARATION
 
     @property
     def lock_file(self) -> Path:
-        """What was resolved."""
+        """The lock's file."""
         return self.folder / (f"pylock.{self.variant}.toml" if self.variant else LOCK)
 
     @property
@@ -149,7 +149,7 @@ class Project:
 
 
 def _once(known: "dict[_Key, _Value]", key: "_Key", read: "Callable[[], _Value]") -> "_Value":
-    """What is known for a key, else what reading it gives; other threads may ask at the same time."""
+    """The cached value of a key, else the result of reading it; safe for several threads."""
     found = known.get(key)
     if found is None:
         found = read()

@@ -34,11 +34,11 @@ class Session(NamedTuple):
             self.declaration()
 
     def declaration(self) -> "Declaration":
-        """What is declared. Raises as `Project.declaration`."""
+        """The declaration. Raises as `Project.declaration`."""
         return self.project.declaration()
 
     def lock(self) -> "Lock":
-        """What is locked; the machine remembers what large locks say. Raises `NoLock`, `NotUnderstood`."""
+        """The lock; the machine caches large ones. Raises `NoLock`, `NotUnderstood`."""
         return self.project.lock(self._parse)
 
     def parsed_lock(self, text: str, file: str) -> "Lock":

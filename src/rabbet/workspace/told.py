@@ -1,4 +1,4 @@
-"""What a project's build told, by the project's locks; it is asked anew when files that it read change."""
+"""Metadata from a project's build, kept in its locks; it is asked again when files that it read change."""
 
 from collections.abc import Iterable
 from pathlib import Path
@@ -30,7 +30,7 @@ def is_told_anew(folder: Path, locks: Iterable[Path]) -> bool:
 
 
 def _in_locks(locks: Iterable[Path]) -> Told | None:
-    """What the project's own lock holds of it, else that of a variant."""
+    """The metadata in the project's own lock, else in that of a variant."""
     for path in locks:
         told = told_in(read_text(path), path.name) if is_there(path) else None
         if told is not None:

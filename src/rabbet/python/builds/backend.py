@@ -54,7 +54,7 @@ class Workplace(Struct, frozen=True, kw_only=True):
 
     @property
     def settings(self) -> Mapping[str, str] | None:
-        """What each hook gets as `config_settings`; `None` where nothing is given."""
+        """The `config_settings` of each hook; `None` without any."""
         return self.options.settings or None
 
 
@@ -74,7 +74,7 @@ class Backend:
         self._observer = observer
 
     def requirements(self, kind: BuildKind) -> tuple[Need, ...]:
-        """What it needs beyond what the tree says (`get_requires_for_build_*`)."""
+        """The additional build requirements (`get_requires_for_build_*`)."""
         answer = self._call(f"get_requires_for_build_{kind}", [self._place.settings])
         told = [] if answer is None else answer["value"]
         if not isinstance(told, list) or not all(isinstance(text, str) for text in told):
@@ -146,7 +146,7 @@ class Backend:
             raise self._failed([told], output=False) from error
 
     def _call(self, hook: str, arguments: Sequence[object]) -> _Answer | None:
-        """What a hook gives back; `None` where the back end has no such hook."""
+        """A hook's result; `None` if the back end has no such hook."""
         exchange = self._folder("call")
         request, answer = exchange / "request.json", exchange / "answer.json"
         call = {

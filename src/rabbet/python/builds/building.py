@@ -1,4 +1,4 @@
-"""What has to be built → wheels in the store, each built once for all that it follows from."""
+"""Unbuilt libraries → wheels in the store, each built once for the same inputs."""
 
 import hashlib
 import json
@@ -50,7 +50,7 @@ def known_wheel(one: ToInstall, store: Store) -> Needed | None:
 
 
 def _built(unbuilt: Unbuilt, workshop: Workshop) -> Needed:
-    """What others need is built first; one process at a time builds the same."""
+    """Dependencies are built first; only one process builds the same library at a time."""
     store = workshop.supply.store
     known = _kept(unbuilt, store)
     if known is not None:
@@ -149,7 +149,7 @@ def _remembered(store: Store, wheel: LockedWheel, unbuilt: Unbuilt) -> Needed:
 
 
 def _kept(unbuilt: Unbuilt, store: Store) -> Needed | None:
-    """What was built of the same sources in the same way before, if the store still has it."""
+    """The wheel of an earlier build with the same inputs, if the store still has it."""
     content = store.built.recall(unbuilt.digest)
     if content is None:
         return None

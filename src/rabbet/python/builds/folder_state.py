@@ -1,4 +1,4 @@
-"""What the editable wheel of a source tree follows from; imports little, for the lightest runs ask for it."""
+"""The inputs of a source tree's editable wheel; imports little, since the lightest runs need it."""
 
 import hashlib
 import os

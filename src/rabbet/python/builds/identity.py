@@ -1,4 +1,4 @@
-"""What a build follows from: the sources, the runtime, what its environment holds, its options."""
+"""The inputs of a build: its sources, runtime, environment and options."""
 
 from pathlib import Path
 
@@ -30,7 +30,7 @@ def digest_of(unbuilt: Unbuilt, runtime: PythonRuntime, folder: Path) -> str:
 
 
 def facts_of(unbuilt: Unbuilt, runtime: PythonRuntime, folder: Path) -> dict[str, object]:
-    """What a build follows from, as JSON holds it; the digests of what its environment holds are known."""
+    """The inputs of a build in JSON; its environment's libraries have their digests."""
     facts: dict[str, object] = {
         "kind": unbuilt.kind,
         "source": _source(unbuilt.source, folder),
@@ -44,7 +44,7 @@ def facts_of(unbuilt: Unbuilt, runtime: PythonRuntime, folder: Path) -> dict[str
 
 
 def _of_part(part: ToInstall) -> str:
-    """What tells a library of the environment: one that was built here by what it was built from."""
+    """The identity of a library in the environment; of one that was built here, that of its build."""
     if isinstance(part, Unbuilt):
         return part.digest
     return part.build.digest if part.build else part.artifact.sha256

@@ -1,4 +1,4 @@
-"""What a failed build lacks, as far as the output of compilers, linkers and back ends names it."""
+"""Missing parts of a failed build, by the output of compilers, linkers and back ends."""
 
 import re
 from collections.abc import Iterator
@@ -42,7 +42,7 @@ _VARIABLE = (
 
 
 def missing_in(output: str, name: str) -> tuple[str, ...]:
-    """What the build of a library lacks by its output, and where that is given: a sentence each."""
+    """The missing parts that a build's output names, and where to get them: a sentence each."""
     options = f"[tool.rabbet.builds.{name}]"
     end = output[-_READ:]
     kinds = (

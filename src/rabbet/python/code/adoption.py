@@ -228,7 +228,7 @@ def _along(
 
 
 def _inside(one: Present, present: Mapping[NormalizedName, Present]) -> list[NormalizedName]:
-    """What a library needs among what is installed, sorted."""
+    """The installed libraries that a library needs, sorted."""
     return sorted(need for need in one.needs if need in present)
 
 
@@ -300,7 +300,7 @@ def _from_environment(
     needed_by: Needing,
     named: Collection[NormalizedName],
 ) -> Iterator[Adopted | Left]:
-    """What is installed and imported; without code to look at, what nothing else needs."""
+    """Installed libraries that are imported; without code, those that no other library needs."""
     installers = {one.installer.lower() for one in evidence.present.values()}
     listed = {one.need.name for one in evidence.listed}
     for name, one in sorted(evidence.present.items()):

@@ -1,4 +1,4 @@
-"""What a project's code imports × what it declares → what is undeclared, absent, unused or misplaced."""
+"""Imports of a project's code × its declaration → undeclared, absent, unused and misplaced libraries."""
 
 from collections import defaultdict
 from collections.abc import Iterator, Mapping, Sequence
@@ -26,7 +26,7 @@ __all__ = [
 ]
 
 Role: TypeAlias = Literal["program", "tests", "beside"]
-"""What code is for: what users get, its tests, or what developers use `beside` it, such as documentation."""
+"""The purpose of code: for users, for tests, or for developers `beside` it, such as documentation."""
 
 _BESIDE_FOLDERS = {
     "doc",
@@ -126,7 +126,7 @@ class ImportFinding(Struct, frozen=True, kw_only=True):
 
 
 def role_of(path: str) -> Role:
-    """What a file is for, by its place relative to the project, with forward slashes."""
+    """The purpose of a file, by its place relative to the project, with forward slashes."""
     *folders, name = path.split("/")
     if {"test", "tests", "testing"} & {*folders} or name == "conftest.py":
         return "tests"
@@ -218,7 +218,7 @@ def _undeclared(code: Code, used: Mapping[NormalizedName, Sequence[ImportSite]])
 
 
 def _misplaced(code: Code, used: Mapping[NormalizedName, Sequence[ImportSite]]) -> Iterator[ImportFinding]:
-    """What the program needs and only developers get, and what users get though only tests need it."""
+    """Libraries of the program that only developers get, and those of tests that users get."""
     for name, sections in code.declared.items():
         sites = used.get(name, ())
         groups = [section for section in sections if section is not None and section.kind == "group"]
@@ -243,7 +243,7 @@ def _misplaced(code: Code, used: Mapping[NormalizedName, Sequence[ImportSite]]) 
 
 
 def _unused(code: Code, used: Mapping[NormalizedName, Sequence[ImportSite]]) -> Iterator[ImportFinding]:
-    """What is declared and never imported; what is used in other ways is only worth a note."""
+    """Declared libraries that are never imported; those with another use are only worth a note."""
     for name, sections in code.declared.items():
         if name in used or name not in code.libraries:
             continue
@@ -258,7 +258,7 @@ def _unused(code: Code, used: Mapping[NormalizedName, Sequence[ImportSite]]) -> 
 
 
 def other_use(offered: LibraryContents) -> str:
-    """What a library may be there for, though nobody imports it."""
+    """The use of a library that is never imported; empty when there is none."""
     if offered.commands:
         return f"it brings the command {', '.join(offered.commands[:3])}"
     if offered.plugins:

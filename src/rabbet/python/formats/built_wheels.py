@@ -57,7 +57,7 @@ class BuiltWheel(Struct, frozen=True, kw_only=True):
 
     @property
     def identity(self) -> str:
-        """What tells it from the wheels of other builds."""
+        """The identity of the build."""
         return identity_of(self.facts)
 
     @property

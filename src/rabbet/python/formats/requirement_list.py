@@ -120,7 +120,7 @@ def _option(number: int, line: str) -> ListLine:
 
 
 def _editable(number: int, value: str, text: str) -> ListLine:
-    """What is worked on: a repository can be declared as it is, a folder by its name and place alone."""
+    """A library under development: repositories are declared as written, folders by name and place."""
     if value in (".", "./") or value.startswith(".["):
         return ListLine(number, "left", text, told="it is the project itself, which is installed anyway")
     if "://" in value:

@@ -1,4 +1,4 @@
-"""What every source can do."""
+"""The interface of every source."""
 
 from collections.abc import Sequence
 from typing import Protocol, runtime_checkable

@@ -1,4 +1,4 @@
-"""What the store holds, against the wheels themselves: for a deep look, and `store check`."""
+"""Checks of the store's content against the wheels, for deep looks and `store check`."""
 
 import shutil
 

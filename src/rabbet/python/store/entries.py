@@ -67,13 +67,13 @@ class Entries:
         return "-".join(entry.relative_to(self.folder / UNPACKED).parts)
 
     def intact(self, entry: Path) -> Unpacked | None:
-        """What an entry holds, if it is there and none of its files was changed."""
+        """The content of an entry whose files are unchanged; `None` when missing or damaged."""
         with self._unpacking:
             files = sound_tree(str(entry), self.key(entry), self._states)
         return None if files is None else Unpacked(entry / "tree", files)
 
     def listed(self, entry: Path) -> Unpacked | None:
-        """What an entry holds by its list alone: for who looks at the files somewhere else."""
+        """The content of an entry by its list alone, for callers that verify the files elsewhere."""
         files = read_tree(str(entry), self.key(entry))
         return None if files is None else Unpacked(entry / "tree", files)
 

@@ -163,7 +163,7 @@ def check(store: Store, folder: Path) -> Iterator[str]:
 
 
 def _check_packs(folder: Path) -> Iterator[str]:
-    """What is damaged in a folder's packs: entries go, and files that can't be read."""
+    """Damaged entries in a folder's packs, and unreadable files; both are removed."""
     for file in _packs(folder):
         pack = Pack(file)
         damaged = [key for key in pack if pack.recall(key) is None]

@@ -135,7 +135,7 @@ class Store:
         return self.entries.intact(self.entries.unpacked(wheel))
 
     def listed(self, wheel: LockedFile) -> Unpacked | None:
-        """What is unpacked of a wheel, by its list alone: for who looks at the files somewhere else."""
+        """An unpacked wheel by its list alone, for callers that verify the files elsewhere."""
         return self.entries.listed(self.entries.unpacked(wheel))
 
     def listed_compiled(self, wheel: LockedFile, runtime: PythonRuntime) -> Unpacked | None:

@@ -101,7 +101,7 @@ def _opened(wheel: Path, tree: Path) -> Iterator[zipfile.ZipFile]:
 
 
 def stored_files(tree: Path) -> Iterator[StoredFile]:
-    """What the files of a tree are now; none where there is no tree. They are made read-only."""
+    """The present files of a tree, which are made read-only; none without a tree."""
     for path in sorted(tree.rglob("*")):
         if path.is_file():
             path.chmod(_READABLE)
@@ -144,7 +144,7 @@ def _check_size(members: list[zipfile.ZipInfo], wheel: Path) -> None:
 
 
 def _record(archive: zipfile.ZipFile, members: list[zipfile.ZipInfo], wheel: str) -> Mapping[str, RecordRow]:
-    """What the wheel vouches for, by place; it has to be the wheel that its name says."""
+    """The rows of a wheel's `RECORD` by place; the wheel must match its name."""
     folders = {member.filename.partition("/")[0] for member in members}
     infos = [folder for folder in folders if folder.endswith(".dist-info")]
     if len(infos) != 1:

@@ -102,7 +102,7 @@ def adopting(machine: Machine, observer: Observer, places: Sequence[str]) -> Ado
 
 
 def _without_left(adoption: Adoption, by_build: Collection[str]) -> Adoption:
-    """What can be declared: what the project needs itself may be left to its build."""
+    """The entries that can be declared: the project's own requirements may be left to its build."""
     if "dependencies" not in by_build:
         return adoption
     own = [entry for entry in adoption.entries if entry.section is None]

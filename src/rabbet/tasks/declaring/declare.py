@@ -31,7 +31,7 @@ __all__ = ["Done", "Edited", "carried_out", "change"]
 
 
 class Edited(Struct, frozen=True):
-    """What became of each entry that was named, and of those that were `kept` by naming them as well."""
+    """The result for each named entry, and for those that were `kept` by declaring them as well."""
 
     changes: tuple[EditResult, ...]
     kept: tuple[str, ...] = ()
@@ -49,7 +49,7 @@ class Edited(Struct, frozen=True):
 
 
 class Done(Struct, frozen=True):
-    """What became of the declaration and, where that was asked for, of the lock and the environment."""
+    """The edited declaration and, if requested, the results for lock and environment."""
 
     edited: Edited
     resolved: "tuple[Resolved, ...]" = ()

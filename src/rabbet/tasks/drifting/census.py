@@ -70,7 +70,7 @@ _SECONDS_AHEAD = 300  # by which a sender's clock may go before that of this mac
 
 
 class RecordOptions(Struct, frozen=True, kw_only=True):
-    """What to record: of the project's environment, or of another `place`; under which label."""
+    """Options of a record: the project's environment or another `place`, and the label."""
 
     label: str | None = None
     place: str | None = None
@@ -306,7 +306,7 @@ def developed(session: Session, since: int, url: str | None = None) -> Developme
 
 
 def _over_time(machines: Sequence[MachineInventory]) -> list[MachineInventory]:
-    """What arrived, by the time of recording; none comes behind what its machine sent later."""
+    """Received inventories by time of recording; those of one machine stay in the order of arrival."""
     latest: dict[str, int] = {}
     timed = []
     for machine in reversed(machines):

@@ -166,7 +166,7 @@ def _refuse_absent(tried: Mapping[Mixture, RunRecord], two: TwoStates) -> None:
 
 
 def _key(two: TwoStates, command: TestedCommand, project: Project) -> str:
-    """What the results follow from: the command, both states, and the project's own code."""
+    """The cache key of the results: command, both states, and the project's own code."""
     states = [
         [
             side.python.executable,
@@ -191,7 +191,7 @@ def _searched(two: TwoStates, attempts: Attempts, machine: Machine, jobs: int) -
 
 
 def _side(two: TwoStates, number: int, attempts: Attempts, machine: Machine) -> Side:
-    """What the search has to know of a state, and of what it comes to under the other one's Python."""
+    """A state for the search, and the same under the other state's Python."""
     state: StateHere = (two.good, two.bad)[number]
     target = target_of(state.python)
     extras: dict[NormalizedName, frozenset[NormalizedName]] = {}
@@ -215,7 +215,7 @@ def _side(two: TwoStates, number: int, attempts: Attempts, machine: Machine) -> 
 def _metadata(
     one: ToInstall, number: int, declaration: Declaration, attempts: Attempts, machine: Machine
 ) -> Metadata:
-    """What a library needs, by its own wheel; by the lock, where the store does not know that any more."""
+    """A library's requirements by its wheel, else by the lock if the store has lost it."""
     known = one if isinstance(one, Needed) else attempts.wheel_of(one.locked.name, number)
     content = machine.metadata.recall(known.artifact.sha256) if known else None
     if content is not None:
@@ -231,7 +231,7 @@ def _metadata(
 
 
 def _choices(verdict: CulpritVerdict, two: TwoStates) -> Iterator[list[StateChange]]:
-    """What would keep all culprits away: one group of each; as many ways as are worth a try."""
+    """Sets of changes to keep out, one group of each culprit; as many as are worth a try."""
     groups = [one.groups for one in verdict.culprits]
     for chosen in islice(product(*groups), _CHOICES):
         yield [two.changes[name] for name in sorted(_GOOD.union(*chosen))]

@@ -25,7 +25,7 @@ __all__ = ["Keeping", "keeping", "save"]
 
 
 class Keeping(Struct, frozen=True, kw_only=True):
-    """What would become of the declaration, and the versions that the next lock would prefer."""
+    """The planned changes of the declaration, and the versions that the next lock would prefer."""
 
     project: Project
     changes: tuple[EditResult, ...]

@@ -266,7 +266,7 @@ class _Collected:
                 self._add(one, target)
 
     def _add(self, one: ToInstall, target: Target) -> None:
-        """What is built comes along with all that its build needs."""
+        """Libraries to build are carried with all their build requirements."""
         if isinstance(one, Needed):
             self._add_wheels(one.locked, target)
             return

@@ -1,4 +1,4 @@
-"""What a lock comes to for others: a list, a bill of materials, a container, an editor."""
+"""Exports of a lock: a list, a bill of materials, a table, a container, an editor's description."""
 
 from collections.abc import Iterable, Mapping
 from contextlib import suppress
@@ -83,7 +83,7 @@ def export_table(session: Session) -> str:
 
 
 def _licence(session: Session, library: LockedLibrary) -> str:
-    """What the store knows of a release's licence."""
+    """A release's licence by the metadata in the store."""
     for content in remembered_metadata(session.machine.metadata, library):
         with suppress(MetadataBroken):
             return licence_of(content)
@@ -138,7 +138,7 @@ def export_editor(session: Session, wanted: ContainerOptions) -> Exported:
 
 
 def _editor_paths(root: Path) -> dict[str, str]:
-    """What editors ask for of an environment, which may not be there yet."""
+    """The paths that editors ask for; the environment may not exist yet."""
     site = next(root.glob("lib/python*/site-packages"), None)
     return {
         "interpreter": str(interpreter_in(root)),

@@ -1,4 +1,4 @@
-"""What the lock held at its revisions in git."""
+"""The versions in the lock's revisions in git."""
 
 from collections.abc import Iterator, Mapping
 from itertools import pairwise
@@ -83,7 +83,7 @@ def past(session: Session, asked: NormalizedName | None = None) -> Past:
 
 
 def _versions_in(file: Path) -> _Versions | None:
-    """What the lock of today holds; `None` where there is none."""
+    """The versions in today's lock; `None` without one."""
     return read_locked_versions(read_text(file)).versions if file.is_file() else None
 
 

@@ -73,7 +73,7 @@ class Behind(Struct, frozen=True, kw_only=True):
 
 
 class Status(Struct, frozen=True, kw_only=True):
-    """What a project is, how far it has come, and the next command that makes sense."""
+    """The state of a project, and the next command that makes sense."""
 
     declaration: Declaration
     folder: Path
@@ -131,7 +131,7 @@ def _locked(project: Project, text: str, declaration: Declaration) -> Locked:
 
 
 def _environment(session: Session, lock: str | None) -> Environment | None:
-    """What lies where the environment should be."""
+    """The state of the environment's place."""
     root = session.project.environment
     if not root.exists():
         return None

@@ -120,7 +120,7 @@ def _users(machine: Machine) -> Mapping[str, list[str]]:
 
 
 class _Choice:
-    """What a project gets of this machine's runtimes, and why not the others."""
+    """The runtimes of this machine that a project gets, and why not the others."""
 
     def __init__(
         self,

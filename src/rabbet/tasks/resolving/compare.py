@@ -1,4 +1,4 @@
-"""What differs between two states: locks, revisions in git, what is installed."""
+"""The differences between two states: locks, revisions in git, installed libraries."""
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -55,7 +55,7 @@ def compare(session: Session, old: str, new: str | None) -> Compared:
 
 
 def _as_far_as_told(state: ComparedState, other: ComparedState) -> ComparedState:
-    """What is installed, with the runtimes of which the other one tells as well."""
+    """An installed state with the runtimes that the other state knows too."""
     told = {runtime.language for runtime in other.lock.runtimes}
     known = tuple(runtime for runtime in state.lock.runtimes if runtime.language in told)
     return replace(state, lock=replace(state.lock, runtimes=known))

@@ -100,7 +100,7 @@ def _elsewhere(session: Session, others: Sequence[LockedLibrary]) -> Iterator[El
 
 
 def _held_on(target: Target, lock: Lock, name: NormalizedName, session: Session) -> Holder | None:
-    """What holds a library back on a target, of which this is the lock. Raises `SourceFailed`."""
+    """Why a library is not at its newest release on a target. Raises `SourceFailed`."""
     declaration = session.declaration()
     with _catalogue(session, declaration, lock, target) as catalogue:
         needs = _asked_needs(lock, session.machine.metadata, catalogue, declaration)
@@ -180,7 +180,7 @@ def _catalogue(
 
 
 def _notes(declaration: Declaration, graph: Graph, names: Iterable[NormalizedName]) -> Iterator[str]:
-    """What the declaration's limits, corrections and options say of these libraries, and what was yanked."""
+    """Notes on these libraries: limits, corrections and options of the declaration, and yanked releases."""
     for name in names:
         library = graph.libraries.get(name)
         if library is None:
@@ -206,7 +206,7 @@ class _Held:
         self._target = target
 
     def holder(self, name: NormalizedName) -> Holder | None:
-        """What holds one library back, if anything does."""
+        """Why one library is not at its newest release; `None` if it is."""
 
         def own_reasons(version: Version) -> Iterator[str]:
             return self._own_reasons(name, version)

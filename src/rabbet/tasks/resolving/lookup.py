@@ -1,4 +1,4 @@
-"""What releases the sources offer of one library."""
+"""The releases of one library that the sources offer."""
 
 from msgspec import Struct
 from packaging.version import Version

@@ -303,7 +303,7 @@ class _ResolveRun:
     def _question(
         self, variant: str | None, earlier: Sequence[Lock]
     ) -> tuple[Declaration, PythonRuntime, tuple[Target, ...]]:
-        """What is declared, for which interpreter of this machine, and for which targets."""
+        """The declaration, the interpreter on this machine, and the targets."""
         declaration = self._declaration.varied(variant) if variant else self._declaration
         purpose = f" for the variant {variant}" if variant else ""
         self._session.observer.stage(f"looking for a runtime{purpose}")
@@ -388,7 +388,7 @@ def _lost(before: Lock | None, declaration: Declaration, after: Lock) -> tuple[s
 
 
 def _new_pins(earlier: Sequence[Lock], lock: Lock) -> tuple[str, ...]:
-    """What is pinned by hand since the lock before, unless everything is."""
+    """Libraries pinned by hand since the earlier lock, unless all are."""
     if len(lock.pins) == len(lock.libraries):
         return ()
     return tuple(name for name in lock.pins if not any(name in before.pins for before in earlier))

@@ -1,4 +1,4 @@
-"""What there is to draw up a declaration from: lists, environments, locks, projects, code; nothing is run."""
+"""Evidence for a declaration: lists, environments, locks, projects and code; none of it is run."""
 
 import re
 from collections.abc import Sequence
@@ -230,7 +230,7 @@ def _environments(folder: Path) -> list[Path]:
 
 
 def _needs(inventory: Inventory, here: Target) -> dict[NormalizedName, frozenset[NormalizedName]]:
-    """What each installed library needs there, for itself and for the extras that others ask it for."""
+    """The dependencies of each installed library, including those of requested extras."""
     python = inventory.python
     version = {"python_version": f"{python.major}.{python.minor}", "python_full_version": str(python)}
     markers = {**here.markers, **version}

@@ -59,13 +59,13 @@ def offers_of(
 
 
 def _installed(environment: Path) -> Iterator[tuple[NormalizedName, LibraryContents]]:
-    """What each installed library offers; nothing where there is no environment."""
+    """The contents of each installed library; empty without an environment."""
     with suppress(EnvironmentFailed):
         yield from offers_in(environment / read_configuration(environment).site_packages)
 
 
 def offers_in(site: Path) -> Iterator[tuple[NormalizedName, LibraryContents]]:
-    """What each library in a folder offers, by its record or what old installers left in place of one."""
+    """The contents of each library in a folder, by its `RECORD` or an old installer's list."""
     for folder in sorted((*site.glob("*.dist-info"), *site.glob("*.egg-info/"))):
         metadata = folder / ("METADATA" if folder.suffix == ".dist-info" else "PKG-INFO")
         try:
@@ -79,7 +79,7 @@ def offers_in(site: Path) -> Iterator[tuple[NormalizedName, LibraryContents]]:
 
 
 def _in_checkout(info: Path) -> Iterator[str]:
-    """What can be imported from the folder that an editable library leads to (PEP 610, 660)."""
+    """Importable modules in the folder of an editable library (PEP 610, 660)."""
     with suppress(ValueError, TypeError, KeyError, AttributeError):
         told = json.loads(_text(info / "direct_url.json"))
         folder = local_path(told["url"]) if told.get("dir_info", {}).get("editable") else None

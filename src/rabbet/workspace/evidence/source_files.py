@@ -103,7 +103,7 @@ def _is_source(name: str) -> bool:
 
 
 def _names(folder: Path) -> frozenset[str]:
-    """What can be imported from a folder: its modules, and its folders."""
+    """Importable names in a folder: modules and folders."""
     try:
         with os.scandir(folder) as entries:
             return frozenset(
@@ -116,7 +116,7 @@ def _names(folder: Path) -> frozenset[str]:
 
 
 def _read(folder: str, files: Sequence[str]) -> Iterator[tuple[Imported, ...] | str]:
-    """What each file imports, or why it can't be read; many files are read on all cores."""
+    """The imports of each file, or why it can't be read; many files are read on all cores."""
     paths = [f"{folder}/{file}" for file in files]
     if len(paths) < _WORTH_ALL_CORES or (os.cpu_count() or 1) == 1:
         yield from map(_read_one, paths)

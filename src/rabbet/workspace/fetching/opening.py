@@ -31,7 +31,7 @@ __all__ = ["OpenedSources", "asked_ahead", "open_claims", "open_client", "open_t
 
 
 class OpenedSources(NamedTuple):
-    """What a declaration takes from: its sources in order, with the names they claim, and their client."""
+    """The opened sources of a declaration, in order, with the names they claim, and their client."""
 
     declaration: Declaration
     client: HttpClient

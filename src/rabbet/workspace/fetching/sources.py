@@ -34,7 +34,7 @@ __all__ = ["BuildAnswers", "Sources", "open_sources", "repository_at"]
 
 
 class BuildAnswers(Protocol):
-    """What only builds can tell."""
+    """Metadata that only builds provide."""
 
     def of_release(self, candidate: Candidate, artifact: Artifact) -> Metadata:
         """The metadata of a release that is a source archive. Raises what building raises."""

@@ -42,7 +42,7 @@ def supply_for(session: Session) -> Supply:
 
 
 def install_policy_of(project: Project, *, own_lock: bool) -> InstallPolicy:
-    """What the declaration names, and how it corrects wheels, if the lock is Rabbet's own."""
+    """The requested libraries, and corrections of wheels if the lock is Rabbet's own."""
     declaration = project.declaration()
     return InstallPolicy(
         requested={requirement.need.name for requirement in declaration.declared()},
@@ -76,7 +76,7 @@ def arriving(
 
 
 def workshop_for(session: Session, runtime: PythonRuntime) -> "Workshop":
-    """What builds for a project and its libraries have at hand on this machine."""
+    """The workshop for builds of a project and its libraries on this machine."""
     from rabbet.python.builds.workshop import Workshop  # here: few libraries have to be built
     from rabbet.workspace.agreement import refuse_without_agreement
 

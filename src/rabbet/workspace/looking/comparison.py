@@ -72,7 +72,7 @@ class LockedState(Struct, frozen=True, kw_only=True):
 
     @property
     def linked(self) -> tuple[LinkedRuntime, ...]:
-        """What the environment gets of runtimes of other languages, sorted by language."""
+        """Runtimes of other languages that the environment links, sorted by language."""
         return tuple(
             linked_runtime(runtime, self.others.languages[language])
             for language, runtime in sorted(self.others.chosen.items())
@@ -90,7 +90,7 @@ class LockedState(Struct, frozen=True, kw_only=True):
 
 
 class Comparison(Struct, frozen=True, kw_only=True):
-    """What is expected and what is installed; `state` is the one that its files were in before the look."""
+    """The expectation and the inventory; `state` is that of the files before the look."""
 
     expected: Expectation
     inventory: Inventory
@@ -142,7 +142,7 @@ def question(session: Session, options: RecreateOptions, state: ComparedState | 
 
 
 def _with_own(wanted: Iterable[ToInstall], own: Unbuilt | None) -> Iterator[ToInstall]:
-    """What is wanted and the project itself, which stands in for a release of its own name."""
+    """The wanted libraries and the project itself, which replaces a release of its own name."""
     if own is not None:
         yield own
     yield from (library for library in wanted if own is None or library.locked.name != own.locked.name)
@@ -260,7 +260,7 @@ def _as_made_now(asked: LockedState) -> InstallState | None:
 
 
 def _expected(asked: LockedState) -> Expectation:
-    """What should be installed, and what the project requires of the chosen sections."""
+    """The expectation for the chosen sections."""
     target = target_of(asked.runtime)
     expected = Expectation.of(
         asked.declaration, asked.lock, target, asked.selection, asked.needed, stamp=asked.lock_stamp

@@ -114,7 +114,7 @@ def _was_compiled(rows: Mapping[str, RecordRow], layout: Layout) -> bool:
 
 
 def _rows(prepared: Prepared, layout: Layout) -> dict[str, RecordRow]:
-    """What all that is installed of a wheel should be, by its places; its record too."""
+    """The expected rows of all installed files of a wheel, by place, its `RECORD` included."""
     place, content = f"{layout.site_packages}/{prepared.info}/RECORD", record_content(prepared, layout)
     row = RecordRow(layout.in_record(place), hashlib.sha256(content).hexdigest(), len(content), "sha256")
     return {place: row, **record_rows(prepared, layout)}

@@ -171,7 +171,7 @@ def runtime_under(session: Session, constraint: str) -> LinkedRuntime:
 
 
 class _Search:
-    """What this machine has of the languages that a declaration names, and of those that they need."""
+    """The runtimes of this machine for the declared languages, and for those that they need."""
 
     def __init__(
         self,
@@ -195,7 +195,7 @@ class _Search:
         ]
 
     def needs(self, language: str) -> Mapping[str, SpecifierSet]:
-        """What the runtimes of a language need, as far as the tables tell it."""
+        """The languages that a language's runtimes need, by the tables."""
         return self.languages[language].needs if language in self.languages else {}
 
     def only_locked(self, locked: Sequence[LockedRuntime]) -> Mapping[str, DeclaredRuntime]:
@@ -226,7 +226,7 @@ class _Search:
     def offered(
         self, shelf: "RuntimeCatalogues", languages: Iterable[str] | None = None
     ) -> Iterator[RuntimeOffer]:
-        """What catalogues offer for this machine: named ones of all wanted languages, any of these alone."""
+        """Offers for this machine: of named catalogues for wanted languages, of any for `languages`."""
         for language in self._wanted() if languages is None else sorted(languages):
             for offer in shelf.offers(language, self._target, only_named=languages is None):
                 if offer.archive is not None:
@@ -309,7 +309,7 @@ class _Search:
         return wanted
 
     def _here(self, languages: Iterable[str]) -> Iterator[RuntimeOffer]:
-        """What this machine has of these languages; it is noted among what was found."""
+        """The runtimes of this machine for these languages, which are added to `found`."""
         known = [self.languages[name] for name in languages if name in self.languages]
         found = found_runtimes(known, self._machine, self._project) if known else {}
         self.found.update(found)

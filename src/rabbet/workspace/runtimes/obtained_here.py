@@ -98,7 +98,7 @@ def belonging_to(folder: Path) -> str:
 
 
 def source_address(entry: SourceEntry, folder: Path) -> str:
-    """What tells a source from all others: its address, of a folder its name and whose it is."""
+    """The identity of a source: its address; for a folder its name and its project."""
     if is_address(entry.url) and not entry.url.startswith("file:"):
         return parse_address(entry.url).text.rstrip("/") + "/"
     return f"{SOURCE}{entry.name}{belonging_to(folder)}"

@@ -64,7 +64,7 @@ class _Archive(Struct, frozen=True, kw_only=True):
 
 
 class _Inside(Struct, frozen=True, kw_only=True):
-    """What an archive holds: the offer without its archives, the program, and platforms with baselines."""
+    """The content of an archive: an offer without archives, the program, platforms with baselines."""
 
     offer: RuntimeOffer
     program: str
@@ -177,7 +177,7 @@ def _fetched(what: str, scratch: Path, machine: Machine, observer: Observer) -> 
 
 
 def _inside(archive: Path, scratch: Path, machine: Machine) -> _Inside:
-    """What an archive holds, by running it where this machine can, else by its files. Raises `NoRuntime`."""
+    """The content of an archive, by running it if this machine can, else by its files. Raises `NoRuntime`."""
     tree, target = scratch / "tree", own_target(machine)
     with cannot_write(scratch):
         unpack_archive(archive, tree)
@@ -213,7 +213,7 @@ def _runs_here(found: Found, glibc: str, target: Target) -> bool:
 
 
 def _by_files(found: Sequence[Found], tree: Path, glibc: str, archive: Path) -> _Inside:
-    """What an archive for other machines holds. Raises `NoRuntime` where no file tells the version."""
+    """The content of an archive for other machines. Raises `NoRuntime` if no file names the version."""
     for one in found:
         version = version_by_files(one)
         if version is not None and one.platforms:
@@ -308,7 +308,7 @@ def _holds_much(prefix: Path) -> NoRuntime:
 
 
 def _kept(catalogue: Path) -> Sequence[RuntimeOffer]:
-    """What a catalogue offers already; nothing where there is none. Raises `SourceFailed`."""
+    """The present offers of a catalogue; none if it does not exist. Raises `SourceFailed`."""
     if not catalogue.exists():
         return ()
     try:

@@ -36,7 +36,7 @@ _DECODER = msgspec.json.Decoder(Sending)
 
 
 def sending(session: Session) -> Sending:
-    """What is noted of a project."""
+    """The notes about a project."""
     noted = _notes(session.machine).recall(_key(session.project))
     try:
         return _DECODER.decode(noted) if noted else Sending()

@@ -88,14 +88,14 @@ def read_state(session: Session, named: str) -> ComparedState:
 
 
 def _of_machine(named: str, found: MachineInventory) -> ComparedState:
-    """What is installed on a machine, and its runtimes."""
+    """The installed libraries and the runtimes of a machine."""
     told = {**({"python": str(found.python)} if found.python else {}), **found.runtimes}
     lock = _lock_of(libraries_of(found), _runtimes(told, found.inventory.implementation))
     return ComparedState(name=named, lock=lock, installed=True)
 
 
 def _collected(label: str, session: Session) -> MachineInventory:
-    """What was collected of a machine. Raises `WrongUsage` where nothing was, `NotUnderstood`."""
+    """The newest collected inventory of a machine. Raises `WrongUsage` without any, `NotUnderstood`."""
     found = machines_by_label(session)
     if label not in found:
         near = near_names(label, found)
@@ -108,7 +108,7 @@ def _collected(label: str, session: Session) -> MachineInventory:
 
 
 def _of_inventory(named: str, inventory: Inventory) -> ComparedState:
-    """What is installed, with the names that its metadata depends on."""
+    """The installed libraries with the names of their dependencies."""
     libraries = (_as_locked(one) for _, one in sorted(inventory.libraries.items()))
     told = {} if inventory.python == _ANY_PYTHON else {"python": str(inventory.python)}
     return ComparedState(
@@ -127,7 +127,7 @@ def _runtimes(told: Mapping[str, str], implementation: str) -> tuple[LockedRunti
 
 
 def _lock_of(libraries: Iterable[LockedLibrary], runtimes: tuple[LockedRuntime, ...]) -> Lock:
-    """What is installed somewhere, as a lock would hold it."""
+    """Installed libraries in the form of a lock."""
     return Lock(
         requires_python=None,
         environments=(),

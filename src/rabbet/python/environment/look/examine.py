@@ -107,7 +107,7 @@ def examine(
 
 
 def _unowned(layout: Layout, found: Sequence[RecordedLibrary]) -> Iterator[str]:
-    """What Python might load directly from the folder that libraries are in, and none of these names."""
+    """Files in the libraries' folder that Python might load, and that no library lists."""
     site = f"{layout.site_packages}/"
     owned = {place[len(site) :].partition("/")[0] for recorded in found for place in recorded.rows}
     owned |= {recorded.library.folder for recorded in found} | {"__pycache__"}
@@ -242,7 +242,7 @@ class _ByProducts:
 
 
 def _damage(layout: Layout, install_state: InstallState) -> Iterator[ReasonWith]:
-    """What is wrong with the environment's own folders, files and links."""
+    """Faults of the environment's own folders, files and links."""
     root = layout.root
     for folder in sorted(layout.own_folders - {""}):
         if (root / folder).is_symlink() or not (root / folder).is_dir():

@@ -1,4 +1,4 @@
-"""What is installed in an environment, read from its files alone: nothing of it is run or imported."""
+"""Installed libraries of an environment, read from files alone: none of its code is run."""
 
 import hashlib
 from collections.abc import Mapping
@@ -31,7 +31,7 @@ from rabbet.python.formats.record import RecordRow, read_record
 __all__ = ["Vouched", "inventory_of", "take_inventory"]
 
 Vouched: TypeAlias = Mapping[NormalizedName, Mapping[str, RecordRow]]
-"""What libraries' files should be, by their places in the environment."""
+"""The expected rows of libraries' files, by their places in the environment."""
 
 _METADATA_NAMES = {".dist-info": "METADATA", ".egg-info": "PKG-INFO"}
 

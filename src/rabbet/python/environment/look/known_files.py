@@ -32,7 +32,7 @@ _DECODER = msgspec.msgpack.Decoder(dict[str, KnownFile])
 
 
 class KnownFiles:
-    """What is known of an environment's files by their places, and what becomes known at this look."""
+    """The verified states of an environment's files by place, including those of this look."""
 
     def __init__(self, known: Mapping[str, KnownFile] | None = None) -> None:
         self._known = known or {}
@@ -58,7 +58,7 @@ class KnownFiles:
 
 
 def recall_files(root: Path, memory: BlobCache) -> KnownFiles:
-    """What was noted of an environment's files."""
+    """The stored states of an environment's files."""
     content = memory.recall(_key(root))
     try:
         return KnownFiles(_DECODER.decode(content) if content else None)

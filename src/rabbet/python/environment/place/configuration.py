@@ -14,7 +14,7 @@ __all__ = ["Configuration", "read_configuration"]
 
 
 class Configuration(Struct, frozen=True, kw_only=True):
-    """What `pyvenv.cfg` says: the version and implementation, and where libraries lie."""
+    """The content of `pyvenv.cfg`: version, implementation, and the folder of libraries."""
 
     python: Version
     implementation: str

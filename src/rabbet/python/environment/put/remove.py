@@ -54,7 +54,7 @@ def recorded_places(layout: Layout, folder: str) -> list[tuple[str, str | None]]
 def _remove_by_products(
     guarded: GuardedEnvironment, modules: Collection[str], spared: Collection[str]
 ) -> None:
-    """What Python has compiled beside modules that are gone (PEP 3147)."""
+    """Compiled files beside modules that are gone (PEP 3147)."""
     gone: dict[str, set[str]] = {}
     for place in modules:
         folder, _, name = place.rpartition("/")

@@ -1,4 +1,4 @@
-"""What the solver asks for one target, answered from a project's sources, and asked for ahead."""
+"""Answers to the solver for one target from a project's sources, fetched ahead."""
 
 from bisect import bisect_left
 from collections import Counter
@@ -117,7 +117,7 @@ class Catalogue:
         return metadata
 
     def stated(self, candidate: Candidate) -> Metadata | Rejected:
-        """What the best file of a release says itself, before it is corrected."""
+        """The metadata in a release's best file, uncorrected."""
         return self._reader.stated(candidate, self.routing.file_source)
 
     def _listing(self, name: NormalizedName) -> "Future[Candidates]":
@@ -151,7 +151,7 @@ class Catalogue:
     def _built_metadata(
         self, candidate: Candidate, told_by_build: Callable[[Candidate, Artifact], Metadata]
     ) -> Metadata | Rejected:
-        """What a build tells, which is asked for nothing ahead. Raises what building raises."""
+        """Metadata from a build; builds are never started ahead. Raises what building raises."""
         with self._guard:
             metadata = self._reader.stated(candidate, self.routing.file_source)
         if isinstance(metadata, Rejected):

@@ -1,4 +1,4 @@
-"""What is written into the lock of the releases that were chosen, asked for by several threads."""
+"""The lock entries of chosen releases, asked for by several threads."""
 
 from collections.abc import Iterable
 from concurrent.futures import Future

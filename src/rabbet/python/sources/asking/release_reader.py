@@ -52,7 +52,7 @@ class ReleaseReader:
         self._stated: dict[tuple[str, str], Metadata | Rejected] = {}
 
     def listing(self, name: NormalizedName, sources: Sequence[Source]) -> Listing | None:
-        """What the first of these sources that knows a library lists of it. Raises `SourceFailed`."""
+        """The listing of the first of these sources that knows the library. Raises `SourceFailed`."""
         key = (name, *map(id, sources))  # addresses under a marker count for some targets only
         if key not in self._listings:
             listings = (source.listing(name) for source in sources)
@@ -88,7 +88,7 @@ class ReleaseReader:
         return source.ask_metadata(file) if isinstance(source, IndexSource) else None
 
     def stated(self, candidate: Candidate, source_named: Callable[[str], FileSource]) -> Metadata | Rejected:
-        """What the best file of a release says itself. Raises `SourceFailed`, `IntegrityFailed`."""
+        """The metadata in a release's best file. Raises `SourceFailed`, `IntegrityFailed`."""
         if isinstance(candidate.offered, SourceTree):
             return candidate.offered.metadata
         file = candidate.offered[0]
@@ -100,7 +100,7 @@ class ReleaseReader:
     def metadata(
         self, candidate: Candidate, source_named: Callable[[str], FileSource]
     ) -> Metadata | Rejected:
-        """What a release needs, as the declaration corrects it. Raises as `stated` does."""
+        """The metadata of a release with the declaration's corrections. Raises as `stated` does."""
         stated = self.stated(candidate, source_named)
         if isinstance(stated, Rejected):
             return stated
@@ -138,7 +138,7 @@ class ReleaseReader:
 
 
 def _memory_keys(file: ListedFile, source: FileSource) -> tuple[str, ...]:
-    """What a file's metadata is remembered under: by the file's hash, and as this source told it."""
+    """The cache keys of a file's metadata: by its hash, and as this source reported it."""
     return (
         (file.sha256, reported_metadata_key(source.index or file.location, file.sha256))
         if file.sha256

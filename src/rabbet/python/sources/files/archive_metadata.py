@@ -24,7 +24,7 @@ _MOST_UNPACKED = 1_000_000_000  # bytes of a source archive, unpacked as far as 
 
 
 def larger_than(most: int) -> MetadataBroken:
-    """What is wrong with a file of which more comes than its source says."""
+    """The error for a file that is larger than its source says."""
     return MetadataBroken(f"more than {most} bytes of it came, which is all that it may have")
 
 

@@ -45,7 +45,7 @@ class _Files(msgspec.Struct, array_like=True):
 
 
 class _Body(msgspec.Struct, array_like=True):
-    """What a page lists: its versions and sets of tags, each once, its files, and what can't be used."""
+    """The content of a page: versions and sets of tags, each once, files, and rejected releases."""
 
     versions: list[str]
     tags: list[list[str]]
@@ -148,7 +148,7 @@ class Pages:
         self._fresh_for = fresh_for
 
     def recall(self, address: str) -> KeptPage | None:
-        """What is kept of a page, in the present format."""
+        """The stored form of a page."""
         content = self._memory.recall(_key(address))
         try:
             page = _KEPT_PAGE.decode(content) if content else None

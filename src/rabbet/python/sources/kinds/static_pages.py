@@ -35,7 +35,7 @@ class StaticPagesSource:
         self._reader = reader
 
     def listing(self, name: NormalizedName) -> Listing | None:
-        """What the library's page lists. Raises `SourceFailed`."""
+        """The listing on the library's page. Raises `SourceFailed`."""
         path = self._pages().get(name)
         if path is None:
             return None
