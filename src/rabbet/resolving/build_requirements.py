@@ -160,7 +160,7 @@ class BuildQuestions:
     def locked(
         self, subject: Subject, version: Version | None, targets: tuple[Target, ...]
     ) -> tuple[LockedBuild, ...]:
-        """Locked requirements of its build on these targets, with those of their builds. Raises as `metadata`."""
+        """Its locked build requirements on these targets, nested builds included. Raises as `metadata`."""
         with self._guard:
             requires = self._requires(subject)
             lock = self._settled_for(subject, requires, targets)
