@@ -113,7 +113,7 @@ class Rabbet:
         return self.session.project.environment
 
     def declaration(self) -> "Declaration":
-        """What is declared. Raises `NotUnderstood`, and `WrongUsage` for a variant that there is not."""
+        """The project's declaration. Raises `NotUnderstood`, and `WrongUsage` for an unknown variant."""
         return self.session.declaration()
 
     def declare(self, *requirements: str, section: "Section | None" = None) -> "Done":
@@ -148,7 +148,7 @@ class Rabbet:
         return carried_out(self.session, edits, now=now)
 
     def lock(self) -> "Lock":
-        """What is locked. Raises `NoLock`, `NotUnderstood`."""
+        """The project's lock. Raises `NoLock`, `NotUnderstood`."""
         return self.session.lock()
 
     def up_to_date(self) -> "tuple[UpToDate, ...]":
@@ -229,7 +229,7 @@ class Rabbet:
         return lookup(self.session, parse_requirement(library))
 
     def compare(self, old: str, new: str | None = None) -> "Compared":
-        """What differs between two states, the present lock in place of a `new` one.
+        """Compare two states; without `new`, `old` is compared with the present lock.
 
         Each is written as the command `compare` takes it. Raises `NotUnderstood`, `WrongUsage`.
         """
@@ -238,7 +238,7 @@ class Rabbet:
         return compare(self.session, old, new)
 
     def past(self, library: str | None = None) -> "Past":
-        """What the lock's revisions in git changed, all of it or of one `library`, the newest first.
+        """Each revision of the lock in git with its changes, newest first; with `library`, of that one only.
 
         Raises `NoLock` where git has none, `WrongUsage` for a library that none of them holds.
         """
@@ -263,7 +263,7 @@ class Rabbet:
         return restored(self.session)
 
     def plan(self, options: RecreateOptions | None = None) -> "RecreateReport":
-        """What recreating would do; nothing is changed. Raises as `recreate`."""
+        """Plan a recreation without changing anything. Raises as `recreate`."""
         from rabbet.tasks.recreating.recreate import prepare
 
         return prepare(self.session, options or RecreateOptions())
@@ -309,7 +309,7 @@ class Rabbet:
         return compared
 
     def drift(self, *, place: str | None = None, against: str | None = None, deep: bool = False) -> "Drift":
-        """What is installed, against the lock: in the environment, or in some other `place`.
+        """Compare what is installed, in the environment or at another `place`, with the lock.
 
         The environment may be held `against` another state, such as `git:REV`, in place of the lock. A `deep`
         look holds every file against the hashes of the lock. Nothing of what is installed is run.
@@ -324,7 +324,7 @@ class Rabbet:
         return drift_elsewhere(self.session, place, deep=deep)
 
     def imports(self) -> "Imports":
-        """What the code imports, against the declaration. Raises `NoLock`, `NotUnderstood`."""
+        """Compare the code's imports with the declaration. Raises `NoLock`, `NotUnderstood`."""
         from rabbet.tasks.drifting.imports import imports
 
         return imports(self.session)

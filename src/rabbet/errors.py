@@ -47,7 +47,7 @@ __all__ = [
 
 
 class ExitCode(IntEnum):
-    """What the program tells the shell."""
+    """The program's exit codes."""
 
     DONE = 0
     NO = 1

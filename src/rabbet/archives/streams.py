@@ -25,7 +25,7 @@ class _Readable(Protocol):
 
 
 class CappedStream(io.RawIOBase):
-    """What is unpacked of an archive, as a stream that raises `OSError` beyond a number of bytes."""
+    """An archive's unpacked bytes, as a stream that raises `OSError` beyond a number of them."""
 
     def __init__(self, inner: _Readable, most: int) -> None:
         super().__init__()

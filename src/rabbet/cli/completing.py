@@ -1,4 +1,4 @@
-"""What could stand next on a command line, for shells that ask: by files and the store, never the network.
+"""Completions of a command line for the shells, from files and the store, never from the network.
 
 `argcomplete` speaks with the shell; here are the commands' parsers, of which only the one that was typed is
 loaded, and the words that the project and the machine know.
@@ -108,7 +108,7 @@ def _named(name: str, entries: "Iterable[os.DirEntry[str]]") -> "Iterator[os.Dir
 
 
 class Words:
-    """What the project of the current folder, and this machine, know by name."""
+    """The names that the current folder's project and this machine know."""
 
     def __init__(self, machine: Machine) -> None:
         self._machine = machine

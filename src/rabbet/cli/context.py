@@ -1,4 +1,4 @@
-"""What a command gets besides its arguments: the machine, its streams, a progress observer.
+"""The context of a command besides its arguments: machine, streams, progress observer.
 
 Every command loads this, so the classes here, and those that they hold, are named tuples: to import
 msgspec takes as long as all of `argparse`.
@@ -142,7 +142,7 @@ def make_context(*, quiet: bool, verbose: bool, offline: bool, fresh_listings: b
 
 
 def _traffic_lines(context: Context) -> Iterator[str]:
-    """What was asked of each host, for who wants to know where the time went."""
+    """A line for each host on the requests sent to it, to show where the time went."""
     for host in context.machine.traffic():
         unchanged = f", {host.unchanged} unchanged" if host.unchanged else ""
         yield (

@@ -51,7 +51,7 @@ def add_loudness(parser: ArgumentParser, quiet: str) -> None:
 
 
 def moment(text: str, example: str, *, end: bool = True) -> "datetime":
-    """What `moment_in` reads. Raises `WrongUsage`, with an example."""
+    """The moment that a text names, read by `moment_in`. Raises `WrongUsage`, with an example."""
     from rabbet.core.moment import moment_in
     from rabbet.errors import WrongUsage
 
@@ -195,7 +195,7 @@ def add_entries(parser: ArgumentParser, verb: "Verb") -> None:
 
 
 def edits_of(verb: "Verb", arguments: Namespace) -> "list[Edit]":
-    """What `declare` and `retract` are to do; a section without libraries is retracted whole."""
+    """The edits that `declare` and `retract` ask for; a section without libraries is retracted whole."""
     from rabbet.core.declaration.edit import Edit
     from rabbet.core.declaration.keys import KEYS
 

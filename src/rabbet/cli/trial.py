@@ -38,7 +38,7 @@ def in_trial(arguments: Namespace, session: Session, context: Context) -> Iterat
 
 
 def _told(tried: "TrialSummary") -> Iterator[str]:
-    """What the trial brings, what it changes, and how to keep it."""
+    """The lines that tell what the trial brings, what it changes, and how to keep it."""
     if not tried.keeping:
         yield "for this once: nothing, for the lock holds all of it already"
         return

@@ -35,7 +35,7 @@ def _build_sdist(release: MadeUp) -> bytes:
 
 
 def _declaration(release: MadeUp) -> str:
-    """What its source tree says of itself, and that `combwright` builds it."""
+    """The `pyproject.toml` of its source tree, built by `combwright`."""
     return (
         f'[build-system]\nrequires = ["combwright"]\nbuild-backend = "combwright"\n'
         f'[project]\nname = "{release.name}"\nversion = "{release.told_version or release.version}"\n'

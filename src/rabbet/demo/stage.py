@@ -41,7 +41,7 @@ def show(stage: Stage, text: str) -> None:
 
 
 def actor(stage: Stage) -> Act:
-    """What runs commands in a stage's project."""
+    """The function that runs commands in a stage's project."""
 
     def act(*arguments: str, expected: int = 0) -> None:
         shown = " ".join(_shown(argument) for argument in arguments)

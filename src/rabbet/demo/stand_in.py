@@ -37,7 +37,7 @@ _JSON = "application/vnd.pypi.simple.v1+json"
 
 
 class Fault(StrEnum):
-    """What goes wrong at an address."""
+    """A fault that the stand-in plays at an address."""
 
     MISSING = "answers 404"
     BROKEN = "answers 500"

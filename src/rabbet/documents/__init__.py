@@ -1,1 +1,1 @@
-"""What commands found, as JSON documents; the words that these and the texts for people share."""
+"""JSON documents of the commands' results, and the words that documents and views share."""

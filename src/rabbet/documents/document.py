@@ -1,4 +1,4 @@
-"""What every JSON document is."""
+"""The base of all JSON documents."""
 
 from collections.abc import Mapping
 from typing import ClassVar, Protocol
@@ -7,7 +7,7 @@ __all__ = ["Document", "with_schema"]
 
 
 class Document(Protocol):
-    """What a command found, as programs get to see it.
+    """A command's result, in the form for programs.
 
     The `schema` is the name of the document, of which each has a shape of its own (`docs/schemas`).
     """

@@ -60,7 +60,7 @@ class CarriedFile(Struct, frozen=True, kw_only=True):
 
 
 class CarriedManifest(Struct, frozen=True, kw_only=True):
-    """What a carried folder holds: for which project, for a lock with which stamp, for which targets."""
+    """A carried folder's manifest: its project, the stamp of its lock, and its targets."""
 
     schema: str
     project: str
@@ -86,7 +86,7 @@ class PackedFile(NamedTuple):
 
 
 class Parcel(Struct, frozen=True, kw_only=True):
-    """What is to be carried.
+    """The parts to be carried.
 
     `distributions` are wheels and source archives. Those of `rabbet` are Rabbet itself. `runtimes` come with
     the text of their `catalogue`; `pythons` tells what pages say of the Python a file needs.
@@ -112,7 +112,7 @@ class Written(Struct, frozen=True, kw_only=True):
 
 
 def archive_name(archive: RuntimeArchive) -> str:
-    """What an archive of a runtime is called in a carried folder."""
+    """The file name of a runtime's archive in a carried folder."""
     return f"{archive.digest[:_DIGITS]}-{archive.filename}"
 
 
@@ -171,7 +171,7 @@ def write_parcel(parcel: Parcel, folder: GuardedFolder, step: Callable[[str], No
 
 
 def _begun(parcel: Parcel, folder: GuardedFolder) -> list[CarriedFile]:
-    """What the folder holds as its manifest has it; what a run that was killed was copying goes."""
+    """The folder's contents by its manifest; removes what a killed run left half copied."""
     names = folder.names()
     if MANIFEST not in names:
         if names:

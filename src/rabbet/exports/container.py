@@ -24,7 +24,7 @@ IGNORED = """\
 
 
 class Container(Struct, frozen=True, kw_only=True):
-    """What a container is made of.
+    """The parts of a container.
 
     Its `base` image has Python and, if it is a `distribution` that is declared, gets these system packages.
     `options` are those of `recreate`, which makes an `environment` of that name; `carrying` is the command

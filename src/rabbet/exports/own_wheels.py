@@ -23,7 +23,7 @@ _OF_INSTALLATION = ("RECORD", "INSTALLER", "REQUESTED", "direct_url.json")  # fi
 
 
 def own_needs() -> tuple[Need, ...]:
-    """What Rabbet itself needs. Raises `EnvironmentFailed` where it is not installed as a library."""
+    """Rabbet's own requirements. Raises `EnvironmentFailed` where it is not installed as a library."""
     return tuple(need for need in _needs(_installed("rabbet")) if need.marker is None)
 
 

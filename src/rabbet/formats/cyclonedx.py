@@ -345,7 +345,7 @@ def document_text(document: Mapping[str, object]) -> str:
 
 
 def _about(machine: MachineInventory) -> Iterator[tuple[str, str]]:
-    """What the standard has no place for, of the machine as a whole."""
+    """Properties of the whole machine that the standard has no field for."""
     inventory = machine.inventory
     yield "label", machine.label
     yield "platform", machine.platform

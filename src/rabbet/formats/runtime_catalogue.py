@@ -26,7 +26,7 @@ class NotACatalogue(ValueError):
 
 
 class _Head(msgspec.Struct):
-    """What is read first: whether it is a catalogue, and of which form."""
+    """The part that is read first: whether it is a catalogue, and of which form."""
 
     schema: str = ""
 
@@ -62,7 +62,7 @@ _WHOLE = msgspec.json.Decoder(_Catalogue)
 
 
 def read_catalogue(content: bytes, address: str) -> tuple[RuntimeOffer, ...]:
-    """What a catalogue at an address offers; addresses in it are relative to its own.
+    """Read the offers of a catalogue; addresses in it are relative to its own.
 
     Raises `NotACatalogue`.
     """
@@ -135,7 +135,7 @@ def _archive(archive: _Archive, address: str) -> RuntimeArchive:
 
 
 def _wrong_steps(archive: _Archive) -> str:
-    """What is wrong with how an archive is built; empty for one that is right, or has nothing to be built."""
+    """The mistakes in an archive's build steps; empty for correct steps, or none."""
     if (archive.platform == SOURCE) != bool(archive.steps):
         return f"steps belong to what is for the platform '{SOURCE}', and to nothing else"
     words = [word for step in archive.steps for word in step]

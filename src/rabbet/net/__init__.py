@@ -1,1 +1,1 @@
-"""What is asked of other machines."""
+"""Requests to other machines."""

@@ -1,1 +1,1 @@
-"""What only Python has: wheels and their tags, metadata, environments, builds, and code that imports."""
+"""All that only Python has: wheels and their tags, metadata, environments, builds, and imports."""

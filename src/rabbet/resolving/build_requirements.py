@@ -1,4 +1,4 @@
-"""What builds ask for and tell while a lock is made, and what is locked for them.
+"""The requirements and metadata of builds while a lock is made, and their locked releases.
 
 A build is settled like a project of its own: its requirements from the same sources, under the same limits
 and on the same date, with the versions that the lock before has for it. What has to be built for

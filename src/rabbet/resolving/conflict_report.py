@@ -152,7 +152,7 @@ def _further(explanation: "Explanation") -> str:
 
 
 def _ways(unsolved: Unsolved) -> "tuple[Suggestions, list[Way], list[str]]":
-    """What was tried, and the commands that help, the smallest changes first.
+    """The changes that were tried, and the commands that help, smallest first.
 
     Those come before others that help all variants, too; else the variants that the first one leaves without
     a solution are named.

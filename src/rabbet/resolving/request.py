@@ -25,7 +25,7 @@ __all__ = ["ResolveRequest", "ResolveResult", "declared_moment", "locked_version
 
 
 class ResolveRequest(Struct, frozen=True, kw_only=True):
-    """What is to be settled: a declaration for targets, with an interpreter of this machine.
+    """One request to resolve: a declaration for targets, with an interpreter of this machine.
 
     `earlier` are the locks whose versions are kept: usually one, two for an unfinished merge (ours first).
     `preferred` versions outrank those. `building` are the libraries whose build requirements are resolved.
@@ -49,7 +49,7 @@ class ResolveRequest(Struct, frozen=True, kw_only=True):
 
 
 class ResolveResult(Struct, frozen=True, kw_only=True):
-    """What resolving came to, before anything is written.
+    """The result of resolving, before anything is written.
 
     `passed_over` are releases and files that would have been chosen, had they been of use. Each library was
     `taken_from` a source, and other sources may know its name as well (`also_known`). `idle_checkouts` are

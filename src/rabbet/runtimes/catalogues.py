@@ -67,7 +67,7 @@ class JsonCatalogue:
         self._read: tuple[RuntimeOffer, ...] | None = None
 
     def offers(self, language: str) -> Sequence[RuntimeOffer]:
-        """What it offers of a language."""
+        """The versions of a language that it offers."""
         if self._read is None:
             try:
                 self._read = read_catalogue(self._content(), self._address)
@@ -108,7 +108,7 @@ class Wheels:
         self.addresses = [address for _, address in sources]
 
     def offers(self, language: str) -> Sequence[RuntimeOffer]:
-        """What the first source that knows the library lists; of several builds of a version the last one."""
+        """The list of the first source that knows the library; of several builds of a version the last."""
         carrier = _carriers("wheels").get(language)
         if carrier is None:
             return ()
@@ -150,7 +150,7 @@ class Registry:
         self._client = client
 
     def offers(self, language: str) -> Sequence[RuntimeOffer]:
-        """What the packages of all platforms offer, by version."""
+        """The offers of the packages for all platforms, by version."""
         carrier = _carriers("registry").get(language)
         found: defaultdict[Version, list[RuntimeArchive]] = defaultdict(list)
         for platform, package in carrier.packages.items() if carrier else ():

@@ -134,7 +134,7 @@ def _text(path: Path) -> bytes:
 
 
 def _after(text: str, content: bytes) -> str | None:
-    """What stands in a content where a text has `{version}`; any blanks serve where the text has one."""
+    """The part of a content that stands for a text's `{version}`; a blank matches any blanks."""
     before, _, after = text.partition(PLACEHOLDER)
     parts = (r"\s+".join(re.escape(word) for word in part.split(" ")) for part in (before, after))
     pattern = _VERSION.join(parts)

@@ -1,4 +1,4 @@
-"""What an environment gets of a runtime of another language than Python: links to its programs, variables."""
+"""An environment's links to the programs of another language's runtime, and its variables."""
 
 import hashlib
 import os

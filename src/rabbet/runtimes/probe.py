@@ -131,7 +131,7 @@ def _probe(
     memory: BlobCache,
     environ: Mapping[str, str],
 ) -> _Found | Refusal:
-    """What a program answered before, or answers now, as `read` understands it."""
+    """A program's cached or fresh answer, as `read` parses it."""
     key = _key(executable, question)
     known = memory.recall(key) if key else None
     if known is not None:
@@ -164,7 +164,7 @@ def _key(executable: Path, question: Sequence[str]) -> str:
 
 
 def _answer(executable: Path, question: Sequence[str], environ: Mapping[str, str]) -> bytes:
-    """What a program prints on standard output, then on standard error. Raises `NoAnswer`."""
+    """A program's standard output, then its standard error. Raises `NoAnswer`."""
     done = ask([str(executable), *question], environ)
     if done.code != 0:
         lines = done.err.decode(errors="replace").strip().splitlines() or ["no message"]

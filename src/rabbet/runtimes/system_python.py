@@ -1,4 +1,4 @@
-"""What the system's own Python consists of, gathered into a folder of its own.
+"""The system's own Python, gathered into a folder of its own.
 
 Its prefix, mostly `/usr`, holds much besides: what belongs to it is what it tells itself.
 """

@@ -1,1 +1,1 @@
-"""What this machine has fetched and unpacked, each thing once, for all projects."""
+"""The machine's store of fetched and unpacked files, each once, for all projects."""

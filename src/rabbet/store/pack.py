@@ -140,7 +140,7 @@ class Pack:
         self._done(write, make=bool(new))
 
     def _done(self, action: "Callable[[Connection], _Answer]", *, make: bool) -> "_Answer | None":
-        """What an action on the file gives; `None` where there is none, or something is wrong with it.
+        """The result of an action on the file; `None` when it is absent or damaged.
 
         Without a file, one is made if need be. What is wrong is no error: it may not be written, the disk is
         full, another process takes too long, or it is damaged.

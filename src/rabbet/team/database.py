@@ -154,7 +154,7 @@ def opened_database(url: str) -> Iterator["Database"]:
 
 
 def _engine(url: str, shown: str) -> "Engine":
-    """What talks to a database. Raises as `opened_database` does: its driver may be one of others."""
+    """The database's engine. Raises as `opened_database` does, because a driver may be missing."""
     from sqlalchemy import create_engine, make_url
 
     parsed = make_url(url)

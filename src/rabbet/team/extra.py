@@ -1,4 +1,4 @@
-"""What comes with the extra `team` alone, and how its absence is told."""
+"""The libraries of the extra `team`, and the message when they are absent."""
 
 from collections.abc import Iterator
 from contextlib import contextmanager

@@ -14,7 +14,7 @@ __all__ = ["Cell", "Column", "Line", "Sheet", "order_by_likeness", "page"]
 
 
 class Cell(Struct, frozen=True, kw_only=True):
-    """What a library is like in a group: in a few characters, by its weight, and in words."""
+    """A library's state in a group: its characters, its weight, and its words."""
 
     text: str
     weight: str = ""
@@ -87,7 +87,7 @@ def order_by_likeness(matrix: Matrix) -> list[int]:
 
 
 def _what(finding: object) -> object:
-    """What makes two cells the same."""
+    """The key by which two cells are the same."""
     if finding is None:
         return None
     return tuple(str(getattr(finding, name)) for name in ("kind", "installed", "weight"))

@@ -43,7 +43,7 @@ _NOT_FOUND = 127  # a shell's exit code for a command that is not there
 
 
 class TestedCommand(Struct, frozen=True, kw_only=True):
-    """What is run, in which folder, for how many seconds at most, how often in each mixture.
+    """The command, its folder, its limit in seconds, and the number of runs in each mixture.
 
     The `symptom` tells its failure.
     """

@@ -23,7 +23,7 @@ __all__ = ["Settled", "settle_trial"]
 
 
 class Settled(Struct, frozen=True, kw_only=True):
-    """What a trial needs, what of that the lock does not hold, and what is told of it.
+    """A settled trial: the locked state it starts from, the libraries to install, and a summary.
 
     Where it is `layered`, the project's environment serves for the rest.
     """

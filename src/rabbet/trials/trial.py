@@ -13,7 +13,7 @@ class Wish(NamedTuple):
 
 
 class TrialSummary(NamedTuple):
-    """What a trial brings, as names and versions, and what it changes of what is locked: name, before, after.
+    """A trial's new libraries, as names and versions, and its changes of locked ones: name, before, after.
 
     `keeping` is the command that makes it last, empty where everything is locked already.
     """

@@ -15,7 +15,7 @@ __all__ = ["is_told_anew", "noted_told"]
 
 
 def noted_told(folder: Path, locks: Iterable[Path]) -> Told | None:
-    """What was told, with the state that the files have now: what follows from another one is out of date.
+    """The metadata a build told, stamped with the files' state; another state makes it out of date.
 
     Raises `NotUnderstood` for a lock that can't be read.
     """

@@ -1,1 +1,1 @@
-"""What is told of failures, and what is kept of them."""
+"""Failures: the messages that users read, and the report that is kept of a fault."""

@@ -1,4 +1,4 @@
-"""What is installed on one machine of the team, as it was recorded there, and what is left out of that.
+"""One machine's recorded installation, and the parts that are left out of it.
 
 That something is left out is told, so that a machine is not taken for one that is as locked.
 """

@@ -192,7 +192,7 @@ class _TwoReleases:
         return self._known[key]
 
     def metadata(self, candidate: Candidate) -> Metadata:
-        """What a release needs."""
+        """The release's requirements."""
         return self._metadata[candidate.name, candidate.version]
 
 
@@ -208,7 +208,7 @@ class _Offer:
         return self._known.candidates(name, self._offered.get(name, ()))
 
     def metadata(self, candidate: Candidate) -> Metadata:
-        """What a release needs."""
+        """The release's requirements."""
         return self._known.metadata(candidate)
 
     def expect(self, needs: Iterable[Need]) -> None:

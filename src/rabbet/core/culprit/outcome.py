@@ -1,4 +1,4 @@
-"""What one run came to, and a ledger of every mixture that was tried, each asked for once."""
+"""The outcome of one run, and a ledger of all mixtures tried, each run once."""
 
 from collections.abc import Callable, Mapping, Sequence
 from enum import Enum, auto
@@ -43,7 +43,7 @@ class End(Struct, frozen=True, array_like=True):
 
 
 class Symptom(Struct, frozen=True, kw_only=True):
-    """What tells the failure that is looked for from others.
+    """The mark by which the wanted failure is told from others.
 
     That is a `text` in the output, an exit code, or both. Where nothing was said, it is `how` the command
     ended in the bad state: by any exit code but 0, by a signal, or because its time was up.

@@ -24,7 +24,7 @@ _TOO_MUCH = 0.75  # of what a step is to halve: if so much comes along, smaller 
 
 
 class Culprit(Struct, frozen=True, kw_only=True):
-    """What makes the command fail.
+    """The smallest set of changes that makes the command fail.
 
     `failing` is a smallest mixture that fails. Without any of its `groups` it passes; a group is a single
     change, or several that can't be parted. What else is in it comes along, for the groups need it. `passing`

@@ -1,1 +1,1 @@
-"""What people edit: its content, its keys, changes of it, and drawing one up."""
+"""The declaration: its content, its keys, edits of it, and drawing one up from evidence."""

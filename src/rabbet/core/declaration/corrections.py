@@ -1,4 +1,4 @@
-"""What releases say of their needs, as the declaration corrects it."""
+"""Corrections that a declaration makes to the requirements of releases."""
 
 import re
 from collections.abc import Iterable, Iterator

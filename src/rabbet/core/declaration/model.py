@@ -1,4 +1,4 @@
-"""What people edit: the runtimes, libraries and sources that a project declares."""
+"""The declaration's content: the runtimes, libraries and sources that a project declares."""
 
 import hashlib
 import json
@@ -133,7 +133,7 @@ class DeclaredRuntime(Struct, frozen=True, kw_only=True):
 
 
 class Variant(Struct, frozen=True, kw_only=True):
-    """What a named variant adds to a declaration: a constraint on Python, and requirements.
+    """A named variant's additions to a declaration: a constraint on Python, and requirements.
 
     Its `runtimes` of other languages stand in for the project's of the same languages.
     """

@@ -1,4 +1,4 @@
-"""What is expected × what is installed → every difference, once: findings and the plan follow from these.
+"""Expected × installed → each difference once; findings and the plan follow from these.
 
 Each check is a function that finds differences of its own kind; a new kind is a new check in a list here.
 """

@@ -1,4 +1,4 @@
-"""What should be installed: the lock's part for one machine, and what the project requires."""
+"""The expected installation: the lock's part for one machine, and the project's own requirements."""
 
 from collections import defaultdict
 from collections.abc import Iterator, Mapping
@@ -39,7 +39,7 @@ class OtherRuntime(Struct, frozen=True, kw_only=True):
 
 
 class Expectation(Struct, frozen=True, kw_only=True, dict=True):
-    """What should be installed on this machine, and what the project itself requires.
+    """The installation expected on this machine, and the project's own requirements.
 
     `needed` is the part of the lock that this machine needs, `runtime` the one that the lock was made with,
     and `chosen` the version and the place of the interpreter that an environment made now would get. `others`

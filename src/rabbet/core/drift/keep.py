@@ -35,7 +35,7 @@ def keep(
     declared: Sequence[Declared],
     section: Section | None = None,
 ) -> Keep:
-    """What it takes to keep these libraries as they are installed.
+    """The edits that keep these libraries as they are installed.
 
     What nothing requires yet is declared, in the `section` if one is given, with a lower bound alone; what is
     declared with bounds that shut it out gets wider ones. What came along with it is preferred too, and left

@@ -1,4 +1,4 @@
-"""What mends a finding: one of a few deeds, each a command."""
+"""Mends: the few actions that can mend a finding, each a command."""
 
 from collections.abc import Iterable
 from enum import StrEnum

@@ -1,4 +1,4 @@
-"""What is installed × the history of the lock → the revision that it fits best."""
+"""Installed × the lock's history → the revision that fits best."""
 
 from collections.abc import Iterable, Mapping
 

@@ -1,4 +1,4 @@
-"""What keeps a locked library from its newest release."""
+"""The reasons that keep a locked library from its newest release."""
 
 from collections.abc import Callable, Iterable
 
@@ -37,7 +37,7 @@ def held_back(
     limits: Iterable[Need],
     own_reasons: Callable[[Version], Iterable[str]],
 ) -> Holder | None:
-    """What keeps a library from its newest release; `None` when it is there and nothing newer exists.
+    """The reasons that keep a library from its newest release; `None` when that is locked already.
 
     `own_reasons` tells, where nobody's requirement does, what keeps that release itself from going with the
     rest.

@@ -1,4 +1,4 @@
-"""What differs between two locks, and which change of the declaration brought it about."""
+"""Differences between two locks, each with the change of the declaration that caused it."""
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from enum import StrEnum

@@ -16,7 +16,7 @@ where they lie (PEP 660)."""
 
 
 class BuildOptions(Struct, frozen=True, kw_only=True):
-    """What the declaration gives to one library's build.
+    """The declared options of one library's build.
 
     The `variables` are set for its processes, the `settings` handed to its back end (PEP 517,
     `config_settings`), and the `needs` installed into its environment.
@@ -37,7 +37,7 @@ class BuildOptions(Struct, frozen=True, kw_only=True):
 
 
 class Told(Struct, frozen=True, kw_only=True):
-    """What a project's build told of it, where its declaration does not.
+    """Metadata that only a project's build told, because its declaration leaves it open.
 
     That is its name, the versions of Python, what it `requires` (PEP 508, with conditions on its extras), and
     its extras. The `state` is a digest of the files that it followed from.

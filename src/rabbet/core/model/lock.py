@@ -176,7 +176,7 @@ class LockedLibrary(_Sealed, frozen=True, kw_only=True):
 
 
 class LockedBuild(Struct, frozen=True, kw_only=True):
-    """What the build of one library, or of the project itself, needs: chosen once, so that it stays the same.
+    """The locked requirements of one library's build, or of the project's own.
 
     The `requires` are what its source tree and its back end ask for, `libraries` what was chosen for that.
     The `version` is that of the library. It is `None` for the project's `own` build, which is among those of
@@ -313,7 +313,7 @@ class Lock(_Sealed, frozen=True, kw_only=True):
         return next((build for build in self.builds if build.own), None)
 
     def build_of(self, library: LockedLibrary) -> LockedBuild | None:
-        """What a library's build needs; a checkout's version may have changed since."""
+        """The locked build of a library; a checkout's version may have changed since."""
         local = isinstance(library.tree, LockedCheckout)
         alike = (build for build in self.builds if build.name == library.name and not build.own)
         return next((build for build in alike if local or build.version == library.version), None)

@@ -1,4 +1,4 @@
-"""What is asked of resolving and recreating, besides what is declared and locked."""
+"""Options of resolving and recreating that are neither declared nor locked."""
 
 from collections.abc import Sequence
 from datetime import datetime
@@ -11,7 +11,7 @@ __all__ = ["RecreateOptions", "ResolveOptions"]
 
 
 class ResolveOptions(NamedTuple):
-    """What to resolve for besides the declaration.
+    """Options of resolving besides the declaration.
 
     `raised` libraries get the newest release that solves, the first of them before others; `afresh` frees
     everything, the runtime too. `lowest` asks for the lowest allowed release of each declared library.
@@ -44,7 +44,7 @@ class ResolveOptions(NamedTuple):
 
 
 class RecreateOptions(NamedTuple):
-    """What to install: `everything`, or these groups and extras and no others; else nothing new.
+    """The sections to install: `everything`, or exactly these groups and extras, else those of before.
 
     A `fresh` environment is made anew, whatever state the old one is in. To `verify`, every file is held
     against the hashes of the lock. Locked runtimes that are missing are fetched with `obtain`. The `project`

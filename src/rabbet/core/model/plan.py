@@ -22,7 +22,7 @@ class Action(StrEnum):
 
 
 class Step(Struct, frozen=True, kw_only=True):
-    """What happens to one library: what is there now, what comes, and the difference that makes it necessary.
+    """One library's step of the plan: its state now, its state afterwards, and the difference that causes it.
 
     One that is `not_chosen` is locked, but for groups, extras or targets that are not installed here.
     """

@@ -1,4 +1,4 @@
-"""What sources offer: files, the releases they make up, and the metadata of one release."""
+"""Files that sources offer, the releases they make up, and the metadata of one release."""
 
 from functools import cached_property
 from typing import NamedTuple

@@ -20,7 +20,7 @@ Part: TypeAlias = tuple[NormalizedName, str]
 
 
 class Need(Struct, frozen=True):
-    """What somebody needs of a library: which of its extras, in which versions, under which marker.
+    """A requirement on a library: its extras, version specifiers and marker.
 
     Names are normalized (PEP 503, 685); `spelling` is the library's name as it was written, which makes no
     difference. A need with a `url` asks for what lies there, in place of versions.

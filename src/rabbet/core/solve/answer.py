@@ -1,4 +1,4 @@
-"""What solving comes to: a solution for one target, or the refutation that there is none."""
+"""The answer of solving: a solution for one target, or a refutation."""
 
 from collections.abc import Iterator, Mapping
 

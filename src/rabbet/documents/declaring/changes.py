@@ -14,7 +14,7 @@ __all__ = ["ChangesDocument", "EntriesDocument", "verb_of"]
 
 
 class ChangesDocument(Struct, frozen=True):
-    """What became of each entry, and what came of it where it was carried out at once."""
+    """Each entry's outcome, and that of resolving and recreating where they followed at once."""
 
     schema: ClassVar[str] = "changes"
 
@@ -31,7 +31,7 @@ class ChangesDocument(Struct, frozen=True):
         }
 
     def _carried_out(self) -> dict[str, object]:
-        """What became of the lock and the environment, if the change went on to them."""
+        """The outcome for the lock and the environment, if the change went on to them."""
         if self.done.recreated is None:
             return {}
         from rabbet.documents.recreating.recreate import RecreateDocument
@@ -55,7 +55,7 @@ class EntriesDocument(Struct, frozen=True):
 
 
 def verb_of(change: EditResult) -> str:
-    """What became of an entry, in a word or two."""
+    """The word or two for an entry's outcome."""
     if not change.happened:
         return "declared already"
     if not change.before:

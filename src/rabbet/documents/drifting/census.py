@@ -49,7 +49,7 @@ class RecordedDocument(Struct, frozen=True):
 
 
 class CollectedDocument(Struct, frozen=True):
-    """What came through a remote."""
+    """The inventories that came through a remote."""
 
     schema: ClassVar[str] = "census-collect"
 

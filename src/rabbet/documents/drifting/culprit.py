@@ -70,6 +70,6 @@ def _change(one: StateChange) -> dict[str, object]:
 
 
 def untried(case: Case) -> Mixture:
-    """What neither helped to fail nor was proven innocent."""
+    """The changes that neither helped to fail nor were proven innocent."""
     told = (culprit.failing for culprit in case.verdict.culprits)
     return frozenset(case.changes) - case.verdict.innocent - frozenset().union(*told)

@@ -12,7 +12,7 @@ __all__ = ["DriftDocument", "KeepDocument"]
 
 
 class DriftDocument(Struct, frozen=True):
-    """What differs from the lock, and what that breaks."""
+    """The differences from the lock, and the requirements that they break."""
 
     schema: ClassVar[str] = "drift"
 
@@ -53,7 +53,7 @@ class DriftDocument(Struct, frozen=True):
 
 
 class KeepDocument(Struct, frozen=True):
-    """What keeping libraries as they are installed changes, and whether that was `written`."""
+    """The edits that keep libraries as installed, and whether they were `written`."""
 
     schema: ClassVar[str] = "keep"
 

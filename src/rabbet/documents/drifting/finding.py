@@ -115,7 +115,7 @@ def step_reason(step: Step) -> str:
 
 
 def _built_from(needed: ToInstall) -> str:
-    """What a library is built from, if it is; empty for wheels."""
+    """The source that a library is built from; empty for wheels."""
     if isinstance(needed, Needed):
         return ""
     if needed.own:
@@ -128,7 +128,7 @@ def _built_from(needed: ToInstall) -> str:
 
 
 def finding_document(finding: Finding) -> dict[str, object]:
-    """What it is about, what was locked and is installed, what that breaks, and why it is so."""
+    """A finding's subject, its locked and installed state, the requirements it breaks, and its cause."""
     by_hand = finding.by_hand
     return {
         "kind": str(finding.kind),

@@ -23,7 +23,7 @@ SAYS = {
 
 
 class ImportsDocument(Struct, frozen=True):
-    """What is imported and not declared as it should be, and the other way round."""
+    """Imports without a fitting declaration, and declarations without an import."""
 
     schema: ClassVar[str] = "imports"
 

@@ -1,1 +1,1 @@
-"""What belongs to none of the four verbs: results in JSON."""
+"""JSON documents of the commands that belong to none of the four verbs."""

@@ -10,7 +10,7 @@ __all__ = ["PastDocument"]
 
 
 class PastDocument(Struct, frozen=True):
-    """What the lock held before."""
+    """The earlier revisions of the lock."""
 
     schema: ClassVar[str] = "past"
 

@@ -59,7 +59,7 @@ class RuntimesDocument(Struct, frozen=True):
 
 
 class OffersDocument(Struct, frozen=True):
-    """What catalogues offer, one row a version."""
+    """The versions that catalogues offer, one row each."""
 
     schema: ClassVar[str] = "runtimes-lookup"
 
@@ -150,7 +150,7 @@ class PublishedDocument(Struct, frozen=True):
 
 
 class AllPublishedDocument(Struct, frozen=True):
-    """What the lines of a file named: what others can obtain now, and what failed."""
+    """The outcome of each line of a file: published, or failed and why."""
 
     schema: ClassVar[str] = "runtimes-publish-each"
 

@@ -27,7 +27,7 @@ class OverviewDocument(Struct, frozen=True):
 
 
 class RemovedDocument(Struct, frozen=True):
-    """What was swept out."""
+    """The entries that were swept out."""
 
     schema: ClassVar[str] = "store-removed"
 
@@ -39,7 +39,7 @@ class RemovedDocument(Struct, frozen=True):
 
 
 class DamagedDocument(Struct, frozen=True):
-    """What was damaged, and is removed now."""
+    """The damaged entries, which are removed now."""
 
     schema: ClassVar[str] = "store-damaged"
 

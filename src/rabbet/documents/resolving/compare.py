@@ -11,7 +11,7 @@ __all__ = ["CompareDocument"]
 
 
 class CompareDocument(Struct, frozen=True):
-    """What differs between two locks, and which declared change brought it about."""
+    """The differences between two locks, each with the declared change that caused it."""
 
     schema: ClassVar[str] = "compare"
 

@@ -14,7 +14,7 @@ Answer = TypeVar("Answer", Resolved, LockVerdict)
 
 
 class ResolvedDocument(Struct, frozen=True):
-    """What was settled: the lock of the declaration itself first, then those of its variants.
+    """The new locks: that of the declaration itself first, then those of its variants.
 
     It was `written` or not; what comes next is told unless the command is `going_on` to it.
     """

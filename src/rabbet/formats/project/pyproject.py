@@ -176,7 +176,7 @@ def _system(table: Table) -> dict[str, tuple[str, ...]]:
 
 
 def _system_of_all(settings: Table) -> dict[str, tuple[str, ...]]:
-    """What the project needs of distributions, and what single builds need beside that."""
+    """The distributions that the project needs, and those that single builds need besides."""
     builds = settings.table("builds")
     tables = [settings, *(builds.table(key) for key in builds if builds.holds_table(key))]
     found: dict[str, dict[str, None]] = {}
@@ -227,7 +227,7 @@ def _own_version(project: Table) -> Version | None:
 
 
 def _python(*places: tuple[Table, str]) -> SpecifierSet:
-    """What several keys allow together."""
+    """The Python versions that several keys allow together."""
     specifiers = SpecifierSet()
     for table, key in places:
         try:
@@ -404,7 +404,7 @@ def _newest(settings: Table) -> str:
 
 
 def _corrections(table: Table) -> tuple[Correction, ...]:
-    """What is wrong in the metadata of releases, such as `"nectarplot==2.1" = { drop = ["combframe"] }`."""
+    """Corrections of releases' metadata, such as `"nectarplot==2.1" = { drop = ["combframe"] }`."""
     found = []
     for key in table:
         entry = table.table(key, "drop", "add")
@@ -424,7 +424,7 @@ def _corrections(table: Table) -> tuple[Correction, ...]:
 
 
 def _check_without(declaration: Declaration, problems: Problems) -> None:
-    """What the project itself requires can't be kept out."""
+    """Refuse to keep out a library that the project itself requires."""
     for requirement in declaration.declared():
         if requirement.need.name in declaration.without:
             who = f"the {requirement.section}" if requirement.section else "the project"
@@ -432,7 +432,7 @@ def _check_without(declaration: Declaration, problems: Problems) -> None:
 
 
 def _usual_keys(settings: Table) -> dict[str, object]:
-    """What the keys in the usual shapes hold, by the fields of the declaration."""
+    """The values of the keys in the usual shapes, by the declaration's fields."""
     return {key.field: _READERS[key.shape](settings, key) for key in KEYS if key.shape in _READERS}
 
 

@@ -1,4 +1,4 @@
-"""What a project's build told of it, as its lock keeps that: in one line, found without reading the rest.
+"""Metadata that a project's build told, kept in one line of its lock and read without the rest.
 
     told = { name = "hives", requires-python = ">=3.8", requires = ["skepio"], extras = [], state = "…" }
 
@@ -29,7 +29,7 @@ _EXTRA = r"""extra == ["']{}["']"""
 
 
 def told_by(metadata: Metadata, state: str) -> Told:
-    """What a build told, by the metadata of the wheel that it would make."""
+    """The metadata a build told, taken from that of the wheel that it would make."""
     return Told(
         name=metadata.name,
         python=str(metadata.requires_python),
@@ -53,7 +53,7 @@ def told_line(told: Told) -> str:
 
 
 def told_in(lock: str, where: str) -> Told | None:
-    """What a lock's text holds of it. Raises `NotUnderstood` for a line that can't be read."""
+    """Read it from a lock's text. Raises `NotUnderstood` for a line that can't be read."""
     line = _LINE.search(lock)
     if line is None:
         return None
@@ -90,7 +90,7 @@ def read_told(settings: Table) -> Told | None:
 
 
 def needs_by_extra(told: Told) -> tuple[tuple[Need, ...], Mapping[NormalizedName, tuple[Need, ...]]]:
-    """What the project itself requires, and what each of its extras does besides.
+    """The project's own requirements, and those that each of its extras adds.
 
     Raises `NotUnderstood` for a condition on an extra that is not one of several which all have to hold.
     """

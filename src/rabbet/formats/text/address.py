@@ -72,7 +72,7 @@ class Address(NamedTuple):
 
     @property
     def marks(self) -> dict[str, str]:
-        """What stands behind the `#`, such as `sha256=…&subdirectory=lib`."""
+        """The fragment behind the `#`, such as `sha256=…&subdirectory=lib`."""
         return dict(parse_qsl(self.fragment, keep_blank_values=True))
 
 
@@ -112,7 +112,7 @@ def _reason(error: ValueError) -> str:
 
 
 def joined(base: str, link: str) -> Address:
-    """What a link on a page at an address leads to. Raises `NotAnAddress`."""
+    """The address that a link on a page leads to. Raises `NotAnAddress`."""
     try:
         return parse_address(urljoin(base, link))
     except NotAnAddress:
@@ -122,7 +122,7 @@ def joined(base: str, link: str) -> Address:
 
 
 def linked(base: str, link: str) -> Address:
-    """What a link in a document at an address leads to; from http and https to these alone.
+    """The address that a link in a document leads to; from http and https only to these.
 
     What comes over the network can't lead into this machine's files. Raises `NotAnAddress`.
     """
@@ -141,6 +141,6 @@ def shown(text: str) -> str:
 
 
 def hidden(text: str) -> str:
-    """What can be shown of a text that is no address: nothing of what may be a secret."""
+    """A text that is no address, without any part that may be a secret, for showing."""
     scheme, colon, rest = text[:200].partition("://")
     return f"{scheme}://…{rest.rpartition('@')[2][:60]}" if colon else text[:60]

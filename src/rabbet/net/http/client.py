@@ -34,7 +34,7 @@ Authorities = tuple[str, str]  # a file and a folder, each may be empty
 
 
 def authorities(environ: Mapping[str, str]) -> Authorities:
-    """What the user names by `SSL_CERT_FILE` and `SSL_CERT_DIR`, else the system's.
+    """The certificate authorities named by `SSL_CERT_FILE` and `SSL_CERT_DIR`, else the system's.
 
     Raises `SourceFailed` where what is named is not there.
     """
@@ -75,7 +75,7 @@ class HttpAnswer(NamedTuple):
 
 
 class HttpClient:
-    """What asks over a wire, with the credentials of one declaration; to be used from many threads.
+    """An HTTP client over one wire, with one declaration's credentials; many threads may use it.
 
     `environ` gives proxies and CA bundles by their usual variables. An `offline` client asks nobody. An
     answer that is no file may take `longest` seconds as a whole.
@@ -177,7 +177,7 @@ class HttpClient:
         return exchange
 
     def _request(self, method: str, headers: Mapping[str, str], seconds: int, address: Address) -> Request:
-        """What is sent to an address, with the credentials that belong there and the way to it.
+        """The request to an address, with the credentials and the proxy that belong to it.
 
         Raises `NotUnderstood` for a broken netrc file, `SourceFailed` for authorities that are not there.
         """

@@ -1,4 +1,4 @@
-"""What libcurl says went wrong → what a user is told, the most specific sentence that is true."""
+"""libcurl's errors → the most specific true sentence for the user."""
 
 from typing import NamedTuple
 

@@ -41,7 +41,7 @@ _LONGEST_TURN = 1.0  # seconds that the thread waits at once
 
 
 class Request(NamedTuple):
-    """What is asked of whom: `headers` are whole lines; `host` is the one whose turn it takes.
+    """One request: `headers` are whole lines; `host` is the one whose turn it takes.
 
     `packed`: a compressed answer is welcome, and comes unpacked. The `authorities` to trust are a file and a
     folder, each may be empty. The whole answer may take so many `seconds`; 0 for as long as it comes.
@@ -77,7 +77,7 @@ class Ended(NamedTuple):
 
 
 class HostTraffic(NamedTuple):
-    """What was asked of one host: how many `requests`, and how many of them had `unchanged` answers (304).
+    """One host's traffic: the number of `requests`, and of those answered `unchanged` (304).
 
     `received` are bytes of bodies, unpacked, `slowest` the seconds that the longest exchange took.
     """

@@ -13,7 +13,7 @@ __all__ = ["digest_of", "facts_of", "identified"]
 
 
 def identified(one: ToInstall, runtime: PythonRuntime, folder: Path) -> ToInstall:
-    """What is to be built, with the digest of all that its build follows from.
+    """A build's input, with the digest of all that the result depends on.
 
     Checkouts are relative to a `folder`. Patches of a runtime build alike.
     """

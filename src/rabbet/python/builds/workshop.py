@@ -28,7 +28,7 @@ __all__ = ["Opened", "Workshop", "opened"]
 
 
 class Workshop(Struct, frozen=True, kw_only=True):
-    """What builds on this machine have in common: where files come from, and what builds them.
+    """The parts that all builds on this machine share: the files' origin, and the builder.
 
     `commands` are the folders that programs such as compilers are looked for in, joined as in `PATH`. A hook
     may take so many `seconds`. `prebuilt` gives the wheel of a build that a teammate made, by its identity.

@@ -29,7 +29,7 @@ _Ranking = Callable[[Sequence[ListedFile]], _Ranks]
 
 
 def likeness(listing: Listing, target: Target) -> tuple[object, ...]:
-    """What a listing's files are to a target: equal for targets that have the same candidates in it.
+    """A key of a listing's files for a target; equal for targets with the same candidates.
 
     That is how the files rank, and which of them ask for another Python; where some fit the target in no way,
     the reasons that are given name it.

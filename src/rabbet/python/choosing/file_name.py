@@ -35,7 +35,7 @@ class _Nameless(ValueError):
 
 
 class FileName(NamedTuple):
-    """What a file name says; of two wheels that differ in nothing else, the higher build is the better.
+    """A file name, taken apart; of two otherwise equal wheels the higher build number wins.
 
     A source archive has no tags.
     """

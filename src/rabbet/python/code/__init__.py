@@ -1,1 +1,1 @@
-"""What code imports, and what that asks to be declared."""
+"""The code's imports, and the declarations that follow from them."""

@@ -1,4 +1,4 @@
-"""What a project has × what its code imports → a declaration, and the versions that its first lock prefers.
+"""A project's files × its code's imports → a declaration, and the versions its first lock prefers.
 
 Only what nothing else needs is declared; the rest is left to the resolver. Imports say what, an environment
 says which versions; exact pins are versions to prefer, not constraints.
@@ -93,7 +93,7 @@ class Left(Struct, frozen=True, kw_only=True):
 
 
 class Adoption(Struct, frozen=True, kw_only=True):
-    """What would be declared, the bounds of what only comes along, the versions that are preferred, the rest.
+    """The proposed declaration, the bounds of indirect libraries, the preferred versions, and the rest.
 
     `along` are libraries that come along with others. Where lists and what is installed are `at_odds`, each
     such entry is told.
@@ -262,7 +262,7 @@ def _from_lists(
     used: Mapping[NormalizedName, Sequence[ImportSite]],
     needed_by: Needing,
 ) -> Iterator[Adopted]:
-    """What is written down, the project's own first; but for pins of what only comes along.
+    """The written requirements, the project's own first; without pins of indirect libraries.
 
     What the program itself imports is the project's own, whatever list has it.
     """

@@ -76,7 +76,7 @@ class ImportSite(NamedTuple):
 
 
 class LibraryContents(Struct, frozen=True, kw_only=True):
-    """What a library offers: modules by their full names, commands, and plug-ins for others, by their group.
+    """A library's contents: modules by full name, commands, and plug-ins for others by group.
 
     Python reads files in `start_up` whenever it starts.
     Of a package without code of its own (PEP 420), which libraries may share, the modules in it count.

@@ -33,7 +33,7 @@ _WHERE = ("-i", "--index-url", "--extra-index-url", "-f", "--find-links")
 
 
 class ListLine(NamedTuple):
-    """What one line asks for: a `need`, or the file that it includes; what can't be taken over is told.
+    """One line's content: a `need`, or an included file; and a word on what can't be taken over.
 
     `hashed`: the line also names the digests that the file may have.
     """

@@ -1,1 +1,1 @@
-"""What was fetched and unpacked, once a machine."""
+"""Wheels that were fetched and unpacked, once a machine."""

@@ -37,7 +37,7 @@ _NAME = re.compile(r"^[A-Za-z0-9]([A-Za-z0-9._-]*[A-Za-z0-9])?\Z")
 
 
 class Answers(Struct, frozen=True, kw_only=True):
-    """What a declaration starts with; `python` are version specifiers, empty for any version.
+    """The first content of a declaration; `python` holds version specifiers, empty for any version.
 
     `named` tells that the name was given, and is no default.
     """

@@ -330,7 +330,7 @@ class LibraryOverTime(Struct, frozen=True, kw_only=True):
 
 
 def library_over_time(session: Session, name: str, url: str | None = None) -> LibraryOverTime:
-    """What became of a library on all machines, as far as inventories are kept; the newest change last.
+    """A library's changes on all machines, as far back as inventories go, newest last.
 
     Raises `NoLock`, `WrongUsage` for one that neither the lock nor any inventory has.
     """

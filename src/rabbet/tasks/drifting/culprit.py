@@ -43,7 +43,7 @@ _CHOICES = 4  # of what could be kept out; each is resolved
 
 
 class CulpritOptions(Struct, frozen=True, kw_only=True):
-    """What the command line asks for.
+    """The options of the command line.
 
     The failure is told by a `text` in the output or by an exit `code`. A command is run for so many `seconds`
     at most, `repeat` times in each mixture, `jobs` at once. `afresh` forgets what an interrupted search
@@ -60,7 +60,7 @@ class CulpritOptions(Struct, frozen=True, kw_only=True):
 
 
 class Case(Struct, frozen=True, kw_only=True):
-    """What a search came to, between which states, and how.
+    """A search's result, with the states it ran between, and how it ran.
 
     `tried` tells of each mixture how its runs ended. Of guilty releases there are addresses of
     `release_notes` where their metadata has some. Results of an interrupted search that were `recalled` were

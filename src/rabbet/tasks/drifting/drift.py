@@ -1,4 +1,4 @@
-"""What is installed here, against the lock."""
+"""The task of `drift`: compare what is installed here with the lock."""
 
 import os
 from collections.abc import Iterable, Iterator

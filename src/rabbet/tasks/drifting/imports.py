@@ -1,4 +1,4 @@
-"""What the code imports, against the declaration."""
+"""The task of `imports`: compare the code's imports with the declaration."""
 
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence

@@ -1,1 +1,1 @@
-"""What belongs to none of the four verbs: one module a command's work."""
+"""Tasks of the commands that belong to none of the four verbs."""

@@ -70,7 +70,7 @@ _NEWEST = {"glibc": "2.60", "macos": "30.0", "musl": "1.9"}
 
 
 class Carried(Struct, frozen=True, kw_only=True):
-    """What was written, and where; what could not come along, and why.
+    """The files written, and where; the files left behind, and why.
 
     `rabbet_for` tells for whom Rabbet itself is there, `python` a version that can run it.
     """

@@ -31,7 +31,7 @@ class PastChange(Struct, frozen=True, kw_only=True):
 
 
 class PastRevision(Struct, frozen=True, kw_only=True):
-    """What a revision of the lock changed, by its commit and the time of that (seconds since the epoch).
+    """A revision's changes of the lock, its commit and commit time (seconds since the epoch).
 
     Both are `None` for the lock of today, where that is not committed.
     """

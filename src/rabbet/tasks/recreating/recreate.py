@@ -45,7 +45,7 @@ _OF_THE_LOCK = (ExitCode.SOURCE, ExitCode.INTEGRITY)
 
 
 class RecreateReport(Struct, frozen=True, kw_only=True):
-    """What it takes to recreate the environment; `outdated`: the declaration changed since the lock.
+    """The report of a recreation; `outdated` when the declaration changed since the lock.
 
     `environment` is its folder's name; `selection` the groups and extras that were chosen, `None` for all.
     `state` is the one that its files were in before they were looked at, empty where they were not.

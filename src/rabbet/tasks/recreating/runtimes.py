@@ -182,7 +182,7 @@ def _lock_of(project: Project) -> Lock | None:
 def look_up(
     project: Project | None, machine: Machine, observer: Observer, constraint: str
 ) -> "tuple[OfferedRuntime, ...]":
-    """What catalogues offer within a constraint such as `node>=20`, the newest first.
+    """The catalogues' offers within a constraint such as `node>=20`, newest first.
 
     Raises `NotUnderstood`, `SourceFailed`.
     """

@@ -57,7 +57,7 @@ def check_store(machine: Machine, observer: Observer) -> tuple[str, ...]:
 
 
 def cache_key(project: Project) -> str:
-    """What a service that keeps the store between runs should file it under.
+    """The key under which a CI service should cache the store between runs.
 
     It follows from the platform, the store's layout and the texts of all locks. Raises `NoLock`.
     """

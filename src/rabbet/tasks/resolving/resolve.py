@@ -38,7 +38,7 @@ __all__ = ["LockVerdict", "Resolved", "resolve", "up_to_date_lock", "verify"]
 
 
 class Resolved(ResolveResult, frozen=True, kw_only=True):
-    """What resolving came to, against the lock before, and whether the file was left as it was.
+    """The result of resolving, the lock before, and whether the file stayed unchanged.
 
     `declaration` is what was resolved: for a `variant`, as that sees it. `new_pins` are libraries that the
     declaration pins by hand since the lock before, if it does so for a few. `new_sources` tells of names that

@@ -1,1 +1,1 @@
-"""What a project has and imports, as evidence of what it needs."""
+"""A project's files and imports, as evidence of its requirements."""

@@ -37,7 +37,7 @@ _DEEPEST = 20  # lists that include each other
 
 
 class Gathered(Struct, kw_only=True):
-    """What was found, from where (`looked_at`), and what of it can't be taken over.
+    """The evidence, its places (`looked_at`), and the parts that can't be taken over.
 
     An environment was `made_with` a version of Python.
     """

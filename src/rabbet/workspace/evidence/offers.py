@@ -30,7 +30,7 @@ __all__ = ["offers_in", "offers_of"]
 def offers_of(
     environment: Path, wanted: Iterable[ToInstall], store: Store
 ) -> Mapping[NormalizedName, LibraryContents]:
-    """What is installed offers, and what the store has of the rest of what is wanted.
+    """The contents of installed libraries, and of the other wanted ones as far as the store has them.
 
     Raises `EnvironmentFailed` where something that is wanted is in neither.
     """

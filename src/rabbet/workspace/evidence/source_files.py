@@ -24,7 +24,7 @@ _AT_ONCE = 50  # files that a process is given at a time
 
 
 class SourceImports(NamedTuple):
-    """What the files import from elsewhere, how many there are, and the reasons why some can't be read.
+    """The files' imports from elsewhere, the number of files, and why some can't be read.
 
     `names` are those of all modules and folders among them.
     """

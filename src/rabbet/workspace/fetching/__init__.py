@@ -1,1 +1,1 @@
-"""What fetches for a project: its sources, opened, and what environments and builds are made of."""
+"""Fetching for a project: its opened sources, and the files of environments and builds."""

@@ -1,4 +1,4 @@
-"""What composing an environment needs from a project: wheels, its install policy, and builds."""
+"""A project's supply for composing an environment: wheels, install policy, builds."""
 
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager

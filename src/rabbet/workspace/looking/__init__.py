@@ -1,1 +1,1 @@
-"""What is installed against the lock, and what earlier looks found."""
+"""Comparison of an installation with the lock, and the results of earlier looks."""

@@ -52,7 +52,7 @@ __all__ = [
 
 
 class LockedState(Struct, frozen=True, kw_only=True):
-    """What an environment is held against: what the lock wants on this machine, for the chosen sections.
+    """The state that an environment is compared with: the lock's on this machine, for the chosen sections.
 
     `found` are this machine's interpreters, and `install_state` what Rabbet noted of an environment that
     it made here. The `project` itself may be left out, or not be `editable`, as checkouts may.

@@ -81,7 +81,7 @@ def main_programs(machine: Machine) -> Iterator[Path]:
 def found_runtimes(
     languages: Iterable[Language], machine: Machine, project: Project | None = None
 ) -> dict[str, tuple[Runtime | Refusal, ...]]:
-    """What this machine has of each of these languages, by the language's name, in the order of finding.
+    """The runtimes of each language on this machine, by its name, in the order of finding.
 
     Of what was obtained only what counts for the project; its version is the catalogue's.
     """

@@ -17,7 +17,7 @@ _WHERE = "import os; print(os.path.dirname(os.path.realpath(os.__file__)))"
 
 
 def tried(found: Found, tree: Path, memory: Path, environ: Mapping[str, str]) -> Runtime | Refusal:
-    """What a runtime answers when it is run, or why it does not do.
+    """A runtime's answer when it is run, or the reason why it can't be used.
 
     A Python has to find its own library in the `tree`, and not one that lies where it was built. What is
     answered is remembered nowhere but in the folder `memory`.

@@ -155,7 +155,7 @@ def _read(content: bytes | None, label: str) -> MachineInventory:
 
 
 def machines_from(places: Sequence[str], machine: Machine) -> tuple[list[MachineInventory], list[Unread]]:
-    """What is in places that were named, and what can't be read.
+    """The inventories in the named places, and the files that can't be read.
 
     Raises `NotUnderstood` or `EnvironmentFailed` where none can.
     """

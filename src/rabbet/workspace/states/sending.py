@@ -1,4 +1,4 @@
-"""What this user's files say of a project's inventories.
+"""The user's settings on sending a project's inventories.
 
 A declaration may ask for it, and it may have come with a clone: it counts once the user has agreed.
 """

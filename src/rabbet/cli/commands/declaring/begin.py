@@ -52,7 +52,7 @@ def run(arguments: Namespace, context: Context) -> int:
 
 
 def _following(answers: "Answers", present: "Declaration | None", context: Context) -> str:
-    """What is still missing before anything can be resolved."""
+    """The next command: one that supplies what resolving still lacks, else `rabbet resolve`."""
     from rabbet.workspace.known_sources import users_source
 
     known = answers.source or (present and present.sources) or users_source(context.machine)

@@ -1,1 +1,1 @@
-"""What belongs to none of the four verbs: arguments."""
+"""Arguments of the commands that belong to none of the four verbs."""

@@ -1,4 +1,4 @@
-"""What would be declared of what exists, and why."""
+"""The view of `adopt`: the proposed declaration, with reasons."""
 
 from collections.abc import Sequence
 
@@ -52,7 +52,7 @@ def show_adopting(drawn_up: Adopting, context: Context) -> None:
 
 
 def outcome(drawn_up: Adopting, places: Sequence[str], *, written: bool) -> str:
-    """What was written, and what to do next."""
+    """The lines on what was written, and what to do next."""
     preferred = drawn_up.adoption.preferred
     note = f" and {drawn_up.project.preferred_file.name}" if preferred else ""
     versions = f"; the next lock prefers {count(len(preferred), 'version')}" if preferred else ""

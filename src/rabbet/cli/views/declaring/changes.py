@@ -1,4 +1,4 @@
-"""What became of the declaration: for `declare` and `retract`."""
+"""The view of `declare` and `retract`: each change of the declaration."""
 
 from rabbet.cli.context import Context
 from rabbet.cli.terminal.style import table
@@ -10,7 +10,7 @@ __all__ = ["ChangesView", "EntriesView", "entry_text", "verb_of"]
 
 
 class ChangesView(ChangesDocument, frozen=True):
-    """What became of each entry, and what came of it where it was carried out at once."""
+    """Each entry's outcome, and that of resolving and recreating where they followed at once."""
 
     def show(self, context: Context) -> None:
         """Print one row a change, and what to do next."""

@@ -1,4 +1,4 @@
-"""What `census` recorded, sent, collected, and found."""
+"""The views of `census`: recorded, sent, collected, and the census itself."""
 
 from collections.abc import Iterator, Sequence
 
@@ -68,7 +68,7 @@ def _through(remote: str) -> str:
 
 
 class CollectedView(CollectedDocument, frozen=True):
-    """What came through a remote."""
+    """The inventories that came through a remote."""
 
     def show(self, context: Context) -> None:
         """Print one sentence."""

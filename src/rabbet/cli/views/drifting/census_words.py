@@ -1,4 +1,4 @@
-"""What a census says in words and signs, for the terminal, the picture and the page alike."""
+"""Words and signs of a census, shared by the terminal, the picture and the page."""
 
 from collections.abc import Iterator, Sequence
 
@@ -38,7 +38,7 @@ def cell_text(finding: Finding | None, group: Group) -> str:
 
 
 def state_text(state: MachineState) -> str:
-    """What sets a machine apart."""
+    """A machine's state: the differences that set it apart, or that it is as locked."""
     if state.trouble:
         return state.trouble
     parts = []
@@ -84,7 +84,7 @@ def outcome_text(matrix: Matrix) -> str:
 
 
 def doubts(found: Census | Development | LibraryOverTime) -> Iterator[str]:
-    """What can't be read or believed, a sentence each."""
+    """A sentence for each inventory that can't be read or believed."""
     for unread in found.unread:
         yield f"Can't be read: {unread.what}: {unread.because}"
     for label, when in found.ahead:

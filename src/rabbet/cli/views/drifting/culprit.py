@@ -1,4 +1,4 @@
-"""What `culprit` found."""
+"""The view of `culprit`."""
 
 from argparse import Namespace
 from collections.abc import Iterator, Sequence
@@ -75,7 +75,7 @@ def _output(case: Case) -> Iterator[str]:
 
 
 def _proof(case: Case) -> Iterator[str]:
-    """What was tried that leaves no doubt."""
+    """The runs that prove the result."""
     runs = dict(case.verdict.runs)
     for culprit in case.verdict.culprits:
         failed, passed = runs[culprit.failing], runs[culprit.passing]
@@ -177,7 +177,7 @@ def _moved(change: StateChange) -> str:
 
 
 def _next_steps(case: Case, arguments: Namespace) -> Iterator[str]:
-    """What to read, and what to do."""
+    """The next steps: what to read, and what to do."""
     for name, address in case.release_notes.items():
         yield f"  release notes of {name}: {address}"
     if case.kept:

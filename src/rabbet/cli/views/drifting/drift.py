@@ -1,4 +1,4 @@
-"""What `drift` found, and what keeping some of it means."""
+"""The views of `drift`, and of keeping libraries as installed."""
 
 from collections.abc import Sequence
 
@@ -25,7 +25,7 @@ _SHOWN_NAMES = 8
 
 
 class DriftView(DriftDocument, frozen=True):
-    """What differs from the lock, and what that breaks."""
+    """The differences from the lock, and the requirements that they break."""
 
     def show(self, context: Context) -> None:
         """Print all findings, and how to mend them."""
@@ -64,7 +64,7 @@ class DriftView(DriftDocument, frozen=True):
             context.show(f"To keep what was installed by hand instead: {to_keep}")
 
     def _way(self, finding: Finding) -> str:
-        """What does away with a note, if anything does: the last line mends all else."""
+        """The way to mend a note by itself; empty where the last line's command mends it or nothing does."""
         if finding.weight is not Weight.NOTE or not self.found.may_be_mended:
             return ""
         command = command_for(finding, self.found.variant)
@@ -135,7 +135,7 @@ def show_keeping(kept: Keeping, context: Context) -> None:
 def outcome(
     kept: Keeping, names: Sequence[str], group: str | None, *, written: bool, context: Context
 ) -> str:
-    """What was written, and what to do next."""
+    """The lines on what was written, and what to do next."""
     of_variant = variant_option(kept.project.variant)
     if written:
         files = [kept.project.preferred_file.name]

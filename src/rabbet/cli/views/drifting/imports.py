@@ -1,4 +1,4 @@
-"""What `imports` found."""
+"""The view of `imports`."""
 
 from rabbet.cli.context import Context
 from rabbet.cli.terminal.style import table
@@ -14,7 +14,7 @@ _SHOWN = 3  # places of one finding
 
 
 class ImportsView(ImportsDocument, frozen=True):
-    """What is imported and not declared as it should be, and the other way round."""
+    """Imports without a fitting declaration, and declarations without an import."""
 
     def show(self, context: Context) -> None:
         """Print all findings, each with its reason and what mends it."""

@@ -1,1 +1,1 @@
-"""What belongs to none of the four verbs: how results look."""
+"""Views of the commands that belong to none of the four verbs."""

@@ -1,4 +1,4 @@
-"""What was put into a carried folder."""
+"""The view of `carry`: the contents of a carried folder."""
 
 from rabbet.archives.pack import ENDINGS
 from rabbet.cli.context import Context

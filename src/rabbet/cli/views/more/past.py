@@ -1,4 +1,4 @@
-"""What `past` tells."""
+"""The view of `past`."""
 
 from collections.abc import Iterator, Sequence
 
@@ -15,7 +15,7 @@ _DIGITS = 10  # of a commit
 
 
 class PastView(PastDocument, frozen=True):
-    """What the lock held before, at `most` so many revisions."""
+    """The earlier revisions of the lock, `most` of them at most."""
 
     most: int | None
 

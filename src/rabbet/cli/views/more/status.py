@@ -60,7 +60,7 @@ def _rows(status: Status) -> Iterator[tuple[str, str, str, str]]:
 
 
 def _sent(status: Status) -> Iterator[tuple[str, str, str, str]]:
-    """What became of the last inventory that was sent, or who has to agree first."""
+    """The rows on the last inventory sent, and on an agreement that is missing."""
     found = status.sending
     if found.when:
         yield "census", "not sent" if found.error else "sent", day(found.when), found.error or found.where

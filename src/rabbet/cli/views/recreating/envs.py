@@ -1,4 +1,4 @@
-"""What `envs` lists."""
+"""The view of `envs`."""
 
 from pathlib import Path
 

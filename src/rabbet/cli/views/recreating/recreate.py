@@ -1,4 +1,4 @@
-"""What `recreate` did, or would do."""
+"""The view of `recreate`: the steps done, or planned."""
 
 from collections.abc import Mapping
 

@@ -1,4 +1,4 @@
-"""What `runtimes` lists."""
+"""The views of `runtimes`."""
 
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -113,7 +113,7 @@ def _short(path: str, home: Path) -> str:
 
 
 class OffersView(OffersDocument, frozen=True):
-    """What catalogues offer, one row a version."""
+    """The versions that catalogues offer, one row each."""
 
     constraint: str
 
@@ -202,7 +202,7 @@ class PublishedView(PublishedDocument, frozen=True):
 
 
 class AllPublishedView(AllPublishedDocument, frozen=True):
-    """What the lines of a file named: what others can obtain now, and what failed."""
+    """The outcome of each line of a file: published, or failed and why."""
 
     def show(self, context: Context) -> None:
         """Print a line for each."""
@@ -216,7 +216,7 @@ class AllPublishedView(AllPublishedDocument, frozen=True):
 
 
 def _published_line(done: "Published") -> str:
-    """What was published, for which platforms, and whether it was run here."""
+    """The line on a published runtime: its platforms, and whether it was run here."""
     archive, offer = done.archive, done.offer
     platforms = " and ".join(one.platform for one in offer.archives)
     baseline = f", {archive.baseline} or newer" if archive.baseline else ""

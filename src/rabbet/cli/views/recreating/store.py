@@ -1,4 +1,4 @@
-"""What `store` shows."""
+"""The views of `store`."""
 
 from rabbet.cli.context import Context
 from rabbet.cli.terminal.style import table
@@ -26,7 +26,7 @@ class OverviewView(OverviewDocument, frozen=True):
 
 
 class RemovedView(RemovedDocument, frozen=True):
-    """What was swept out."""
+    """The entries that were swept out."""
 
     def show(self, context: Context) -> None:
         """Print how much it was."""
@@ -36,7 +36,7 @@ class RemovedView(RemovedDocument, frozen=True):
 
 
 class DamagedView(DamagedDocument, frozen=True):
-    """What was damaged, and is removed now."""
+    """The damaged entries, which are removed now."""
 
     def show(self, context: Context) -> None:
         """Print one line a file."""

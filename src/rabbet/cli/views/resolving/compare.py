@@ -1,4 +1,4 @@
-"""What `compare` found."""
+"""The view of `compare`."""
 
 from collections import Counter
 from collections.abc import Sequence
@@ -15,7 +15,7 @@ __all__ = ["CompareView", "show_markdown"]
 
 
 class CompareView(CompareDocument, frozen=True):
-    """What differs between two locks, and which declared change brought it about."""
+    """The differences between two locks, each with the declared change that caused it."""
 
     def show(self, context: Context) -> None:
         """Print all differences, then their number by kind."""

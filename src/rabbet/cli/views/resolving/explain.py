@@ -1,4 +1,4 @@
-"""What `explain` tells."""
+"""The view of `explain`."""
 
 import re
 
@@ -34,7 +34,7 @@ class LibraryView(LibraryDocument, frozen=True):
         _warn(self.explained, context)
 
     def _show_here(self, context: Context) -> None:
-        """What is locked for this machine."""
+        """Show the release that is locked for this machine."""
         explained, graph, name = self.explained, self.explained.graph, self.name
         sections = [str(section or graph.project) for section in sections_of(graph, name)]
         context.show(

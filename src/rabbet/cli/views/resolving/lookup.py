@@ -1,4 +1,4 @@
-"""What `lookup` lists."""
+"""The view of `lookup`."""
 
 from collections.abc import Sequence
 
@@ -52,7 +52,7 @@ class LookupView(LookupDocument, frozen=True):
 
 
 def _wheels(one: Offer, targets: Sequence[Target]) -> str:
-    """What a release has wheels for: of several targets which, else which systems."""
+    """The targets that a release has wheels for; without several targets, the systems."""
     if len(targets) == 1:
         return "any" if "any" in one.systems else ", ".join(one.systems)
     if len(one.serves) in (0, len(targets)):
@@ -81,7 +81,7 @@ def _minor(target: Target) -> str:
 
 
 def _remark(one: Offer) -> str:
-    """What sets a release apart, the weightiest first."""
+    """The remarks on a release, weightiest first."""
     words = ["locked"] if one.locked else []
     if one.yanked is not None:
         words.append(f"yanked: {one.yanked}" if one.yanked else "yanked")

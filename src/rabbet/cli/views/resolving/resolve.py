@@ -1,4 +1,4 @@
-"""What `resolve` settled."""
+"""The view of `resolve`."""
 
 import re
 from collections import Counter
@@ -25,7 +25,7 @@ _SECTIONS = re.compile(rf"(?:^| and )\(?{_SECTION}(?: or {_SECTION})*\)?\Z")
 
 
 class ResolvedView(ResolvedDocument, frozen=True):
-    """What was settled: the lock of the declaration itself first, then those of its variants.
+    """The new locks: that of the declaration itself first, then those of its variants.
 
     It was `written` or not; what comes next is told unless the command is `going_on` to it.
     """
@@ -89,7 +89,7 @@ def _show(resolved: Resolved, own: Lock, context: Context, *, written: bool, goi
 
 
 def _against_before(resolved: Resolved) -> str:
-    """What changed against the lock before, in numbers."""
+    """The numbers of changes since the lock before."""
     if not resolved.moves:
         return ", no version moved"
     if all(move.before is None for move in resolved.moves):
@@ -114,7 +114,7 @@ def _show_lost(resolved: Resolved, context: Context) -> None:
 
 
 def _notes(resolved: Resolved) -> Iterator[str]:
-    """What is worth knowing besides what moved."""
+    """Notes on the lock besides its changes."""
     for version in resolved.not_preferred:
         yield f"Preferred in vain: {version}."
     yield from _yanked_notes(resolved.lock)
@@ -141,7 +141,7 @@ def _notes(resolved: Resolved) -> Iterator[str]:
 
 
 def _notes_of_sources(resolved: Resolved) -> Iterator[str]:
-    """What is worth knowing of what sources tell of files, and releases of themselves."""
+    """Notes that come from the sources' data on files, and from the releases' metadata."""
     for correction in resolved.idle_corrections:
         yield f"No longer needed, for it changes nothing: the correction {correction}."
     for source in resolved.unhashed:
@@ -181,7 +181,7 @@ def _show_verdict(verdict: LockVerdict, context: Context) -> None:
 
 
 def _moved(resolved: Resolved, own: Lock, context: Context) -> list[TableLine]:
-    """What moved; of a first lock everything, of a variant's first lock what sets it apart."""
+    """The changed libraries; all of a first lock, and of a variant's first lock the differences."""
     if any(move.before is not None for move in resolved.moves):
         return _moves(resolved.moves, context)
     return _apart(resolved, own, context) if resolved.variant else _first_lock(resolved, context)

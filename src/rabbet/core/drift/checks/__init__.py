@@ -1,1 +1,1 @@
-"""What is checked of an installation, kind by kind: each check yields the findings of its own."""
+"""The checks of an installation, kind by kind; each yields its own findings."""

@@ -1,4 +1,4 @@
-"""What surrounds an environment: its project's declaration, lock and files, and folders in front of it."""
+"""Checks around an environment: its project's declaration, lock and files, and folders that shadow it."""
 
 from collections.abc import Iterator
 
@@ -12,7 +12,7 @@ __all__ = ["Surroundings", "edited", "outdated", "shadowed", "stale_exports", "s
 
 
 class Surroundings(Struct, frozen=True, kw_only=True):
-    """What is seen around an environment.
+    """The facts about an environment's surroundings that the checks judge.
 
     The declaration may have changed since the lock was made (`outdated`), entries of the lock may have been
     `edited` by hand, and exported files be `stale`. One that was not `made_here` is a stranger's.

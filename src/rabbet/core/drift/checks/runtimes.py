@@ -89,7 +89,7 @@ def runtime_findings(
     *,
     complete: bool,
 ) -> Iterator[Finding]:
-    """What differs from the locked versions; an inventory that is `complete` tells all that are there.
+    """Findings on runtimes other than the locked ones; a `complete` inventory lists every runtime present.
 
     Another version that the declaration allows is worth a note. Python is compared elsewhere. Where nobody
     tells of a language, nothing is known of it.

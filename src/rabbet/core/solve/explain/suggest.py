@@ -72,7 +72,7 @@ class Question(Struct, frozen=True, kw_only=True):
 
 
 class Suggestions(Struct, frozen=True, kw_only=True):
-    """What helps, the smallest changes first; `cut_short`: there was no time for all tries.
+    """Changes that help, smallest first; `cut_short` when time ran out before all were tried.
 
     `further` are clashes that have nothing to do with the first one, and stay when it is mended.
     """

@@ -1,1 +1,1 @@
-"""What is to be solved: candidates, requirements and what they rule out."""
+"""The problem to solve: candidates, requirements and the versions they rule out."""

@@ -1,4 +1,4 @@
-"""What could be chosen of one library, and which of its releases specifiers admit, as bit masks.
+"""One library's candidates, and the releases that specifiers admit, as bit masks.
 
 Releases are sorted, and a clause such as `>=2` holds for all of them from some place on, or up to some
 place (what PEP 440 excludes next to the bound, such as pre-releases of it, lies next to the bound too). What

@@ -37,7 +37,7 @@ ROOT = Slot(NormalizedName(""))
 
 
 class Wishes(Struct, frozen=True, kw_only=True):
-    """What one attempt asks for beyond all requirements.
+    """The preferences of one attempt beyond all requirements.
 
     Libraries that are `kept` come at one of these versions, as far as they are offered, or not at all.
     Those in `first` come, and get their releases before all others do.

@@ -1,4 +1,4 @@
-"""What the solver reads candidates and metadata from, and which of several possible releases is wanted."""
+"""The solver's source of candidates and metadata, and its order of preference among releases."""
 
 from collections.abc import Iterable, Mapping
 from datetime import datetime

@@ -1,1 +1,1 @@
-"""What is installed, by its files alone."""
+"""Inspection of an installation, by its files alone."""

@@ -217,7 +217,7 @@ def _places(root: Path) -> Iterator[str]:
 
 
 class _ByProducts:
-    """What Python itself writes beside a module (PEP 3147), and nobody records.
+    """Files that Python writes beside a module (PEP 3147) and no `RECORD` lists.
 
     Modules of a library that came compiled are compiled already: another such file is none of Python's.
     """

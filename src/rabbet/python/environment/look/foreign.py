@@ -1,4 +1,4 @@
-"""What is installed in an environment that somebody else made: by its files alone, wherever libraries lie.
+"""Inspection of an environment made by others: by its files alone, wherever libraries lie.
 
 That may be an environment (PEP 405), the folder of an interpreter such as `/usr`, the tree of a whole system,
 or the folder that libraries are imported from.

@@ -1,1 +1,1 @@
-"""What the solver and the lock ask of all sources of a project."""
+"""Questions of the solver and the lock to all sources of a project."""

@@ -29,7 +29,7 @@ _THREADS = 16
 
 
 class SourceQuestion(Struct, frozen=True, kw_only=True):
-    """What a command asks of its sources, for whichever target, and what it found to be of no use.
+    """A command's question to its sources, for any target, with the files it found unusable.
 
     `shared` are the candidates that several targets have alike, by their listings, which live as long.
     `told_by_build` gives what only a build can tell of a release, whose file is a source archive.

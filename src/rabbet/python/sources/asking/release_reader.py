@@ -25,7 +25,7 @@ def reported_metadata_key(teller: str, sha256: str) -> str:
 
 
 def remembered_metadata(memory: Memory, library: LockedLibrary) -> Iterator[bytes]:
-    """What is remembered of a locked library's metadata.
+    """The cached metadata of a locked library.
 
     Of each file it is what the file says itself, else what its index told.
     """

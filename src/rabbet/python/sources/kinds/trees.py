@@ -29,7 +29,7 @@ ToldByBuild: TypeAlias = Callable[[NormalizedName, LockedCommit | LockedCheckout
 
 
 class _TreeSource:
-    """What both have in common: they know a few libraries by name, and have no files.
+    """The base of sources that know a few libraries by name and have no files.
 
     `told_by_build` gives what only a build can tell of one; `None` where it may not be built.
     """
