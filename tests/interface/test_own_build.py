@@ -80,7 +80,7 @@ class OwnBuild(ProgramCase):
             self.assertRegex(self.rabbet("declare").out, "(?m)^extra plots +skepio; python_version")
             self.rabbet("recreate")
             self.assertEqual(self.installed()["Honey-Works"], "3.1")
-            self.assertIn("No drift", self.rabbet("drift").out)
+            self.rabbet("drift")
             self.rabbet("declare", "--limit", "combframe<9")
             self.rabbet("resolve")
             self.assertEqual(
@@ -154,7 +154,7 @@ class OwnBuild(ProgramCase):
         for quiet in (".notes", "build/lib/wax.py", "x.egg-info/top", "pylock.more.toml"):
             (self.project / quiet).parent.mkdir(parents=True, exist_ok=True)
             (self.project / quiet).write_text("")
-        self.assertIn("No drift", self.rabbet("drift").out)
+        self.rabbet("drift")
         for place in ("wax.py", "more/data.csv"):
             (self.project / place).parent.mkdir(exist_ok=True)
             (self.project / place).write_text("colour = 'amber'\n")
@@ -200,7 +200,7 @@ class OwnBuild(ProgramCase):
         show = ("run", "python", "-I", "-c", "import wax; print(wax.colour, '.venv' in wax.__file__)")
         self.assertIn("gold True", self.rabbet(*show).out)
         for _ in range(2):
-            self.assertIn("No drift", self.rabbet("drift").out)
+            self.rabbet("drift")
         module.write_text("colour = 'amber'\n")
         self.assertIn("what it is built from", self.rabbet("drift", code=1).out)
         self.rabbet(*show, code=7)
@@ -249,7 +249,7 @@ class OwnBuild(ProgramCase):
         self.rabbet("resolve")
         self.assertEqual(self.locked(), {"setuptools": "80.0"})
         self.rabbet("recreate")
-        self.assertIn("No drift", self.rabbet("drift").out)
+        self.rabbet("drift")
 
     def test_failures(self) -> None:
         """Each is told, and nothing is written."""

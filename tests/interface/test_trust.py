@@ -100,7 +100,7 @@ class NothingRuns(Trust):
         Path(rabbet).chmod(0o755)
         paths = {**self.variables, "PATH": f"{self.root}:{self.variables['PATH']}"}
         subprocess.run(["sh", "-c", remedy], cwd=self.project, env=paths, check=True, capture_output=True)
-        self.assertIn("No drift", self.rabbet("drift").out)
+        self.rabbet("drift")
 
     def test_entered(self) -> None:
         """Inside, what a wheel put among the commands is no interpreter, no git and no other helper."""
@@ -241,7 +241,7 @@ class NothingOutside(Trust):
                 self.rabbet("resolve")
                 self.rabbet("recreate")
                 self.assertEqual(sorted(outside.rglob("*")), kept)
-                self.assertIn("No drift", self.rabbet("drift").out)
+                self.rabbet("drift")
                 shutil.rmtree(outside)
                 self.rabbet("retract", "tallywax")
                 self.rabbet("declare", "mitewatch")
@@ -262,7 +262,7 @@ class NothingOutside(Trust):
         gone = {Path(path).name for path in before.keys() - after.keys()}
         self.assertEqual(gone, {"METADATA", "RECORD"})
         self.assertTrue((self.root / "mine.txt").exists())
-        self.assertIn("No drift", self.rabbet("drift").out)
+        self.rabbet("drift")
 
     def test_forged_notes(self) -> None:
         """`discard` removes what was made here, and no folder that only says so."""
@@ -348,7 +348,7 @@ class DamageIsNoticed(Trust):
         self.variables["XDG_CACHE_HOME"] = str(self.root / "cache")
         self.rabbet("recreate")
         shutil.rmtree(self.root / "cache")
-        self.assertIn("No drift", self.rabbet("drift").out)
+        self.rabbet("drift")
         self.rabbet("recreate", "--fresh")
         self.rabbet("run", "mitewatch")
         shutil.rmtree(self.project / ".venv")
@@ -399,8 +399,8 @@ class DamageIsNoticed(Trust):
                 acts[act](place.replace("SITE", site))
                 self.assertNotEqual(self.rabbet("drift", code=1).out, "")
                 self.rabbet("recreate")
-                self.assertIn("No drift", self.rabbet("drift").out)
-        self.assertIn("No drift", self.rabbet("drift", "--deep").out)
+                self.rabbet("drift")
+        self.rabbet("drift", "--deep")
 
     def test_all_notes_changed(self) -> None:
         """A module, its record and Rabbet's notes changed together are found by the lock's hashes alone."""
@@ -419,10 +419,10 @@ class DamageIsNoticed(Trust):
         self.assertIn(before, record.read_text())
         record.write_text(record.read_text().replace(before, row.format(base64_digest(module.read_bytes()))))
         install_state.write_text(install_state.read_text().replace(old_record, digest(record.read_bytes())))
-        self.assertIn("No drift", self.rabbet("drift").out)
+        self.rabbet("drift")
         self.assertIn("mitewatch", self.rabbet("drift", "--deep", code=1).out)
         self.rabbet("recreate", "--verify")
-        self.assertIn("No drift", self.rabbet("drift", "--deep").out)
+        self.rabbet("drift", "--deep")
 
 
 def append(path: Path) -> None:

@@ -155,6 +155,11 @@ class ProgramCase(unittest.TestCase):
         self.enterContext(index)
         return index
 
+    def findings(self, *options: str, code: int = 1) -> dict[tuple[str, str], dict]:
+        """The findings of `drift`, by kind and name."""
+        found = self.rabbet("drift", *options, "--json", code=code).json()["findings"]
+        return {(finding["kind"], finding["name"]): finding for finding in found}
+
     @property
     def site(self) -> Path:
         """The folder that libraries are imported from."""

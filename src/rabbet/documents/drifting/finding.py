@@ -8,7 +8,7 @@ from packaging.version import Version
 from rabbet.core.drift.mends import Mend, mend_of
 from rabbet.core.drift.stories import Story
 from rabbet.core.drift.words import why
-from rabbet.core.model.cause import Installation, Reason, SecondCopy
+from rabbet.core.model.cause import Installation, Reason, SecondCopy, Shadow
 from rabbet.core.model.finding import Finding, Kind, Unmet
 from rabbet.core.model.lock import LockedCheckout, LockedCommit, Needed, ToInstall
 from rabbet.core.model.plan import Step
@@ -130,6 +130,8 @@ def _built_from(needed: ToInstall) -> str:
 def finding_document(finding: Finding) -> dict[str, object]:
     """A finding's subject, its locked and installed state, the requirements it breaks, and its cause."""
     by_hand = finding.by_hand
+    brought = by_hand or (finding.cause if isinstance(finding.cause, SecondCopy) else None)
+    installation = brought.installation if brought else None
     return {
         "kind": str(finding.kind),
         "about": str(finding.subject.about),
@@ -140,14 +142,21 @@ def finding_document(finding: Finding) -> dict[str, object]:
         "breaks": list(finding.breaks),
         "reason": str(finding.reason) if finding.reason else None,
         "detail": detail(finding),
-        "file": finding.files[0] if finding.files else None,
+        "file": _file(finding),
         "files": list(finding.files),
         "unmet": [need_text(unmet.need) for unmet in finding.unmet],
-        "installation": asdict(by_hand.installation) if by_hand else None,
+        "installation": asdict(installation) if installation else None,
         "needed_by": list(by_hand.needed_by) if by_hand else [],
         "start_up": list(by_hand.start_up) if by_hand else [],
         "comes_with": list(finding.comes_with),
     }
+
+
+def _file(finding: Finding) -> str | None:
+    """The file in front of a shadowed library, else the first of the finding's own files."""
+    if isinstance(finding.cause, Shadow):
+        return finding.cause.file
+    return finding.files[0] if finding.files else None
 
 
 def version_text(version: Version | None) -> str:
