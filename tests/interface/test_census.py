@@ -95,34 +95,47 @@ class Census(ProgramCase):
             put_there(site_of(by_hand / ".venv"), name, version, installer="handy", asked=name == "swarmcast")
         for name in ("hivescale", "behind", "by-hand"):
             self.rabbet("census", "send", "--label", name, folder=self.root / name)
-        self.assertIn("Collected 3 inventories of 3 machines", self.rabbet("census", "collect").out)
+        collected = self.rabbet("census", "collect", "--json").json()
+        self.assertEqual((collected["inventories"], collected["machines"]), (3, 3))
         told = self.rabbet("census", "show").out
         self.assertRegex(told, r"combframe +\. .*1\.5 !")
         self.assertRegex(told, r"tallywax +\. .*1\.1 !")
-        self.assertIn("A  1 machine: hivescale: as locked\n", told)
-        self.assertIn(
-            "  1 machine: behind: 1 lock revision behind; breaks hivescale. To mend: rabbet recreate\n", told
-        )
-        self.assertIn("by-hand: breaks nectarplot, swarmcast; by hand: combframe, swarmcast. To mend:", told)
-        self.assertIn("3 machines: 1 as locked, 2 break something, 0 only differ.", told)
-        self.assertIn("3 machines", self.rabbet("census", "check", "--allow", "2").out)
+        groups = {group["labels"][0]: group for group in self.groups()}
+        self.assertEqual([group["labels"] for group in groups.values()], [[label] for label in groups])
+        expected = {
+            "hivescale": (None, 0, None, set()),
+            "behind": ("breaks", 1, "rabbet recreate", {"hivescale"}),
+            "by-hand": ("breaks", 0, "rabbet recreate", {"nectarplot", "swarmcast"}),
+        }
+        for label, wanted in expected.items():
+            group = groups[label]
+            broken = {name for finding in group["findings"] for name in finding["breaks"]}
+            self.assertEqual((group["weight"], group["behind"], group["mend"], broken), wanted)
+        by_hand_there = [one["name"] for one in groups["by-hand"]["findings"] if one["installation"]]
+        self.assertEqual(by_hand_there, ["combframe", "swarmcast"])
+        self.rabbet("census", "check", "--allow", "2")
         self.rabbet("census", "check", code=1)
-        self.assertRegex(self.rabbet("census", "show", "--machine", "by-hand").out, "surplus +swarmcast")
+        machine = self.rabbet("census", "show", "--machine", "by-hand", "--json").json()
+        self.assertIn(("surplus", "swarmcast"), [(one["kind"], one["name"]) for one in machine["findings"]])
         self.assertIn("--machine behind", self.rabbet("census", "show", "--machine", "behin", code=2).err)
-        self.assertRegex(self.rabbet("census", "show", "--library", "tallywax").out, r"behind +1\.1\n")
         self.assertRegex(self.rabbet("census", "show", "--csv").out, "\ncombframe,.,.*1.5 !")
-        compared = self.rabbet("compare", "machine:behind", "machine:by-hand").out
-        self.assertRegex(compared, r"raised +tallywax +1\.1 +1\.2")
+        compared = self.rabbet("compare", "machine:behind", "machine:by-hand", "--json").json()
+        raised = [tuple(one.values())[:4] for one in compared["differences"]]
+        self.assertIn(("raised", "tallywax", ["1.1"], ["1.2"]), raised)
         self.rabbet("drift", "--against", "machine:hivescale")
         self.assertIn("machine:behind", self.rabbet("compare", "machine:behin", code=2).err)
         self.assertNotIn("census", self.git(self.project, "branch", "--all"))
         found = self.rabbet("census", "show", "--json", "--from", str(by_hand / ".venv")).json()
         self.assertEqual(found["machines"], 4)
+        self.check_database()
+
+    def check_database(self) -> None:
+        """The same machines by a database; what it can't take, or has damaged, is told."""
         database = {"RABBET_CENSUS": f"sqlite:///{self.root / 'census.db'}"}
         for name in ("hivescale", "behind"):
-            sent = self.rabbet("census", "send", "--label", name, folder=self.root / name, **database).out
-            self.assertIn("Next: rabbet census show\n", sent)
-        self.assertIn("2 machines: 1 as locked", self.rabbet("census", **database).out)
+            self.rabbet("census", "send", "--label", name, folder=self.root / name, **database)
+        weights = [group["weight"] for group in self.groups(**database)]
+        self.assertCountEqual(weights, [None, "breaks"])
         self.assertIn("1.1", self.rabbet("census", "show", "--library", "tallywax", **database).out)
         self.assertIn("tallywax", self.rabbet("compare", "machine:behind", **database).out)
         self.rabbet("compare", "machine:by-hand", code=2, **database)
@@ -132,8 +145,8 @@ class Census(ProgramCase):
         with closing(sqlite3.connect(self.root / "census.db")) as opened, opened:
             opened.execute("UPDATE rabbet_state SET content = 7 WHERE id = 2")
         for arguments, code in ((["show"], 0), (["check"], 1), (["show", "--since", "2026-05-01"], 0)):
-            told = self.rabbet("census", *arguments, code=code, **database).out
-            self.assertIn("an't be read: what the database has of behind", told)
+            (unread,) = self.rabbet("census", *arguments, "--json", code=code, **database).json()["unread"]
+            self.assertIn("behind", unread["what"])
 
     def test_apart(self) -> None:
         """Projects of one repository, and variants, have machines of their own; the last that came counts."""
@@ -158,16 +171,19 @@ class Census(ProgramCase):
                 self.rabbet("census", "send", "--label", "loft", *variant, folder=folder, **named)
             for folder in (hives, scales):
                 url or self.rabbet("census", "collect", folder=folder)
-                self.assertIn(
-                    "A  1 machine: loft: as locked\n", self.rabbet("census", folder=folder, **named).out
-                )
+                (group,) = self.groups(folder=folder, **named)
+                self.assertEqual((group["labels"], group["weight"]), (["loft"], None))
             told = self.rabbet("census", "--variant", "old", folder=hives, **named).out
             self.assertRegex(told, r"skepio +\+0\.4 !")
         self.rabbet("declare", "--exactly", "tallywax==1.2", folder=hives)
         self.rabbet("resolve", folder=hives)
-        self.assertIn("1 lock revision behind", self.rabbet("census", folder=hives).out)
-        told = self.rabbet("compare", "git:HEAD", folder=hives).out
-        self.assertRegex(told, r"raised +tallywax +1\.1 +1\.2")
+        self.assertEqual([group["behind"] for group in self.groups(folder=hives)], [1])
+        compared = self.rabbet("compare", "git:HEAD", "--json", folder=hives).json()["differences"]
+        self.assertEqual([(one["kind"], one["name"]) for one in compared], [("raised", "tallywax")])
+
+    def groups(self, folder: Path | None = None, **variables: str) -> list[dict]:
+        """The groups of machines that the census shows."""
+        return self.rabbet("census", "show", "--json", folder=folder, **variables).json()["groups"]
 
     def test_clocks(self) -> None:
         """What came last counts, whatever its clock says; one that goes ahead is told."""
@@ -179,12 +195,14 @@ class Census(ProgramCase):
         self.push_census("loft", told)
         self.rabbet("census", "collect")
         for arguments in ([], ["--library", "skepio"], ["--since", "2026-05-01"], ["check", "--allow", "1"]):
-            told = self.rabbet("census", *arguments).out
-            self.assertIn("loft was recorded on 2939-05-01, says its clock: that one or the clock here", told)
+            (ahead,) = self.rabbet("census", *arguments, "--json").json()["ahead"]
+            self.assertEqual(ahead["label"], "loft")
         self.rabbet("recreate")
         self.rabbet("census", "send", "--label", "loft")
         self.rabbet("census", "collect")
-        self.assertIn("A  1 machine: loft: as locked\n\n1 machine", self.rabbet("census").out)
+        found = self.rabbet("census", "--json").json()
+        self.assertEqual([group["weight"] for group in found["groups"]], [None])
+        self.assertEqual((found["unread"], found["ahead"]), ([], []))
         self.assertRegex(
             self.rabbet("census", "--library", "skepio").out, r"2939-05-01 +loft +0\.4\n.*loft +-\n"
         )
@@ -228,7 +246,7 @@ class Census(ProgramCase):
         while not self.git(self.remote, "for-each-ref") and time.monotonic() < waiting:
             time.sleep(0.2)
         self.rabbet("census", "collect")
-        self.assertIn("1 as locked", self.rabbet("census").out)
+        self.assertEqual([group["weight"] for group in self.groups()], [None])
         self.assertRegex(self.rabbet("status").out, r"(?m)^census +sent +\S+ +origin$")
         put_there(self.site, "skepio", "0.4", installer="handy")
         self.rabbet("census", "send")
@@ -258,10 +276,10 @@ class Census(ProgramCase):
         for name in ("skepio", "buzz", "tallywax.py"):
             self.assertNotIn(name, text)
         self.assertIn("pkg:pypi/tallywax@1.1", text)
-        told = self.rabbet("census", "show", "--from", "x.json", "--machine", self.label()).out
-        self.assertRegex(told, r"surplus +\(left out\) .* differs\n")
-        self.assertIn("(left out): 1 of what is not in the lock, as the declaration asks for\n", told)
-        self.assertIn("tallywax: (left out)", told)
+        machine = self.rabbet("census", "show", "--from", "x.json", "--machine", self.label(), "--json")
+        told = [(one["kind"], one["name"], one["reason"], one["file"]) for one in machine.json()["findings"]]
+        self.assertIn(("surplus", "(left out)", "left-out", None), told)
+        self.assertIn(("missing", "tallywax", None, "(left out)"), told)
         declared.write_text(declared.read_text().replace(wanted, "7"))
         self.assertIn("tool.rabbet.census.leave-out", self.rabbet("census", "record", code=3).err)
 
@@ -282,14 +300,16 @@ class Census(ProgramCase):
         combframe = next(one for one in json.loads(text)["components"] if one["name"] == "combframe")
         self.assertIn("combframe.py", [one["name"] for one in combframe["components"]])
         self.rabbet("census", "record", "--to", "x.json", "--label", "orchard-laptop")
-        self.assertIn("1 only differs", self.rabbet("census", "show", "--from", "x.json").out)
+        found = self.rabbet("census", "show", "--from", "x.json", "--json").json()
+        self.assertEqual([group["weight"] for group in found["groups"]], ["differs"])
         (self.project / "list.txt").write_text("combframe==2.1\nnectarplot==1.9\n")
-        self.assertIn("breaks combframe, hivescale", self.rabbet("census", "show", "--from", "list.txt").out)
         (self.project / "broken.json").write_text("{")
         for bad in ("broken.json", "no such", ".."):
-            told = self.rabbet("census", "show", "--from", bad, "list.txt").out
-            self.assertIn(f"Can't be read: {bad}: ", told)
-            self.assertIn("breaks combframe, hivescale", told)
+            found = self.rabbet("census", "show", "--from", bad, "list.txt", "--json").json()
+            self.assertEqual([one["what"] for one in found["unread"]], [bad])
+            (group,) = found["groups"]
+            broken = {name for finding in group["findings"] for name in finding["breaks"]}
+            self.assertEqual(broken, {"combframe", "hivescale"})
             self.rabbet("census", "check", "--allow", "1", "--from", bad, "list.txt", code=1)
         self.assertIn(
             "broken.json is no inventory", self.rabbet("census", "--from", "broken.json", code=3).err
