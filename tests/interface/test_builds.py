@@ -129,7 +129,7 @@ class Builds(ProgramCase):
         self.assertEqual(len(state["libraries"]["queenmark"]["build"]), 64)
         self.offer(self.counted(), files={"more.py": "x = 1"})
         self.rabbet("resolve", "--raise-all")
-        self.assertIn("what it is built from", self.rabbet("drift", code=1).out)
+        self.assertIn("built-otherwise", {one["reason"] for one in self.findings().values()})
         self.rabbet("recreate")
         self.assertEqual(self.seen.read_text(), "xx")
 
@@ -217,7 +217,7 @@ class Builds(ProgramCase):
         self.assertEqual(list(self.installed()), ["queenmark"])
         builds = tomllib.loads((self.project / "pylock.toml").read_text())["tool"]["rabbet"]["builds"]
         self.assertEqual([one["version"] for one in builds[0]["packages"]], ["1.1"])
-        self.assertIn("is what the declaration asks for", self.rabbet("resolve", "--verify").out)
+        self.rabbet("resolve", "--verify")
 
     def test_nothing_stays(self) -> None:
         """What a build starts ends with it, wherever that went, and whoever is killed or stopped."""

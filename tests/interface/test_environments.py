@@ -90,7 +90,7 @@ class Environments(ProgramCase):
         self.settle("mitewatch")
         self.rabbet("recreate")
         self.project = self.project.rename(self.root / "a longer name, with $igns")
-        self.assertIn("Nothing to do", self.rabbet("recreate").out)
+        self.assertEqual(self.steps(), [])
         self.rabbet("drift")
         command = self.project / ".venv" / "bin" / "mitewatch"
         subprocess.run([command], check=True, capture_output=True)
@@ -310,14 +310,14 @@ class Environments(ProgramCase):
         self.rabbet("run", "python", "-c", "import pollencsv")
         self.assertTrue(cache.exists())
         self.rabbet("drift")
-        self.assertIn("Nothing to do", self.rabbet("recreate").out)
-        told = self.rabbet("drift", "--deep", code=1).out
-        self.assertIn("so nobody can check these modules: combframe, pollencsv\n", told)
-        self.assertIn("nothing breaks. To mend: rabbet recreate --fresh\n", told)
+        self.assertEqual(self.steps(), [])
+        (unchecked,) = self.rabbet("drift", "--deep", "--json", code=1).json()["findings"]
+        told = [unchecked[key] for key in ("reason", "breaks", "mend")]
+        self.assertEqual(told, ["compiled-later", [], "rabbet recreate --fresh"])
         self.assertEqual(list((self.root / "store").glob("*/unpacked/*/cpython-*")), [])
         (self.site / "pollencsv.py").chmod(0o644)
         (self.site / "pollencsv.py").write_text("x = 1\n")
-        self.assertRegex(self.rabbet("drift", "--deep", code=1).out, "altered +pollencsv .* breaks")
+        self.assertEqual(self.findings("--deep")["altered", "pollencsv"]["weight"], "breaks")
         self.rabbet("recreate", "--verify")
         self.rabbet("recreate", "--fresh")
         self.rabbet("drift", "--deep")
@@ -336,7 +336,7 @@ class Environments(ProgramCase):
                 self.rabbet("drift")
                 self.assertEqual({path.stat().st_nlink for path in self.site.glob("*.py")}, {1})
             self.rabbet("run", "mitewatch")
-            self.assertIn("Nothing to do", self.rabbet("recreate").out)
+            self.assertEqual(self.steps(), [])
 
     def test_somebody_elses(self) -> None:
         """What lies in an environment's place and is none of ours is never touched."""

@@ -54,7 +54,7 @@ class TeamBuilds(ProgramCase):
         for name, place in (("folder", "../built"), ("server", index.address.replace("simple/", "built"))):
             self.elsewhere(name)
             self.declare(builds=place)
-            self.assertIn("is up to date", self.rabbet("resolve").out)
+            self.assertTrue(self.rabbet("resolve", "--json").json()["untouched"])
             self.rabbet("recreate")
             self.assertEqual(self.seen.read_text(), "x", "nothing was built again")
             self.rabbet("drift", "--deep")

@@ -160,6 +160,11 @@ class ProgramCase(unittest.TestCase):
         found = self.rabbet("drift", *options, "--json", code=code).json()["findings"]
         return {(finding["kind"], finding["name"]): finding for finding in found}
 
+    def steps(self, *options: str) -> list[dict]:
+        """The steps of `recreate` that changed anything."""
+        found = self.rabbet("recreate", *options, "--json").json()["steps"]
+        return [step for step in found if step["action"] != "keep"]
+
     @property
     def site(self) -> Path:
         """The folder that libraries are imported from."""
