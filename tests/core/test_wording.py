@@ -24,6 +24,8 @@ from rabbet.core.model.finding import Finding, Kind, Subject, Weight
 from rabbet.core.model.lock import Selection
 from rabbet.core.needs.need import library_name
 from rabbet.formats.project.pyproject import read_declaration
+from rabbet.python.code.imports import ImportCause, ImportReason
+from rabbet.python.code.words import cause_text
 
 WHOLE = """
 [project]
@@ -175,6 +177,13 @@ class Wording(unittest.TestCase):
         texts = {why(finding(reason)) for reason in PLAIN}
         self.assertEqual(len(texts), len(PLAIN))
         self.assertFalse([text for text in texts if len(text.split()) < 2])
+
+    def test_imports(self) -> None:
+        """Each cause of a finding on imports says something of its own, and tells its names."""
+        texts = {cause_text(ImportCause(reason, ("wax", "hum"))) for reason in ImportReason}
+        self.assertEqual(len(texts), len(ImportReason))
+        self.assertIn("it brings the command wax, hum", texts)
+        self.assertEqual(cause_text(None), "")
 
     def test_kinds(self) -> None:
         """Without a reason, some kinds say more than their name."""

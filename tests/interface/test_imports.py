@@ -30,14 +30,15 @@ class Imports(ProgramCase):
         self.assertIn("try     rabbet recreate --everything", told)
         self.rabbet("recreate", "--everything")
         outcome = self.rabbet("imports", code=1)
+        self.assertIn("it comes with nectarplot", outcome.out)
         found = {one["name"]: one for one in self.rabbet("imports", "--json", code=1).json()["findings"]}
         self.assertEqual(found["honeycount"]["kind"], "absent")
         self.assertEqual(found["honeycount"]["places"], ["hivescale.py:2"])
         self.assertEqual(found["combframe"]["mend"], "rabbet declare combframe")
-        self.assertIn("it comes with nectarplot", outcome.out)
+        self.assertEqual(found["combframe"]["reason"], "comes-with")
         self.assertEqual(found["smokerlog"]["mend"], "rabbet declare smokerlog --group checks")
         self.assertEqual(found["pollencsv"]["mend"], "rabbet retract pollencsv")
-        self.assertIn("it brings the command mitewatch", found["mitewatch"]["told"])
+        self.assertEqual(found["mitewatch"]["reason"], "commands")
         self.assertEqual(found["tests/helper.py"]["kind"], "unreadable")
         (self.project / ".venv").rename(self.root / "gone")
         self.assertEqual(self.rabbet("imports", code=1).out, outcome.out)
@@ -51,24 +52,26 @@ class Imports(ProgramCase):
         self.rabbet("declare", "--source", "more=../wheels")
         self.rabbet("declare", "hive-tools", "honeysuckle", "--now")
 
-        def told(name: str) -> tuple[str, str]:
+        def told(name: str) -> tuple[str, str | None, str]:
             found = self.rabbet("imports", "--json", code=1).json()["findings"]
-            return next((one["weight"], one["told"]) for one in found if one["name"] == name)
+            keys = ("weight", "reason", "told")
+            return next(tuple(one[key] for key in keys) for one in found if one["name"] == name)
 
-        self.assertIn("reads its honeysuckle.pth whenever it starts", told("honeysuckle")[1])
-        self.assertEqual(told("hive-tools"), ("differs", ""))
+        self.assertEqual(told("honeysuckle")[:2], ("note", "start-up"))
+        self.assertEqual(told("hive-tools"), ("differs", None, ""))
         self.write("settings.py", "x = ['comb_toolsmith', 'no.comb_tools']")
-        self.assertEqual(told("hive-tools"), ("differs", ""))
+        self.assertEqual(told("hive-tools"), ("differs", None, ""))
         for file, text in (
             ("settings.py", "x = ['comb_tools.extension']"),
             ("tox.ini", "plugins = comb_tools.extension"),
         ):
             self.write(file, text)
-            self.assertEqual(told("hive-tools"), ("note", f"it is named in {file}"))
+            self.assertEqual(told("hive-tools"), ("note", "named-in", f"it is named in {file}"))
             (self.project / file).unlink()
         declared = self.project / "pyproject.toml"
         declared.write_text(f"{declared.read_text()}\n[tool.waggle]\nplugins = ['comb_tools']\n")
-        self.assertEqual(told("hive-tools"), ("note", "it is named in [tool.waggle] in pyproject.toml"))
+        section = "it is named in [tool.waggle] in pyproject.toml"
+        self.assertEqual(told("hive-tools"), ("note", "named-in", section))
 
     def test_agreement(self) -> None:
         """What is imported is declared: exit code 0."""

@@ -6,6 +6,7 @@ from msgspec import Struct
 
 from rabbet.core.model.finding import Weight
 from rabbet.python.code.imports import ImportFinding, ImportKind
+from rabbet.python.code.words import cause_text
 from rabbet.tasks.drifting.imports import Imports
 
 __all__ = ["SAYS", "TEST_GROUPS", "ImportsDocument", "mend_of_imports"]
@@ -42,7 +43,8 @@ class ImportsDocument(Struct, frozen=True):
                     "modules": list(finding.modules),
                     "places": list(finding.places),
                     "says": SAYS[finding.kind],
-                    "told": finding.told,
+                    "reason": str(finding.cause.reason) if finding.cause else None,
+                    "told": cause_text(finding.cause),
                     "section": str(finding.section) if finding.section else None,
                     "mend": mend_of_imports(finding, self.found.groups) or None,
                 }

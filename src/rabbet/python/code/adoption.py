@@ -19,6 +19,7 @@ from rabbet.core.drift.keep import lower_bound
 from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text
 from rabbet.python.code.imports import ImportSite, LibraryContents, by_module, other_use, owners_of
+from rabbet.python.code.words import cause_text
 
 __all__ = ["Adopted", "Adoption", "Evidence", "Left", "Listed", "Present", "adopt"]
 
@@ -319,9 +320,9 @@ def _from_environment(
             )
         elif root and not evidence.sites:
             yield _entry(name, one, None, "nothing else that is installed needs it")
-        elif root and other_use(one.offered):
+        elif root and (use := other_use(one.offered)):
             group = Section("group", _group(_TOOL_GROUPS, evidence.groups))
-            yield _entry(name, one, group, f"nothing imports it, but {other_use(one.offered)}")
+            yield _entry(name, one, group, f"nothing imports it, but {cause_text(use)}")
         elif root:
             yield Left(what=f"{name} {one.version}", because="it is installed, and nothing imports it")
 

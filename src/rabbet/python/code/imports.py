@@ -13,8 +13,10 @@ from rabbet.core.model.finding import Weight
 
 __all__ = [
     "Code",
+    "ImportCause",
     "ImportFinding",
     "ImportKind",
+    "ImportReason",
     "ImportSite",
     "LibraryContents",
     "Role",
@@ -42,6 +44,7 @@ _BESIDE_FOLDERS = {
 }
 _BESIDE_FILES = {"noxfile.py"}
 _WEIGHTS = list(Weight)
+_SHOWN_NAMES = 3
 
 
 class ImportKind(StrEnum):
@@ -54,6 +57,32 @@ class ImportKind(StrEnum):
     TESTS_ONLY = "tests-only"
     SEVERAL = "several"
     UNREADABLE = "unreadable"
+
+
+class ImportReason(StrEnum):
+    """A cause by its name, as the JSON document tells it."""
+
+    GUARDED = "guarded"
+    COMES_WITH = "comes-with"
+    BY_HAND = "by-hand"
+    COMMANDS = "commands"
+    PLUGINS = "plug-ins"
+    START_UP = "start-up"
+    TYPES = "types"
+    NO_MODULES = "no-modules"
+    NAMED_IN = "named-in"
+    OFFERED_BY = "offered-by"
+    UNREADABLE = "unreadable"
+
+
+class ImportCause(NamedTuple):
+    """Why a finding is one, or what use a library has that is never imported.
+
+    `names` belong to the reason: libraries, commands, plug-ins, files, or why a file can't be read.
+    """
+
+    reason: ImportReason
+    names: tuple[str, ...] = ()
 
 
 class ImportSite(NamedTuple):
@@ -104,15 +133,15 @@ class Code(Struct, frozen=True, kw_only=True):
     brought_by: Mapping[NormalizedName, NormalizedName]
     standard: frozenset[str]
     own: frozenset[str] = frozenset()
-    mentioned: Mapping[NormalizedName, str] = field(default_factory=dict)
+    mentioned: Mapping[NormalizedName, ImportCause] = field(default_factory=dict)
     unreadable: Mapping[str, str] = field(default_factory=dict)
 
 
 class ImportFinding(Struct, frozen=True, kw_only=True):
     """One finding: the library or (where none is known) the module, what is imported of it, and where.
 
-    `told` says why, where the kind does not. `section` is the one that it is declared in, or that fits. What
-    only code of `developers` imports is no part of the program.
+    Its `cause` says why, where the kind does not. `section` is the one that it is declared in, or that fits.
+    What only code of `developers` imports is no part of the program.
     """
 
     kind: ImportKind
@@ -120,7 +149,7 @@ class ImportFinding(Struct, frozen=True, kw_only=True):
     weight: Weight
     modules: tuple[str, ...] = ()
     places: tuple[str, ...] = ()
-    told: str = ""
+    cause: ImportCause | None = None
     section: Section | None = None
     developers: bool = False
 
@@ -192,12 +221,13 @@ def _absent(absent: Mapping[str, Sequence[ImportSite]]) -> Iterator[ImportFindin
             weight=Weight.NOTE if guarded else Weight.DIFFERS if beside else Weight.BREAKS,
             modules=(module,),
             places=_places(sites),
-            told="imported only where that may fail, or in some runs" if guarded else "",
+            cause=ImportCause(ImportReason.GUARDED) if guarded else None,
         )
 
 
 def _undeclared(code: Code, used: Mapping[NormalizedName, Sequence[ImportSite]]) -> Iterator[ImportFinding]:
     """Libraries that are there only because something else brings them."""
+    by_hand = ImportCause(ImportReason.BY_HAND)
     for name, sites in used.items():
         if name in code.declared:
             continue
@@ -211,7 +241,7 @@ def _undeclared(code: Code, used: Mapping[NormalizedName, Sequence[ImportSite]])
             weight=Weight.DIFFERS,
             modules=_modules(sites),
             places=_places(sites),
-            told=f"it comes with {bringing}" if bringing else "it was installed by hand",
+            cause=ImportCause(ImportReason.COMES_WITH, (bringing,)) if bringing else by_hand,
             section=min(groups) if developers and len(groups) == len(sections) and groups else None,
             developers=developers,
         )
@@ -247,27 +277,27 @@ def _unused(code: Code, used: Mapping[NormalizedName, Sequence[ImportSite]]) -> 
     for name, sections in code.declared.items():
         if name in used or name not in code.libraries:
             continue
-        told = other_use(code.libraries[name]) or code.mentioned.get(name, "")
+        use = other_use(code.libraries[name]) or code.mentioned.get(name)
         yield ImportFinding(
             kind=ImportKind.UNUSED,
             name=name,
-            weight=Weight.NOTE if told else Weight.DIFFERS,
-            told=told,
+            weight=Weight.NOTE if use else Weight.DIFFERS,
+            cause=use,
             section=min((section for section in sections if section is not None), default=None),
         )
 
 
-def other_use(offered: LibraryContents) -> str:
-    """The use of a library that is never imported; empty when there is none."""
+def other_use(offered: LibraryContents) -> ImportCause | None:
+    """The use of a library that is never imported; `None` when there is none."""
     if offered.commands:
-        return f"it brings the command {', '.join(offered.commands[:3])}"
+        return ImportCause(ImportReason.COMMANDS, offered.commands[:_SHOWN_NAMES])
     if offered.plugins:
-        return f"it is a plug-in: {', '.join(offered.plugins[:3])}"
+        return ImportCause(ImportReason.PLUGINS, offered.plugins[:_SHOWN_NAMES])
     if offered.start_up:
-        return f"Python reads its {', '.join(offered.start_up)} whenever it starts"
+        return ImportCause(ImportReason.START_UP, offered.start_up)
     if offered.modules and all(module.endswith("-stubs") for module in offered.modules):
-        return "it holds types for another library"
-    return "" if offered.modules else "it offers no module: it may be there for what it brings"
+        return ImportCause(ImportReason.TYPES)
+    return None if offered.modules else ImportCause(ImportReason.NO_MODULES)
 
 
 def _shared(module: str, names: frozenset[NormalizedName]) -> ImportFinding:
@@ -276,12 +306,13 @@ def _shared(module: str, names: frozenset[NormalizedName]) -> ImportFinding:
         name=module,
         weight=Weight.NOTE,
         modules=(module,),
-        told=f"offered by {', '.join(sorted(names))}",
+        cause=ImportCause(ImportReason.OFFERED_BY, tuple(sorted(names))),
     )
 
 
 def _unreadable(file: str, reason: str) -> ImportFinding:
-    return ImportFinding(kind=ImportKind.UNREADABLE, name=file, weight=Weight.NOTE, told=reason)
+    cause = ImportCause(ImportReason.UNREADABLE, (reason,))
+    return ImportFinding(kind=ImportKind.UNREADABLE, name=file, weight=Weight.NOTE, cause=cause)
 
 
 def _modules(sites: Sequence[ImportSite]) -> tuple[str, ...]:

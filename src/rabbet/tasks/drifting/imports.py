@@ -19,7 +19,9 @@ from rabbet.python.choosing.select import needed
 from rabbet.python.choosing.targets import target_of
 from rabbet.python.code.imports import (
     Code,
+    ImportCause,
     ImportFinding,
+    ImportReason,
     LibraryContents,
     by_module,
     import_findings,
@@ -110,7 +112,7 @@ def _brought_by(lock: Lock, declared: Iterable[NormalizedName]) -> Mapping[Norma
 
 def _mentioned(
     project: Project, declared: Sequence[NormalizedName], offered: Mapping[NormalizedName, LibraryContents]
-) -> Iterator[tuple[NormalizedName, str]]:
+) -> Iterator[tuple[NormalizedName, ImportCause]]:
     """Where declared libraries, or their modules, are named in the configuration of tools and in the code."""
     if not declared:
         return
@@ -127,7 +129,7 @@ def _mentioned(
         places += [file for file, text in texts.items() if word.search(text)]
         places += [file for file, text in code.items() if literal.search(text)]
         if places:
-            yield name, f"it is named in {places[0]}"
+            yield name, ImportCause(ImportReason.NAMED_IN, (places[0],))
 
 
 def _written(name: NormalizedName) -> str:

@@ -6,6 +6,7 @@ from rabbet.core.model.finding import Weight
 from rabbet.documents.amounts import count
 from rabbet.documents.drifting.imports import SAYS, ImportsDocument, mend_of_imports
 from rabbet.python.code.imports import ImportFinding, ImportKind
+from rabbet.python.code.words import cause_text
 from rabbet.tasks.drifting.imports import Imports
 
 __all__ = ["ImportsView"]
@@ -34,9 +35,10 @@ class ImportsView(ImportsDocument, frozen=True):
             for line in table(("finding", "library", "weight", "imported in"), rows, style, tones=tones):
                 context.show(line)
             context.show()
-        for one in shown:
-            context.show(f"{one.name}: {'; '.join(part for part in (SAYS[one.kind], one.told) if part)}")
-            mend = mend_of_imports(one, found.groups)
+        for finding in shown:
+            parts = (SAYS[finding.kind], cause_text(finding.cause))
+            context.show(f"{finding.name}: {'; '.join(part for part in parts if part)}")
+            mend = mend_of_imports(finding, found.groups)
             if mend:
                 context.show(f"  {mend}")
         if otherwise:
