@@ -173,19 +173,19 @@ def _ways(unsolved: Unsolved) -> "tuple[Suggestions, list[Way], list[str]]":
         ),
     )
     ways = [*_building(unsolved), *_dated_ways(unsolved), *_ways_without_correction(unsolved)]
-    each = [(one, edits_for(one, text, declared, unsolved.variant)) for one in tried.found]
+    each = [(change, edits_for(change, text, declared, unsolved.variant)) for change in tried.found]
     own = [pair for pair in each if all(_in_variant(edit, unsolved.variant) for edit in pair[1])]
     helping: list[tuple[list[str], Way]] = []
-    for one, edits in own or each:  # what the variants share is changed only if nothing else helps
-        targets = _asked(unsolved, unsolved.targets) if one.changes else []
+    for change, edits in own or each:  # what the variants share is changed only if nothing else helps
+        targets = _asked(unsolved, unsolved.targets) if change.changes else []
         if helps(edits, text, targets, unsolved.variant, told):
-            variants = unsolved.declaration.variants if unsolved.variant is None and one.changes else ()
+            variants = unsolved.declaration.variants if unsolved.variant is None and change.changes else ()
             left = [
                 name
                 for name in sorted(variants)
                 if time.process_time() < until and not helps(edits, text, targets, name, told)
             ]
-            helping.append((left, Way(command_for(edits), _gives(one))))
+            helping.append((left, Way(command_for(edits), _gives(change))))
     helping.sort(key=lambda pair: len(pair[0]))
     ways += [way for _, way in helping]
     return tried, ways, helping[0][0] if helping and ways[0] is helping[0][1] else []
@@ -318,18 +318,18 @@ def _others(unsolved: Unsolved) -> "Iterator[tuple[Suggestion, list[Asked]]]":
     if baseline and target.named:
         library, version = baseline
         raised = {**declaration.baselines, library: version}
-        targets = [_with_baselines(one, raised) for one in unsolved.targets]
+        targets = [_with_baselines(target, raised) for target in unsolved.targets]
         yield Suggestion(baseline=f"{library}={version}"), _asked(unsolved, targets)
     if not declaration.targets and not declaration.pythons:
         for other in _other_targets(unsolved, target):
             yield Suggestion(runtime=other.minor), _asked(unsolved, [other])
-    rest = [one for one in unsolved.targets if one.platform != target.platform]
+    rest = [other for other in unsolved.targets if other.platform != target.platform]
     if rest and target.platform in declaration.targets:
         yield Suggestion(left_out=target.platform), _asked(unsolved, rest)
 
 
 def _with_baselines(target: Target, baselines: Mapping[str, str]) -> Target:
-    each = [named_target(one.platform, one.minor, baselines) for one in target.each]
+    each = [named_target(single.platform, single.minor, baselines) for single in target.each]
     return replace(each[0], alike=tuple(each[1:]))
 
 
@@ -350,7 +350,7 @@ def _other_targets(unsolved: Unsolved, target: Target) -> list[Target]:
         runtime.version.release[:2]: runtime
         for runtime in reversed(newest_first(pythons_of(unsolved.session)))
     }
-    others = [one for minor, one in runtimes.items() if minor != target.python.release[:2]]
+    others = [runtime for minor, runtime in runtimes.items() if minor != target.python.release[:2]]
     allowed = [
         other for other in others if unsolved.declaration.python.contains(other.version, prereleases=True)
     ]

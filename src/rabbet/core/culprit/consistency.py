@@ -158,9 +158,9 @@ class _TwoReleases:
     def __init__(self, good: Side, bad: Side) -> None:
         unmet = {(part[0], need) for side in (good, bad) for part, need in side.unmet()}
         self._metadata = {
-            (name, one.version): _relaxed(one, side, unmet)
+            (name, library.version): _relaxed(library, side, unmet)
             for side in (good, bad)
-            for name, one in side.libraries.items()
+            for name, library in side.libraries.items()
         }
         self._known: dict[tuple[NormalizedName, tuple[Version | None, ...]], Candidates] = {}
 
@@ -245,8 +245,8 @@ def in_order(changes: Mixture, good: Side, bad: Side) -> tuple[NormalizedName, .
         elif name not in seen:
             seen.add(name)
             needs = {need.name for side in (good, bad) for need in side.needs((name, ""))}
-            waiting += [(name, True), *((one, False) for one in sorted(needs - seen, reverse=True))]
+            waiting += [(name, True), *((needed, False) for needed in sorted(needs - seen, reverse=True))]
     runtimes = sorted(change for change in changes if change not in found)
-    gone = [one for one in found if one not in bad.libraries]
-    libraries = [one for one in found if one in bad.libraries]
-    return tuple(one for one in (*runtimes, *libraries, *gone) if one in changes)
+    gone = [name for name in found if name not in bad.libraries]
+    libraries = [name for name in found if name in bad.libraries]
+    return tuple(name for name in (*runtimes, *libraries, *gone) if name in changes)

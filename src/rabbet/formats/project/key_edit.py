@@ -38,7 +38,7 @@ def change_key(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[EditResul
 def _declare_listed(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[EditResult]:
     """Add a text to a list."""
     array = settings_list(document, key.name)
-    known = [str(one) for one in array if library_name(str(one)) == library_name(edit.value)]
+    known = [str(entry) for entry in array if library_name(str(entry)) == library_name(edit.value)]
     if not known:
         array.append(edit.value)
     return [EditResult(place=key.place, before=known[0] if known else "", after=(known or [edit.value])[0])]
@@ -46,7 +46,7 @@ def _declare_listed(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Ite
 
 def _retract_listed(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[EditResult]:
     settings = settings_of(document)
-    known = [library_name(str(one)) for one in settings.get(key.name, [])]
+    known = [library_name(str(entry)) for entry in settings.get(key.name, [])]
     if library_name(edit.value) not in known:
         raise absent(f"'{edit.value}' is not declared among the {key.name}", known)
     return _removed(document, key, [known.index(library_name(edit.value))])
@@ -117,11 +117,11 @@ def _retract_text(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Itera
 def _declare_place(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[EditResult]:
     """Add a place, or change where the one of that name lies; one without a name is called `main`."""
     name, url = edit.name or "main", edit.value
-    present = [one.get("url") for one in settings_of(document).get(key.name, [])]
+    present = [source.get("url") for source in settings_of(document).get(key.name, [])]
     if present and not edit.name and url not in present:
         raise WrongUsage(
             f"a {key.entry} is declared already, so another one needs a name",
-            because=[f"there are: {', '.join(str(one) for one in present)}"],
+            because=[f"there are: {', '.join(str(url) for url in present)}"],
             note="of several the first one that knows what is asked for gives it",
             remedy=f"rabbet declare --{key.entry} {quoted(f'other={url}')}",
         )
@@ -158,7 +158,7 @@ def _retract_correction(document: tomlkit.TOMLDocument, key: Key, edit: Edit) ->
     """Take out a correction by what it applies to, such as `nectarplot==2.1`."""
     table = settings_of(document).get(key.name, {})
     wanted = parse_requirement(edit.value)
-    keys = [one for one in table if parse_requirement(one) == wanted]
+    keys = [key for key in table if parse_requirement(key) == wanted]
     if not keys:
         raise absent(f"there is no correction of '{edit.value}'", table)
     del table[keys[0]]

@@ -41,8 +41,8 @@ def likeness(listing: Listing, target: Target) -> tuple[object, ...]:
         found.append(_needs_python(requires_python, target) if tags is None else rank(tags, requires_python))
     if _NO_TAG in found:
         return (target,)
-    order = sorted({one for one in found if isinstance(one, int)})
-    return tuple(order.index(one) if isinstance(one, int) else one for one in found)
+    order = sorted({value for value in found if isinstance(value, int)})
+    return tuple(order.index(value) if isinstance(value, int) else value for value in found)
 
 
 def candidates_for(
@@ -54,7 +54,7 @@ def candidates_for(
     `as_of`, or at an unknown time. Where several targets are alike, a release needs a wheel for each. A
     library that one `may_build` needs no wheel where it has a source archive.
     """
-    ranks = [(one, _ranking(one, as_of)) for one in target.each]
+    ranks = [(single, _ranking(single, as_of)) for single in target.each]
     releases = [_from_tree(tree, listing.source) for tree in listing.trees]
     aside = []
     for built, archives in listing.by_version:
@@ -117,9 +117,9 @@ def _fitting(
         able = [(rank, wheel) for rank, wheel in known if isinstance(rank, int)]
         fitting = [pair for pair in able if pair[1].yanked is None] or able
         if not fitting:
-            refused = {one for one, _ in known if isinstance(one, _Unfit)}
+            refused = {unfit for unfit, _ in known if isinstance(unfit, _Unfit)}
             too_old = _too_old(target, wheels)
-            reasons = sorted(one.reason or f"no wheel for {target}{too_old}" for one in refused)
+            reasons = sorted(unfit.reason or f"no wheel for {target}{too_old}" for unfit in refused)
             needed = "=".join(_needed_baseline(target, wheels) or ()) if too_old and target.named else ""
             return Rejected(version=str(version), reason=", ".join(reasons), baseline=needed)
         for rank, wheel in fitting:

@@ -110,7 +110,7 @@ class Adoption(Struct, frozen=True, kw_only=True):
 
 def adopt(evidence: Evidence) -> Adoption:
     """Draw it up. Where the project itself is installed, what it needs counts as needed by nobody else."""
-    present = {name: one for name, one in evidence.present.items() if name != evidence.project}
+    present = {name: library for name, library in evidence.present.items() if name != evidence.project}
     evidence = replace(evidence, present=present)
     used, needed_by = _used(evidence), _needed_by(present)
     entries = [*_from_lists(evidence, used, needed_by)]
@@ -126,7 +126,7 @@ def adopt(evidence: Evidence) -> Adoption:
     along = _along(names, present)
     pins = dict(_pins(evidence.listed))
     installed = {name: present[name].version for name in {*along, *names, *pins} & present.keys()}
-    bounds = [one for one in evidence.listed if one.constraint and _pinned(one.need) is None]
+    bounds = [entry for entry in evidence.listed if entry.constraint and _pinned(entry.need) is None]
     return Adoption(
         entries=tuple(_bounded(entry, bounds) for entry in sorted(entries, key=_place_and_name)),
         limits=tuple(
@@ -144,10 +144,10 @@ def adopt(evidence: Evidence) -> Adoption:
 def _pins(listed: Iterable[Listed]) -> Iterator[tuple[NormalizedName, Version]]:
     """The libraries of which one version is pinned; of those with several, split by marker, none is meant."""
     found: dict[NormalizedName, set[Version]] = {}
-    for one in listed:
-        pin = _pinned(one.need)
+    for entry in listed:
+        pin = _pinned(entry.need)
         if pin is not None:
-            found.setdefault(one.need.name, set()).add(pin)
+            found.setdefault(entry.need.name, set()).add(pin)
     return ((name, next(iter(versions))) for name, versions in found.items() if len(versions) == 1)
 
 
@@ -170,7 +170,7 @@ def _place_and_name(entry: Adopted) -> tuple[bool, str, str]:
 
 def _used(evidence: Evidence) -> Mapping[NormalizedName, Sequence[ImportSite]]:
     """Where each installed library is imported."""
-    offering = by_module({name: one.offered for name, one in evidence.present.items()})
+    offering = by_module({name: library.offered for name, library in evidence.present.items()})
     found: dict[NormalizedName, list[ImportSite]] = {}
     for site in evidence.sites:
         for owner in owners_of(site, offering):
@@ -185,16 +185,16 @@ def _needed_by(present: Mapping[NormalizedName, Present]) -> Needing:
     name, or the first.
     """
     found: dict[NormalizedName, set[NormalizedName]] = {name: set() for name in present}
-    for name, one in present.items():
-        for need in one.needs - {name}:
+    for name, library in present.items():
+        for need in library.needs - {name}:
             if need in present:
                 found[need].add(name)
     reached = _along([name for name, by in found.items() if not by], present)
     waiting = sorted(name for name, by in found.items() if by and name not in reached)
     for name in reversed(_finished(waiting, present)):  # none that is left leads to the first of these
         if name not in reached:
-            circle = {name, *_reachable([name], lambda one: found[one])}
-            root = min(circle, key=lambda one: (not present[one].requested, one))
+            circle = {name, *_reachable([name], lambda member: found[member])}
+            root = min(circle, key=lambda member: (not present[member].requested, member))
             reached |= {root, *_along([root], present)}
             found[root] = set()
     return {name: frozenset(by) for name, by in found.items()}
@@ -228,9 +228,9 @@ def _along(
     return _reachable(names, lambda name: _inside(present[name], present) if name in present else ())
 
 
-def _inside(one: Present, present: Mapping[NormalizedName, Present]) -> list[NormalizedName]:
+def _inside(library: Present, present: Mapping[NormalizedName, Present]) -> list[NormalizedName]:
     """The installed libraries that a library needs, sorted."""
-    return sorted(need for need in one.needs if need in present)
+    return sorted(need for need in library.needs if need in present)
 
 
 def _reachable(
@@ -268,31 +268,31 @@ def _from_lists(
     What the program itself imports is the project's own, whatever list has it.
     """
     seen: set[tuple[NormalizedName, Section | None, str]] = set()
-    listed = (_owned(one, used) for one in evidence.listed)
-    for one in sorted(listed, key=lambda one: one.section is not None):
-        need, version = one.need, _pinned(one.need)
-        key = (need.name, one.section, str(need.marker))
+    listed = (_owned(entry, used) for entry in evidence.listed)
+    for entry in sorted(listed, key=lambda entry: entry.section is not None):
+        need, version = entry.need, _pinned(entry.need)
+        key = (need.name, entry.section, str(need.marker))
         comes_along = version is not None and needed_by.get(need.name) and need.name not in used
         known = need.name in evidence.declared or seen & {key, (need.name, None, str(need.marker))}
-        if one.constraint or comes_along or known:
+        if entry.constraint or comes_along or known:
             continue
         seen.add(key)
-        because = f"it is in {one.place}"
+        because = f"it is in {entry.place}"
         if version is not None:
             there = evidence.present.get(need.name)
             need = replace(need, specifier=lower_bound(min(version, there.version) if there else version))
-            because = f"{one.place} has it at {version}"
-        if one.imported:
-            because += f", and {one.imported} imports it"
-        yield Adopted(need=need, section=one.section, because=because)
+            because = f"{entry.place} has it at {version}"
+        if entry.imported:
+            because += f", and {entry.imported} imports it"
+        yield Adopted(need=need, section=entry.section, because=because)
 
 
-def _owned(one: Listed, used: Mapping[NormalizedName, Sequence[ImportSite]]) -> Listed:
+def _owned(entry: Listed, used: Mapping[NormalizedName, Sequence[ImportSite]]) -> Listed:
     """An entry, for the project itself where its program imports that."""
-    site = next((site for site in used.get(one.need.name, ()) if site.role == "program"), None)
-    if one.section is None or site is None:
-        return one
-    return replace(one, section=None, imported=site.place)
+    site = next((site for site in used.get(entry.need.name, ()) if site.role == "program"), None)
+    if entry.section is None or site is None:
+        return entry
+    return replace(entry, section=None, imported=site.place)
 
 
 def _from_environment(
@@ -302,44 +302,44 @@ def _from_environment(
     named: Collection[NormalizedName],
 ) -> Iterator[Adopted | Left]:
     """Installed libraries that are imported; without code, those that no other library needs."""
-    installers = {one.installer.lower() for one in evidence.present.values()}
-    listed = {one.need.name for one in evidence.listed}
-    for name, one in sorted(evidence.present.items()):
+    installers = {library.installer.lower() for library in evidence.present.values()}
+    listed = {entry.need.name for entry in evidence.listed}
+    for name, library in sorted(evidence.present.items()):
         if name in named or (name in listed and needed_by[name]):
             continue
         sites, root = used.get(name, ()), not needed_by[name]
-        if one.origin and (sites or root):
-            yield Left(what=f"{name} {one.version}", because=f"it was installed from {one.origin}")
+        if library.origin and (sites or root):
+            yield Left(what=f"{name} {library.version}", because=f"it was installed from {library.origin}")
         elif sites:
-            yield _imported(name, one, sites, evidence.groups)
+            yield _imported(name, library, sites, evidence.groups)
         elif root and name in installers:
-            yield Left(what=f"{name} {one.version}", because="it installed the others")
-        elif root and _BUILD_COMMANDS in one.offered.plugins:
+            yield Left(what=f"{name} {library.version}", because="it installed the others")
+        elif root and _BUILD_COMMANDS in library.offered.plugins:
             yield Left(
-                what=f"{name} {one.version}", because="it builds libraries, and nothing here imports it"
+                what=f"{name} {library.version}", because="it builds libraries, and nothing here imports it"
             )
         elif root and not evidence.sites:
-            yield _entry(name, one, None, "nothing else that is installed needs it")
-        elif root and (use := other_use(one.offered)):
+            yield _entry(name, library, None, "nothing else that is installed needs it")
+        elif root and (use := other_use(library.offered)):
             group = Section("group", _group(_TOOL_GROUPS, evidence.groups))
-            yield _entry(name, one, group, f"nothing imports it, but {cause_text(use)}")
+            yield _entry(name, library, group, f"nothing imports it, but {cause_text(use)}")
         elif root:
-            yield Left(what=f"{name} {one.version}", because="it is installed, and nothing imports it")
+            yield Left(what=f"{name} {library.version}", because="it is installed, and nothing imports it")
 
 
 def _imported(
-    name: NormalizedName, one: Present, sites: Sequence[ImportSite], groups: Collection[str]
+    name: NormalizedName, library: Present, sites: Sequence[ImportSite], groups: Collection[str]
 ) -> Adopted:
     """The entry for what is imported: for all, if the program does that, else for the developers alone."""
     roles = {site.role for site in sites}
     first = min(sites, key=lambda site: (site.role != "program", site.file, site.line))
     names = _TEST_GROUPS if roles == {"tests"} else _TOOL_GROUPS
     section = None if "program" in roles else Section("group", _group(names, groups))
-    return _entry(name, one, section, f"{first.place} imports {first.module.partition('.')[0]}")
+    return _entry(name, library, section, f"{first.place} imports {first.module.partition('.')[0]}")
 
 
-def _entry(name: NormalizedName, one: Present, section: Section | None, because: str) -> Adopted:
-    return Adopted(need=Need(name, lower_bound(one.version)), section=section, because=because)
+def _entry(name: NormalizedName, library: Present, section: Section | None, because: str) -> Adopted:
+    return Adopted(need=Need(name, lower_bound(library.version)), section=section, because=because)
 
 
 def _group(names: Sequence[str], known: Collection[str]) -> NormalizedName:
@@ -360,7 +360,7 @@ def _bounded(entry: Adopted, bounds: Sequence[Listed]) -> Adopted:
 
 def _unexplained(evidence: Evidence, named: Collection[NormalizedName]) -> Iterator[Left]:
     """Modules that are imported, and nothing that is known here offers."""
-    offering = by_module({name: one.offered for name, one in evidence.present.items()})
+    offering = by_module({name: library.offered for name, library in evidence.present.items()})
     known = {name.replace("-", "_") for name in named}
     told: set[str] = set()
     for site in evidence.sites:

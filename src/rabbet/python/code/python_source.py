@@ -108,7 +108,7 @@ def _in_block(body: Sequence[ast.stmt], guards: tuple[Guard, ...], *, calling: b
     waiting = [(statement, guards) for statement in reversed(body)]
     while waiting:
         statement, guards = waiting.pop()
-        guard: Guard = next((one for one in _ORDER if one in guards), "")
+        guard: Guard = next((kind for kind in _ORDER if kind in guards), "")
         if isinstance(statement, ast.Import):
             for alias in statement.names:
                 yield Imported(alias.name, (), statement.lineno, guard)
@@ -118,7 +118,7 @@ def _in_block(body: Sequence[ast.stmt], guards: tuple[Guard, ...], *, calling: b
                 yield Imported(statement.module, inside, statement.lineno, guard)
         elif calling:
             yield from _called(statement, guard)
-        below = [(one, (*guards, more)) for block, more in _blocks(statement) for one in block]
+        below = [(inner, (*guards, more)) for block, more in _blocks(statement) for inner in block]
         waiting += reversed(below)
 
 
@@ -184,8 +184,8 @@ def _called(statement: ast.stmt, guard: Guard) -> Iterator[Imported]:
         for field, value in ast.iter_fields(statement)
         if field not in ("body", "orelse", "handlers", "finalbody", "cases")
     ]
-    nodes = [one for value in own for one in (value if isinstance(value, list) else [value])]
-    for node in (inner for one in nodes if isinstance(one, ast.AST) for inner in ast.walk(one)):
+    nodes = [child for value in own for child in (value if isinstance(value, list) else [value])]
+    for node in (inner for child in nodes if isinstance(child, ast.AST) for inner in ast.walk(child)):
         if not isinstance(node, ast.Call):
             continue
         called = getattr(node.func, "attr", None) or getattr(node.func, "id", None)
@@ -197,7 +197,7 @@ def _called(statement: ast.stmt, guard: Guard) -> Iterator[Imported]:
 
 def _given_name(call: ast.Call, keyword: str) -> str:
     """The text that is given as the name of a module; empty if it is none that is written there."""
-    given = [*call.args[:1], *(one.value for one in call.keywords if one.arg == keyword)]
+    given = [*call.args[:1], *(argument.value for argument in call.keywords if argument.arg == keyword)]
     value = given[0].value if given and isinstance(given[0], ast.Constant) else ""
     return value if isinstance(value, str) else ""
 

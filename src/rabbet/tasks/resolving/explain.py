@@ -139,7 +139,7 @@ def _explained(session: Session, names: Sequence[NormalizedName]) -> Explained:
     target = target_of(runtime)
     refuse_unserved(lock, target, declaration)
     # as it was resolved for: with the baselines in place of this machine's own age
-    alike = (one for one in targets_for(declaration, runtime) if one.environment == target.environment)
+    alike = (other for other in targets_for(declaration, runtime) if other.environment == target.environment)
     target = next(alike, target)
     lock = replace(lock, libraries=libraries_for(lock, target, lock.everything))
     memory = session.machine.metadata
@@ -159,7 +159,7 @@ def _explained(session: Session, names: Sequence[NormalizedName]) -> Explained:
         found, unasked = [], "; ".join([str(error), *error.because])
     return Explained(
         graph=graph,
-        holders=tuple(one for one in found if one is not None),
+        holders=tuple(holder for holder in found if holder is not None),
         notes=tuple(_notes(declaration, graph, names)),
         outdated=outdated,
         unasked=unasked,

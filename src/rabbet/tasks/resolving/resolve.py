@@ -109,13 +109,13 @@ def resolve(
         writing
         and options.plain
         and session.project.variant is None
-        and all(one.untouched and not one.declaration.local for one in resolved)
+        and all(result.untouched and not result.declaration.local for result in resolved)
     ):
-        remember_unchanged(session, [up_to_date_lock(one) for one in resolved])
-    changed = [one for one in resolved if writing and not one.untouched]
-    texts = [_readable_text(one, session.of(one.variant)) for one in changed]
-    for one, text in zip(changed, texts, strict=True):
-        write_text(session.project.of(one.variant).lock_file, text)
+        remember_unchanged(session, [up_to_date_lock(result) for result in resolved])
+    changed = [result for result in resolved if writing and not result.untouched]
+    texts = [_readable_text(result, session.of(result.variant)) for result in changed]
+    for result, text in zip(changed, texts, strict=True):
+        write_text(session.project.of(result.variant).lock_file, text)
     if writing and session.project.variant is None:
         forget_preferred(session.project)
     return tuple(resolved)
@@ -355,7 +355,7 @@ def _not_preferred(preferred: Mapping[NormalizedName, Version], lock: Lock) -> I
         if not versions:
             yield f"{name} {version}: nothing needs it"
         elif version not in versions:
-            yield f"{name} {version}: locked is {', '.join(str(one) for one in sorted(versions))}"
+            yield f"{name} {version}: locked is {', '.join(str(locked) for locked in sorted(versions))}"
 
 
 def _without_edited(lock: Lock, edited: Collection[str]) -> Lock:
@@ -384,7 +384,9 @@ def _lost(before: Lock | None, declaration: Declaration, after: Lock) -> tuple[s
     from rabbet.python.choosing.serving import places_of
 
     places = places_of(before)
-    return tuple(f"{places[one][0]} with Python {places[one][1]}" for one in sorted(gone) if one in places)
+    return tuple(
+        f"{places[target][0]} with Python {places[target][1]}" for target in sorted(gone) if target in places
+    )
 
 
 def _new_pins(earlier: Sequence[Lock], lock: Lock) -> tuple[str, ...]:

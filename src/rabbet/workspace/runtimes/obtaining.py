@@ -82,7 +82,7 @@ class RuntimeCatalogues:
         That is, if asked for, of those alone that somebody `named`.
         """
         found: dict[tuple[Version, str], OfferedRuntime] = {}
-        for catalogue in (one for one in self.catalogues if one.named or not only_named):
+        for catalogue in (known for known in self.catalogues if known.named or not only_named):
             for offer in catalogue.offers(language):
                 archive = _fitting(offer, target)
                 key = (offer.version, offer.distributor)
@@ -93,10 +93,10 @@ class RuntimeCatalogues:
                         offer=offer,
                         archive=archive,
                         reason="" if archive else _misfit(offer, target),
-                        source=next((one for one in offer.archives if one.is_source), None),
+                        source=next((archive for archive in offer.archives if archive.is_source), None),
                         by_user=not self._users_own.isdisjoint(catalogue.addresses),
                     )
-        return sorted(found.values(), key=lambda one: one.offer.version, reverse=True)
+        return sorted(found.values(), key=lambda offered: offered.offer.version, reverse=True)
 
     def pick(
         self, need: Need, target: Target, *, from_source: bool = False
@@ -183,7 +183,7 @@ class RuntimeCatalogues:
             version=runtime.version,
             where="",  # the lock's word: it may say what it likes of a catalogue
             distributor=runtime.distributor,
-            archives=tuple(replace(one, url=self._absolute(one.url)) for one in runtime.archives),
+            archives=tuple(replace(archive, url=self._absolute(archive.url)) for archive in runtime.archives),
         )
         archive = _fitting(offer, target)
         if archive is None:
@@ -344,7 +344,7 @@ def _misfit(offer: RuntimeOffer, target: Target) -> str:
     return f"not for {target.platform}"
 
 
-def _why(one: OfferedRuntime, need: Need) -> str:
-    if not need.specifier.contains(one.offer.version, prereleases=True):
+def _why(offered: OfferedRuntime, need: Need) -> str:
+    if not need.specifier.contains(offered.offer.version, prereleases=True):
         return f" is not {need.written_name}{need.specifier}"
-    return f" {one.reason}" if one.reason else " is a pre-release"
+    return f" {offered.reason}" if offered.reason else " is a pre-release"

@@ -136,7 +136,9 @@ def _packed(path: Path, scratch: Path, machine: Machine, observer: Observer) -> 
         prefix = scratch / "gathered"
         observer.stage(f"gathering what {path.name} consists of")
         gather_system_python(path, prefix, machine.helpers_environ())
-    elif not any(path in (prefix, one.program) for one in found_in(prefix, languages_for(None, machine))):
+    elif not any(
+        path in (prefix, runtime.program) for runtime in found_in(prefix, languages_for(None, machine))
+    ):
         raise NoRuntime(
             f"{path} is no runtime that Rabbet knows",
             because=["it is no language's main program, nor a folder that holds one"],
@@ -145,7 +147,7 @@ def _packed(path: Path, scratch: Path, machine: Machine, observer: Observer) -> 
         )
     observer.stage("looking for what would not work elsewhere")
     found = tuple(obstacles(prefix))
-    forbidding = [f"{one.place}: {one.reason}" for one in found if one.forbids]
+    forbidding = [f"{part.place}: {part.reason}" for part in found if part.forbids]
     if forbidding:
         more = [f"and {len(forbidding) - _SHOWN} more"] if len(forbidding) > _SHOWN else []
         raise IntegrityFailed(
@@ -189,7 +191,7 @@ def _inside(archive: Path, scratch: Path, machine: Machine) -> _Inside:
             note="languages that Rabbet does not know are told of in settings.toml",
         )
     glibc = glibc_of(tree)
-    here = [one for one in found if _runs_here(one, glibc, target)]
+    here = [runtime for runtime in found if _runs_here(runtime, glibc, target)]
     if not here:
         return _by_files(found, tree, glibc, archive)
     answer = first_that_runs(here, tree, scratch / "answers", machine.helpers_environ())
@@ -214,17 +216,17 @@ def _runs_here(found: Found, glibc: str, target: Target) -> bool:
 
 def _by_files(found: Sequence[Found], tree: Path, glibc: str, archive: Path) -> _Inside:
     """The content of an archive for other machines. Raises `NoRuntime` if no file names the version."""
-    for one in found:
-        version = version_by_files(one)
-        if version is not None and one.platforms:
+    for candidate in found:
+        version = version_by_files(candidate)
+        if version is not None and candidate.platforms:
             offer = RuntimeOffer(
-                language=one.name,
+                language=candidate.name,
                 version=version,
                 where="",
-                distributor="" if one.language else "cpython",
+                distributor="" if candidate.language else "cpython",
             )
-            platforms = baselines_of(one, glibc)
-            return _Inside(offer=offer, program=_program(one, tree), platforms=platforms, tried=False)
+            platforms = baselines_of(candidate, glibc)
+            return _Inside(offer=offer, program=_program(candidate, tree), platforms=platforms, tried=False)
     first = found[0]
     for_ = ", ".join(first.platforms) or "a machine that no target names"
     raise NoRuntime(
