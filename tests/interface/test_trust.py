@@ -94,6 +94,7 @@ class NothingRuns(Trust):
                 if code == 7:
                     self.assertRegex(done.err, r"was not made here|made here, so it is left alone")
                 self.assertEqual((self.mark.exists(), self.tree() == before), (False, True))
+        self.assertEqual(self.rabbet("status", "--json").json()["next"], "rabbet drift")
         remedy = re.findall(r"try +(mv .*)", self.rabbet("recreate", code=7).err)[0]
         rabbet = f"{self.root}/rabbet"
         Path(rabbet).write_text(f'#!/bin/sh\nexec {" ".join(self.command())} "$@"\n')

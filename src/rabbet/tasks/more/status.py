@@ -93,13 +93,7 @@ class Status(Struct, frozen=True, kw_only=True):
             EnvironmentState.BROKEN,
         ):
             return "recreate"
-        if self.environment.fit is EnvironmentState.FOREIGN:
-            return "adopt"
-        return (
-            "drift"
-            if self.environment.fit in (EnvironmentState.UNCHECKED, EnvironmentState.DIFFERS)
-            else "run"
-        )
+        return "run" if self.environment.fit is EnvironmentState.FITS else "drift"
 
 
 def status(session: Session) -> Status:

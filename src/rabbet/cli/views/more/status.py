@@ -16,7 +16,6 @@ _SHOWN = 4  # libraries that are behind
 _WHY = {
     "resolve": "the lock is made from the declaration",
     "recreate": "the environment is made from the lock",
-    "adopt": "what is in the environment can be declared",
     "drift": "what is installed is held against the lock",
 }
 
