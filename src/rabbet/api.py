@@ -20,6 +20,7 @@ from typing import TYPE_CHECKING, Self
 
 from rabbet.core.model.options import RecreateOptions, ResolveOptions
 from rabbet.core.progress import Observer, Silent
+from rabbet.core.shell import quoted
 from rabbet.errors import RabbetError, WrongUsage
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import behind, find_project
@@ -313,10 +314,16 @@ class Rabbet:
 
         The environment may be held `against` another state, such as `git:REV`, in place of the lock. A `deep`
         look holds every file against the hashes of the lock. Nothing of what is installed is run.
-        Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `EnvironmentFailed`; a deep look `SourceFailed` too.
+        Raises `NoLock`, `NotUnderstood`, `NoRuntime`, `EnvironmentFailed`, `WrongUsage` for both at once; a
+        deep look `SourceFailed` too.
         """
         from rabbet.tasks.drifting.drift import drift, drift_against, drift_elsewhere
 
+        if place is not None and against is not None:
+            raise WrongUsage(
+                "--env and --against are one question: `compare` takes two states",
+                remedy=f"rabbet compare {quoted(against)} {quoted(f'env:{place}')}",
+            )
         if against is not None:
             return drift_against(self.session, against, deep=deep)
         if place is None:

@@ -299,6 +299,7 @@ class Drift(ProgramCase):
                 outcome = self.rabbet("drift", "--against", state, code=code)
                 self.assertIn(said, outcome.out + outcome.err)
         self.rabbet("drift", "--deep", "--against", "installed", code=2)
+        self.rabbet("drift", "--env", "..", "--against", "pylock.toml", code=2)
         self.assertRegex(self.rabbet("compare", "installed").out, "raised +combframe +1.5 +2.1")
         (self.site / "skepio-0.1.dist-info").mkdir()
         metadata = "Metadata-Version: 2.1\nName: skepio\nVersion: 0.1\n\n"

@@ -27,10 +27,9 @@ def file_clash(session: Session, lock: Lock, declaration: Declaration, runtime: 
         known = [(one, unpacked) for one, unpacked in pairs if unpacked is not None]
         if len(known) < 2:
             return None
+        # Here: a new machine knows no wheels.
         from rabbet.python.environment.place.layout import Layout
-        from rabbet.python.environment.put.conflicts import (
-            refuse_conflicts,  # here: a new machine knows no wheels
-        )
+        from rabbet.python.environment.put.conflicts import refuse_conflicts
         from rabbet.python.environment.put.install import Provenance, prepare_wheel
 
         layout = Layout(root=session.project.environment, site_packages=runtime.site_packages)

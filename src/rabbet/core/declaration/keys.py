@@ -54,7 +54,7 @@ class Key(NamedTuple):
 
     @property
     def field(self) -> str:
-        """The attribute of `Declaration` that holds it, where it has a usual shape."""
+        """The attribute of `Declaration` that holds it, where it has a usual shape or is not `on_lock`."""
         return self.name.replace("-", "_")
 
     @property

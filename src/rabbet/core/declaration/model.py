@@ -11,6 +11,7 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
+from rabbet.core.declaration.keys import KEYS
 from rabbet.core.model.build import BuildOptions, BuildSystem, Told
 from rabbet.core.model.language import Language
 from rabbet.core.model.target import LATEST_PATCH
@@ -246,7 +247,8 @@ class Declaration(Struct, frozen=True, kw_only=True):
 
 
 _EMPTY = Declaration(name="", python=SpecifierSet(), needs=(), groups={}, sources=())
-_NOT_ON_LOCK = ("name", "version", "dynamic", "variants", "team_builds", "census", "system")
+_NOT_ON_LOCK = {"name", "version", "dynamic", "variants", "team_builds"}
+_NOT_ON_LOCK |= {key.field for key in KEYS if not key.on_lock}
 
 
 def _plain(content: Mapping[str, object]) -> dict[str, object]:

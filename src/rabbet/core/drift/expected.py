@@ -59,7 +59,7 @@ class Expectation(Struct, frozen=True, kw_only=True, dict=True):
     target: Target
     chosen: tuple[Version, str] | None = None
     origins_known: bool = True
-    others: tuple["OtherRuntime", ...] = ()
+    others: tuple[OtherRuntime, ...] = ()
     lock_stamp: str = ""
     everything: Selection | None = None
     is_installed: bool = False

@@ -89,9 +89,9 @@ def _became(finding: Finding) -> str:
     return f"{finding.name} {finding.installed}"
 
 
-def _unmet(one: Unmet) -> str:
-    there = f"installed is {one.installed}" if one.installed else "which is not there"
-    return f"{need_text(one.need, marker=False)}, {there}"
+def _unmet(unmet: Unmet) -> str:
+    there = f"installed is {unmet.installed}" if unmet.installed else "which is not there"
+    return f"{need_text(unmet.need, marker=False)}, {there}"
 
 
 def step_reason(step: Step) -> str:

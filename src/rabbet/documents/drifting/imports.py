@@ -5,13 +5,12 @@ from typing import ClassVar
 from msgspec import Struct
 
 from rabbet.core.model.finding import Weight
-from rabbet.python.code.imports import ImportFinding, ImportKind
+from rabbet.python.code.imports import TEST_GROUPS, ImportFinding, ImportKind
 from rabbet.python.code.words import cause_text
 from rabbet.tasks.drifting.imports import Imports
 
-__all__ = ["SAYS", "TEST_GROUPS", "ImportsDocument", "mend_of_imports"]
+__all__ = ["SAYS", "ImportsDocument", "mend_of_imports"]
 
-TEST_GROUPS = ("tests", "test", "checks", "dev")  # what a group for tests is mostly called
 SAYS = {
     ImportKind.ABSENT: "no library of the project offers it",
     ImportKind.GROUP_ONLY: "the program needs it, and only a group brings it",

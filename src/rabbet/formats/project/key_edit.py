@@ -121,7 +121,7 @@ def _declare_place(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iter
     if present and not edit.name and url not in present:
         raise WrongUsage(
             f"a {key.entry} is declared already, so another one needs a name",
-            because=[f"there are: {', '.join(str(url) for url in present)}"],
+            because=[f"there are: {', '.join(map(str, present))}"],
             note="of several the first one that knows what is asked for gives it",
             remedy=f"rabbet declare --{key.entry} {quoted(f'other={url}')}",
         )
@@ -158,7 +158,7 @@ def _retract_correction(document: tomlkit.TOMLDocument, key: Key, edit: Edit) ->
     """Take out a correction by what it applies to, such as `nectarplot==2.1`."""
     table = settings_of(document).get(key.name, {})
     wanted = parse_requirement(edit.value)
-    keys = [key for key in table if parse_requirement(key) == wanted]
+    keys = [releases for releases in table if parse_requirement(releases) == wanted]
     if not keys:
         raise absent(f"there is no correction of '{edit.value}'", table)
     del table[keys[0]]

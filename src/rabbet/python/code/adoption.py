@@ -18,7 +18,14 @@ from rabbet.core.declaration.model import Section
 from rabbet.core.drift.keep import lower_bound
 from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text
-from rabbet.python.code.imports import ImportSite, LibraryContents, by_module, other_use, owners_of
+from rabbet.python.code.imports import (
+    TEST_GROUPS,
+    ImportSite,
+    LibraryContents,
+    by_module,
+    other_use,
+    owners_of,
+)
 from rabbet.python.code.words import cause_text
 
 __all__ = ["Adopted", "Adoption", "Evidence", "Left", "Listed", "Present", "adopt"]
@@ -26,7 +33,6 @@ __all__ = ["Adopted", "Adoption", "Evidence", "Left", "Listed", "Present", "adop
 Needing: TypeAlias = Mapping[NormalizedName, frozenset[NormalizedName]]
 """For each library the ones that need it."""
 
-_TEST_GROUPS = ("tests", "test", "checks", "dev")  # names that groups for what tests need mostly have
 _TOOL_GROUPS = ("dev", "develop", "tools")
 _BUILD_COMMANDS = "distutils.commands"  # the entry points of those that build other libraries
 
@@ -333,7 +339,7 @@ def _imported(
     """The entry for what is imported: for all, if the program does that, else for the developers alone."""
     roles = {site.role for site in sites}
     first = min(sites, key=lambda site: (site.role != "program", site.file, site.line))
-    names = _TEST_GROUPS if roles == {"tests"} else _TOOL_GROUPS
+    names = TEST_GROUPS if roles == {"tests"} else _TOOL_GROUPS
     section = None if "program" in roles else Section("group", _group(names, groups))
     return _entry(name, library, section, f"{first.place} imports {first.module.partition('.')[0]}")
 

@@ -12,6 +12,7 @@ from rabbet.core.declaration.model import Section
 from rabbet.core.model.finding import Weight
 
 __all__ = [
+    "TEST_GROUPS",
     "Code",
     "ImportCause",
     "ImportFinding",
@@ -43,6 +44,7 @@ _BESIDE_FOLDERS = {
     "benchmarks",
 }
 _BESIDE_FILES = {"noxfile.py"}
+TEST_GROUPS = ("tests", "test", "checks", "dev")  # usual names of groups for what tests need
 _WEIGHTS = list(Weight)
 _SHOWN_NAMES = 3
 

@@ -151,9 +151,8 @@ def _with_place(edit: Edit, session: Session) -> Edit:
             f"{folder} is no checkout of {name}",
             because=["it holds neither pyproject.toml nor setup.py"],
         )
-    from rabbet.python.formats.static_metadata import (
-        name_of_tree,  # here: few libraries stand in for a release
-    )
+    # Here: few libraries stand in for a release.
+    from rabbet.python.formats.static_metadata import name_of_tree
 
     told = None
     with suppress(NotUnderstood):  # then only its build could tell

@@ -157,9 +157,8 @@ def compared(asked: LockedState, session: Session, *, deep: bool = False, sound:
     root = session.project.environment
     state = environment_state(root)
     if deep:
-        from rabbet.workspace.looking.deep_look import (
-            deep_inventory,  # here: it takes what fetches and builds
-        )
+        # Here: it imports what fetches and builds.
+        from rabbet.workspace.looking.deep_look import deep_inventory
 
         found = deep_inventory(session, _as_made_now(asked), asked.needed, asked.runtime)
     else:

@@ -168,9 +168,8 @@ def interpreter_trouble(
     `found` are this machine's interpreters and what they tell of themselves: an environment's own link is
     only followed to see which of them it leads to. Raises `EnvironmentFailed` where there is no environment.
     """
-    from rabbet.python.environment.place.configuration import (
-        read_configuration,  # here: resolving looks at no environment
-    )
+    # Here: resolving looks at no environment.
+    from rabbet.python.environment.place.configuration import read_configuration
 
     known = read_configuration(root).python
     link = interpreter_in(root)

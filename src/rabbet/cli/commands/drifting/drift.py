@@ -58,11 +58,6 @@ def run(arguments: Namespace, context: Context) -> int:
         return ExitCode.DONE
     if arguments.keep:
         return _keep(arguments, project.session, context)
-    if arguments.against and arguments.env:
-        raise WrongUsage(
-            "--env and --against are one question: `compare` takes two states",
-            remedy=f"rabbet compare {quoted(arguments.against)} {quoted(f'env:{arguments.env}')}",
-        )
     from rabbet.cli.views.drifting.drift import DriftView
 
     found = project.drift(place=arguments.env, against=arguments.against, deep=arguments.deep)

@@ -30,14 +30,15 @@ def missing(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
 
 def surplus(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
     """Libraries that nobody wants, and second copies of those that are expected."""
-    extra = [one for name, one in inventory.libraries.items() if name not in expected.names]
-    for installed in [*extra, *inventory.twins]:
+    extra = [(library, None) for name, library in inventory.libraries.items() if name not in expected.names]
+    copies = [(copy, SecondCopy(installation=copy.installation)) for copy in inventory.twins]
+    for installed, cause in [*extra, *copies]:
         yield Finding(
             kind=Kind.SURPLUS,
             subject=Subject.library(installed.name),
             installed=installed.version,
             weight=Weight.DIFFERS,
-            cause=SecondCopy(installation=installed.installation) if installed in inventory.twins else None,
+            cause=cause,
         )
 
 

@@ -114,9 +114,8 @@ class FileReader:
 
     @cached_property
     def _remote_wheels(self) -> "RemoteWheels":
-        from rabbet.python.sources.files.archive_metadata import (
-            RemoteWheels,  # here: most indexes offer metadata files
-        )
+        # Here: most indexes offer metadata files.
+        from rabbet.python.sources.files.archive_metadata import RemoteWheels
 
         return RemoteWheels(self._client)
 
