@@ -40,7 +40,7 @@ def inventory(libraries: int, needs: int, version: int) -> str:
 def declarations() -> dict[str, str]:
     """Declarations that hold nearly as much as they may, by what they hold."""
     each_other = "\n".join(
-        f"x{one} = [{', '.join(repr(f'p[x{other}]') for other in range(22))}]" for one in range(22)
+        f"x{number} = [{', '.join(repr(f'p[x{other}]') for other in range(22))}]" for number in range(22)
     )
     return {
         "19,000 requirements": HEAD + f"dependencies = {[f'lib{number}' for number in range(19_000)]}\n",

@@ -78,7 +78,7 @@ def show(changes: dict[str, Change], floor: float) -> None:
     for name, change in changes.items():
         medians = {command: statistics.median(times) for command, times in change.taken.items()}
         medians["all three"] = sum(medians.values())
-        told = (f"{what} {one * 1000:.0f} ({one / floor:.1f})" for what, one in medians.items())
+        told = (f"{what} {median * 1000:.0f} ({median / floor:.1f})" for what, median in medians.items())
         print(f"{name:<8} {'  '.join(told)}   aim: all three <= 8")
 
 

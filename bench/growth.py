@@ -46,7 +46,11 @@ def main() -> None:
                 print(f"  {command} {times[-1] * 1000:.0f} ms", end="", flush=True)
             print()
     exponents = {what: exponent(locked, times) for what, times in taken.items()}
-    print("exponents:", ", ".join(f"{what} {one:.2f}" for what, one in exponents.items()), f"(at most {AIM})")
+    print(
+        "exponents:",
+        ", ".join(f"{what} {exponent:.2f}" for what, exponent in exponents.items()),
+        f"(at most {AIM})",
+    )
     if picture:
         draw(locked, taken, exponents).savefig(picture, dpi=110)
 

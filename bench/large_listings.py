@@ -56,7 +56,7 @@ def pages(origin: str) -> dict[str, bytes]:
     chance, served = random.Random(7), {}
     for number in range(LIBRARIES):
         newest = sorted(chance.sample(range(LIBRARIES), 3))
-        needs = [f"Requires-Dist: {name_of(one)}>=0.1" for one in newest if one > number]
+        needs = [f"Requires-Dist: {name_of(index)}>=0.1" for index in newest if index > number]
         files = []
         for release in range(45 if number % 3 == 0 else 105):
             version = f"{release // 20}.{release % 20}.{chance.randrange(5)}"
@@ -148,9 +148,11 @@ def main() -> None:
                 for bench, _ in benches if kind == "cold" else ():
                     bench.forget()
 
-            now, *earlier = compared(*(partial(work, *one) for one in benches), before=forget, rounds=ROUNDS)
-            for one in earlier:
-                line(f"{kind}, three targets: before | now", one, now, ">= 1.5")
+            now, *earlier = compared(
+                *(partial(work, *benche) for benche in benches), before=forget, rounds=ROUNDS
+            )
+            for process in earlier:
+                line(f"{kind}, three targets: before | now", process, now, ">= 1.5")
             if not earlier:
                 print(f"{f'{kind}, three targets':<58} {now * 1000:>8.0f}")
 

@@ -56,7 +56,9 @@ class MadeUpIndex:
         self.releases = releases
         self.listings_read = 0
         self.metadata_read = 0
-        self._by_key = {(name, Version(one.version)): one for name, all_ in releases.items() for one in all_}
+        self._by_key = {
+            (name, Version(release.version)): release for name, all_ in releases.items() for release in all_
+        }
         self._candidates: dict[str, Candidates] = {}
         self._metadata: dict[tuple[str, Version], Metadata] = {}
 
@@ -89,9 +91,11 @@ class MadeUpIndex:
     def made_up(self) -> list[MadeUp]:
         """All releases as wheels."""
         return [
-            MadeUp(name=name, version=one.version, needs=one.needs, extras=one.extras, code="x = 1\n")
+            MadeUp(
+                name=name, version=release.version, needs=release.needs, extras=release.extras, code="x = 1\n"
+            )
             for name, all_ in self.releases.items()
-            for one in all_
+            for release in all_
         ]
 
     def write(self, folder: Path) -> None:

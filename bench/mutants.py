@@ -57,7 +57,7 @@ def mutants(text: str) -> Iterator[tuple[str, str]]:
     for number, node in enumerate(ast.walk(tree)):
         for about in _changes_of(node) if id(node) not in forms else ():  # such as `frozen=True`
             changed = deepcopy(tree)
-            target = next(one for place, one in enumerate(ast.walk(changed)) if place == number)
+            target = next(node for place, node in enumerate(ast.walk(changed)) if place == number)
             _apply(target, about)
             yield f"{getattr(node, 'lineno', 0)} {about}", ast.unparse(ast.fix_missing_locations(changed))
 

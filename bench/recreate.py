@@ -114,7 +114,7 @@ class Project:
         for path in (self.environment, self.copy):
             put_aside(path, self.aside)
 
-    def anew(self) -> None:
+    def refresh(self) -> None:
         """Make the environment from nothing, warm."""
         self.clear()
         self.rabbet("recreate")
@@ -168,7 +168,9 @@ def measure(project: Project, size: str) -> None:
     )
     line("warm, from nothing | cp -al", warm, floors[0], "<= 1.3" if size == "large" else "")
     line("warm, from nothing | python -c pass", warm, floors[1], "<= 3" if size == "small" else "")
-    first = compared(lambda: project.rabbet("recreate"), lambda: project.run(*argparse), before=project.anew)
+    first = compared(
+        lambda: project.rabbet("recreate"), lambda: project.run(*argparse), before=project.refresh
+    )
     line("nothing to do, the first time | import argparse", *first, "<= 2")
     times = compared(lambda: project.rabbet("recreate"), lambda: project.run(*argparse))
     line("nothing to do, later | import argparse", *times, "<= 2")

@@ -83,7 +83,7 @@ class Bench:
             metadata = f"{entry['wheels'][0]['url']}.metadata"
             then[self.listing(entry["name"])] = [metadata]
             then[metadata] = [self.listing(one["name"]) for one in entry.get("dependencies", ())]
-        declared = {canonicalize_name(Requirement(one).name) for one in self.wanted}
+        declared = {canonicalize_name(Requirement(requirement).name) for requirement in self.wanted}
         return {"first": [self.listing(name) for name in sorted(declared)], "then": then}
 
     def listing(self, name: str) -> str:
@@ -125,8 +125,8 @@ def measure_cold(bench: Bench, plan: dict[str, object], before: str) -> None:
     others = [partial(bench.resolve, before)] if before else []
     cold, floor, *earlier = compared(bench.resolve, replay, *others, before=bench.forget)
     line("cold | replay of its requests", cold, floor, "<= 1.8")
-    for one in earlier:
-        line("cold, the program before | now", one, cold, ">= 1.8")
+    for process in earlier:
+        line("cold, the program before | now", process, cold, ">= 1.8")
 
 
 def measure_targets(bench: Bench) -> None:

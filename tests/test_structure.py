@@ -128,7 +128,8 @@ class Structure(unittest.TestCase):
         }
         paths = {name.removesuffix(".__init__"): path for name, path in paths.items()}
         needs = {
-            name: {one for one in imports(path, whole=True) if one in paths} for name, path in paths.items()
+            name: {imported for imported in imports(path, whole=True) if imported in paths}
+            for name, path in paths.items()
         }
         order = TopologicalSorter({name: found - {name} for name, found in needs.items()})
         self.assertEqual(len(list(order.static_order())), len(paths))
@@ -212,9 +213,9 @@ class Structure(unittest.TestCase):
             ]
             with self.subTest(path=path.name):
                 self.assertEqual(
-                    [], [one for one in calls if one in ("msgspec.json.decode", "msgspec.msgpack.decode")]
+                    [], [call for call in calls if call in ("msgspec.json.decode", "msgspec.msgpack.decode")]
                 )
-                self.assertEqual(len(made), sum(one.endswith(".Decoder") for one in calls))
+                self.assertEqual(len(made), sum(call.endswith(".Decoder") for call in calls))
 
     def test_remedies_are_commands(self) -> None:
         """What stands behind `try` begins like a command, and holds no prose and no place to fill in."""

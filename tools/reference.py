@@ -139,7 +139,7 @@ def documents() -> Iterator[tuple[str, str, list[str]]]:
     """The JSON documents by their names, with what each is, and the keys at its top."""
     for path in sorted((PROJECT / "docs" / "schemas").glob("*.json")):
         schema = json.loads(path.read_text(encoding="utf-8"))
-        keys = [one for one in schema["properties"] if one not in ("schema", "traffic")]
+        keys = [propertie for propertie in schema["properties"] if propertie not in ("schema", "traffic")]
         yield path.name.partition(".")[0], schema["title"], keys
 
 

@@ -92,7 +92,7 @@ class RabbetError(Exception):
         self.because = tuple(because)
         self.note = note
         self.told = told
-        self.ways = tuple(one if isinstance(one, Way) else Way(one) for one in (remedy, *or_else) if one)
+        self.ways = tuple(way if isinstance(way, Way) else Way(way) for way in (remedy, *or_else) if way)
 
 
 class WrongUsage(RabbetError):

@@ -132,7 +132,9 @@ def listed(text: str) -> Listed:
 
 def shown(adoption: Adoption) -> list[str]:
     """The entries as they would be written, with their groups."""
-    return [f"{one.section}: {one.need}" if one.section else str(one.need) for one in adoption.entries]
+    return [
+        f"{entry.section}: {entry.need}" if entry.section else str(entry.need) for entry in adoption.entries
+    ]
 
 
 class Adopting(unittest.TestCase):
@@ -150,9 +152,9 @@ class Adopting(unittest.TestCase):
                 )
                 found = adopt(evidence)
                 self.assertEqual(sorted(shown(found)), sorted(entries))
-                self.assertEqual([str(one.need) for one in found.limits], limits)
+                self.assertEqual([str(limit.need) for limit in found.limits], limits)
                 self.assertEqual(len(found.preferred), preferred, found.preferred)
-                self.assertEqual(sorted(one.what for one in found.left), sorted(left))
+                self.assertEqual(sorted(entry.what for entry in found.left), sorted(left))
 
     def test_at_odds(self) -> None:
         """Where a list and what is installed say different things, that is told."""
@@ -168,8 +170,10 @@ class Adopting(unittest.TestCase):
             listed=[listed(text) for text in lists],
             present={name: present(name, *rest) for name, *rest in INSTALLED},
         )
-        told = [one.because for one in adopt(evidence).at_odds]
-        self.assertEqual(told, ["it says combframe==1.9, installed is 2.0", "queenmark is not installed"])
+        told = [conflict.cause[:2] for conflict in adopt(evidence).at_odds]
+        self.assertEqual(
+            told, [("other-version", ("combframe==1.9", "2.0")), ("not-installed", ("queenmark",))]
+        )
         self.assertEqual(adopt(replace(evidence, present={})).at_odds, ())
 
     def test_declared_already(self) -> None:

@@ -13,7 +13,7 @@ TARGETS = {
     "glibc": [named_target("linux-x86_64", "3.12", {})],
     "old glibc": [named_target("linux-x86_64", "3.12", {"glibc": "2.12"})],
     "musl": [named_target("linux-x86_64-musl", "3.12", {})],
-    "both": [named_target(one, "3.12", {}) for one in ("linux-x86_64", "linux-x86_64-musl")],
+    "both": [named_target(platform, "3.12", {}) for platform in ("linux-x86_64", "linux-x86_64-musl")],
 }
 # target, what follows the version in the files' names → the same of the fitting ones (best first), or why not
 CASES = [
@@ -47,13 +47,13 @@ class WhatFits(unittest.TestCase):
         for targets, files, expected in CASES:
             with self.subTest(targets, files=files):
                 (target,) = joined(TARGETS[targets])
-                found = candidates_for(_listing(*(f"combframe-1.0-{one}.whl" for one in files)), target)
+                found = candidates_for(_listing(*(f"combframe-1.0-{file}.whl" for file in files)), target)
                 if isinstance(expected, str):
-                    self.assertEqual([one.reason for one in found.aside], [expected])
+                    self.assertEqual([release.reason for release in found.rejected], [expected])
                     self.assertEqual(found.releases, ())
                 else:
                     (release,) = found.releases
-                    kept = [one.filename.removeprefix("combframe-1.0-")[:-4] for one in release.files]
+                    kept = [file.filename.removeprefix("combframe-1.0-")[:-4] for file in release.files]
                     self.assertEqual(kept, expected)
 
     def test_doubles(self) -> None:
@@ -61,7 +61,7 @@ class WhatFits(unittest.TestCase):
         names = ["Comb.Frame-1.0-py3-none-any.whl", "comb_frame-1.0-py3-none-any.whl"]
         for files in (names, names[::-1]):
             (release,) = candidates_for(_listing(*files), TARGETS["glibc"][0]).releases
-            self.assertEqual([one.filename for one in release.files], names[:1])
+            self.assertEqual([file.filename for file in release.files], names[:1])
             self.assertEqual(release.doubles, tuple(names[1:]))
 
     def test_partly_yanked(self) -> None:
@@ -75,7 +75,7 @@ class WhatFits(unittest.TestCase):
     def test_only_what_no_marker_tells_apart_is_joined(self) -> None:
         platforms = ("linux-x86_64", "linux-x86_64-musl", "linux-aarch64")
         targets = [named_target(name, python, {}) for python in ("3.11", "3.12") for name in platforms]
-        found = [str(one) for one in joined(targets)]
+        found = [str(target) for target in joined(targets)]
         alike = "linux-x86_64 and linux-x86_64-musl with Python 3."
-        self.assertEqual([one for one in found if "and" in one], [f"{alike}11", f"{alike}12"])
+        self.assertEqual([target for target in found if "and" in target], [f"{alike}11", f"{alike}12"])
         self.assertEqual(len(found), 4)

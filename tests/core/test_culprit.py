@@ -48,12 +48,12 @@ class Asked:
 
     def __call__(self, mixtures: Sequence[Mixture], _: str) -> list[Runs]:
         self.seen += mixtures
-        return [self.answer(one) for one in mixtures]
+        return [self.answer(mixture) for mixture in mixtures]
 
 
 def failing_with(*guilty: Mixture) -> Callable[[Mixture], Runs]:
     """Fails wherever all of one of these are."""
-    return lambda mixture: FAILED if any(one <= mixture for one in guilty) else PASSED
+    return lambda mixture: FAILED if any(culprit <= mixture for culprit in guilty) else PASSED
 
 
 def names(count: int) -> list[NormalizedName]:
@@ -63,7 +63,7 @@ def names(count: int) -> list[NormalizedName]:
 
 def guilty_in(verdict: CulpritVerdict) -> list[Mixture]:
     """What is guilty, culprit by culprit."""
-    return [one.guilty for one in verdict.culprits]
+    return [culprit.guilty for culprit in verdict.culprits]
 
 
 class Searching(unittest.TestCase):
@@ -139,7 +139,7 @@ class Searching(unittest.TestCase):
         verdict = find_culprits(every, Free(), Asked(answer), jobs=2)
         self.assertIs(verdict.answer, SearchAnswer.FOUND)
         self.assertEqual(
-            [sorted(one) for one in guilty_in(verdict)], [[every[0], every[3]], [every[2], every[3]]]
+            [sorted(culprit) for culprit in guilty_in(verdict)], [[every[0], every[3]], [every[2], every[3]]]
         )
 
     def test_both_states_alone(self) -> None:
@@ -176,10 +176,10 @@ class Flaky(unittest.TestCase):
 
         verdict = find_culprits(names(count), Free(), Asked(answer), jobs=jobs)
         if verdict.answer is SearchAnswer.FOUND:
-            for one in verdict.culprits:
-                self.assertGreaterEqual(len(seen[one.failing]), 2)
-                self.assertIn(FAILED, seen[one.failing])
-                self.assertNotIn(FAILED, seen[one.passing])
+            for culprit in verdict.culprits:
+                self.assertGreaterEqual(len(seen[culprit.failing]), 2)
+                self.assertIn(FAILED, seen[culprit.failing])
+                self.assertNotIn(FAILED, seen[culprit.passing])
             self.assertLessEqual(verdict.luck, 0.01)
 
     def test_rates_in_place_of_a_false_verdict(self) -> None:
@@ -228,19 +228,19 @@ def _random_states(dice: random.Random) -> tuple[Side, Side]:
     letters = "abcdef"[: dice.randint(2, 6)]
     states = []
     for version in ("1", "2"):
-        there = [one for one in letters if dice.random() < 0.85]
-        versions = {one: version if dice.random() < 0.85 else "1" for one in there}
+        there = [letter for letter in letters if dice.random() < 0.85]
+        versions = {installed: version if dice.random() < 0.85 else "1" for installed in there}
         states.append(
             {
-                one: (
-                    versions[one],
+                installed: (
+                    versions[installed],
                     [
                         other + dice.choice(["", ">=1", "=={0}", "<={0}"]).format(versions[other])
                         for other in there
-                        if other > one and dice.random() < 0.4
+                        if other > installed and dice.random() < 0.4
                     ],
                 )
-                for one in there
+                for installed in there
             }
         )
     for name in letters:  # one release has the same needs wherever it is
@@ -261,8 +261,8 @@ def _consistent(mixture: Mixture, good: Side, bad: Side) -> bool:
     }
     return all(
         need.name in there and need.specifier.contains(there[need.name].version)
-        for name, one in there.items()
-        for need in one.needs
+        for name, installed in there.items()
+        for need in installed.needs
         if (name, need) not in unmet
     )
 
@@ -290,7 +290,7 @@ class Consistent(unittest.TestCase):
                 mixing = Consistency(good, bad, changes)
                 for name in changes:
                     least = mixing.least(frozenset({name}), changes)
-                    holding = [one for one in every if name in one]
+                    holding = [mixture for mixture in every if name in mixture]
                     self.assertEqual(len(least) if least else None, min(map(len, holding), default=None))
                 if not changes:
                     continue
@@ -299,7 +299,7 @@ class Consistent(unittest.TestCase):
                 verdict = find_culprits(in_order(changes, good, bad), mixing, oracle, jobs=dice.randint(1, 2))
                 self.assertTrue(set(oracle.seen) <= set(every))
                 failing = verdict.culprits[0].failing
-                self.assertFalse([one for one in every if one < failing and guilty <= one])
+                self.assertFalse([mixture for mixture in every if mixture < failing and guilty <= mixture])
                 self.assertTrue(all(group & guilty for group in verdict.culprits[0].groups))
 
     def test_what_nothing_parts(self) -> None:
@@ -315,7 +315,7 @@ class Consistent(unittest.TestCase):
             mixing = Consistency(good, bad, changes)
             oracle = Asked(failing_with(frozenset({library_name(guilty)})))
             culprit = find_culprits(in_order(changes, good, bad), mixing, oracle).culprits[0]
-            self.assertEqual([set(one) for one in culprit.groups], groups)
+            self.assertEqual([set(group) for group in culprit.groups], groups)
             self.assertEqual(culprit.company, company)
 
     def test_python_and_extras(self) -> None:

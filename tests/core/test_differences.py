@@ -37,7 +37,7 @@ def nearest(name: str, graph: Graph, others: set[str]) -> str | None:
     """Of those that need a library, level by level, the first one that is among the others."""
     seen, level = {name}, {name}
     while level:
-        level = {one for one, (_, needed) in graph.items() if needed & level} - seen
+        level = {name for name, (_, needed) in graph.items() if needed & level} - seen
         seen |= level
         if level & others:
             return min(level & others)
@@ -51,7 +51,7 @@ def expected(name: str, graph: Graph, declared: set[str], differing: set[str]) -
     if requirer := nearest(name, graph, declared):
         return f"needed by {requirer} (declared: {requirer}>=2)"
     requirer = nearest(name, graph, differing)
-    return f"needed by {requirer}" if requirer else "chosen anew"
+    return f"needed by {requirer}" if requirer else "chosen again"
 
 
 class Causes(unittest.TestCase):
@@ -69,8 +69,10 @@ class Causes(unittest.TestCase):
             lambda _: (),
             read_declaration("", folder_name="combwatch"),
         )
-        self.assertEqual([one.name for one in found], sorted(differing))
-        for one in found:
-            graph = new if one.name in new else old
-            wanted = expected(one.name, graph, set(declared), differing)
-            self.assertTrue(one.cause.startswith(wanted), f"{one.name}: {one.cause}, not {wanted}")
+        self.assertEqual([difference.name for difference in found], sorted(differing))
+        for difference in found:
+            graph = new if difference.name in new else old
+            wanted = expected(difference.name, graph, set(declared), differing)
+            self.assertTrue(
+                difference.cause.startswith(wanted), f"{difference.name}: {difference.cause}, not {wanted}"
+            )

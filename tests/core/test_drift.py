@@ -82,23 +82,28 @@ class Drift(unittest.TestCase):
         for case in TABLE["case"]:
             with self.subTest(case["title"]):
                 gone = set(case.get("without", []))
-                there = [one for one in whole if one.name not in gone] + [
+                there = [library for library in whole if library.name not in gone] + [
                     installed(e) for e in case.get("with", [])
                 ]
                 libraries: dict = {}
-                twins = tuple(one for one in there if libraries.setdefault(one.name, one) is not one)
+                twins = tuple(
+                    installed
+                    for installed in there
+                    if libraries.setdefault(installed.name, installed) is not installed
+                )
                 inventory = self.inventory(libraries, twins, case.get("python", "3.12.1"), case)
                 found = compare(self.wanted(lock), inventory)
                 shown = [
-                    f"{one.kind} {one.name} {one.weight} {','.join(one.breaks)}".strip() for one in found
+                    f"{finding.kind} {finding.name} {finding.weight} {','.join(finding.breaks)}".strip()
+                    for finding in found
                 ]
                 self.assertEqual(shown, case["findings"])
                 steps = plan_changes(lock, inventory, found).steps
                 self.assertEqual(
-                    [f"{one.action} {one.name}" for one in steps if one.action != "keep"], case["plan"]
+                    [f"{step.action} {step.name}" for step in steps if step.action != "keep"], case["plan"]
                 )
                 told = [
-                    f"{story.cause.name}: {','.join(one.name for one in story.along)}"
+                    f"{story.cause.name}: {','.join(library.name for library in story.along)}"
                     for story in stories(found)
                 ]
                 self.assertEqual(told, case.get("stories", []))
@@ -110,12 +115,12 @@ class Drift(unittest.TestCase):
         lock, dice = [needed(entry) for entry in TABLE["lock"]], chance.dice(12)
         for _ in range(300):
             there = [installed(self.any_release(dice, name)) for name in NAMES if dice.random() < 0.8]
-            libraries = {one.name: one for one in there}
+            libraries = {installed.name: installed for installed in there}
             found = compare(self.wanted(lock), self.inventory(libraries))
             idle = not reason_to_rebuild(found) and plan_changes(lock, self.inventory(libraries), found).idle
-            mended = [one for one in found if one.locked or one.kind is Kind.SURPLUS]
+            mended = [finding for finding in found if finding.locked or finding.kind is Kind.SURPLUS]
             self.assertEqual(idle, not mended, (there, found))
-            told = {name for one in found for name in one.breaks}
+            told = {name for finding in found for name in finding.breaks}
             for one in there:
                 for need in one.metadata.needs if one.metadata else ():
                     other = libraries.get(library_name(need.name))
@@ -141,7 +146,7 @@ class Drift(unittest.TestCase):
                 wanted = replace(self.wanted([]), needs=(), others=(other,) if locked else ())
                 inventory = replace(self.inventory({}), runtimes={"waggle": linked} if linked else {})
                 found = compare(wanted, inventory)
-                self.assertEqual([one.weight for one in found], [weight] if weight else [])
+                self.assertEqual([finding.weight for finding in found], [weight] if weight else [])
                 self.assertEqual(reason_to_rebuild(found) is None, weight in (None, Weight.NOTE))
 
     def test_one_name_for_two(self) -> None:
@@ -154,12 +159,13 @@ class Drift(unittest.TestCase):
             inventory = replace(self.inventory({name: installed(entry)}), runtimes={"waggle": "/a"})
             found = compare(wanted, inventory)
             with self.subTest(name):
-                self.assertEqual([one.subject for one in found], [Subject.runtime("waggle")])
+                self.assertEqual([finding.subject for finding in found], [Subject.runtime("waggle")])
                 self.assertTrue(plan_changes(wanted.needed, inventory, found).idle)
         unmet = replace(self.inventory({}), runtimes={})
         missing = compare(replace(self.wanted([]), needs=(requirement("python>=2"),)), unmet)
         self.assertEqual(
-            [(one.kind, one.subject) for one in missing], [(Kind.MISSING, Subject.library("python"))]
+            [(finding.kind, finding.subject) for finding in missing],
+            [(Kind.MISSING, Subject.library("python"))],
         )
 
     def test_versions_alone(self) -> None:
@@ -170,35 +176,35 @@ class Drift(unittest.TestCase):
                 [installed(self.any_release(dice, name)) for name in NAMES if dice.random() < 0.8]
                 for _ in range(2)
             )
-            here = [replace(one, tags=frozenset(["cp38-abi3-linux_x86_64"])) for one in here]
-            locked = [LockedLibrary(name=one.name, version=one.version) for one in there]
+            here = [replace(library, tags=frozenset(["cp38-abi3-linux_x86_64"])) for library in here]
+            locked = [LockedLibrary(name=installed.name, version=installed.version) for installed in there]
             wanted = replace(
                 self.wanted([]),
                 needed=tuple(map(VersionOnly, locked)),
                 origins_known=False,
                 is_installed=True,
             )
-            found = compare(wanted, self.inventory({one.name: one for one in here}))
-            before, after = ({(one.name, one.version) for one in some} for some in (there, here))
-            self.assertEqual({one.name for one in found}, {name for name, _ in before ^ after})
+            found = compare(wanted, self.inventory({library.name: library for library in here}))
+            before, after = ({(library.name, library.version) for library in some} for some in (there, here))
+            self.assertEqual({finding.name for finding in found}, {name for name, _ in before ^ after})
 
     def test_second_copy(self) -> None:
         """A second copy tells who installed that one, not the first."""
         entry = TABLE["installed"][1]
-        there = {one.name: one for one in map(installed, TABLE["installed"])}
+        there = {library.name: library for library in map(installed, TABLE["installed"])}
         twin = installed({**entry, "version": "2.0", "by_hand": True})
         lock = [needed(line) for line in TABLE["lock"]]
         found = compare(self.wanted(lock), self.inventory(there, (twin,)))
         self.assertEqual(
-            [one.cause for one in found], [SecondCopy(installation=Installation(installer="handy"))]
+            [finding.cause for finding in found], [SecondCopy(installation=Installation(installer="handy"))]
         )
 
     def test_surroundings(self) -> None:
         """What is seen around an environment is told where it is looked at, and only there."""
         lock = [needed(entry) for entry in TABLE["lock"]]
-        combframe = next(one for one in lock if one.locked.name == "combframe")
+        combframe = next(item for item in lock if item.locked.name == "combframe")
         withdrawn = replace(combframe, locked=replace(combframe.locked, yanked="wax"))
-        there = self.inventory({one.name: one for one in map(installed, TABLE["installed"])})
+        there = self.inventory({library.name: library for library in map(installed, TABLE["installed"])})
         shadow = Shadow(
             library=combframe.locked.name, version=Version("2.1"), module="comb", file="comb.py", project=True
         )
@@ -214,7 +220,9 @@ class Drift(unittest.TestCase):
             with self.subTest(expected):
                 self.assertEqual(compare(self.wanted(whole), there), ())
                 found = compare(self.wanted(whole), there, around)
-                self.assertEqual([f"{one.kind} {one.name} {one.weight}" for one in found], expected)
+                self.assertEqual(
+                    [f"{finding.kind} {finding.name} {finding.weight}" for finding in found], expected
+                )
 
     def test_who_brought_it(self) -> None:
         """What came in by hand was brought by what is not locked, or is there in another version."""
@@ -226,8 +234,11 @@ class Drift(unittest.TestCase):
             {"name": "smokerlog", "version": "1.0", "by_hand": True, "needs": ["tallywax", "smokerlog"]},
             {"name": "tallywax", "version": "1.0", "by_hand": True},
         ]
-        there = {one.name: one for one in map(installed, [*TABLE["installed"], *by_hand])}
-        found = {one.name: one.by_hand.needed_by for one in compare(self.wanted(lock), self.inventory(there))}
+        there = {library.name: library for library in map(installed, [*TABLE["installed"], *by_hand])}
+        found = {
+            finding.name: finding.by_hand.needed_by
+            for finding in compare(self.wanted(lock), self.inventory(there))
+        }
         self.assertEqual(
             {name: list(who) for name, who in found.items()},
             {

@@ -27,9 +27,9 @@ ROUNDS = 150
 def pasted(tried: Suggestions, wanted: list[Declared]) -> list[str]:
     """The commands, each behind what it gives."""
     lines = []
-    for one in tried.found:
-        gives = ", ".join(f"{name} {', '.join(map(str, all_))}" for name, all_ in one.chosen.items())
-        lines.append((f"{gives}: " if gives else "") + command_for(edits_for(one, "", wanted)))
+    for suggestion in tried.found:
+        gives = ", ".join(f"{name} {', '.join(map(str, all_))}" for name, all_ in suggestion.chosen.items())
+        lines.append((f"{gives}: " if gives else "") + command_for(edits_for(suggestion, "", wanted)))
     return lines
 
 
@@ -52,9 +52,9 @@ class Explanations(unittest.TestCase):
         """Where releases are out of reach because of the runtime, one that helps is suggested, if it does."""
         old, new = named_target("linux-x86_64", "3.11", {}), named_target("linux-x86_64", "3.12", {})
         releases = {"combframe": {"2.0": []}, "nectarplot": {"1.0": ["combframe>=2"]}}
-        aside = (Rejected(version="2.0", reason="needs Python >=3.12"),)
+        rejected = (Rejected(version="2.0", reason="needs Python >=3.12"),)
         here, there = DictProvider({"nectarplot": releases["nectarplot"]}), DictProvider(releases)
-        here.know("combframe", aside)
+        here.know("combframe", rejected)
         wanted = declared("nectarplot", "combframe")
         answer = solve(here, old, wanted)
         assert isinstance(answer, Refutation)
@@ -66,7 +66,9 @@ class Explanations(unittest.TestCase):
             "rabbet declare --runtime 'python==3.12.*'", pasted(suggestions(answer, question), wanted)
         )
         none = Question(declared=wanted, targets=[(old, here)], others=others[:1])
-        self.assertEqual([one.runtime for one in suggestions(answer, none).found if one.runtime], [])
+        self.assertEqual(
+            [suggestion.runtime for suggestion in suggestions(answer, none).found if suggestion.runtime], []
+        )
 
     def test_suggestions_are_true(self) -> None:
         """Whatever is suggested for a random text without solution gives one when it is carried out there."""
@@ -79,8 +81,8 @@ class Explanations(unittest.TestCase):
             if isinstance(answer, Solution):
                 continue
             question = Question(declared=asked, targets=[(TARGET, provider)])
-            for one in suggestions(answer, question).found:
-                edits = edits_for(one, before, asked)
+            for suggestion in suggestions(answer, question).found:
+                edits = edits_for(suggestion, before, asked)
                 if not helps(edits, before, [(TARGET, provider)]):
                     continue
                 with self.subTest(seed=seed, before=before, suggested=command_for(edits)):
@@ -88,8 +90,8 @@ class Explanations(unittest.TestCase):
                     after = read_declaration(apply(before, edits)[0], folder_name="hivescale")
                     solution = solve(provider, TARGET, after.asked())
                     assert isinstance(solution, Solution)
-                    chosen = {name: (solution.chosen[name].version,) for name in one.chosen}
-                    self.assertEqual(chosen, dict(one.chosen))
+                    chosen = {name: (solution.chosen[name].version,) for name in suggestion.chosen}
+                    self.assertEqual(chosen, dict(suggestion.chosen))
         self.assertGreater(seen, 40)
 
 

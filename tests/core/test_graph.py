@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 
-from rabbet.core.declaration.corrections import corrected, idle_corrections
+from rabbet.core.declaration.corrections import corrected, unused_corrections
 from rabbet.core.graph.graph import (
     Graph,
     asked_for_by,
@@ -56,7 +56,7 @@ def graph_of(needs: Mapping[str, list[str]], declared: str = DECLARED) -> Graph:
             name=name,
             version=Version("2.0"),
             artifacts=(LockedWheel(filename=f"{name}-2.0-py3-none-any.whl", sha256="0" * 64, size=10),),
-            dependencies=tuple(sorted({one.name for one in asked})),
+            dependencies=tuple(sorted({ask.name for ask in asked})),
         )
         for name, asked in parsed.items()
     )
@@ -94,7 +94,9 @@ class Ways(unittest.TestCase):
         }.items():
             with self.subTest(name):
                 self.assertEqual(sorted(ways(graph, name)), sorted(expected))
-        sections = {name: [str(one) for one in sections_of(graph, library_name(name))] for name in HIVE}
+        sections = {
+            name: [str(section) for section in sections_of(graph, library_name(name))] for name in HIVE
+        }
         self.assertEqual(sections["tallywax"], ["None"])
         self.assertEqual(sections["skepio"], ["group checks", "group docs"])
         self.assertEqual(sections["hivewire"], ["None", "group checks", "group docs"])
@@ -102,8 +104,8 @@ class Ways(unittest.TestCase):
     def test_tree(self) -> None:
         """Each library's needs stand once; what has none is never called seen."""
         lines = [
-            f"{'  ' * one.depth}{one.ask.name if one.ask else one.section}{' …' if one.seen else ''}"
-            for one in tree(graph_of(HIVE))
+            "  " * branch.depth + str(branch.ask.name if branch.ask else branch.section) + " …" * branch.seen
+            for branch in tree(graph_of(HIVE))
         ]
         expected = """nectarplot
   combframe
@@ -154,21 +156,21 @@ group docs
         whole = {name: needs.get(name, []) for name in "abcde"}
         graph = graph_of(whole, f"[project]\nname = 'x'\ndependencies = {roots}\n")
         sequences = [
-            one
+            permutation
             for length in range(1, 6)
-            for one in permutations("abcde", length)
-            if one[0] in roots and all(b in whole[a] for a, b in pairwise(one))
+            for permutation in permutations("abcde", length)
+            if permutation[0] in roots and all(b in whole[a] for a, b in pairwise(permutation))
         ]
         reached = parts_reached(map(Need.parse, roots), lambda part: map(Need.parse, whole[part[0]]))
-        self.assertEqual({name for name, _ in reached}, {one[-1] for one in sequences})
+        self.assertEqual({name for name, _ in reached}, {sequence[-1] for sequence in sequences})
         for name in "abcde":
-            lengths = [len(one) for one in sequences if one[-1] == name]
+            lengths = [len(sequence) for sequence in sequences if sequence[-1] == name]
             found = paths_to(graph, library_name(name))
             self.assertEqual(min(map(len, found), default=0), min(lengths, default=0))
             self.assertEqual(bool(sections_of(graph, library_name(name))), bool(lengths))
             for path in found:
                 steps = tuple(ask.name for ask in path)
-                self.assertIn(steps, [*sequences, *((*one, name) for one in sequences)])
+                self.assertIn(steps, [*sequences, *((*sequence, name) for sequence in sequences)])
 
 
 class Holding(unittest.TestCase):
@@ -193,7 +195,9 @@ class Holding(unittest.TestCase):
                 found = held_back(
                     graph,
                     library_name(name),
-                    DictProvider({name: {one: [] for one in versions}}).candidates(library_name(name)),
+                    DictProvider({name: {version: [] for version in versions}}).candidates(
+                        library_name(name)
+                    ),
                     [Need.parse(limit)] if limit else [],
                     lambda version: ["for a reason of its own"] if version > Version("2.0") else [],
                 )
@@ -202,13 +206,13 @@ class Holding(unittest.TestCase):
 
     def test_out_of_reach(self) -> None:
         """Newer releases that can't be used here are told, with the baseline that is in the way."""
-        aside = (
+        rejected = (
             Rejected(version="2.5", reason="broken"),
             Rejected(version="3.0", reason="needs a newer system", baseline="glibc=2.40"),
             Rejected(version="1.0", reason="too old"),
         )
         known = DictProvider({"skepio": {"2.0": []}}).candidates(library_name("skepio"))
-        candidates = Candidates(name=known.name, releases=known.releases, aside=aside)
+        candidates = Candidates(name=known.name, releases=known.releases, rejected=rejected)
         found = held_back(graph_of(HIVE), library_name("skepio"), candidates, (), lambda _: ())
         self.assertEqual(found.out_of_reach, ("2.5: broken", "3.0: needs a newer system"))
         self.assertEqual((found.baseline, found.newest), ("glibc=2.40", Version("2.0")))
@@ -251,9 +255,9 @@ class Corrections(unittest.TestCase):
             )
             with self.subTest(rule, kept=kept):
                 found = corrected(metadata, declaration)
-                self.assertEqual([str(one) for one in found.needs], needs)
+                self.assertEqual([str(need) for need in found.needs], needs)
                 self.assertEqual(list(found.unread), unread)
-                self.assertEqual(len(list(idle_corrections(declaration, [metadata]))), int(idle is True))
+                self.assertEqual(len(list(unused_corrections(declaration, [metadata]))), int(idle is True))
 
 
 class Near(unittest.TestCase):

@@ -21,8 +21,10 @@ class Sources(unittest.TestCase):
         for case in TABLE["sources"]:
             with self.subTest(case["about"]):
                 found = imports_in(case["code"].encode("latin-1"))
-                expected = [tuple(one) for one in case["imports"]]
-                self.assertEqual([(one.module, one.line, one.guard) for one in found], expected)
+                expected = [tuple(imported) for imported in case["imports"]]
+                self.assertEqual(
+                    [(finding.module, finding.line, finding.guard) for finding in found], expected
+                )
 
     def test_broken(self) -> None:
         for case in TABLE["broken"]:
@@ -46,7 +48,7 @@ class Sources(unittest.TestCase):
         ]
         found = imports_in_notebook(json.dumps({"cells": cells}).encode())
         expected = [("a", 2), ("b", 4), ("c", 13), ("d", 16), ("e", 18)]
-        self.assertEqual([(one.module, one.line) for one in found], expected)
+        self.assertEqual([(finding.module, finding.line) for finding in found], expected)
         for line in (" " * 100_000 + "((", "x" * 100_000 + "((", "x" + "? " * 50_000 + "(("):
             cell = {"cell_type": "code", "source": line}
             with self.subTest(line[:9]), self.assertRaises(SourceBroken):
@@ -92,4 +94,6 @@ class Findings(unittest.TestCase):
                         own=frozenset(["plot"]),
                     )
                 )
-                self.assertEqual([[one.kind, one.name, one.weight] for one in found], case["findings"])
+                self.assertEqual(
+                    [[finding.kind, finding.name, finding.weight] for finding in found], case["findings"]
+                )

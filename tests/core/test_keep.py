@@ -102,6 +102,8 @@ class Keep(unittest.TestCase):
             with self.subTest(names):
                 kept = keep(names, FINDINGS, stories(FINDINGS), DECLARED)
                 self.assertEqual([edit.value for edit in kept.edits], edits)
-                self.assertEqual(sorted(f"{name} {one}" for name, one in kept.preferred.items()), preferred)
+                self.assertEqual(
+                    sorted(f"{name} {version}" for name, version in kept.preferred.items()), preferred
+                )
         kept = keep(["skepio"], FINDINGS, [], DECLARED, CHECKS)
         self.assertEqual([edit.section for edit in kept.edits], [CHECKS])

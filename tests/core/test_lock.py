@@ -108,7 +108,9 @@ class LockText(unittest.TestCase):
         self.assertEqual(write_lock(read_lock(text)), text)
         standard = Pylock.from_dict(tomllib.loads(text))
         standard.validate()
-        self.assertEqual([one.name for one in standard.packages], [one.name for one in lock.libraries])
+        self.assertEqual(
+            [package.name for package in standard.packages], [library.name for library in lock.libraries]
+        )
 
     @given(locks, st.sets(st.sampled_from(["checks", "docs"])), st.sets(st.just("plots")))
     def test_selection_agrees(self, lock: Lock, groups: set[str], extras: set[str]) -> None:
@@ -123,4 +125,4 @@ class LockText(unittest.TestCase):
         )
         expected = sorted(package.name for package, _ in chosen)
         found = libraries_for(lock, TARGET, selection)
-        self.assertEqual(sorted(one.name for one in found), expected)
+        self.assertEqual(sorted(library.name for library in found), expected)

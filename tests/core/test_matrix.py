@@ -63,7 +63,9 @@ class Runtimes(unittest.TestCase):
                 complete=complete,
             )
             with self.subTest(told=told, declared=declared, complete=complete):
-                self.assertEqual([f"{one.name} {one.installed} {one.weight}" for one in found], expected)
+                self.assertEqual(
+                    [f"{finding.name} {finding.installed} {finding.weight}" for finding in found], expected
+                )
 
 
 class Census(unittest.TestCase):
@@ -106,10 +108,13 @@ class Census(unittest.TestCase):
             ]
             matrix = matrix_of(dice.sample(states, len(states)))
             labels = Counter(label for group in matrix.groups for label in group.labels)
-            self.assertEqual(labels, Counter(one.label for one in states))
+            self.assertEqual(labels, Counter(state.label for state in states))
             self.assertEqual(len({group.name for group in matrix.groups}), len(matrix.groups))
             self.assertEqual(matrix, matrix_of(states))
             for row in matrix.rows:
-                weights = [[one.weight for one in each.findings if one.name == row.name] for each in states]
+                weights = [
+                    [finding.weight for finding in each.findings if finding.name == row.name]
+                    for each in states
+                ]
                 self.assertEqual(row.breaking, sum(Weight.BREAKS in some for some in weights))
                 self.assertEqual(row.breaking + row.differing, sum(bool(some) for some in weights))

@@ -78,7 +78,7 @@ class Moves(unittest.TestCase):
                 kept, solution, declared, provider, intended=lambda name, wish=wish: wish.get(name, "")
             )
             with self.subTest(case):
-                told = {one.name: f"{one.before} → {one.after}: {one.reason}" for one in moves}
+                told = {move.name: f"{move.before} → {move.after}: {move.reason}" for move in moves}
                 self.assertEqual(told, case["moved"])
 
     def test_runtimes(self) -> None:
@@ -90,7 +90,7 @@ class Moves(unittest.TestCase):
             )
             moves = runtime_moves(lock(before) if "before" in case else None, lock(after), declared)
             with self.subTest(case):
-                told = {one.name.removeprefix("runtime "): one.reason for one in moves}
+                told = {move.name.removeprefix("runtime "): move.reason for move in moves}
                 self.assertEqual(told, case["moved"])
 
     def test_builds(self) -> None:
@@ -102,7 +102,7 @@ class Moves(unittest.TestCase):
 
         old = lock({}, (build("a", "1.0"), build("b", "1.0"), build("c", "2.0")))
         new = lock({}, (build("a", "2.0"), build("b", "2.0"), build("c", "2.0"), build("d", "2.0")))
-        self.assertEqual([one.reason for one in build_moves(old, new)], ["builds a, b"])
+        self.assertEqual([build_move.reason for build_move in build_moves(old, new)], ["builds a, b"])
         self.assertEqual(build_moves(None, new), ())
         self.assertEqual(build_moves(lock({}, (build("a", "1.0", own=True),)), new), ())
 
@@ -122,9 +122,13 @@ class Differences(unittest.TestCase):
                 now,
             )
             with self.subTest(case):
-                self.assertEqual({one.name: f"{one.kind}: {one.cause}" for one in found}, case["told"])
+                self.assertEqual(
+                    {offer.name: f"{offer.kind}: {offer.cause}" for offer in found}, case["told"]
+                )
                 for side, key in (("before", "old"), ("after", "new")):
-                    versions = {one.name: [str(version) for version in getattr(one, side)] for one in found}
+                    versions = {
+                        offer.name: [str(version) for version in getattr(offer, side)] for offer in found
+                    }
                     known = {
                         name: [text.split(">")[0].split("#")[0]] for name, text in case.get(key, {}).items()
                     }
@@ -161,8 +165,15 @@ class Releases(unittest.TestCase):
         found = offers_of(listing, [here, newer], needs=[Need.parse("skepio<3")], locked={Version("1.0")})
         self.assertEqual(
             [
-                (str(one.version), len(one.serves), one.allowed, one.locked, one.yanked, bool(one.refused))
-                for one in found
+                (
+                    str(offer.version),
+                    len(offer.serves),
+                    offer.allowed,
+                    offer.locked,
+                    offer.yanked,
+                    bool(offer.refused),
+                )
+                for offer in found
             ],
             [
                 ("4.0", 2, False, False, "no wax", False),
@@ -171,6 +182,6 @@ class Releases(unittest.TestCase):
                 ("1.0", 2, True, True, None, False),
             ],
         )
-        self.assertEqual([one.systems for one in found], [("any",), ("macos",), ("any",), ("any",)])
-        self.assertEqual([one.uploaded[5:7] for one in found], ["04", "03", "02", "01"])
-        self.assertEqual([one.python for one in found], ["", "", ">=3.11", ""])
+        self.assertEqual([offer.systems for offer in found], [("any",), ("macos",), ("any",), ("any",)])
+        self.assertEqual([offer.uploaded[5:7] for offer in found], ["04", "03", "02", "01"])
+        self.assertEqual([offer.python for offer in found], ["", "", ">=3.11", ""])

@@ -57,4 +57,4 @@ class Words(unittest.TestCase):
                 if shutil.which(shell):
                     run = [shell, *options, str(script)]
                     done = subprocess.run(run, capture_output=True, text=True, check=True)
-                    self.assertEqual([json.loads(one) for one in done.stdout.splitlines()], lines, shell)
+                    self.assertEqual([json.loads(line) for line in done.stdout.splitlines()], lines, shell)

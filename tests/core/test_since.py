@@ -34,7 +34,7 @@ class Since(unittest.TestCase):
     def test_is_the_best(self, installed: dict, history: list, now: int) -> None:
         """No revision differs less, no newer one as little; without a better one than today there is none."""
         all_of_them = revisions(history)
-        counts = [len(differing(installed, one)) for one in all_of_them]
+        counts = [len(differing(installed, revision)) for revision in all_of_them]
         found = nearest_revision(installed, all_of_them, now)
         if found is None:
             self.assertTrue(all(number >= now for number in counts))

@@ -35,7 +35,7 @@ class AgainstExhaustiveSearch(unittest.TestCase):
                     self.assertEqual(answers, [])
                     self.assertTrue(explained(answer, "hivescale").sentences)
                     continue
-                chosen = {name: str(one.version) for name, one in answer.chosen.items()}
+                chosen = {name: str(release.version) for name, release in answer.chosen.items()}
                 self.assertIn(chosen, answers)
                 for other in answers:
                     self.assertFalse(_single_raise(chosen, other), (chosen, other))
@@ -56,9 +56,9 @@ class AgainstExhaustiveSearch(unittest.TestCase):
         """A limit takes answers away, and lets none in."""
         bound = Need.parse(limit)
         left = [
-            one
-            for one in answers
-            if bound.name not in one or bound.specifier.contains(one[bound.name], prereleases=True)
+            answer
+            for answer in answers
+            if bound.name not in answer or bound.specifier.contains(answer[bound.name], prereleases=True)
         ]
         limited = declared(*wanted, f"limit: {limit}")
         answer = solve(DictProvider(releases), TARGET, limited)
@@ -66,17 +66,17 @@ class AgainstExhaustiveSearch(unittest.TestCase):
             self.assertEqual(left, [], limit)
             self.assertTrue(explained(answer, "hivescale").sentences)
             return
-        chosen = {name: str(one.version) for name, one in answer.chosen.items()}
+        chosen = {name: str(release.version) for name, release in answer.chosen.items()}
         self.assertIn(chosen, left, limit)
         for other in left:
             self.assertFalse(_single_raise(chosen, other), (chosen, other, limit))
 
     def check_lowest(self, releases: Releases, wanted: list[str], answers: list[dict[str, str]]) -> None:
         """With the declared ones at their lowest, none of them can be lowered and no other one raised."""
-        lowest = frozenset(one.need.name for one in declared(*wanted))
+        lowest = frozenset(entry.need.name for entry in declared(*wanted))
         answer = solve(DictProvider(releases), TARGET, declared(*wanted), policy=Policy(lowest=lowest))
         assert isinstance(answer, Solution)
-        chosen = {name: str(one.version) for name, one in answer.chosen.items()}
+        chosen = {name: str(release.version) for name, release in answer.chosen.items()}
         self.assertIn(chosen, answers)
         for other in answers:
             changed = [name for name in chosen if chosen[name] != other.get(name)]
@@ -96,7 +96,7 @@ class AgainstExhaustiveSearch(unittest.TestCase):
         )
         solution = solve(DictProvider(releases), TARGET, declared(*wanted), policy=policy)
         assert isinstance(solution, Solution)
-        chosen = {name: str(one.version) for name, one in solution.chosen.items()}
+        chosen = {name: str(release.version) for name, release in solution.chosen.items()}
         self.assertIn(chosen, answers)
         for name in raised:
             if not all(name in answer for answer in answers):
@@ -106,7 +106,9 @@ class AgainstExhaustiveSearch(unittest.TestCase):
             answers = [answer for answer in answers if answer[name] == newest]
         if all(name in answer for answer in answers for name in raised):
             kept = [name for name in before if name not in raised]
-            moves = [sum(one.get(name, before[name]) != before[name] for name in kept) for one in answers]
+            moves = [
+                sum(answer.get(name, before[name]) != before[name] for name in kept) for answer in answers
+            ]
             self.assertEqual(moves[answers.index(chosen)], min(moves), (before, raised, chosen))
 
     def check_raised_from_lock(
@@ -119,8 +121,10 @@ class AgainstExhaustiveSearch(unittest.TestCase):
         policy = Policy(kept=kept, raised=(library_name(raised),))
         solution = solve(DictProvider(releases), TARGET, declared(*wanted), policy=policy)
         assert isinstance(solution, Solution)
-        staying = [one for one in answers if all(one.get(n) == v for n, v in before.items() if n != raised)]
-        newest = max(Version(one[raised]) for one in staying if raised in one)
+        staying = [
+            answer for answer in answers if all(answer.get(n) == v for n, v in before.items() if n != raised)
+        ]
+        newest = max(Version(answer[raised]) for answer in staying if raised in answer)
         usual = solve(DictProvider(releases), TARGET, declared(*wanted))
         assert isinstance(usual, Solution)
         if library_name(raised) in solution.chosen:
@@ -143,7 +147,7 @@ class AgainstExhaustiveSearch(unittest.TestCase):
         assert isinstance(solution, Solution)
         chosen = {one: str(release.version) for one, release in solution.chosen.items()}
         self.assertIn(chosen, answers)
-        if any(one.get(name, version) == version for one in answers):
+        if any(answer.get(name, version) == version for answer in answers):
             self.assertEqual(chosen.get(name, version), version, (before, name))
 
 
@@ -174,7 +178,10 @@ def _shuffled(dice: random.Random, releases: Releases) -> Releases:
     turned = {}
     for name in dice.sample(list(releases), len(releases)):
         versions = dice.sample(list(releases[name]), len(releases[name]))
-        turned[name] = {one: dice.sample(releases[name][one], len(releases[name][one])) for one in versions}
+        turned[name] = {
+            version: dice.sample(releases[name][version], len(releases[name][version]))
+            for version in versions
+        }
     return turned
 
 
@@ -193,10 +200,12 @@ def _all_answers(releases: Releases, wanted: list[str]) -> Iterator[dict[str, st
     options = [[None, *versions] for versions in releases.values()]
     roots = [Need.parse(text) for text in wanted]
     for combination in itertools.product(*options):
-        chosen = {name: one for name, one in zip(releases, combination, strict=True) if one is not None}
+        chosen = {
+            name: release for name, release in zip(releases, combination, strict=True) if release is not None
+        }
         reached: set[str] = set()
         if _holds(releases, roots, roots, chosen, reached, set()) and reached == set(chosen):
-            yield {name: one.rstrip("!") for name, one in chosen.items()}
+            yield {name: release.rstrip("!") for name, release in chosen.items()}
 
 
 def _holds(
@@ -223,9 +232,9 @@ def _holds(
             parts.add((need.name, extra))
             inner = [Need.parse(text) for text in texts]
             active = [
-                replace(one, marker=None)
-                for one in inner
-                if not one.marker or one.marker.evaluate({**TARGET.markers, "extra": extra})
+                replace(need, marker=None)
+                for need in inner
+                if not need.marker or need.marker.evaluate({**TARGET.markers, "extra": extra})
             ]
             if not _holds(releases, roots, active, chosen, reached, parts):
                 return False

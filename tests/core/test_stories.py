@@ -64,7 +64,11 @@ class Stories(unittest.TestCase):
                     for name, locked, installer, since, requested, needed_by in rows
                 ]
                 found = [
-                    (story.cause.name, [one.name for one in story.along], [one.name for one in story.guessed])
+                    (
+                        story.cause.name,
+                        [library.name for library in story.along],
+                        [library.name for library in story.guessed],
+                    )
                     for story in stories(findings)
                 ]
                 self.assertEqual(found, expected)

@@ -85,7 +85,7 @@ class Markers(unittest.TestCase):
         ]
         wanted = frozenset(chance.dice(5).sample(range(len(targets)), 15))
         marker = Marker(separating_marker(targets, wanted))
-        found = {place for place, one in enumerate(targets) if marker.evaluate(dict(one.markers))}
+        found = {place for place, target in enumerate(targets) if marker.evaluate(dict(target.markers))}
         self.assertEqual(found, wanted)
 
     def test_shortest(self) -> None:
@@ -95,8 +95,8 @@ class Markers(unittest.TestCase):
             wanted = frozenset(position for position, system in systems.items() if system in chosen)
             self.assertNotIn(" and ", separating_marker(TARGETS, wanted))
         self.assertEqual(separating_marker(TARGETS, frozenset(range(len(TARGETS)))), "")
-        for one, other in combinations(range(3), 2):
-            self.assertIn("python_version", separating_marker(TARGETS[:3], frozenset((one, other))))
+        for combination, other in combinations(range(3), 2):
+            self.assertIn("python_version", separating_marker(TARGETS[:3], frozenset((combination, other))))
 
 
 class Patches(unittest.TestCase):
@@ -131,10 +131,13 @@ class Merging(unittest.TestCase):
             with self.subTest(seed=seed):
                 dice = random.Random(seed)
                 releases, wanted = random_instance(seed)
-                own = [f"{one}; {dice.choice(MARKS)}" if dice.random() < 0.5 else one for one in wanted]
+                own = [
+                    f"{requirement}; {dice.choice(MARKS)}" if dice.random() < 0.5 else requirement
+                    for requirement in wanted
+                ]
                 groups = {"checks": own[1:2], "docs": own[2:3]}
                 entries = declared(
-                    own[0], *(f"{name}: {one}" for name, some in groups.items() for one in some)
+                    own[0], *(f"{name}: {entry}" for name, some in groups.items() for entry in some)
                 )
                 answers = [solve(DictProvider(releases), target, entries) for target in TARGETS]
                 solutions = [answer for answer in answers if isinstance(answer, Solution)]
@@ -148,33 +151,33 @@ class Merging(unittest.TestCase):
         declaration = Declaration(
             name="hivescale",
             python=SpecifierSet(),
-            needs=tuple(one.need for one in declared(own[0])),
-            groups={"checks": tuple(one.need for one in declared(*groups["checks"]))},
-            extras={"docs": tuple(one.need for one in declared(*groups["docs"]))},
+            needs=tuple(entry.need for entry in declared(own[0])),
+            groups={"checks": tuple(entry.need for entry in declared(*groups["checks"]))},
+            extras={"docs": tuple(entry.need for entry in declared(*groups["docs"]))},
             sources=(),
         )
         settled = [
             Solved(
-                solution=one,
-                artifacts={name: [self.wheel(name, c.version)] for name, c in one.chosen.items()},
+                solution=solution,
+                artifacts={name: [self.wheel(name, c.version)] for name, c in solution.chosen.items()},
             )
-            for one in solutions
+            for solution in solutions
         ]
         lock = read_lock(write_lock(build_lock(declaration, None, settled, {})))
         for solution in solutions:
-            expected = {name: one.version for name, one in solution.chosen.items()}
+            expected = {name: release.version for name, release in solution.chosen.items()}
             for target in solution.target.each:
                 found = needed(lock, target, lock.everything, declaration)
-                self.assertEqual({one.locked.name: one.locked.version for one in found}, expected)
+                self.assertEqual({item.locked.name: item.locked.version for item in found}, expected)
                 self.assertEqual(len(found), len(expected))
             project = needed(lock, solution.target, Selection(), declaration)
-            self.assertEqual({one.locked.name for one in project}, self.reached(solution, own[0]))
+            self.assertEqual({item.locked.name for item in project}, self.reached(solution, own[0]))
 
     @staticmethod
     def reached(solution: Solution, root: str) -> set[str]:
         """What the project's own requirement needs on a target."""
         parts: set[tuple[str, str]] = set()
-        waiting = [one.need for one in declared(root) if solution.target.admits(one.need.marker)]
+        waiting = [entry.need for entry in declared(root) if solution.target.admits(entry.need.marker)]
         while waiting:
             need = waiting.pop()
             for part in [(need.name, ""), *((need.name, extra) for extra in need.extras)]:

@@ -45,7 +45,7 @@ class Followed(unittest.TestCase):
             entry = self.root / "store" / str(number)
             folder = entry / "tree"
             folder.mkdir(parents=True)
-            names = [f"cell{one}.py" for one in range(FILES)]
+            names = [f"cell{number}.py" for number in range(FILES)]
             for name in names:
                 (folder / name).write_text(f"{number} {name}")
             write_tree(str(entry), str(number), list(stored_files(folder)))

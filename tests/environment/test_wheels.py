@@ -29,7 +29,7 @@ from rabbet.python.environment.place.install_state import InstallState
 from rabbet.python.environment.place.layout import Layout
 from rabbet.python.environment.place.linking import Linking
 from rabbet.python.environment.put.create import create_environment, own_parts
-from rabbet.python.environment.put.install import Provenance, install_wheel, prepare_wheel
+from rabbet.python.environment.put.install import Provenance, install_wheel, planned_install
 from rabbet.python.environment.put.remove import remove_library
 from rabbet.python.store.entries import Unpacked
 from rabbet.python.store.store import Store
@@ -145,7 +145,7 @@ class Case(unittest.TestCase):
         return self.store.unpacked(wheel)
 
     def install(self, unpacked: Unpacked) -> None:
-        prepared = prepare_wheel(unpacked, self.layout, Provenance("w"), requested=True)
+        prepared = planned_install(unpacked, self.layout, Provenance("w"), requested=True)
         with GuardedEnvironment(self.layout, Linking()) as guarded:
             origin = install_wheel(prepared, guarded)
         self.install_state = InstallState(
@@ -250,7 +250,7 @@ class Wheels(Case):
             self.assertEqual(done.stdout.strip(), output)
         inventory = self.inventory()
         self.assertEqual(
-            [(one.name, one.altered) for one in inventory.libraries.values()], [("hivewire", ())]
+            [(library.name, library.altered) for library in inventory.libraries.values()], [("hivewire", ())]
         )
         self.assertEqual((inventory.strays, inventory.damage), ((), ()))
         self.remove()

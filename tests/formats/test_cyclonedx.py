@@ -110,8 +110,8 @@ class CycloneDX(unittest.TestCase):
     def comparable(machine: MachineInventory) -> MachineInventory:
         """Libraries in one order, with their altered files in one."""
         libraries = {
-            name: replace(one, altered=tuple(sorted(one.altered)))
-            for name, one in sorted(machine.inventory.libraries.items())
+            name: replace(library, altered=tuple(sorted(library.altered)))
+            for name, library in sorted(machine.inventory.libraries.items())
         }
         return replace(machine, inventory=replace(machine.inventory, libraries=libraries))
 
@@ -126,5 +126,5 @@ class CycloneDX(unittest.TestCase):
             json.dumps({"bomFormat": "CycloneDX", "components": components}), "a/scan.json"
         )
         self.assertEqual((found.label, found.python, found.recorded), ("scan", None, 0))
-        self.assertEqual([str(one.version) for one in found.inventory.libraries.values()], ["2.0"])
+        self.assertEqual([str(library.version) for library in found.inventory.libraries.values()], ["2.0"])
         self.assertEqual(found.twice, (("comb-frame", Version("1.0")),))

@@ -31,9 +31,9 @@ def declarations(draw: st.DrawFn) -> str:
     """A declaration with comments in all places, in one line or in many."""
     chosen = draw(st.lists(requirements, unique_by=lambda r: r.name, max_size=4))
     if draw(st.booleans()):
-        array = "[" + ", ".join(f'"{one}"' for one in chosen) + "]"
+        array = "[" + ", ".join(f'"{release}"' for release in chosen) + "]"
     else:
-        array = "[\n" + "".join(f'    "{one}",{draw(comments)}\n' for one in chosen) + "]"
+        array = "[\n" + "".join(f'    "{release}",{draw(comments)}\n' for release in chosen) + "]"
     name = f'name = "hivescale"{draw(comments)}'
     return f"# bees\n[project]\n{name}\ndependencies = {array}\n\n[tool.other]\nx = 1 # y\n"
 
@@ -42,7 +42,7 @@ def declared(text: str, section: Section | None = None) -> dict[str, Need]:
     """What the project, or a section, requires by that text."""
     declaration = read_declaration(text, folder_name="folder")
     found = declaration.needs if section is None else declaration.sections.get(section, ())
-    return {one.name: one for one in found}
+    return {need.name: need for need in found}
 
 
 def put(text: str, requirement: Need, section: Section | None) -> tuple[str, EditResult]:
@@ -112,10 +112,11 @@ class Changing(unittest.TestCase):
         wanted: dict[tuple[str, str], set[str]] = {}
         for name, bounds, marker in given:
             counting = wanted.setdefault((library_name(name), marker), set())
-            counting |= {str(one) for one in SpecifierSet(bounds)}
+            counting |= {str(specifier) for specifier in SpecifierSet(bounds)}
         read = read_declaration(text, folder_name="x").needs
         found = {
-            (one.name, f"; {one.marker}" if one.marker else ""): set(map(str, one.specifier)) for one in read
+            (need.name, f"; {need.marker}" if need.marker else ""): set(map(str, need.specifier))
+            for need in read
         }
         self.assertEqual(len(found), len(read))
         self.assertEqual(found, wanted)
@@ -126,9 +127,9 @@ class Changing(unittest.TestCase):
             with self.subTest(case["title"]):
                 declaration = read_declaration(case["text"], folder_name="x")
                 found = {str(section): needs for section, needs in declaration.sections.items()}
-                found |= {f"variant {name}": one.needs for name, one in declaration.variants.items()}
+                found |= {f"variant {name}": variant.needs for name, variant in declaration.variants.items()}
                 found["project"] = declaration.needs
-                texts = {name: [str(one) for one in needs] for name, needs in found.items()}
+                texts = {name: [str(need) for need in needs] for name, needs in found.items()}
                 self.assertEqual(texts, {"project": [], **case["holds"]})
 
     def test_every_field(self) -> None:

@@ -96,7 +96,10 @@ AMOUNTS = {
     "40 groups that include all before them": (groups_text(40, all_before), False),
     "a thousand groups that include a large one": (groups_text(1000, a_large_one), True),
     "30,000 groups": (groups_text(30_000, lambda _: ""), True),
-    "30,000 requirements": ("[project]\ndependencies = " + repr([f"a{one}" for one in range(30_000)]), True),
+    "30,000 requirements": (
+        "[project]\ndependencies = " + repr([f"a{number}" for number in range(30_000)]),
+        True,
+    ),
     "100,000 build requirements": ("[build-system]\nrequires = " + repr(["a"] * 100_000), True),
     "30,000 sources": (tables_text(30_000, '[[tool.rabbet.sources]]\nname = "s{}"\nurl = "./s"'), True),
     "1000 sources": (tables_text(1000, '[[tool.rabbet.sources]]\nname = "s{}"\nurl = "./s"'), True),

@@ -96,5 +96,5 @@ class Schema(unittest.TestCase):
         for some in (offers, with_offer(offers, offers[0]), with_offer(offers[1:], offers[0])):
             self.assertEqual(catalogue_text(some, FOLDER), GOOD)
         elsewhere = read_catalogue(catalogue_text(offers).encode(), "https://other.example/c.json")
-        self.assertEqual([one.archives for one in elsewhere], [one.archives for one in offers])
+        self.assertEqual([offer.archives for offer in elsewhere], [offer.archives for offer in offers])
         self.assertEqual(catalogue_text(read_catalogue(SOURCE.encode(), ADDRESS), FOLDER), SOURCE)

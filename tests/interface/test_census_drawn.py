@@ -89,7 +89,9 @@ class Drawn(unittest.TestCase):
 
         def state(label: str, *names: str) -> MachineState:
             subjects = map(Subject.library, names)
-            findings = (Finding(kind=Kind.SURPLUS, subject=one, weight=Weight.DIFFERS) for one in subjects)
+            findings = (
+                Finding(kind=Kind.SURPLUS, subject=subject, weight=Weight.DIFFERS) for subject in subjects
+            )
             return MachineState(label=label, recorded=0, findings=tuple(findings))
 
         states = [

@@ -41,7 +41,7 @@ class Environments(ProgramCase):
         self.index = self.serve(StandIn([*RELEASES, *FAMILY], manner=self.manner))
 
     def settle(self, *requirements: str) -> None:
-        """A project with these requirements, resolved anew."""
+        """A project with these requirements, resolved again."""
         self.begin(self.index.address, *requirements)
         self.rabbet("resolve")
 
@@ -211,13 +211,13 @@ class Environments(ProgramCase):
             thread.start()
         for thread in threads:
             thread.join()
-        fetched = [one for one in self.index.requests if one.endswith(".whl")]
+        fetched = [request for request in self.index.requests if request.endswith(".whl")]
         self.assertEqual(len(fetched), len(set(fetched)), fetched)
         for project in projects[::7]:
             self.rabbet("drift", folder=project)
 
     def test_damaged_store(self) -> None:
-        """A wheel that was damaged in the store is noticed when it is needed again, and fetched anew."""
+        """A wheel that was damaged in the store is noticed when it is needed again, and fetched again."""
         self.settle("combframe")
         self.rabbet("recreate")
         store = self.root / "store" / LAYOUT
@@ -236,7 +236,10 @@ class Environments(ProgramCase):
         self.rabbet("recreate", "--bare", folder=other)
         (other / ".venv" / "bin" / "python").unlink()
         found = self.rabbet("run", "python", "-c", LIST).json()["environments"]
-        states = [(one["project"], one["state"], one["active"], one["groups"]) for one in found]
+        states = [
+            (environment["project"], environment["state"], environment["active"], environment["groups"])
+            for environment in found
+        ]
         gone = "its interpreter bin/python is gone"
         expected = [("hivescale", "fits", True, None), ("other", gone, False, None)]
         self.assertEqual(states, expected)
@@ -465,7 +468,7 @@ class Environments(ProgramCase):
         """It tells what it holds, removes what nobody uses, and finds what was damaged."""
         self.settle("combframe", "queenmark")
         self.rabbet("recreate")
-        parts = {one["name"]: one for one in self.rabbet("store", "--json").json()["parts"]}
+        parts = {part["name"]: part for part in self.rabbet("store", "--json").json()["parts"]}
         self.assertEqual((parts["wheels"]["entries"], parts["unpacked"]["entries"]), (3, 3))
         self.rabbet("retract", "queenmark")
         self.rabbet("resolve")
@@ -477,7 +480,7 @@ class Environments(ProgramCase):
                 os.utime(entry, (time.time() - 3 * 86400,) * 2)
         self.assertIn("Removed 0 wheels", self.rabbet("store", "sweep", "--older", "7").out)
         removed = self.rabbet("store", "sweep", "--json").json()["removed"]
-        self.assertEqual([one["part"] for one in removed], ["unpacked", "wheels"])
+        self.assertEqual([removal["part"] for removal in removed], ["unpacked", "wheels"])
         self.assertIn("Every file is what it was", self.rabbet("store", "check").out)
         self.rabbet("store", "--older", "3", code=2)
         wheel = next((store / "wheels").glob("*/combframe*"))

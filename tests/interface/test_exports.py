@@ -72,10 +72,14 @@ class Exports(ProgramCase):
         self.assertEqual(text, self.rabbet("export", "bill").out)
         document = json.loads(text)
         self.assertEqual([*validator().iter_errors(document)], [])
-        needs = {one["ref"]: one["dependsOn"] for one in document["dependencies"]}
+        needs = {entry["ref"]: entry["dependsOn"] for entry in document["dependencies"]}
         self.assertIn("pkg:pypi/pollencsv@1.2", needs["project"])
         self.assertIn("pkg:pypi/tallywax@1.2", needs["pkg:pypi/combframe@2.1"])
-        locked = {(one["name"], one["version"]) for one in document["components"] if one["type"] == "library"}
+        locked = {
+            (component["name"], component["version"])
+            for component in document["components"]
+            if component["type"] == "library"
+        }
         self.assertEqual(dict(locked), self.locked())
 
     def test_table(self) -> None:
@@ -85,9 +89,9 @@ class Exports(ProgramCase):
         text = (self.project / "lock.csv").read_text()
         self.assertEqual(text, self.rabbet("export", "table").out)
         rows = [*csv.DictReader(io.StringIO(text))]
-        self.assertEqual({one["library"]: one["version"] for one in rows}, self.locked())
-        self.assertEqual([one["library"] for one in rows], sorted(one["library"] for one in rows))
-        found = {one["library"]: one for one in rows}
+        self.assertEqual({row["library"]: row["version"] for row in rows}, self.locked())
+        self.assertEqual([row["library"] for row in rows], sorted(row["library"] for row in rows))
+        found = {row["library"]: row for row in rows}
         self.assertEqual(found["pollencsv"]["declared for"], "the project")
         self.assertIn("combframe", found["tallywax"]["needed by"].split("; "))
         self.rabbet("export", "table", "--json", code=2)
@@ -112,7 +116,9 @@ class Exports(ProgramCase):
             "install --yes --no-install-recommends libpq5", (self.project / "Containerfile").read_text()
         )
         self.rabbet("retract", "waxpress", "--now")
-        told = {one["name"]: one["kind"] for one in self.rabbet("drift", "--json").json()["findings"]}
+        told = {
+            finding["name"]: finding["kind"] for finding in self.rabbet("drift", "--json").json()["findings"]
+        }
         self.assertEqual(told, {"Containerfile": "stale", ".devcontainer/devcontainer.json": "stale"})
         self.rabbet("export", "container")
         self.assertNotIn("Containerfile", self.rabbet("drift").out)

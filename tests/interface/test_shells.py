@@ -145,4 +145,4 @@ class Shells(ProgramCase):
         (self.root / "follow.bash").write_text("")
         self.rabbet("envs", "discard", str(self.project))
         places = [*(self.root / "store").glob("*/places/*")]
-        self.assertEqual([os.fspath(one) for one in places], [])
+        self.assertEqual([os.fspath(place) for place in places], [])

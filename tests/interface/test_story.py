@@ -42,7 +42,11 @@ class Story(ProgramCase):
                 self.play(index.address)
                 text = (self.project / "pylock.toml").read_text()
                 locks.append(SEAL.sub("SEAL", text.replace(f":{index.port}/", ":PORT/")))
-                whole = [one for one in index.requests if one.startswith("GET") and one.endswith(".whl")]
+                whole = [
+                    request
+                    for request in index.requests
+                    if request.startswith("GET") and request.endswith(".whl")
+                ]
                 if manner.metadata_files:
                     self.assertEqual(len(whole), len(EXPECTED), "only what is installed is fetched whole")
         self.assertEqual(len({lock.split("[tool.rabbet]")[0] for lock in locks}), 1)
@@ -90,7 +94,7 @@ class Story(ProgramCase):
         (self.site / "combframe.py").write_text("x = 1\n")
         (self.site / "tallywax-1.2.dist-info" / "METADATA").unlink()
         found = self.rabbet("drift", "--json", code=1).json()["findings"]
-        kinds = {one["name"]: one["kind"] for one in found}
+        kinds = {finding["name"]: finding["kind"] for finding in found}
         self.assertEqual(kinds, {"combframe": "altered", "tallywax": "missing"})
         self.rabbet("recreate")
         self.rabbet("drift")
@@ -108,11 +112,13 @@ class Story(ProgramCase):
         content = tomllib.loads((self.project / "pylock.toml").read_text())
         lock = Pylock.from_dict(content)
         lock.validate()
-        self.assertEqual({one.name: str(one.version) for one in lock.packages}, EXPECTED)
-        self.assertEqual([str(one) for one in lock.dependency_groups or ()], ["checks"])
-        by_name = {one.name: one for one in lock.packages}
+        self.assertEqual({package.name: str(package.version) for package in lock.packages}, EXPECTED)
         self.assertEqual(
-            [one["name"] for one in by_name["mitewatch"].dependencies or ()], ["broodcount", "smokerlog"]
+            [str(dependency_group) for dependency_group in lock.dependency_groups or ()], ["checks"]
+        )
+        by_name = {package.name: package for package in lock.packages}
+        self.assertEqual(
+            [entry["name"] for entry in by_name["mitewatch"].dependencies or ()], ["broodcount", "smokerlog"]
         )
         self.assertEqual(str(by_name["broodcount"].marker), '"checks" in dependency_groups')
         self.assertIsNone(by_name["smokerlog"].marker)
@@ -176,7 +182,7 @@ url = "{self.index.address}"
         self.rabbet("resolve")
         self.assertEqual(self.locked()["pollencsv"], "1.1")
         moved = self.rabbet("resolve", "--raise", "pollencsv", "--json").json()["moves"]
-        self.assertEqual([one["name"] for one in moved], ["pollencsv", "smokerlog"])
+        self.assertEqual([move["name"] for move in moved], ["pollencsv", "smokerlog"])
         self.assertEqual(self.locked()["honeyflow"], "1.1")
         self.rabbet("resolve", "--raise-all")
         self.assertEqual(self.locked()["honeyflow"], "1.2")
@@ -217,7 +223,7 @@ url = "{self.index.address}"
         self.rabbet("resolve")
         self.rabbet("recreate")
         self.assertEqual((self.project / "pylock.toml").read_bytes(), lock)
-        self.assertEqual([one for one in self.index.requests if "/files/" in one], [])
+        self.assertEqual([request for request in self.index.requests if "/files/" in request], [])
 
     def test_listings_are_kept(self) -> None:
         """Unchanged pages are not sent again, fresh ones not asked for, and offline the store is enough."""
@@ -229,8 +235,8 @@ url = "{self.index.address}"
         self.rabbet("recreate")
         index.requests.clear()
         self.rabbet("resolve", "--raise-all")
-        self.assertEqual({one.split()[0] for one in index.requests}, {"GET"})
-        self.assertEqual({one.split("/")[1] for one in index.requests}, {"simple"})
+        self.assertEqual({request.split()[0] for request in index.requests}, {"GET"})
+        self.assertEqual({request.split("/")[1] for request in index.requests}, {"simple"})
         self.rabbet("resolve", "--raise-all", "--offline")
         (self.project / "pylock.toml").unlink()
         self.rabbet("resolve", RABBET_OFFLINE="1")
@@ -300,7 +306,7 @@ url = "{self.index.address}"
                     self.assertNotIn("honey-pot", (self.project / "pylock.toml").read_text())
                 self.rabbet("declare", "nectarplod")
                 outcomes.append(self.rabbet("resolve", code=code or 4, **given))
-                self.assertNotIn("honey-pot", "".join(one.out + one.err for one in outcomes))
+                self.assertNotIn("honey-pot", "".join(outcome.out + outcome.err for outcome in outcomes))
 
     def test_run_is_transparent(self) -> None:
         """Exit code, arguments, signals and the search for commands are the command's own."""

@@ -187,7 +187,7 @@ class Begin(ProgramCase):
         self.assertTrue(after.endswith('\n\n[[tool.rabbet.sources]]\nname = "main"\nurl = "wheels"\n'), after)
         self.assertEqual(tomllib.loads(after)["project"]["dependencies"], ["skepio"])
         self.assertNotIn("version =", after)
-        self.assertIn("has all that Rabbet needs", self.rabbet("begin", "--source", "wheels").out)
+        self.assertIn("all that Rabbet needs", self.rabbet("begin", "--source", "wheels").out)
         refused = self.rabbet("begin", "--source", "elsewhere", "--name", "new", code=2).err
         self.assertIn("its name is old", refused)
         self.assertIn("rabbet declare --source other=elsewhere", refused)

@@ -1,7 +1,7 @@
 """The words of the commands, all in one place: a season's work, held against `data/words.txt`.
 
 Other tests look at what commands do, in `--json` and in files. After a change of words,
-`python -m tests.interface.test_words --write` writes the file anew: its difference shows what changed.
+`python -m tests.interface.test_words --write` writes the file again: its difference shows what changed.
 """
 
 import platform
@@ -107,7 +107,7 @@ class Words(ProgramCase):
 
 
 def write() -> None:
-    """Write the file anew."""
+    """Write the file again."""
     case = Words()
     case.setUp()
     WORDS.write_text(case.spoken())

@@ -75,7 +75,7 @@ def worlds(draw: st.DrawFn) -> tuple[list[DeclaredRuntime], list[RuntimeOffer]]:
 
 def goes_together(chosen: dict[str, RuntimeOffer], declared: list[DeclaredRuntime]) -> bool:
     """Whether everything that is declared and needed is there, in versions that are allowed."""
-    needs = [(one.language, one.versions) for one in declared]
+    needs = [(runtime.language, runtime.versions) for runtime in declared]
     needs += [need for offer in chosen.values() for need in offer.needs.items()]
     return all(name in chosen and chosen[name].version in versions for name, versions in needs)
 

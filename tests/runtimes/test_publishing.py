@@ -79,7 +79,7 @@ class Programs(unittest.TestCase):
         for about, content, platforms, baselines in PROGRAMS:
             with self.subTest(about):
                 self.assertEqual(platforms_of(content), platforms)
-                self.assertEqual([baseline_of(content, one) for one in platforms], baselines)
+                self.assertEqual([baseline_of(content, platform) for platform in platforms], baselines)
                 self.assertTrue({*platforms} <= {*PLATFORMS})
 
     def test_broken(self) -> None:
@@ -150,12 +150,12 @@ class Programs(unittest.TestCase):
                 self.program(program, elf(183))
                 self.program(place, text.encode())
                 found = found_in(self.root, known_languages())
-                self.assertEqual([one.name for one in found], [language] if language else [])
+                self.assertEqual([program.name for program in found], [language] if language else [])
                 if found:
                     told = version_by_files(found[0])
                     self.assertEqual(str(told) if told else None, version)
         self.program("n/bin/node", elf(183) + b"https://a.example/download/release/v24.1.0/node.tar.gz")
-        (found,) = (one for one in found_in(self.root, known_languages()) if one.name == "node")
+        (found,) = (program for program in found_in(self.root, known_languages()) if program.name == "node")
         self.assertEqual(str(version_by_files(found)), "24.1.0")
 
     def test_found(self) -> None:
@@ -167,7 +167,7 @@ class Programs(unittest.TestCase):
         self.program("bin/node", b"#!/bin/sh\n")
         self.program("bin/erl", b"#!/bin/sh\n")
         found = found_in(self.root, known_languages())
-        told = [(one.name, one.program.relative_to(self.root).as_posix()) for one in found]
+        told = [(program.name, program.program.relative_to(self.root).as_posix()) for program in found]
         self.assertEqual(
             told,
             [
@@ -179,7 +179,7 @@ class Programs(unittest.TestCase):
         )
         self.program("b/lib/more.so", elf() + b"GLIBC_2.38\0")
         self.program("b/bin/node", elf() + b"GLIBC_2.17\0")
-        node = next(one for one in found_in(self.root, known_languages()) if one.name == "node")
+        node = next(program for program in found_in(self.root, known_languages()) if program.name == "node")
         self.assertEqual(baselines_of(node, glibc_of(self.root)), {"linux-x86_64": "glibc=2.38"})
 
 

@@ -123,7 +123,7 @@ class Finding(unittest.TestCase):
         (self.root / "a" / "python3.7").symlink_to("python3.8")
         path = os.pathsep.join([str(self.root / "a"), "", str(self.root / "gone"), str(self.root / "b")])
         found = find_executables({"PATH": path}, self.root / "home")
-        self.assertEqual([one for one in found if self.root in one.parents], [first, second, own])
+        self.assertEqual([runtime for runtime in found if self.root in runtime.parents], [first, second, own])
 
     def test_behind_an_environment(self) -> None:
         """An environment's interpreter counts, unless a project or an environment holds it."""
@@ -165,7 +165,7 @@ class Finding(unittest.TestCase):
         failing = self.program("failing", b"#!/bin/sh\necho it hurts >&2; exit 3\n")
         silly = self.program("silly", b"#!/bin/sh\necho '{}'\n")
         found = probe_all([broken, failing, silly], BlobCache(self.root / "memory"), os.environ)
-        reasons = [one.reason for one in found if isinstance(one, Refusal)]
+        reasons = [runtime.reason for runtime in found if isinstance(runtime, Refusal)]
         self.assertEqual(len(reasons), 3)
         for reason, words in zip(reasons, ("does not start", "it hurts", "makes no sense"), strict=True):
             self.assertIn(words, reason)

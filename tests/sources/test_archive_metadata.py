@@ -16,7 +16,7 @@ from rabbet.net.http.wire import Wire
 from rabbet.python.formats.metadata import MetadataBroken
 from rabbet.python.sources.files.archive_metadata import RemoteWheels, sdist_metadata_in
 
-WHEEL = next(one for one in RELEASES if not one.sdist)
+WHEEL = next(release for release in RELEASES if not release.sdist)
 SIZE = len(build_file(WHEEL))
 # the size that a listing tells, in turn → the requests that are made for it
 ASKED = [
@@ -40,7 +40,7 @@ class Remote(unittest.TestCase):
                 with self.subTest(size=size):
                     index.requests.clear()
                     self.assertEqual(remote.metadata(address, size), metadata_of(WHEEL).encode())
-                    self.assertEqual([one.split()[0] for one in index.requests], methods)
+                    self.assertEqual([request.split()[0] for request in index.requests], methods)
 
 
 def packed(*members: tuple[str, bytes]) -> bytes:

@@ -43,7 +43,7 @@ class Kept(unittest.TestCase):
         kept = pages.recall("combframe")
         assert kept is not None
         again = kept.listing(NAME, "s")
-        self.assertEqual((again.by_version, again.aside), (listing.by_version, listing.aside))
+        self.assertEqual((again.by_version, again.rejected), (listing.by_version, listing.rejected))
         self.assertGreater(len(listing.files), 10)
 
     def test_silent(self) -> None:
@@ -60,8 +60,10 @@ class Kept(unittest.TestCase):
         """That a page is unchanged is noted in a few bytes, and counts for that page alone."""
         memory, client = DictMemory(), HttpClient(Wire(), {}, Credentials((), {}, {}, Path("/nowhere")))
         with StandIn(manner=Manner(max_age=600)) as index:
-            for anew, asked in ((False, 1), (False, 1), (True, 2), (True, 3), (False, 3)):
-                listing = IndexSource("s", index.address, client, Pages(memory), anew=anew).listing(NAME)
+            for refresh, asked in ((False, 1), (False, 1), (True, 2), (True, 3), (False, 3)):
+                listing = IndexSource("s", index.address, client, Pages(memory), refresh=refresh).listing(
+                    NAME
+                )
                 self.assertIsNotNone(listing)
                 self.assertEqual((len(index.requests), memory.times), (asked, asked))
         sizes = sorted(len(content) for content in memory.values())
@@ -78,7 +80,7 @@ class Kept(unittest.TestCase):
         self.assertFalse(page.fresh)
 
     def test_untagged(self) -> None:
-        """A page without tag and freshness is asked for each time; unchanged, it is not read anew."""
+        """A page without tag and freshness is asked for each time; unchanged, it is not read again."""
         for tagged in (True, False):
             memory, client = DictMemory(), HttpClient(Wire(), {}, Credentials((), {}, {}, Path("/nowhere")))
             with self.subTest(tagged=tagged), StandIn(manner=Manner(tagged=tagged)) as index:

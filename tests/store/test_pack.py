@@ -35,7 +35,7 @@ class Packs(unittest.TestCase):
         known: dict[str, bytes] = {}
         ever: dict[str, set[bytes | None]] = {key: {None} for key in "abcd"}
         pack = Pack(self.file)
-        for key, content, anew in steps:
+        for key, content, fresh in steps:
             if content is None:
                 pack.forget(key)
                 known.pop(key, None)
@@ -43,10 +43,10 @@ class Packs(unittest.TestCase):
                 pack.remember(key, content)
                 known[key] = content
                 ever[key].add(content)
-            if anew:
+            if fresh:
                 pack.close()
                 pack = Pack(self.file)
-            self.assertEqual({one: pack.recall(one) for one in pack}, known)
+            self.assertEqual({key: pack.recall(key) for key in pack}, known)
         pack.close()
         if self.file.exists():
             content = self.file.read_bytes()
@@ -56,7 +56,7 @@ class Packs(unittest.TestCase):
         for key, content in known.items():
             pack.remember(key, content)
         pack.close()
-        self.assertEqual({one: pack.recall(one) for one in known}, known)
+        self.assertEqual({key: pack.recall(key) for key in known}, known)
         pack.close()
 
     def test_what_lies_in_its_place(self) -> None:

@@ -61,10 +61,10 @@ class DictProvider:
             for text, needs in versions.items():
                 self._needs[name, Version(text.rstrip("!"))] = needs
 
-    def know(self, name: str, aside: tuple[Rejected, ...]) -> None:
+    def know(self, name: str, rejected: tuple[Rejected, ...]) -> None:
         """Let a library be known of which no release can be used."""
         known = library_name(name)
-        self._candidates[known] = Candidates(name=known, releases=(), aside=aside)
+        self._candidates[known] = Candidates(name=known, releases=(), rejected=rejected)
 
     def candidates(self, name: NormalizedName) -> Candidates:
         return self._candidates.get(name) or Candidates(name=name, releases=(), known=False)

@@ -98,7 +98,7 @@ class _Connection:
             with self._changed:
                 events = self._state.receive_data(received)
                 self._flush()
-                self._gone |= {one.stream_id for one in events if isinstance(one, StreamReset)}
+                self._gone |= {event.stream_id for event in events if isinstance(event, StreamReset)}
                 self._changed.notify_all()
             for event in events:
                 if isinstance(event, RequestReceived):

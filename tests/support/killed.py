@@ -24,8 +24,8 @@ def kill_at(sent: signal.Signals, number: int, folder: str) -> None:
     def look(event: str, arguments: tuple[object, ...]) -> None:
         writes = event == "open" and isinstance(arguments[2], int) and arguments[2] & WRITING
         # Names that are relative to an opened folder are the environment's; of a link, the second one counts.
-        named = [str(one) for one in arguments[:2] if isinstance(one, str | os.PathLike)]
-        places = [one for one in named if folder in one or not one.startswith("/")]
+        named = [str(argument) for argument in arguments[:2] if isinstance(argument, str | os.PathLike)]
+        places = [name for name in named if folder in name or not name.startswith("/")]
         if (event in CHANGES or writes) and places:
             os.write(1, f"{event} {places[0]}\n".encode())
             if next(numbers) == number:

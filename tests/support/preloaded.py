@@ -79,16 +79,16 @@ class Preloaded:
                 threading.Thread(target=_read, args=(told, place, read))
                 for place, (read, _) in enumerate(streams)
             ]
-            for one in readers:
-                one.start()
+            for reader in readers:
+                reader.start()
             try:
                 code = int(answer.readline())
             except TimeoutError as error:
                 os.kill(process, signal.SIGKILL)
                 raise subprocess.TimeoutExpired(arguments, seconds) from error
             finally:
-                for one in readers:
-                    one.join()
+                for reader in readers:
+                    reader.join()
         return subprocess.CompletedProcess(arguments, code, *told)
 
 
@@ -106,8 +106,8 @@ def _serve(asked: socket.socket) -> NoReturn:
         if os.fork() == 0:
             asked.close()
             _keep(request, descriptors)
-        for one in descriptors:
-            os.close(one)
+        for descriptor in descriptors:
+            os.close(descriptor)
         with suppress(ChildProcessError):
             while os.waitpid(-1, os.WNOHANG)[0]:
                 pass
@@ -163,7 +163,7 @@ def _load() -> None:
         )
         for node in ast.walk(ast.parse(path.read_bytes())):
             if isinstance(node, ast.Import):
-                wanted |= {one.name for one in node.names}
+                wanted |= {name.name for name in node.names}
             elif isinstance(node, ast.ImportFrom) and node.module:
                 wanted.add(node.module)
     for name in sorted(wanted):

@@ -68,7 +68,7 @@ from tests.support.sources import PYPROJECT
 
 TARGET = named_target("linux-x86_64", "3.12", {})
 NAME = library_name("nectarplot")
-MITEWATCH = next(one for one in RELEASES if one.name == "mitewatch")
+MITEWATCH = next(release for release in RELEASES if release.name == "mitewatch")
 WHEEL = build_file(MITEWATCH)
 SDIST = MadeUp(name="combframe", version="1.0", code="", sdist=True, metadata_version="2.2")
 DIGEST = "ab" * 32

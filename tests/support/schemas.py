@@ -25,9 +25,9 @@ def _strict_schema(name: str) -> Draft202012Validator:
 
 def _strict(schema: object) -> object:
     if isinstance(schema, list):
-        return [_strict(one) for one in schema]
+        return [_strict(part) for part in schema]
     if not isinstance(schema, dict):
         return schema
-    inner = {key: _strict(one) for key, one in schema.items()}
+    inner = {key: _strict(part) for key, part in schema.items()}
     is_object = "type" in inner and isinstance(inner.get("properties"), dict)
     return {"additionalProperties": False, **inner} if is_object else inner

@@ -42,9 +42,9 @@ class Stored(unittest.TestCase):
         """When each machine was last recorded, and what it has."""
         with opened_database(self.url) as database:
             return {
-                one.label: (one.recorded, stored.content)
+                request.label: (request.recorded, stored.content)
                 for stored in database.newest(project)
-                for one in stored.sent
+                for request in stored.sent
             }
 
 
@@ -140,7 +140,7 @@ class Loose(Stored):
         self.send(("loft", 1, "a"), ("stall", 2, "b"), ("barn", 3, "c"))
         values = ("x'00'", "'text'", "NULL", "9e9", str(2**40), "zeroblob(50000001)", "-1")
         columns = ("state.content", "machine.label", "arrival.recorded", "arrival.state_id")
-        for value, (table, column) in product(values, (one.split(".") for one in columns)):
+        for value, (table, column) in product(values, (column.split(".") for column in columns)):
             key = "machine_id" if table == "arrival" else "id"
             with self.subTest(value=value, column=column):
                 copy = self.enterContext(closing(sqlite3.connect(self.url.removeprefix("sqlite:///"))))

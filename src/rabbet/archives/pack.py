@@ -34,18 +34,18 @@ def write_tar(raw: BinaryIO, members: Iterable[Packed], *, level: int, time: int
         gzip.GzipFile(filename="", fileobj=raw, mode="wb", compresslevel=level, mtime=time) as packed,
         tarfile.open(fileobj=packed, mode="w", format=tarfile.PAX_FORMAT) as tar,
     ):
-        for one in members:
-            member = tarfile.TarInfo(one.place)
+        for entry in members:
+            member = tarfile.TarInfo(entry.place)
             member.mtime = time
-            if one.target is not None:
-                member.type, member.linkname, member.mode = tarfile.SYMTYPE, one.target, 0o777
+            if entry.target is not None:
+                member.type, member.linkname, member.mode = tarfile.SYMTYPE, entry.target, 0o777
                 tar.addfile(member)
-            elif one.source is None:
+            elif entry.source is None:
                 member.type, member.mode = tarfile.DIRTYPE, 0o755
                 tar.addfile(member)
             else:
-                member.mode = 0o755 if one.executable else 0o644
-                with _opened(one.source) as file:
+                member.mode = 0o755 if entry.executable else 0o644
+                with _opened(entry.source) as file:
                     member.size = file.seek(0, io.SEEK_END)
                     file.seek(0)
                     tar.addfile(member, file)

@@ -154,11 +154,11 @@ def _run(name: str, given: list[str]) -> int:
     from rabbet.cli.context import make_context
 
     # Who raises something wants the newest there is, whatever is said to be fresh.
-    anew = any(getattr(arguments, name, False) for name in ("fresh_listings", "raised", "raise_all"))
+    refresh = any(getattr(arguments, name, False) for name in ("fresh_listings", "raised", "raise_all"))
     loudness = {name: getattr(arguments, name, False) for name in ("quiet", "verbose")}
     carried = getattr(arguments, "carried", None) is not None  # then no network is asked
     offline = carried or getattr(arguments, "offline", False)
-    with make_context(**loudness, offline=offline, fresh_listings=anew) as context:
+    with make_context(**loudness, offline=offline, fresh_listings=refresh) as context:
         try:
             return _carry_out(COMMANDS[name][1], arguments, context)
         except RabbetError as error:

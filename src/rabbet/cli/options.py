@@ -209,11 +209,11 @@ def edits_of(verb: "Verb", arguments: Namespace) -> "list[Edit]":
         place = section if what == "runtime" else None
         given = getattr(arguments, what.replace("-", "_"), None)
         values = [""] if given is True else [given] if isinstance(given, str) else given or []
-        for one in values:
-            if isinstance(one, str):
-                edits.append(Edit.given(verb, what, one, place))
+        for value in values:
+            if isinstance(value, str):
+                edits.append(Edit.given(verb, what, value, place))
             else:  # a pair
-                edits.append(Edit(verb=verb, what=what, name=one[0], value=one[1]))
+                edits.append(Edit(verb=verb, what=what, name=value[0], value=value[1]))
     if verb == "retract" and section is not None and not edits:
         edits.append(Edit(verb="retract", what="section", section=section))
     return edits

@@ -50,13 +50,13 @@ class _Parser(ArgumentParser):
 
     def _refuse_unfit(self, value: object) -> None:
         if isinstance(value, list):
-            for one in value:
-                self._refuse_unfit(one)
+            for word in value:
+                self._refuse_unfit(word)
         elif value == "":
             self.error("an argument is empty")
         elif isinstance(value, str) and len(value) > LONGEST_TEXT:
             self.error(f"an argument has {len(value)} characters, and {LONGEST_TEXT} at most are read")
-        elif isinstance(value, str) and any("\ud800" <= one <= "\udfff" for one in value):
+        elif isinstance(value, str) and any("\ud800" <= character <= "\udfff" for character in value):
             self.error("an argument is not text in UTF-8")
 
     def error(self, message: str) -> NoReturn:

@@ -42,7 +42,7 @@ _NEEDS_NAMES = ("declare", "retract", "lookup")  # these are nothing without a l
 def meant(word: str, rest: Sequence[str]) -> str:
     """The command line for what somebody meant, with the libraries that were named; empty if unknown."""
     alone, named = _SYNONYMS.get(word, ("", ""))
-    names = [one for one in rest if not one.startswith("-")]
+    names = [word for word in rest if not word.startswith("-")]
     if names and named:
         return f"rabbet {named} {joined_words(names)}"
     if not alone:

@@ -20,10 +20,10 @@ def near_names(name: str, known: Iterable[str]) -> list[str]:
     from difflib import get_close_matches  # here: it takes long to import, and most names are known
 
     alike = (
-        one
-        for one in islice(known, MOST_NAMES)
-        if abs(len(one) - len(name)) <= _LONGER
-        and (one[:2] == name[:2] or one[-2:] == name[-2:])
-        and one != name
+        candidate
+        for candidate in islice(known, MOST_NAMES)
+        if abs(len(candidate) - len(name)) <= _LONGER
+        and (candidate[:2] == name[:2] or candidate[-2:] == name[-2:])
+        and candidate != name
     )
     return get_close_matches(name, dict.fromkeys(islice(alike, MOST_NEAR)), n=_MOST)

@@ -20,7 +20,7 @@ def site_of(environment: Path) -> Path:
 def put_there(site: Path, name: str, version: str, *, installer: str = "", asked: bool = False) -> None:
     """Put a made-up release in the place of what is there; its notes name the installer, if it has one."""
     take_out(site, name)
-    release = next(one for one in RELEASES if (one.name, one.version) == (name, version))
+    release = next(made_up for made_up in RELEASES if (made_up.name, made_up.version) == (name, version))
     with zipfile.ZipFile(io.BytesIO(build_file(release))) as archive:
         archive.extractall(site)
     info = next(site.glob(f"{name}-*.dist-info"))

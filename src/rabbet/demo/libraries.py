@@ -56,7 +56,7 @@ class MadeUp(Struct, frozen=True, kw_only=True):
 
 def _releases(name: str, versions: str, *needs: str, **more: object) -> tuple[MadeUp, ...]:
     """Several releases of one library that need the same."""
-    return tuple(MadeUp(name=name, version=one, needs=needs, **more) for one in versions.split())  # type: ignore[arg-type]
+    return tuple(MadeUp(name=name, version=version, needs=needs, **more) for version in versions.split())  # type: ignore[arg-type]
 
 
 _MITEWATCH = (("mitewatch", "main"),)

@@ -61,13 +61,15 @@ def _play_census(stage: Stage, behind: Stage, edited: Stage, dragged: Stage) -> 
     """Everybody sends through a remote in a folder, and somebody looks at all of it."""
     office = replace(stage, project=stage.project.parent / "ci-runner")
     share(
-        stage, [one.project for one in (office, behind, edited, dragged)], stage.project.parent / "team.git"
+        stage,
+        [machine.project for machine in (office, behind, edited, dragged)],
+        stage.project.parent / "team.git",
     )
     say(stage, "Each machine sends its inventory through the project's git remote:")
     prepare(office, "recreate")
     actor(dragged)("census", "send", "--label", "market-stall", "--remote", "team", "--quiet")
-    for one in (office, behind, edited):
-        prepare(one, "census", "send", "--label", one.project.name, "--remote", "team")
+    for machine in (office, behind, edited):
+        prepare(machine, "census", "send", "--label", machine.project.name, "--remote", "team")
     say(stage, "and whoever leads the team sees whose differs, what that breaks, and what to tell them:")
     act = actor(office)
     act("census", "collect", "--remote", "team", "--quiet")

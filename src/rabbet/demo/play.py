@@ -170,14 +170,18 @@ def _platforms() -> list[str]:
     """Three systems, this one among them if a lock can serve it by name."""
     system = {"Linux": "linux", "Darwin": "macos", "Windows": "windows"}.get(platform.system(), "")
     own = f"{system}-{platform.machine().lower().replace('amd64', 'x86_64')}"
-    others = [one for one in ("linux-x86_64", "macos-arm64", "windows-x86_64") if one.split("-")[0] != system]
+    others = [
+        platform
+        for platform in ("linux-x86_64", "macos-arm64", "windows-x86_64")
+        if platform.split("-")[0] != system
+    ]
     return [own, *others]
 
 
 def _show_entry(stage: Stage, name: str) -> None:
     """Print the beginning of a library's entry in the lock."""
     entries = (stage.project / "pylock.toml").read_text(encoding="utf-8").split("\n\n")
-    entry = next(one for one in entries if f'name = "{name}"' in one)
+    entry = next(text for text in entries if f'name = "{name}"' in text)
     lines = [line for line in entry.splitlines() if not line.startswith(("    ", "]", "wheels"))]
     print("\n" + "\n".join(f"  {line}" for line in lines), file=stage.output, flush=True)
 

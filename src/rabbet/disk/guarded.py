@@ -261,7 +261,7 @@ class GuardedFolder:
         except FileNotFoundError:
             return
         if stat.S_ISDIR(mode):
-            import shutil  # here: what is made anew has nothing to clear
+            import shutil  # here: what is made again has nothing to clear
 
             self._close_below(place)
             shutil.rmtree(name, dir_fd=folder)
@@ -270,7 +270,7 @@ class GuardedFolder:
 
     def _close_below(self, place: str) -> None:
         """Close the descriptors of a folder and those below it before it is removed."""
-        for known in [one for one in self._open if one == place or one.startswith(f"{place}/")]:
+        for known in [path for path in self._open if path == place or path.startswith(f"{place}/")]:
             os.close(self._open.pop(known))
 
 

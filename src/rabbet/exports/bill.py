@@ -23,7 +23,7 @@ def bill(
 
     `project` has a `name` and perhaps a `version`; `declared` is what it requires itself.
     """
-    libraries = sorted(lock.libraries, key=lambda one: (one.name, one.version))
+    libraries = sorted(lock.libraries, key=lambda library: (library.name, library.version))
     by_name: dict[NormalizedName, list[str]] = {}
     for library in libraries:
         by_name.setdefault(library.name, []).append(purl_of(library.name, library.version))
@@ -61,29 +61,29 @@ def bill(
     )
 
 
-def _component(one: LockedLibrary, licence: str) -> dict[str, object]:
-    purl = purl_of(one.name, one.version)
+def _component(library: LockedLibrary, licence: str) -> dict[str, object]:
+    purl = purl_of(library.name, library.version)
     found: dict[str, object] = {
         "type": "library",
         "bom-ref": purl,
-        "name": one.name,
-        "version": str(one.version),
+        "name": library.name,
+        "version": str(library.version),
         "purl": purl,
     }
     if licence.startswith(EXPRESSION):
         found["licenses"] = [{"expression": licence.removeprefix(EXPRESSION)}]
     elif licence:
         found["licenses"] = [{"license": {"name": licence}}]
-    references = [_distribution(file) for file in one.files]
+    references = [_distribution(file) for file in library.files]
     references += [
         {"type": "vcs", "url": tree.url, "comment": tree.commit}
-        for tree in one.artifacts
+        for tree in library.artifacts
         if isinstance(tree, LockedCommit)
     ]
     if references:
         found["externalReferences"] = references
-    if one.marker:
-        found["properties"] = [{"name": "rabbet:marker", "value": one.marker}]
+    if library.marker:
+        found["properties"] = [{"name": "rabbet:marker", "value": library.marker}]
     return found
 
 

@@ -71,7 +71,7 @@ def write_built(
         raise NotUnderstood(f"{folder.root} holds something else", because=["it is neither new nor empty"])
     before = _listed(folder) if BUILDS_FILE in names else ()
     own = {built.wheel.identity for built in found}
-    others = [one for one in before if one.identity not in own]
+    others = [wheel for wheel in before if wheel.identity not in own]
     new = 0
     for built in found:
         wheel = built.wheel

@@ -42,20 +42,23 @@ class Container(Struct, frozen=True, kw_only=True):
     command: tuple[str, ...]
 
 
-def containerfile(one: Container) -> str:
+def containerfile(container: Container) -> str:
     """The text of the file; the same for the same lock and declaration."""
     lines = [
-        comment(f"Before it is built: {one.carrying}"),
-        f"ARG BASE={one.base}",
+        comment(f"Before it is built: {container.carrying}"),
+        f"ARG BASE={container.base}",
         "FROM ${BASE} AS system",
-        *_system(one),
+        *_system(container),
         "",
         "FROM system AS libraries",
         "WORKDIR /app",
         f"COPY {CARRIED} /{CARRIED}",
         "COPY pyproject.toml pylock*.toml ./",
         "ENV RABBET_STORE=/tmp/store RABBET_SHARE_FILES=0",
-        f"RUN python{one.python} -I /{CARRIED}/rabbet.py recreate --carried /{CARRIED} {one.options} --quiet",
+        (
+            f"RUN python{container.python} -I /{CARRIED}/rabbet.py recreate"
+            f" --carried /{CARRIED} {container.options} --quiet"
+        ),
         "",
         "FROM system AS project",
         "COPY . /project",
@@ -63,28 +66,28 @@ def containerfile(one: Container) -> str:
         "",
         "FROM system",
         "WORKDIR /app",
-        f"COPY --from=libraries /app/{one.environment} /app/{one.environment}",
+        f"COPY --from=libraries /app/{container.environment} /app/{container.environment}",
         "COPY --from=project /project /app",
-        f"ENV PATH=/app/{one.environment}/bin:$PATH PYTHONDONTWRITEBYTECODE=1 PYTHONUNBUFFERED=1",
-        f"ENV PYTHONPATH={'/app/src:/app' if one.installed else '/app'}",
+        f"ENV PATH=/app/{container.environment}/bin:$PATH PYTHONDONTWRITEBYTECODE=1 PYTHONUNBUFFERED=1",
+        f"ENV PYTHONPATH={'/app/src:/app' if container.installed else '/app'}",
         f"USER {_USER}:{_USER}",
-        f"CMD {json.dumps(list(one.command))}",
+        f"CMD {json.dumps(list(container.command))}",
     ]
     return "\n".join([*map(visible, lines), ""])  # no name becomes an instruction of its own
 
 
-def _system(one: Container) -> list[str]:
+def _system(container: Container) -> list[str]:
     """The packages that the project needs of a distribution."""
-    if not one.packages:
+    if not container.packages:
         return []
-    names = " ".join(one.packages)
+    names = " ".join(container.packages)
     installing = {
         "debian": f"apt-get update && apt-get install --yes --no-install-recommends {names}"
         " && rm -rf /var/lib/apt/lists/*",
         "alpine": f"apk add --no-cache {names}",
         "fedora": f"dnf install --assumeyes --setopt=install_weak_deps=False {names} && dnf clean all",
     }
-    return [f"RUN {installing[one.distribution]}"]
+    return [f"RUN {installing[container.distribution]}"]
 
 
 def editor_description(name: str, environment: str) -> str:

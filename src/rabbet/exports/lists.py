@@ -74,7 +74,7 @@ def lock_table(lock: Lock, declared: Iterable[Declared], licence: Licence) -> st
             library.marker or "",
             _origin(library),
         )
-        for library in sorted(lock.libraries, key=lambda one: (one.name, one.version))
+        for library in sorted(lock.libraries, key=lambda library: (library.name, library.version))
     ]
     return "\n".join([*csv_lines(_HEADINGS, rows), ""])
 

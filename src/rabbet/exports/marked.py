@@ -73,7 +73,7 @@ def write_marked(folder: Path, name: str, content: str, making: Making, *, force
         raise CannotWrite(
             f"{path.name} was {'edited' if mark else 'written'} by somebody, so it is left alone",
             because=[str(path)],
-            note="what follows writes it anew; what was edited is lost then",
+            note="what follows writes it again; what was edited is lost then",
             remedy=making.again,
         )
     made_of = f"lock {making.lock[:_DIGITS]}, content {_digest(content)}"

@@ -63,48 +63,48 @@ def _installed(name: str) -> Distribution:
         ) from error
 
 
-def _needs(one: Distribution) -> list[Need]:
+def _needs(distribution: Distribution) -> list[Need]:
     found = []
-    for text in one.requires or ():
+    for text in distribution.requires or ():
         with suppress(InvalidRequirement):
             found.append(Need.parse(text))
     return found
 
 
-def _wheel_name(one: Distribution) -> str:
+def _wheel_name(distribution: Distribution) -> str:
     """Its file's name, with all tags that it was installed under (PEP 427)."""
     tags = [
         line.partition(":")[2].strip().split("-")
-        for line in (one.read_text("WHEEL") or "Tag: py3-none-any").splitlines()
+        for line in (distribution.read_text("WHEEL") or "Tag: py3-none-any").splitlines()
         if line.startswith("Tag:")
     ]
     parts = [".".join(dict.fromkeys(tag[place] for tag in tags)) for place in range(3)]
-    name = library_name(one.metadata["Name"]).replace("-", "_")
-    return "-".join([name, one.version, *parts]) + ".whl"
+    name = library_name(distribution.metadata["Name"]).replace("-", "_")
+    return "-".join([name, distribution.version, *parts]) + ".whl"
 
 
-def _contents(one: Distribution) -> Iterator[tuple[str, bytes]]:
+def _contents(distribution: Distribution) -> Iterator[tuple[str, bytes]]:
     """The files that a wheel would have brought."""
-    info = f"{library_name(one.metadata['Name']).replace('-', '_')}-{one.version}.dist-info"
-    own = library_name(one.metadata["Name"]) == "rabbet"
+    info = f"{library_name(distribution.metadata['Name']).replace('-', '_')}-{distribution.version}.dist-info"
+    own = library_name(distribution.metadata["Name"]) == "rabbet"
     if own:  # wherever it lies: it may be installed in editable form
         root = Path(rabbet.__file__).parent
         for path in sorted(root.rglob("*")):
             if path.is_file() and "__pycache__" not in path.parts:
                 yield f"rabbet/{path.relative_to(root).as_posix()}", path.read_bytes()
-    for file in one.files or ():
+    for file in distribution.files or ():
         place = file.as_posix()
         inside = ".dist-info/" in place
         outside = place.startswith(("..", "/")) or "__pycache__" in place
         if outside or file.name in _OF_INSTALLATION or (own and not inside):
             continue
-        path = Path(str(one.locate_file(file)))
+        path = Path(str(distribution.locate_file(file)))
         if path.is_file():
             yield f"{info}/{place.partition('.dist-info/')[2]}" if inside else place, path.read_bytes()
 
 
-def _write(path: Path, contents: dict[str, bytes], one: Distribution) -> None:
+def _write(path: Path, contents: dict[str, bytes], distribution: Distribution) -> None:
     """Write an archive with these files and their record."""
-    info = f"{library_name(one.metadata['Name']).replace('-', '_')}-{one.version}.dist-info"
+    info = f"{library_name(distribution.metadata['Name']).replace('-', '_')}-{distribution.version}.dist-info"
     members = (Packed(place, body) for place, body in with_record(contents, info))
     write_zip(path, members, level=1)  # it is unpacked once, and made at each carrying

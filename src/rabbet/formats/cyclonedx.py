@@ -116,15 +116,15 @@ def read_inventory_file(text: str, file: str) -> MachineInventory:
     of_python = [component for component in components if component.purl.lower().startswith(_PURL)]
     _check_amounts(of_python, bill.dependencies, file)
     found = [(component, *_named(component, file)) for component in of_python]
-    names = {one.ref: name for one, name, _ in found if one.ref}
+    names = {entry.ref: name for entry, name, _ in found if entry.ref}
     needs = {
         dependency.ref: {names[ref] for ref in dependency.depends_on if ref in names}
         for dependency in bill.dependencies
     }
     libraries: dict[NormalizedName, Installed] = {}
     twice = []
-    for one, name, version in found:
-        installed = _installed(one, name, version, needs.get(one.ref, set()) - {name}, file)
+    for entry, name, version in found:
+        installed = _installed(entry, name, version, needs.get(entry.ref, set()) - {name}, file)
         if libraries.setdefault(name, installed) is not installed:
             twice.append((name, version))
     told = _Told(bill.metadata.properties)
@@ -165,10 +165,10 @@ class _Told:
 
     def __init__(self, properties: Iterable[_Property]) -> None:
         self._known: dict[str, list[str]] = {}
-        for one in properties:
-            prefix, _, name = one.name.partition(":")
+        for property_ in properties:
+            prefix, _, name = property_.name.partition(":")
             if prefix == "rabbet":
-                self._known.setdefault(name, []).append(one.value[:LONGEST_LINE])
+                self._known.setdefault(name, []).append(property_.value[:LONGEST_LINE])
 
     def one(self, name: str) -> str:
         """The first value; empty where there is none."""
@@ -240,8 +240,10 @@ def _installed(
 ) -> Installed:
     """A library; where nobody tells what it needs in which versions, it needs what it depends on."""
     told = _Told(component.properties)
-    needs = [*_needs(told.all("need"), file)] if "need" in told else [Need(one) for one in sorted(depends_on)]
-    sha256 = next((one.content for one in component.hashes if one.alg == "SHA-256"), None)
+    needs = (
+        [*_needs(told.all("need"), file)] if "need" in told else [Need(need) for need in sorted(depends_on)]
+    )
+    sha256 = next((digest.content for digest in component.hashes if digest.alg == "SHA-256"), None)
     gone = told.all("missing")
     by_hand = "installer" in told or "requested" in told
     return Installed(
@@ -284,16 +286,16 @@ def _time(text: str) -> int:
 def libraries_of(machine: MachineInventory) -> tuple[LockedLibrary, ...]:
     """The libraries of an inventory as a lock would hold them, sorted by name and version."""
     found = [
-        LockedLibrary(name=name, version=one.version, dependencies=_dependencies(one))
-        for name, one in machine.inventory.libraries.items()
+        LockedLibrary(name=name, version=library.version, dependencies=_dependencies(library))
+        for name, library in machine.inventory.libraries.items()
     ]
     found += [LockedLibrary(name=name, version=version) for name, version in machine.twice]
-    return tuple(sorted(found, key=lambda one: (one.name, one.version)))
+    return tuple(sorted(found, key=lambda library: (library.name, library.version)))
 
 
-def _dependencies(one: Installed) -> tuple[NormalizedName, ...]:
-    needs = one.metadata.needs if one.metadata else ()
-    return tuple(sorted({need.name for need in needs} - {one.name}))
+def _dependencies(library: Installed) -> tuple[NormalizedName, ...]:
+    needs = library.metadata.needs if library.metadata else ()
+    return tuple(sorted({need.name for need in needs} - {library.name}))
 
 
 def write_inventory_file(
@@ -305,7 +307,7 @@ def write_inventory_file(
     """
     inventory = machine.inventory
     libraries = sorted(inventory.libraries.items())
-    components = [_component(name, one, (files or {}).get(name, {})) for name, one in libraries]
+    components = [_component(name, library, (files or {}).get(name, {})) for name, library in libraries]
     runtimes = {**({"python": str(machine.python)} if machine.python else {}), **machine.runtimes}
     components += [
         {"type": _RUNTIME, "bom-ref": f"runtime {name}", "name": name, "version": version}
@@ -324,14 +326,14 @@ def write_inventory_file(
         "components": components,
         "dependencies": [
             {
-                "ref": purl_of(name, one.version),
+                "ref": purl_of(name, library.version),
                 "dependsOn": [
                     purl_of(need, inventory.libraries[need].version)
-                    for need in _dependencies(one)
+                    for need in _dependencies(library)
                     if need in inventory.libraries
                 ],
             }
-            for name, one in libraries
+            for name, library in libraries
         ],
     }
     return document_text(document)
@@ -359,24 +361,24 @@ def _about(machine: MachineInventory) -> Iterator[tuple[str, str]]:
         yield "left-out", str(machine.left_out)
 
 
-def _component(name: NormalizedName, one: Installed, files: Mapping[str, str]) -> dict[str, object]:
-    told = [("need", str(need)) for need in (one.metadata.needs if one.metadata else ())]
-    told += [("build", one.build)] if one.build else []
-    told += [("altered", file) for file in one.altered if file not in one.gone]
-    told += [("missing", file) for file in one.gone]
-    if one.installation is not None:
-        told.append(("installer", one.installation.installer))
-        told += [("requested", "true")] if one.installation.requested else []
-    purl = purl_of(name, one.version)
+def _component(name: NormalizedName, library: Installed, files: Mapping[str, str]) -> dict[str, object]:
+    told = [("need", str(need)) for need in (library.metadata.needs if library.metadata else ())]
+    told += [("build", library.build)] if library.build else []
+    told += [("altered", file) for file in library.altered if file not in library.gone]
+    told += [("missing", file) for file in library.gone]
+    if library.installation is not None:
+        told.append(("installer", library.installation.installer))
+        told += [("requested", "true")] if library.installation.requested else []
+    purl = purl_of(name, library.version)
     found: dict[str, object] = {
         "type": "library",
         "bom-ref": purl,
         "name": name,
-        "version": str(one.version),
+        "version": str(library.version),
         "purl": purl,
     }
-    if one.wheel_sha256:
-        found["hashes"] = [{"alg": "SHA-256", "content": one.wheel_sha256}]
+    if library.wheel_sha256:
+        found["hashes"] = [{"alg": "SHA-256", "content": library.wheel_sha256}]
     if told:
         found["properties"] = _properties(told)
     if files:

@@ -57,7 +57,7 @@ def read_locked_versions(text: str) -> LockedVersions:
         elif name:
             without_version.add(_known(name))
         place = following
-    versions = {name: frozenset(one) for name, one in found.items()}
+    versions = {name: frozenset(texts) for name, texts in found.items()}
     return LockedVersions(versions, frozenset(conditional), frozenset(without_version))
 
 

@@ -63,13 +63,13 @@ def read_lock(
     What is wrong with the lock of this project, resolving mends; for others there are no `remedies`.
     Raises `NotUnderstood` with everything that is wrong with it, among it a version that is too new.
     """
-    anew = "rabbet resolve --raise-all" if remedies else ""
+    redo = "rabbet resolve --raise-all" if remedies else ""
     document = parse_toml(
         text,
         where,
         note="resolving keeps the versions of both sides where it can" if remedies else "",
         remedy="rabbet resolve" if remedies else "",
-        broken=anew,
+        broken=redo,
         parse=parse,
     )
     version = document.required("lock-version")
@@ -77,7 +77,7 @@ def read_lock(
         raise NotUnderstood(
             f"{where} has the lock version {version}",
             because=[f"this Rabbet reads lock versions {_SUPPORTED_MAJOR}.x"],
-            remedy=anew,
+            remedy=redo,
         )
     settings = document.table("tool").table("rabbet")
     lock = Lock(
@@ -416,8 +416,10 @@ def _entry_lines(
         yield from _list("dependencies", (_inline(edge) for edge in edges))
     if library.index:
         yield f"index = {_text(library.index)}"
-    wheels = [_inline(_file_fields(one)) for one in library.artifacts if isinstance(one, LockedWheel)]
-    others = [one for one in library.artifacts if not isinstance(one, LockedWheel)]
+    wheels = [
+        _inline(_file_fields(artifact)) for artifact in library.artifacts if isinstance(artifact, LockedWheel)
+    ]
+    others = [artifact for artifact in library.artifacts if not isinstance(artifact, LockedWheel)]
     for artifact in others:
         yield _artifact_line(artifact)
     if wheels:

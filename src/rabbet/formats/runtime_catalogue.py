@@ -177,7 +177,7 @@ def catalogue_text(offers: Sequence[RuntimeOffer], folder: str = "") -> str:
 
 
 def _written(offers: Sequence[RuntimeOffer], folder: str) -> Iterator[_Runtime]:
-    for offer in sorted(offers, key=lambda one: (one.language, one.version, one.distributor)):
+    for offer in sorted(offers, key=lambda offer: (offer.language, offer.version, offer.distributor)):
         archives = [
             _Archive(
                 platform=archive.platform,
@@ -191,7 +191,7 @@ def _written(offers: Sequence[RuntimeOffer], folder: str) -> Iterator[_Runtime]:
                 system=list(archive.system),
                 minutes=archive.minutes,
             )
-            for archive in sorted(offer.archives, key=lambda one: one.platform)
+            for archive in sorted(offer.archives, key=lambda archive: archive.platform)
         ]
         yield _Runtime(
             language=offer.language,

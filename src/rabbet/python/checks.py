@@ -24,17 +24,17 @@ def origins(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
     What is built here has to be built from the locked sources, as the lock says.
     """
     differing = other_origin if expected.origins_known else other_file
-    for one, installed in expected.pairs(inventory):
-        kind = differing(one, installed)
+    for item, installed in expected.pairs(inventory):
+        kind = differing(item, installed)
         whole = not (installed.altered or installed.unfinished)
-        if whole and kind is not None and is_locked_version(one, installed):
+        if whole and kind is not None and is_locked_version(item, installed):
             yield Finding(
                 kind=kind,
                 subject=Subject.library(installed.name),
-                locked=version_of(one),
+                locked=version_of(item),
                 installed=installed.version,
                 weight=Weight.DIFFERS,
-                cause=Reason.BUILT_OTHERWISE if isinstance(one, Unbuilt) and installed.build else None,
+                cause=Reason.BUILT_OTHERWISE if isinstance(item, Unbuilt) and installed.build else None,
             )
 
 

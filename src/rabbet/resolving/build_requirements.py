@@ -186,7 +186,7 @@ class BuildQuestions:
 
     @property
     def _memory(self) -> Memory:
-        return self._workshop.supply.store.metadata
+        return self._workshop.fetcher.store.metadata
 
     def _key(self, question: str, subject: Subject) -> str:
         """The cache key of an answer; empty if it must not be cached."""
@@ -210,7 +210,7 @@ class BuildQuestions:
         """The answer of a back end that has all that it asks for; what that is, is known afterwards."""
         from rabbet.python.builds.workshop import opened  # here: few libraries have to be built
 
-        self._workshop.supply.observer.stage(f"asking the build of {subject.what} what it needs")
+        self._workshop.fetcher.observer.stage(f"asking the build of {subject.what} what it needs")
         options = self._options(subject)
         with opened(subject.what, subject.source, self._workshop, options) as sources:
             first = (*sources.code.system.requires, *options.needs)
@@ -248,7 +248,7 @@ class BuildQuestions:
                     environment=tuple(environment),
                     options=replace(self._options(subject), needs=()),
                 )
-                digest = digest_of(unbuilt, shop.runtime, shop.supply.folder)
+                digest = digest_of(unbuilt, shop.runtime, shop.fetcher.folder)
                 keep_wheel(wheel, replace(unbuilt, digest=digest), shop)
         return content
 
@@ -261,7 +261,7 @@ class BuildQuestions:
         target = target_of(shop.runtime)
         lock = self._settled_for(subject, requires, (target,))
         found = needed(lock, target, lock.everything, self._of_build(subject, requires))
-        found = tuple(identified(library, shop.runtime, shop.supply.folder) for library in found)
+        found = tuple(identified(library, shop.runtime, shop.fetcher.folder) for library in found)
         unbuilt = [library for library in found if isinstance(library, Unbuilt)]
         return [*(library for library in found if isinstance(library, Needed)), *built(unbuilt, shop)]
 

@@ -280,7 +280,7 @@ def _only_built(unsolved: Unsolved, name: NormalizedName, needs: Iterable[Need])
             return False
 
     found = unsolved.refutation.problem.candidates(name)
-    unbuilt = any(rejected.unbuilt and fits(rejected.version) for rejected in found.aside)
+    unbuilt = any(rejected.unbuilt and fits(rejected.version) for rejected in found.rejected)
     return unbuilt and not any(fits(release.version) for release in found.releases)
 
 
@@ -301,7 +301,7 @@ def _dated_ways(unsolved: Unsolved) -> list[Way]:
 
 def _asked(unsolved: Unsolved, targets: Sequence[Target]) -> "list[Asked]":
     """Targets with their catalogues, the one without a solution first."""
-    ordered = sorted(targets, key=lambda one: one is not unsolved.target)
+    ordered = sorted(targets, key=lambda target: target is not unsolved.target)
     catalogue = unsolved.catalogue
     return [
         (target, catalogue if target is unsolved.target else catalogue.for_target(target))

@@ -24,19 +24,19 @@ def file_clash(session: Session, lock: Lock, declaration: Declaration, runtime: 
         pairs = [
             (library, store.listed(library.artifact)) for library in wanted if isinstance(library, Needed)
         ]
-        known = [(one, unpacked) for one, unpacked in pairs if unpacked is not None]
+        known = [(item, unpacked) for item, unpacked in pairs if unpacked is not None]
         if len(known) < 2:
             return None
         # Here: a new machine knows no wheels.
         from rabbet.python.environment.place.layout import Layout
         from rabbet.python.environment.put.conflicts import refuse_conflicts
-        from rabbet.python.environment.put.install import Provenance, prepare_wheel
+        from rabbet.python.environment.put.install import Provenance, planned_install
 
         layout = Layout(root=session.project.environment, site_packages=runtime.site_packages)
         files = {}
-        for one, unpacked in known:
-            prepared = prepare_wheel(unpacked, layout, Provenance(one.artifact.sha256), requested=False)
-            files[one.locked.name] = prepared.stated
+        for item, unpacked in known:
+            prepared = planned_install(unpacked, layout, Provenance(item.artifact.sha256), requested=False)
+            files[item.locked.name] = prepared.stated
         refuse_conflicts(files, fold_case=False)
     except EnvironmentFailed:
         return None  # the lock is for other machines

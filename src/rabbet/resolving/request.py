@@ -52,9 +52,9 @@ class ResolveResult(Struct, frozen=True, kw_only=True):
     """The result of resolving, before anything is written.
 
     `passed_over` are releases and files that would have been chosen, had they been of use. Each library was
-    `taken_from` a source, and other sources may know its name as well (`also_known`). `idle_checkouts` are
+    `taken_from` a source, and other sources may know its name as well (`also_known`). `unused_checkouts` are
     checkouts of libraries that nothing requires, `unhashed` sources that list files without a digest that can
-    be trusted, `idle_corrections` what the declaration corrects in vain. The `told_here` are builds that were
+    be trusted, `unused_corrections` what the declaration corrects in vain. `told_here` are builds that were
     asked with this machine's runtime, and are needed for other targets.
     """
 
@@ -62,10 +62,10 @@ class ResolveResult(Struct, frozen=True, kw_only=True):
     moves: "tuple[Move, ...]" = ()
     passed_over: tuple[str, ...] = ()
     also_known: Mapping[NormalizedName, tuple[str, ...]] = field(default_factory=dict)
-    idle_checkouts: tuple[NormalizedName, ...] = ()
+    unused_checkouts: tuple[NormalizedName, ...] = ()
     unhashed: tuple[str, ...] = ()
     taken_from: Mapping[NormalizedName, str] = field(default_factory=dict)
-    idle_corrections: tuple[str, ...] = ()
+    unused_corrections: tuple[str, ...] = ()
     unknown_extras: tuple[str, ...] = ()
     by_patch: tuple[str, ...] = ()
     told_here: tuple[str, ...] = ()

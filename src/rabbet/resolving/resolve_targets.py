@@ -68,7 +68,7 @@ def _build_questions(request: ResolveRequest, options: ResolveOptions) -> BuildQ
         return resolve_targets(inner, options._replace(lowest=False)).lock  # that is about declared bounds
 
     def open_workshop() -> "Workshop":
-        from rabbet.workspace.fetching.supply import workshop_for  # here: few libraries have to be built
+        from rabbet.workspace.fetching.composing import workshop_for  # here: few libraries have to be built
 
         return workshop_for(request.session, request.runtime)
 

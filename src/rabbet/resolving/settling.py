@@ -9,7 +9,7 @@ from msgspec.structs import replace
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.declaration.corrections import corrected, idle_corrections
+from rabbet.core.declaration.corrections import corrected, unused_corrections
 from rabbet.core.declaration.model import Declaration
 from rabbet.core.lock.build import Solved, build_lock, merged_builds
 from rabbet.core.lock.version_changes import Move, build_moves, explained_moves, runtime_moves
@@ -53,7 +53,11 @@ def settled(
     Raises `NoSolution` with the reasons and with changes that help, `SourceFailed`, `IntegrityFailed`.
     """
     parts, moves = _resolve_all(request, catalogue, options)
-    chosen = {(name, one.version): one for part in parts for name, one in part.solution.chosen.items()}
+    chosen = {
+        (name, candidate.version): candidate
+        for part in parts
+        for name, candidate in part.solution.chosen.items()
+    }
     elsewhere = also_known(chosen.values(), catalogue.routing, catalogue.asking)
     before = request.earlier[0] if request.earlier and options.keeps else None
     lock = build_lock(
@@ -67,11 +71,11 @@ def settled(
         moves=(*runtime_moves(before, lock, request.declaration), *moves, *build_moves(before, lock)),
         passed_over=tuple(_passed_over(catalogue, lock.versions, chosen.values())),
         also_known=elsewhere,
-        idle_checkouts=tuple(sorted(set(request.declaration.local) - set(lock.versions))),
+        unused_checkouts=tuple(sorted(set(request.declaration.local) - set(lock.versions))),
         unhashed=tuple(sorted(_unhashed(catalogue, chosen.values()))),
-        taken_from={name: one.source for (name, _), one in chosen.items()},
+        taken_from={name: candidate.source for (name, _), candidate in chosen.items()},
         unknown_extras=tuple(sorted(_unknown_extras(catalogue, parts))),
-        idle_corrections=_idle_corrections(request.declaration, catalogue, chosen.values()),
+        unused_corrections=_unused_corrections(request.declaration, catalogue, chosen.values()),
         by_patch=tuple(sorted(_by_patch(request.declaration, catalogue, parts))),
         told_here=_told_here(request, to_build),
     )
@@ -129,7 +133,7 @@ def _passed_over(
         if name in highest and version > highest[name]:
             yield f"{name} {version}: {reason}"
     for name, version in highest.items():
-        for rejected in catalogue.candidates(name).aside:
+        for rejected in catalogue.candidates(name).rejected:
             if rejected.unbuilt and rejected.newer_than(version):
                 yield f"{name} {rejected.version}: {rejected.reason}"
     for candidate in chosen:
@@ -168,12 +172,14 @@ def _by_patch(declaration: Declaration, catalogue: Catalogue, parts: Iterable[So
     return found
 
 
-def _idle_corrections(
+def _unused_corrections(
     declaration: Declaration, catalogue: Catalogue, chosen: Iterable[Candidate]
 ) -> tuple[str, ...]:
     """Corrections of chosen releases that change nothing in what these say."""
     stated = [] if not declaration.corrections else [catalogue.stated(candidate) for candidate in chosen]
-    idle = idle_corrections(declaration, [one for one in stated if not isinstance(one, Rejected)])
+    idle = unused_corrections(
+        declaration, [metadata for metadata in stated if not isinstance(metadata, Rejected)]
+    )
     return tuple(sorted({str(correction) for correction in idle}))
 
 
@@ -207,7 +213,7 @@ def _resolve_all(
         )
         for move in moved:
             moves.setdefault((move.name, move.before, move.after), (move, target))
-        chosen = {**{name: one.version for name, one in answer.chosen.items()}, **chosen}
+        chosen = {**{name: candidate.version for name, candidate in answer.chosen.items()}, **chosen}
     told = [_only_there(move, target, chosen) for move, target in moves.values()]
     return parts, tuple(sorted(told, key=lambda move: move.name))
 
@@ -256,11 +262,15 @@ def _no_solution(
 
 def _with_files(solution: Solution, catalogue: Catalogue) -> Solved:
     """A solution with the artifacts to lock for its libraries."""
-    stated = {name: catalogue.stated(one) for name, one in solution.chosen.items()}
+    stated = {name: catalogue.stated(candidate) for name, candidate in solution.chosen.items()}
     return Solved(
         solution=solution,
         artifacts=locked_artifacts(solution.chosen.values(), catalogue.routing, catalogue.asking),
-        pythons={name: one.requires_python for name, one in stated.items() if isinstance(one, Metadata)},
+        pythons={
+            name: metadata.requires_python
+            for name, metadata in stated.items()
+            if isinstance(metadata, Metadata)
+        },
     )
 
 
@@ -304,7 +314,7 @@ def _runtimes(
     shelf = RuntimeCatalogues(request.session.project, request.session.machine)
     known = before.runtimes if before else ()
     others = runtimes_to_lock(request.declaration, shelf, request.runtime, known, options.raised)
-    platforms = {one.platform for target in request.targets for one in target.each}
+    platforms = {part.platform for target in request.targets for part in target.each}
     found = (_locked_python(request.runtime, before), *others)
     return tuple(shelf.with_archives(runtime, platforms) for runtime in found)
 

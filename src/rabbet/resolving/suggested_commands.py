@@ -79,19 +79,19 @@ def _edits(
     change: RequirementChange, text: str, declared: Sequence[Declared], variant: str | None
 ) -> Iterable[Edit]:
     """Where the entry stands that makes a requirement, it is changed; a group may only include it."""
-    one, after = change.declared, change.after
-    if one.limit:
+    declared_need, after = change.declared, change.after
+    if declared_need.limit:
         if after is None or not after.specifier:
-            return [Edit(verb="retract", what="limit", value=one.need.written_name)]
+            return [Edit(verb="retract", what="limit", value=declared_need.need.written_name)]
         return [Edit(verb="declare", what="limit", value=need_text(after))]
-    section = place_of(one, text, variant)
+    section = place_of(declared_need, text, variant)
     if after is None:
-        return [Edit(verb="retract", what="library", value=one.need.written_name, section=section)]
-    lost = one.need.extras - after.extras
+        return [Edit(verb="retract", what="library", value=declared_need.need.written_name, section=section)]
+    lost = declared_need.need.extras - after.extras
     if lost:
         bare = f"{after.written_name}[{','.join(sorted(lost))}]"
         return [Edit(verb="retract", what="library", value=bare, section=section)]
-    beside = (other for other in _alike(one, declared) if place_of(other, text, variant) == section)
+    beside = (other for other in _alike(declared_need, declared) if place_of(other, text, variant) == section)
     together = _joined(after, [other.need for other in beside])
     exactly = together != after or not after.specifier
     return [
@@ -105,25 +105,25 @@ def _edits(
     ]
 
 
-def place_of(one: Declared, text: str, variant: str | None) -> Section | None:
+def place_of(declared_need: Declared, text: str, variant: str | None) -> Section | None:
     """The section whose list holds the entry: the one that requires it, else one that this includes."""
     places = [
         place
-        for place in places_of(text, one.need)
+        for place in places_of(text, declared_need.need)
         if place is None or place.kind != "variant" or place.name == variant
     ]
-    return one.section if one.section in places or not places else places[0]
+    return declared_need.section if declared_need.section in places or not places else places[0]
 
 
-def _alike(one: Declared, declared: Sequence[Declared]) -> list[Declared]:
+def _alike(declared_need: Declared, declared: Sequence[Declared]) -> list[Declared]:
     """Whatever else is required of the same library under the same marker."""
-    name, marker = one.need.name, one.need.marker
+    name, marker = declared_need.need.name, declared_need.need.marker
     return [
         other
         for other in declared
         if other.need.name == name
-        and (other.need.marker, other.section, other.limit) == (marker, one.section, False)
-        and other.need != one.need
+        and (other.need.marker, other.section, other.limit) == (marker, declared_need.section, False)
+        and other.need != declared_need.need
     ]
 
 

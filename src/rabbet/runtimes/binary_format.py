@@ -52,7 +52,7 @@ def platforms_of(content: bytes) -> tuple[str, ...]:
         musl, glibc = (f"linux-{elf.machine}{ending}" for ending in ("-musl", ""))
         by_loader = {"": (glibc, musl)} if not elf.needed else {}
         named = by_loader.get(elf.interpreter) or ((musl,) if "ld-musl" in elf.interpreter else (glibc,))
-        return tuple(one for one in named if one in PLATFORMS)
+        return tuple(platform for platform in named if platform in PLATFORMS)
     if content[:2] == b"MZ":
         return ("windows-x86_64",) if _pe_machine(content) == _PE_X86_64 else ()
     return tuple(f"macos-{_MACH_O_MACHINES[machine]}" for machine, _ in _mach_o_parts(content))

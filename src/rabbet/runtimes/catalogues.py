@@ -123,7 +123,7 @@ class Wheels:
     def _carried(listing: Listing, source: Source, where: str, language: str) -> Sequence[RuntimeOffer]:
         carrier = _carriers("wheels")[language]
         found: dict[Version, dict[str, RuntimeArchive]] = {}
-        for file in sorted(listing.files, key=lambda one: one.version):
+        for file in sorted(listing.files, key=lambda listed: listed.version):
             sha256 = _sha256(file, source) if file.is_wheel and file.yanked is None else None
             for archive in _of_wheel(file, sha256, carrier) if sha256 else ():
                 found.setdefault(carrier.version(file.version), {})[archive.platform] = archive

@@ -33,7 +33,7 @@ def choose(
     if not fitting:
         raise no_runtime("python", allowed, found)
     if locked is not None:
-        like_lock = sorted(fitting, key=lambda one: _likeness(one, locked), reverse=True)
+        like_lock = sorted(fitting, key=lambda runtime: _likeness(runtime, locked), reverse=True)
         if _likeness(like_lock[0], locked) > 0:
             return like_lock[0]
     return fitting[0]
@@ -56,7 +56,7 @@ def _nearest(found: Sequence[Runtime | Refusal]) -> str:
     """The command that declares the newest runtime that this machine has of a language, if it has one."""
     working = [runtime for runtime in found if isinstance(runtime, Runtime)]
     pythons = newest_first([runtime for runtime in working if isinstance(runtime, PythonRuntime)])
-    newest = pythons[0] if pythons else max(working, key=lambda one: one.version, default=None)
+    newest = pythons[0] if pythons else max(working, key=lambda runtime: runtime.version, default=None)
     if newest is None:
         return ""
     line = ".".join(map(str, newest.version.release[:2]))
@@ -77,7 +77,7 @@ def _likeness(runtime: PythonRuntime, locked: LockedRuntime) -> int:
     return int(runtime.version.release[:2] == locked.version.release[:2])
 
 
-def _refusal(one: Runtime | Refusal, wanted: str) -> str:
-    if isinstance(one, Refusal):
-        return f"{one.executable}: {one.reason}"
-    return f"{one.executable}: {one} is not {wanted}"
+def _refusal(runtime: Runtime | Refusal, wanted: str) -> str:
+    if isinstance(runtime, Refusal):
+        return f"{runtime.executable}: {runtime.reason}"
+    return f"{runtime.executable}: {runtime} is not {wanted}"

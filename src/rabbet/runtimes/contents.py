@@ -55,7 +55,7 @@ def found_in(tree: Path, languages: Mapping[str, Language]) -> list[Found]:
     """
     names = {language.programs[0]: language for language in languages.values()}
     found: dict[tuple[str, Path], Found] = {}
-    for path in sorted(_files(tree, tree), key=lambda one: (len(one.parts), one.name)):
+    for path in sorted(_files(tree, tree), key=lambda found_path: (len(found_path.parts), found_path.name)):
         plain = path.name.removesuffix(".exe")
         language = names.get(plain)
         if language is None and not _PYTHON.match(path.name):
@@ -66,14 +66,14 @@ def found_in(tree: Path, languages: Mapping[str, Language]) -> list[Found]:
         if is_script and (language is None or not language.is_script):
             continue
         prefix = path.parent.parent if path.parent.name == "bin" else path.parent
-        one = Found(
+        program_found = Found(
             language=language,
             program=program,
             prefix=prefix,
             platforms=platforms_of(content),
             is_script=is_script,
         )
-        found.setdefault((one.name, program), one)
+        found.setdefault((program_found.name, program), program_found)
     return list(found.values())
 
 
@@ -93,7 +93,7 @@ def baselines_of(found: Found, glibc: str) -> dict[str, str]:
     """For each platform the oldest system or C library that serves; `glibc` is what all files ask for."""
     content = read_program(found.program)
     told = {platform: baseline_of(content, platform) for platform in found.platforms}
-    return {platform: glibc if one.startswith("glibc=") else one for platform, one in told.items()}
+    return {platform: glibc if word.startswith("glibc=") else word for platform, word in told.items()}
 
 
 def glibc_of(tree: Path) -> str:

@@ -81,7 +81,7 @@ def _read(content: bytes, machine: str) -> Elf:
         for segment in segments
         if segment[0] == _LOADED and segment[3] <= address < segment[3] + segment[5]
     )
-    table = next((one[2] + address - one[3] for one in loaded), 0)
+    table = next((segment[2] + address - segment[3] for segment in loaded), 0)
     return Elf(
         machine=machine,
         interpreter=interpreter,

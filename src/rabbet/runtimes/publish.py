@@ -140,7 +140,7 @@ def _relative(link: Path, prefix: Path) -> str:
 
 
 def _entries(folder: Path) -> Iterator[Path]:
-    """Everything below a folder, sorted by name, without what is compiled anew anyway."""
+    """Everything below a folder, sorted by name, without what is compiled again anyway."""
     for path in sorted(folder.iterdir()):
         if path.name in _LEFT_OUT:
             continue

@@ -84,7 +84,7 @@ def interpreter_behind(environment: Path, home: Path) -> Path | None:
 def trusted_path(environ: Mapping[str, str], home: Path) -> str:
     """`PATH` for helpers such as git, without relative folders and those of environments and projects."""
     trusted = _trust(home)
-    kept = (one for one in _listed(environ) if trusted(one) and trusted(os.path.realpath(one)))
+    kept = (folder for folder in _listed(environ) if trusted(folder) and trusted(os.path.realpath(folder)))
     return os.pathsep.join(kept)
 
 
@@ -109,7 +109,7 @@ def _above(path: str) -> str:
 
 def _listed(environ: Mapping[str, str]) -> Iterable[str]:
     """The absolute folders of `PATH`."""
-    return (one for one in environ.get("PATH", os.defpath).split(os.pathsep) if one.startswith("/"))
+    return (folder for folder in environ.get("PATH", os.defpath).split(os.pathsep) if folder.startswith("/"))
 
 
 def _folders(environ: Mapping[str, str], home: Path) -> Iterator[str]:

@@ -375,7 +375,7 @@ class Database:
             kept: dict[int, list[tuple[int, int]]] = {}
             for machine, number, state_id in connection.execute(chosen.where(arrival.c.machine_id.in_(part))):
                 kept.setdefault(machine, []).append((number, state_id))
-            old = [one for some in kept.values() for one in sorted(some, key=itemgetter(0))[:-keep]]
+            old = [record for some in kept.values() for record in sorted(some, key=itemgetter(0))[:-keep]]
             left |= {state_id for _, state_id in old if isinstance(state_id, int)}
             for numbers in _parts([number for number, _ in old]):
                 connection.execute(arrival.delete().where(arrival.c.number.in_(numbers)))

@@ -89,5 +89,7 @@ def _rest(sheet: Sheet, columns: int, lines: int) -> list[str]:
 
 def _plain(text: str) -> str:
     """A text that Matplotlib does not take for mathematics, and that no control character is in."""
-    shown = "".join(one if one.isprintable() else "\N{REPLACEMENT CHARACTER}" for one in text)
+    shown = "".join(
+        character if character.isprintable() else "\N{REPLACEMENT CHARACTER}" for character in text
+    )
     return shown.replace("$", "\\$")

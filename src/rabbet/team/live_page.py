@@ -28,7 +28,7 @@ _LONGEST_SILENCE, _LONGEST_CONNECTION = 10, 60  # seconds
 
 
 def page_server(render: Callable[[], str], port: int) -> ThreadingHTTPServer:
-    """A server that makes the page anew for each request, on a port or (0) a free one. Raises `OSError`."""
+    """A server that makes the page again for each request, on a port or (0) a free one. Raises `OSError`."""
     one_at_a_time = Lock()
 
     class Handler(BaseHTTPRequestHandler):

@@ -50,9 +50,9 @@ def obtainable(
             )
             listed = dict(_listed(unknown, catalogue, lacking, session.observer))
             artifacts = locked_artifacts(listed.values(), catalogue.routing, catalogue.asking)
-        for one in unknown:
-            if one.name in listed:
-                found[one.name] = replace(one, artifacts=_wheels(artifacts[one.name]))
+        for needed in unknown:
+            if needed.name in listed:
+                found[needed.name] = replace(needed, artifacts=_wheels(artifacts[needed.name]))
     return Obtainable(libraries=tuple(library for library in found.values() if library), lacking=lacking)
 
 
@@ -60,15 +60,15 @@ def _known(
     library: LockedLibrary, target: Target, locks: Sequence[Lock], declaration: Declaration
 ) -> LockedLibrary | None:
     """The library as a lock has it: of this version, or a checkout, whose version is no matter."""
-    for one in (
+    for candidate in (
         library,
         *(other for lock in locks for other in lock.libraries if other.name == library.name),
     ):
-        if isinstance(one.tree, LockedCheckout) and one.name in declaration.local:
-            return one
-        built = one.source is not None and one.name in declaration.build_from_source
-        if one.version == library.version and (built or serving_wheel(one, target) is not None):
-            return replace(one, marker=None)
+        if isinstance(candidate.tree, LockedCheckout) and candidate.name in declaration.local:
+            return candidate
+        built = candidate.source is not None and candidate.name in declaration.build_from_source
+        if candidate.version == library.version and (built or serving_wheel(candidate, target) is not None):
+            return replace(candidate, marker=None)
     return None
 
 
@@ -86,11 +86,11 @@ def _listed(
         if place < len(offered.releases) and any(file.is_wheel for file in offered.releases[place].files):
             yield library.name, offered.releases[place]
         else:
-            aside = (
-                rejected.reason for rejected in offered.aside if rejected.version == str(library.version)
+            reasons = (
+                rejected.reason for rejected in offered.rejected if rejected.version == str(library.version)
             )
             reason = "no source lists that release" if offered.known else "no source lists it"
-            lacking[library.name] = next(aside, reason)
+            lacking[library.name] = next(reasons, reason)
 
 
 def _wheels(artifacts: Iterable[Artifact]) -> tuple[Artifact, ...]:

@@ -106,15 +106,19 @@ class Attempts:
     def __call__(self, mixtures: Sequence[Mixture], purpose: str) -> list[Runs]:
         """See `Oracle`. Raises `CannotWrite`, and what making one of the two states raises."""
         rounds = [self._next_round(mixture) for mixture in mixtures]
-        due = [one for one, number in zip(mixtures, rounds, strict=True) if number >= self._known(one)]
+        due = [
+            mixture
+            for mixture, number in zip(mixtures, rounds, strict=True)
+            if number >= self._known(mixture)
+        ]
         if due:
             self._session.observer.stage(purpose)
             self._try_all(due)
         self._judge_by_bad_state()
         symptom = self.command.symptom
         return [
-            runs_of([symptom.judge(end) for end in self._tried[one].rounds[number]])
-            for one, number in zip(mixtures, rounds, strict=True)
+            runs_of([symptom.judge(end) for end in self._tried[mixture].rounds[number]])
+            for mixture, number in zip(mixtures, rounds, strict=True)
         ]
 
     def forget(self) -> None:
@@ -124,11 +128,11 @@ class Attempts:
     def prepare(self, states: Sequence[Mixture]) -> None:
         """Try both states, the good one first; what the bad one needs is fetched meanwhile."""
         due = [state for state in states if not self._known(state)]
-        for one in due:
-            if one != due[-1]:
+        for mixture in due:
+            if mixture != due[-1]:
                 threading.Thread(target=self._bring, args=[due[-1]], daemon=True).start()
-            self._session.observer.stage(f"trying the {'good' if one == _GOOD else 'bad'} state")
-            self._try_all([one])
+            self._session.observer.stage(f"trying the {'good' if mixture == _GOOD else 'bad'} state")
+            self._try_all([mixture])
 
     @property
     def _shares(self) -> bool:
@@ -179,7 +183,7 @@ class Attempts:
         self._tried[mixture] = replace(
             tried, rounds=(*before.rounds, *tried.rounds), seconds=before.seconds + tried.seconds
         )
-        kept = [(tuple(sorted(names)), one) for names, one in self._tried.items()]
+        kept = [(tuple(sorted(names)), record) for names, record in self._tried.items()]
         self._memory.remember(self._key, msgspec.json.encode(kept))
 
     def _judge_by_bad_state(self) -> None:
@@ -283,7 +287,7 @@ def _files(root: Path) -> frozenset[tuple[str, int, int]]:
     """An environment's files with sizes and times, but for what Python compiles on the way."""
     found = set()
     for folder, folders, names in os.walk(root):
-        folders[:] = [one for one in folders if one != "__pycache__"]
+        folders[:] = [folder for folder in folders if folder != "__pycache__"]
         for name in names:
             with suppress(OSError):
                 state = os.lstat(f"{folder}/{name}")

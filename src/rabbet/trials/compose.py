@@ -19,7 +19,7 @@ from rabbet.python.environment.put.layer import lay_upon, lead_to
 from rabbet.python.environment.put.manifest import manifest_of, write_manifest
 from rabbet.trials.settle import Settled
 from rabbet.trials.two_states import TwoStates
-from rabbet.workspace.fetching.supply import arriving, install_policy_of, supply_for
+from rabbet.workspace.fetching.composing import arriving, fetcher_for, install_policy_of
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.session import Session
 
@@ -91,10 +91,10 @@ def compose_mixture(
 
 def bring(two: TwoStates, mixture: Mixture, session: Session) -> None:
     """Put into the store what a mixture will be made of. Raises as `compose` does."""
-    runtime, supply = two.python_of(mixture), supply_for(session.silent())
+    runtime, fetcher = two.python_of(mixture), fetcher_for(session.silent())
     wheels = [library for library in two.libraries_of(mixture) if isinstance(library, Needed)]
     policy = install_policy_of(session.project, own_lock=False)
-    ready = prepared_wheels(wheels, session.project.folder, runtime, supply, policy)
+    ready = prepared_wheels(wheels, session.project.folder, runtime, fetcher, policy)
     with closing(ready):
         for _ in ready:
             pass

@@ -68,7 +68,7 @@ def kept_out(
                 return KeptOut(
                     command=f"{command} && rabbet resolve && rabbet recreate{variant}", instead=instead
                 )
-            told = ", ".join(" ".join(one) for one in instead)
+            told = ", ".join(" ".join(bound) for bound in instead)
             reason = f"with {_constraint(edits)} it fails too ({told or 'nothing comes instead'})"
     return KeptOut(reason=reason or "nothing in the declaration decides on it")
 

@@ -91,7 +91,7 @@ def _made_again(key: str, machine: Machine, root: Path) -> _Made | None:
         except StoreChanged:
             _clear(root)
             return None
-        tried = TrialSummary([tuple(one) for one in brought], [tuple(one) for one in changed], keeping)
+        tried = TrialSummary([tuple(pair) for pair in brought], [tuple(pair) for pair in changed], keeping)
         return _Made(tried, [(tree.key, tree.place) for tree in manifest.trees])
     return None
 

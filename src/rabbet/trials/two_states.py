@@ -73,9 +73,9 @@ class TwoStates(Struct, frozen=True, kw_only=True):
         own = self.own[python]
         found = []
         for name in sorted({*self.good.libraries, *self.bad.libraries}):
-            one = self.libraries_under(python, int(name in mixture)).get(name)
-            if one is not None:
-                found.append(one)
+            item = self.libraries_under(python, int(name in mixture)).get(name)
+            if item is not None:
+                found.append(item)
         return (*found, own) if own else tuple(found)
 
     def libraries_under(self, python: int, side: int) -> Mapping[NormalizedName, ToInstall]:
@@ -91,7 +91,7 @@ def two_states(good: ComparedState, bad: ComparedState, session: Session) -> Two
     """
     reader = _Reader(good, bad, session)
     sides = (reader.here(good), reader.here(bad))
-    pythons = tuple(one.python for one in sides)
+    pythons = tuple(side.python for side in sides)
     differ = pythons[0].executable != pythons[1].executable
     under_other = tuple(
         reader.under(state, side, python) if differ else (side.libraries, frozenset[NormalizedName]())
@@ -134,8 +134,8 @@ class _Reader:
             declaration=declaration,
             python=python,
             others={
-                runtime_name(language): linked_runtime(one, others.languages[language])
-                for language, one in others.chosen.items()
+                runtime_name(language): linked_runtime(runtime, others.languages[language])
+                for language, runtime in others.chosen.items()
             },
             libraries=self._installable(lock, declaration, python),
         )
@@ -244,9 +244,9 @@ def _changes(
     return found
 
 
-def content_of(one: ToInstall) -> str:
+def content_of(item: ToInstall) -> str:
     """A digest of what is installed of a library."""
-    return one.artifact.sha256 if isinstance(one, Needed) else one.digest
+    return item.artifact.sha256 if isinstance(item, Needed) else item.digest
 
 
 def _notes(

@@ -76,7 +76,7 @@ def in_processes(
     for helper, code, content in zip(helpers, ended, told, strict=True):
         if code == 0:
             done(helper.part)
-            found += [os.fsdecode(one) for one in content.split(b"\0") if one]
+            found += [os.fsdecode(path) for path in content.split(b"\0") if path]
         else:
             found += work(helper.part, done)
     return found
@@ -98,7 +98,7 @@ def _begun(work: Work, part: Sequence[str], fork: Callable[[], int | None]) -> _
 
 def _tell(descriptor: int, found: Sequence[str]) -> None:
     with os.fdopen(descriptor, "wb") as telling:
-        telling.write(b"\0".join(os.fsencode(one) for one in found))
+        telling.write(b"\0".join(os.fsencode(path) for path in found))
 
 
 def _read_all(descriptor: int) -> bytes:
@@ -112,7 +112,7 @@ def _in_threads(work: Work, parts: Sequence[Sequence[str]], done: Done) -> list[
     from concurrent.futures import ThreadPoolExecutor  # here: mostly there is one part
 
     with ThreadPoolExecutor(len(parts)) as pool:
-        return [one for part in pool.map(lambda part: work(part, done), parts) for one in part]
+        return [path for part in pool.map(lambda part: work(part, done), parts) for path in part]
 
 
 def _leave(work: Callable[[], None]) -> None:

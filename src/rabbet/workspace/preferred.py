@@ -64,7 +64,7 @@ def read_preferred(text: str) -> Preferred:
 def write_preferred(preferred: Preferred) -> str:
     """The file's text, sorted by name."""
     python = f'python = "{preferred.python}"\n' if preferred.python else ""
-    versions = "".join(f'{name} = "{one}"\n' for name, one in sorted(preferred.libraries.items()))
+    versions = "".join(f'{name} = "{version}"\n' for name, version in sorted(preferred.libraries.items()))
     return f"{_HEAD}{python}\n[preferred]\n{versions}"
 
 

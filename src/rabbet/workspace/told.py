@@ -11,7 +11,7 @@ from rabbet.disk.text_file import read_text
 from rabbet.formats.project.told import told_in
 from rabbet.python.builds.folder_state import needs_state
 
-__all__ = ["is_told_anew", "noted_told"]
+__all__ = ["is_told_again", "noted_told"]
 
 
 def noted_told(folder: Path, locks: Iterable[Path]) -> Told | None:
@@ -23,7 +23,7 @@ def noted_told(folder: Path, locks: Iterable[Path]) -> Told | None:
     return replace(told, state=needs_state(str(folder))) if told else None
 
 
-def is_told_anew(folder: Path, locks: Iterable[Path]) -> bool:
+def is_told_again(folder: Path, locks: Iterable[Path]) -> bool:
     """Whether the build has to be asked, for nothing was told yet, or its files changed since."""
     told = _in_locks(locks)
     return told is None or told.state != needs_state(str(folder))

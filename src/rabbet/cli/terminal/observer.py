@@ -197,16 +197,16 @@ class _Moving:
 
     def _draw_files(self, progress: "Progress") -> None:
         """Draw a row for each file whose download takes a while, at most a few."""
-        under_way = [name for name, one in self._files.items() if 0 < one.done < one.size]
+        under_way = [name for name, traffic in self._files.items() if 0 < traffic.done < traffic.size]
         for name in self._rows.keys() - under_way:
             progress.remove_task(self._rows.pop(name))
         for name in under_way:
             if name not in self._rows and len(self._rows) < _MOST_ROWS:
                 self._rows[name] = progress.add_task("", total=self._files[name].size)
         for name, row in self._rows.items():
-            one = self._files[name]
-            said = f"  {' '.join(name.split('-')[:2])}{one.text(time.monotonic())}"
-            progress.update(row, description=_plain(said)[: self._width], completed=one.done)
+            traffic = self._files[name]
+            said = f"  {' '.join(name.split('-')[:2])}{traffic.text(time.monotonic())}"
+            progress.update(row, description=_plain(said)[: self._width], completed=traffic.done)
 
     def _start(self) -> None:
         from rich.console import Console

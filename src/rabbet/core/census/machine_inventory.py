@@ -60,13 +60,15 @@ def left_out(
     def shown(files: Collection[str]) -> tuple[str, ...]:
         return tuple(dict.fromkeys(LEFT_OUT if is_left_out(file, patterns) else file for file in files))
 
-    def without_names(one: Installed) -> Installed:
-        needs = one.metadata.needs if one.metadata else ()
+    def without_names(library: Installed) -> Installed:
+        needs = library.metadata.needs if library.metadata else ()
         told = tuple(need for need in needs if need.name in locked or not is_left_out(need.name, patterns))
-        metadata = replace(one.metadata, needs=told) if one.metadata else None
-        return replace(one, altered=shown(one.altered), gone=shown(one.gone), metadata=metadata)
+        metadata = replace(library.metadata, needs=told) if library.metadata else None
+        return replace(library, altered=shown(library.altered), gone=shown(library.gone), metadata=metadata)
 
-    kept = {name: without_names(one) for name, one in inventory.libraries.items() if name not in hidden}
+    kept = {
+        name: without_names(library) for name, library in inventory.libraries.items() if name not in hidden
+    }
     return replace(
         machine,
         inventory=replace(inventory, libraries=kept, strays=shown(inventory.strays)),

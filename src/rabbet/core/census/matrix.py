@@ -58,7 +58,7 @@ class Group(Struct, frozen=True, kw_only=True):
     def cells(self) -> Mapping[Subject, Finding]:
         """The weightiest finding about each subject; that a machine is behind is no library's affair."""
         found: dict[Subject, Finding] = {}
-        for finding in sorted(self.state.findings, key=lambda one: _WEIGHTS.index(one.weight)):
+        for finding in sorted(self.state.findings, key=lambda finding: _WEIGHTS.index(finding.weight)):
             if finding.kind is not Kind.STALE:
                 found.setdefault(finding.subject, finding)
         return found
@@ -107,14 +107,14 @@ class Matrix(Struct, frozen=True, kw_only=True):
 def matrix_of(states: Iterable[MachineState]) -> Matrix:
     """Group machines in the same state: the largest groups first, those as locked before all others."""
     alike: defaultdict[tuple[object, ...], list[MachineState]] = defaultdict(list)
-    for state in sorted(states, key=lambda one: (one.label, one.recorded)):
+    for state in sorted(states, key=lambda state: (state.label, state.recorded)):
         alike[state.key].append(state)
     ordered = sorted(
         alike.values(),
         key=lambda some: (_rank(some[0]), -len(some), some[0].label),
     )
     groups = tuple(
-        Group(name=_letters(number), labels=tuple(one.label for one in some), state=some[0])
+        Group(name=_letters(number), labels=tuple(state.label for state in some), state=some[0])
         for number, some in enumerate(ordered)
     )
     return Matrix(groups=groups, rows=tuple(_rows(groups)))
@@ -136,7 +136,9 @@ def _rank(state: MachineState) -> int:
 
 def _rows(groups: Sequence[Group]) -> list[Row]:
     cells = [group.cells for group in groups]
-    subjects = {one for found in cells for one, finding in found.items() if finding.weight is not Weight.NOTE}
+    subjects = {
+        subject for found in cells for subject, finding in found.items() if finding.weight is not Weight.NOTE
+    }
     rows = []
     for subject in subjects:
         row = tuple(found.get(subject) for found in cells)

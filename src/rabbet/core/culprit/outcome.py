@@ -100,7 +100,7 @@ class Runs(Struct, frozen=True):
 
 def runs_of(outcomes: "list[Outcome]") -> Runs:
     """Counted by what they say."""
-    return Runs(*(outcomes.count(one) for one in (Outcome.PASS, Outcome.FAIL, Outcome.OTHER)))
+    return Runs(*(outcomes.count(outcome) for outcome in (Outcome.PASS, Outcome.FAIL, Outcome.OTHER)))
 
 
 Oracle: TypeAlias = Callable[[Sequence[Mixture], str], Sequence[Runs]]
@@ -128,8 +128,8 @@ class Ledger:
 
     def ask_again(self, mixtures: Sequence[Mixture], purpose: str) -> None:
         """Try them once more, whatever they did before; what they do then is added to that."""
-        for one, runs in zip(mixtures, self._oracle(mixtures, purpose), strict=True):
-            self._runs[one] = self._runs[one] + runs
+        for mixture, runs in zip(mixtures, self._oracle(mixtures, purpose), strict=True):
+            self._runs[mixture] = self._runs[mixture] + runs
 
     def knows(self, mixture: Mixture) -> bool:
         """Whether it was tried."""

@@ -152,7 +152,9 @@ class Search:
             if Outcome.FAIL in outcomes:
                 failing, without = rests[ones[outcomes.index(Outcome.FAIL)]], {}
             else:
-                without.update({one: (rests[one], told) for one, told in zip(ones, outcomes, strict=True)})
+                without.update(
+                    {culprit: (rests[culprit], told) for culprit, told in zip(ones, outcomes, strict=True)}
+                )
         return self._told(
             failing, {failing - rest for rest, told in without.values() if told is Outcome.PASS}
         )
@@ -160,7 +162,7 @@ class Search:
     def _told(self, failing: Mixture, dropped: Iterable[Mixture]) -> Culprit:
         """A culprit by what has to be dropped from a smallest failing mixture so that the command passes."""
         known = set(dropped) or {failing}
-        groups = [one for one in known if not any(other < one for other in known)]
+        groups = [group for group in known if not any(other < group for other in known)]
         passing = self._mixing.most(_GOOD.union(*groups), failing) or _GOOD
         self._ask([passing], len(failing))
         return Culprit(

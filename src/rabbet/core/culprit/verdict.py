@@ -24,7 +24,7 @@ _GOOD = Mixture()
 _LUCK = 0.01  # the chance of a wrong verdict that is taken
 _RARELY = 0.5  # runs that count as failed where none of the further ones has
 _FURTHER = 6  # runs of failing mixtures: one that fails half of the time fails in all of them once in 64
-_ROUNDS = 3  # how often a search is made anew after answers that do not go together
+_ROUNDS = 3  # how often a search starts again after answers that do not go together
 
 
 class SearchAnswer(StrEnum):
@@ -104,7 +104,9 @@ class _Case:
         while True:
             culprits = self._culprits()
             odd = self._odd(culprits)
-            doubtful = [one for one in self._evidence(culprits) if self._ledger.runs[one].total == 1]
+            doubtful = [
+                mixture for mixture in self._evidence(culprits) if self._ledger.runs[mixture].total == 1
+            ]
             steady = not self._changed_when_asked_again([*odd, *doubtful])
             self._ask_failing_again(culprits)
             if self._ledger.runs[_GOOD].failed:
@@ -114,7 +116,7 @@ class _Case:
             if changes == _ROUNDS or (steady and not unexplained):
                 break
         luck = self._luck(culprits)
-        steady = steady and all(self._ledger.runs[one].outcome is Outcome.PASS for one in odd)
+        steady = steady and all(self._ledger.runs[mixture].outcome is Outcome.PASS for mixture in odd)
         return CulpritVerdict(
             answer=SearchAnswer.FOUND if steady and luck <= _LUCK else SearchAnswer.FLAKY,
             culprits=tuple(culprits),
@@ -136,7 +138,7 @@ class _Case:
                 *(culprit.failing - group for group in culprit.groups),
             )
         )
-        return [one for one in found if self._ledger.knows(one)]
+        return [mixture for mixture in found if self._ledger.knows(mixture)]
 
     def _culprits(self) -> list[Culprit]:
         """One after the other, until the changes without them pass, and every mixture that fails has one."""
@@ -180,19 +182,19 @@ class _Case:
     def _ask_failing_again(self, culprits: Sequence[Culprit]) -> None:
         """Run mixtures that failed further, first those that the verdict rests upon, each about as often."""
         known = dict.fromkeys((*self._evidence(culprits), *self._ledger.runs))
-        failing = [one for one in known if self._ledger.runs[one].outcome is Outcome.FAIL]
-        while (missing := _FURTHER - sum(self._ledger.runs[one].total - 1 for one in failing)) > 0:
-            failing.sort(key=lambda one: self._ledger.runs[one].total)
+        failing = [mixture for mixture in known if self._ledger.runs[mixture].outcome is Outcome.FAIL]
+        while (missing := _FURTHER - sum(self._ledger.runs[mixture].total - 1 for mixture in failing)) > 0:
+            failing.sort(key=lambda mixture: self._ledger.runs[mixture].total)
             self._ledger.ask_again(failing[:missing], "does it always fail?")
 
     def _innocent(self, culprits: Sequence[Culprit]) -> Mixture:
         """Changes of passing mixtures, which are not guilty."""
-        passed = (one for one, runs in self._ledger.runs.items() if runs.outcome is Outcome.PASS)
+        passed = (mixture for mixture, runs in self._ledger.runs.items() if runs.outcome is Outcome.PASS)
         return _GOOD.union(*passed) - _guilty(culprits)
 
     def _luck(self, culprits: Sequence[Culprit]) -> float:
         """The chance, at most, that a mixture the verdict rests upon passed by luck alone."""
-        passed = (self._ledger.runs[one] for one in self._evidence(culprits))
+        passed = (self._ledger.runs[mixture] for mixture in self._evidence(culprits))
         return sum((1 - self._rate) ** runs.total for runs in passed if runs.outcome is Outcome.PASS)
 
     @property

@@ -13,7 +13,7 @@ from rabbet.core.needs.need import Need, library_name
 
 _NAME = re.compile(r"\s*([A-Za-z0-9]([A-Za-z0-9._-]*[A-Za-z0-9])?)")
 
-__all__ = ["corrected", "corrections_of", "idle_corrections"]
+__all__ = ["corrected", "corrections_of", "unused_corrections"]
 
 
 def corrections_of(declaration: Declaration, name: NormalizedName, version: Version) -> Iterator[Correction]:
@@ -44,7 +44,7 @@ def _name_in(text: str) -> NormalizedName | None:
     return library_name(found.group(1)) if found else None
 
 
-def idle_corrections(declaration: Declaration, chosen: Iterable[Metadata]) -> Iterator[Correction]:
+def unused_corrections(declaration: Declaration, chosen: Iterable[Metadata]) -> Iterator[Correction]:
     """Corrections that change nothing in what these releases say: it may have been mended there."""
     for metadata in chosen:
         said = {str(need) for need in metadata.needs}

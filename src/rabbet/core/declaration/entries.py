@@ -51,7 +51,7 @@ def key_entries(declaration: Declaration, key: Key) -> Iterator[DeclaredEntry]:
         elif key.shape is Shape.TABLE:
             yield from (DeclaredEntry(what, name, f"{name}={text}") for name, text in held.items())
         else:
-            yield from (DeclaredEntry(what, one.name, f"{one.name}={one.url}") for one in held)
+            yield from (DeclaredEntry(what, entry.name, f"{entry.name}={entry.url}") for entry in held)
 
 
 def _project_text(declaration: Declaration) -> str:
@@ -94,8 +94,8 @@ def _checkouts(declaration: Declaration) -> Iterator[DeclaredEntry]:
 
 
 def _builds(declaration: Declaration) -> Iterator[DeclaredEntry]:
-    for name, one in sorted(declaration.builds.items()):
-        yield from (DeclaredEntry(f"build of {name}", name, text) for text in build_options_texts(one))
+    for name, options in sorted(declaration.builds.items()):
+        yield from (DeclaredEntry(f"build of {name}", name, text) for text in build_options_texts(options))
 
 
 def _system(declaration: Declaration) -> Iterator[DeclaredEntry]:

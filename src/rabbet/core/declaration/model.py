@@ -227,7 +227,7 @@ class Declaration(Struct, frozen=True, kw_only=True):
                 *variant.runtimes,
             ),
             variants={},
-            pythons=tuple(one for one in self.pythons if allows_minor(python, one)),
+            pythons=tuple(minor for minor in self.pythons if allows_minor(python, minor)),
         )
 
     def fingerprint(self) -> str:
@@ -262,8 +262,10 @@ def _plain_value(value: object) -> object:
     if isinstance(value, Mapping):
         return _plain(value)
     if type(value) in (tuple, frozenset):
-        values = [_plain_value(one) for one in value]  # type: ignore[attr-defined]
-        return sorted({one if isinstance(one, str) else json.dumps(one, sort_keys=True) for one in values})
+        values = [_plain_value(element) for element in value]  # type: ignore[attr-defined]
+        return sorted(
+            {text if isinstance(text, str) else json.dumps(text, sort_keys=True) for text in values}
+        )
     return str(value)
 
 

@@ -75,15 +75,17 @@ def compare(
         found += _untold(unmet, {finding.subject for finding in found})
     if around is not None:
         found += [finding for check in AROUND for finding in check(expected, around)]
-    return tuple(sorted(found, key=lambda one: (_WEIGHTS.index(one.weight), one.name, one.kind)))
+    return tuple(
+        sorted(found, key=lambda finding: (_WEIGHTS.index(finding.weight), finding.name, finding.kind))
+    )
 
 
 def _with_requirements(finding: Finding, unmet: Iterable[Unmet]) -> Finding:
     """Add to a finding who is broken by it, and its own unmet requirements."""
     if finding.kind not in (Kind.MISSING, Kind.VERSION, Kind.SURPLUS) or finding.files:
         return finding
-    asking = {one.requirer for one in unmet if one.of == finding.subject}
-    own = tuple(one for one in unmet if one.requirer == finding.name)
+    asking = {need.requirer for need in unmet if need.of == finding.subject}
+    own = tuple(need for need in unmet if need.requirer == finding.name)
     breaks = {*finding.breaks, *asking, *([finding.name] if own else [])}
     weight = Weight.BREAKS if breaks else finding.weight
     return replace(finding, weight=weight, breaks=tuple(sorted(breaks)), unmet=own)
@@ -126,24 +128,24 @@ def _needed_by(expected: Expectation, inventory: Inventory, moved: Collection[st
 
 def _untold(unmet: Iterable[Unmet], told: Collection[Subject]) -> Iterator[Finding]:
     """Findings for unmet requirements that no other finding covers: the lock itself does not meet them."""
-    for one in unmet:
-        requirer = Subject.library(one.requirer)
-        if one.of == PYTHON and requirer not in told:
+    for need in unmet:
+        requirer = Subject.library(need.requirer)
+        if need.of == PYTHON and requirer not in told:
             yield Finding(
                 kind=Kind.VERSION,
                 subject=requirer,
                 weight=Weight.BREAKS,
-                breaks=(one.requirer,),
-                unmet=(one,),
+                breaks=(need.requirer,),
+                unmet=(need,),
             )
-        elif one.of not in told and one.of != PYTHON and requirer not in told:
+        elif need.of not in told and need.of != PYTHON and requirer not in told:
             yield Finding(
-                kind=Kind.VERSION if one.installed else Kind.MISSING,
-                subject=one.of,
-                installed=one.installed,
+                kind=Kind.VERSION if need.installed else Kind.MISSING,
+                subject=need.of,
+                installed=need.installed,
                 weight=Weight.BREAKS,
-                breaks=(one.requirer,),
-                unmet=(one,),
+                breaks=(need.requirer,),
+                unmet=(need,),
             )
 
 

@@ -133,11 +133,11 @@ class Expectation(Struct, frozen=True, kw_only=True, dict=True):
                 yield needed, installed
 
 
-def version_of(one: ToInstall | VersionOnly) -> Version | None:
+def version_of(item: ToInstall | VersionOnly) -> Version | None:
     """The version that is wanted, if it is known before it is built."""
-    return None if one.locked.version == UNTOLD else one.locked.version
+    return None if item.locked.version == UNTOLD else item.locked.version
 
 
-def is_locked_version(one: ToInstall | VersionOnly, installed: Installed) -> bool:
+def is_locked_version(item: ToInstall | VersionOnly, installed: Installed) -> bool:
     """Whether the version is the locked one; that of sources which are being worked on changes with them."""
-    return installed.version == one.locked.version or (isinstance(one, Unbuilt) and one.local)
+    return installed.version == item.locked.version or (isinstance(item, Unbuilt) and item.local)

@@ -43,11 +43,11 @@ def keep(
     """
     by_hand = {finding.name: finding for finding in findings if is_by_hand(finding)}
     along = [
-        one.name
+        library.name
         for story in stories
         if story.cause.name in names
-        for one in (*story.along, *story.guessed)
-        if one.name in by_hand
+        for library in (*story.along, *story.guessed)
+        if library.name in by_hand
     ]
     wanted = [by_hand[name] for name in names if name in by_hand]
     preferred: dict[NormalizedName, Version] = {}

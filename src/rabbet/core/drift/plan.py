@@ -11,13 +11,13 @@ from rabbet.core.model.inventory import Inventory
 from rabbet.core.model.lock import ToInstall
 from rabbet.core.model.plan import Action, Plan, Step
 
-__all__ = ["plan_anew", "plan_changes", "reason_to_rebuild"]
+__all__ = ["plan_changes", "plan_whole", "reason_to_rebuild"]
 
 _STRAY = (Reason.UNRECORDED, Reason.START_UP)
 
 
-def plan_anew(needed: Sequence[ToInstall], reason: str) -> Plan:
-    """The plan that adds everything, because the environment is made anew for this reason."""
+def plan_whole(needed: Sequence[ToInstall], reason: str) -> Plan:
+    """The plan that adds everything, because the environment is made again for this reason."""
     steps = [Step(action=Action.ADD, name=library.locked.name, needed=library) for library in needed]
     return Plan(steps=tuple(sorted(steps, key=lambda step: step.name)), rebuild=reason)
 
@@ -57,7 +57,11 @@ def plan_changes(
     steps = []
     for name in sorted({*wanted, *inventory.libraries}):
         installed = inventory.libraries.get(name)
-        there = tuple(one for one in (installed, *inventory.twins) if one is not None and one.name == name)
+        there = tuple(
+            library
+            for library in (installed, *inventory.twins)
+            if library is not None and library.name == name
+        )
         difference = differing.get(name)
         action = _action(wanted=name in wanted, there=bool(there), differs=difference is not None)
         steps.append(
@@ -70,7 +74,7 @@ def plan_changes(
                 not_chosen=action is Action.REMOVE and name in not_chosen,
             )
         )
-    strays = (place for one in findings if one.reason in _STRAY for place in one.files)
+    strays = (place for stray in findings if stray.reason in _STRAY for place in stray.files)
     return Plan(steps=tuple(steps), strays=tuple(strays))
 
 

@@ -113,7 +113,7 @@ def size_with_needs(graph: Graph, name: NormalizedName) -> int:
             if ask.name not in reached:
                 reached.add(ask.name)
                 waiting.append(ask.name)
-    return sum(own_size(graph, one) for one in reached)
+    return sum(own_size(graph, library) for library in reached)
 
 
 def asked_for_by(
@@ -209,8 +209,8 @@ def _below(graph: Graph, ask: Ask, depth: int, seen: set[NormalizedName]) -> Ite
     yield Branch(depth=depth, ask=ask, seen=ask.name in seen and bool(inner))
     if ask.name not in seen:
         seen.add(ask.name)
-        for one in _by_name(inner):
-            yield from _below(graph, one, depth + 1, seen)
+        for inner_ask in _by_name(inner):
+            yield from _below(graph, inner_ask, depth + 1, seen)
 
 
 def _by_name(asks: Sequence[Ask]) -> list[Ask]:

@@ -48,12 +48,12 @@ def held_back(
     newest = max((version for version in offered if early or not version.is_prerelease), default=locked)
     beyond = tuple(
         f"{rejected.version}: {rejected.reason}"
-        for rejected in candidates.aside
+        for rejected in candidates.rejected
         if rejected.newer_than(max(newest, locked))
     )
     behind = (
         rejected
-        for rejected in candidates.aside
+        for rejected in candidates.rejected
         if rejected.baseline and rejected.newer_than(max(newest, locked))
     )
     baseline = next((rejected.baseline for rejected in behind), "")

@@ -82,9 +82,9 @@ def merged_builds(builds: Iterable[LockedBuild]) -> tuple[LockedBuild, ...]:
     return tuple(found[key] for key in sorted(found))
 
 
-def _merged(one: LockedBuild, other: LockedBuild) -> LockedBuild:
+def _merged(build: LockedBuild, other: LockedBuild) -> LockedBuild:
     """The libraries of both, each with the files and the marker of both."""
-    found = {(library.name, library.version): library for library in one.libraries}
+    found = {(library.name, library.version): library for library in build.libraries}
     for library in other.libraries:
         known = found.setdefault((library.name, library.version), library)
         if known != library:
@@ -95,7 +95,7 @@ def _merged(one: LockedBuild, other: LockedBuild) -> LockedBuild:
                 dependencies=tuple(sorted({*known.dependencies, *library.dependencies})),
                 marker=None if None in markers else " or ".join(f"({marker})" for marker in markers),
             )
-    return replace(one, libraries=tuple(found[key] for key in sorted(found)))
+    return replace(build, libraries=tuple(found[key] for key in sorted(found)))
 
 
 def _entry(
@@ -113,7 +113,7 @@ def _entry(
     return LockedLibrary(
         name=name,
         version=version,
-        artifacts=tuple(sorted(artifacts, key=lambda one: isinstance(one, LockedSdist))),
+        artifacts=tuple(sorted(artifacts, key=lambda artifact: isinstance(artifact, LockedSdist))),
         dependencies=tuple(sorted(edges)),
         requires_python=_requires_python(
             [part.solution.chosen[name] for part in choosing], choosing[0].pythons.get(name)
@@ -156,8 +156,8 @@ def _marker(
     targets: list[Target] = [part.solution.target for part in settled]
     always: set[int] = set()
     by_section: dict[Section, set[int]] = {}
-    for position, one in enumerate(settled):
-        if _chose(one.solution, name, version):
+    for position, solved in enumerate(settled):
+        if _chose(solved.solution, name, version):
             sections = needed[position][name]
             if sections is None:
                 always.add(position)

@@ -71,7 +71,7 @@ def differences(
     needs: Callable[[LockedLibrary], Iterable[Need]],
     declaration: Declaration,
     *,
-    unexplained: str = "chosen anew",
+    unexplained: str = "chosen again",
 ) -> tuple[Difference, ...]:
     """Every runtime and every library that differs, sorted by name.
 
@@ -142,7 +142,7 @@ def _declared(declaration: Declaration) -> dict[str, str]:
 
 def _by_name(lock: Lock) -> Mapping[NormalizedName, tuple[LockedLibrary, ...]]:
     return {
-        name: tuple(sorted(entries, key=lambda one: one.version, reverse=True))
+        name: tuple(sorted(entries, key=lambda library: library.version, reverse=True))
         for name, entries in _grouped((library.name, library) for library in lock.libraries).items()
     }
 
@@ -185,7 +185,7 @@ class _Requirers:
         declared_by = self._declaration.name
         if name in self._declaration.without:
             return f"{declared_by} keeps it out"
-        old = max((one.version for one in before), default=None)
+        old = max((library.version for library in before), default=None)
         for limit in self._limits.get(name, ()):
             if not (old is None or limit.specifier.contains(old, prereleases=True)):
                 return f"{declared_by} sets the limit {need_text(limit, marker=False)}"
@@ -242,7 +242,7 @@ def _cause(
     """
     if name in declared:
         return _text(declared[name])
-    with_change, differing = (one.nearest(name) for one in above)
+    with_change, differing = (layer.nearest(name) for layer in above)
     if with_change is not None:
         return f"needed by {with_change} ({_text(declared[with_change])})"
     if differing is not None:

@@ -88,7 +88,7 @@ def build_moves(before: Lock | None, after: Lock) -> tuple[Move, ...]:
     known = {(build.name, build.own): build.libraries for build in before.builds} if before else {}
     builds: dict[tuple[NormalizedName, Version, Version], list[str]] = {}
     for build in after.builds:
-        old = {one.name: one.version for one in known.get((build.name, build.own), ())}
+        old = {built.name: built.version for built in known.get((build.name, build.own), ())}
         for library in build.libraries:
             if old.get(library.name, library.version) != library.version:
                 builds.setdefault((library.name, old[library.name], library.version), []).append(build.name)
@@ -156,7 +156,7 @@ def _own_needs(name: NormalizedName, old: Version, solution: Solution, provider:
     known = provider.candidates(name)
     release = next((candidate for candidate in known.releases if candidate.version == old), None)
     if release is None:
-        why = next((rejected.reason for rejected in known.aside if rejected.version == str(old)), "")
+        why = next((rejected.reason for rejected in known.rejected if rejected.version == str(old)), "")
         return f"{old} can't be used: {why}" if why else f"{old} is not offered for this target"
     if release.yanked:
         return f"{old} was yanked"

@@ -121,8 +121,8 @@ class _Sealed(Struct, frozen=True, kw_only=True):
         return hash(_unsealed(self))
 
 
-def _unsealed(one: _Sealed) -> tuple[object, ...]:
-    return astuple(replace(one, seal=None))
+def _unsealed(value: _Sealed) -> tuple[object, ...]:
+    return astuple(replace(value, seal=None))
 
 
 class LockedLibrary(_Sealed, frozen=True, kw_only=True):

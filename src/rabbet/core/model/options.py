@@ -46,7 +46,7 @@ class ResolveOptions(NamedTuple):
 class RecreateOptions(NamedTuple):
     """The sections to install: `everything`, or exactly these groups and extras, else those of before.
 
-    A `fresh` environment is made anew, whatever state the old one is in. To `verify`, every file is held
+    A `fresh` environment is made again, whatever state the old one is in. To `verify`, every file is held
     against the hashes of the lock. Locked runtimes that are missing are fetched with `obtain`. The `project`
     itself is installed or left out; what the lock has in `editable` form, it and checkouts, is installed so
     or as a wheel. Without a choice (`None`) both stay as they are. Modules can be left to be compiled when

@@ -36,7 +36,7 @@ class Step(Struct, frozen=True, kw_only=True):
 
 
 class Plan(Struct, frozen=True, kw_only=True):
-    """All steps, sorted by name; `rebuild` says why the whole environment is made anew, if it is.
+    """All steps, sorted by name; `rebuild` says why the whole environment is made again, if it is.
 
     `strays` are the places of files that nobody recorded, which go.
     """

@@ -89,7 +89,7 @@ class Listing(Struct, frozen=True, kw_only=True, dict=True):
     source: str
     files: tuple[ListedFile, ...] = ()
     trees: tuple[SourceTree, ...] = ()
-    aside: tuple[Rejected, ...] = ()
+    rejected: tuple[Rejected, ...] = ()
 
     @cached_property
     def kinds(self) -> tuple[tuple[frozenset[str] | None, str | None], ...]:

@@ -13,7 +13,9 @@ _OPERATORS = ("===", "==", "~=", ">=", ">", "!=", "<=", "<")
 
 def specifiers_text(specifiers: SpecifierSet) -> str:
     """Such as `>=2,<4`."""
-    ordered = sorted(specifiers, key=lambda one: (_OPERATORS.index(one.operator), one.version))
+    ordered = sorted(
+        specifiers, key=lambda specifier: (_OPERATORS.index(specifier.operator), specifier.version)
+    )
     return ",".join(str(clause) for clause in ordered)
 
 

@@ -33,10 +33,10 @@ class Refutation(Struct, frozen=True):
         seen: set[int] = set()
         waiting = [self.root]
         while waiting:
-            one = waiting.pop()
-            if id(one) not in seen:
-                seen.add(id(one))
-                if isinstance(one.cause, Learned):
-                    waiting += [one.cause.right, one.cause.left]
+            incompatibility = waiting.pop()
+            if id(incompatibility) not in seen:
+                seen.add(id(incompatibility))
+                if isinstance(incompatibility.cause, Learned):
+                    waiting += [incompatibility.cause.right, incompatibility.cause.left]
                 else:
-                    yield one
+                    yield incompatibility

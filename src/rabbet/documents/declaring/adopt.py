@@ -5,7 +5,8 @@ from typing import ClassVar
 from msgspec import Struct
 
 from rabbet.core.needs.wording import need_text
-from rabbet.python.code.adoption import Adopted
+from rabbet.python.code.adoption import AdoptCause, Adopted
+from rabbet.python.code.words import adopt_text
 from rabbet.tasks.declaring.adopt import Adopting
 
 __all__ = ["AdoptDocument", "shown_place"]
@@ -26,18 +27,20 @@ class AdoptDocument(Struct, frozen=True):
             "written": self.written,
             "looked_at": list(self.drawn_up.looked_at),
             "entries": [
-                {"entry": need_text(entry.need), "section": shown_place(entry), "because": entry.because}
+                {"entry": need_text(entry.need), "section": shown_place(entry), **_cause(entry.cause)}
                 for entry in adoption.entries
             ],
             "python": self.drawn_up.python[0] or None,
             "limits": [need_text(limit.need) for limit in adoption.limits],
             "preferred": {name: str(version) for name, version in sorted(adoption.preferred.items())},
             "along": list(adoption.along),
-            "at_odds": [
-                {"what": conflict.what, "because": conflict.because} for conflict in adoption.at_odds
-            ],
-            "left": [{"what": entry.what, "because": entry.because} for entry in adoption.left],
+            "at_odds": [{"what": conflict.what, **_cause(conflict.cause)} for conflict in adoption.at_odds],
+            "left": [{"what": entry.what, **_cause(entry.cause)} for entry in adoption.left],
         }
+
+
+def _cause(cause: AdoptCause) -> dict[str, str]:
+    return {"reason": cause.reason, "because": adopt_text(cause)}
 
 
 def shown_place(entry: Adopted) -> str:

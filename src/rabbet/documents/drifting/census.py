@@ -40,11 +40,11 @@ class RecordedDocument(Struct, frozen=True):
 
     def document(self) -> dict[str, object]:
         """The content of the JSON document."""
-        one = self.found.inventory
+        machine = self.found.inventory
         return {
-            "label": one.label,
+            "label": machine.label,
             "sent_through" if self.sent else "file": self.found.where,
-            "libraries": len(one.inventory.libraries),
+            "libraries": len(machine.inventory.libraries),
         }
 
 
@@ -103,11 +103,11 @@ class CensusDocument(Struct, frozen=True):
 
 
 def _ahead_document(ahead: Sequence[AheadOfTime]) -> list[dict[str, object]]:
-    return [{"label": one.label, "recorded": one.recorded} for one in ahead]
+    return [{"label": machine.label, "recorded": machine.recorded} for machine in ahead]
 
 
 def _unread_document(unread: Sequence[Unread]) -> list[dict[str, str]]:
-    return [{"what": one.what, "because": one.because} for one in unread]
+    return [{"what": entry.what, "because": entry.because} for entry in unread]
 
 
 class MachineDocument(Struct, frozen=True):

@@ -65,8 +65,8 @@ class CulpritDocument(Struct, frozen=True):
         }
 
 
-def _change(one: StateChange) -> dict[str, object]:
-    return {"name": one.name, "good": one.good or None, "bad": one.bad or None}
+def _change(change: StateChange) -> dict[str, object]:
+    return {"name": change.name, "good": change.good or None, "bad": change.bad or None}
 
 
 def untried(case: Case) -> Mixture:

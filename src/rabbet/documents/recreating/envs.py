@@ -38,6 +38,6 @@ class EnvironmentsDocument(Struct, frozen=True):
         }
 
 
-def state_text(one: KnownEnvironment) -> str:
+def state_text(environment: KnownEnvironment) -> str:
     """Whether an environment fits its lock, or why not."""
-    return one.unfit or "fits"
+    return environment.unfit or "fits"

@@ -168,14 +168,14 @@ class AllPublishedDocument(Struct, frozen=True):
         }
 
 
-def _offer_document(one: "OfferedRuntime") -> dict[str, object]:
+def _offer_document(offered: "OfferedRuntime") -> dict[str, object]:
     return {
-        "language": one.offer.language,
-        "version": str(one.offer.version),
-        "distributor": one.offer.distributor,
-        "catalogue": one.catalogue,
-        "platforms": sorted(archive.platform for archive in one.offer.archives),
-        "url": one.archive.url if one.archive else None,
-        "size": one.archive.size if one.archive else None,
-        "reason": one.reason or None,
+        "language": offered.offer.language,
+        "version": str(offered.offer.version),
+        "distributor": offered.offer.distributor,
+        "catalogue": offered.catalogue,
+        "platforms": sorted(archive.platform for archive in offered.offer.archives),
+        "url": offered.archive.url if offered.archive else None,
+        "size": offered.archive.size if offered.archive else None,
+        "reason": offered.reason or None,
     }

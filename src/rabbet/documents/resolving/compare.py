@@ -31,11 +31,11 @@ class CompareDocument(Struct, frozen=True):
         }
 
 
-def _difference(one: Difference) -> dict[str, object]:
+def _difference(difference: Difference) -> dict[str, object]:
     return {
-        "kind": str(one.kind),
-        "name": one.name,
-        "before": [str(version) for version in one.before],
-        "after": [str(version) for version in one.after],
-        "cause": one.cause,
+        "kind": str(difference.kind),
+        "name": difference.name,
+        "before": [str(version) for version in difference.before],
+        "after": [str(version) for version in difference.after],
+        "cause": difference.cause,
     }

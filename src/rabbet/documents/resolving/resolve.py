@@ -53,9 +53,9 @@ def _document(resolved: Resolved) -> dict[str, object]:
     return {
         "file": resolved.file,
         "targets": [
-            {"platform": one.platform, "python": str(one.python)}
+            {"platform": part.platform, "python": str(part.python)}
             for target in resolved.targets
-            for one in target.each
+            for part in target.each
         ],
         "untouched": resolved.untouched,
         "libraries": [
@@ -81,7 +81,7 @@ def _document(resolved: Resolved) -> dict[str, object]:
         "passed_over": list(resolved.passed_over),
         "not_preferred": list(resolved.not_preferred),
         "also_known": list(resolved.new_sources),
-        "idle_checkouts": list(resolved.idle_checkouts),
+        "unused_checkouts": list(resolved.unused_checkouts),
         "unhashed": list(resolved.unhashed),
         "edited": list(resolved.edited),
         "unknown_extras": list(resolved.unknown_extras),
@@ -89,7 +89,7 @@ def _document(resolved: Resolved) -> dict[str, object]:
         "told_here": list(resolved.told_here),
         "file_clash": resolved.file_clash,
         "no_longer_served": list(resolved.lost),
-        "idle_corrections": list(resolved.idle_corrections),
+        "unused_corrections": list(resolved.unused_corrections),
     }
 
 

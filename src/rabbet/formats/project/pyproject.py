@@ -314,17 +314,17 @@ class _OwnExtras:
         reached: dict[str, list[frozenset[str]]] = {}
         waiting = deque((requirement, _Way()) for requirement in requirements)
         while waiting:
-            one, way = waiting.popleft()
-            if one.name != self._project:
-                need = way.under_markers(one)
+            asked, way = waiting.popleft()
+            if asked.name != self._project:
+                need = way.under_markers(asked)
                 found[str(need)] = need
                 continue
-            inner = way.markers if one.marker is None else {**way.markers, str(one.marker): None}
-            for extra in sorted(one.extras):
+            inner = way.markers if asked.marker is None else {**way.markers, str(asked.marker): None}
+            for extra in sorted(asked.extras):
                 before = reached.setdefault(extra, [])
                 below = _Way(inner, way.levels + 1)
                 if any(inner.keys() >= markers for markers in before) or not self._may_follow(
-                    extra, one, below
+                    extra, asked, below
                 ):
                     continue
                 before.append(frozenset(inner))

@@ -74,8 +74,8 @@ def apply(text: str, edits: Iterable[Edit]) -> tuple[str, tuple[EditResult, ...]
 
 def _pruned(table: Mapping[str, object]) -> dict[str, object]:
     """A table's content without empty tables, which may or may not be written."""
-    content = {key: _pruned(one) if isinstance(one, Mapping) else one for key, one in table.items()}
-    return {key: one for key, one in content.items() if one != {}}
+    content = {key: _pruned(value) if isinstance(value, Mapping) else value for key, value in table.items()}
+    return {key: value for key, value in content.items() if value != {}}
 
 
 def complete(
@@ -184,7 +184,7 @@ def _retract_library(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Edi
         if section is not None and section.kind != "variant" and entries and not array:
             _remove_section(document, section)
     if not changes:
-        known = dict.fromkeys(str(entry) for one in places for entry in _requirements(document, one)[0])
+        known = dict.fromkeys(str(entry) for place in places for entry in _requirements(document, place)[0])
         where = f" in the {edit.section}" if edit.section else ""
         raise absent(f"'{edit.value}' is not declared{where}", known)
     return reversed(changes)

@@ -113,8 +113,8 @@ def _parted(marker: str, extras: Iterable[NormalizedName]) -> tuple[NormalizedNa
     for extra in extras if not alternative else ():
         named = _EXTRA.format("[-_.]+".join(re.escape(part) for part in extra.split("-")))
         found = re.fullmatch(rf"(?:(.*) and )?{named}(?: and (.*))?", marker, re.IGNORECASE)
-        rest = [one for one in (found.group(1), found.group(2)) if one] if found else ["extra"]
-        if not any("extra" in one or "(" in _outside_of_groups(one) for one in rest):
+        rest = [word for word in (found.group(1), found.group(2)) if word] if found else ["extra"]
+        if not any("extra" in word or "(" in _outside_of_groups(word) for word in rest):
             return extra, " and ".join(rest)
     raise NotUnderstood(f"its build tells a requirement where {marker}, which no extra alone can stand for")
 

@@ -43,7 +43,7 @@ def read_requirement(text: str) -> Need:
     if reason:
         raise ValueError(reason)
     need = Need.parse(text)
-    if need.marker is not None and any(one in text for one in _DOUBTFUL):
+    if need.marker is not None and any(word in text for word in _DOUBTFUL):
         check_marker(need.marker)
     return need
 

@@ -35,7 +35,7 @@ AnyTable: TypeAlias = AbstractTable | OutOfOrderTableProxy
 
 def absent(message: str, known: Iterable[object] = ()) -> WrongUsage:
     """The error for what is not there to be retracted."""
-    texts = ", ".join(str(one) for one in known if one is not None)
+    texts = ", ".join(str(name) for name in known if name is not None)
     return WrongUsage(message, because=[f"there are: {texts}"] if texts else [], remedy="rabbet declare")
 
 

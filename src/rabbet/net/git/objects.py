@@ -35,9 +35,9 @@ def read_objects(
     wanted = [fromkey for fromkey in dict.fromkeys(ids) if len(fromkey) in _ID_LENGTHS and fromkey.isalnum()]
     if not wanted:
         return
-    told = ask(["cat-file", "--batch-check"], "".join(f"{one}\n" for one in wanted).encode())
+    told = ask(["cat-file", "--batch-check"], "".join(f"{commit}\n" for commit in wanted).encode())
     for _, group in groupby(_sized(told.text, kind, most), key=lambda found: found[1] // _TOGETHER):
-        asked = "".join(f"{one}\n" for one, _ in group)
+        asked = "".join(f"{commit}\n" for commit, _ in group)
         yield from _parted(ask(["cat-file", "--batch"], asked.encode()).out)
 
 

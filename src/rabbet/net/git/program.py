@@ -67,7 +67,7 @@ def top_of(folder: Path) -> Path | None:
     for place in (folder, *folder.parents):
         if (place / ".git").exists():
             return place
-        if (place / "HEAD").exists() and any((place / one).exists() for one in ("objects", "commondir")):
+        if (place / "HEAD").exists() and any((place / entry).exists() for entry in ("objects", "commondir")):
             return None
     return None
 

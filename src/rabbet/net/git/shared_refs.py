@@ -2,7 +2,7 @@
 
     refs/rabbet/machines/GROUP/LABEL     a commit without parents; its tree holds what one machine has sent
 
-The files in a tree are numbered in the order in which they arrived, anew with each that comes: no sender's
+The files in a tree are numbered in the order in which they arrived, and renumbered with each: no sender's
 clock counts. Each sender has a ref of its own, which it replaces only while the remote still has what it
 built upon: two senders of one label take turns, and nothing is lost. What is sent and collected is kept in a
 repository of our own: neither hooks nor the configuration of the project's repository take part.
@@ -73,7 +73,9 @@ class SharedRefs:
             tree = self._asked("rev-parse", f"{known}^{{tree}}").strip() if known else ""
             kept = [file.blob for file in _files(self._own, [(label, tree)])]
             kept = [*kept, *([blob] if kept[-1:] != [blob] else [])][-keep:]
-            listed = "".join(f"100644 blob {one}\t{place:06d}.json\n" for place, one in enumerate(kept))
+            listed = "".join(
+                f"100644 blob {object_name}\t{place:06d}.json\n" for place, object_name in enumerate(kept)
+            )
             new = self._asked("mktree", given=listed.encode()).strip()
             done = self._own.ask(["commit-tree", new, "-m", "inventories"], variables=_NOBODY)
             if done.code != 0:
@@ -83,7 +85,7 @@ class SharedRefs:
             if pushed.code == 0:
                 self._asked("update-ref", ref, commit)
                 return
-            if not any(one in pushed.err for one in (b"stale info", b"fetch first", b"cannot lock")):
+            if not any(reason in pushed.err for reason in (b"stale info", b"fetch first", b"cannot lock")):
                 break
         raise self._failed("push", pushed.err)
 

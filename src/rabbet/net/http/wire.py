@@ -418,8 +418,8 @@ class Wire:
         host = self._release(transfer, handle)
         self._begun.discard(transfer)
         host.judge(ended, version)
-        one = HostTraffic("", 1, int(ended.head.status == 304), ended.received, seconds)
-        host.traffic = host.traffic.plus(one)
+        traffic = HostTraffic("", 1, int(ended.head.status == 304), ended.received, seconds)
+        host.traffic = host.traffic.plus(traffic)
         transfer.ended(ended)
         self._begin_waiting(host)
 

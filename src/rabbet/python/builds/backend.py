@@ -92,7 +92,7 @@ class Backend:
         into, settings = self._folder("metadata"), self._place.settings
         hooks = ("prepare_metadata_for_build_wheel", "prepare_metadata_for_build_editable")
         answers = (self._call(hook, [str(into), settings]) for hook in hooks)
-        answer = next((one for one in answers if one is not None), None)
+        answer = next((answer for answer in answers if answer is not None), None)
         if answer is None:
             return None
         name = answer["value"]

@@ -32,7 +32,7 @@ def built(unbuilt: Sequence[Unbuilt], workshop: Workshop) -> Iterator[Needed]:
     """
     if not unbuilt:
         return
-    observer = workshop.supply.observer
+    observer = workshop.fetcher.observer
     observer.stage("building", len(unbuilt))
     pool = ThreadPoolExecutor(os.cpu_count() or 1, thread_name_prefix="build")
     try:
@@ -44,14 +44,14 @@ def built(unbuilt: Sequence[Unbuilt], workshop: Workshop) -> Iterator[Needed]:
         pool.shutdown(wait=False, cancel_futures=True)
 
 
-def known_wheel(one: ToInstall, store: Store) -> Needed | None:
+def known_wheel(item: ToInstall, store: Store) -> Needed | None:
     """A library with its wheel, where nothing has to be built for that now."""
-    return one if isinstance(one, Needed) else _kept(one, store)
+    return item if isinstance(item, Needed) else _kept(item, store)
 
 
 def _built(unbuilt: Unbuilt, workshop: Workshop) -> Needed:
     """Dependencies are built first; only one process builds the same library at a time."""
-    store = workshop.supply.store
+    store = workshop.fetcher.store
     known = _kept(unbuilt, store)
     if known is not None:
         return known
@@ -76,7 +76,7 @@ def _built(unbuilt: Unbuilt, workshop: Workshop) -> Needed:
                 raise _not_lasting(unbuilt)
             if unbuilt.local:  # the build may have left something in the sources
                 unbuilt = replace(
-                    unbuilt, digest=digest_of(unbuilt, workshop.runtime, workshop.supply.folder)
+                    unbuilt, digest=digest_of(unbuilt, workshop.runtime, workshop.fetcher.folder)
                 )
             return _put_into(store, wheel, unbuilt)
 
@@ -87,7 +87,7 @@ def _taken(unbuilt: Unbuilt, workshop: Workshop) -> Needed | None:
     if wheel is None:
         return None
     _check(wheel.filename, unbuilt, workshop.runtime)
-    store, content = workshop.supply.store, content_from(workshop.supply)
+    store, content = workshop.fetcher.store, content_from(workshop.fetcher)
     store.obtain(wheel, lambda: content(wheel))
     return _remembered(store, wheel, unbuilt)
 
@@ -98,7 +98,7 @@ def keep_wheel(wheel: Path, unbuilt: Unbuilt, workshop: Workshop) -> None:
     Raises `BuildFailed` for one that is something else, `CannotWrite`.
     """
     _check(wheel.name, unbuilt, workshop.runtime)
-    _put_into(workshop.supply.store, wheel, unbuilt)
+    _put_into(workshop.fetcher.store, wheel, unbuilt)
 
 
 def _check(wheel: str, unbuilt: Unbuilt, runtime: PythonRuntime) -> None:

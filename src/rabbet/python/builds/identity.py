@@ -12,15 +12,15 @@ from rabbet.python.formats.built_wheels import identity_of
 __all__ = ["digest_of", "facts_of", "identified"]
 
 
-def identified(one: ToInstall, runtime: PythonRuntime, folder: Path) -> ToInstall:
+def identified(item: ToInstall, runtime: PythonRuntime, folder: Path) -> ToInstall:
     """A build's input, with the digest of all that the result depends on.
 
     Checkouts are relative to a `folder`. Patches of a runtime build alike.
     """
-    if isinstance(one, Needed):
-        return one
-    environment = tuple(identified(part, runtime, folder) for part in one.environment)
-    known = replace(one, environment=environment)
+    if isinstance(item, Needed):
+        return item
+    environment = tuple(identified(part, runtime, folder) for part in item.environment)
+    known = replace(item, environment=environment)
     return replace(known, digest=digest_of(known, runtime, folder))
 
 

@@ -53,9 +53,9 @@ def missing_in(output: str, name: str) -> tuple[str, ...]:
         ("variable", _VARIABLE, f"variables of {options} set it"),
     )
     told = [
-        f"its output names a missing {kind}, {one}: {remedy}"
+        f"its output names a missing {kind}, {missing}: {remedy}"
         for kind, patterns, remedy in kinds
-        for one in _named(patterns, end)
+        for missing in _named(patterns, end)
     ]
     return tuple(told[:_MOST])
 

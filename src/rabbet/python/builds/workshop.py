@@ -18,7 +18,7 @@ from rabbet.net.git.remote_repository import RemoteRepository
 from rabbet.python.builds.backend import Backend, Workplace
 from rabbet.python.builds.source_tree import Origins, SourceCode, open_sources_of
 from rabbet.python.compose.changes import EnvironmentSpec
-from rabbet.python.compose.fetch import Supply, content_from
+from rabbet.python.compose.fetch import ArtifactFetcher, content_from
 from rabbet.python.compose.make import make
 from rabbet.python.compose.wheels import InstallPolicy
 from rabbet.python.environment.place.layout import interpreter_in
@@ -35,7 +35,7 @@ class Workshop(Struct, frozen=True, kw_only=True):
     `check_own` raises `NotAgreed` where the project's own build may not run.
     """
 
-    supply: Supply
+    fetcher: ArtifactFetcher
     runtime: PythonRuntime
     environments: Environments
     repository: Callable[[str], RemoteRepository]
@@ -54,14 +54,14 @@ def opened(what: str, source: BuildSource, workshop: Workshop, options: BuildOpt
     """
     if is_own_folder(source):
         workshop.check_own()
-    supply = workshop.supply
+    fetcher = workshop.fetcher
     origins = Origins(
-        store=supply.store,
-        content=content_from(supply),
+        store=fetcher.store,
+        content=content_from(fetcher),
         repository=workshop.repository,
-        folder=supply.folder,
+        folder=fetcher.folder,
     )
-    with supply.store.scratch() as scratch:
+    with fetcher.store.scratch() as scratch:
         yield Opened(what, open_sources_of(what, source, origins, scratch), workshop, options)
 
 
@@ -81,7 +81,7 @@ class Opened:
         Raises `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
         """
         shop = self._workshop
-        store = shop.supply.store
+        store = shop.fetcher.store
         with store.scratch() as scratch:
             with cannot_write(scratch):
                 for name in ("home", "tmp", "environment"):
@@ -97,19 +97,19 @@ class Opened:
                 seconds=shop.seconds,
                 options=self._options,
             )
-            yield Backend(self._what, self.code.tree, self.code.system, place, shop.supply.observer)
+            yield Backend(self._what, self.code.tree, self.code.system, place, shop.fetcher.observer)
             place.log.unlink(missing_ok=True)  # who failed may want to read it
 
     def _compose(self, root: Path, environment: Sequence[Needed]) -> None:
         shop = self._workshop
-        shop.supply.observer.waiting(f"what the build of {self._what} needs")
+        shop.fetcher.observer.waiting(f"what the build of {self._what} needs")
         spec = EnvironmentSpec(
             root=root,
             runtime=shop.runtime,
             environments=shop.environments,
             share_files=shop.share_files,
         )
-        make(spec, environment, replace(shop.supply, observer=Silent()), InstallPolicy())
+        make(spec, environment, replace(shop.fetcher, observer=Silent()), InstallPolicy())
 
 
 def _file_name(text: str) -> str:

@@ -56,7 +56,7 @@ def candidates_for(
     """
     ranks = [(single, _ranking(single, as_of)) for single in target.each]
     releases = [_from_tree(tree, listing.source) for tree in listing.trees]
-    aside = []
+    rejected = []
     for built, archives in listing.by_version:
         sdist = _archive(archives, as_of)
         first = built[0] if built else sdist
@@ -67,7 +67,7 @@ def candidates_for(
         if isinstance(wheels, Rejected):
             unfit = _unfit(wheels, sdist, target, may_build=may_build)
             if unfit is not None:
-                aside.append(unfit)
+                rejected.append(unfit)
                 continue
             wheels = ((), ())
         releases.append(
@@ -79,7 +79,9 @@ def candidates_for(
                 doubles=wheels[1],
             )
         )
-    return Candidates(name=listing.name, releases=tuple(releases), aside=listing.aside + tuple(aside))
+    return Candidates(
+        name=listing.name, releases=tuple(releases), rejected=listing.rejected + tuple(rejected)
+    )
 
 
 def _archive(archives: list[ListedFile], as_of: datetime | None) -> ListedFile | None:

@@ -9,35 +9,35 @@ from rabbet.python.choosing.file_name import BadFileName, parse_wheel_name
 __all__ = ["other_file", "other_origin", "wheel_taken"]
 
 
-def other_origin(one: ToInstall | VersionOnly, installed: Installed) -> Kind | None:
+def other_origin(item: ToInstall | VersionOnly, installed: Installed) -> Kind | None:
     """In what the origin of something that Rabbet installed differs from the locked one, if it does."""
-    if isinstance(one, VersionOnly):
+    if isinstance(item, VersionOnly):
         return None
-    if isinstance(one, Unbuilt):
-        if one.digest in ("", installed.build):  # nobody looked at what it is built from here
+    if isinstance(item, Unbuilt):
+        if item.digest in ("", installed.build):  # nobody looked at what it is built from here
             return None
         return Kind.BUILD if installed.build else Kind.ORIGIN
-    if installed.wheel_sha256 == one.artifact.sha256:
+    if installed.wheel_sha256 == item.artifact.sha256:
         return None
     return (
-        Kind.BUILD if installed.wheel_sha256 in {file.sha256 for file in one.locked.wheels} else Kind.ORIGIN
+        Kind.BUILD if installed.wheel_sha256 in {file.sha256 for file in item.locked.wheels} else Kind.ORIGIN
     )
 
 
-def other_file(one: ToInstall | VersionOnly, installed: Installed) -> Kind | None:
+def other_file(item: ToInstall | VersionOnly, installed: Installed) -> Kind | None:
     """The same of what another installer installed, by the tags that its wheel had; they may not be there."""
-    if isinstance(one, Unbuilt | VersionOnly) or not installed.tags:
+    if isinstance(item, Unbuilt | VersionOnly) or not installed.tags:
         return None
-    taken = wheel_taken(one, installed)
+    taken = wheel_taken(item, installed)
     if taken is None:
         return Kind.ORIGIN
-    return None if taken == one.artifact else Kind.BUILD
+    return None if taken == item.artifact else Kind.BUILD
 
 
-def wheel_taken(one: ToInstall, installed: Installed) -> LockedWheel | LockedArchive | None:
+def wheel_taken(item: ToInstall, installed: Installed) -> LockedWheel | LockedArchive | None:
     """The locked wheel that has the tags of what is installed; the wanted one before others."""
-    wanted = () if isinstance(one, Unbuilt) else (one.artifact,)
-    return next((wheel for wheel in (*wanted, *one.locked.wheels) if _has_tags(wheel, installed.tags)), None)
+    wanted = () if isinstance(item, Unbuilt) else (item.artifact,)
+    return next((wheel for wheel in (*wanted, *item.locked.wheels) if _has_tags(wheel, installed.tags)), None)
 
 
 def _has_tags(wheel: LockedWheel | LockedArchive, tags: frozenset[str]) -> bool:

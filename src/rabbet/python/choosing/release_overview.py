@@ -79,14 +79,16 @@ def _allowed(found: Candidates, target: Target, needs: Sequence[Need]) -> Iterat
     admitted = -1 if counting else masks.admitted(SpecifierSet())
     for specifier in counting:
         admitted &= masks.admitted(specifier)
-    return (one.version for position, one in enumerate(found.releases) if admitted >> position & 1)
+    return (
+        candidate.version for position, candidate in enumerate(found.releases) if admitted >> position & 1
+    )
 
 
 def _refused(version: Version, found: Iterable[Candidates]) -> str:
     reasons = [
         rejected.reason
         for candidates in found
-        for rejected in candidates.aside
+        for rejected in candidates.rejected
         if rejected.version == str(version)
     ]
     return "; ".join(dict.fromkeys(reasons))
@@ -94,10 +96,13 @@ def _refused(version: Version, found: Iterable[Candidates]) -> str:
 
 def _baseline(version: Version, found: Iterable[Candidates]) -> str:
     """The first baseline that stands in a release's way, if one does."""
-    aside = (
-        rejected for candidates in found for rejected in candidates.aside if rejected.version == str(version)
+    baselines = (
+        rejected.baseline
+        for candidates in found
+        for rejected in candidates.rejected
+        if rejected.version == str(version)
     )
-    return next((rejected.baseline for rejected in aside if rejected.baseline), "")
+    return next(filter(None, baselines), "")
 
 
 def _yanked(files: Sequence[ListedFile]) -> str | None:

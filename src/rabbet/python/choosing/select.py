@@ -72,11 +72,11 @@ def own_project(lock: Lock, target: Target, declaration: Declaration) -> Unbuilt
     )
 
 
-def as_wheel(one: ToInstall) -> ToInstall:
+def as_wheel(item: ToInstall) -> ToInstall:
     """The same library, installed as a wheel in place of an editable form."""
-    if isinstance(one, Needed) or not isinstance(one.source, LockedCheckout):
-        return one
-    return replace(one, source=replace(one.source, editable=False))
+    if isinstance(item, Needed) or not isinstance(item.source, LockedCheckout):
+        return item
+    return replace(item, source=replace(item.source, editable=False))
 
 
 class _Choice:
@@ -172,9 +172,9 @@ def _check_python(library: LockedLibrary, target: Target) -> None:
 def serving_wheel(library: LockedLibrary, target: Target) -> LockedWheel | LockedArchive | None:
     """The wheel of a locked library that serves a target best; `None` if none does."""
     ranked = []
-    for wheel in sorted(library.wheels, key=lambda one: one.filename):
+    for wheel in sorted(library.wheels, key=lambda wheel: wheel.filename):
         parsed = parse_wheel_name(wheel.filename)
         ranks = [target.tags[tag] for tag in parsed.tags or () if tag in target.tags]
         if ranks:
             ranked.append((-min(ranks), parsed.build, wheel))
-    return max(ranked, key=lambda one: one[:2])[2] if ranked else None
+    return max(ranked, key=lambda entry: entry[:2])[2] if ranked else None

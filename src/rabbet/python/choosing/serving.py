@@ -100,7 +100,7 @@ def may_not_build(libraries: Sequence[LockedLibrary]) -> EnvironmentFailed:
             f"{checkout.name} is locked as the checkout in {_place(checkout)}, which is not declared",
             remedy="rabbet resolve",
         )
-    named = sorted(libraries, key=lambda one: one.name)
+    named = sorted(libraries, key=lambda library: library.name)
     who = f"{named[0].name} {named[0].version} has" if len(named) == 1 else f"{len(named)} libraries have"
     reasons = [
         f"there is: {', '.join([*(wheel.filename for wheel in library.wheels), _place(library)])}"

@@ -100,7 +100,7 @@ def baseline_needed(target: Target, wheel_tags: Iterable[str]) -> tuple[str, str
     """
     library, _ = target.libc
     known = (_built_for(tag.rpartition("-")[2]) for tag in target.tags)
-    machines = {one.machine for one in known if one is not None}
+    machines = {wheel.machine for wheel in known if wheel is not None}
     beginnings = {tag.rpartition("-")[0] for tag in target.tags}
     versions = []
     for tag in wheel_tags:

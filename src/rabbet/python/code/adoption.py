@@ -5,8 +5,9 @@ says which versions; exact pins are versions to prefer, not constraints.
 """
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from enum import StrEnum
 from itertools import chain
-from typing import TypeAlias
+from typing import NamedTuple, TypeAlias
 
 from msgspec import Struct, field
 from msgspec.structs import replace
@@ -20,21 +21,67 @@ from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import need_text
 from rabbet.python.code.imports import (
     TEST_GROUPS,
+    ImportCause,
     ImportSite,
     LibraryContents,
     by_module,
     other_use,
     owners_of,
 )
-from rabbet.python.code.words import cause_text
 
-__all__ = ["Adopted", "Adoption", "Evidence", "Left", "Listed", "Present", "adopt"]
+__all__ = [
+    "AdoptCause",
+    "AdoptReason",
+    "Adopted",
+    "Adoption",
+    "Evidence",
+    "Left",
+    "Listed",
+    "Present",
+    "adopt",
+]
 
 Needing: TypeAlias = Mapping[NormalizedName, frozenset[NormalizedName]]
 """For each library the ones that need it."""
 
+Offering: TypeAlias = Mapping[str, frozenset[NormalizedName]]
+"""For each module the libraries that offer it."""
+
 _TOOL_GROUPS = ("dev", "develop", "tools")
 _BUILD_COMMANDS = "distutils.commands"  # the entry points of those that build other libraries
+
+
+class AdoptReason(StrEnum):
+    """Why something is taken over or left, by its name, as the JSON document has it."""
+
+    LISTED = "listed"
+    PINNED = "pinned"
+    IMPORTED = "imported"
+    NOT_NEEDED = "not-needed"
+    OTHER_USE = "other-use"
+    DIRECT = "direct"
+    INSTALLER = "installer"
+    BUILDER = "builder"
+    NOT_IMPORTED = "not-imported"
+    NOT_OFFERED = "not-offered"
+    NOT_INSTALLED = "not-installed"
+    OTHER_VERSION = "other-version"
+    TOLD_BY_BUILD = "told-by-build"
+    NO_FILE = "no-file"
+    UNREADABLE = "unreadable"
+
+
+class AdoptCause(NamedTuple):
+    """Why something is taken over or left.
+
+    `facts` belong to the reason: places, modules, versions, addresses, or why a file can't be read. `use` is
+    the use of a library that nothing imports; `imported` the place where the program imports a listed one.
+    """
+
+    reason: AdoptReason
+    facts: tuple[str, ...] = ()
+    use: ImportCause | None = None
+    imported: str = ""
 
 
 class Listed(Struct, frozen=True, kw_only=True):
@@ -89,14 +136,14 @@ class Adopted(Struct, frozen=True, kw_only=True):
 
     need: Need
     section: Section | None
-    because: str
+    cause: AdoptCause
 
 
 class Left(Struct, frozen=True, kw_only=True):
     """Something that is not taken over, and why."""
 
     what: str
-    because: str
+    cause: AdoptCause
 
 
 class Adoption(Struct, frozen=True, kw_only=True):
@@ -118,7 +165,8 @@ def adopt(evidence: Evidence) -> Adoption:
     """Draw it up. Where the project itself is installed, what it needs counts as needed by nobody else."""
     present = {name: library for name, library in evidence.present.items() if name != evidence.project}
     evidence = replace(evidence, present=present)
-    used, needed_by = _used(evidence), _needed_by(present)
+    offering = by_module({name: library.offered for name, library in present.items()})
+    used, needed_by = _used(evidence, offering), _needed_by(present)
     entries = [*_from_lists(evidence, used, needed_by)]
     listed = {entry.need.name for entry in entries} | evidence.declared
     found = [*_from_environment(evidence, used, needed_by, listed)]
@@ -127,7 +175,7 @@ def adopt(evidence: Evidence) -> Adoption:
     left = [
         *evidence.left,
         *(entry for entry in found if isinstance(entry, Left)),
-        *_unexplained(evidence, names),
+        *_unexplained(evidence, names, offering),
     ]
     along = _along(names, present)
     pins = dict(_pins(evidence.listed))
@@ -164,19 +212,18 @@ def _at_odds(evidence: Evidence) -> Iterator[Left]:
         if need.marker is not None or need.url is not None or (installed is None and listed.constraint):
             continue
         if installed is None:
-            yield Left(what=listed.place, because=f"{need.name} is not installed")
+            yield Left(what=listed.place, cause=AdoptCause(AdoptReason.NOT_INSTALLED, (need.name,)))
         elif not need.specifier.contains(installed.version, prereleases=True):
-            wanted = need_text(need)
-            yield Left(what=listed.place, because=f"it says {wanted}, installed is {installed.version}")
+            facts = (need_text(need), str(installed.version))
+            yield Left(what=listed.place, cause=AdoptCause(AdoptReason.OTHER_VERSION, facts))
 
 
 def _place_and_name(entry: Adopted) -> tuple[bool, str, str]:
     return entry.section is not None, str(entry.section), entry.need.name
 
 
-def _used(evidence: Evidence) -> Mapping[NormalizedName, Sequence[ImportSite]]:
+def _used(evidence: Evidence, offering: Offering) -> Mapping[NormalizedName, Sequence[ImportSite]]:
     """Where each installed library is imported."""
-    offering = by_module({name: library.offered for name, library in evidence.present.items()})
     found: dict[NormalizedName, list[ImportSite]] = {}
     for site in evidence.sites:
         for owner in owners_of(site, offering):
@@ -283,14 +330,12 @@ def _from_lists(
         if entry.constraint or comes_along or known:
             continue
         seen.add(key)
-        because = f"it is in {entry.place}"
+        cause = AdoptCause(AdoptReason.LISTED, (entry.place,), imported=entry.imported)
         if version is not None:
             there = evidence.present.get(need.name)
             need = replace(need, specifier=lower_bound(min(version, there.version) if there else version))
-            because = f"{entry.place} has it at {version}"
-        if entry.imported:
-            because += f", and {entry.imported} imports it"
-        yield Adopted(need=need, section=entry.section, because=because)
+            cause = cause._replace(reason=AdoptReason.PINNED, facts=(entry.place, str(version)))
+        yield Adopted(need=need, section=entry.section, cause=cause)
 
 
 def _owned(entry: Listed, used: Mapping[NormalizedName, Sequence[ImportSite]]) -> Listed:
@@ -315,22 +360,20 @@ def _from_environment(
             continue
         sites, root = used.get(name, ()), not needed_by[name]
         if library.origin and (sites or root):
-            yield Left(what=f"{name} {library.version}", because=f"it was installed from {library.origin}")
+            yield _left(name, library, AdoptReason.DIRECT, library.origin)
         elif sites:
             yield _imported(name, library, sites, evidence.groups)
         elif root and name in installers:
-            yield Left(what=f"{name} {library.version}", because="it installed the others")
+            yield _left(name, library, AdoptReason.INSTALLER)
         elif root and _BUILD_COMMANDS in library.offered.plugins:
-            yield Left(
-                what=f"{name} {library.version}", because="it builds libraries, and nothing here imports it"
-            )
+            yield _left(name, library, AdoptReason.BUILDER)
         elif root and not evidence.sites:
-            yield _entry(name, library, None, "nothing else that is installed needs it")
+            yield _entry(name, library, None, AdoptCause(AdoptReason.NOT_NEEDED))
         elif root and (use := other_use(library.offered)):
             group = Section("group", _group(_TOOL_GROUPS, evidence.groups))
-            yield _entry(name, library, group, f"nothing imports it, but {cause_text(use)}")
+            yield _entry(name, library, group, AdoptCause(AdoptReason.OTHER_USE, use=use))
         elif root:
-            yield Left(what=f"{name} {library.version}", because="it is installed, and nothing imports it")
+            yield _left(name, library, AdoptReason.NOT_IMPORTED)
 
 
 def _imported(
@@ -341,11 +384,16 @@ def _imported(
     first = min(sites, key=lambda site: (site.role != "program", site.file, site.line))
     names = TEST_GROUPS if roles == {"tests"} else _TOOL_GROUPS
     section = None if "program" in roles else Section("group", _group(names, groups))
-    return _entry(name, library, section, f"{first.place} imports {first.module.partition('.')[0]}")
+    facts = (first.place, first.module.partition(".")[0])
+    return _entry(name, library, section, AdoptCause(AdoptReason.IMPORTED, facts))
 
 
-def _entry(name: NormalizedName, library: Present, section: Section | None, because: str) -> Adopted:
-    return Adopted(need=Need(name, lower_bound(library.version)), section=section, because=because)
+def _entry(name: NormalizedName, library: Present, section: Section | None, cause: AdoptCause) -> Adopted:
+    return Adopted(need=Need(name, lower_bound(library.version)), section=section, cause=cause)
+
+
+def _left(name: NormalizedName, library: Present, reason: AdoptReason, *facts: str) -> Left:
+    return Left(what=f"{name} {library.version}", cause=AdoptCause(reason, facts))
 
 
 def _group(names: Sequence[str], known: Collection[str]) -> NormalizedName:
@@ -364,9 +412,8 @@ def _bounded(entry: Adopted, bounds: Sequence[Listed]) -> Adopted:
     return replace(entry, need=replace(entry.need, specifier=specifier)) if both else entry
 
 
-def _unexplained(evidence: Evidence, named: Collection[NormalizedName]) -> Iterator[Left]:
+def _unexplained(evidence: Evidence, named: Collection[NormalizedName], offering: Offering) -> Iterator[Left]:
     """Modules that are imported, and nothing that is known here offers."""
-    offering = by_module({name: library.offered for name, library in evidence.present.items()})
     known = {name.replace("-", "_") for name in named}
     told: set[str] = set()
     for site in evidence.sites:
@@ -374,4 +421,4 @@ def _unexplained(evidence: Evidence, named: Collection[NormalizedName]) -> Itera
         explained = top in evidence.standard or top in evidence.own or top.lower() in known
         if not (explained or site.guarded or top in told or owners_of(site, offering)):
             told.add(top)
-            yield Left(what=f"import {top}", because=f"{site.place} has it, and nothing installed offers it")
+            yield Left(what=f"import {top}", cause=AdoptCause(AdoptReason.NOT_OFFERED, (site.place,)))

@@ -190,7 +190,9 @@ def import_findings(code: Code) -> tuple[ImportFinding, ...]:
         *(_shared(module, names) for module, names in several.items()),
         *(_unreadable(file, reason) for file, reason in code.unreadable.items()),
     ]
-    return tuple(sorted(found, key=lambda one: (_WEIGHTS.index(one.weight), one.kind, one.name)))
+    return tuple(
+        sorted(found, key=lambda finding: (_WEIGHTS.index(finding.weight), finding.kind, finding.name))
+    )
 
 
 def by_module(libraries: Mapping[NormalizedName, LibraryContents]) -> Mapping[str, frozenset[NormalizedName]]:

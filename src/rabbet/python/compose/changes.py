@@ -26,11 +26,11 @@ from rabbet.python.environment.place.linking import Linking
 from rabbet.python.environment.place.staging import taking_place_of
 from rabbet.python.environment.put.conflicts import folds_case, refuse_conflicts
 from rabbet.python.environment.put.create import create_environment, own_parts, place_path_file, runtime_links
-from rabbet.python.environment.put.install import PlannedFile, Prepared, install_wheel
+from rabbet.python.environment.put.install import InstallPlan, PlannedFile, install_wheel
 from rabbet.python.environment.put.remove import recorded_places, remove_library, remove_strays
 from rabbet.store.environments import Environments
 
-__all__ = ["EnvironmentSpec", "change_in_place", "fill", "finish", "make_anew"]
+__all__ = ["EnvironmentSpec", "change_in_place", "fill", "finish", "make_whole"]
 
 
 class EnvironmentSpec(Struct, frozen=True, kw_only=True):
@@ -55,7 +55,7 @@ class EnvironmentSpec(Struct, frozen=True, kw_only=True):
     lock_stamp: str = ""
 
 
-def make_anew(spec: EnvironmentSpec, arriving: Iterable[tuple[Needed, Prepared]]) -> list[PlannedFile]:
+def make_whole(spec: EnvironmentSpec, arriving: Iterable[tuple[Needed, InstallPlan]]) -> list[PlannedFile]:
     """Build in a staging folder from libraries as they arrive, and swap it in when complete.
 
     Raises `IntegrityFailed`, `CannotWrite`.
@@ -64,18 +64,20 @@ def make_anew(spec: EnvironmentSpec, arriving: Iterable[tuple[Needed, Prepared]]
         return fill(root, spec, arriving)
 
 
-def fill(root: Path, spec: EnvironmentSpec, arriving: Iterable[tuple[Needed, Prepared]]) -> list[PlannedFile]:
+def fill(
+    root: Path, spec: EnvironmentSpec, arriving: Iterable[tuple[Needed, InstallPlan]]
+) -> list[PlannedFile]:
     """Make an environment in an empty folder, as it will be in its own place.
 
     Raises `IntegrityFailed`, `CannotWrite`.
     """
     origins: dict[NormalizedName, Origin] = {}
-    arrived: dict[NormalizedName, Prepared] = {}
+    arrived: dict[NormalizedName, InstallPlan] = {}
     with _opened(root, spec) as guarded:
         create_environment(guarded, spec.runtime, spec.others, beside=spec.beside)
-        for one, prepared in arriving:
-            origins[one.locked.name] = install_wheel(prepared, guarded)
-            arrived[one.locked.name] = prepared
+        for item, prepared in arriving:
+            origins[item.locked.name] = install_wheel(prepared, guarded)
+            arrived[item.locked.name] = prepared
         _refuse_conflicts(root, spec, {name: prepared.stated for name, prepared in arrived.items()})
         with cannot_write(root):
             guarded.write(STATE_FILE, install_state_content(_state(spec, origins)))
@@ -83,16 +85,18 @@ def fill(root: Path, spec: EnvironmentSpec, arriving: Iterable[tuple[Needed, Pre
 
 
 def change_in_place(
-    spec: EnvironmentSpec, plan: Plan, arriving: Iterable[tuple[Needed, Prepared]], observer: Observer
+    spec: EnvironmentSpec, plan: Plan, arriving: Iterable[tuple[Needed, InstallPlan]], observer: Observer
 ) -> None:
     """Carry out a plan once everything has arrived; a journal names what is being changed.
 
     Raises `IntegrityFailed`, `CannotWrite`.
     """
-    arrived = {one.locked.name: prepared for one, prepared in arriving}
+    arrived = {item.locked.name: prepared for item, prepared in arriving}
     install_state = own_install_state(spec.root, spec.environments)
     origins = (
-        {NormalizedName(name): one for name, one in install_state.libraries.items()} if install_state else {}
+        {NormalizedName(name): origin for name, origin in install_state.libraries.items()}
+        if install_state
+        else {}
     )
     with _opened(spec.root, spec) as guarded:
         kept = {step.name: step.installed[0].folder for step in plan.of(Action.KEEP)}
@@ -148,7 +152,7 @@ def _state(spec: EnvironmentSpec, origins: Mapping[NormalizedName, Origin]) -> I
     chosen = spec.selection
     return InstallState(
         executable=spec.runtime.executable,
-        libraries={str(name): one for name, one in origins.items()},
+        libraries={str(name): origin for name, origin in origins.items()},
         own=dict(own_parts(spec.runtime, spec.others, beside=spec.beside)),
         runtimes={other.runtime.language: other.runtime.executable for other in spec.others},
         groups=sorted(chosen.groups) if chosen else None,

@@ -18,16 +18,15 @@ from rabbet.work.pools import as_finished
 if TYPE_CHECKING:
     from rabbet.net.http.client import HttpClient
 
-__all__ = ["Supply", "content_from", "fetched_wheels"]
+__all__ = ["ArtifactFetcher", "content_from", "fetched_wheels"]
 
 _THREADS = 16
 
 
-class Supply(Struct, frozen=True, kw_only=True):
-    """Where wheels come from: the store, else the places that the lock names.
+class ArtifactFetcher(Struct, frozen=True, kw_only=True):
+    """What fetching wheels takes: the store first, else the places that the lock names.
 
-    `folder` is the one that relative paths are relative to. The client is opened when something has to be
-    fetched: mostly nothing has.
+    Relative paths start at `folder`. The client opens only when something has to be fetched.
     """
 
     store: Store
@@ -36,14 +35,14 @@ class Supply(Struct, frozen=True, kw_only=True):
     observer: Observer
 
 
-def fetched_wheels(needed: Sequence[Needed], supply: Supply) -> Iterator[tuple[Needed, Unpacked]]:
+def fetched_wheels(needed: Sequence[Needed], fetcher: ArtifactFetcher) -> Iterator[tuple[Needed, Unpacked]]:
     """Fetch and unpack what the store lacks; each library as soon as it is there.
 
     The first failure ends it; what was fetched whole until then stays in the store.
     Raises `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
     """
-    store, observer = supply.store, supply.observer
-    content = content_from(supply)
+    store, observer = fetcher.store, fetcher.observer
+    content = content_from(fetcher)
 
     def get(wheel: LockedFile) -> Unpacked:
         return store.obtain(wheel, lambda: content(wheel))
@@ -55,33 +54,33 @@ def fetched_wheels(needed: Sequence[Needed], supply: Supply) -> Iterator[tuple[N
     try:
         waiting = {pool.submit(get, library.artifact): library for library in _largest_first(needed)}
         for future in as_finished(waiting):
-            one = waiting.pop(future)
+            item = waiting.pop(future)
             unpacked = future.result()
-            observer.step(one.artifact.filename)
+            observer.step(item.artifact.filename)
             if waiting:
                 more = f" and {len(waiting) - 1} more" if len(waiting) > 1 else ""
                 next_one = next(iter(waiting.values())).locked
                 observer.waiting(f"{next_one.name} {next_one.version}{more}")
-            yield one, unpacked
+            yield item, unpacked
     finally:
         pool.shutdown(wait=False, cancel_futures=True)
 
 
 def _largest_first(needed: Sequence[Needed]) -> list[Needed]:
     """Start the largest files first, for one that starts last delays the end."""
-    return sorted(needed, key=lambda one: -(one.artifact.size or 0))
+    return sorted(needed, key=lambda item: -(item.artifact.size or 0))
 
 
-def content_from(supply: Supply) -> Callable[[LockedFile], Iterator[bytes]]:
+def content_from(fetcher: ArtifactFetcher) -> Callable[[LockedFile], Iterator[bytes]]:
     """Reads locked files, piece by piece, from the places that the lock names.
 
     The client is opened once, by whichever thread needs it first. What it gives raises `SourceFailed`.
     """
-    client = _Client(supply.open_client)
+    client = _Client(fetcher.open_client)
 
     def content(file: LockedFile) -> Iterator[bytes]:
-        for piece in _pieces(file, supply.folder, client):
-            supply.observer.received(len(piece), file.filename, file.size or 0)
+        for piece in _pieces(file, fetcher.folder, client):
+            fetcher.observer.received(len(piece), file.filename, file.size or 0)
             yield piece
 
     return content

@@ -5,9 +5,9 @@ from contextlib import closing, contextmanager
 
 from rabbet.core.model.lock import Needed
 from rabbet.python.compose.changes import EnvironmentSpec, fill
-from rabbet.python.compose.fetch import Supply
+from rabbet.python.compose.fetch import ArtifactFetcher
 from rabbet.python.compose.wheels import InstallPolicy, prepared_wheels
-from rabbet.python.environment.put.install import PlannedFile, Prepared
+from rabbet.python.environment.put.install import InstallPlan, PlannedFile
 
 __all__ = ["make", "wheels_for"]
 
@@ -16,24 +16,24 @@ __all__ = ["make", "wheels_for"]
 def wheels_for(
     spec: EnvironmentSpec,
     wheels: Sequence[Needed],
-    supply: Supply,
+    fetcher: ArtifactFetcher,
     policy: InstallPolicy,
     *,
     compile_later: bool = False,
-) -> Iterator[Iterator[tuple[Needed, Prepared]]]:
+) -> Iterator[Iterator[tuple[Needed, InstallPlan]]]:
     """Wheels as they become ready to be put into the environment; without an error all are put there.
 
     Then the store notes that its files were linked. Raises `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
     """
-    ready = prepared_wheels(wheels, spec.root, spec.runtime, supply, policy, compile_later=compile_later)
+    ready = prepared_wheels(wheels, spec.root, spec.runtime, fetcher, policy, compile_later=compile_later)
     with closing(ready):
         yield ready
-    supply.store.note_linked((wheel.artifact for wheel in wheels), spec.runtime)
+    fetcher.store.note_linked((wheel.artifact for wheel in wheels), spec.runtime)
 
 
 def make(
-    spec: EnvironmentSpec, wheels: Sequence[Needed], supply: Supply, policy: InstallPolicy
+    spec: EnvironmentSpec, wheels: Sequence[Needed], fetcher: ArtifactFetcher, policy: InstallPolicy
 ) -> list[PlannedFile]:
     """Fill an empty folder with an environment of these wheels. Raises as `wheels_for` does."""
-    with wheels_for(spec, wheels, supply, policy) as ready:
+    with wheels_for(spec, wheels, fetcher, policy) as ready:
         return fill(spec.root, spec, ready)

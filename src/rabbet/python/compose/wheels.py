@@ -19,9 +19,9 @@ from rabbet.core.model.lock import (
 from rabbet.core.model.release import Metadata
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.errors import EnvironmentFailed, IntegrityFailed
-from rabbet.python.compose.fetch import Supply, fetched_wheels
+from rabbet.python.compose.fetch import ArtifactFetcher, fetched_wheels
 from rabbet.python.environment.place.layout import Layout
-from rabbet.python.environment.put.install import Prepared, Provenance, prepare_wheel
+from rabbet.python.environment.put.install import InstallPlan, Provenance, planned_install
 from rabbet.python.formats.metadata import MetadataBroken, parse_metadata, whole
 from rabbet.python.store.compile import Compiler
 from rabbet.python.store.entries import Unpacked
@@ -47,11 +47,11 @@ def prepared_wheels(
     needed: Sequence[Needed],
     place: Path,
     runtime: PythonRuntime,
-    supply: Supply,
+    fetcher: ArtifactFetcher,
     policy: InstallPolicy,
     *,
     compile_later: bool = False,
-) -> Generator[tuple[Needed, Prepared], None, None]:
+) -> Generator[tuple[Needed, InstallPlan], None, None]:
     """Each needed library, ready to be put into an environment at this place, while others still arrive.
 
     A wheel's metadata is checked against the lock. With `compile_later`, modules are left for Python to
@@ -60,73 +60,73 @@ def prepared_wheels(
     layout = Layout(root=place, site_packages=runtime.site_packages)
 
     def arriving() -> Iterator[tuple[Needed, Unpacked]]:
-        for one, unpacked in fetched_wheels(needed, supply):
-            _check_metadata(one, unpacked, supply.store, policy.correct)
-            yield one, unpacked
+        for item, unpacked in fetched_wheels(needed, fetcher):
+            _check_metadata(item, unpacked, fetcher.store, policy.correct)
+            yield item, unpacked
 
     if compile_later:
-        for one, unpacked in arriving():
-            yield one, _prepared(one, unpacked, None, layout, supply, policy)
+        for item, unpacked in arriving():
+            yield item, _prepared(item, unpacked, None, layout, fetcher, policy)
         return
-    for one, unpacked, compiled in _compiled(arriving(), supply, runtime):
-        yield one, _prepared(one, unpacked, compiled, layout, supply, policy)
+    for item, unpacked, compiled in _compiled(arriving(), fetcher, runtime):
+        yield item, _prepared(item, unpacked, compiled, layout, fetcher, policy)
 
 
 def listed_wheel(
-    one: Needed,
+    item: Needed,
     place: Path,
     runtime: PythonRuntime,
-    supply: Supply,
+    fetcher: ArtifactFetcher,
     policy: InstallPolicy,
     *,
     compile_later: bool = False,
-) -> Prepared | None:
+) -> InstallPlan | None:
     """The same of a wheel that the store has, by its lists alone, whose files nobody looks at here."""
-    unpacked = supply.store.listed(one.artifact)
-    compiled = None if compile_later else supply.store.listed_compiled(one.artifact, runtime)
+    unpacked = fetcher.store.listed(item.artifact)
+    compiled = None if compile_later else fetcher.store.listed_compiled(item.artifact, runtime)
     if unpacked is None or (compiled is None and not compile_later):
         return None
     layout = Layout(root=place, site_packages=runtime.site_packages)
-    return _prepared(one, unpacked, compiled, layout, supply, policy)
+    return _prepared(item, unpacked, compiled, layout, fetcher, policy)
 
 
 def _prepared(
-    one: Needed,
+    item: Needed,
     unpacked: Unpacked,
     compiled: Unpacked | None,
     layout: Layout,
-    supply: Supply,
+    fetcher: ArtifactFetcher,
     policy: InstallPolicy,
-) -> Prepared:
+) -> InstallPlan:
     provenance = Provenance(
-        wheel=one.artifact.sha256,
-        direct_url=_direct_url(one, supply.folder),
-        build=one.build.digest if one.build else "",
+        wheel=item.artifact.sha256,
+        direct_url=_direct_url(item, fetcher.folder),
+        build=item.build.digest if item.build else "",
     )
-    requested = one.locked.name in policy.requested
-    return prepare_wheel(unpacked, layout, provenance, compiled=compiled, requested=requested)
+    requested = item.locked.name in policy.requested
+    return planned_install(unpacked, layout, provenance, compiled=compiled, requested=requested)
 
 
 def _compiled(
-    arriving: Iterator[tuple[Needed, Unpacked]], supply: Supply, runtime: PythonRuntime
+    arriving: Iterator[tuple[Needed, Unpacked]], fetcher: ArtifactFetcher, runtime: PythonRuntime
 ) -> Iterator[tuple[Needed, Unpacked, Unpacked]]:
     """Each library's files, and its compiled modules: made by all cores while others arrive."""
-    store, observer = supply.store, supply.observer
+    store, observer = fetcher.store, fetcher.observer
     pool = ThreadPoolExecutor(os.cpu_count() or 1, thread_name_prefix="compile")
     with Compiler(runtime.executable) as compiler:
         waiting: dict[Future[Unpacked], tuple[Needed, Unpacked]] = {}
         try:
-            for one, unpacked in arriving:
-                waiting[pool.submit(store.compiled, one.artifact, compiler, runtime)] = (one, unpacked)
+            for item, unpacked in arriving:
+                waiting[pool.submit(store.compiled, item.artifact, compiler, runtime)] = (item, unpacked)
                 for job in [job for job in waiting if job.done()]:
                     yield (*waiting.pop(job), job.result())
             observer.stage("compiling", len(waiting))
             for job in as_finished(waiting):
-                one, unpacked = waiting.pop(job)
-                observer.step(one.locked.name)
+                item, unpacked = waiting.pop(job)
+                observer.step(item.locked.name)
                 if waiting:
                     observer.waiting(f"the modules of {next(iter(waiting.values()))[0].locked.name}")
-                yield one, unpacked, job.result()
+                yield item, unpacked, job.result()
         finally:
             pool.shutdown(wait=False, cancel_futures=True)
 

@@ -91,18 +91,18 @@ def read_built_wheels(content: bytes) -> tuple[BuiltWheel, ...]:
     return tuple(read.wheels)
 
 
-def _wrong(one: BuiltWheel) -> str:
+def _wrong(wheel: BuiltWheel) -> str:
     try:
-        parse_wheel_name(one.filename)
+        parse_wheel_name(wheel.filename)
     except BadFileName as error:
         return str(error)
-    if not is_sha256(one.sha256):
+    if not is_sha256(wheel.sha256):
         return "its digest is not one"
-    return "" if is_size(one.size) else "its size is not one"
+    return "" if is_size(wheel.size) else "its size is not one"
 
 
 def built_wheels_text(wheels: Iterable[BuiltWheel]) -> str:
     """The list as it is written: sorted, so that the same wheels give the same text."""
-    ordered = sorted(wheels, key=lambda one: (one.name, one.version, one.filename, one.sha256))
+    ordered = sorted(wheels, key=lambda wheel: (wheel.name, wheel.version, wheel.filename, wheel.sha256))
     content = msgspec.json.encode(_List(schema=_SCHEMA, wheels=ordered), order="sorted")
     return msgspec.json.format(content, indent=1).decode() + "\n"

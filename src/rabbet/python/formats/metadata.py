@@ -155,8 +155,8 @@ def parse_static_metadata(content: bytes) -> Metadata:
 def release_notes(content: bytes) -> str:
     """The address where a release tells what is new, by its well-known label (PEP 753); empty if none."""
     addresses = {}
-    for one in _header(_header_text(content)).get_all("project-url", []):
-        label, _, address = str(one).partition(",")
+    for line in _header(_header_text(content)).get_all("project-url", []):
+        label, _, address = str(line).partition(",")
         addresses[_NO_LABEL.sub("", label).lower()] = address.strip()
     return next((addresses[label] for label in _NEWS if addresses.get(label, "").startswith("http")), "")
 
@@ -168,9 +168,9 @@ def licence_of(content: bytes) -> str:
     if expression and beyond(expression) is None:
         return f"SPDX:{expression}"
     told = [
-        str(one).rpartition("::")[2].strip()
-        for one in header.get_all("classifier", [])
-        if str(one).startswith("License ::")
+        str(classifier).rpartition("::")[2].strip()
+        for classifier in header.get_all("classifier", [])
+        if str(classifier).startswith("License ::")
     ]
     short = str(header.get("license", "")).strip().partition("\n")[0]
     return ", ".join(told) or (short if beyond(short) is None else "")

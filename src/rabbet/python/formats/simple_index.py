@@ -102,7 +102,7 @@ def _check_version(version: str) -> None:
 def _listing(files: list[_File], *, name: NormalizedName, source: str, address: str) -> Listing:
     if len(files) > MOST_FILES:
         raise NotAnIndexPage(f"the page lists {len(files)} files, more than any library has")
-    usable, aside = [], []
+    usable, rejected = [], []
     tags: set[frozenset[str] | None] = set()
     for file in files:
         if not file.filename.endswith((".whl", ".tar.gz", ".zip")):
@@ -110,13 +110,13 @@ def _listing(files: list[_File], *, name: NormalizedName, source: str, address: 
         try:
             listed = _listed(file, name, source=source, address=address)
         except _UnusableEntry as error:
-            aside.append(Rejected(version=file.filename[:LONGEST_LINE], reason=str(error)))
+            rejected.append(Rejected(version=file.filename[:LONGEST_LINE], reason=str(error)))
         else:
             usable.append(listed)
             tags.add(listed.tags)
     if sum(len(tag or ()) for tag in tags) > MOST_FILES:
         raise NotAnIndexPage("the names on the page stand for more kinds of machines than there are")
-    return Listing(name=name, source=source, files=tuple(usable), aside=tuple(aside))
+    return Listing(name=name, source=source, files=tuple(usable), rejected=tuple(rejected))
 
 
 class _UnusableEntry(ValueError):

@@ -33,7 +33,7 @@ def metadata_of_tree(pyproject: str | None) -> Metadata:
         raise MetadataBroken("its pyproject.toml has no [project]: only a build could tell what it needs")
     told = project.get("dynamic", [])
     dynamic = sorted(
-        _NEEDED.intersection(one for one in told if isinstance(one, str))
+        _NEEDED.intersection(name for name in told if isinstance(name, str))
         if isinstance(told, list)
         else _NEEDED
     )

@@ -25,19 +25,21 @@ def open_source(
     project: Path,
     client: HttpClient,
     memory_of: Callable[[str], Memory],
-    anew: bool = False,
+    refresh: bool = False,
 ) -> Source:
     """Open an index (`http`, `https`) or a folder (a path, relative to the project, or a `file` address).
 
     A folder holds files, or pages as an index would serve them. `memory_of` an index, by its address, keeps
-    its listings; `anew`: fresh ones are asked for too.
+    its listings; `refresh`: fresh ones are asked for too.
 
     Raises `SourceFailed` for an address of another kind.
     """
     scheme = parse_address(entry.url).scheme if is_address(entry.url) else "file"
     if scheme in ("http", "https"):
         address = parse_address(entry.url).text
-        return IndexSource(entry.name, address, client, Pages(memory_of(address), entry.fresh_for), anew=anew)
+        return IndexSource(
+            entry.name, address, client, Pages(memory_of(address), entry.fresh_for), refresh=refresh
+        )
     if scheme != "file":
         raise unsupported(entry.name, scheme)
     folder = local_path(entry.url) or path_named(entry.url, project)

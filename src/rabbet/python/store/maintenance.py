@@ -104,7 +104,7 @@ def sweep(store: Store, folder: Path, used: frozenset[str], *, older: int = 0) -
             removed.append(Removed(part=part, sha256=entry.name, size=size))
     for entry in _entries(folder / OBTAINED):
         digest = digest_of_entry(entry.name)
-        if any(one.startswith(digest) for one in used) or entry.stat().st_mtime > limit:
+        if any(digest_used.startswith(digest) for digest_used in used) or entry.stat().st_mtime > limit:
             continue
         with store.claimed(f"runtime {entry.name}"):
             if not entry.is_dir() or entry.stat().st_mtime > limit:
@@ -141,7 +141,7 @@ def check(store: Store, folder: Path) -> Iterator[str]:
     """Read everything again; yield what was damaged, and remove it.
 
     Unpacked files are held against the wheel itself, all that is remembered against its digest. What was
-    removed is fetched, unpacked or worked out anew when it is needed.
+    removed is fetched, unpacked or computed again when it is needed.
     """
     for entry in _entries(folder / "wheels"):
         for wheel in _entries(entry):

@@ -216,7 +216,7 @@ class Store:
                     f"locked: sha256 {wheel.sha256}",
                     f"received: sha256 {digest}, {size} bytes from {wheel.url or wheel.path}",
                 ],
-                note="find out why it changed before you lock it anew",
+                note="find out why it changed before you lock it again",
                 remedy="rabbet resolve --fresh-listings",
             )
 

@@ -17,7 +17,7 @@ from rabbet.disk.text_file import read_text
 from rabbet.errors import WrongUsage
 from rabbet.formats.project.pyproject import read_declaration
 from rabbet.formats.project.pyproject_edit import apply, complete
-from rabbet.python.code.adoption import Adoption, Evidence, Left, adopt
+from rabbet.python.code.adoption import AdoptCause, Adoption, AdoptReason, Evidence, Left, adopt
 from rabbet.tasks.declaring.begin import default_name, existing, offered_runtimes
 from rabbet.workspace.evidence.evidence import Gathered, gather
 from rabbet.workspace.known_sources import users_source
@@ -106,9 +106,8 @@ def _without_left(adoption: Adoption, by_build: Collection[str]) -> Adoption:
     if "dependencies" not in by_build:
         return adoption
     own = [entry for entry in adoption.entries if entry.section is None]
-    left = (
-        Left(what=need_text(entry.need), because="its build tells what the project needs") for entry in own
-    )
+    cause = AdoptCause(AdoptReason.TOLD_BY_BUILD)
+    left = (Left(what=need_text(entry.need), cause=cause) for entry in own)
     kept = tuple(entry for entry in adoption.entries if entry.section is not None)
     return replace(adoption, entries=kept, left=(*adoption.left, *left))
 

@@ -100,12 +100,12 @@ def change(session: Session, edits: Sequence[Edit]) -> Edited:
     if after != before:
         has_setup = (session.project.folder / "setup.py").is_file()
         changed = read_declaration(after, folder_name=session.project.folder.name, has_setup=has_setup)
-        for one in (changed, *map(changed.varied, changed.variants)):
-            if not one.runtimes:
+        for each in (changed, *map(changed.varied, changed.variants)):
+            if not each.runtimes:
                 continue
             from rabbet.workspace.runtimes.languages import languages_for  # here: most edits name a library
 
-            languages_for(one, session.machine, written=False)  # it refuses unknown languages
+            languages_for(each, session.machine, written=False)  # it refuses unknown languages
         write_text(session.project.declaration_file, after)
     return Edited(changes, tuple(edit.value for edit in served))
 
@@ -187,7 +187,7 @@ def _served_unnamed(session: Session, declaration: Declaration, edits: Sequence[
         if here.platform in PLATFORMS and not (places and first[1]):
             places.add((here.platform, here.minor))
     if first[0]:
-        for platform in sorted({one for one, _ in places} - {*platforms}):
+        for platform in sorted({platform for platform, _ in places} - {*platforms}):
             yield Edit(verb="declare", what="target", value=platform)
     if first[1]:
         minors = {minor for _, minor in places}

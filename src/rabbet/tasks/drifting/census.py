@@ -158,12 +158,12 @@ def send_to_database(session: Session, options: RecordOptions, url: str) -> Save
     """
     found = _recorded(session, options)
     session.observer.stage("sending to the database")
-    one = found.inventory
-    content = write_inventory_file(replace(one, label=NOBODY, recorded=0), __version__)
+    machine = found.inventory
+    content = write_inventory_file(replace(machine, label=NOBODY, recorded=0), __version__)
     with needing_extra("a database"), opened_database(url) as database:
-        record = DatabaseRecord(one.label, one.recorded, content)
+        record = DatabaseRecord(machine.label, machine.recorded, content)
         database.send(census_group(session.project), [record], keep=_KEPT)
-    return SavedInventory(inventory=one, text=found.text, where=shown_location(url))
+    return SavedInventory(inventory=machine, text=found.text, where=shown_location(url))
 
 
 def send_every(session: Session, when: str, remote: str | None) -> Edited:
@@ -238,11 +238,11 @@ def show(session: Session, places: Sequence[str], url: str | None = None) -> Cen
     against = CensusComparison(session)
     states = list(against.states(machines))
     # one by one: a fleet's take a lot of room
-    for one, sent in stored_machines(session.project, url) if url else ():
-        if isinstance(one, Unread):
-            unread.append(one)
+    for machine, sent in stored_machines(session.project, url) if url else ():
+        if isinstance(machine, Unread):
+            unread.append(machine)
             continue
-        for state in against.states([one]):
+        for state in against.states([machine]):
             states += (replace(state, label=them.label, recorded=them.recorded) for them in sent)
     if not (states or unread):
         raise WrongUsage(
@@ -313,7 +313,7 @@ def _over_time(machines: Sequence[MachineInventory]) -> list[MachineInventory]:
         latest[machine.label] = min(machine.recorded, latest.get(machine.label, machine.recorded))
         timed.append((latest[machine.label], machine))
     timed.reverse()
-    return [one for _, one in sorted(timed, key=itemgetter(0))]
+    return [machine for _, machine in sorted(timed, key=itemgetter(0))]
 
 
 class LibraryOverTime(Struct, frozen=True, kw_only=True):

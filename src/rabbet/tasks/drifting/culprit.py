@@ -145,7 +145,7 @@ def _helps(
 def _with_release_notes(case: Case, two: TwoStates, machine: Machine) -> Case:
     """The case with the addresses where guilty releases tell what is new in them."""
     culprits = case.verdict.culprits
-    guilty = [two.changes[name] for one in culprits for name in sorted(one.guilty)]
+    guilty = [two.changes[name] for culprit in culprits for name in sorted(culprit.guilty)]
     return replace(case, release_notes=dict(_release_notes(guilty, two, machine)))
 
 
@@ -157,7 +157,7 @@ def _refuse_kept(folder: Path | None) -> None:
 
 def _refuse_absent(tried: Mapping[Mixture, RunRecord], two: TwoStates) -> None:
     """Raise `EnvironmentFailed` for a command that is in neither state."""
-    reasons = {tried[one].reason for one in (_GOOD, frozenset(two.changes)) if one in tried}
+    reasons = {tried[mixture].reason for mixture in (_GOOD, frozenset(two.changes)) if mixture in tried}
     if len(reasons) == 1 and any(reason.endswith(ABSENT) for reason in reasons):
         raise EnvironmentFailed(
             f"in both states {reasons.pop()}",
@@ -171,8 +171,8 @@ def _key(two: TwoStates, command: TestedCommand, project: Project) -> str:
         [
             side.python.executable,
             str(side.python.version),
-            sorted((name, str(one.runtime)) for name, one in side.others.items()),
-            sorted((name, content_of(one)) for name, one in side.libraries.items()),
+            sorted((name, str(runtime.runtime)) for name, runtime in side.others.items()),
+            sorted((name, content_of(item)) for name, item in side.libraries.items()),
         ]
         for side in (two.good, two.bad)
     ]
@@ -204,8 +204,8 @@ def _side(two: TwoStates, number: int, attempts: Attempts, machine: Machine) -> 
     return Side(
         target=target,
         libraries={
-            name: _metadata(one, number, state.declaration, attempts, machine)
-            for name, one in state.libraries.items()
+            name: _metadata(item, number, state.declaration, attempts, machine)
+            for name, item in state.libraries.items()
         },
         extras=extras,
         lacking=frozenset((name, other.libraries[name].locked.version) for name in two.lacking[1 - number]),
@@ -213,26 +213,26 @@ def _side(two: TwoStates, number: int, attempts: Attempts, machine: Machine) -> 
 
 
 def _metadata(
-    one: ToInstall, number: int, declaration: Declaration, attempts: Attempts, machine: Machine
+    item: ToInstall, number: int, declaration: Declaration, attempts: Attempts, machine: Machine
 ) -> Metadata:
     """A library's requirements by its wheel, else by the lock if the store has lost it."""
-    known = one if isinstance(one, Needed) else attempts.wheel_of(one.locked.name, number)
+    known = item if isinstance(item, Needed) else attempts.wheel_of(item.locked.name, number)
     content = machine.metadata.recall(known.artifact.sha256) if known else None
     if content is not None:
         with suppress(MetadataBroken):
             return whole(corrected(parse_metadata(content), declaration))
     return Metadata(
-        name=one.locked.name,
-        version=one.locked.version,
+        name=item.locked.name,
+        version=item.locked.version,
         requires_python=SpecifierSet(),
-        needs=tuple(Need(name) for name in one.locked.dependencies),
+        needs=tuple(Need(name) for name in item.locked.dependencies),
         extras=frozenset(),
     )
 
 
 def _choices(verdict: CulpritVerdict, two: TwoStates) -> Iterator[list[StateChange]]:
     """Sets of changes to keep out, one group of each culprit; as many as are worth a try."""
-    groups = [one.groups for one in verdict.culprits]
+    groups = [culprit.groups for culprit in verdict.culprits]
     for chosen in islice(product(*groups), _CHOICES):
         yield [two.changes[name] for name in sorted(_GOOD.union(*chosen))]
 
@@ -242,8 +242,8 @@ def _release_notes(
 ) -> Iterator[tuple[NormalizedName, str]]:
     """Where the releases that the bad state brought tell what is new in them (PEP 753)."""
     for change in guilty:
-        one = two.bad.libraries.get(change.name)
-        content = machine.metadata.recall(one.artifact.sha256) if isinstance(one, Needed) else None
+        item = two.bad.libraries.get(change.name)
+        content = machine.metadata.recall(item.artifact.sha256) if isinstance(item, Needed) else None
         address = release_notes(content) if content else ""
         if address:
             yield change.name, address

@@ -159,7 +159,7 @@ def _since(session: Session, found: Comparison, findings: Iterable[Finding]) -> 
     needed = found.expected.needed
     local = {library.locked.name for library in needed if isinstance(library, Unbuilt) and library.local}
     installed = {
-        name: str(one.version) for name, one in found.inventory.libraries.items() if name not in local
+        name: str(library.version) for name, library in found.inventory.libraries.items() if name not in local
     }
     revisions = (revision for revision, _ in lock_history(session))
     return nearest_revision(installed, revisions, len(differing))

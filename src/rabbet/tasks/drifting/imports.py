@@ -70,7 +70,7 @@ def imports(session: Session) -> Imports:
     session.observer.stage("reading the project's files")
     read = imports_of(session.project.folder)
     declared = {name: sections for name, sections in _declared(declaration).items() if name != own}
-    libraries = {name: one for name, one in offered.items() if name != own}
+    libraries = {name: contents for name, contents in offered.items() if name != own}
     offering = by_module(libraries)
     used = {owner for site in read.sites for owner in owners_of(site, offering)}
     code = Code(

@@ -48,8 +48,8 @@ from rabbet.resolving.request import ResolveRequest
 from rabbet.resolving.resolve_targets import resolve_targets
 from rabbet.store.trees import is_sound
 from rabbet.work.pools import as_finished
+from rabbet.workspace.fetching.composing import fetcher_for
 from rabbet.workspace.fetching.sources import open_sources
-from rabbet.workspace.fetching.supply import supply_for
 from rabbet.workspace.looking.comparison import question
 from rabbet.workspace.runtimes.obtaining import RuntimeCatalogues
 from rabbet.workspace.runtimes.pythons import (
@@ -262,19 +262,19 @@ class _Collected:
             for library in libraries_for(lock, target, lock.everything):
                 self._add_wheels(library, target)
             own = own_project(lock, target, declaration)
-            for one in (*needed(lock, target, lock.everything, declaration), *([own] if own else [])):
-                self._add(one, target)
+            for item in (*needed(lock, target, lock.everything, declaration), *([own] if own else [])):
+                self._add(item, target)
 
-    def _add(self, one: ToInstall, target: Target) -> None:
+    def _add(self, item: ToInstall, target: Target) -> None:
         """Libraries to build are carried with all their build requirements."""
-        if isinstance(one, Needed):
-            self._add_wheels(one.locked, target)
+        if isinstance(item, Needed):
+            self._add_wheels(item.locked, target)
             return
-        if isinstance(one.source, LockedFile):
-            self._add_file(one.source, one.locked)
-        elif not one.own:
-            self.notes[f"{one.what} is no file but a checkout or a repository: it is not carried"] = None
-        for part in one.environment:
+        if isinstance(item.source, LockedFile):
+            self._add_file(item.source, item.locked)
+        elif not item.own:
+            self.notes[f"{item.what} is no file but a checkout or a repository: it is not carried"] = None
+        for part in item.environment:
             self._add(part, target)
 
     def _add_wheels(self, library: LockedLibrary, target: Target) -> None:
@@ -292,8 +292,8 @@ class _Collected:
 
 def _fetched(wanted: Sequence[LockedFile], session: Session) -> list[PackedFile]:
     """The files in the store, fetched where it lacks them, several at once."""
-    supply = supply_for(session)
-    content, store = content_from(supply), supply.store
+    fetcher = fetcher_for(session)
+    content, store = content_from(fetcher), fetcher.store
     missing = [file for file in wanted if not store.has(file)]
     session.observer.stage("fetching", len(missing), size=sum(file.size or 0 for file in missing))
 

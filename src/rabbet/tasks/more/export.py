@@ -171,7 +171,7 @@ def _minor(lock: Lock, declaration: Declaration, session: Session) -> str:
 
 def _system(declaration: Declaration, base: str) -> tuple[str, tuple[str, ...]]:
     """The distribution that the base image is of, as its name tells, and what is needed of it."""
-    named = next((one for one in declaration.system if one in base), "debian")
+    named = next((system for system in declaration.system if system in base), "debian")
     return named, declaration.system.get(named, ())
 
 

@@ -7,7 +7,7 @@ from pathlib import Path
 from msgspec import Struct, field
 from packaging.specifiers import SpecifierSet
 
-from rabbet.core.drift.plan import plan_anew, plan_changes, reason_to_rebuild
+from rabbet.core.drift.plan import plan_changes, plan_whole, reason_to_rebuild
 from rabbet.core.model.lock import Needed, Selection, ToInstall, Unbuilt
 from rabbet.core.model.options import RecreateOptions
 from rabbet.core.model.plan import Action, Plan
@@ -23,12 +23,12 @@ from rabbet.errors import (
     Way,
 )
 from rabbet.formats.pylock import edited_by_hand
-from rabbet.python.compose.changes import EnvironmentSpec, change_in_place, finish, make_anew
+from rabbet.python.compose.changes import EnvironmentSpec, change_in_place, finish, make_whole
 from rabbet.python.environment.place.install_state import own_install_state
 from rabbet.python.environment.place.staging import clear_up
 from rabbet.python.store.checks import hold_against_wheel
 from rabbet.store.environments import Environments
-from rabbet.workspace.fetching.supply import arriving, install_policy_of
+from rabbet.workspace.fetching.composing import arriving, install_policy_of
 from rabbet.workspace.looking.comparison import LockedState, compared, question
 from rabbet.workspace.looking.restore import remember_manifest
 from rabbet.workspace.looking.result_cache import CachedMatch, remember_fit
@@ -117,7 +117,7 @@ def prepare(session: Session, options: RecreateOptions, *, sound: bool = False) 
             rebuild = str(error)
     lock = asked.lock
     if rebuild or found is None:
-        plan = plan_anew(asked.needed, rebuild)
+        plan = plan_whole(asked.needed, rebuild)
     else:
         plan = plan_changes(asked.needed, found.inventory, findings, not_chosen=lock.versions.keys())
     return RecreateReport(
@@ -270,7 +270,7 @@ def _apply(session: Session, report: RecreateReport, *, compile_later: bool) -> 
     policy = install_policy_of(session.project, own_lock=report.own_lock)
     with arriving(session, wanted, spec, policy, compile_later=compile_later) as (needed, ready):
         if plan.rebuild:
-            placed = make_anew(spec, ready)
+            placed = make_whole(spec, ready)
             chosen = report.selection is not None or not (report.project and report.editable)
             if not (chosen or compile_later or report.outdated or _editable(wanted)):
                 versions = sorted((library.locked.name, str(library.locked.version)) for library in needed)

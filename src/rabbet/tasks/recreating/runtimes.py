@@ -105,7 +105,7 @@ def _by_version(found: Sequence[Runtime | Refusal]) -> list[Runtime | Refusal]:
     """The newest first, what was set aside last."""
     working = [runtime for runtime in found if isinstance(runtime, Runtime)]
     refused = [runtime for runtime in found if isinstance(runtime, Refusal)]
-    return [*sorted(working, key=lambda one: one.version, reverse=True), *refused]
+    return [*sorted(working, key=lambda runtime: runtime.version, reverse=True), *refused]
 
 
 def _users(machine: Machine) -> Mapping[str, list[str]]:

@@ -49,7 +49,7 @@ def compare(session: Session, old: str, new: str | None) -> Compared:
             declared,
             needs,
             present,
-            unexplained="" if before.installed or after.installed else "chosen anew",
+            unexplained="" if before.installed or after.installed else "chosen again",
         ),
     )
 

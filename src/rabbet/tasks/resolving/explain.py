@@ -281,7 +281,7 @@ def _remembered(memory: Memory, library: LockedLibrary, declaration: Declaration
 
 def _asked_needs(lock: Lock, memory: Memory, catalogue: Catalogue, declaration: Declaration) -> Needs:
     """Requirements from cached metadata; only what is missing is asked for."""
-    remembered = {one.name: _remembered(memory, one, declaration) for one in lock.libraries}
+    remembered = {library.name: _remembered(memory, library, declaration) for library in lock.libraries}
 
     def needs(library: LockedLibrary) -> Iterable[Need]:
         known = remembered[library.name]
@@ -293,6 +293,6 @@ def _asked_needs(lock: Lock, memory: Memory, catalogue: Catalogue, declaration: 
                 return () if isinstance(metadata, Rejected) else metadata.needs
         return [Need(name) for name in library.dependencies]
 
-    missing = [one for one in lock.libraries if remembered[one.name] is None]
-    catalogue.expect(Need(one.name, SpecifierSet(f"=={one.version}")) for one in missing)
+    missing = [library for library in lock.libraries if remembered[library.name] is None]
+    catalogue.expect(Need(library.name, SpecifierSet(f"=={library.version}")) for library in missing)
     return needs

@@ -50,7 +50,7 @@ def lookup(session: Session, asked: Need) -> LookedUp:
                 note="" if near else "check its spelling",
                 remedy=f"rabbet lookup {near[0]}" if near else "",
             )
-    each = tuple(one for target in targets for one in target.each)
+    each = tuple(part for target in targets for part in target.each)
     needs = [requirement.need for requirement in declaration.declared()]
     offers = offers_of(
         listing,

@@ -69,7 +69,7 @@ class LockVerdict(Struct, frozen=True, kw_only=True):
     """Whether a lock is what the declaration asks for (then there are no reasons), and what would move.
 
     `settled` is the lock that resolving would write. What differs is `noticed` by resolving where the two
-    files and this machine tell it, and else only by asking the sources anew.
+    files and this machine tell it, and else only by asking the sources again.
     """
 
     variant: str | None
@@ -176,9 +176,9 @@ class _ResolveRun:
         """
         if not self._declaration.by_build:
             return
-        from rabbet.workspace.told import is_told_anew
+        from rabbet.workspace.told import is_told_again
 
-        if not is_told_anew(self._session.project.folder, self._session.project.own_locks):
+        if not is_told_again(self._session.project.folder, self._session.project.own_locks):
             return
         from rabbet.formats.project.told import told_by
         from rabbet.python.builds.folder_state import needs_state
@@ -232,8 +232,8 @@ class _ResolveRun:
         before = earlier[0] if len(earlier) == 1 else None
         edited = edited_by_hand(before) if before is not None else ()
         earlier = [_without_edited(before, edited)] if before is not None else earlier
-        anew = self._session.machine.fresh_listings
-        at_once = options.plain and not (edited or self._preferred.libraries or anew)
+        refresh = self._session.machine.fresh_listings
+        at_once = options.plain and not (edited or self._preferred.libraries or refresh)
         if before is not None and at_once and _up_to_date(before, declaration, targets):
             return Resolved(
                 variant=variant,
@@ -272,7 +272,7 @@ class _ResolveRun:
         )
 
     def verdict(self, variant: str | None) -> LockVerdict:
-        """Compare one lock with what settling anew gives."""
+        """Compare one lock with what settling again gives."""
         from rabbet.python.choosing.serving import serves
 
         before = self._session.of(variant).lock()

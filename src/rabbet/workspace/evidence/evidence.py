@@ -21,7 +21,7 @@ from rabbet.disk.text_file import read_text
 from rabbet.errors import EnvironmentFailed, NotUnderstood, WrongUsage
 from rabbet.formats.project.pyproject import read_declaration
 from rabbet.formats.pylock import read_lock
-from rabbet.python.code.adoption import Left, Listed, Present
+from rabbet.python.code.adoption import AdoptCause, AdoptReason, Left, Listed, Present
 from rabbet.python.code.imports import ImportSite, LibraryContents
 from rabbet.python.environment.look.foreign import foreign_inventory, library_folders
 from rabbet.python.formats.requirement_list import read_requirement_list
@@ -119,7 +119,7 @@ class _Gatherer:
             shown = self._shown(folder)
             self._found.looked_at.append(f"{files} here" if shown == "." else f"{files} in {shown}")
             for file, reason in read.unreadable.items():
-                self._found.left.append(Left(what=file, because=reason))
+                self._found.left.append(Left(what=file, cause=AdoptCause(AdoptReason.UNREADABLE, (reason,))))
 
     def _of_environment(self, place: Path) -> None:
         found = self._found
@@ -128,12 +128,12 @@ class _Gatherer:
         for site in library_folders(place):
             offered |= dict(offers_in(site))
         needs = _needs(inventory, self._here)
-        for name, one in inventory.libraries.items():
-            told = one.installation
+        for name, library in inventory.libraries.items():
+            told = library.installation
             found.present.setdefault(
                 name,
                 Present(
-                    version=one.version,
+                    version=library.version,
                     needs=needs[name],
                     offered=offered.get(name, LibraryContents()),
                     installer=told.installer if told else "",
@@ -188,11 +188,12 @@ class _Gatherer:
                 self._found.listed.append(listed)
                 self._found.hashed += line.hashed
             elif line.kind == "left":
-                self._found.left.append(Left(what=f"{place}  {line.text}", because=line.told))
-            elif not (path.parent / line.text).is_file():
                 self._found.left.append(
-                    Left(what=f"{place}  {line.text}", because="there is no such file here")
+                    Left(what=f"{place}  {line.text}", cause=AdoptCause(AdoptReason.UNREADABLE, (line.told,)))
                 )
+            elif not (path.parent / line.text).is_file():
+                no_file = AdoptCause(AdoptReason.NO_FILE)
+                self._found.left.append(Left(what=f"{place}  {line.text}", cause=no_file))
             else:
                 bounds = constraint or line.kind == "constraints"
                 self._of_list(path.parent / line.text, constraint=bounds, within=section, depth=depth + 1)
@@ -234,7 +235,10 @@ def _needs(inventory: Inventory, here: Target) -> dict[NormalizedName, frozenset
     python = inventory.python
     version = {"python_version": f"{python.major}.{python.minor}", "python_full_version": str(python)}
     markers = {**here.markers, **version}
-    needs = {name: one.metadata.needs if one.metadata else () for name, one in inventory.libraries.items()}
+    needs = {
+        name: library.metadata.needs if library.metadata else ()
+        for name, library in inventory.libraries.items()
+    }
     asked: dict[NormalizedName, set[str]] = {name: {""} for name in needs}
     for need in (need for many in needs.values() for need in many if need.extras):
         asked.get(need.name, set()).update(need.extras)

@@ -50,9 +50,9 @@ def imports_of(folder: Path) -> SourceImports:
         near = top.union(*(own("/".join(above[:count])) for count in range(1, len(above) + 1)))
         role = role_of(file)
         sites += (
-            ImportSite(one.module, one.inside, file, one.line, role, one.guard != "")
-            for one in found
-            if one.guard != "typing" and one.module.partition(".")[0] not in near
+            ImportSite(imported.module, imported.inside, file, imported.line, role, imported.guard != "")
+            for imported in found
+            if imported.guard != "typing" and imported.module.partition(".")[0] not in near
         )
     names = frozenset(part.removesuffix(".py") for file in files for part in file.split("/"))
     return SourceImports(sites, len(files), names, unreadable)

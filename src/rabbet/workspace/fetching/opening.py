@@ -56,7 +56,7 @@ def open_claims(session: Session, declaration: Declaration, *, always: bool = Fa
     """
     client = open_client(declaration, session.machine)
     all_ = (declaration, *(declaration.varied(name) for name in declaration.variants))
-    wanted = always or declaration.build_system or any(True for one in all_ for _ in one.declared())
+    wanted = always or declaration.build_system or any(True for each in all_ for _ in each.declared())
     claims = [
         Claim(
             open_source(
@@ -64,7 +64,7 @@ def open_claims(session: Session, declaration: Declaration, *, always: bool = Fa
                 project=session.project.folder,
                 client=client,
                 memory_of=session.machine.listings,
-                anew=session.machine.fresh_listings,
+                refresh=session.machine.fresh_listings,
             ),
             entry.only,
         )

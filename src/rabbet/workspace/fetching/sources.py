@@ -150,7 +150,7 @@ def repository_at(url: str, declaration: Declaration, machine: Machine) -> Remot
     declared = (
         requirement.need.url for requirement in declaration.declared() if requirement.need.url is not None
     )
-    references = [reference_to(one) for one in declared if is_repository(one)]
+    references = [reference_to(requirement) for requirement in declared if is_repository(requirement)]
     address = next(
         (reference.address for reference in references if reference.address.text == url), parse_address(url)
     )

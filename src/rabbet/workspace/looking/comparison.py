@@ -229,7 +229,7 @@ def compared_with_state(session: Session, state: ComparedState, *, deep: bool = 
     )
     found = compared(asked, session)
     own = library_name(declaration.name)
-    there = {name: one for name, one in found.inventory.libraries.items() if name != own}
+    there = {name: library for name, library in found.inventory.libraries.items() if name != own}
     known = tuple(VersionOnly(library) for library in state.lock.libraries if library.name != own)
     return replace(
         found,
@@ -292,7 +292,7 @@ def corrected_libraries(
 ) -> dict[NormalizedName, Installed]:
     """Libraries whose metadata is as the declaration corrects it; what still can't be read is no metadata."""
     found = {}
-    for name, one in libraries.items():
-        metadata = corrected(one.metadata, declaration) if one.metadata else None
-        found[name] = replace(one, metadata=None if metadata and metadata.unread else metadata)
+    for name, library in libraries.items():
+        metadata = corrected(library.metadata, declaration) if library.metadata else None
+        found[name] = replace(library, metadata=None if metadata and metadata.unread else metadata)
     return found

@@ -2,7 +2,7 @@
 
 Who changes a module, its `RECORD` and Rabbet's notes together leaves an environment that agrees with itself.
 Here every file is held against the wheel that the lock names, by its hash: from the store, where that is held
-against the wheel first, or fetched anew. Each file is read once.
+against the wheel first, or fetched again. Each file is read once.
 """
 
 import hashlib
@@ -27,11 +27,16 @@ from rabbet.python.compose.wheels import listed_wheel, prepared_wheels
 from rabbet.python.environment.look.inspect import Vouched, take_inventory
 from rabbet.python.environment.place.install_state import InstallState
 from rabbet.python.environment.place.layout import Layout
-from rabbet.python.environment.put.install import Prepared, installed_unchanged, record_content, record_rows
+from rabbet.python.environment.put.install import (
+    InstallPlan,
+    installed_unchanged,
+    record_content,
+    record_rows,
+)
 from rabbet.python.formats.record import RecordRow
 from rabbet.python.store.checks import hold_against_wheel
 from rabbet.python.store.store import Store
-from rabbet.workspace.fetching.supply import install_policy_of, supply_for
+from rabbet.workspace.fetching.composing import fetcher_for, install_policy_of
 from rabbet.workspace.session import Session
 
 __all__ = ["deep_inventory", "vouched_elsewhere"]
@@ -55,44 +60,44 @@ def deep_inventory(
         library for library in (known_wheel(library, store) for library in wanted) if library is not None
     ]
     _hold_against_wheels(wheels, store, session.observer)
-    supply, policy = supply_for(session), install_policy_of(session.project, own_lock=False)
+    fetcher, policy = fetcher_for(session), install_policy_of(session.project, own_lock=False)
 
-    def prepared(wheels: Sequence[Needed], *, bare: bool) -> Iterator[tuple[Needed, Prepared]]:
+    def prepared(wheels: Sequence[Needed], *, bare: bool) -> Iterator[tuple[Needed, InstallPlan]]:
         absent = []
         for wheel in wheels:
-            found = listed_wheel(wheel, layout.root, runtime, supply, policy, compile_later=bare)
+            found = listed_wheel(wheel, layout.root, runtime, fetcher, policy, compile_later=bare)
             if found is None:
                 absent.append(wheel)
             else:
                 yield wheel, found
         if absent:
-            fetching = prepared_wheels(absent, layout.root, runtime, supply, policy, compile_later=bare)
+            fetching = prepared_wheels(absent, layout.root, runtime, fetcher, policy, compile_later=bare)
             with closing(fetching) as arriving:
                 yield from arriving
 
     vouched: dict[NormalizedName, dict[str, RecordRow]] = {}
     doubtful, compiled, unvouched = [], [], []
     for wheel in wheels:
-        known = listed_wheel(wheel, layout.root, runtime, supply, policy)
+        known = listed_wheel(wheel, layout.root, runtime, fetcher, policy)
         rows = _rows(known, layout) if known else {}
         if known and _is_recorded_so(known, rows, layout):
             vouched[wheel.locked.name] = rows
         else:
             doubtful.append(wheel)
-    for one, found in prepared(doubtful, bare=True):
+    for item, found in prepared(doubtful, bare=True):
         rows = _rows(found, layout)
         if _is_recorded_so(found, rows, layout):
-            vouched[one.locked.name] = rows
-            unvouched += [one.locked.name] if _was_compiled(rows, layout) else []
+            vouched[item.locked.name] = rows
+            unvouched += [item.locked.name] if _was_compiled(rows, layout) else []
         else:
-            compiled.append(one)
-    vouched |= {one.locked.name: _rows(found, layout) for one, found in prepared(compiled, bare=False)}
+            compiled.append(item)
+    vouched |= {item.locked.name: _rows(found, layout) for item, found in prepared(compiled, bare=False)}
     begin = reading_files(session.observer)
     inventory = take_inventory(layout.root, install_state, begin=begin, vouched=vouched)
     return replace(inventory, unvouched=tuple(sorted(unvouched)))
 
 
-def _is_recorded_so(prepared: Prepared, rows: Mapping[str, RecordRow], layout: Layout) -> bool:
+def _is_recorded_so(prepared: InstallPlan, rows: Mapping[str, RecordRow], layout: Layout) -> bool:
     """Whether the `RECORD` of a library is the one that is written when it is installed so."""
     place = f"{layout.site_packages}/{prepared.info}/RECORD"
     try:
@@ -113,7 +118,7 @@ def _was_compiled(rows: Mapping[str, RecordRow], layout: Layout) -> bool:
     )
 
 
-def _rows(prepared: Prepared, layout: Layout) -> dict[str, RecordRow]:
+def _rows(prepared: InstallPlan, layout: Layout) -> dict[str, RecordRow]:
     """The expected rows of all installed files of a wheel, by place, its `RECORD` included."""
     place, content = f"{layout.site_packages}/{prepared.info}/RECORD", record_content(prepared, layout)
     row = RecordRow(layout.in_record(place), hashlib.sha256(content).hexdigest(), len(content), "sha256")
@@ -124,9 +129,9 @@ def _hold_against_wheels(wheels: Sequence[Needed], store: Store, observer: Obser
     """Give up what the store has unpacked of wheels, where it is not what these hold; on all cores."""
     observer.stage("holding the store against the wheels of the lock", len(wheels))
 
-    def hold(one: Needed) -> None:
-        hold_against_wheel(store.entries, one.artifact, whole=False)
-        observer.step(one.locked.name)
+    def hold(item: Needed) -> None:
+        hold_against_wheel(store.entries, item.artifact, whole=False)
+        observer.step(item.locked.name)
 
     with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
         list(pool.map(hold, wheels))
@@ -146,9 +151,9 @@ def vouched_elsewhere(
     wheels = list(_taken(inventory, wanted))
     _hold_against_wheels(wheels, session.machine.store, session.observer)
     vouched: dict[NormalizedName, dict[str, RecordRow]] = {}
-    for one, unpacked in fetched_wheels(wheels, supply_for(session)):
-        info = inventory.libraries[one.locked.name].folder
-        vouched[one.locked.name] = dict(installed_unchanged(unpacked, layout, info))
+    for item, unpacked in fetched_wheels(wheels, fetcher_for(session)):
+        info = inventory.libraries[item.locked.name].folder
+        vouched[item.locked.name] = dict(installed_unchanged(unpacked, layout, info))
     return vouched
 
 

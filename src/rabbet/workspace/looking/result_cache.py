@@ -76,7 +76,7 @@ def recall_unchanged(session: Session) -> tuple[UpToDate, ...]:
 
 def remember_unchanged(session: Session, found: Iterable[UpToDate]) -> None:
     """Cache the result."""
-    rows = [f"{one.file}\t{one.variant}\t{one.libraries}\t{one.targets}\n" for one in found]
+    rows = [f"{entry.file}\t{entry.variant}\t{entry.libraries}\t{entry.targets}\n" for entry in found]
     with suppress(OSError):
         _memory(session.machine).remember(digest_of(session), "".join(rows).encode())
 

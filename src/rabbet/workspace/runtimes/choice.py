@@ -70,7 +70,7 @@ def runtimes_here(
         replace(declaration, runtimes=tuple(wanted)), session.project, session.machine, python, others
     )
     exactly = search.only_locked(others)
-    missing = {one.language: error for one, error in search.missing(exactly)}
+    missing = {declared.language: error for declared, error in search.missing(exactly)}
     present = [
         exactly.get(runtime.language, runtime) for runtime in wanted if runtime.language not in missing
     ]
@@ -119,9 +119,9 @@ def runtimes_to_lock(
         if not any(_fits(offer, runtime) for offer in offers if offer.language == runtime.language)
     }
     offers = search.closed([*offers, *search.offered(shelf, lacking | {*raised})], shelf)
-    for one, error in search.missing():
-        if not any(_fits(offer, one) for offer in offers if offer.language == one.language):
-            raise shelf.with_way(error, Need(library_name(one.language), one.versions))
+    for declared, error in search.missing():
+        if not any(_fits(offer, declared) for offer in offers if offer.language == declared.language):
+            raise shelf.with_way(error, Need(library_name(declared.language), declared.versions))
     answer = search.choose(declaration.runtimes, offers, raised)
     if not isinstance(answer, Mapping):
         raise search.why_not(answer, offers)
@@ -166,7 +166,7 @@ def runtime_under(session: Session, constraint: str) -> LinkedRuntime:
         missing = no_runtime(need.name, need.specifier, found)
         plain = NoRuntime(str(missing), because=missing.because, note="install one")
         raise with_way_to_obtain(plain, need, session)
-    newest = max(fitting, key=lambda one: one.version)
+    newest = max(fitting, key=lambda runtime: runtime.version)
     return linked_runtime(newest, languages[need.name])
 
 
@@ -217,11 +217,11 @@ class _Search:
     ) -> Iterator[tuple[DeclaredRuntime, NoRuntime]]:
         """The declared languages of which this machine has nothing that is allowed."""
         for declared in self._declared:
-            one = (exactly or {}).get(declared.language, declared)
-            found = self.found[one.language]
-            if not any(_fits(runtime, one) for runtime in _working(found)):
-                error = no_runtime(one.language, one.versions, found, distributor=one.distributor)
-                yield one, to_be_obtained(error) if one is not declared else error
+            named = (exactly or {}).get(declared.language, declared)
+            found = self.found[named.language]
+            if not any(_fits(runtime, named) for runtime in _working(found)):
+                error = no_runtime(named.language, named.versions, found, distributor=named.distributor)
+                yield named, to_be_obtained(error) if named is not declared else error
 
     def offered(
         self, shelf: "RuntimeCatalogues", languages: Iterable[str] | None = None
@@ -245,8 +245,8 @@ class _Search:
             for offer in offers
         ]
         known = {*self._wanted(), "python"}
-        for one in found:  # it grows on the way
-            needed = [language for language in one.needs if language not in known]
+        for found_offer in found:  # it grows on the way
+            needed = [language for language in found_offer.needs if language not in known]
             known |= {*needed}
             here = list(self._here(needed))
             lacking = {*needed} - {offer.language for offer in here}

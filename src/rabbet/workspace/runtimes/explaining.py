@@ -60,13 +60,13 @@ def explained_runtime(session: Session, language: str) -> RuntimeExplained | Non
     Raises `NoLock`, `NotUnderstood`.
     """
     lock, declaration = session.lock(), session.declaration()
-    runtime = next((one for one in lock.runtimes if one.language == language != "python"), None)
+    runtime = next((runtime for runtime in lock.runtimes if runtime.language == language != "python"), None)
     if runtime is None:
         return None
     languages = languages_for(declaration, session.machine)
     known = {language: languages[language]} if language in languages else {}
     found = found_runtimes(known.values(), session.machine, session.project).get(language, ())
-    here = {one.version for one in found if isinstance(one, Runtime)}
+    here = {runtime.version for runtime in found if isinstance(runtime, Runtime)}
     offered, unasked = set[Version](), ""
     session.observer.stage("reading catalogues")
     try:

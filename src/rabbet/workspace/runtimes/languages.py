@@ -102,7 +102,9 @@ def found_runtimes(
         if isinstance(fromkey, Path)
     ]
     told = probe_languages(programs, machine.store.runtimes, machine.helpers_environ())
-    answers = {(language.name, one): answer for (language, one), answer in zip(programs, told, strict=True)}
+    answers = {
+        (language.name, program): answer for (language, program), answer in zip(programs, told, strict=True)
+    }
     obtained = obtained_runtimes(machine, project)
     return {
         name: (

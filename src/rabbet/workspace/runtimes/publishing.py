@@ -197,13 +197,13 @@ def _inside(archive: Path, scratch: Path, machine: Machine) -> _Inside:
     answer = first_that_runs(here, tree, scratch / "answers", machine.helpers_environ())
     if isinstance(answer, list):
         raise _none_works(archive, answer)
-    one, runtime = answer
+    program, runtime = answer
     offer = RuntimeOffer(
         language=runtime.language, version=runtime.version, where="", distributor=runtime.distributor
     )
     of_script = glibc if target.libc[0] == "glibc" else ""
-    platforms = baselines_of(one, glibc) or {target.platform: of_script}
-    return _Inside(offer=offer, program=_program(one, tree), platforms=platforms, tried=True)
+    platforms = baselines_of(program, glibc) or {target.platform: of_script}
+    return _Inside(offer=offer, program=_program(program, tree), platforms=platforms, tried=True)
 
 
 def _runs_here(found: Found, glibc: str, target: Target) -> bool:
@@ -297,7 +297,7 @@ def _prefix_of(path: Path) -> Path:
 
 def _is_shared(prefix: Path, machine: Machine) -> bool:
     """Whether the system, or a user, keeps much besides a runtime in a folder."""
-    shared = {Path(one) for one in _SHARED} | {machine.home.resolve(), *machine.home.resolve().parents}
+    shared = {Path(path) for path in _SHARED} | {machine.home.resolve(), *machine.home.resolve().parents}
     return prefix in shared
 
 

@@ -178,11 +178,11 @@ def interpreter_trouble(
             Reason.INTERPRETER_GONE, str(link.readlink()) if link.is_symlink() else "bin/python"
         )
     real = os.path.realpath(link)
-    one = next((runtime for runtime in found if runtime.executable == real), None)
-    if one is None or not link.is_symlink():
+    interpreter = next((runtime for runtime in found if runtime.executable == real), None)
+    if interpreter is None or not link.is_symlink():
         return ReasonWith(Reason.INTERPRETER_UNKNOWN, real)
-    if isinstance(one, Refusal):
-        return ReasonWith(Reason.INTERPRETER_REFUSED, f"{one.executable}: {one.reason}")
-    if one.version != known:
-        return InterpreterChanged(executable=one.executable, before=known, now=one.version)
+    if isinstance(interpreter, Refusal):
+        return ReasonWith(Reason.INTERPRETER_REFUSED, f"{interpreter.executable}: {interpreter.reason}")
+    if interpreter.version != known:
+        return InterpreterChanged(executable=interpreter.executable, before=known, now=interpreter.version)
     return None

@@ -44,9 +44,9 @@ def first_that_runs(
 ) -> tuple[Found, Runtime] | list[Refusal]:
     """The first of some runtimes that does, else why none of them does."""
     refused = []
-    for one in found:
-        answer = tried(one, tree, memory, environ)
+    for program in found:
+        answer = tried(program, tree, memory, environ)
         if isinstance(answer, Runtime):
-            return one, answer
-        refused.append(replace(answer, executable=one.program.relative_to(tree.resolve()).as_posix()))
+            return program, answer
+        refused.append(replace(answer, executable=program.program.relative_to(tree.resolve()).as_posix()))
     return refused

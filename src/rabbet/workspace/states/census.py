@@ -55,7 +55,7 @@ def inventory_here(session: Session, label: str, place: str | None, *, deep: boo
         minor = Version(asked.runtime.minor)  # the patch of a stranger's Python may be told nowhere
         found = foreign_inventory(path, minor, reading_files(session.observer))
     own = library_name(asked.declaration.name)
-    libraries = {name: _given(one, target) for name, one in found.libraries.items() if name != own}
+    libraries = {name: _given(library, target) for name, library in found.libraries.items() if name != own}
     whole = MachineInventory(
         label=label,
         recorded=int(time.time()),
@@ -63,7 +63,7 @@ def inventory_here(session: Session, label: str, place: str | None, *, deep: boo
         platform=target.platform,
         python=found.python,
         inventory=replace(found, libraries=libraries, made_with="", runtimes={}, twins=()),
-        runtimes={language: str(one.version) for language, one in asked.others.chosen.items()},
+        runtimes={language: str(runtime.version) for language, runtime in asked.others.chosen.items()},
         twice=tuple((twin.name, twin.version) for twin in found.twins),
     )
     return left_out(
@@ -71,15 +71,15 @@ def inventory_here(session: Session, label: str, place: str | None, *, deep: boo
     )
 
 
-def _given(one: Installed, target: Target) -> Installed:
+def _given(library: Installed, target: Target) -> Installed:
     """A library without what only this machine knows; of its needs those that count here."""
-    needs = one.metadata.needs if one.metadata else ()
+    needs = library.metadata.needs if library.metadata else ()
     counting = tuple(
         Need(need.name, need.specifier, need.extras) for need in needs if target.admits(need.marker)
     )
-    metadata = replace(one.metadata, needs=counting) if one.metadata else None
-    by_hand = replace(one.installation, origin="", since=None) if one.installation else None
-    return replace(one, metadata=metadata, installation=by_hand)
+    metadata = replace(library.metadata, needs=counting) if library.metadata else None
+    by_hand = replace(library.installation, origin="", since=None) if library.installation else None
+    return replace(library, metadata=metadata, installation=by_hand)
 
 
 def file_digests(project: Project, place: Path) -> dict[NormalizedName, Mapping[str, str]]:
@@ -131,49 +131,49 @@ class CensusComparison:
             except RabbetError as error:  # the lock does not serve such a machine
                 yield MachineState(label=machine.label, recorded=machine.recorded, trouble=str(error))
 
-    def _state(self, one: MachineInventory) -> MachineState:
-        target = self._target(one)
+    def _state(self, machine: MachineInventory) -> MachineState:
+        target = self._target(machine)
         inventory = replace(
-            one.inventory,
-            python=one.inventory.python if one.python else target.python,
-            libraries=corrected_libraries(one.inventory.libraries, self._declaration),
+            machine.inventory,
+            python=machine.inventory.python if machine.python else target.python,
+            libraries=corrected_libraries(machine.inventory.libraries, self._declaration),
         )
         findings = (
-            *compare(self._expected_of(one, target), inventory, of_language=PYTHON_CHECKS),
+            *compare(self._expected_of(machine, target), inventory, of_language=PYTHON_CHECKS),
             *runtime_findings(
                 self._lock.runtimes,
                 self._declaration.runtimes,
-                one.runtimes,
+                machine.runtimes,
                 complete=bool(inventory.lock_stamp),
             ),
-            *_left_out(one.left_out),
+            *_left_out(machine.left_out),
         )
         return MachineState(
-            label=one.label,
-            recorded=one.recorded,
+            label=machine.label,
+            recorded=machine.recorded,
             findings=findings,
-            behind=self._behind(one, len({finding.subject for finding in findings})),
+            behind=self._behind(machine, len({finding.subject for finding in findings})),
         )
 
-    def _target(self, one: MachineInventory) -> Target:
-        python = one.python or self._here.python
+    def _target(self, machine: MachineInventory) -> Target:
+        python = machine.python or self._here.python
         minor = f"{python.major}.{python.minor}"
-        if one.platform in ("", self._here.platform) and minor == self._here.minor:
+        if machine.platform in ("", self._here.platform) and minor == self._here.minor:
             return self._here
-        platform = one.platform or self._here.platform
+        platform = machine.platform or self._here.platform
         if platform not in PLATFORMS:
             raise NotUnderstood(f"its platform '{platform}' is none that is known here")
         return named_target(platform, minor, self._declaration.baselines)
 
-    def _expected_of(self, one: MachineInventory, target: Target) -> Expectation:
+    def _expected_of(self, machine: MachineInventory, target: Target) -> Expectation:
         everything = self._lock.everything
-        chosen = one.inventory.selection
+        chosen = machine.inventory.selection
         selection = (
             everything
             if chosen is None
             else Selection(everything.groups & chosen.groups, everything.extras & chosen.extras)
         )
-        by_rabbet = bool(one.inventory.lock_stamp)
+        by_rabbet = bool(machine.inventory.lock_stamp)
         key = (target.platform, target.minor, selection, by_rabbet)
         if key not in self._expected:
             wanted = needed(self._lock, target, selection, self._declaration)
@@ -184,9 +184,9 @@ class CensusComparison:
             self._expected[key] = replace(expected, origins_known=by_rabbet, bound_to_minor=bound)
         return self._expected[key]
 
-    def _behind(self, one: MachineInventory, differing: int) -> int | None:
+    def _behind(self, machine: MachineInventory, differing: int) -> int | None:
         """How many revisions of the lock came since the one that the machine has, if that can be told."""
-        stamp = one.inventory.lock_stamp
+        stamp = machine.inventory.lock_stamp
         if stamp == self._stamp or not differing:
             return 0
         stamps = [known for _, known in self._history]
@@ -194,6 +194,6 @@ class CensusComparison:
         if stamp in stamps:
             return stamps.index(stamp) + newer
         revisions: list[LockRevision] = [revision for revision, _ in self._history]
-        installed = {name: str(one.version) for name, one in one.inventory.libraries.items()}
+        installed = {name: str(library.version) for name, library in machine.inventory.libraries.items()}
         fit = nearest_revision(installed, revisions, differing)
         return fit.newer + newer if fit is not None and not fit.differing else None

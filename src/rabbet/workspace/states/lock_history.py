@@ -22,10 +22,13 @@ def lock_history(session: Session) -> Iterator[tuple[LockRevision, str]]:
         for blob, content in contents(session.project.folder, (blob.blob for blob in blobs), environ)
     )
     read = {blob: (read_locked_versions(text), stamp_of(text)) for blob, text in texts}
-    for one in blobs:
-        if one.blob in read:
-            locked, stamp = read[one.blob]
+    for version in blobs:
+        if version.blob in read:
+            locked, stamp = read[version.blob]
             revision = LockRevision(
-                commit=one.commit, when=one.when, versions=locked.versions, conditional=locked.conditional
+                commit=version.commit,
+                when=version.when,
+                versions=locked.versions,
+                conditional=locked.conditional,
             )
             yield revision, stamp

@@ -85,7 +85,7 @@ def census_group(project: Project) -> str:
     A name with `+` is no project's, and what a ref can't hold is written as in a URL.
     """
     whose = [project.declaration().name, *([project.variant] if project.variant else [])]
-    return "+".join(quote(one, safe="").replace("~", "%7E").replace(".", "%2E") for one in whose)
+    return "+".join(quote(part, safe="").replace("~", "%7E").replace(".", "%2E") for part in whose)
 
 
 def census_repository(project: Project, machine: Machine) -> OwnRepository:
@@ -111,7 +111,7 @@ def stored_machines(
 
 
 def _unread_state(stored: StoredState, error: NotUnderstood) -> Unread:
-    labels = sorted({one.label for one in stored.sent})
+    labels = sorted({sent.label for sent in stored.sent})
     more = f" and {len(labels) - _SHOWN} more" if len(labels) > _SHOWN else ""
     return Unread(
         what=f"what the database has of {', '.join(labels[:_SHOWN])}{more}",
@@ -130,12 +130,12 @@ def kept_machines(
     if not url:
         return collected_machines(session, every=every)
     found, unread = [], []
-    for one, sent in stored_machines(session.project, url, every=every):
-        if isinstance(one, Unread):
-            unread.append(one)
+    for machine, sent in stored_machines(session.project, url, every=every):
+        if isinstance(machine, Unread):
+            unread.append(machine)
         else:
-            found += [(them, replace(one, label=them.label, recorded=them.recorded)) for them in sent]
-    return [one for _, one in sorted(found, key=lambda pair: (pair[0].label, pair[0].number))], unread
+            found += [(them, replace(machine, label=them.label, recorded=them.recorded)) for them in sent]
+    return [machine for _, machine in sorted(found, key=lambda pair: (pair[0].label, pair[0].number))], unread
 
 
 def machines_by_label(session: Session) -> dict[str, MachineInventory]:

@@ -109,7 +109,7 @@ def _collected(label: str, session: Session) -> MachineInventory:
 
 def _of_inventory(named: str, inventory: Inventory) -> ComparedState:
     """The installed libraries with the names of their dependencies."""
-    libraries = (_as_locked(one) for _, one in sorted(inventory.libraries.items()))
+    libraries = (_as_locked(library) for _, library in sorted(inventory.libraries.items()))
     told = {} if inventory.python == _ANY_PYTHON else {"python": str(inventory.python)}
     return ComparedState(
         name=named, lock=_lock_of(libraries, _runtimes(told, inventory.implementation)), installed=True

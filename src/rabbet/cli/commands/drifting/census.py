@@ -5,7 +5,7 @@ no names of people or hosts; a made-up label stands for the machine. `send` reco
 project's git remote, under refs that no branch list shows, and `collect` fetches what all have sent. `show`
 holds every machine against the lock: which libraries differ where, what that breaks, who is behind, and what
 mends each group. `check` is for CI: exit code 1 when more machines break than are allowed. `serve` gives the
-page of all this to a browser on this machine, made anew whenever it is asked for.
+page of all this to a browser on this machine, made again whenever it is asked for.
 """
 
 from argparse import ArgumentParser, Namespace
@@ -131,7 +131,7 @@ def _check_options(given: Collection[str], action: str) -> None:
                 remedy="rabbet help census",
             )
     for first, *others in _APART:
-        other = next((one for one in others if one in given), None)
+        other = next((other_option for other_option in others if other_option in given), None)
         if first in given and other is not None:
             raise WrongUsage(f"--{first} and --{other} can't be given together", remedy="rabbet help census")
 

@@ -21,7 +21,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
     parser.add_argument("--plan", action="store_true", help="show what would be done, and do nothing")
     parser.add_argument(
-        "--fresh", action="store_true", help="make the environment anew beside the old one, then swap"
+        "--fresh", action="store_true", help="make the environment again beside the old one, then swap"
     )
     parser.add_argument(
         "--strict",

@@ -75,4 +75,4 @@ def _try(arguments: Namespace, command: Sequence[str], session: "Session", conte
 
 def _under(arguments: Namespace) -> list[str]:
     """The options that name other runtimes, for a command to paste."""
-    return [word for one in arguments.under for word in ("--under", one)]
+    return [word for folder in arguments.under for word in ("--under", folder)]

@@ -1,7 +1,7 @@
 """What this machine has fetched.
 
 Shows where the store is, how big, and what for. `sweep` removes what no known environment or lock uses;
-`check` reads everything again and removes what is damaged, which is fetched anew when it is needed. `key`
+`check` reads everything again and removes what is damaged, which is fetched again when it is needed. `key`
 prints what a service that keeps the store between runs should file it under: it changes with the lock.
 """
 

@@ -10,6 +10,7 @@ from rabbet.core.shell import quoted
 from rabbet.documents.amounts import count
 from rabbet.documents.declaring.adopt import shown_place
 from rabbet.documents.drifting.finding import mend_command
+from rabbet.python.code.words import adopt_text
 from rabbet.tasks.declaring.adopt import Adopting
 
 __all__ = ["outcome", "show_adopting"]
@@ -23,7 +24,9 @@ def show_adopting(drawn_up: Adopting, context: Context) -> None:
     context.show(f"Looked at: {', '.join(drawn_up.looked_at)}.")
     python, why = drawn_up.python
     rows = [(python, "the runtime", why)] if python else []
-    rows += [(need_text(entry.need), shown_place(entry), entry.because) for entry in adoption.entries]
+    rows += [
+        (need_text(entry.need), shown_place(entry), adopt_text(entry.cause)) for entry in adoption.entries
+    ]
     rows += [(need_text(limit.need), "limits", f"{limit.place} sets it") for limit in adoption.limits]
     if rows:
         context.show()
@@ -44,11 +47,11 @@ def show_adopting(drawn_up: Adopting, context: Context) -> None:
             "Lists and what is installed differ; what is installed is preferred where entries allow it:"
         )
         for conflict in adoption.at_odds:
-            context.show(f"  {conflict.what}: {conflict.because}")
+            context.show(f"  {conflict.what}: {adopt_text(conflict.cause)}")
     if adoption.left:
         context.show("Not taken over:")
-        for one in adoption.left:
-            context.show(f"  {one.what}: {one.because}")
+        for left in adoption.left:
+            context.show(f"  {left.what}: {adopt_text(left.cause)}")
 
 
 def outcome(drawn_up: Adopting, places: Sequence[str], *, written: bool) -> str:

@@ -48,9 +48,9 @@ class RecordedView(RecordedDocument, frozen=True):
 
     def show(self, context: Context) -> None:
         """Print one sentence."""
-        one = self.found.inventory
-        libraries = count(len(one.inventory.libraries), "library")
-        what = f"the inventory of {one.label}: {libraries}, Python {one.python}"
+        machine = self.found.inventory
+        libraries = count(len(machine.inventory.libraries), "library")
+        what = f"the inventory of {machine.label}: {libraries}, Python {machine.python}"
         if self.sent:
             where = self.found.where
             if "://" in where:

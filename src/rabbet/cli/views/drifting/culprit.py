@@ -69,7 +69,7 @@ def _output(case: Case) -> Iterator[str]:
     """The end of what the command printed where it fails."""
     failing = [culprit.failing for culprit in case.verdict.culprits] or [frozenset(case.changes), Mixture()]
     if case.verdict.answer in (SearchAnswer.FOUND, SearchAnswer.BOTH_FAIL, SearchAnswer.UNTELLABLE):
-        shown = next((case.tried[one] for one in failing if one in case.tried), None)
+        shown = next((case.tried[mixture] for mixture in failing if mixture in case.tried), None)
         for line in shown.lines[-_LINES:] if shown else ():
             yield f"  | {line}"
 
@@ -119,9 +119,9 @@ def _outcome(case: Case) -> str:
     changes, good, bad = case.changes, case.good, case.bad
     command = joined_words(case.command)
     ends = {
-        number: ", ".join(dict.fromkeys(map(str, case.tried[one].ends)))
-        for number, one in enumerate((Mixture(), frozenset(changes)))
-        if one in case.tried
+        number: ", ".join(dict.fromkeys(map(str, case.tried[mixture].ends)))
+        for number, mixture in enumerate((Mixture(), frozenset(changes)))
+        if mixture in case.tried
     }
     ended = f"{ends.get(0)} in {good} and {ends.get(1)} in {bad}"
     answer = case.verdict.answer
@@ -184,7 +184,7 @@ def _next_steps(case: Case, arguments: Namespace) -> Iterator[str]:
         yield f"  to see it: sh {quoted(f'{case.kept}/{SCRIPT}')}"
     keeping = case.keeping
     if keeping and keeping.command:
-        instead = ", ".join(" ".join(one) for one in keeping.instead)
+        instead = ", ".join(" ".join(bound) for bound in keeping.instead)
         yield f"  to keep it out{f', with {instead} instead' if instead else ''} (tried: it passes):"
         yield f"  {keeping.command}"
     elif keeping:
@@ -195,7 +195,7 @@ def _next_steps(case: Case, arguments: Namespace) -> Iterator[str]:
     elif answer is SearchAnswer.FLAKY:
         yield f"  try: {_again(arguments, case, repeat=max(case.verdict.repeats, 2 * arguments.repeat, 10))}"
     elif answer is SearchAnswer.BOTH_FAIL and arguments.exit_code is None:
-        codes = [case.tried[one].ends[0].code for one in (Mixture(), frozenset(case.changes))]
+        codes = [case.tried[mixture].ends[0].code for mixture in (Mixture(), frozenset(case.changes))]
         if codes[0] != codes[1] > 0:
             yield f"  if only the second is meant: {_again(arguments, case, code=codes[1])}"
     elif answer is SearchAnswer.BOTH_PASS and arguments.repeat == 1:

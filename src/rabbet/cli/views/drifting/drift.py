@@ -35,8 +35,8 @@ class DriftView(DriftDocument, frozen=True):
             tones = {"breaks": style.bad, "differs": style.warning, "note": style.faint}
             held_against = "there" if found.installed_there else "locked"
             headings = ("finding", "library", held_against, "installed", "weight", "breaks")
-            strays = [one.files[0] for one in found.findings if one.reason is Reason.UNRECORDED]
-            others = [one for one in found.findings if one.reason is not Reason.UNRECORDED]
+            strays = [finding.files[0] for finding in found.findings if finding.reason is Reason.UNRECORDED]
+            others = [finding for finding in found.findings if finding.reason is not Reason.UNRECORDED]
             if others:
                 for line in table(headings, [_row(finding) for finding in others], style, tones=tones):
                     context.show(line)

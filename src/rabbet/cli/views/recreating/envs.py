@@ -42,8 +42,8 @@ def _short(root: Path, home: Path) -> str:
     return f"~/{root.relative_to(home)}" if home in root.parents else str(root)
 
 
-def _chosen(one: KnownEnvironment) -> str:
+def _chosen(environment: KnownEnvironment) -> str:
     """The groups and extras that it holds."""
-    if one.groups is None or one.extras is None:
+    if environment.groups is None or environment.extras is None:
         return "all"
-    return ", ".join((*one.extras, *one.groups)) or "none"
+    return ", ".join((*environment.extras, *environment.groups)) or "none"

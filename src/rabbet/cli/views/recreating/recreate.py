@@ -47,9 +47,9 @@ def _outcome(report: RecreateReport, *, only_plan: bool) -> str:
     if plan.idle:
         return fit_text(report.fit)
     if only_plan:
-        anew = f"make {name} anew with {runtimes} ({plan.rebuild}): " if plan.rebuild else f"change {name}: "
+        change = f"make {name} with {runtimes} ({plan.rebuild})" if plan.rebuild else f"change {name}"
         command = f"rabbet recreate{variant_option(report.variant)}"
-        return f"Planned: {anew}{_summary(plan, _TO_DO)}. To do it: {command}"
+        return f"Planned: {change}: {_summary(plan, _TO_DO)}. To do it: {command}"
     if plan.rebuild:
         return made_text(name, runtimes, _summary(plan, _DONE), report.variant)
     return f"Changed {name} to match the lock: {_summary(plan, _DONE)}."

@@ -119,7 +119,7 @@ class OffersView(OffersDocument, frozen=True):
 
     def show(self, context: Context) -> None:
         """Print the newest offers, and how to obtain one."""
-        for one in self.offers[:1]:
+        for offered in self.offers[:1]:
             rows = [_offer_row(offer) for offer in self.offers[:_SHOWN]]
             for line in table(("version", "of", "size", "catalogue", "fits"), rows, context.style):
                 context.show(line)
@@ -129,7 +129,7 @@ class OffersView(OffersDocument, frozen=True):
             able = any(offer.archive for offer in self.offers)
             told = f" To have the newest that fits: rabbet runtimes obtain {quoted(self.constraint)}"
             offers = count(len(self.offers), "version")
-            context.show(f"{offers} of {one.offer.language} can be had.{told if able else ''}")
+            context.show(f"{offers} of {offered.offer.language} can be had.{told if able else ''}")
         if not self.offers:
             context.show(f"No catalogue offers {self.constraint}.")
 
@@ -218,19 +218,19 @@ class AllPublishedView(AllPublishedDocument, frozen=True):
 def _published_line(done: "Published") -> str:
     """The line on a published runtime: its platforms, and whether it was run here."""
     archive, offer = done.archive, done.offer
-    platforms = " and ".join(one.platform for one in offer.archives)
+    platforms = " and ".join(archive.platform for archive in offer.archives)
     baseline = f", {archive.baseline} or newer" if archive.baseline else ""
     how = "" if done.tried else "; told by its files, for this machine can't run it"
     size = size_text(archive.size or 0)
     return f"{offer.language} {offer.version} for {platforms}{baseline}: {archive.filename}, {size}{how}"
 
 
-def _offer_row(one: "OfferedRuntime") -> tuple[str, ...]:
-    size = one.archive.size if one.archive else None
+def _offer_row(offered: "OfferedRuntime") -> tuple[str, ...]:
+    size = offered.archive.size if offered.archive else None
     return (
-        str(one.offer.version),
-        one.offer.distributor or "-",
+        str(offered.offer.version),
+        offered.offer.distributor or "-",
         size_text(size) if size else "-",
-        one.catalogue,
-        one.reason or "yes",
+        offered.catalogue,
+        offered.reason or "yes",
     )

@@ -21,7 +21,7 @@ class OverviewView(OverviewDocument, frozen=True):
         for line in table(("part", "entries", "size", "what for"), rows, context.style):
             context.show(line)
         context.show()
-        total = size_text(sum(one.size for one in holdings))
+        total = size_text(sum(holding.size for holding in holdings))
         context.show(f"{self.found.folder}: {total}, for {count(self.found.environments, 'environment')}.")
 
 

@@ -43,7 +43,7 @@ def steps_table(rows: Sequence[tuple[str, str, str, str]], context: Context) -> 
 
 
 def made_text(environment: str, runtime: str, summary: str, variant: str | None) -> str:
-    """One sentence on an environment that was made anew."""
+    """One sentence on an environment that was made again."""
     following = f"rabbet run{variant_option(variant)} COMMAND"
     return f"Made {environment} with {runtime}: {summary}. Next: {following}"
 

@@ -149,14 +149,14 @@ def _held(holder: Holder) -> list[str]:
     return lines
 
 
-def _elsewhere(one: Elsewhere) -> list[str]:
+def _elsewhere(elsewhere: Elsewhere) -> list[str]:
     """Another target's version, and why it is no newer one."""
-    told = f"{one.version} is locked where {one.where}"
-    if one.holder is None or one.holder.newest <= one.version:
-        beyond = one.holder.out_of_reach if one.holder else ()
+    told = f"{elsewhere.version} is locked where {elsewhere.where}"
+    if elsewhere.holder is None or elsewhere.holder.newest <= elsewhere.version:
+        beyond = elsewhere.holder.out_of_reach if elsewhere.holder else ()
         return [f"{told}{':' if beyond else '.'}", *(f"  {reason}" for reason in beyond)]
-    reasons = one.holder.by or ("nothing but the lock holds it back",)
-    return [f"{told}; {one.holder.newest} is newer there:", *(f"  {reason}" for reason in reasons)]
+    reasons = elsewhere.holder.by or ("nothing but the lock holds it back",)
+    return [f"{told}; {elsewhere.holder.newest} is newer there:", *(f"  {reason}" for reason in reasons)]
 
 
 def _warn(explained: Explained, context: Context) -> None:

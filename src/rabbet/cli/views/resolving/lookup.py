@@ -29,7 +29,9 @@ class LookupView(LookupDocument, frozen=True):
                 f"No release matches {asked}: the newest in the source '{found.source}' is {found.newest}."
             )
             return
-        shown = [one for number, one in enumerate(offers) if most is None or number < most or one.locked]
+        shown = [
+            offer for number, offer in enumerate(offers) if most is None or number < most or offer.locked
+        ]
         rows = [
             (
                 str(offer.version),
@@ -51,16 +53,16 @@ class LookupView(LookupDocument, frozen=True):
         context.show(f"{asked}: {count(len(offers), 'release')} in the source '{found.source}'{hidden}.")
 
 
-def _wheels(one: Offer, targets: Sequence[Target]) -> str:
+def _wheels(offer: Offer, targets: Sequence[Target]) -> str:
     """The targets that a release has wheels for; without several targets, the systems."""
     if len(targets) == 1:
-        return "any" if "any" in one.systems else ", ".join(one.systems)
-    if len(one.serves) in (0, len(targets)):
-        return f"all {len(targets)} targets" if one.serves else "no target"
-    missing = [target for target in targets if target not in one.serves]
-    if len(missing) < len(one.serves):
+        return "any" if "any" in offer.systems else ", ".join(offer.systems)
+    if len(offer.serves) in (0, len(targets)):
+        return f"all {len(targets)} targets" if offer.serves else "no target"
+    missing = [target for target in targets if target not in offer.serves]
+    if len(missing) < len(offer.serves):
         return f"all but {_places(missing, targets)}"
-    return _places(one.serves, targets)
+    return _places(offer.serves, targets)
 
 
 def _places(chosen: Sequence[Target], targets: Sequence[Target]) -> str:
@@ -80,13 +82,13 @@ def _minor(target: Target) -> str:
     return f"{target.python.major}.{target.python.minor}"
 
 
-def _remark(one: Offer) -> str:
+def _remark(offer: Offer) -> str:
     """The remarks on a release, weightiest first."""
-    words = ["locked"] if one.locked else []
-    if one.yanked is not None:
-        words.append(f"yanked: {one.yanked}" if one.yanked else "yanked")
-    elif not one.serves:
-        words.append(one.refused)
-    elif not one.allowed:
-        words.append("pre-release" if one.version.is_prerelease else "not allowed by the declaration")
+    words = ["locked"] if offer.locked else []
+    if offer.yanked is not None:
+        words.append(f"yanked: {offer.yanked}" if offer.yanked else "yanked")
+    elif not offer.serves:
+        words.append(offer.refused)
+    elif not offer.allowed:
+        words.append("pre-release" if offer.version.is_prerelease else "not allowed by the declaration")
     return ", ".join(words)

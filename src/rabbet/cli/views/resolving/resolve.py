@@ -49,7 +49,7 @@ class VerdictsView(VerdictsDocument, frozen=True):
 
 def _show(resolved: Resolved, own: Lock, context: Context, *, written: bool, going_on: bool) -> None:
     """Print one lock; `own` is that of the declaration itself."""
-    for name in resolved.idle_checkouts:
+    for name in resolved.unused_checkouts:
         context.show(f"The checkout {resolved.declaration.local[name]} is not used: nothing requires {name}.")
     if resolved.untouched:
         if not going_on:
@@ -101,7 +101,7 @@ def _against_before(resolved: Resolved) -> str:
         else:
             counts["raised" if move.after > move.before else "lowered"] += 1
     return ": " + ", ".join(
-        f"{counts[one]} {one}" for one in ("raised", "lowered", "added", "removed") if counts[one]
+        f"{counts[move]} {move}" for move in ("raised", "lowered", "added", "removed") if counts[move]
     )
 
 
@@ -142,7 +142,7 @@ def _notes(resolved: Resolved) -> Iterator[str]:
 
 def _notes_of_sources(resolved: Resolved) -> Iterator[str]:
     """Notes that come from the sources' data on files, and from the releases' metadata."""
-    for correction in resolved.idle_corrections:
+    for correction in resolved.unused_corrections:
         yield f"No longer needed, for it changes nothing: the correction {correction}."
     for source in resolved.unhashed:
         yield f"Beware: '{source}' lists files without sha256; they were fetched, and locked as they came."

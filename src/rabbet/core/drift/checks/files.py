@@ -12,8 +12,8 @@ __all__ = ["files"]
 
 def files(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
     """Files of a library that are missing or altered."""
-    for one, installed in expected.pairs(inventory):
-        if not is_locked_version(one, installed):
+    for item, installed in expected.pairs(inventory):
+        if not is_locked_version(item, installed):
             continue
         altered = tuple(file for file in installed.altered if file not in installed.gone)
         for kind, files in ((Kind.MISSING, installed.gone), (Kind.ALTERED, altered)):
@@ -23,7 +23,7 @@ def files(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
                 yield Finding(
                     kind=kind,
                     subject=Subject.library(installed.name),
-                    locked=version_of(one),
+                    locked=version_of(item),
                     installed=installed.version,
                     weight=Weight.BREAKS,
                     breaks=(installed.name,),

@@ -44,12 +44,12 @@ def surplus(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
 
 def versions(expected: Expectation, inventory: Inventory) -> Iterator[Finding]:
     """Libraries that are there in another version."""
-    for one, installed in expected.pairs(inventory):
-        if not is_locked_version(one, installed):
+    for item, installed in expected.pairs(inventory):
+        if not is_locked_version(item, installed):
             yield Finding(
                 kind=Kind.VERSION,
                 subject=Subject.library(installed.name),
-                locked=version_of(one),
+                locked=version_of(item),
                 installed=installed.version,
                 weight=Weight.DIFFERS,
                 comes_with=expected.path_to(installed.name),

@@ -94,7 +94,7 @@ def runtime_findings(
     Another version that the declaration allows is worth a note. Python is compared elsewhere. Where nobody
     tells of a language, nothing is known of it.
     """
-    allowed = {one.language: one.versions for one in declared}
+    allowed = {runtime.language: runtime.versions for runtime in declared}
     for library in locked:
         if library.language == "python":
             continue

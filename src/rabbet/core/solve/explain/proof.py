@@ -2,7 +2,7 @@
 
 The derivation that the search leaves behind is sound but not for reading: it goes release by release. Here
 the facts it rests on are grouped (all that one library's releases ask of another is one fact), facts that are
-not needed are dropped one by one, and the clash is derived anew from the rest: what is needed leaves fewer
+not needed are dropped one by one, and the clash is derived again from the rest: what is needed leaves fewer
 and fewer releases of some library until none is left. Where that does not suffice, releases are taken case by
 case.
 """
@@ -115,7 +115,7 @@ def prove(refutation: Refutation) -> Proof | None:
         return None
     if len(facts) <= _MOST_MINIMIZED:
         for fact in reversed(facts.copy()):
-            without = [one for one in facts if one is not fact]
+            without = [other for other in facts if other is not fact]
             if _attempt(without, whole) is not None:
                 facts = without
     return _attempt(facts, whole)
@@ -236,9 +236,9 @@ class _State:
         if bits & ~sum(fact.demands):
             return None
         admitted, requirement = 0, None
-        for bit, (mask, one) in fact.demands.items():
+        for bit, (mask, need) in fact.demands.items():
             if bit & bits:
-                admitted, requirement = admitted | mask, one
+                admitted, requirement = admitted | mask, need
         return None if requirement is None else self._needed(fact, admitted, requirement)
 
     def _needed(self, fact: Fact, admitted: int, requirement: Need) -> ProofStep | None:
@@ -273,15 +273,15 @@ class _State:
 def _outside(proof: Proof) -> Iterator[ProofStep]:
     """The steps that a proof relies on and does not hold itself."""
     own = set(proof.steps)
-    relied = [one for step in proof.steps for one in step.relies_on]
+    relied = [premise for step in proof.steps for premise in step.relies_on]
     if proof.cases:
         relied += proof.cases.relies_on
         relied += [step for _, inner in proof.cases.cases for step in _outside(inner)]
-    for one in relied:
-        if one.assumed:
-            yield from one.relies_on
-        elif one not in own:
-            yield one
+    for premise in relied:
+        if premise.assumed:
+            yield from premise.relies_on
+        elif premise not in own:
+            yield premise
 
 
 def contested(proof: Proof) -> NormalizedName:

@@ -81,7 +81,7 @@ class _Teller:
     def _subject(self, step: ProofStep) -> int:
         """Which releases of the requirer are left at this step."""
         name = step.fact.requirer.name
-        before = [one for one in step.relies_on if one.about == name]
+        before = [premise for premise in step.relies_on if premise.about == name]
         left = before[-1].left if before else (1 << len(self._problem.candidates(name).releases)) - 1
         return left & sum(step.fact.demands) or sum(step.fact.demands)
 
@@ -93,7 +93,7 @@ class _Teller:
                 return f"{maker} sets the limit {need_text(fact.demands[0][1], marker=False)}"
             return f"{maker} needs {self._needed(fact.demands[0][1])}"
         name = str(fact.requirer)
-        chosen = {bit: one for bit, (_, one) in sorted(fact.demands.items()) if bit & bits}
+        chosen = {bit: need for bit, (_, need) in sorted(fact.demands.items()) if bit & bits}
         texts = list(dict.fromkeys(map(self._needed, chosen.values())))
         who = f"{name} {self._versions(fact.requirer.name, sum(chosen))}"
         if len(texts) == 1:
@@ -104,7 +104,7 @@ class _Teller:
 
     def _saying(self, fact: Fact, text: str) -> int:
         """The releases that make a requirement in these words."""
-        return sum(b for b, (_, one) in fact.demands.items() if self._needed(one) == text)
+        return sum(b for b, (_, need) in fact.demands.items() if self._needed(need) == text)
 
     def _needed(self, need: Need) -> str:
         """A requirement with the machine-dependent part of its marker, and the patch release if it counts."""
@@ -125,7 +125,7 @@ class _Teller:
     def _only(self, library: NormalizedName, step: ProofStep) -> str:
         """The releases of a library that remained before this step, and the sentence that says so."""
         found = self._problem.candidates(library)
-        before = [one for one in step.relies_on if one.about == library]
+        before = [premise for premise in step.relies_on if premise.about == library]
         if before and before[-1].assumed:
             return f"{library} {self._versions(library, before[-1].left)} is taken"
         if before:
@@ -135,7 +135,7 @@ class _Teller:
             return f"no source knows {library}"
         requirement = next(iter(step.fact.demands.values()))[1]
         refused = [
-            rejected for rejected in found.aside if _contained(requirement.specifier, rejected.version)
+            rejected for rejected in found.rejected if _contained(requirement.specifier, rejected.version)
         ]
         reasons = _refused(refused)
         if not found.releases:
@@ -151,7 +151,9 @@ class _Teller:
     def _versions(self, name: NormalizedName, bits: int) -> str:
         """Such as `2.0 and 2.1`, or `1.0 … 3.2 (17 releases)`."""
         releases = self._problem.candidates(name).releases
-        shown = [str(one.version) for position, one in enumerate(releases) if bits >> position & 1]
+        shown = [
+            str(candidate.version) for position, candidate in enumerate(releases) if bits >> position & 1
+        ]
         if len(shown) > _SHOWN:
             return f"{shown[0]} … {shown[-1]} ({len(shown)} releases)"
         return " and ".join([", ".join(shown[:-1]), shown[-1]] if len(shown) > 1 else shown)
@@ -169,10 +171,10 @@ def _referred(proof: Proof) -> Iterator[ProofStep]:
             yield from _referred(inner)
 
 
-def _refused(aside: Sequence[Rejected]) -> str:
+def _refused(releases: Sequence[Rejected]) -> str:
     """Releases that were set aside, the newest first, those with the same reason together."""
     same: dict[str, list[str]] = {}
-    for rejected in reversed(aside):
+    for rejected in reversed(releases):
         same.setdefault(rejected.reason, []).append(rejected.version)
     told = [
         f"{versions[0]}{f' and {len(versions) - 1} older' if versions[1:] else ''}: {reason}"

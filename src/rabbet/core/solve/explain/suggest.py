@@ -115,8 +115,8 @@ def runtime_matters(refutation: Refutation) -> bool:
     candidates = refutation.problem.candidates
     facts = facts_of(refutation)
     names = {name for fact in facts for name in (fact.about, fact.requirer.name) if name}
-    aside = any(not rejected.unbuilt for name in names for rejected in candidates(name).aside)
-    return aside or any("needs Python" in reason for fact in facts for reason in fact.unusable.values())
+    refused = any(not rejected.unbuilt for name in names for rejected in candidates(name).rejected)
+    return refused or any("needs Python" in reason for fact in facts for reason in fact.unusable.values())
 
 
 def _clashes(refutation: Refutation, trial: "_Trial") -> list[tuple[Refutation, list[Declared]]]:
@@ -146,8 +146,8 @@ def _each_mended(breakages: Sequence[Sequence[Declared]], trial: "_Trial") -> li
     after: dict[Declared, Need | None] = {}
     chosen: dict[NormalizedName, tuple[Version, ...]] = {}
     for number, involved in enumerate(breakages):
-        aside = dict.fromkeys(target for each in breakages[number + 1 :] for target in each)
-        alone = _Trial(trial.question, {**aside, **after})
+        others = dict.fromkeys(target for each in breakages[number + 1 :] for target in each)
+        alone = _Trial(trial.question, {**others, **after})
         single = [(requirement,) for requirement in involved]
         for kind in (alone.loosened, alone.without_extras, alone.dropped):
             found = alone.all_of(kind, single)[:1]
@@ -158,18 +158,18 @@ def _each_mended(breakages: Sequence[Sequence[Declared]], trial: "_Trial") -> li
             return []
         after |= {change.declared: change.after for change in found[0].changes}
         chosen |= found[0].chosen
-    dropped = [one for one, what in after.items() if what is None]
+    dropped = [declared for declared, what in after.items() if what is None]
     gone = [
         requirement
         for requirement in trial.question.declared
         if any(_goes_with(requirement, other) for other in dropped)
     ]
-    after = {one: what for one, what in after.items() if what is None or one not in gone}
+    after = {declared: what for declared, what in after.items() if what is None or declared not in gone}
     mended = _Trial(trial.question, {**dict.fromkeys(gone), **after}).answer({})
     if mended is None or isinstance(mended, Refutation):
         return []
-    changes = tuple(RequirementChange(declared=one, after=what) for one, what in after.items())
-    kept = _names(one for one, what in after.items() if what is not None)
+    changes = tuple(RequirementChange(declared=declared, after=what) for declared, what in after.items())
+    kept = _names(declared for declared, what in after.items() if what is not None)
     return [
         Suggestion(
             changes=changes, chosen={name: versions for name, versions in chosen.items() if name in kept}
@@ -289,8 +289,8 @@ class _Trial:
             (requirement, every.get(requirement, requirement.need)) for requirement in self.question.declared
         ]
         kept = [
-            Declared(need=after, section=one.section, limit=one.limit)
-            for one, after in changed
+            Declared(need=after, section=declared.section, limit=declared.limit)
+            for declared, after in changed
             if after is not None
         ]
         found = []
@@ -322,10 +322,10 @@ def _texts(suggestion: Suggestion) -> object:
     )
 
 
-def _goes_with(one: Declared, other: Declared) -> bool:
+def _goes_with(declared: Declared, other: Declared) -> bool:
     """Whether retracting the other retracts this one too."""
-    same = one.need.name == other.need.name
-    return same and one.limit == other.limit and other.section in (None, one.section)
+    same = declared.need.name == other.need.name
+    return same and declared.limit == other.limit and other.section in (None, declared.section)
 
 
 def _names(which: Iterable[Declared]) -> frozenset[NormalizedName]:
@@ -354,16 +354,16 @@ def _chosen(
     }
 
 
-def _versions(solutions: Sequence[Solution], one: Declared) -> list[Version]:
+def _versions(solutions: Sequence[Solution], declared: Declared) -> list[Version]:
     """The versions chosen on targets where this requirement counts; empty if it is chosen nowhere."""
-    name = one.need.name
-    counting = [each for each in solutions if each.target.admits(one.need.marker)]
+    name = declared.need.name
+    counting = [each for each in solutions if each.target.admits(declared.need.marker)]
     return [each.chosen[name].version for each in counting if name in each.chosen]
 
 
-def _opened(one: Declared, versions: Iterable[Version]) -> SpecifierSet:
+def _opened(declared: Declared, versions: Iterable[Version]) -> SpecifierSet:
     """The specifiers, those that exclude a version opened as far as to it."""
-    opened = one.need.specifier
+    opened = declared.need.specifier
     for version in versions:
         clauses = [
             each if each.contains(version, prereleases=True) else _open(each, version) for each in opened

@@ -25,12 +25,12 @@ class Candidates(Struct, frozen=True, kw_only=True, dict=True):
 
     name: NormalizedName
     releases: tuple[Candidate, ...]
-    aside: tuple[Rejected, ...] = ()
+    rejected: tuple[Rejected, ...] = ()
     known: bool = True
 
     def place_of(self, version: Version) -> int:
         """Which of the releases has a version, counted from the oldest; their number, if none has it."""
-        place = bisect_left(self.releases, version, key=lambda one: one.version)
+        place = bisect_left(self.releases, version, key=lambda candidate: candidate.version)
         there = place < len(self.releases) and self.releases[place].version == version
         return place if there else len(self.releases)
 

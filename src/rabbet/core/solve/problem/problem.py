@@ -84,7 +84,7 @@ class Problem:
 
     def start(self) -> list[Incompatibility]:
         """The incompatibilities of the project's own requirements."""
-        self._declared.sort(key=lambda one: (str(one.need), str(one.section or "")))
+        self._declared.sort(key=lambda declared: (str(declared.need), str(declared.section or "")))
         self._provider.expect(requirement.need for requirement in self._declared)
         for requirement in self._declared:
             if not requirement.limit:
@@ -226,7 +226,9 @@ class Problem:
     def _keep(self, slot: Slot) -> None:
         """Leave a kept library only the releases that it is kept at, if they are offered."""
         number, versions = self._numbers[slot], self._wishes.kept.get(slot.name, ())
-        kept = sum(1 << i for i, one in enumerate(self.releases[number]) if one.version in versions)
+        kept = sum(
+            1 << i for i, candidate in enumerate(self.releases[number]) if candidate.version in versions
+        )
         if kept:
             self._rule_out([(number, self.full[number] & ~kept & ~self.absent(number))], Kept(slot.name))
 

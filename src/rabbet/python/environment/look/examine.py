@@ -84,7 +84,7 @@ def examine(
     unread = {place: digests[place] for place in digests if not known.is_known(place, states.get(place))}
     done = reading.begin(sum(sizes[place] for place in unread))
     read_of = {place: sizes[place] for place in unread}
-    wrong = _altered(layout.root, unread, read_of, lambda places: done(sum(sizes[one] for one in places)))
+    wrong = _altered(layout.root, unread, read_of, lambda places: done(sum(sizes[path] for path in places)))
     known.sound.update((place, state) for place, state in states.items() if place not in wrong)
     actual = dict(_overwritten(layout.root, digests, wrong))
     looked_at = [
@@ -134,18 +134,22 @@ def _overwritten(
                 yield place, sha256_of_regular(f"{root}/{place}")
 
 
-def _with_wrong(one: RecordedLibrary, wrong: set[str], actual: Mapping[str, str], root: Path) -> Installed:
+def _with_wrong(
+    library: RecordedLibrary, wrong: set[str], actual: Mapping[str, str], root: Path
+) -> Installed:
     """A library with those of its files that are not as recorded; `actual` are the digests of some."""
     places = [
         place
-        for place, row in one.rows.items()
+        for place, row in library.rows.items()
         if place in wrong or (row.sha256 and actual.get(place, row.sha256) != row.sha256)
     ]
-    loose = (one.rows[place].path for place in places if _has_content(f"{root}/{place}", one.rows[place]))
-    gone = (one.rows[place].path for place in places if not os.path.lexists(f"{root}/{place}"))
-    altered = (one.rows[place].path for place in places)
-    told = dict.fromkeys((*one.library.altered, *altered))  # a record may be wrong in two ways
-    return replace(one.library, altered=tuple(told), gone=tuple(gone), loose=tuple(loose))
+    loose = (
+        library.rows[place].path for place in places if _has_content(f"{root}/{place}", library.rows[place])
+    )
+    gone = (library.rows[place].path for place in places if not os.path.lexists(f"{root}/{place}"))
+    altered = (library.rows[place].path for place in places)
+    told = dict.fromkeys((*library.library.altered, *altered))  # a record may be wrong in two ways
+    return replace(library.library, altered=tuple(told), gone=tuple(gone), loose=tuple(loose))
 
 
 def _has_content(path: str, row: RecordRow) -> bool:
@@ -168,7 +172,7 @@ def _altered(
         wrong = []
         for begun in range(0, len(places), _AT_ONCE):
             part = places[begun : begun + _AT_ONCE]
-            wrong += [one for one in part if not _as_recorded(f"{root}/{one}", digests[one])]
+            wrong += [path for path in part if not _as_recorded(f"{root}/{path}", digests[path])]
             done(part)
         return wrong
 
@@ -182,7 +186,7 @@ def _parts(sizes: Mapping[str, int], count: int) -> list[list[str]]:
     """All places in so many parts that take about as long to read."""
     parts: list[list[str]] = [[] for _ in range(count)]
     waiting = [(0, number) for number in range(count)]  # a heap: the lightest part comes first
-    for place, size in sorted(sizes.items(), key=lambda one: -one[1]):
+    for place, size in sorted(sizes.items(), key=lambda entry: -entry[1]):
         weight, number = waiting[0]
         parts[number].append(place)
         heapreplace(waiting, (weight + size + _OPENING, number))

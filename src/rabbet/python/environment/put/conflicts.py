@@ -35,8 +35,8 @@ def refuse_conflicts(
                 raise _conflict((owner, first), (name, place))
 
 
-def _conflict(one: tuple[NormalizedName, str], other: tuple[NormalizedName, str]) -> IntegrityFailed:
-    (name, place), (other_name, other_place) = one, other
+def _conflict(claim: tuple[NormalizedName, str], other: tuple[NormalizedName, str]) -> IntegrityFailed:
+    (name, place), (other_name, other_place) = claim, other
     both = name if name == other_name else f"{name} and {other_name}"
     reason = f"both bring {place}, each with other content"
     if place != other_place:

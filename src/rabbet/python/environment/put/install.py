@@ -22,12 +22,12 @@ from rabbet.python.formats.record import RecordRow, write_record
 from rabbet.python.store.entries import Unpacked
 
 __all__ = [
+    "InstallPlan",
     "PlannedFile",
-    "Prepared",
     "Provenance",
     "install_wheel",
     "installed_unchanged",
-    "prepare_wheel",
+    "planned_install",
     "record_content",
     "record_rows",
 ]
@@ -59,7 +59,7 @@ class Provenance(NamedTuple):
     build: str = ""
 
 
-class Prepared(NamedTuple):
+class InstallPlan(NamedTuple):
     """All that installing one wheel puts into an environment, but `RECORD`, which goes into `info`."""
 
     info: str
@@ -72,14 +72,14 @@ class Prepared(NamedTuple):
         return [(file.place, None if file.compiled else file.sha256) for file in self.placed]
 
 
-def prepare_wheel(
+def planned_install(
     unpacked: Unpacked,
     layout: Layout,
     provenance: Provenance,
     *,
     compiled: Unpacked | None = None,
     requested: bool,
-) -> Prepared:
+) -> InstallPlan:
     """Work out where a wheel's files go; nothing is touched.
 
     `compiled` are its modules as the environment's runtime compiles them. `requested` notes that the
@@ -98,9 +98,9 @@ def prepare_wheel(
         placed.append(_made(f"{own}/REQUESTED", b""))
     if provenance.direct_url is not None:
         placed.append(_made(f"{own}/direct_url.json", json.dumps(provenance.direct_url).encode()))
-    placed.sort(key=lambda one: one.place == f"{own}/METADATA")
+    placed.sort(key=lambda planned: planned.place == f"{own}/METADATA")
     _refuse_doubles(info, [f"{own}/RECORD", *(file.place for file in placed)])
-    return Prepared(info=info, provenance=provenance, placed=tuple(placed))
+    return InstallPlan(info=info, provenance=provenance, placed=tuple(placed))
 
 
 def _refuse_doubles(info: str, places: list[str]) -> None:
@@ -112,13 +112,13 @@ def _refuse_doubles(info: str, places: list[str]) -> None:
         seen.add(place)
 
 
-def record_content(prepared: Prepared, layout: Layout) -> bytes:
+def record_content(prepared: InstallPlan, layout: Layout) -> bytes:
     """The `RECORD` of a library that is installed so."""
     rows = record_rows(prepared, layout).values()
     return write_record([*rows, RecordRow(f"{prepared.info}/RECORD")]).encode()
 
 
-def record_rows(prepared: Prepared, layout: Layout) -> dict[str, RecordRow]:
+def record_rows(prepared: InstallPlan, layout: Layout) -> dict[str, RecordRow]:
     """The rows of that, but for its own, by the places that they mean."""
     return {
         placed.place: RecordRow(layout.in_record(placed.place), placed.sha256, placed.size, "sha256")
@@ -138,7 +138,7 @@ def installed_unchanged(unpacked: Unpacked, layout: Layout, info: str) -> Iterat
             yield place, RecordRow(layout.in_record(place), file.sha256, file.size, "sha256")
 
 
-def install_wheel(prepared: Prepared, guarded: GuardedEnvironment) -> Origin:
+def install_wheel(prepared: InstallPlan, guarded: GuardedEnvironment) -> Origin:
     """Put everything into its place.
 
     `RECORD` comes first and `METADATA` last, so that an installation that was cut short is seen as damaged,

@@ -69,7 +69,7 @@ def _remove_by_products(
 def _prune(guarded: GuardedEnvironment, places: Collection[str]) -> None:
     """Remove folders that are empty now, the innermost first."""
     folders = {place.rpartition("/")[0] for place in places}
-    for folder in sorted(folders, key=lambda one: one.count("/"), reverse=True):
+    for folder in sorted(folders, key=lambda folder: folder.count("/"), reverse=True):
         with suppress(OSError):
             guarded.prune(f"{folder}/__pycache__")
         guarded.prune(folder)

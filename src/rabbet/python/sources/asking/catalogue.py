@@ -183,9 +183,9 @@ class Catalogue:
         if not isinstance(metadata, Rejected):
             extras = ["", *need.extras]
             counting = (
-                one
-                for one in metadata.needs
-                if any(self._target.admits(one.marker, extra) for extra in extras)
+                need
+                for need in metadata.needs
+                if any(self._target.admits(need.marker, extra) for extra in extras)
             )
             with suppress(RuntimeError):
                 self.expect(counting)
@@ -195,6 +195,6 @@ class Catalogue:
         ahead = min(self._asked[candidate.name] - 1, _THREADS * 2)
         if ahead > 0:
             releases = self._found[candidate.name].result().releases
-            here = bisect_left(releases, candidate.version, key=lambda one: one.version)
+            here = bisect_left(releases, candidate.version, key=lambda release: release.version)
             for older in releases[max(0, here - ahead) : here]:
                 self._reading_metadata(older)

@@ -59,7 +59,7 @@ def _from_zip(file: IO[bytes], ending: str) -> bytes:
     """The one file with this ending in a folder at the top."""
     try:
         with opened_zip(file) as archive:
-            names = [one for one in archive.namelist() if one.count("/") == 1 and one.endswith(ending)]
+            names = [name for name in archive.namelist() if name.count("/") == 1 and name.endswith(ending)]
             size = archive.getinfo(names[0]).file_size if names else 0
             content = archive.open(names[0]).read(MOST_METADATA) if len(names) == 1 else b""
     except (OSError, *BROKEN_ZIP) as error:

@@ -29,7 +29,7 @@ def direct_addresses(needs: Iterable[Need]) -> Mapping[NormalizedName, str]:
         if found.setdefault(name, need.url) != need.url:
             raise NotUnderstood(
                 f"{name} is declared from two addresses",
-                because=[shown(one) for one in (found[name], need.url)],
+                because=[shown(address) for address in (found[name], need.url)],
             )
         if is_file(need.url):
             try:

@@ -35,10 +35,10 @@ class IndexSource:
     """One index; its address, which holds no credentials, is made to end with a slash."""
 
     def __init__(
-        self, name: str, address: str, client: HttpClient, pages: Pages, *, anew: bool = False
+        self, name: str, address: str, client: HttpClient, pages: Pages, *, refresh: bool = False
     ) -> None:
         self.name = name
-        self._anew = anew
+        self._refresh = refresh
         self._address = address if address.endswith("/") else address + "/"
         self._client = client
         self._reader = FileReader(client)
@@ -108,7 +108,7 @@ class IndexSource:
 
     def _begin(self, name: NormalizedName) -> "Future[HttpAnswer] | None":
         kept = self._kept[name] = self._pages.recall(self._page(name))
-        if kept is not None and ((kept.fresh and not self._anew) or self._client.offline):
+        if kept is not None and ((kept.fresh and not self._refresh) or self._client.offline):
             return None
         known = {"If-None-Match": kept.etag} if kept is not None and kept.etag else {}
         return self._client.begin(self._page(name), {**_ACCEPT, **known})

@@ -50,7 +50,7 @@ class _Body(msgspec.Struct, array_like=True):
     versions: list[str]
     tags: list[list[str]]
     files: _Files
-    aside: list[tuple[str, str]]
+    rejected: list[tuple[str, str]]
 
 
 class KeptPage(msgspec.Struct, array_like=True):
@@ -97,7 +97,7 @@ class KeptPage(msgspec.Struct, array_like=True):
             name=name,
             source=source,
             files=tuple(map(ListedFile._make, columns)),
-            aside=tuple(Rejected(version=version, reason=reason) for version, reason in body.aside),
+            rejected=tuple(Rejected(version=version, reason=reason) for version, reason in body.rejected),
         )
 
     def newest(self) -> Version | None:
@@ -189,7 +189,7 @@ class Pages:
                 uploaded=[file.uploaded for file in files],
                 yanked=[file.yanked for file in files],
             ),
-            aside=[(rejected.version, rejected.reason) for rejected in listing.aside],
+            rejected=[(rejected.version, rejected.reason) for rejected in listing.rejected],
             versions=[str(version) for version in versions],
             tags=[sorted(tag) for tag in tags if tag is not None],
         )

@@ -28,11 +28,11 @@ class TeamBuilds:
 
     def wheel(self, identity: str) -> LockedWheel | None:
         """The wheel of a build with this identity (`Unbuilt.digest`). Raises `SourceFailed`."""
-        one = self._wheels.get(identity)
-        if one is None:
+        wheel = self._wheels.get(identity)
+        if wheel is None:
             return None
-        url = joined(self._address, one.place).text
-        return LockedWheel(filename=one.filename, sha256=one.sha256, size=one.size, url=url)
+        url = joined(self._address, wheel.place).text
+        return LockedWheel(filename=wheel.filename, sha256=wheel.sha256, size=wheel.size, url=url)
 
     @cached_property
     def _wheels(self) -> Mapping[str, BuiltWheel]:
@@ -41,7 +41,7 @@ class TeamBuilds:
         if content is None:
             return {}
         try:
-            return {one.identity: one for one in read_built_wheels(content)}
+            return {wheel.identity: wheel for wheel in read_built_wheels(content)}
         except NotBuiltWheels as error:
             raise SourceFailed(
                 f"the builds of '{self._name}' can't be understood",

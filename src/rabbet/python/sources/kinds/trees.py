@@ -62,8 +62,8 @@ class _TreeSource:
         if told not in (None, name):
             wrong = f"it says that it is {told}"
         if metadata is None or metadata.name != name:
-            aside = Rejected(version=shown, reason=wrong, unbuilt=True)
-            return Listing(name=name, source=self.name, aside=(aside,))
+            rejected = Rejected(version=shown, reason=wrong, unbuilt=True)
+            return Listing(name=name, source=self.name, rejected=(rejected,))
         tree = SourceTree(name=name, version=metadata.version, metadata=metadata, locked=locked)
         return Listing(name=name, source=self.name, trees=(tree,))
 

@@ -1,4 +1,4 @@
-"""A project's supply for composing an environment: wheels, install policy, builds."""
+"""What composes a project's environment: the fetcher of wheels, the install policy, the workshop."""
 
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
@@ -10,7 +10,7 @@ from rabbet.core.model.lock import LockedWheel, Needed, ToInstall, Unbuilt
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.net.git.remote_repository import RemoteRepository
 from rabbet.python.compose.changes import EnvironmentSpec
-from rabbet.python.compose.fetch import Supply
+from rabbet.python.compose.fetch import ArtifactFetcher
 from rabbet.python.compose.make import wheels_for
 from rabbet.python.compose.wheels import InstallPolicy
 from rabbet.workspace.project import Project
@@ -19,13 +19,13 @@ from rabbet.workspace.session import Session
 if TYPE_CHECKING:
     from rabbet.net.http.client import HttpClient
     from rabbet.python.builds.workshop import Workshop
-    from rabbet.python.environment.put.install import Prepared
+    from rabbet.python.environment.put.install import InstallPlan
     from rabbet.python.sources.kinds.team_builds import TeamBuilds
 
-__all__ = ["arriving", "install_policy_of", "supply_for", "workshop_for"]
+__all__ = ["arriving", "fetcher_for", "install_policy_of", "workshop_for"]
 
 
-def supply_for(session: Session) -> Supply:
+def fetcher_for(session: Session) -> ArtifactFetcher:
     """The machine's store, and a client that knows the credentials for the project's sources."""
 
     def client() -> "HttpClient":
@@ -33,7 +33,7 @@ def supply_for(session: Session) -> Supply:
 
         return open_client(session.declaration(), session.machine)
 
-    return Supply(
+    return ArtifactFetcher(
         store=session.machine.store,
         folder=session.project.folder,
         open_client=client,
@@ -58,20 +58,20 @@ def arriving(
     policy: InstallPolicy,
     *,
     compile_later: bool = False,
-) -> "Iterator[tuple[list[Needed], Iterable[tuple[Needed, Prepared]]]]":
+) -> "Iterator[tuple[list[Needed], Iterable[tuple[Needed, InstallPlan]]]]":
     """The wheels of what is wanted, each ready to be put into the environment; some are built first.
 
     Once all are put there, the store notes that its files were linked. Raises `SourceFailed`,
     `IntegrityFailed`, `BuildFailed`, `CannotWrite`.
     """
-    libraries, supply = list(wanted), supply_for(session)
+    libraries, fetcher = list(wanted), fetcher_for(session)
     wheels = [library for library in libraries if isinstance(library, Needed)]
     unbuilt = [library for library in libraries if isinstance(library, Unbuilt)]
     if unbuilt:
         from rabbet.python.builds.building import built  # here: few libraries have to be built
 
         wheels += built(unbuilt, workshop_for(session, spec.runtime))
-    with wheels_for(spec, wheels, supply, policy, compile_later=compile_later) as ready:
+    with wheels_for(spec, wheels, fetcher, policy, compile_later=compile_later) as ready:
         yield wheels, ready
 
 
@@ -95,7 +95,7 @@ def workshop_for(session: Session, runtime: PythonRuntime) -> "Workshop":
         return next(filter(None, (build.wheel(identity) for build in team_builds())), None)
 
     return Workshop(
-        supply=supply_for(session),
+        fetcher=fetcher_for(session),
         runtime=runtime,
         environments=session.machine.environments(),
         repository=repository,
