@@ -72,8 +72,9 @@ class RabbetError(Exception):
     """A failure with what a user needs: what could not be done, why, and what to try.
 
     `because` holds one reason a line. `remedy` is a command that runs as it stands in bash, zsh and fish,
-    `or_else` are others. What no command says is a `note`. Of an error that was `told` while remedies were
-    still looked for, only these are left to say.
+    `or_else` are others. What no command says is a `note`. `meant` is a wrong word of the command line,
+    and the right one: the same command with this is the first to try. Of an error that was `told` while
+    remedies were still looked for, only these are left to say.
     """
 
     exit_code = ExitCode.USAGE
@@ -86,12 +87,13 @@ class RabbetError(Exception):
         note: str = "",
         remedy: str | Way = "",
         or_else: Sequence[str | Way] = (),
-        told: bool = False,
+        meant: tuple[str, str] | None = None,
     ) -> None:
         super().__init__(message)
         self.because = tuple(because)
         self.note = note
-        self.told = told
+        self.meant = meant
+        self.told = False
         self.ways = tuple(way if isinstance(way, Way) else Way(way) for way in (remedy, *or_else) if way)
 
 

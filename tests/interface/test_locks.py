@@ -118,7 +118,7 @@ class Locks(ProgramCase):
         lock.write_text(text)
         self.rabbet("declare", "skepio")
         reasons = self.rabbet("resolve", "--verify", "--json", code=1).json()["reasons"]
-        self.assertEqual([("skepio 0.4" in reason) for reason in reasons], [False, True])
+        self.assertIn("skepio 0.4", reasons[1])
 
     def test_unchanged(self) -> None:
         """A repeated run knows at once that nothing is to be done, and any change makes it look again."""
@@ -359,7 +359,7 @@ class Locks(ProgramCase):
         self.assertIn("group checks", tree)
         paths = self.rabbet("explain", "combframe", "--json").json()["paths"]
         needs = [" ".join(step["requirement"] for step in path) for path in paths]
-        self.assertIn("nectarplot[forecast]>=2 honeyflow>=1.1 combframe>=2,<3", needs)
+        self.assertIn('nectarplot[forecast]>=2 honeyflow>=1.1; extra == "forecast" combframe>=2,<3', needs)
         self.assertIn("pollencsv<1.2 combframe>=1.4", needs)
         held = {
             library["name"]: library

@@ -81,6 +81,28 @@ CLASHES = [
     ("names that nobody knows", "dependencies = ['nectarplod>=1', 'combframer']", "", ""),
 ]
 
+# what is typed (its words are parted by |), how it ends, and the command that was meant
+MEANT = [
+    ("declare|skepio=0.3|pollencsv", 3, "declare skepio==0.3 pollencsv"),
+    ("declare|skepio@0.3", 3, "declare skepio==0.3"),
+    ("declare|--group|checks|skepio ^0.3", 3, "declare --group checks 'skepio>=0.3,<0.4'"),
+    ("declare|--limit|combframe=>2", 3, "declare --limit 'combframe>=2'"),
+    ("declare|--limit=combframe=2.1", 3, "declare --limit=combframe==2.1"),
+    ("declare|../tallywax", 2, "declare tallywax --local tallywax ../tallywax"),
+    ("declare|WHEEL", 2, "declare 'skepio @ WHEEL'"),
+    ("declare|https://apiary.example/wax.git", 2, "declare 'wax @ git+https://apiary.example/wax.git'"),
+    ("declare|git@apiary.example:team/wax", 2, "declare 'wax @ git+ssh://git@apiary.example/team/wax'"),
+    ("declare|../wheels", 2, "declare --source other=../wheels"),
+    ("retract|nectarplod", 2, "retract nectarplot"),
+    ("retract|--group|check", 2, "retract --group checks"),
+    ("resolve|--raise|nectarplod", 2, "resolve --raise nectarplot"),
+    ("recreate|--grup|checks", 2, "recreate --group checks"),
+    ("recreate|--group|chekcs", 2, "recreate --group checks"),
+    ("lookup|plot", 4, "lookup nectarplot"),
+    ("run|weigh.py|--all", 2, "run python weigh.py --all"),
+    ("run|pyhton|-V", 7, "run python -V"),
+]
+
 
 class WaysOut(ProgramCase):
     """Stories with their ends."""
@@ -208,6 +230,34 @@ class WaysOut(ProgramCase):
         path.write_text(f'{plain}\n[tool.rabbet.variants.old]\nrequirements = ["skepio>9"]\n')
         error = self.rabbet("resolve", code=4).err
         self.assertIn(" clash in the variant old\n", error)
+
+    def test_as_meant(self) -> None:
+        """What is typed in another spelling, or by a near name, comes back as the command that was meant."""
+        self.begin(self.serve(StandIn()).address, "nectarplot>=2")
+        self.rabbet("declare", "--group", "checks", "mitewatch")
+        self.rabbet("resolve")
+        self.rabbet("recreate")
+        checkout = self.root / "tallywax"
+        checkout.mkdir()
+        (checkout / "pyproject.toml").write_text("[project]\nname = 'tallywax'\nversion = '9'\n")
+        (self.project / "weigh.py").write_text("print('gold')\n")
+        write_files(self.root / "wheels")
+        wheel = next((self.root / "wheels").glob("skepio-0.4-*"))
+        for given, code, first in MEANT:
+            with self.subTest(given):
+                words = [word.replace("WHEEL", str(wheel)) for word in given.split("|")]
+                error = self.rabbet(*words, code=code).err
+                expected = first.replace("WHEEL", wheel.as_uri())
+                self.assertEqual(self.ways(error)[0], f"rabbet {expected}")
+                before = self.tree("pyproject.toml", "pylock.toml")
+                self.paste(self.ways(error)[0])
+                for name, content in before.items():
+                    (self.project / name.rpartition("/")[2]).write_bytes(content)
+        self.assertEqual(
+            self.rabbet("declare", "python>=3.8", "--json").json()["as_runtimes"], ["python>=3.8"]
+        )
+        self.rabbet("declare", "node>=4")
+        self.assertEqual(self.rabbet("retract", "node", "--json").json()["as_runtimes"], ["node"])
 
     def test_unreadable_needs(self) -> None:
         """A release whose metadata holds no requirement is set aside, unless a correction drops that."""

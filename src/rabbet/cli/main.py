@@ -65,6 +65,10 @@ def main(arguments: Sequence[str] | None = None) -> int:
         _log(given, code, begun)
         return code
     except RabbetError as error:
+        if error.meant is not None:
+            from rabbet.cli.failures.failure import as_meant
+
+            error.ways = as_meant(error, given)
         _log(given, error.exit_code, begun, str(error))
         return _report(error, trace=trace, as_json=_wants_json(given))
     except KeyboardInterrupt:

@@ -1,5 +1,6 @@
 """The parsers of the commands' arguments, which report wrong usage as all other errors are reported."""
 
+import re
 from argparse import Action, ArgumentError, ArgumentParser, HelpFormatter, Namespace
 from collections.abc import Sequence
 from functools import partial
@@ -13,6 +14,8 @@ from rabbet.errors import WrongUsage
 
 __all__ = ["fill_parser", "parser_for"]
 
+_INVALID_CHOICE = re.compile(r"invalid choice: '([^']*)' \(choose from (.*)\)")
+_UNRECOGNIZED = "unrecognized arguments: "
 _GIVEN = "options that were given"  # no name of an option
 _ANOTHERS_WORDS = "command"  # what `run` and `culprit` call the words that they start
 
@@ -62,7 +65,27 @@ class _Parser(ArgumentParser):
     def error(self, message: str) -> NoReturn:
         """Raise `WrongUsage`; an address in the message may hold a password, and is not repeated."""
         scheme, colon, _ = message.partition("://")
-        raise WrongUsage(f"{self.prog}: {scheme}{f'{colon}…' if colon else ''}", remedy=f"{self.prog} --help")
+        raise WrongUsage(
+            f"{self.prog}: {scheme}{f'{colon}…' if colon else ''}",
+            meant=self._meant(message),
+            remedy=f"{self.prog} --help",
+        )
+
+    def _meant(self, message: str) -> tuple[str, str] | None:
+        """The word that argparse does not know, and the option or the choice that is near it."""
+        from rabbet.core.near_names import near_names
+
+        choice = _INVALID_CHOICE.search(message)
+        if choice:
+            wrong, known = choice[1], [word.strip(" '") for word in choice[2].split(",")]
+        elif message.startswith(_UNRECOGNIZED):
+            wrong = next((word for word in message[len(_UNRECOGNIZED) :].split() if word[:2] == "--"), "")
+            known = [name for action in self._actions for name in action.option_strings]
+        else:
+            return None
+        wrong = wrong.partition("=")[0]
+        near = near_names(wrong, known)
+        return (wrong, near[0]) if near else None
 
 
 def parser_for(name: str, rest: Sequence[str] = (), *, helping: bool = False) -> ArgumentParser:

@@ -77,7 +77,7 @@ def no_solution(unsolved: Unsolved) -> NoSolution:
     told = observer.told(message, because)
     observer.stage("trying what would help")
     tried, ways, left = _ways(unsolved)
-    notes = [_further(explained(one, declaration.name)) for one in tried.further]
+    notes = [_further(explained(refutation, declaration.name)) for refutation in tried.further]
     if tried.cut_short:
         notes.append(f"no more than {_SECONDS:g} seconds were spent on looking for what helps")
     elif not ways:
@@ -86,14 +86,15 @@ def no_solution(unsolved: Unsolved) -> NoSolution:
         notes.append(
             f"the first of these leaves a clash in the variant{'s' * (len(left) > 1)} {', '.join(left)}"
         )
-    return NoSolution(
+    error = NoSolution(
         message,
         because=because,
         note="\n".join(notes),
         remedy=ways[0] if ways else "",
         or_else=ways[1:],
-        told=told,
     )
+    error.told = told
+    return error
 
 
 def unsolved_elsewhere(unsolved: Unsolved) -> NoSolution:

@@ -100,10 +100,13 @@ class Project:
         if self.variant is None:
             return whole
         if self.variant not in whole.variants:
-            known = ", ".join(sorted(whole.variants)) or "none"
+            from rabbet.core.near_names import near_names
+
+            near = near_names(self.variant, whole.variants)
             raise WrongUsage(
                 f"the project has no variant '{self.variant}'",
-                because=[f"it has: {known}"],
+                because=[f"it has: {', '.join(sorted(whole.variants)) or 'none'}"],
+                meant=(self.variant, near[0]) if near else None,
                 remedy="rabbet declare",
             )
         return whole.varied(self.variant)

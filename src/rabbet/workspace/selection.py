@@ -45,11 +45,11 @@ def _known(
     wanted = frozenset(library_name(name) for name in names)
     for name in sorted(wanted - known):
         near = near_names(name, known)
-        remedy = f"rabbet recreate --{kind} {near[0]}" if near else ""
         raise WrongUsage(
             f"the lock has no {kind} '{name}'",
             because=[f"it has: {', '.join(sorted(known)) or 'none'}"],
             note="it was declared since the lock was made" if name in declared else "",
-            remedy="rabbet resolve" if name in declared else remedy,
+            meant=(name, near[0]) if near and name not in declared else None,
+            remedy="rabbet resolve" if name in declared else "",
         )
     return wanted

@@ -4,11 +4,11 @@ import re
 from collections.abc import Sequence
 from typing import TextIO
 
-from rabbet.core.shell import variant_option
+from rabbet.core.shell import joined_words, variant_option
 from rabbet.core.shown_text import visible, without_credentials
 from rabbet.errors import RabbetError, Way
 
-__all__ = ["document", "for_variant", "plain", "reasons", "ways"]
+__all__ = ["as_meant", "document", "for_variant", "plain", "reasons", "ways"]
 
 _ABOUT_ENVIRONMENTS = re.compile(r"\brabbet (?:recreate|run|enter|drift)\b(?!.* --variant)")
 
@@ -52,6 +52,17 @@ def for_variant(commands: Sequence[Way], variant: str) -> tuple[Way, ...]:
         )
 
     return tuple(told(way) for way in commands)
+
+
+def as_meant(error: RabbetError, given: Sequence[str]) -> tuple[Way, ...]:
+    """The error's ways; first of all the command line as it was meant, where a word of it was wrong."""
+    if error.meant is None:
+        return error.ways
+    wrong, right = error.meant
+    place = re.compile(rf"(\A|=){re.escape(wrong)}(\Z|=)")
+    words = [place.sub(lambda found: found[1] + right + found[2], word) for word in given]
+    first = (Way(f"rabbet {joined_words(words)}"),) if words != [*given] else ()
+    return (*first, *error.ways)
 
 
 def _noted(text: str, stream: TextIO) -> list[str]:

@@ -27,6 +27,7 @@ class ChangesDocument(Struct, frozen=True):
             "changed": edited.changed,
             "changes": [{"change": verb_of(change), **asdict(change)} for change in edited.changes],
             "kept": list(edited.kept),
+            "as_runtimes": list(edited.runtimes),
             **self._carried_out(),
         }
 

@@ -48,7 +48,7 @@ def _retract_listed(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Ite
     settings = settings_of(document)
     known = [library_name(str(entry)) for entry in settings.get(key.name, [])]
     if library_name(edit.value) not in known:
-        raise absent(f"'{edit.value}' is not declared among the {key.name}", known)
+        raise absent(f"'{edit.value}' is not declared among the {key.name}", known, given=edit.value)
     return _removed(document, key, [known.index(library_name(edit.value))])
 
 
@@ -71,7 +71,7 @@ def _retract_bound(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iter
     array = settings_of(document).get(key.name, tomlkit.array())
     entries = entries_of(array, parse_requirement(edit.value).name)
     if not entries:
-        raise absent(f"'{edit.value}' is not declared among the {key.name}", array)
+        raise absent(f"'{edit.value}' is not declared among the {key.name}", array, given=edit.value)
     return _removed(document, key, entries)
 
 
@@ -96,7 +96,8 @@ def _retract_named(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iter
     table = settings_of(document).get(key.name, {})
     name = written_name(table, edit.name or "")
     if name not in table:
-        raise absent(f"no {key.listed or key.entry} of '{edit.name}' is declared", table)
+        what = key.listed or key.entry
+        raise absent(f"no {what} of '{edit.name}' is declared", table, given=edit.name or "")
     change = unset(table, name, key.place)
     if not table:
         del settings_of(document)[key.name]
@@ -145,7 +146,7 @@ def _retract_place(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iter
     entries = settings_of(document).get(key.name, [])
     names = [str(entry.get("name")) for entry in entries]
     if edit.name not in names:
-        raise absent(f"there is no {key.entry} '{edit.name}'", names)
+        raise absent(f"there is no {key.entry} '{edit.name}'", names, given=edit.name or "")
     number = names.index(edit.name)
     before = str(entries[number].get("url", ""))
     del entries[number]
@@ -160,7 +161,7 @@ def _retract_correction(document: tomlkit.TOMLDocument, key: Key, edit: Edit) ->
     wanted = parse_requirement(edit.value)
     keys = [releases for releases in table if parse_requirement(releases) == wanted]
     if not keys:
-        raise absent(f"there is no correction of '{edit.value}'", table)
+        raise absent(f"there is no correction of '{edit.value}'", table, given=edit.value)
     del table[keys[0]]
     if not table:
         del settings_of(document)[key.name]

@@ -186,14 +186,15 @@ def _retract_library(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Edi
     if not changes:
         known = dict.fromkeys(str(entry) for place in places for entry in _requirements(document, place)[0])
         where = f" in the {edit.section}" if edit.section else ""
-        raise absent(f"'{edit.value}' is not declared{where}", known)
+        raise absent(f"'{edit.value}' is not declared{where}", known, given=edit.value)
     return reversed(changes)
 
 
 def _retract_section(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[EditResult]:
     """Take out a group, an extra or a variant with all that is in it."""
     if edit.section is None or edit.section not in _sections(document):
-        raise absent(f"there is no {edit.section}", _sections(document))
+        given = edit.section.name if edit.section else ""
+        raise absent(f"there is no {edit.section}", _sections(document), given=given)
     array, place = _requirements(document, edit.section)
     entries = [str(entry) for entry in array]
     _remove_section(document, edit.section)
@@ -267,7 +268,7 @@ def _retract_language(document: tomlkit.TOMLDocument, edit: Edit) -> EditResult:
     key = written_name(table, name)
     if key not in table:
         where = f" for the {edit.section}" if edit.section else ""
-        raise absent(f"no runtime of {name} is declared{where}", table)
+        raise absent(f"no runtime of {name} is declared{where}", table, given=name)
     declared = table[key]
     before = declared.get("version", "") if isinstance(declared, AbstractTable) else declared
     del table[key]

@@ -7,13 +7,16 @@ from packaging.requirements import InvalidRequirement
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
 
 from rabbet.core.limits import beyond
+from rabbet.core.needs.misspelled import corrected
 from rabbet.core.needs.need import Need
 from rabbet.errors import NotUnderstood
 from rabbet.formats.text.address import NotAnAddress, parse_address, shown
 
 _DIGITS = {"sha256": 64, "sha512": 128}
 _HEXADECIMAL = "0123456789abcdef"
-_VERSION = re.compile(r"([A-Za-z][A-Za-z0-9-]*?)?\s*([0-9]{1,6}(?:\.[0-9]{1,6}){0,3})\Z")
+_VERSION = re.compile(r"([A-Za-z][A-Za-z0-9-]*?)?\s*[=@]?\s*([0-9]{1,6}(?:\.[0-9]{1,6}){0,3})\Z")
+_BARE_VERSION = re.compile(r"v?[0-9][0-9A-Za-z.+!*_-]*\Z")
+_COMPARED = "versions are compared by ==, !=, >=, <=, >, < and ~="
 _QUOTED = re.compile(r"""(["'])(.*?)\1(?=[\s,]|\Z)""")
 _NEXT_NAME = re.compile(r"[\s,]+[\"'A-Za-z]")
 _DOUBTFUL = ("~=", "===", "extras", "dependency_groups")  # only markers with one of these may mean nothing
@@ -69,15 +72,17 @@ def parse_requirement(text: str) -> Need:
         need = read_requirement(text)
     except InvalidRequirement as error:
         message, *marked = str(error).splitlines()
+        right = corrected(text)
         raise NotUnderstood(
             f"'{text}' is not a requirement",
-            because=[message, *marked],
-            remedy="rabbet declare 'combframe[fast]>=2,<4'",
+            because=[_COMPARED, f"'{right}' may be meant"] if right else [message, *marked],
+            note="" if right else "it takes a name and versions: NAME, 'NAME>=2' or 'NAME[EXTRA]>=2,<3'",
+            meant=(text, right) if right else None,
         ) from error
     except ValueError as error:
         raise NotUnderstood(f"'{text[:60]}' is not a requirement", because=[str(error)]) from error
     if need.url is not None:
-        _check_address(need.written_name, need.url)
+        _check_address(need.written_name, need.url, text)
     return need
 
 
@@ -107,7 +112,7 @@ def split_requirements(line: str) -> list[str]:
     return found
 
 
-def _check_address(name: str, text: str) -> None:
+def _check_address(name: str, text: str, whole: str) -> None:
     """Raise `NotUnderstood` for an unsupported address, and for unknown parts behind its `#`."""
     try:
         address = parse_address(text)
@@ -115,6 +120,9 @@ def _check_address(name: str, text: str) -> None:
         raise NotUnderstood(
             f"what {name} is required from is not an address", because=[shown(text), str(error)]
         ) from error
+    if _BARE_VERSION.match(text):
+        right = f"{name}=={text}"
+        raise NotUnderstood(f"'{whole}' is not a requirement", because=[_COMPARED], meant=(whole, right))
     if not (is_file(text) or is_repository(text)):
         raise NotUnderstood(
             f"{name} is not required from a place that Rabbet knows",
@@ -161,6 +169,8 @@ def is_repository(address: str) -> bool:
 
 def parse_runtime(text: str) -> Need:
     """A constraint on a language's runtime, such as `python>=3.11,<3.14`, or `node 20` for that whole line.
+
+    `node=20` and `node@20` are read like `node 20`.
 
     Versions alone are Python's: `>=3.11`, and `3.12` for all of its patches.
     """

@@ -1,5 +1,6 @@
 """The parts of a TOML document that is changed while its comments, order and formatting stay."""
 
+import re
 from collections.abc import Iterable, Mapping
 from typing import Any, TypeAlias
 
@@ -10,6 +11,8 @@ from tomlkit.exceptions import TOMLKitError
 from tomlkit.items import AbstractTable, AoT, Array, InlineTable
 
 from rabbet.core.declaration.edit import EditResult
+from rabbet.core.declaration.model import Section
+from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import library_name
 from rabbet.errors import NotUnderstood, WrongUsage
 from rabbet.formats.text.requirement import parse_requirement
@@ -30,13 +33,27 @@ __all__ = [
     "written_name",
 ]
 
+_BEHIND_NAME = re.compile(r"[^A-Za-z0-9._-]")
+
 AnyTable: TypeAlias = AbstractTable | OutOfOrderTableProxy
 
 
-def absent(message: str, known: Iterable[object] = ()) -> WrongUsage:
-    """The error for what is not there to be retracted."""
-    texts = ", ".join(str(name) for name in known if name is not None)
-    return WrongUsage(message, because=[f"there are: {texts}"] if texts else [], remedy="rabbet declare")
+def absent(message: str, known: Iterable[object] = (), *, given: str = "") -> WrongUsage:
+    """The error for what is not there to be retracted; near what was `given` may be what was meant."""
+    entries = [entry for entry in known if entry is not None]
+    texts = [str(entry) for entry in entries]
+    near = near_names(given, map(_name_of, entries))
+    return WrongUsage(
+        message,
+        because=[f"there are: {', '.join(texts)}"] if texts else [],
+        meant=(given, near[0]) if near else None,
+        remedy="rabbet declare",
+    )
+
+
+def _name_of(entry: object) -> str:
+    """The name of a section, or of what a requirement asks for."""
+    return entry.name if isinstance(entry, Section) else _BEHIND_NAME.split(str(entry))[0]
 
 
 def parse_document(text: str) -> tomlkit.TOMLDocument:

@@ -1,6 +1,7 @@
 """Change what a project declares, tell what it does, and go on to its lock and its environment."""
 
 import os
+import re
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
 from pathlib import Path
@@ -21,6 +22,8 @@ from rabbet.errors import NoLock, NoRuntime, NotUnderstood, WrongUsage
 from rabbet.formats.project.pyproject import read_declaration
 from rabbet.formats.project.pyproject_edit import apply
 from rabbet.python.choosing.targets import BASELINES, PLATFORMS, target_of
+from rabbet.tasks.declaring.places import refuse_place
+from rabbet.workspace.machine import Machine
 from rabbet.workspace.session import Session
 
 if TYPE_CHECKING:
@@ -29,12 +32,18 @@ if TYPE_CHECKING:
 
 __all__ = ["Done", "Edited", "carried_out", "change"]
 
+_LANGUAGE = re.compile(r"\s*([A-Za-z][A-Za-z0-9-]*)\s*(?:\Z|[=<>!~@0-9])")
+
 
 class Edited(Struct, frozen=True):
-    """The result for each named entry, and for those that were `kept` by declaring them as well."""
+    """The result for each named entry, and for those that were `kept` by declaring them as well.
+
+    `runtimes` were given as libraries, and are languages: they are declared, or retracted, as runtimes.
+    """
 
     changes: tuple[EditResult, ...]
     kept: tuple[str, ...] = ()
+    runtimes: tuple[str, ...] = ()
 
     @property
     def changed(self) -> bool:
@@ -88,10 +97,13 @@ def change(session: Session, edits: Sequence[Edit]) -> Edited:
     Raises `NotUnderstood` for what does not parse, `WrongUsage` for what is no target or is not there,
     `CannotWrite`.
     """
+    declaration = session.declaration()
+    given, edits = edits, [_as_runtime(edit, declaration, session.machine) for edit in edits]
+    runtimes = tuple(edit.value for edit, before in zip(edits, given, strict=True) if edit is not before)
     for edit in edits:
         _check(edit)
+        refuse_place(edit, session)
     edits = [_with_place(edit, session) for edit in edits]
-    declaration = session.declaration()
     for edit in edits:
         _refuse_left_to_build(edit, declaration)
     served = list(_served_unnamed(session, declaration, edits))
@@ -107,7 +119,23 @@ def change(session: Session, edits: Sequence[Edit]) -> Edited:
 
             languages_for(each, session.machine, written=False)  # it refuses unknown languages
         write_text(session.project.declaration_file, after)
-    return Edited(changes, tuple(edit.value for edit in served))
+    return Edited(changes, tuple(edit.value for edit in served), runtimes)
+
+
+def _as_runtime(edit: Edit, declaration: Declaration, machine: Machine) -> Edit:
+    """An edit of the runtime, where what was given as a library is a language."""
+    if edit.what != "library" or (edit.section is not None and edit.section.kind != "variant"):
+        return edit
+    named = _LANGUAGE.match(edit.value)
+    name = library_name(named[1]) if named else ""
+    if edit.verb == "retract":
+        declared = any(requirement.need.name == name for requirement in declaration.declared())
+        known = any(runtime.language == name for runtime in declaration.runtimes)
+        return replace(edit, what="runtime", value=str(name)) if known and not declared else edit
+    from rabbet.workspace.runtimes.languages import known_languages  # here: it reads a table
+
+    languages = {"python", *known_languages(), *machine.settings().languages, *declaration.languages}
+    return replace(edit, what="runtime") if name in languages else edit
 
 
 def _refuse_left_to_build(edit: Edit, declaration: Declaration) -> None:

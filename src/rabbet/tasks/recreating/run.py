@@ -5,14 +5,16 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import NoReturn
 
-from rabbet.errors import EnvironmentFailed
+from rabbet.core.near_names import near_names
+from rabbet.core.shell import joined_words
+from rabbet.errors import EnvironmentFailed, WrongUsage
 from rabbet.python.environment.place.variables import program_on, variables_inside
 from rabbet.work import foreground
 from rabbet.workspace.looking.result_cache import recall_fit, remember_fit
 from rabbet.workspace.project import not_made_here
 from rabbet.workspace.session import Session
 
-__all__ = ["become", "inside", "refuse_unfit", "run_to_end", "under_runtimes"]
+__all__ = ["become", "inside", "refuse_script", "refuse_unfit", "run_to_end", "under_runtimes"]
 
 _SHOWN = 5  # of the steps that are due
 
@@ -42,6 +44,16 @@ def under_runtimes(
         folder = link_folder(linked, session.machine.store_folder / "linked")
         changed["PATH"] = os.pathsep.join([str(folder), changed["PATH"]])
     return changed
+
+
+def refuse_script(session: Session, command: Sequence[str]) -> None:
+    """Raise `WrongUsage` for a file of Python by its name alone, which an interpreter has to run."""
+    program = command[0]
+    if program.endswith(".py") and "/" not in program and (session.machine.folder / program).is_file():
+        raise WrongUsage(
+            f"'{program}' is a file of Python, and no command",
+            remedy=joined_words(["rabbet", "run", "python", *command]),
+        )
 
 
 def refuse_unfit(session: Session, *, going_on: str) -> None:
@@ -93,7 +105,7 @@ def become(session: Session, command: Sequence[str], variables: dict[str, str]) 
     try:
         foreground.become(command, variables)
     except OSError as error:
-        raise _not_started(command[0], error, session) from error
+        raise _not_started(command, error, session) from error
 
 
 def run_to_end(session: Session, command: Sequence[str], variables: dict[str, str]) -> int:
@@ -104,14 +116,24 @@ def run_to_end(session: Session, command: Sequence[str], variables: dict[str, st
     try:
         return foreground.run_to_end(program_on(variables["PATH"], command[0]), command, variables)
     except OSError as error:
-        raise _not_started(command[0], error, session) from error
+        raise _not_started(command, error, session) from error
 
 
-def _not_started(program: str, error: OSError, session: Session) -> EnvironmentFailed:
+def _not_started(command: Sequence[str], error: OSError, session: Session) -> EnvironmentFailed:
+    program = command[0]
+    message, because = f"'{program}' can't be run", [error.strerror or str(error)]
+    near = near_names(program, _commands_in(session.project.environment))
+    if near:
+        because = [*because, f"near names: {', '.join(near)}"]
+        return EnvironmentFailed(message, because=because, meant=(program, near[0]))
     note, remedy = _bringing(session)
-    return EnvironmentFailed(
-        f"'{program}' can't be run", because=[error.strerror or str(error)], note=note, remedy=remedy
-    )
+    return EnvironmentFailed(message, because=because, note=note, remedy=remedy)
+
+
+def _commands_in(root: Path) -> list[str]:
+    """The names of the commands in an environment."""
+    folder = root / "bin"
+    return [path.name for path in folder.iterdir()] if folder.is_dir() else []
 
 
 def _bringing(session: Session) -> tuple[str, str]:

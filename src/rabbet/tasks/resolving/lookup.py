@@ -5,7 +5,7 @@ from packaging.version import Version
 
 from rabbet.core.model.target import Target
 from rabbet.core.near_names import near_names
-from rabbet.core.needs.need import Need
+from rabbet.core.needs.need import Need, library_name
 from rabbet.core.solve.problem.provider import Policy
 from rabbet.errors import NoSolution
 from rabbet.python.choosing.release_overview import Offer, offers_of
@@ -15,6 +15,8 @@ from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of, target
 from rabbet.workspace.session import Session
 
 __all__ = ["LookedUp", "lookup"]
+
+_MOST_WITHIN = 20  # libraries that are named for a part of their name
 
 
 class LookedUp(Struct, frozen=True, kw_only=True):
@@ -40,15 +42,18 @@ def lookup(session: Session, asked: Need) -> LookedUp:
         session.observer.stage("reading the listing")
         listing = catalogue.listing(name)
         if listing is None:
-            near = near_names(name, catalogue.routing.names())
+            known = [library_name(known) for known in catalogue.routing.names()]
+            near, within = near_names(name, known), sorted(known for known in known if name in known)
+            told = [f"near names: {', '.join(near)}"] if near else []
+            if within:
+                more = f" and {len(within) - _MOST_WITHIN} more" if len(within) > _MOST_WITHIN else ""
+                told.append(f"with '{name}' in their names: {', '.join(within[:_MOST_WITHIN])}{more}")
+            found = (near or within)[:1]
             raise NoSolution(
                 f"no source knows a library named '{name}'",
-                because=[
-                    *([f"near names: {', '.join(near)}"] if near else []),
-                    *catalogue.routing.why_not_elsewhere(name),
-                ],
-                note="" if near else "check its spelling",
-                remedy=f"rabbet lookup {near[0]}" if near else "",
+                because=[*told, *catalogue.routing.why_not_elsewhere(name)],
+                note="" if found else "check its spelling",
+                remedy=f"rabbet lookup {found[0]}" if found else "",
             )
     each = tuple(part for target in targets for part in target.each)
     needs = [requirement.need for requirement in declaration.declared()]

@@ -424,7 +424,13 @@ def _check_raised(earlier: Sequence[Lock], options: ResolveOptions) -> None:
         told = " and ".join(f"'{name}'" for name in unknown)
         told += " is not in the lock, so it" if len(unknown) == 1 else " are not in the lock, so they"
         near = [f"near {name}: {', '.join(found)}" for name in unknown if (found := near_names(name, known))]
-        raise WrongUsage(f"{told} can't be raised", because=near, remedy="rabbet resolve")
+        first = near_names(unknown[0], known)[:1]
+        raise WrongUsage(
+            f"{told} can't be raised",
+            because=near,
+            meant=(unknown[0], first[0]) if first else None,
+            remedy="rabbet resolve",
+        )
 
 
 def _up_to_date(lock: Lock, declaration: Declaration, targets: Sequence[Target]) -> bool:

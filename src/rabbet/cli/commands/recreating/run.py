@@ -37,12 +37,13 @@ def add_arguments(parser: ArgumentParser) -> None:
 def run(arguments: Namespace, context: Context) -> int:
     """Replace this process by the command."""
     from rabbet.core.shell import joined_words
-    from rabbet.tasks.recreating.run import become, inside, refuse_unfit
+    from rabbet.tasks.recreating.run import become, inside, refuse_script, refuse_unfit
 
     command = arguments.command[1:] if arguments.command[:1] == ["--"] else arguments.command
     if not command:
         raise WrongUsage("no command was given to run", remedy="rabbet run python -c 'print(42)'")
     session = context.session(arguments.variant)
+    refuse_script(session, command)
     if arguments.tried or arguments.places:
         return _try(arguments, command, session, context)
     if not arguments.as_is:

@@ -20,6 +20,9 @@ class ChangesView(ChangesDocument, frozen=True):
             for line in table(("change", "entry", "in"), rows, context.style):
                 context.show(line)
             context.show()
+        if edited.runtimes:
+            are = "is a runtime" if len(edited.runtimes) == 1 else "are runtimes"
+            context.show(f"{', '.join(edited.runtimes)} {are}, and no library of that name is meant.")
         if edited.kept:
             context.show(f"Named as well, so that it stays served: {', '.join(edited.kept)}.")
         if self.done.recreated is not None:
