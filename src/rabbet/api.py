@@ -38,6 +38,7 @@ if TYPE_CHECKING:
     from rabbet.tasks.drifting.imports import Imports
     from rabbet.tasks.more.past import Past
     from rabbet.tasks.more.status import Status
+    from rabbet.tasks.recreating.now import BroughtUp
     from rabbet.tasks.recreating.recreate import RecreateReport
     from rabbet.tasks.resolving.compare import Compared
     from rabbet.tasks.resolving.explain import Explained
@@ -147,6 +148,21 @@ class Rabbet:
         from rabbet.tasks.declaring.declare import carried_out
 
         return carried_out(self.session, edits, now=now)
+
+    def planned(self, edits: "Sequence[Edit]") -> "Done":
+        """The locks that the declaration would get if it were changed so; nothing is written.
+
+        Raises as `declare` and `resolve`.
+        """
+        from rabbet.tasks.declaring.declare import planned
+
+        return planned(self.session, edits)
+
+    def bring_up_to_date(self, options: ResolveOptions | None = None) -> "BroughtUp":
+        """Resolve, then recreate; if one fails, locks and environment are as before. Raises as these."""
+        from rabbet.tasks.recreating.now import bring_up_to_date
+
+        return bring_up_to_date(self.session, options)
 
     def lock(self) -> "Lock":
         """The project's lock. Raises `NoLock`, `NotUnderstood`."""

@@ -74,7 +74,8 @@ class RabbetError(Exception):
     `because` holds one reason a line. `remedy` is a command that runs as it stands in bash, zsh and fish,
     `or_else` are others. What no command says is a `note`. `meant` is a wrong word of the command line,
     and the right one: the same command with this is the first to try. Of an error that was `told` while
-    remedies were still looked for, only these are left to say.
+    remedies were still looked for, only these are left to say. Entries of the names in `undone`
+    were declared or retracted, and put back.
     """
 
     exit_code = ExitCode.USAGE
@@ -94,6 +95,7 @@ class RabbetError(Exception):
         self.note = note
         self.meant = meant
         self.told = False
+        self.undone: frozenset[str] = frozenset()
         self.ways = tuple(way if isinstance(way, Way) else Way(way) for way in (remedy, *or_else) if way)
 
 

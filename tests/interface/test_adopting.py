@@ -60,7 +60,7 @@ class Adopting(ProgramCase):
         self.assertEqual(self.tree(), before)
         index = self.serve(StandIn(RELEASES))
         told = self.rabbet("adopt", "--yes").out
-        self.assertIn("Next: rabbet declare --source URL_OR_FOLDER", told)
+        self.assertIn("Next: rabbet declare --source ADDRESS", told)
         self.rabbet("declare", "--source", index.address)
         self.assertIn('python = "3.11.2"', (self.project / "rabbet.preferred.toml").read_text())
         self.rabbet("resolve")

@@ -105,14 +105,10 @@ class OwnBuild(ProgramCase):
         self.assertFalse(self.seen.exists())
         lock = self.project / "pylock.toml"
         whole = lock.read_text()
-        for wrong, code in (
-            ("told = { name = 7 }", 3),
-            ('told = { name = "a", requires = ["=="] }', 3),
-            ("", 0),
-        ):
+        for wrong in ("told = { name = 7 }", 'told = { name = "a", requires = ["=="] }', ""):
             line = next(line for line in whole.splitlines() if line.startswith("told = "))
             lock.write_text(whole.replace(line, wrong))
-            self.rabbet("status", code=code)
+            self.assertEqual(self.rabbet("status", "--json").json()["next"], "rabbet resolve")
         self.rabbet("resolve")
         self.assertEqual(lock.read_text(), whole)
 

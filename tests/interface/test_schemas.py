@@ -71,6 +71,7 @@ class Schemas(ProgramCase):
         self.ask("resolve")
         self.ask("recreate --plan")
         self.ask("recreate")
+        self.ask("resolve --now")
         self.ask("compare old.toml pylock.toml")
         self.ask("explain")
         self.ask("explain combframe")

@@ -127,11 +127,14 @@ class ProgramCase(unittest.TestCase):
         )
         return [word.strip() for word in answer.read_text().splitlines()]
 
-    def check_ways(self, error: str, place: Path, environ: Mapping[str, str]) -> None:
+    def check_ways(
+        self, error: str, folder: Path | None = None, environ: Mapping[str, str] | None = None
+    ) -> None:
         """Paste what stands behind `try` and `or`, on a copy: it succeeds, or ends with another error.
 
         The same advice for the same error in one test is pasted once, and one that waits for people never.
         """
+        place = folder or self.project
         message, *_ = re.findall("^error: .*", error, re.MULTILINE) or [""]
         for line in re.findall(r"^  (?:try|or ) {5}(.*)", error, re.MULTILINE):
             waits = re.search(r"rabbet (enter|demo|census serve)\b", line) is not None
@@ -145,7 +148,7 @@ class ProgramCase(unittest.TestCase):
                 done = subprocess.run(
                     ["sh", "-c", f'rabbet() {{ {shlex.quote(sys.executable)} -m rabbet "$@"; }}\n{line}'],
                     cwd=place,
-                    env=environ,
+                    env=environ or self.variables,
                     stdin=subprocess.DEVNULL,
                     capture_output=True,
                     text=True,

@@ -11,18 +11,23 @@ from typing import TYPE_CHECKING, NamedTuple, Protocol, TextIO
 
 from rabbet.cli.terminal.observer import ClosableObserver, observer_for
 from rabbet.cli.terminal.output import write_line
-from rabbet.cli.terminal.style import Style, TableLine, style_for
+from rabbet.cli.terminal.style import Style, TableLine, style_for, table
 from rabbet.core.shown_text import visible, without_credentials
 from rabbet.documents.amounts import count, size_text
 from rabbet.documents.document import Document, with_schema
 from rabbet.workspace.machine import Machine
 
 if TYPE_CHECKING:
+    from argparse import Namespace
+    from collections.abc import Mapping, Sequence
+
     from rabbet.api import Rabbet
     from rabbet.workspace.project import Project
     from rabbet.workspace.session import Session
 
 __all__ = ["Context", "View", "make_context"]
+
+MOST_ROWS = 40  # of a table on a terminal, unless all are asked for
 
 
 class View(Document, Protocol):
@@ -42,6 +47,7 @@ class Context(NamedTuple):
     style: Style
     observer: ClosableObserver
     verbose: bool = False
+    all_rows: bool = False
 
     @property
     def interactive(self) -> bool:
@@ -76,6 +82,26 @@ class Context(NamedTuple):
             return
         for line in self._wrapped(visible(text)):
             self._print(line)
+
+    def show_table(
+        self,
+        headings: "Sequence[str]",
+        rows: "Sequence[Sequence[str]]",
+        *,
+        tones: "Mapping[str, str] | None" = None,
+    ) -> None:
+        """Print a table; on a terminal, of a long one the number of its rows and the first ones."""
+        shown = len(rows) if self.all_rows or not self.style.width else MOST_ROWS
+        if len(rows) > shown:
+            self.show(f"{len(rows)} rows, and the first {shown} of them (--all-rows shows all):")
+        for line in table(headings, rows[:shown], self.style, tones=tones):
+            self._print(line)
+
+    def at_once(self, arguments: "Namespace") -> bool:
+        """Whether a command goes on to the lock and the environment: told so, or by the user's settings."""
+        if arguments.now or arguments.not_now:
+            return bool(arguments.now)
+        return self.machine.settings_file().is_file() and self.machine.settings().now
 
     def show_text(self, text: str) -> None:
         """Print a whole text as it is, such as a file for another program; it holds no secrets."""
@@ -116,7 +142,9 @@ class Context(NamedTuple):
 
 
 @contextmanager
-def make_context(*, quiet: bool, verbose: bool, offline: bool, fresh_listings: bool) -> Iterator[Context]:
+def make_context(
+    *, quiet: bool, verbose: bool, all_rows: bool, offline: bool, fresh_listings: bool
+) -> Iterator[Context]:
     """The context of this process: nothing else touches its streams."""
     machine = Machine.of_this_process(
         offline=offline,
@@ -131,6 +159,7 @@ def make_context(*, quiet: bool, verbose: bool, offline: bool, fresh_listings: b
         style=style_for(sys.stdout, machine.environ),
         observer=observer_for(sys.stderr, quiet=quiet, verbose=verbose),
         verbose=verbose,
+        all_rows=all_rows,
     )
     try:
         yield context

@@ -69,6 +69,10 @@ def main(arguments: Sequence[str] | None = None) -> int:
             from rabbet.cli.failures.failure import as_meant
 
             error.ways = as_meant(error, given)
+        if error.undone:
+            from rabbet.cli.failures.failure import for_undone
+
+            error.ways = for_undone(error, given)
         _log(given, error.exit_code, begun, str(error))
         return _report(error, trace=trace, as_json=_wants_json(given))
     except KeyboardInterrupt:
@@ -159,7 +163,7 @@ def _run(name: str, given: list[str]) -> int:
 
     # Who raises something wants the newest there is, whatever is said to be fresh.
     refresh = any(getattr(arguments, name, False) for name in ("fresh_listings", "raised", "raise_all"))
-    loudness = {name: getattr(arguments, name, False) for name in ("quiet", "verbose")}
+    loudness = {name: getattr(arguments, name, False) for name in ("quiet", "verbose", "all_rows")}
     carried = getattr(arguments, "carried", None) is not None  # then no network is asked
     offline = carried or getattr(arguments, "offline", False)
     with make_context(**loudness, offline=offline, fresh_listings=refresh) as context:

@@ -39,8 +39,9 @@ STATES = "a lock or inventory file, git:REV, installed, env:PATH, or machine:LAB
 
 
 def add_json(parser: ArgumentParser) -> None:
-    """`--json`."""
+    """`--json` and, for the text that it replaces, `--all-rows`."""
     parser.add_argument("--json", action="store_true", help="print one JSON document in place of text")
+    parser.add_argument("--all-rows", action="store_true", help="show every row of long tables")
 
 
 def add_loudness(parser: ArgumentParser, quiet: str) -> None:
@@ -82,12 +83,13 @@ def add_variant(parser: ArgumentParser) -> None:
     )
 
 
-def add_now(parser: ArgumentParser) -> None:
-    """`--now`, and what resolving and recreating need to be told."""
-    parser.add_argument(
-        "--now", action="store_true", help="then resolve and recreate; if that fails, all is as before"
+def add_now(parser: ArgumentParser, purpose: str) -> None:
+    """`--now`, which the settings may make the rule, and `--not-now`."""
+    when = parser.add_mutually_exclusive_group()
+    when.add_argument("--now", action="store_true", help=purpose)
+    when.add_argument(
+        "--not-now", action="store_true", help="don't do that, even if your settings say `now = true`"
     )
-    add_offline(parser)
 
 
 def add_trial(parser: ArgumentParser) -> None:

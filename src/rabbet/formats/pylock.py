@@ -41,7 +41,7 @@ from rabbet.formats.text.toml import Table, parse_content, parse_toml
 from rabbet.python.choosing.file_name import BadFileName, parse_wheel_name
 from rabbet.python.formats.build_system import read_build_options
 
-__all__ = ["edited_by_hand", "read_lock", "write_lock"]
+__all__ = ["NewerLock", "edited_by_hand", "read_lock", "write_lock"]
 
 File = TypeVar("File", LockedWheel, LockedSdist, LockedArchive)
 _SUPPORTED_MAJOR = "1"
@@ -49,6 +49,10 @@ _COMMIT = re.compile(r"([0-9a-f]{40}|[0-9a-f]{64})\Z")
 _HEADER = """\
 # The lock of this project, in the standard form of PEP 751.
 # Change pyproject.toml and run `rabbet resolve`; don't edit this file by hand."""
+
+
+class NewerLock(NotUnderstood):
+    """A lock in a form that only a newer Rabbet can read."""
 
 
 def read_lock(
@@ -63,21 +67,22 @@ def read_lock(
     What is wrong with the lock of this project, resolving mends; for others there are no `remedies`.
     Raises `NotUnderstood` with everything that is wrong with it, among it a version that is too new.
     """
-    redo = "rabbet resolve --raise-all" if remedies else ""
+    mend = "rabbet resolve" if remedies else ""
     document = parse_toml(
         text,
         where,
         note="resolving keeps the versions of both sides where it can" if remedies else "",
-        remedy="rabbet resolve" if remedies else "",
-        broken=redo,
+        remedy=mend,
+        broken=mend,
         parse=parse,
     )
     version = document.required("lock-version")
     if version and version.partition(".")[0] != _SUPPORTED_MAJOR:
-        raise NotUnderstood(
+        raise NewerLock(
             f"{where} has the lock version {version}",
             because=[f"this Rabbet reads lock versions {_SUPPORTED_MAJOR}.x"],
-            remedy=redo,
+            note="a newer Rabbet reads it; this one can only make another lock in its place",
+            remedy="rabbet resolve --raise-all" if remedies else "",
         )
     settings = document.table("tool").table("rabbet")
     lock = Lock(
@@ -99,7 +104,7 @@ def read_lock(
         told=read_told(settings),
         seal=settings.text("seal"),
     )
-    document.problems.raise_if_any(remedy="rabbet resolve --raise-all")
+    document.problems.raise_if_any(remedy=mend)
     return lock
 
 

@@ -49,18 +49,24 @@ class Project:
     Its files are read at each question, so that no answer is older than they are; a text is parsed once.
     """
 
-    __slots__ = ("_parsed", "folder", "variant")
+    __slots__ = ("_parsed", "_text", "folder", "variant")
 
-    def __init__(self, folder: Path, variant: str | None = None) -> None:
+    def __init__(self, folder: Path, variant: str | None = None, text: str | None = None) -> None:
+        """The project in a folder; with a `text`, as if that were its declaration."""
         self.folder = folder
         self.variant = variant
+        self._text = text
         self._parsed = _Parsed({}, {})
 
     def of(self, variant: str | None) -> "Project":
         """A variant of the project, or (`None`) the project itself."""
-        found = Project(self.folder, variant)
+        found = Project(self.folder, variant, self._text)
         found._parsed = self._parsed
         return found
+
+    def with_text(self, text: str) -> "Project":
+        """The same project as if its declaration were this text."""
+        return Project(self.folder, self.variant, text)
 
     @property
     def declaration_file(self) -> Path:
@@ -115,7 +121,7 @@ class Project:
         """Read the whole declaration with what the project's build told. Raises `NotUnderstood`."""
         from rabbet.formats.project.pyproject import read_declaration
 
-        text = read_text(self.declaration_file, by_hand=True)
+        text = read_text(self.declaration_file, by_hand=True) if self._text is None else self._text
         has_setup = (self.folder / "setup.py").is_file()
         return _once(
             self._parsed.declarations,
@@ -167,7 +173,13 @@ def find_project(folder: Path) -> Project:
     for place in (folder, *folder.parents):
         if (place / DECLARATION).is_file():
             return Project(place)
-    raise NoDeclaration(f"no {DECLARATION} in {folder} or above it", remedy="rabbet begin")
+    from rabbet.workspace.evidence.signs import signs_of_work
+
+    signs, message = signs_of_work(folder), f"no {DECLARATION} in {folder} or above it"
+    if signs:
+        here = f"there is something here to draw one up from: {', '.join(signs)}"
+        raise NoDeclaration(message, because=[here], remedy="rabbet adopt", or_else=["rabbet begin"])
+    raise NoDeclaration(message, remedy="rabbet begin")
 
 
 def behind(project: Project) -> str | None:

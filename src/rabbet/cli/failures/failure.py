@@ -1,14 +1,15 @@
 """Format errors for people: the message, the reasons, and commands to try."""
 
 import re
-from collections.abc import Sequence
+import shlex
+from collections.abc import Collection, Sequence
 from typing import TextIO
 
 from rabbet.core.shell import joined_words, variant_option
 from rabbet.core.shown_text import visible, without_credentials
 from rabbet.errors import RabbetError, Way
 
-__all__ = ["as_meant", "document", "for_variant", "plain", "reasons", "ways"]
+__all__ = ["as_meant", "document", "for_undone", "for_variant", "plain", "reasons", "ways"]
 
 _ABOUT_ENVIRONMENTS = re.compile(r"\brabbet (?:recreate|run|enter|drift)\b(?!.* --variant)")
 
@@ -63,6 +64,31 @@ def as_meant(error: RabbetError, given: Sequence[str]) -> tuple[Way, ...]:
     words = [place.sub(lambda found: found[1] + right + found[2], word) for word in given]
     first = (Way(f"rabbet {joined_words(words)}"),) if words != [*given] else ()
     return (*first, *error.ways)
+
+
+def for_undone(error: RabbetError, given: Sequence[str]) -> tuple[Way, ...]:
+    """The error's ways for the state before the command, whose entries were put back.
+
+    What declares one of these entries otherwise takes the command's place; what would retract one is done
+    already; what concerns others comes before the command.
+    """
+    if not error.undone:
+        return error.ways
+    again = f"rabbet {joined_words(given)}"
+    return tuple(way for way in (_for_undone(way, error.undone, again) for way in error.ways) if way)
+
+
+def _for_undone(way: Way, undone: Collection[str], again: str) -> Way | None:
+    verb, *words = shlex.split(way.command)[1:] or [""]
+    names = {word[: re.search(r"[^A-Za-z0-9._-]|\Z", word).start()].lower() for word in words}  # type: ignore[union-attr]
+    if verb not in ("declare", "retract") or "&&" in words:
+        return way if verb not in ("resolve", "recreate") else None
+    if not names & {*undone}:
+        return way._replace(command=f"{way.command} && {again}")
+    if verb == "retract":
+        return None
+    option = " --plan" if " --plan" in again else " --now"
+    return way._replace(command=f"{way.command}{option}")
 
 
 def _noted(text: str, stream: TextIO) -> list[str]:

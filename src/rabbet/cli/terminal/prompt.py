@@ -38,9 +38,10 @@ def ask_choice(
     return ask(context, "number, or your own", "1", chosen)
 
 
-def confirm(context: Context, question: str) -> bool:
-    """Ask for a yes, which is the default."""
-    return _line(context, f"{question} [Y/n]: ").lower() in ("", "y", "yes")
+def confirm(context: Context, question: str, *, default: bool = True) -> bool:
+    """Ask for a yes or a no; an empty answer is the default."""
+    answer = _line(context, f"{question} [{'Y/n' if default else 'y/N'}]: ").lower()
+    return answer in ("y", "yes") or (not answer and default)
 
 
 def agreed(context: Context, question: str, *, yes: bool, may_ask: bool = True) -> bool:

@@ -14,7 +14,7 @@ __all__ = ["ChangesDocument", "EntriesDocument", "verb_of"]
 
 
 class ChangesDocument(Struct, frozen=True):
-    """Each entry's outcome, and that of resolving and recreating where they followed at once."""
+    """Each entry's outcome, and that of resolving and recreating where they followed at once, or would."""
 
     schema: ClassVar[str] = "changes"
 
@@ -33,10 +33,13 @@ class ChangesDocument(Struct, frozen=True):
 
     def _carried_out(self) -> dict[str, object]:
         """The outcome for the lock and the environment, if the change went on to them."""
-        if self.done.recreated is None:
+        if not self.done.resolved:
             return {}
-        from rabbet.documents.recreating.recreate import RecreateDocument
         from rabbet.documents.resolving.resolve import ResolvedDocument
+
+        if self.done.recreated is None:
+            return {"resolve": ResolvedDocument(self.done.resolved, written=False).document()}
+        from rabbet.documents.recreating.recreate import RecreateDocument
 
         recreated = RecreateDocument(self.done.recreated, done=True)
         return {"resolve": ResolvedDocument(self.done.resolved).document(), "recreate": recreated.document()}

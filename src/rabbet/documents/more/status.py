@@ -31,6 +31,8 @@ class StatusDocument(Struct, frozen=True):
                 "libraries": locked.libraries,
                 "since": int(locked.since),
                 "out_of_date": locked.outdated,
+                "wrong": locked.wrong or None,
+                "edited": list(locked.edited),
             }
             if locked
             else None,

@@ -84,6 +84,7 @@ def _document(resolved: Resolved) -> dict[str, object]:
         "unused_checkouts": list(resolved.unused_checkouts),
         "unhashed": list(resolved.unhashed),
         "edited": list(resolved.edited),
+        "unread": resolved.unread or None,
         "unknown_extras": list(resolved.unknown_extras),
         "by_patch": list(resolved.by_patch),
         "told_here": list(resolved.told_here),

@@ -17,8 +17,9 @@ __all__ = ["Settings", "read_settings"]
 class Settings(Struct, frozen=True, kw_only=True):
     """The user's own settings.
 
-    A source, whether environments share files with the store, languages, catalogues of runtimes, and the
-    `origins` that the credentials of a source's name are for.
+    A source, whether environments share files with the store, languages, catalogues of runtimes, the
+    `origins` that the credentials of a source's name are for, and whether commands go on to the lock and the
+    environment `now`, without being told to.
     """
 
     source: str | None = None
@@ -26,16 +27,18 @@ class Settings(Struct, frozen=True, kw_only=True):
     share_files: bool = True
     languages: Mapping[str, Language] = field(default_factory=dict)
     catalogues: tuple[CatalogueEntry, ...] = ()
+    now: bool = False
 
 
 def read_settings(text: str, where: str) -> Settings:
     """Read the settings of the file that errors call `where`. Raises `NotUnderstood`."""
     table = parse_toml(text, where)
-    table.allow_only("source", "share-files", "languages", "catalogues", "origins")
+    table.allow_only("source", "share-files", "languages", "catalogues", "origins", "now")
     source = table.text("source")
     if source is not None and wrong_source(source):
         table.problems.add("source", f"'{hidden(source)}' {wrong_source(source)}")
     share_files = table.get("share-files", bool, True)
+    now = table.get("now", bool, False)
     languages = read_languages(table.table("languages"), trusted=True)
     catalogues = read_catalogues(table)
     origins = _origins(table)
@@ -46,6 +49,7 @@ def read_settings(text: str, where: str) -> Settings:
         languages=languages,
         catalogues=catalogues,
         origins=origins,
+        now=now,
     )
 
 

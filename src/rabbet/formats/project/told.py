@@ -59,7 +59,7 @@ def told_in(lock: str, where: str) -> Told | None:
         return None
     document = parse_toml(line.group(), where)
     told = read_told(document)
-    document.problems.raise_if_any(remedy="rabbet resolve --raise-all")
+    document.problems.raise_if_any()
     return told
 
 

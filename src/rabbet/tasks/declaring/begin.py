@@ -3,13 +3,16 @@
 import re
 from collections.abc import Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from msgspec import Struct
+from packaging.specifiers import SpecifierSet
 
 from rabbet.core.declaration.model import Declaration, SourceEntry
 from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.needs.need import Need
 from rabbet.core.needs.wording import specifiers_text
+from rabbet.core.progress import Observer
 from rabbet.core.shell import quoted
 from rabbet.disk.atomic import write_text
 from rabbet.disk.text_file import read_text
@@ -18,8 +21,12 @@ from rabbet.formats.project.pyproject import read_declaration
 from rabbet.formats.project.pyproject_edit import complete
 from rabbet.runtimes.choose import newest_first
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.project import DECLARATION
+from rabbet.workspace.project import DECLARATION, Project
 from rabbet.workspace.runtimes.pythons import found_pythons
+from rabbet.workspace.session import Session
+
+if TYPE_CHECKING:
+    from rabbet.tasks.recreating.now import BroughtUp
 
 __all__ = [
     "Answers",
@@ -31,6 +38,8 @@ __all__ = [
     "left_to_build",
     "offered_runtimes",
     "save",
+    "save_now",
+    "unfit_runtime",
 ]
 
 _NAME = re.compile(r"^[A-Za-z0-9]([A-Za-z0-9._-]*[A-Za-z0-9])?\Z")
@@ -73,6 +82,15 @@ def offered_runtimes(machine: Machine) -> list[PythonRuntime]:
     for runtime in newest_first(found_pythons(machine)):
         newest.setdefault(runtime.version.release[:2], runtime)
     return list(newest.values())
+
+
+def unfit_runtime(python: str, machine: Machine) -> str:
+    """A sentence where no interpreter of this machine meets the versions; empty where one does."""
+    found = offered_runtimes(machine)
+    if not python or any(SpecifierSet(python).contains(runtime.version) for runtime in found):
+        return ""
+    here = ", ".join(runtime.minor for runtime in found) or "none"
+    return f"No Python on this machine is python{python} (found: {here})."
 
 
 def existing(folder: Path) -> Declaration | None:
@@ -143,6 +161,16 @@ def left_to_build(what: str) -> WrongUsage:
         note="it can be changed where the build reads it, such as setup.py or setup.cfg",
         remedy="rabbet declare",
     )
+
+
+def save_now(written: Draft, machine: Machine, observer: Observer) -> "BroughtUp":
+    """Write the declaration, resolve and recreate; if that fails, nothing is written. Raises as these."""
+    from rabbet.tasks.recreating.now import all_or_nothing, both  # here: few begin so
+
+    session = Session(Project(written.path.parent), machine, observer)
+    with all_or_nothing(session):
+        save(written)
+        return both(session)
 
 
 def save(written: Draft) -> None:

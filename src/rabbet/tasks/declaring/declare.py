@@ -15,14 +15,14 @@ from rabbet.core.declaration.edit import Edit, EditResult
 from rabbet.core.declaration.keys import KEYS
 from rabbet.core.declaration.model import Declaration
 from rabbet.core.needs.need import is_name, library_name
-from rabbet.disk.atomic import put_back_on_failure, write_text
+from rabbet.disk.atomic import write_text
 from rabbet.disk.named import path_named
 from rabbet.disk.text_file import read_text
-from rabbet.errors import NoLock, NoRuntime, NotUnderstood, WrongUsage
+from rabbet.errors import NoLock, NoRuntime, NotUnderstood, RabbetError, WrongUsage
 from rabbet.formats.project.pyproject import read_declaration
 from rabbet.formats.project.pyproject_edit import apply
 from rabbet.python.choosing.targets import BASELINES, PLATFORMS, target_of
-from rabbet.tasks.declaring.places import refuse_place
+from rabbet.workspace.evidence.given_places import refuse_place
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.session import Session
 
@@ -30,9 +30,9 @@ if TYPE_CHECKING:
     from rabbet.tasks.recreating.recreate import RecreateReport
     from rabbet.tasks.resolving.resolve import Resolved
 
-__all__ = ["Done", "Edited", "carried_out", "change"]
+__all__ = ["Done", "Edited", "carried_out", "change", "planned"]
 
-_LANGUAGE = re.compile(r"\s*([A-Za-z][A-Za-z0-9-]*)\s*(?:\Z|[=<>!~@0-9])")
+_LANGUAGE = re.compile(r"\s*([A-Za-z0-9][A-Za-z0-9._-]*)\s*(?:\Z|[\[=<>!~@;0-9])")
 
 
 class Edited(Struct, frozen=True):
@@ -58,11 +58,15 @@ class Edited(Struct, frozen=True):
 
 
 class Done(Struct, frozen=True):
-    """The edited declaration and, if requested, the results for lock and environment."""
+    """The edited declaration and, if requested, the results for lock and environment.
+
+    Of what was only `planned`, nothing was written.
+    """
 
     edited: Edited
     resolved: "tuple[Resolved, ...]" = ()
     recreated: "RecreateReport | None" = None
+    planned: bool = False
 
 
 def carried_out(session: Session, edits: Sequence[Edit], *, now: bool) -> Done:
@@ -72,20 +76,36 @@ def carried_out(session: Session, edits: Sequence[Edit], *, now: bool) -> Done:
     """
     if not now:
         return Done(change(session, edits))
-    from rabbet.core.model.options import RecreateOptions, ResolveOptions
-    from rabbet.tasks.recreating.recreate import recreate
+    from rabbet.tasks.recreating.now import all_or_nothing, both
+
+    try:
+        with all_or_nothing(session):
+            edited = change(session, edits)
+            brought = both(session)
+    except RabbetError as error:
+        error.undone = _names(edits)
+        raise
+    return Done(edited, brought.resolved, brought.recreated)
+
+
+def planned(session: Session, edits: Sequence[Edit]) -> Done:
+    """The locks that the changed declaration would get; nothing is written. Raises as `carried_out`."""
+    from rabbet.core.model.options import ResolveOptions
     from rabbet.tasks.resolving.resolve import resolve
 
-    def locks() -> list[Path]:
-        return list(session.project.folder.glob("pylock*.toml"))
+    edited, text = _changed(session, edits)
+    changed = session._replace(project=session.project.with_text(text))
+    try:
+        return Done(edited, resolve(changed, ResolveOptions(), writing=False), planned=True)
+    except RabbetError as error:
+        error.undone = _names(edits)
+        raise
 
-    # One at a time. The environment needs no such care: it is changed last, and either whole or not at all.
-    claim = session.machine.store.claimed(str(session.project.declaration_file))
-    files = [session.project.declaration_file, session.project.preferred_file, *locks()]
-    with claim, put_back_on_failure(files, new=locks):
-        edited = change(session, edits)
-        resolved = resolve(session, ResolveOptions())
-        return Done(edited, resolved, recreate(session, RecreateOptions()))
+
+def _names(edits: Sequence[Edit]) -> frozenset[str]:
+    """The libraries and runtimes that edits are about."""
+    found = (_LANGUAGE.match(edit.value) for edit in edits if edit.what in ("library", "runtime", "limit"))
+    return frozenset(library_name(named[1]) for named in found if named)
 
 
 def change(session: Session, edits: Sequence[Edit]) -> Edited:
@@ -97,6 +117,14 @@ def change(session: Session, edits: Sequence[Edit]) -> Edited:
     Raises `NotUnderstood` for what does not parse, `WrongUsage` for what is no target or is not there,
     `CannotWrite`.
     """
+    edited, text = _changed(session, edits)
+    if edited.changed:
+        write_text(session.project.declaration_file, text)
+    return edited
+
+
+def _changed(session: Session, edits: Sequence[Edit]) -> tuple[Edited, str]:
+    """The result of edits, and the text that the declaration would have."""
     declaration = session.declaration()
     given, edits = edits, [_as_runtime(edit, declaration, session.machine) for edit in edits]
     runtimes = tuple(edit.value for edit, before in zip(edits, given, strict=True) if edit is not before)
@@ -118,8 +146,7 @@ def change(session: Session, edits: Sequence[Edit]) -> Edited:
             from rabbet.workspace.runtimes.languages import languages_for  # here: most edits name a library
 
             languages_for(each, session.machine, written=False)  # it refuses unknown languages
-        write_text(session.project.declaration_file, after)
-    return Edited(changes, tuple(edit.value for edit in served), runtimes)
+    return Edited(changes, tuple(edit.value for edit in served), runtimes), after
 
 
 def _as_runtime(edit: Edit, declaration: Declaration, machine: Machine) -> Edit:

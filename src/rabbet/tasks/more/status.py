@@ -7,13 +7,15 @@ from pathlib import Path
 
 import msgspec
 from msgspec import Struct, field
+from msgspec.structs import replace
 from packaging.utils import NormalizedName
 from packaging.version import InvalidVersion, Version
 
 from rabbet.core.declaration.model import Declaration
 from rabbet.disk.text_file import read_text
-from rabbet.errors import EnvironmentFailed, SourceFailed
+from rabbet.errors import EnvironmentFailed, NotUnderstood, SourceFailed
 from rabbet.formats.lock_text import read_locked_versions
+from rabbet.formats.pylock import edited_by_hand
 from rabbet.formats.text.address import is_address, parse_address
 from rabbet.python.environment.place.configuration import read_configuration
 from rabbet.python.environment.place.install_state import own_install_state
@@ -22,7 +24,7 @@ from rabbet.python.sources.kinds.pages import Pages
 from rabbet.workspace.known_sources import known_sources
 from rabbet.workspace.looking.result_cache import recall_findings, recall_fit
 from rabbet.workspace.machine import Machine
-from rabbet.workspace.project import Project, stamp_of
+from rabbet.workspace.project import stamp_of
 from rabbet.workspace.session import Session
 from rabbet.workspace.states.sending import Sending, sending
 
@@ -43,12 +45,22 @@ class EnvironmentState(StrEnum):
 
 
 class Locked(Struct, frozen=True, kw_only=True):
-    """The lock: its file, since when it lies here so (seconds), its libraries; whether it is out of date."""
+    """The lock: its file, since when it lies here so (seconds), its libraries; whether it is out of date.
+
+    `wrong` says why it can't be read, and what was `edited` by hand is named.
+    """
 
     file: str
     since: float
     libraries: int
     outdated: bool
+    wrong: str = ""
+    edited: tuple[str, ...] = ()
+
+    @property
+    def sound(self) -> bool:
+        """Whether it is what the declaration asks for, as far as the two files tell."""
+        return not (self.wrong or self.edited or self.outdated)
 
 
 class Environment(Struct, frozen=True, kw_only=True):
@@ -86,7 +98,7 @@ class Status(Struct, frozen=True, kw_only=True):
     @property
     def following(self) -> str:
         """The next command, without the program's name."""
-        if self.locked is None or self.locked.outdated:
+        if self.locked is None or not self.locked.sound:
             return "resolve"
         if self.environment is None or self.environment.fit in (
             EnvironmentState.OTHER_LOCK,
@@ -103,7 +115,7 @@ def status(session: Session) -> Status:
     """
     declaration = session.declaration()
     text = read_text(session.project.lock_file) if session.project.lock_file.is_file() else None
-    locked = _locked(session.project, text, declaration) if text is not None else None
+    locked = _locked(session, text, declaration) if text is not None else None
     return Status(
         declaration=declaration,
         folder=session.project.folder,
@@ -115,13 +127,19 @@ def status(session: Session) -> Status:
     )
 
 
-def _locked(project: Project, text: str, declaration: Declaration) -> Locked:
-    return Locked(
-        file=project.lock_file.name,
-        since=project.lock_file.stat().st_mtime,
+def _locked(session: Session, text: str, declaration: Declaration) -> Locked:
+    path = session.project.lock_file
+    found = Locked(
+        file=path.name,
+        since=path.stat().st_mtime,
         libraries=len(read_locked_versions(text).names),
         outdated=f'fingerprint = "{declaration.fingerprint()}"' not in text,
     )
+    try:
+        lock = session.parsed_lock(text, path.name)
+    except NotUnderstood as error:
+        return replace(found, wrong=error.because[0] if error.because else str(error))
+    return replace(found, outdated=lock.fingerprint != declaration.fingerprint(), edited=edited_by_hand(lock))
 
 
 def _environment(session: Session, lock: str | None) -> Environment | None:

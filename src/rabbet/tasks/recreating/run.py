@@ -80,7 +80,7 @@ def refuse_unfit(session: Session, *, going_on: str) -> None:
     raise EnvironmentFailed(
         f"{root.name} does not fit the lock",
         because=because,
-        remedy="rabbet recreate",
+        remedy="rabbet resolve --now" if report.outdated else "rabbet recreate",
         or_else=[going_on],
     )
 

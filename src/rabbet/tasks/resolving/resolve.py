@@ -21,7 +21,7 @@ from rabbet.disk.atomic import write_text
 from rabbet.disk.text_file import read_text
 from rabbet.errors import IntegrityFailed, NoRuntime, NotUnderstood, WrongUsage
 from rabbet.formats.lock_text import merge_sides, read_locked_versions
-from rabbet.formats.pylock import edited_by_hand, write_lock
+from rabbet.formats.pylock import NewerLock, edited_by_hand, write_lock
 from rabbet.resolving.request import ResolveRequest, ResolveResult
 from rabbet.resolving.resolve_targets import resolve_targets
 from rabbet.workspace.fetching.opening import OpenedSources
@@ -41,12 +41,13 @@ class Resolved(ResolveResult, frozen=True, kw_only=True):
     """The result of resolving, the lock before, and whether the file stayed unchanged.
 
     `declaration` is what was resolved: for a `variant`, as that sees it. `new_pins` are libraries that the
-    declaration pins by hand since the lock before, if it does so for a few. `new_sources` tells of names that
-    since the lock before another source knows as well. `merged` tells whether the file before was an
-    unfinished merge. `edited` is what was changed by hand in the lock before. `lost` are targets that only
-    the lock before served, though nobody changed what is to be served, and `serving_too` is the command that
-    makes the lock serve both. `not_preferred` are versions that were preferred in vain. Builds were
-    `asked_with` this machine's Python what they need.
+    declaration pins by hand since the lock before, if it does so for a few. `unread` is what was wrong with a
+    lock before that could not be read: the versions that it names were kept where they could be.
+    `new_sources` tells of names that since the lock before another source knows as well. `merged` tells
+    whether the file before was an unfinished merge. `edited` is what was changed by hand in the lock before.
+    `lost` are targets that only the lock before served, though nobody changed what is to be served, and
+    `serving_too` is the command that makes the lock serve both. `not_preferred` are versions that were
+    preferred in vain. Builds were `asked_with` this machine's Python what they need.
     """
 
     variant: str | None
@@ -55,6 +56,7 @@ class Resolved(ResolveResult, frozen=True, kw_only=True):
     targets: tuple[Target, ...]
     untouched: bool = False
     merged: bool = False
+    unread: str = ""
     new_pins: tuple[str, ...] = ()
     new_sources: tuple[str, ...] = ()
     edited: tuple[str, ...] = ()
@@ -165,6 +167,7 @@ class _ResolveRun:
         session.refuse_unknown_variant()
         self._declaration = opened.declaration if opened else session.project.of(None).declaration()
         self._preferred = preferred_versions(session.project)
+        self._unread: dict[str | None, str] = {}
         self._sources: Callable[[], Sources] = cache(
             lambda: open_sources(session, self._declaration, opened=opened)
         )
@@ -210,10 +213,13 @@ class _ResolveRun:
             if len(sides) == 1:
                 return (self._session.parsed_lock(sides[0], path.name),)
             return tuple(self._side(side, path.name) for side in sides)
-        except NotUnderstood:
+        except NewerLock:
             if must_be_readable:
                 raise
             return ()
+        except NotUnderstood as error:
+            self._unread[variant] = error.because[0] if error.because else str(error)
+            return (_named_in(text),) if must_be_readable else ()
 
     def _side(self, text: str, file: str) -> Lock:
         """One side of an unfinished merge: git may have put it together so that it is no lock any more.
@@ -255,6 +261,7 @@ class _ResolveRun:
             targets=targets,
             untouched=before is not None and not edited and _same(before, settled.lock),
             merged=len(earlier) > 1,
+            unread=self._unread.get(variant, ""),
             new_pins=_new_pins(earlier, settled.lock),
             new_sources=tuple(
                 f"{name} is taken from '{settled.taken_from[name]}', and '{others[0]}' knows that name too"

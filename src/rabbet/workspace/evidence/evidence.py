@@ -26,12 +26,12 @@ from rabbet.python.code.imports import ImportSite, LibraryContents
 from rabbet.python.environment.look.foreign import foreign_inventory, library_folders
 from rabbet.python.formats.requirement_list import read_requirement_list
 from rabbet.workspace.evidence.offers import offers_in
+from rabbet.workspace.evidence.signs import LISTS
 from rabbet.workspace.evidence.source_files import imports_of
 from rabbet.workspace.project import DECLARATION
 
 __all__ = ["Gathered", "gather"]
 
-_LISTS = ("*requirements*.txt", "*requirements*.in", "requirements/*.txt", "requirements/*.in")
 _NO_GROUP = {"requirements", "requirement", "base", "main", "common", "prod", "production", "all", "lock"}
 _DEEPEST = 20  # lists that include each other
 
@@ -101,7 +101,7 @@ class _Gatherer:
         before = len(self._found.looked_at)
         for environment in _environments(folder)[:1]:
             self._of_environment(environment)
-        lists = sorted({path for pattern in _LISTS for path in folder.glob(pattern) if path.is_file()})
+        lists = sorted({path for pattern in LISTS for path in folder.glob(pattern) if path.is_file()})
         loose = {path.with_suffix("") for path in lists if path.suffix == ".in"}
         for path in sorted(lists, key=lambda path: (path.suffix != ".in", path)):
             self._of_list(path, constraint=path.suffix != ".in" and path.with_suffix("") in loose)

@@ -38,6 +38,7 @@ __all__ = [
     "recall_no_findings",
     "recall_sound",
     "recall_unchanged",
+    "recall_up_to_date",
     "remember_findings",
     "remember_fit",
     "remember_no_findings",
@@ -90,6 +91,16 @@ def recall_fit(session: Session) -> CachedMatch | None:
         return CachedMatch(environment, int(count), runtime)
     except (OSError, ValueError):
         return None
+
+
+def recall_up_to_date(session: Session) -> bool:
+    """Whether an earlier run found lock and environment up to date for these very files.
+
+    Of a variant no run notes that, so it is always worked out.
+    """
+    if session.project.variant is not None or not recall_unchanged(session):
+        return False
+    return recall_fit(session) is not None
 
 
 def fitting_key(session: Session) -> str:

@@ -8,11 +8,14 @@ from argparse import ArgumentParser, Namespace
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
+from rabbet.cli.options import add_now, add_offline
 from rabbet.errors import ExitCode
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from rabbet.core.declaration.model import Declaration
-    from rabbet.tasks.declaring.begin import Answers
+    from rabbet.tasks.declaring.begin import Answers, Draft
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -24,39 +27,83 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument("--runtime", metavar="CONSTRAINT", help="such as 'python>=3.11'")
     parser.add_argument("--source", metavar="URL_OR_FOLDER", help="an index's address, or a folder of wheels")
     parser.add_argument("--yes", action="store_true", help="ask nothing, take defaults")
+    add_now(parser, "then resolve and recreate; if that fails, nothing was begun")
+    add_offline(parser)
 
 
 def run(arguments: Namespace, context: Context) -> int:
     """Collect the answers and write the file."""
-    from rabbet.cli.terminal.interview import asked, given, show_draft
-    from rabbet.cli.terminal.prompt import confirm
-    from rabbet.tasks.declaring.begin import draft, existing, save
+    from rabbet.cli.terminal.interview import asked, given
+    from rabbet.tasks.declaring.begin import draft, existing
+    from rabbet.workspace.evidence.signs import signs_of_work
 
+    signs = [] if arguments.libraries else signs_of_work(context.machine.folder)
     asking = context.interactive and not arguments.yes
     present = existing(context.machine.folder)
+    if asking and present is None and signs and _adopted(signs, context):
+        return ExitCode.DONE
     answers = (asked if asking else given)(arguments, context, present)
     written = draft(context.machine.folder, answers)
+    following = _following(answers, present, context)
     if not written.changed:
-        following = "rabbet resolve" if present and present.by_build else "rabbet declare LIBRARY"
-        context.show(f"pyproject.toml has all that Rabbet needs. Next: {following}")
+        context.show(f"pyproject.toml has that already. {following}")
         return ExitCode.DONE
-    if asking:
-        show_draft(written, context)
-        if not confirm(context, "Write this file?"):
-            context.show("Nothing was written.")
-            return ExitCode.NO
-    save(written)
-    verb = "Wrote" if written.before is None else "Completed"
-    context.show(f"{verb} {written.path.name}. Next: {_following(answers, present, context)}")
+    if asking and not _agreed(written, context):
+        return ExitCode.NO
+    _write(written, answers, context, now=context.at_once(arguments), following=following)
+    if signs and not answers.needs:
+        context.show(f"To take over what is here already ({', '.join(signs)}): rabbet adopt")
     return ExitCode.DONE
 
 
+def _agreed(written: "Draft", context: Context) -> bool:
+    """Show the file as it would be, and ask."""
+    from rabbet.cli.terminal.interview import show_draft
+    from rabbet.cli.terminal.prompt import confirm
+
+    show_draft(written, context)
+    agreed = confirm(context, "Write this file?")
+    if not agreed:
+        context.show("Nothing was written.")
+    return agreed
+
+
+def _write(written: "Draft", answers: "Answers", context: Context, *, now: bool, following: str) -> None:
+    """Write the file; `now` resolve and recreate, too: all of it or nothing."""
+    from rabbet.tasks.declaring.begin import save, save_now, unfit_runtime
+
+    unfit = unfit_runtime(answers.python, context.machine)
+    if unfit:
+        context.show(unfit)
+    verb = "Wrote" if written.before is None else "Completed"
+    if not now:
+        save(written)
+        context.show(f"{verb} {written.path.name}. {following}")
+        return
+    brought = save_now(written, context.machine, context.observer)
+    from rabbet.cli.views.recreating.now import BroughtUpView
+
+    context.show(f"{verb} {written.path.name}.")
+    context.present(BroughtUpView(brought), as_json=False)
+
+
+def _adopted(signs: "Sequence[str]", context: Context) -> bool:
+    """Offer to draw the declaration up from what is here; whether that was done."""
+    from rabbet.cli.commands.declaring.adopt import run as adopt
+    from rabbet.cli.terminal.prompt import confirm
+
+    if not confirm(context, f"Draw the declaration up from what is here ({', '.join(signs)})?"):
+        return False
+    adopt(Namespace(places=[], plan=False, yes=False, json=False), context)
+    return True
+
+
 def _following(answers: "Answers", present: "Declaration | None", context: Context) -> str:
-    """The next command: one that supplies what resolving still lacks, else `rabbet resolve`."""
-    from rabbet.workspace.known_sources import users_source
+    """The next command: one that supplies what resolving still lacks, else the one that resolves."""
+    from rabbet.workspace.known_sources import FOR_PROJECT, users_source
 
     known = answers.source or (present and present.sources) or users_source(context.machine)
     if not known:
-        return "rabbet declare --source URL_OR_FOLDER, for no source of libraries is known yet"
+        return f"No source of libraries is known yet. Next: {FOR_PROJECT}"
     declared = answers.needs or (present and (present.by_build or any(True for _ in present.declared())))
-    return "rabbet resolve" if declared else "rabbet declare LIBRARY, then: rabbet resolve"
+    return "Next: rabbet resolve --now" if declared else "Next: rabbet declare LIBRARY --now"

@@ -6,10 +6,16 @@ Without arguments it shows what is declared.
 """
 
 from argparse import ArgumentParser, Namespace
+from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_entries, add_json, add_now, add_section, edits_of
-from rabbet.errors import ExitCode
+from rabbet.cli.options import add_entries, add_json, add_now, add_offline, add_section, edits_of
+from rabbet.errors import ExitCode, WrongUsage
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from rabbet.core.declaration.edit import Edit
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -38,8 +44,17 @@ def add_arguments(parser: ArgumentParser) -> None:
         metavar="VERSION",
         help="the project's own version, or next-patch, next-minor, next-major",
     )
+    parser.add_argument(
+        "--for-all-projects",
+        action="store_true",
+        help="keep the source for all your projects that declare none, and not in this one",
+    )
     add_section(parser, "put libraries and the runtime into")
-    add_now(parser)
+    parser.add_argument(
+        "--plan", action="store_true", help="show what would change in the lock, and write nothing"
+    )
+    add_now(parser, "then resolve and recreate; if that fails, all is as before")
+    add_offline(parser)
     add_json(parser)
 
 
@@ -47,10 +62,28 @@ def run(arguments: Namespace, context: Context) -> int:
     """Change the declaration and tell what changed, or show what is declared."""
     from rabbet.cli.views.declaring.changes import ChangesView, EntriesView
 
-    edits, project = edits_of("declare", arguments), context.rabbet()
+    edits = edits_of("declare", arguments)
+    if arguments.for_all_projects:
+        return _keep_for_all(edits, context)
+    project = context.rabbet()
     if not edits and not arguments.now:
         context.present(EntriesView(project.declaration()), as_json=arguments.json)
         return ExitCode.DONE
-    done = project.edit(edits, now=arguments.now)
+    done = project.planned(edits) if arguments.plan else project.edit(edits, now=context.at_once(arguments))
     context.present(ChangesView(done), as_json=arguments.json)
+    return ExitCode.DONE
+
+
+def _keep_for_all(edits: "Sequence[Edit]", context: Context) -> int:
+    """Write the one source that was given into the user's settings."""
+    from rabbet.workspace.known_sources import keep_for_all
+
+    if [edit.what for edit in edits] != ["source"] or edits[0].name:
+        raise WrongUsage(
+            "--for-all-projects takes one --source without a name, and nothing else",
+            remedy="rabbet declare --help",
+        )
+    keep_for_all(context.machine, edits[0].value)
+    written = context.machine.settings_file()
+    context.show(f"Wrote {written}: projects without a source of their own take that one.")
     return ExitCode.DONE

@@ -8,7 +8,7 @@ alone. What the options name is taken out likewise.
 from argparse import ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_entries, add_json, add_now, add_section, edits_of
+from rabbet.cli.options import add_entries, add_json, add_now, add_offline, add_section, edits_of
 from rabbet.errors import ExitCode, WrongUsage
 
 
@@ -26,7 +26,11 @@ def add_arguments(parser: ArgumentParser) -> None:
     )
     add_entries(parser, "retract")
     add_section(parser, "take libraries only out of")
-    add_now(parser)
+    parser.add_argument(
+        "--plan", action="store_true", help="show what would change in the lock, and write nothing"
+    )
+    add_now(parser, "then resolve and recreate; if that fails, all is as before")
+    add_offline(parser)
     add_json(parser)
 
 
@@ -37,6 +41,7 @@ def run(arguments: Namespace, context: Context) -> int:
     edits = edits_of("retract", arguments)
     if not edits:
         raise WrongUsage("nothing was given to retract", remedy="rabbet declare")
-    done = context.rabbet().edit(edits, now=arguments.now)
+    project = context.rabbet()
+    done = project.planned(edits) if arguments.plan else project.edit(edits, now=context.at_once(arguments))
     context.present(ChangesView(done), as_json=arguments.json)
     return ExitCode.DONE

@@ -7,7 +7,7 @@ leaves it. To enter from a running shell, source .venv/bin/enter.sh (or .fish, .
 from argparse import ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_trial, add_variant
+from rabbet.cli.options import add_now, add_trial, add_variant
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -15,6 +15,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--as-is", action="store_true", help="also when the environment does not fit the lock"
     )
+    add_now(parser, "first bring lock and environment up to date")
     add_trial(parser)
     add_variant(parser)
 
@@ -32,7 +33,11 @@ def run(arguments: Namespace, context: Context) -> int:
         with in_trial(arguments, session, context) as root:
             command, variables = shell_inside(session, root)
             return run_to_end(session, command, variables)
-    if not arguments.as_is:
+    if context.at_once(arguments):
+        from rabbet.cli.now import bring_up_to_date
+
+        bring_up_to_date(session, context)
+    elif not arguments.as_is:
         refuse_unfit(session, going_on="rabbet enter --as-is")
     command, variables = shell_inside(session)
     context.output.flush()

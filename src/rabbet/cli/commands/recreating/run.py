@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import add_trial, add_variant
+from rabbet.cli.options import add_now, add_trial, add_variant
 from rabbet.errors import WrongUsage
 
 if TYPE_CHECKING:
@@ -29,6 +29,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         default=[],
         help="with another runtime of a language than Python, this once, such as 'java>=14'",
     )
+    add_now(parser, "first bring lock and environment up to date")
     add_trial(parser)
     add_variant(parser)
     parser.add_argument("command", nargs=REMAINDER, help="the command with its arguments")
@@ -46,7 +47,11 @@ def run(arguments: Namespace, context: Context) -> int:
     refuse_script(session, command)
     if arguments.tried or arguments.places:
         return _try(arguments, command, session, context)
-    if not arguments.as_is:
+    if context.at_once(arguments):
+        from rabbet.cli.now import bring_up_to_date
+
+        bring_up_to_date(session, context)
+    elif not arguments.as_is:
         refuse_unfit(
             session,
             going_on=joined_words(["rabbet", "run", "--as-is", *_under(arguments), *arguments.command]),

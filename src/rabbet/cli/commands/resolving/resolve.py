@@ -12,6 +12,7 @@ from rabbet.cli.options import (
     a_library,
     add_fresh_listings,
     add_json,
+    add_now,
     add_offline,
     add_several,
     add_variant,
@@ -36,6 +37,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--keep", action="store_true", help="write what --lowest or --as-of found into the lock"
     )
+    add_now(parser, "then recreate; if that fails, the lock is as before")
     add_variant(parser)
     parser.add_argument(
         "--verify",
@@ -49,7 +51,8 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 def run(arguments: Namespace, context: Context) -> int:
     """Resolve and tell what moved, or verify."""
-    if _plain(arguments):
+    now = context.at_once(arguments) and not (arguments.plan or arguments.verify)
+    if _plain(arguments) and not now:
         from rabbet.cli.views.recreating.unchanged import show_up_to_date
 
         for lock in (known := context.rabbet().up_to_date()):
@@ -58,7 +61,7 @@ def run(arguments: Namespace, context: Context) -> int:
             return ExitCode.DONE
     if arguments.verify:
         return _verify(arguments, context)
-    return _resolve(arguments, context)
+    return _resolve(arguments, context, now=now)
 
 
 def _plain(arguments: Namespace) -> bool:
@@ -76,7 +79,7 @@ def _verify(arguments: Namespace, context: Context) -> int:
     return ExitCode.NO if any(verdict.reasons for verdict in verdicts) else ExitCode.DONE
 
 
-def _resolve(arguments: Namespace, context: Context) -> int:
+def _resolve(arguments: Namespace, context: Context, *, now: bool) -> int:
     from rabbet.api import ResolveOptions
     from rabbet.core.needs.need import library_name
 
@@ -88,7 +91,14 @@ def _resolve(arguments: Namespace, context: Context) -> int:
     )
     asking = (options.lowest or options.as_of is not None) and not (arguments.keep or arguments.variant)
     writing = not (arguments.plan or asking)
-    resolved = context.rabbet(arguments.variant).resolve(options, write=writing)
+    project = context.rabbet(arguments.variant)
+    if now and writing:
+        brought = project.bring_up_to_date(options)
+        from rabbet.cli.views.recreating.now import BroughtUpView
+
+        context.present(BroughtUpView(brought), as_json=arguments.json)
+        return ExitCode.DONE
+    resolved = project.resolve(options, write=writing)
     from rabbet.cli.views.resolving.resolve import ResolvedView
 
     context.present(ResolvedView(resolved, written=writing), as_json=arguments.json)

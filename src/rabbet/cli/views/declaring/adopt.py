@@ -3,7 +3,6 @@
 from collections.abc import Sequence
 
 from rabbet.cli.context import Context
-from rabbet.cli.terminal.style import table
 from rabbet.core.drift.mends import Mend
 from rabbet.core.needs.wording import need_text
 from rabbet.core.shell import quoted
@@ -12,6 +11,7 @@ from rabbet.documents.declaring.adopt import shown_place
 from rabbet.documents.drifting.finding import mend_command
 from rabbet.python.code.words import adopt_text
 from rabbet.tasks.declaring.adopt import Adopting
+from rabbet.workspace.known_sources import FOR_PROJECT
 
 __all__ = ["outcome", "show_adopting"]
 
@@ -30,8 +30,7 @@ def show_adopting(drawn_up: Adopting, context: Context) -> None:
     rows += [(need_text(limit.need), "limits", f"{limit.place} sets it") for limit in adoption.limits]
     if rows:
         context.show()
-        for line in table(("entry", "in", "because"), rows, context.style):
-            context.show(line)
+        context.show_table(("entry", "in", "because"), rows)
     context.show()
     if adoption.along:
         names = ", ".join(adoption.along[:_SHOWN_ALONG])
@@ -68,9 +67,9 @@ def outcome(drawn_up: Adopting, places: Sequence[str], *, written: bool) -> str:
     verb = "Wrote" if drawn_up.before is None else "Completed"
     what = "pyproject.toml" if drawn_up.changed else ""
     files = f"{what}{note}" if what else note.removeprefix(" and ")
-    following = "rabbet resolve && rabbet recreate"
+    following = "rabbet resolve --now"
     if drawn_up.in_the_way:
         following = f"rabbet resolve && {mend_command({Mend.PUT_ASIDE}, None)}"
     if not drawn_up.sourced:
-        following = "rabbet declare --source URL_OR_FOLDER, for no source of libraries is known yet"
+        return f"{verb} {files}{versions}. No source of libraries is known yet. Next: {FOR_PROJECT}"
     return f"{verb} {files}{versions}. Next: {following}"

@@ -1,7 +1,6 @@
 """The view of `declare` and `retract`: each change of the declaration."""
 
 from rabbet.cli.context import Context
-from rabbet.cli.terminal.style import table
 from rabbet.core.declaration.edit import EditResult
 from rabbet.core.declaration.entries import entries
 from rabbet.documents.declaring.changes import ChangesDocument, EntriesDocument, verb_of
@@ -17,22 +16,23 @@ class ChangesView(ChangesDocument, frozen=True):
         edited = self.done.edited
         rows = [(verb_of(change), entry_text(change), change.place) for change in edited.changes]
         if rows:
-            for line in table(("change", "entry", "in"), rows, context.style):
-                context.show(line)
+            context.show_table(("change", "entry", "in"), rows)
             context.show()
         if edited.runtimes:
             are = "is a runtime" if len(edited.runtimes) == 1 else "are runtimes"
             context.show(f"{', '.join(edited.runtimes)} {are}, and no library of that name is meant.")
         if edited.kept:
             context.show(f"Named as well, so that it stays served: {', '.join(edited.kept)}.")
-        if self.done.recreated is not None:
-            from rabbet.cli.views.recreating.recreate import RecreateView
+        if self.done.planned:
             from rabbet.cli.views.resolving.resolve import ResolvedView
 
-            ResolvedView(self.done.resolved, going_on=True).show(context)
-            RecreateView(self.done.recreated, done=True).show(context)
+            ResolvedView(self.done.resolved, written=False).show(context)
+        elif self.done.recreated is not None:
+            from rabbet.cli.views.recreating.now import show_both
+
+            show_both(self.done.resolved, self.done.recreated, context)
         else:
-            following = " Next: rabbet resolve" if edited.bears_on_lock else ""
+            following = " Next: rabbet resolve --now" if edited.bears_on_lock else ""
             changed = f"pyproject.toml is changed.{following}"
             context.show(
                 changed if edited.changed else "pyproject.toml says so already; nothing was changed."
@@ -45,8 +45,7 @@ class EntriesView(EntriesDocument, frozen=True):
     def show(self, context: Context) -> None:
         """Print one row an entry."""
         rows = [(entry.what, entry.text) for entry in entries(self.declaration)]
-        for line in table(("what", "declared"), rows, context.style):
-            context.show(line)
+        context.show_table(("what", "declared"), rows)
         context.show()
         some = any(True for _ in self.declaration.declared())
         following = "rabbet resolve" if some else "rabbet help declare"

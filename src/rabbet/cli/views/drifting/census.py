@@ -3,7 +3,6 @@
 from collections.abc import Iterator, Sequence
 
 from rabbet.cli.context import Context
-from rabbet.cli.terminal.style import table
 from rabbet.cli.views.drifting.census_words import (
     LEGEND,
     cell_text,
@@ -98,8 +97,7 @@ class CensusView(CensusDocument, frozen=True):
                 for text in row[1:]
                 if text.endswith(("!", "~"))
             }
-            for line in table(headings, rows, style, tones=tones):
-                context.show(line)
+            context.show_table(headings, rows, tones=tones)
             if len(matrix.rows) > _SHOWN_ROWS:
                 context.show(f"and {len(matrix.rows) - _SHOWN_ROWS} more libraries (see --csv, --json)")
             context.show(LEGEND)
@@ -189,8 +187,7 @@ class MachineView(MachineDocument, frozen=True):
             ]
             headings = ("finding", "library", "locked", "installed", "weight", "breaks")
             tones = {"breaks": style.bad, "differs": style.warning, "note": style.faint}
-            for line in table(headings, rows, style, tones=tones):
-                context.show(line)
+            context.show_table(headings, rows, tones=tones)
             for finding in state.findings:
                 if detail(finding):
                     context.show(f"  {finding.name}: {detail(finding)}")
@@ -207,8 +204,7 @@ class LibraryView(LibraryDocument, frozen=True):
         found = self.found
         rows = [(day(when), label, version or "-") for label, when, version in found.changes]
         if rows:
-            for line in table(("since", "machine", found.name), rows, context.style):
-                context.show(line)
+            context.show_table(("since", "machine", found.name), rows)
             context.show()
         for doubt in doubts(found):
             context.show(doubt)
@@ -224,8 +220,7 @@ class DevelopmentView(DevelopmentDocument, frozen=True):
         states = self.found.states
         rows = [(day(state.recorded), state.label, state_text(state)) for state in states]
         if rows:
-            for line in table(("recorded", "machine", "against the lock of today"), rows, context.style):
-                context.show(line)
+            context.show_table(("recorded", "machine", "against the lock of today"), rows)
             context.show()
         for doubt in doubts(self.found):
             context.show(doubt)

@@ -5,7 +5,6 @@ from collections.abc import Iterator, Sequence
 
 from rabbet.cli.context import Context
 from rabbet.cli.options import USUAL_LIMIT
-from rabbet.cli.terminal.style import table
 from rabbet.core.culprit.mixture import Mixture, StateChange
 from rabbet.core.culprit.outcome import Runs
 from rabbet.core.culprit.search import Culprit
@@ -32,8 +31,7 @@ class CulpritView(CulpritDocument, frozen=True):
         rows = list(_rows(case))
         if rows:
             tones = {"guilty": context.style.bad, "suspect": context.style.warning}
-            for line in table(("verdict", "change", "good", "bad"), rows, context.style, tones=tones):
-                context.show(line)
+            context.show_table(("verdict", "change", "good", "bad"), rows, tones=tones)
             context.show()
         output = list(_output(case))
         for text in (*output, *[""][: len(output)], *_proof(case), *case.notes, *_costs(case)):

@@ -3,7 +3,6 @@
 from collections.abc import Sequence
 
 from rabbet.cli.context import Context
-from rabbet.cli.terminal.style import table
 from rabbet.cli.views.declaring.changes import entry_text, verb_of
 from rabbet.cli.views.recreating.unchanged import no_drift_text
 from rabbet.core.drift.mends import is_by_hand, mends_of
@@ -38,8 +37,7 @@ class DriftView(DriftDocument, frozen=True):
             strays = [finding.files[0] for finding in found.findings if finding.reason is Reason.UNRECORDED]
             others = [finding for finding in found.findings if finding.reason is not Reason.UNRECORDED]
             if others:
-                for line in table(headings, [_row(finding) for finding in others], style, tones=tones):
-                    context.show(line)
+                context.show_table(headings, [_row(finding) for finding in others], tones=tones)
             details: dict[str, list[str]] = {}  # what is said of several is said once
             for finding in others:
                 told = "; ".join(part for part in (detail(finding), self._way(finding)) if part)
@@ -127,8 +125,7 @@ def show_keeping(kept: Keeping, context: Context) -> None:
         ("preferred", f"{name}=={version}", kept.project.preferred_file.name)
         for name, version in sorted(kept.preferred.items())
     ]
-    for line in table(("change", "entry", "in"), rows, context.style):
-        context.show(line)
+    context.show_table(("change", "entry", "in"), rows)
     context.show()
 
 

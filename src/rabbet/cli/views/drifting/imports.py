@@ -1,7 +1,6 @@
 """The view of `imports`."""
 
 from rabbet.cli.context import Context
-from rabbet.cli.terminal.style import table
 from rabbet.core.model.finding import Weight
 from rabbet.documents.amounts import count
 from rabbet.documents.drifting.imports import SAYS, ImportsDocument, mend_of_imports
@@ -32,8 +31,7 @@ class ImportsView(ImportsDocument, frozen=True):
             rows = [
                 (str(finding.kind), finding.name, str(finding.weight), _where(finding)) for finding in shown
             ]
-            for line in table(("finding", "library", "weight", "imported in"), rows, style, tones=tones):
-                context.show(line)
+            context.show_table(("finding", "library", "weight", "imported in"), rows, tones=tones)
             context.show()
         for finding in shown:
             parts = (SAYS[finding.kind], cause_text(finding.cause))

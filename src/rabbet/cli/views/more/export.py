@@ -1,7 +1,6 @@
 """Which files were exported."""
 
 from rabbet.cli.context import Context
-from rabbet.cli.terminal.style import table
 from rabbet.core.shell import variant_option
 from rabbet.documents.more.export import ExportedDocument
 from rabbet.exports.container import CARRIED
@@ -22,8 +21,7 @@ class ExportedView(ExportedDocument, frozen=True):
             ("written" if path in exported.written else "as it was", path.name) for path in exported.files
         ]
         rows += [(what, path) for what, path in self.exported.paths.items()]
-        for line in table(("what", "where"), rows, context.style):
-            context.show(line)
+        context.show_table(("what", "where"), rows)
         context.show()
         option = variant_option(self.variant)
         if self.what == "container":

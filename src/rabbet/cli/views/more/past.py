@@ -3,7 +3,6 @@
 from collections.abc import Iterator, Sequence
 
 from rabbet.cli.context import Context
-from rabbet.cli.terminal.style import table
 from rabbet.documents.amounts import count, day
 from rabbet.documents.more.past import PastDocument
 from rabbet.tasks.more.past import PastChange, PastRevision
@@ -31,8 +30,7 @@ class PastView(PastDocument, frozen=True):
                 (*_which(revision), str(len(revision.changes)), "; ".join(_few(revision.changes)))
                 for revision in revisions
             ]
-        for line in table(headings, rows, context.style):
-            context.show(line)
+        context.show_table(headings, rows)
         context.show()
         hidden = len(self.found.revisions) - len(revisions)
         more = f", {len(revisions)} of them shown (--all for the rest)" if hidden else ""

@@ -3,12 +3,11 @@
 from collections.abc import Iterator
 
 from rabbet.cli.context import Context
-from rabbet.cli.terminal.style import table
 from rabbet.core.needs.wording import specifiers_text
 from rabbet.core.shell import variant_option
 from rabbet.documents.amounts import count, day
 from rabbet.documents.more.status import StatusDocument
-from rabbet.tasks.more.status import Environment, EnvironmentState, Status
+from rabbet.tasks.more.status import Environment, EnvironmentState, Locked, Status
 
 __all__ = ["StatusView"]
 
@@ -25,8 +24,7 @@ class StatusView(StatusDocument, frozen=True):
 
     def show(self, context: Context) -> None:
         """Print one line for each part, then the next command."""
-        for line in table(("what", "state", "since", "detail"), list(_rows(self.status)), context.style):
-            context.show(line)
+        context.show_table(("what", "state", "since", "detail"), list(_rows(self.status)))
         context.show()
         context.show(_outcome(self.status))
 
@@ -45,8 +43,7 @@ def _rows(status: Status) -> Iterator[tuple[str, str, str, str]]:
     if locked is None:
         yield "lock", "none yet", "", ""
     else:
-        state = "out of date" if locked.outdated else "up to date"
-        yield "lock", state, day(locked.since), f"{count(locked.libraries, 'library')} in {locked.file}"
+        yield _lock_row(locked)
     if environment is None:
         yield "environment", "none yet", "", ""
     else:
@@ -56,6 +53,16 @@ def _rows(status: Status) -> Iterator[tuple[str, str, str, str]]:
         yield "behind", f"{variant.name} {variant.locked}", "", f"the store has heard of {variant.newest}"
     if len(status.behind) > _SHOWN:
         yield "behind", f"and {len(status.behind) - _SHOWN} more", "", ""
+
+
+def _lock_row(locked: Locked) -> tuple[str, str, str, str]:
+    since = day(locked.since)
+    if locked.wrong:
+        return "lock", "can't be read", since, f"{locked.file}: {locked.wrong}"
+    if locked.edited:
+        return "lock", "edited by hand", since, f"{locked.file}: {', '.join(locked.edited)}"
+    state = "out of date" if locked.outdated else "up to date"
+    return "lock", state, since, f"{count(locked.libraries, 'library')} in {locked.file}"
 
 
 def _sent(status: Status) -> Iterator[tuple[str, str, str, str]]:

@@ -3,7 +3,6 @@
 from pathlib import Path
 
 from rabbet.cli.context import Context
-from rabbet.cli.terminal.style import table
 from rabbet.documents.amounts import count, size_text
 from rabbet.documents.recreating.envs import EnvironmentsDocument, state_text
 from rabbet.tasks.recreating.envs import KnownEnvironment
@@ -31,8 +30,7 @@ class EnvironmentsView(EnvironmentsDocument, frozen=True):
         ]
         if rows:
             headings = ("project", "environment", "python", "parts", "own", "shared", "state")
-            for line in table(headings, rows, context.style):
-                context.show(line)
+            context.show_table(headings, rows)
             context.show()
         fitting = sum(environment.unfit is None for environment in self.found)
         context.show(f"{count(len(self.found), 'environment')} on this machine; as locked: {fitting}.")

@@ -11,7 +11,7 @@ from rabbet.documents.drifting.finding import step_reason
 from rabbet.documents.recreating.recreate import RecreateDocument, wanted_version
 from rabbet.tasks.recreating.recreate import RecreateReport
 
-__all__ = ["RecreateView"]
+__all__ = ["RecreateView", "outcome"]
 
 _DONE = {
     Action.ADD: "added",
@@ -28,21 +28,28 @@ _TO_DO = {
 
 
 class RecreateView(RecreateDocument, frozen=True):
-    """The steps that make an environment match the lock: `done`, or only planned."""
+    """The steps that make an environment match the lock: `done`, or only planned.
+
+    Libraries that are `listed` already, by name and version, are not shown again.
+    """
+
+    listed: frozenset[tuple[str, str]] = frozenset()
 
     def show(self, context: Context) -> None:
         """Print the steps, and the outcome."""
         report, plan = self.report, self.report.plan
-        rows = [_row(step) for step in plan.steps if step.action is not Action.KEEP]
+        steps = [step for step in plan.steps if step.action is not Action.KEEP]
+        rows = [_row(step) for step in steps if (step.name, _version(step)) not in self.listed]
         rows += [("remove", place, "-", "nobody recorded it") for place in plan.strays]
         if rows:
             steps_table(rows, context)
         if report.outdated:
             context.show("The declaration changed since the lock; to take it in: rabbet resolve")
-        context.show(_outcome(report, only_plan=not self.done))
+        context.show(outcome(report, only_plan=not self.done))
 
 
-def _outcome(report: RecreateReport, *, only_plan: bool) -> str:
+def outcome(report: RecreateReport, *, only_plan: bool = False) -> str:
+    """One sentence on what was done to the environment, or would be."""
     plan, runtimes, name = report.plan, report.runtimes, report.fit.environment
     if plan.idle:
         return fit_text(report.fit)
@@ -63,5 +70,9 @@ def _summary(plan: Plan, words: Mapping[Action, str]) -> str:
 
 
 def _row(step: Step) -> tuple[str, str, str, str]:
+    return str(step.action), step.name, _version(step), step_reason(step)
+
+
+def _version(step: Step) -> str:
     version = wanted_version(step) if step.needed else str(step.installed[0].version)
-    return str(step.action), step.name, version or "-", step_reason(step)
+    return version or "-"

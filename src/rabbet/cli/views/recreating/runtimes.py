@@ -4,7 +4,6 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.cli.terminal.style import table
 from rabbet.core.model.runtime import PythonRuntime, Runtime
 from rabbet.core.shell import quoted
 from rabbet.documents.amounts import count, size_text
@@ -53,8 +52,7 @@ class RuntimesView(RuntimesDocument, frozen=True):
             headings = ("language", "version", "of", "this project", "used by", "where")
             tones = {"gets it": context.style.good}
             shown = (*headings[:3], "machine", *headings[3:]) if several else headings
-            for line in table(shown, rows, context.style, tones=tones):
-                context.show(line)
+            context.show_table(shown, rows, tones=tones)
             context.show()
         for refusal in found.refusals if self.refused else ():
             context.show(
@@ -121,8 +119,7 @@ class OffersView(OffersDocument, frozen=True):
         """Print the newest offers, and how to obtain one."""
         for offered in self.offers[:1]:
             rows = [_offer_row(offer) for offer in self.offers[:_SHOWN]]
-            for line in table(("version", "of", "size", "catalogue", "fits"), rows, context.style):
-                context.show(line)
+            context.show_table(("version", "of", "size", "catalogue", "fits"), rows)
             if len(self.offers) > _SHOWN:
                 context.show(f"and {len(self.offers) - _SHOWN} older ones (see --json)")
             context.show()

@@ -1,7 +1,6 @@
 """The views of `store`."""
 
 from rabbet.cli.context import Context
-from rabbet.cli.terminal.style import table
 from rabbet.documents.amounts import count, size_text
 from rabbet.documents.recreating.store import DamagedDocument, OverviewDocument, RemovedDocument
 
@@ -18,8 +17,7 @@ class OverviewView(OverviewDocument, frozen=True):
             (holding.name, str(holding.entries), size_text(holding.size), holding.purpose)
             for holding in holdings
         ]
-        for line in table(("part", "entries", "size", "what for"), rows, context.style):
-            context.show(line)
+        context.show_table(("part", "entries", "size", "what for"), rows)
         context.show()
         total = size_text(sum(holding.size for holding in holdings))
         context.show(f"{self.found.folder}: {total}, for {count(self.found.environments, 'environment')}.")

@@ -4,7 +4,6 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.cli.terminal.style import table
 from rabbet.core.shell import variant_option
 from rabbet.documents.amounts import count
 from rabbet.workspace.looking.result_cache import CachedMatch, UpToDate
@@ -37,8 +36,7 @@ def steps_table(rows: Sequence[tuple[str, str, str, str]], context: Context) -> 
     """Print what happens to each library: action, name, version, reason."""
     tones = {"add": context.style.good, "replace": context.style.warning, "remove": context.style.bad}
     headings = ("plan", "library", "version", "because" if any(row[3] for row in rows) else "")
-    for line in table(headings, rows, context.style, tones=tones):
-        context.show(line)
+    context.show_table(headings, rows, tones=tones)
     context.show()
 
 

@@ -6,7 +6,6 @@ from collections.abc import Sequence
 from packaging.version import Version
 
 from rabbet.cli.context import Context
-from rabbet.cli.terminal.style import table
 from rabbet.core.lock.differences import DeclaredChange, DifferenceKind
 from rabbet.documents.resolving.compare import CompareDocument
 from rabbet.tasks.resolving.compare import Compared
@@ -39,8 +38,7 @@ class CompareView(CompareDocument, frozen=True):
                 for difference in compared.differences
             ]
             headings = ("change", "library", "before", "after", "cause")
-            for line in table(headings, rows, style, tones=tones):
-                context.show(line)
+            context.show_table(headings, rows, tones=tones)
             context.show()
         context.show(f"{_outcome(compared)} between {compared.old} and {compared.new}.")
 

@@ -5,7 +5,6 @@ import re
 from packaging.utils import NormalizedName
 
 from rabbet.cli.context import Context
-from rabbet.cli.terminal.style import table
 from rabbet.core.graph.graph import Ask, Branch, Graph, own_size, paths_to, sections_of, size_with_needs, tree
 from rabbet.core.graph.held_back import Holder
 from rabbet.core.needs.wording import need_text
@@ -69,8 +68,7 @@ class TreeView(WholeLockDocument, frozen=True):
         declared = {ask.name for ask in graph.asks if ask.requirer is None}
         headings = ("asked for", "locked", *(("own", "with all it needs") if sizes else ()), "")
         rows = [_branch(graph, branch, declared, sizes=sizes) for branch in tree(graph)]
-        for line in table(headings, rows, context.style):
-            context.show(line)
+        context.show_table(headings, rows)
         context.show()
         total = f", {size_text(sum(own_size(graph, name) for name in graph.libraries))}" if sizes else ""
         all_ = count(len(graph.libraries), "library")
@@ -93,8 +91,7 @@ class HeldBackView(WholeLockDocument, frozen=True):
                     *(("", "", "", reason) for reason in reasons[1:]),
                 ]
         if rows:
-            for line in table(("library", "locked", "newest", "held by"), rows, context.style):
-                context.show(line)
+            context.show_table(("library", "locked", "newest", "held by"), rows)
             context.show()
         held = sum(holder.newest > holder.locked for holder in explained.holders)
         all_ = len(explained.graph.libraries)

@@ -5,7 +5,6 @@ from collections.abc import Sequence
 from msgspec.structs import replace
 
 from rabbet.cli.context import Context
-from rabbet.cli.terminal.style import table
 from rabbet.core.model.target import Target
 from rabbet.core.needs.wording import need_text
 from rabbet.documents.amounts import count
@@ -42,8 +41,7 @@ class LookupView(LookupDocument, frozen=True):
             )
             for offer in shown
         ]
-        for line in table(("release", "uploaded", "python", "wheels for", ""), rows, context.style):
-            context.show(line)
+        context.show_table(("release", "uploaded", "python", "wheels for", ""), rows)
         context.show()
         behind = next((offer for offer in shown if offer.baseline), None)
         if behind is not None:

@@ -3,9 +3,9 @@
 import re
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
+from typing import TypeAlias
 
 from rabbet.cli.context import Context
-from rabbet.cli.terminal.style import TableLine, table
 from rabbet.cli.views.recreating.unchanged import show_up_to_date
 from rabbet.core.graph.graph import asked_for_by
 from rabbet.core.lock.version_changes import Move
@@ -16,7 +16,10 @@ from rabbet.documents.amounts import count
 from rabbet.documents.resolving.resolve import ResolvedDocument, VerdictsDocument
 from rabbet.tasks.resolving.resolve import LockVerdict, Resolved, up_to_date_lock
 
-__all__ = ["ResolvedView", "VerdictsView"]
+__all__ = ["ResolvedView", "VerdictsView", "locked_text"]
+
+Rows: TypeAlias = tuple[tuple[str, ...], Sequence[tuple[str, ...]]]
+"""The headings of a table, and its rows."""
 
 _SHOWN_REQUIRERS = 2
 _SHOWN_NOTES = 4
@@ -62,30 +65,35 @@ def _show(resolved: Resolved, own: Lock, context: Context, *, written: bool, goi
         context.show(f"{resolved.file} was an unfinished merge: the versions of both sides were kept")
         context.show("where they could be, of two the newer one.")
         context.show()
+    if resolved.unread:
+        context.show(f"{resolved.file} could not be read: {resolved.unread}.")
+        context.show("It is written whole again; versions that it names were kept where they could be.")
+        context.show()
     if resolved.edited:
         told = ", ".join(resolved.edited)
         context.show(f"{resolved.file} was edited by hand since it was resolved: {told}.")
         context.show("It is written whole again.")
         context.show()
     if resolved.moves:
-        for row in _moved(resolved, own, context):
-            context.show(row)
+        context.show_table(*_moved(resolved, own))
         context.show()
     for line in _notes(resolved):
         context.show(line)
     _show_lost(resolved, context)
+    following = "" if going_on else f" Next: rabbet recreate{variant_option(resolved.variant)}"
+    following = following if written else " Nothing was written."
+    context.show(locked_text(resolved, written=written) + following)
+
+
+def locked_text(resolved: Resolved, *, written: bool = True) -> str:
+    """One sentence on a lock that was written, or would be."""
     into = f" in {resolved.file}" if resolved.variant else ""
-    following = f" Next: rabbet recreate{variant_option(resolved.variant)}"
-    verb = "Locked"
-    if going_on:
-        following = ""
-    if not written:
-        verb, following = "Would lock", " Nothing was written."
     locked = count(len(resolved.lock.libraries), "library")
     others = len(resolved.lock.runtimes) - 1
     locked += f" and {count(others, 'runtime')}" if others > 0 else ""
     targets = targets_text(resolved.targets)
-    context.show(f"{verb} {locked} for {targets}{into}{_against_before(resolved)}.{following}")
+    verb = "Locked" if written else "Would lock"
+    return f"{verb} {locked} for {targets}{into}{_against_before(resolved)}."
 
 
 def _against_before(resolved: Resolved) -> str:
@@ -180,19 +188,19 @@ def _show_verdict(verdict: LockVerdict, context: Context) -> None:
     context.show(f"{verdict.file} is not what the declaration asks for. To mend: {command}")
 
 
-def _moved(resolved: Resolved, own: Lock, context: Context) -> list[TableLine]:
+def _moved(resolved: Resolved, own: Lock) -> Rows:
     """The changed libraries; all of a first lock, and of a variant's first lock the differences."""
     if any(move.before is not None for move in resolved.moves):
-        return _moves(resolved.moves, context)
-    return _apart(resolved, own, context) if resolved.variant else _first_lock(resolved, context)
+        return _moves(resolved.moves)
+    return _apart(resolved, own) if resolved.variant else _first_lock(resolved)
 
 
-def _apart(resolved: Resolved, own: Lock, context: Context) -> list[TableLine]:
+def _apart(resolved: Resolved, own: Lock) -> Rows:
     versions = [_versions(own), _versions(resolved.lock)]
     names = sorted({*versions[0], *versions[1]})
     rows = [(name, *(version.get(name, "-") for version in versions)) for name in names]
     apart = [row for row in rows if row[1] != row[2]]
-    return table(("library", "locked", resolved.variant or ""), apart, context.style)
+    return ("library", "locked", resolved.variant or ""), apart
 
 
 def _versions(lock: Lock) -> Mapping[str, str]:
@@ -205,7 +213,7 @@ def _versions(lock: Lock) -> Mapping[str, str]:
     return found
 
 
-def _first_lock(resolved: Resolved, context: Context) -> list[TableLine]:
+def _first_lock(resolved: Resolved) -> Rows:
     asked = asked_for_by(resolved.lock.libraries, resolved.declaration)
     declared = {runtime.language for runtime in resolved.declaration.runtimes}
     for runtime in resolved.lock.runtimes:
@@ -220,7 +228,7 @@ def _first_lock(resolved: Resolved, context: Context) -> list[TableLine]:
         here = where.get((move.name, str(move.after)), "")
         who = _some(asked.get(move.name, []))
         rows.append((move.name, _text(move.after), f"{who}, where {here}" if here else who))
-    return table(("library", "locked", "asked for by"), rows, context.style)
+    return ("library", "locked", "asked for by"), rows
 
 
 def _where(marker: str) -> str:
@@ -229,9 +237,9 @@ def _where(marker: str) -> str:
     return "" if "' in " in targets else targets
 
 
-def _moves(moves: Sequence[Move], context: Context) -> list[TableLine]:
+def _moves(moves: Sequence[Move]) -> Rows:
     rows = [(move.name, _text(move.before), _text(move.after), move.reason) for move in moves]
-    return table(("library", "before", "locked", "because"), rows, context.style)
+    return ("library", "before", "locked", "because"), rows
 
 
 def _text(version: object) -> str:
