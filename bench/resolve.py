@@ -82,7 +82,7 @@ class Bench:
         for entry in lock["packages"]:
             metadata = f"{entry['wheels'][0]['url']}.metadata"
             then[self.listing(entry["name"])] = [metadata]
-            then[metadata] = [self.listing(one["name"]) for one in entry.get("dependencies", ())]
+            then[metadata] = [self.listing(needed["name"]) for needed in entry.get("dependencies", ())]
         declared = {canonicalize_name(Requirement(requirement).name) for requirement in self.wanted}
         return {"first": [self.listing(name) for name in sorted(declared)], "then": then}
 
@@ -103,7 +103,7 @@ def main() -> None:
         bench.resolve()
         plan = bench.plan()
         told.send("requests")
-        made = [one for one in told.recv() if "/simple/" in one or "/files/" in one]
+        made = [request for request in told.recv() if "/simple/" in request or "/files/" in request]
         print(f"a lock of {len(plan['then']) // 2} libraries")
         print(f"{'':<58} {'ms':>8} {'floor':>8} {'ratio':>6}  aim")
         bare = [sys.executable, "-c", "import argparse"]
@@ -130,16 +130,21 @@ def measure_cold(bench: Bench, plan: dict[str, object], before: str) -> None:
 
 
 def measure_targets(bench: Bench) -> None:
-    """A cold run for three targets against one for one."""
-    works = []
-    for targets in ('["linux-x86_64", "macos-arm64", "windows-x86_64"]', '["linux-x86_64"]'):
+    """Cold runs for several targets, each against one for one."""
+    here = f"{sys.version_info.major}.{sys.version_info.minor}"
+    three = 'targets = ["linux-x86_64", "macos-arm64", "windows-x86_64"]'
+    one = f'pythons = ["{here}"]'
+    for what, settings, floor in (
+        ("three platforms | one", f"{three}\n{one}", f'targets = ["linux-x86_64"]\n{one}'),
+        ("the whole range of Python | one version", "", one),
+    ):
+        works = [partial(_declared_and_resolved, bench, each) for each in (settings, floor)]
+        line(f"cold, {what}", *compared(*works, before=bench.forget), "<= 1.3")
 
-        def work(settings: str = f"targets = {targets}") -> None:
-            bench.declare(settings)
-            bench.resolve()
 
-        works.append(work)
-    line("cold, three targets | one", *compared(*works, before=bench.forget), "<= 1.3")
+def _declared_and_resolved(bench: Bench, settings: str) -> None:
+    bench.declare(settings)
+    bench.resolve()
 
 
 if __name__ == "__main__":

@@ -21,14 +21,24 @@ VARIABLES = {
     "RABBET_BUILD_SECONDS": "how long a hook of a build may take (3600)",
     "RABBET_CENSUS": "a database of inventories, in place of git",
     "RABBET_ENVIRONMENT": "set by Rabbet: the environment that a process is inside of",
-    "RABBET_OFFLINE": "anything but `0`: ask no network",
+    "RABBET_OFFLINE": "anything but `0` and the empty text: ask no network",
     "RABBET_SHARE_FILES": "`0`: environments get files of their own",
     "RABBET_SOURCE": "the source where the declaration names none",
     "RABBET_SOURCE_NAME_USERNAME, RABBET_SOURCE_NAME_PASSWORD": "credentials",
     "RABBET_SOURCE_NAME_ORIGIN": "the address that these credentials are for",
     "RABBET_STORE": "where the store lies",
-    "NO_COLOR": "set to anything: no colour",
+    "NO_COLOR": "set to anything but the empty text: no colour",
     "NETRC": "the file with credentials for sources, in place of `~/.netrc`",
+    "SSL_CERT_FILE, SSL_CERT_DIR": "certificates to trust, in place of the system's",
+    "HTTP_PROXY, HTTPS_PROXY, NO_PROXY": "a proxy for requests, and the hosts that are asked without it",
+}
+SETTINGS = {
+    "source": "the source of projects that declare none (`declare --source ADDRESS --for-all-projects`)",
+    "now": "`true`: commands that take `--now` do so by themselves",
+    "share-files": "`false`: environments get files of their own, and share none with the store",
+    "languages": "tables of languages that Rabbet does not know, trusted on this machine",
+    "catalogues": "catalogues of runtimes: tables with `name` and `url`",
+    "origins": "the addresses that credentials of a source's name are for",
 }
 FILES = {
     "pyproject.toml": "the declaration: standard tables, and `[tool.rabbet]`",
@@ -45,8 +55,8 @@ EXIT_CODES = {
     ExitCode.USAGE: "wrong usage",
     ExitCode.NOT_UNDERSTOOD: "a file, or a requirement in it, can't be read",
     ExitCode.NO_SOLUTION: "no solution",
-    ExitCode.SOURCE: "a source failed",
-    ExitCode.INTEGRITY: "integrity: a hash, a path, a signature",
+    ExitCode.SOURCE: "a source failed, or a git remote or revision is not there",
+    ExitCode.INTEGRITY: "integrity: a hash or a path is not what it should be",
     ExitCode.ENVIRONMENT: "a runtime, an environment or a folder does not serve",
     ExitCode.FAULT: "a mistake in Rabbet itself",
     ExitCode.INTERRUPTED: "interrupted",
@@ -87,6 +97,8 @@ def reference() -> str:
     lines += [f"| `{key.name}` | {key.purpose} |" for key in sorted(KEYS)]
     lines += ["", "## Files", "", "| file | what it is |", "|---|---|"]
     lines += [f"| `{name}` | {told} |" for name, told in FILES.items()]
+    lines += ["", "## Settings", "", "Keys of `settings.toml`:", "", "| key | what it is for |", "|---|---|"]
+    lines += [f"| `{name}` | {told} |" for name, told in SETTINGS.items()]
     lines += ["", "## Variables", "", "| variable | what it does |", "|---|---|"]
     lines += [f"| `{name}` | {told} |" for name, told in sorted(VARIABLES.items())]
     lines += ["", "## Exit codes", "", "| code | what it says |", "|---|---|"]
@@ -139,7 +151,7 @@ def documents() -> Iterator[tuple[str, str, list[str]]]:
     """The JSON documents by their names, with what each is, and the keys at its top."""
     for path in sorted((PROJECT / "docs" / "schemas").glob("*.json")):
         schema = json.loads(path.read_text(encoding="utf-8"))
-        keys = [propertie for propertie in schema["properties"] if propertie not in ("schema", "traffic")]
+        keys = [key for key in schema["properties"] if key not in ("schema", "traffic")]
         yield path.name.partition(".")[0], schema["title"], keys
 
 

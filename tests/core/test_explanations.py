@@ -60,7 +60,10 @@ class Explanations(unittest.TestCase):
         assert isinstance(answer, Refutation)
         told = " ".join(explained(answer, "hivescale").sentences)
         self.assertIn("no release of it can be used here (2.0: needs Python >=3.12)", told)
-        others = [(Suggestion(runtime=one.minor), [(one, p)]) for one, p in ((old, here), (new, there))]
+        others = [
+            (Suggestion(runtime=f"=={target.minor}.*"), [(target, provider)])
+            for target, provider in ((old, here), (new, there))
+        ]
         question = Question(declared=wanted, targets=[(old, here)], others=others)
         self.assertIn(
             "rabbet declare --runtime 'python==3.12.*'", pasted(suggestions(answer, question), wanted)

@@ -223,6 +223,45 @@ class Locks(ProgramCase):
         path.write_text(path.read_text().replace('"broodcount"', f'"broodcount", {only_there}'))
         self.assertIn("macos-arm64", self.rabbet("resolve", code=4).err)
 
+    def test_range_of_pythons(self) -> None:
+        """The lock serves all that the declared range allows, but for those without a solution, told once."""
+        here, tag = sys.version_info.minor, f"cp3{sys.version_info.minor}"
+        made = [
+            MadeUp(name="tallywax", version="1.0", python=">=3.9", code=""),
+            MadeUp(name="tallywax", version="1.1", python=f">=3.{here}", code=""),
+            *(
+                MadeUp(name="hivewire", version="1.0", tag=f"{each}-{each}-manylinux_2_17_x86_64", code="")
+                for each in ("cp39", tag)
+            ),
+        ]
+        write_files(self.root / "wheels", made)
+        self.begin("../wheels", "tallywax", runtime="python>=3.9")
+        found = self.rabbet("resolve", "--json").json()
+        minors = {target["python"].partition(".")[2].partition(".")[0] for target in found["targets"]}
+        self.assertEqual(minors, set(map(str, range(9, 15))))
+        self.assertEqual(self.versions("tallywax"), ["1.0", "1.1"])
+        self.rabbet("declare", "hivewire")
+        left = self.rabbet("resolve", "--json").json()["left_out"]
+        self.assertEqual(len(left), 4)
+        self.assertTrue(all("hivewire" in reason for reason in left))
+        self.assertEqual(len(tomllib.loads(self.lock_text())["environments"]), 2)
+        self.assertTrue(self.rabbet("resolve", "--json").json()["untouched"])
+        self.rabbet("resolve", "--verify")
+        self.rabbet("recreate")
+        self.rabbet("drift")
+        for declared in ("python>=3.8", f"python>=3.{here},<3.20"):
+            self.rabbet("declare", "--runtime", declared)
+            self.rabbet("resolve", code=4 if declared.endswith("8") else 0)
+        self.assertEqual(self.locked(), {"hivewire": "1.0", "tallywax": "1.1"})
+
+    def versions(self, name: str) -> list[str]:
+        """The locked versions of a library."""
+        packages = tomllib.loads(self.lock_text())["packages"]
+        return [package["version"] for package in packages if package["name"] == name]
+
+    def lock_text(self) -> str:
+        return (self.project / "pylock.toml").read_text()
+
     def test_raised_for_each_target(self) -> None:
         """A library that is raised gets the newest of each target, whatever others get; none falls below."""
         tags = {

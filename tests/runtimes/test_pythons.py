@@ -96,6 +96,44 @@ class Served(unittest.TestCase):
                         targets_for(declaration, own)
 
 
+class Serving(unittest.TestCase):
+    """The versions of Python that a lock is for."""
+
+    def test_the_same_whoever_resolves(self) -> None:
+        """The targets follow from the declared range, whichever Python of it resolves."""
+        text = '[project]\nname = "hivescale"\nrequires-python = "{}"\n{}'
+        for constraint, more, expected in (
+            (">=3.11", "", "3.11 3.12 3.13 3.14"),
+            (">=3.10,<3.13", "", "3.10 3.11 3.12"),
+            (">=3.10,!=3.11.*", "", "3.10 3.12 3.13 3.14"),
+            (">=3.10", '[tool.rabbet]\npythons = ["3.12", "3.15"]\n', "3.12 3.15"),
+        ):
+            declaration = read_declaration(text.format(constraint, more), folder_name="hive")
+            found = []
+            for minor in expected.split()[:3]:
+                markers = {**MARKERS, "python_version": minor, "python_full_version": f"{minor}.4"}
+                own = replace(runtime(f"{minor}.4"), markers=markers)
+                targets = targets_for(declaration, own)
+                found.append({target.environment: dict(target.tags) for target in targets})
+                if not more:
+                    self.assertEqual(targets[0].minor, minor, "this machine's comes first")
+            with self.subTest(constraint, more=more):
+                self.assertEqual(
+                    sorted(marker.split("'")[5] for marker in found[0]), sorted(expected.split())
+                )
+                self.assertTrue(all(each == found[0] for each in found))
+
+    def test_alone(self) -> None:
+        """Without a range, and where only odd builds are here, it is this one's alone."""
+        plain = read_declaration('[project]\nname = "hivescale"\n', folder_name="hive")
+        ranged = read_declaration(
+            '[project]\nname = "hivescale"\nrequires-python = ">=3.9"\n', folder_name="hive"
+        )
+        for declaration, own in ((plain, "3.12.1"), (ranged, "3.12.1t"), (ranged, "pypy3.12.1")):
+            with self.subTest(own):
+                self.assertEqual(len(targets_for(declaration, runtime(own))), 1)
+
+
 class Finding(unittest.TestCase):
     """Each real interpreter once, in the order of `PATH`; what only looks like one is told apart."""
 

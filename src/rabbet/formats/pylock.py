@@ -100,6 +100,7 @@ def read_lock(
         limits=tuple(settings.texts("limits")),
         without=tuple(settings.texts("without")),
         corrections=tuple(settings.texts("corrections")),
+        left_out=tuple(settings.texts("left-out")),
         builds=tuple(_build(entry) for entry in settings.tables("builds")),
         told=read_told(settings),
         seal=settings.text("seal"),
@@ -356,6 +357,7 @@ def _lines(lock: Lock) -> Iterator[str]:
         "limits": lock.limits,
         "without": lock.without,
         "corrections": lock.corrections,
+        "left-out": lock.left_out,
     }
     for key, names in noted.items():
         if names:
@@ -472,6 +474,7 @@ def _lock_seal(lock: Lock) -> str:
     heeded = [lock.pins, lock.also_known, lock.limits, lock.without, lock.corrections]
     builds = [line for build in lock.builds for line in _build_lines(build)]
     text = repr([*around, lock.fingerprint, lock.runtimes, entries, *heeded, *builds])
+    text += repr(lock.left_out) if lock.left_out else ""
     text += told_line(lock.told) if lock.told else ""
     text = text.replace(", needs={}", "")  # as locks were sealed before runtimes had needs
     return hashlib.blake2b(text.encode(), digest_size=8).hexdigest()

@@ -18,7 +18,7 @@ from rabbet.core.needs.need import Need, library_name
 from rabbet.core.needs.wording import need_text
 from rabbet.disk.text_file import read_text
 from rabbet.errors import NoSolution, Way
-from rabbet.python.choosing.targets import baseline_needed, named_target, target_of
+from rabbet.python.choosing.targets import MINORS, baseline_needed, named_target, target_of
 from rabbet.python.sources.asking.catalogue import Catalogue
 from rabbet.runtimes.choose import newest_first
 from rabbet.workspace.runtimes.pythons import pythons_of
@@ -66,7 +66,8 @@ def no_solution(unsolved: Unsolved) -> NoSolution:
         return unknown
     declaration, target = unsolved.declaration, unsolved.target
     explanation = explained(unsolved.refutation, declaration.name)
-    where = f" for {target}" if declaration.targets or declaration.pythons else ""
+    named = declaration.targets or declaration.pythons or target != unsolved.targets[0]
+    where = f" for {target}" if named else ""
     where += f" in the variant {unsolved.variant}" if unsolved.variant else ""
     message = f"no set of releases meets all requirements{where}: they clash on {explanation.clash}"
     because = (
@@ -322,11 +323,31 @@ def _others(unsolved: Unsolved) -> "Iterator[tuple[Suggestion, list[Asked]]]":
         targets = [_with_baselines(target, raised) for target in unsolved.targets]
         yield Suggestion(baseline=f"{library}={version}"), _asked(unsolved, targets)
     if not declaration.targets and not declaration.pythons:
+        if target != unsolved.targets[0]:
+            yield from _from_a_later_python(unsolved)
+            return
         for other in _other_targets(unsolved, target):
-            yield Suggestion(runtime=other.minor), _asked(unsolved, [other])
+            yield Suggestion(runtime=f"=={other.minor}.*"), _asked(unsolved, [other])
     rest = [other for other in unsolved.targets if other.platform != target.platform]
     if rest and target.platform in declaration.targets:
         yield Suggestion(left_out=target.platform), _asked(unsolved, rest)
+
+
+def _from_a_later_python(unsolved: Unsolved) -> "Iterator[tuple[Suggestion, list[Asked]]]":
+    """A range of Python that begins above the lowest version, for which there is no solution."""
+    from rabbet.core.solve.explain.suggest import Suggestion
+    from rabbet.core.solve.solver import Refutation, solve
+
+    own, lowest = unsolved.targets[0], unsolved.target
+    asked, rest = unsolved.declaration.asked(), unsolved.declaration.python
+    kept = [str(clause) for clause in rest if clause.operator in ("<", "<=", "!=")]
+    minors = (minor for minor in MINORS if lowest.python < Version(minor) <= own.python)
+    for minor in minors:
+        library, version = own.libc
+        target = own if minor == own.minor else named_target(own.platform, minor, {library: version})
+        if not isinstance(solve(unsolved.catalogue.for_target(target), target, asked), Refutation):
+            yield Suggestion(runtime=",".join([f">={minor}", *kept])), _asked(unsolved, [target, own])
+            return
 
 
 def _with_baselines(target: Target, baselines: Mapping[str, str]) -> Target:

@@ -42,6 +42,16 @@ class ResolveRequest(Struct, frozen=True, kw_only=True):
     written: bool = True
     preferred: Mapping[NormalizedName, Version] = field(default_factory=dict)
 
+    def needed(self, target: Target) -> bool:
+        """Whether there must be a solution for a target.
+
+        Where no versions of Python are declared but a range, only the lowest and this machine's are needed.
+        """
+        if self.declaration.pythons:
+            return True
+        lowest = min((target.python.release[:2] for target in self.targets), default=())
+        return target.python.release[:2] in (lowest, self.runtime.version.release[:2])
+
     @property
     def session(self) -> Session:
         """The project, the machine and the observer."""

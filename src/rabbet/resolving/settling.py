@@ -22,7 +22,6 @@ from rabbet.core.model.lock import (
 )
 from rabbet.core.model.options import ResolveOptions
 from rabbet.core.model.release import Candidate, Metadata, Rejected, SourceTree
-from rabbet.core.model.runtime import PythonRuntime
 from rabbet.core.model.target import LATEST_PATCH, Target
 from rabbet.core.needs.wording import need_text
 from rabbet.core.solve.answer import Solution
@@ -52,7 +51,7 @@ def settled(
 
     Raises `NoSolution` with the reasons and with changes that help, `SourceFailed`, `IntegrityFailed`.
     """
-    parts, moves = _resolve_all(request, catalogue, options)
+    parts, moves, left_out = _resolve_all(request, catalogue, options)
     chosen = {
         (name, candidate.version): candidate
         for part in parts
@@ -61,13 +60,16 @@ def settled(
     elsewhere = also_known(chosen.values(), catalogue.routing, catalogue.asking)
     before = request.earlier[0] if request.earlier and options.keeps else None
     lock = build_lock(
-        request.declaration, _runtimes(request, before, options), parts, catalogue.routing.indexes
+        request.declaration,
+        _runtimes(request, before, options),
+        sorted(parts, key=lambda part: (part.solution.target.platform, part.solution.target.python)),
+        catalogue.routing.indexes,
     )
     to_build = _to_build(request, builds, parts)
     locked_builds = (builds.locked(*subject, targets) for subject, targets in to_build.items())
     lock = replace(lock, builds=merged_builds(chain.from_iterable(locked_builds)))
     return ResolveResult(
-        lock=replace(lock, also_known=tuple(sorted(elsewhere))),
+        lock=replace(lock, also_known=tuple(sorted(elsewhere)), left_out=left_out),
         moves=(*runtime_moves(before, lock, request.declaration), *moves, *build_moves(before, lock)),
         passed_over=tuple(_passed_over(catalogue, lock.versions, chosen.values())),
         also_known=elsewhere,
@@ -98,7 +100,7 @@ def _to_build(
                     where.setdefault((subject, candidate.version), []).append(part.solution.target)
     own = _own_build(request, builds)
     if own is not None:
-        where[own, None] = list(request.targets)
+        where[own, None] = [part.solution.target for part in parts]
     return {subject: tuple(targets) for subject, targets in where.items()}
 
 
@@ -191,8 +193,12 @@ def _unhashed(catalogue: Catalogue, chosen: Iterable[Candidate]) -> set[str]:
 
 def _resolve_all(
     request: ResolveRequest, catalogue: Catalogue, options: ResolveOptions
-) -> tuple[list[Solved], tuple[Move, ...]]:
-    """Solve each target, preferring what is locked for it; then, if asked for, what others have got."""
+) -> tuple[list[Solved], tuple[Move, ...], tuple[str, ...]]:
+    """Solve each target, preferring what is locked for it; then, if asked for, what others have got.
+
+    Targets that nobody named may be left out, each with the reason.
+    """
+    left_out: list[str] = []
     chosen: dict[NormalizedName, Version] = {}
     parts: list[Solved] = []
     moves: dict[tuple[object, ...], tuple[Move, Target]] = {}
@@ -201,7 +207,11 @@ def _resolve_all(
         policy = policy_for(request, target, options, chosen)
         answer = solve(answering, target, request.declaration.asked(), policy=policy)
         if isinstance(answer, Refutation):
-            raise _no_solution(request, answer, answering, target, options)
+            if request.needed(target):
+                raise _no_solution(request, answer, answering, target, options)
+            reason = _first_reason(answer, request.declaration).replace(f" for {target}", "")
+            left_out.append(f"{target}: {reason}")
+            continue
         parts.append(_with_files(answer, answering))
         versions = [locked_versions(lock, target) for lock in request.earlier]
         moved = explained_moves(
@@ -215,7 +225,14 @@ def _resolve_all(
             moves.setdefault((move.name, move.before, move.after), (move, target))
         chosen = {**{name: candidate.version for name, candidate in answer.chosen.items()}, **chosen}
     told = [_only_there(move, target, chosen) for move, target in moves.values()]
-    return parts, tuple(sorted(told, key=lambda move: move.name))
+    return parts, tuple(sorted(told, key=lambda move: move.name)), tuple(sorted(left_out))
+
+
+def _first_reason(refutation: Refutation, declaration: Declaration) -> str:
+    """The first sentence on why there is no solution."""
+    from rabbet.core.solve.explain.prose import explained  # here: most targets have a solution
+
+    return explained(refutation, declaration.name).sentences[0].rstrip(".")
 
 
 def _only_there(move: Move, target: Target, chosen: Mapping[NormalizedName, Version]) -> Move:
@@ -245,7 +262,7 @@ def _no_solution(
         refutation=refutation,
         catalogue=catalogue,
         target=target,
-        targets=request.targets,
+        targets=[other for other in request.targets if request.needed(other)],
         session=request.session,
         reopened=lambda changed: request.sources.catalogue(changed, target, policy),
         on_date=f"{policy.as_of:%Y-%m-%d}" if policy.as_of else "",
@@ -307,7 +324,7 @@ def _runtimes(
 ) -> tuple[LockedRuntime, ...]:
     """The runtimes that the lock names, Python's first. Raises `NoRuntime`, `NoSolution`, `SourceFailed`."""
     if not (request.declaration.runtimes or request.declaration.catalogues):
-        return (_locked_python(request.runtime, before),)
+        return (_locked_python(request, before),)
     from rabbet.workspace.runtimes.choice import runtimes_to_lock
     from rabbet.workspace.runtimes.obtaining import RuntimeCatalogues
 
@@ -315,14 +332,14 @@ def _runtimes(
     known = before.runtimes if before else ()
     others = runtimes_to_lock(request.declaration, shelf, request.runtime, known, options.raised)
     platforms = {part.platform for target in request.targets for part in target.each}
-    found = (_locked_python(request.runtime, before), *others)
+    found = (_locked_python(request, before), *others)
     return tuple(shelf.with_archives(runtime, platforms) for runtime in found)
 
 
-def _locked_python(runtime: PythonRuntime, before: Lock | None) -> LockedRuntime:
-    """The Python that the lock names: the earlier lock's, unless distributor or minor version changed."""
-    found = LockedRuntime(language=runtime.language, version=runtime.version, distributor=runtime.distributor)
-    known = before.python if before else None
-    if known is None or known.distributor != found.distributor:
-        return found
-    return known if known.version.release[:2] == found.version.release[:2] else found
+def _locked_python(request: ResolveRequest, before: Lock | None) -> LockedRuntime:
+    """The Python that the lock names: the earlier one while the lock is for that version, else this one."""
+    runtime, known = request.runtime, before.python if before else None
+    served = {target.python.release[:2] for target in request.targets}
+    if known is not None and known.distributor == runtime.distributor and known.version.release[:2] in served:
+        return known
+    return LockedRuntime(language=runtime.language, version=runtime.version, distributor=runtime.distributor)

@@ -28,7 +28,7 @@ def edits_for(
     if suggestion.runtime:
         section = Section("variant", variant) if variant else None
         found.append(
-            Edit(verb="declare", what="runtime", value=f"python=={suggestion.runtime}.*", section=section)
+            Edit(verb="declare", what="runtime", value=f"python{suggestion.runtime}", section=section)
         )
     if suggestion.baseline:
         found.append(Edit.given("declare", "baseline", suggestion.baseline))

@@ -81,7 +81,7 @@ def for_undone(error: RabbetError, given: Sequence[str]) -> tuple[Way, ...]:
 def _for_undone(way: Way, undone: Collection[str], again: str) -> Way | None:
     verb, *words = shlex.split(way.command)[1:] or [""]
     names = {word[: re.search(r"[^A-Za-z0-9._-]|\Z", word).start()].lower() for word in words}  # type: ignore[union-attr]
-    if verb not in ("declare", "retract") or "&&" in words:
+    if verb not in ("declare", "retract") or "&&" in words or not words:
         return way if verb not in ("resolve", "recreate") else None
     if not names & {*undone}:
         return way._replace(command=f"{way.command} && {again}")

@@ -1,6 +1,6 @@
 """The lock: what was resolved, exactly (PEP 751)."""
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from typing import TypeAlias, final
 
 from msgspec import Struct, field
@@ -12,6 +12,7 @@ from packaging.version import Version
 from rabbet.core.declaration.model import Section
 from rabbet.core.model.build import BuildKind, BuildOptions, Told
 from rabbet.core.model.runtime import RuntimeArchive
+from rabbet.core.model.target import Target
 
 __all__ = [
     "OWN_FOLDER",
@@ -279,7 +280,8 @@ class Lock(_Sealed, frozen=True, kw_only=True):
     `pins` are the libraries that the declaration itself pins to one version, `also_known` those that more
     than one source knows. `limits`, `without` and `corrections` tell which of the declaration's it was made
     under. The `builds` are those of libraries without a wheel, and of the project, of which its build `told`
-    what the declaration leaves to it. The `seal` is the one that was read with it.
+    what the declaration leaves to it. Targets that have no solution, though the declaration's range of Python
+    allows them, are `left_out`, each with the reason. The `seal` is the one that was read with it.
     """
 
     requires_python: str | None
@@ -294,8 +296,19 @@ class Lock(_Sealed, frozen=True, kw_only=True):
     limits: tuple[str, ...] = ()
     without: tuple[str, ...] = ()
     corrections: tuple[str, ...] = ()
+    left_out: tuple[str, ...] = ()
     builds: tuple[LockedBuild, ...] = ()
     told: Told | None = None
+
+    def is_for(self, targets: Iterable[Target]) -> bool:
+        """Whether it was made for these targets, and for no others."""
+        known = {target.environment: f"{target}: " for target in targets}
+        left = {
+            environment
+            for environment, text in known.items()
+            if any(reason.startswith(text) for reason in self.left_out)
+        }
+        return known.keys() - left == {*self.environments}
 
     @property
     def everything(self) -> Selection:

@@ -71,5 +71,12 @@ class Target(Struct, frozen=True, kw_only=True):
 
 
 def targets_text(targets: Sequence[Target]) -> str:
-    """The one target, or how many there are."""
-    return str(targets[0]) if len(targets) == 1 else f"{sum(len(target.each) for target in targets)} targets"
+    """The one target, the versions of Python for one platform, or how many targets there are."""
+    platforms = {str(target).partition(" with ")[0] for target in targets}
+    minors = sorted({target.python.release[:2] for target in targets})
+    if len(platforms) == 1:
+        first, last = (".".join(map(str, minors[place])) for place in (0, -1))
+        whole = len(minors) == minors[-1][1] - minors[0][1] + 1 > 1
+        each = ", ".join(".".join(map(str, minor)) for minor in minors)
+        return f"{platforms.pop()} with Python {f'{first} to {last}' if whole else each}"
+    return f"{sum(len(target.each) for target in targets)} targets"

@@ -85,6 +85,7 @@ def _document(resolved: Resolved) -> dict[str, object]:
         "unhashed": list(resolved.unhashed),
         "edited": list(resolved.edited),
         "unread": resolved.unread or None,
+        "left_out": list(resolved.lock.left_out),
         "unknown_extras": list(resolved.unknown_extras),
         "by_patch": list(resolved.by_patch),
         "told_here": list(resolved.told_here),

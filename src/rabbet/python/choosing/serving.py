@@ -10,7 +10,7 @@ from rabbet.core.declaration.model import Declaration, allows_minor
 from rabbet.core.model.lock import Lock, LockedCheckout, LockedCommit, LockedLibrary, Selection
 from rabbet.core.model.target import Target
 from rabbet.errors import EnvironmentFailed, NotUnderstood
-from rabbet.python.choosing.targets import BASELINES, PLATFORMS, named_target
+from rabbet.python.choosing.targets import BASELINES, MINORS, PLATFORMS, named_target
 
 __all__ = [
     "holds",
@@ -50,12 +50,12 @@ def refuse_unserved(lock: Lock, target: Target, declaration: Declaration) -> Non
     places = places_of(lock).values()
     elsewhere = sorted({minor for platform, minor in places if platform == target.platform}, key=Version)
     made_for = [f"{platform} with Python {minor}" for platform, minor in places]
-    notes = ["resolving alone would lock for this machine in place of that"]
+    notes = []
     if elsewhere:
         notes.append(f"with Python {' or '.join(elsewhere)} on this machine the lock would serve as it is")
     command = serving_too(lock, target, declaration)
     if command:
-        notes.append("what follows chooses every version so that it serves both:")
+        notes.append("`rabbet resolve` alone would lock for this machine in place of that; for both:")
     raise EnvironmentFailed(
         f"the lock does not serve this machine: {target}",
         because=[f"it was made for {text}" for text in made_for or lock.environments],
@@ -71,6 +71,8 @@ def serving_too(lock: Lock, target: Target, declaration: Declaration) -> str:
     places = (*places_of(lock).values(), (target.platform, target.minor))
     platforms = {platform for platform, _ in places} | set(declaration.targets)
     minors = {minor for _, minor in places} | set(declaration.pythons)
+    if not declaration.pythons and declaration.python and minors <= {*MINORS, target.minor}:
+        minors = {target.minor}  # resolving locks for all that the range allows
     options = []
     if platforms != set(declaration.targets) and platforms != {target.platform}:
         options.append(f"--target {' '.join(sorted(platforms))}")

@@ -18,6 +18,7 @@ from rabbet.core.model.target import LATEST_PATCH, Target
 
 __all__ = [
     "BASELINES",
+    "MINORS",
     "OLDEST_PYTHON",
     "PLATFORMS",
     "baseline_needed",
@@ -27,6 +28,11 @@ __all__ = [
 ]
 
 OLDEST_PYTHON = Version("3.8")  # the oldest that environments are made for
+MINORS = tuple(f"3.{minor}" for minor in range(8, 15))
+"""The versions of Python that a lock serves where the declaration's range allows them: those released by now.
+
+A declaration names newer ones under `pythons`.
+"""
 BASELINES = {
     "glibc": "2.28",
     "macos": "12.0",

@@ -3,7 +3,7 @@
 import os
 import re
 from collections.abc import Iterator, Sequence
-from contextlib import suppress
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -78,13 +78,10 @@ def carried_out(session: Session, edits: Sequence[Edit], *, now: bool) -> Done:
         return Done(change(session, edits))
     from rabbet.tasks.recreating.now import all_or_nothing, both
 
-    try:
-        with all_or_nothing(session):
-            edited = change(session, edits)
+    with all_or_nothing(session):
+        edited = change(session, edits)
+        with _undoing(edits):
             brought = both(session)
-    except RabbetError as error:
-        error.undone = _names(edits)
-        raise
     return Done(edited, brought.resolved, brought.recreated)
 
 
@@ -95,8 +92,15 @@ def planned(session: Session, edits: Sequence[Edit]) -> Done:
 
     edited, text = _changed(session, edits)
     changed = session._replace(project=session.project.with_text(text))
-    try:
+    with _undoing(edits):
         return Done(edited, resolve(changed, ResolveOptions(), writing=False), planned=True)
+
+
+@contextmanager
+def _undoing(edits: Sequence[Edit]) -> Iterator[None]:
+    """Note in errors that these edits, which were carried out before, are not there any more."""
+    try:
+        yield
     except RabbetError as error:
         error.undone = _names(edits)
         raise

@@ -246,7 +246,7 @@ class _ResolveRun:
                 file=file,
                 declaration=declaration,
                 lock=before,
-                targets=targets,
+                targets=_served(before, targets),
                 untouched=True,
             )
         settled = resolve_targets(self._request(variant, (declaration, runtime, targets), earlier), options)
@@ -258,7 +258,7 @@ class _ResolveRun:
             variant=variant,
             file=file,
             declaration=declaration,
-            targets=targets,
+            targets=_served(settled.lock, targets),
             untouched=before is not None and not edited and _same(before, settled.lock),
             merged=len(earlier) > 1,
             unread=self._unread.get(variant, ""),
@@ -292,7 +292,8 @@ class _ResolveRun:
         reasons = [f"edited by hand since it was resolved: {', '.join(edited)}"] if edited else []
         if before.fingerprint != declaration.fingerprint():
             reasons.append("the declaration changed since the lock was made")
-        reasons += [f"the lock does not serve {target}" for target in targets if not serves(before, target)]
+        unserved = () if before.is_for(targets) else targets
+        reasons += [f"the lock does not serve {target}" for target in unserved if not serves(before, target)]
         reasons += [_would_move(move) for move in settled.moves]
         reasons += _yanked_since(before, settled.lock)
         if not reasons and not _same(before, settled.lock):
@@ -376,6 +377,11 @@ def _without_edited(lock: Lock, edited: Collection[str]) -> Lock:
     return replace(lock, libraries=tuple(libraries)) if edited else lock
 
 
+def _served(lock: Lock, targets: Sequence[Target]) -> tuple[Target, ...]:
+    """Those of the targets for which there is a solution."""
+    return tuple(target for target in targets if target.environment in lock.environments)
+
+
 def _same(before: Lock, after: Lock) -> bool:
     """Whether two locks are written alike."""
     return before.fingerprint == after.fingerprint and write_lock(before) == write_lock(after)
@@ -441,6 +447,5 @@ def _check_raised(earlier: Sequence[Lock], options: ResolveOptions) -> None:
 
 
 def _up_to_date(lock: Lock, declaration: Declaration, targets: Sequence[Target]) -> bool:
-    environments = tuple(target.environment for target in targets)
-    unchanged = lock.fingerprint == declaration.fingerprint() and lock.environments == environments
+    unchanged = lock.fingerprint == declaration.fingerprint() and lock.is_for(targets)
     return unchanged and not declaration.local  # what a checkout needs may have changed inside it

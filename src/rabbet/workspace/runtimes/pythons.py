@@ -2,18 +2,19 @@
 
 import os
 import sys
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 
+from msgspec.structs import replace
 from packaging.version import Version
 
-from rabbet.core.declaration.model import Declaration
+from rabbet.core.declaration.model import Declaration, allows_minor
 from rabbet.core.model.cause import InterpreterChanged, Reason, ReasonWith
 from rabbet.core.model.lock import Lock, LockedRuntime
 from rabbet.core.model.runtime import PythonRuntime, Refusal
 from rabbet.core.model.target import Target
 from rabbet.errors import NoRuntime, WrongUsage
-from rabbet.python.choosing.targets import PLATFORMS, joined, named_target, target_of
+from rabbet.python.choosing.targets import MINORS, PLATFORMS, joined, named_target, target_of
 from rabbet.python.environment.place.layout import interpreter_in
 from rabbet.runtimes.choose import choose, newest_first
 from rabbet.runtimes.probe import probe_all, standard_modules
@@ -26,6 +27,7 @@ from rabbet.workspace.session import Session
 
 __all__ = [
     "chosen_runtime",
+    "declared_minors",
     "found_pythons",
     "interpreter_trouble",
     "own_target",
@@ -124,13 +126,16 @@ def standard_modules_of(executable: Path, machine: Machine) -> frozenset[str]:
 
 
 def targets_for(declaration: Declaration, runtime: PythonRuntime) -> tuple[Target, ...]:
-    """The targets that the lock must serve: those that are declared, else this machine with its runtime.
+    """The targets to lock for: the declared platforms, else this machine's, with each version of Python.
 
+    These are the declared `pythons`, else all that `requires-python` allows, this machine's first and then
+    from the newest down; without a range, or with an unusual build, it is this machine's alone.
     Raises `WrongUsage` where versions of Python are declared for a platform that has no name.
     """
     own = target_of(runtime)
     if not declaration.targets and not declaration.pythons:
-        return (own,)
+        usual = (runtime.distributor, runtime.abi_flags, runtime.word_bits) == ("cpython", "", 64)
+        return (own, *(_beside(own, declaration) if usual else ()))
     if not declaration.targets and own.platform not in PLATFORMS:
         raise WrongUsage(
             f"it is not said for which platforms Python {', '.join(declaration.pythons)} is to be locked",
@@ -143,8 +148,26 @@ def targets_for(declaration: Declaration, runtime: PythonRuntime) -> tuple[Targe
     return joined(
         named_target(platform, python, declaration.baselines)
         for platform in sorted(declaration.targets or (own.platform,))
-        for python in sorted(declaration.pythons or (runtime.minor,), key=Version)
+        for python in declared_minors(declaration, runtime.minor)
     )
+
+
+def declared_minors(declaration: Declaration, here: str) -> tuple[str, ...]:
+    """The versions of Python to lock for, such as `3.12`, in the order in which they are settled."""
+    if declaration.pythons:
+        return tuple(sorted(declaration.pythons, key=Version))
+    if not declaration.python:
+        return (here,)
+    others = (minor for minor in MINORS if minor != here and allows_minor(declaration.python, minor))
+    return (here, *sorted(others, key=Version, reverse=True))
+
+
+def _beside(own: Target, declaration: Declaration) -> Iterator[Target]:
+    """The machine's platform with the other versions of Python that the declaration allows."""
+    if own.platform in PLATFORMS:
+        library, version = own.libc
+        for minor in declared_minors(declaration, own.minor)[1:]:
+            yield replace(named_target(own.platform, minor, {library: version}), named=False)
 
 
 def targets_of_lock(lock: Lock, baselines: Mapping[str, str], session: Session) -> list[Target]:

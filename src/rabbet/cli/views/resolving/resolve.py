@@ -74,6 +74,8 @@ def _show(resolved: Resolved, own: Lock, context: Context, *, written: bool, goi
         context.show(f"{resolved.file} was edited by hand since it was resolved: {told}.")
         context.show("It is written whole again.")
         context.show()
+    for reason, targets in _left_out(resolved.lock).items():
+        context.show(f"Not locked for {', '.join(targets)}: {reason}.")
     if resolved.moves:
         context.show_table(*_moved(resolved, own))
         context.show()
@@ -94,6 +96,15 @@ def locked_text(resolved: Resolved, *, written: bool = True) -> str:
     targets = targets_text(resolved.targets)
     verb = "Locked" if written else "Would lock"
     return f"{verb} {locked} for {targets}{into}{_against_before(resolved)}."
+
+
+def _left_out(lock: Lock) -> Mapping[str, list[str]]:
+    """The targets without a solution, by the reason."""
+    found: dict[str, list[str]] = {}
+    for text in lock.left_out:
+        target, _, reason = text.partition(": ")
+        found.setdefault(reason, []).append(target)
+    return found
 
 
 def _against_before(resolved: Resolved) -> str:

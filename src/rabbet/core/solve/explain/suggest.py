@@ -46,8 +46,8 @@ class RequirementChange(Struct, frozen=True, kw_only=True):
 class Suggestion(Struct, frozen=True, kw_only=True):
     """Changes that together give a solution, or other targets that do.
 
-    A `runtime` is a version of Python such as `3.12`, a `baseline` such as `glibc=2.34`; of the targets that
-    are `left_out` the platform is named. `chosen` are the versions that come of it.
+    A `runtime` is a constraint on Python such as `==3.12.*`, a `baseline` such as `glibc=2.34`; `left_out`
+    names a platform that is no target then. `chosen` are the versions that come of it.
     """
 
     changes: tuple[RequirementChange, ...] = ()
