@@ -9,6 +9,7 @@ RUN := $(TOOLS)/bin/python
 
 demo: $(TOOLS)/ready
 	$(RUN) -m rabbet demo
+	@echo; echo "To go on: $(RUN) -m rabbet demo --all, or one of these chapters. To install Rabbet: see README.md"
 
 test: $(TOOLS)/ready
 	$(RUN) tools/run_tests.py

@@ -60,6 +60,7 @@ EXIT_CODES = {
     ExitCode.ENVIRONMENT: "a runtime, an environment or a folder does not serve",
     ExitCode.FAULT: "a mistake in Rabbet itself",
     ExitCode.INTERRUPTED: "interrupted",
+    ExitCode.UNREAD: "whoever read the output closed it, such as `head`",
 }
 
 

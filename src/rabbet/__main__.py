@@ -11,8 +11,8 @@ __all__ = ["program"]
 
 def program() -> None:
     """Load and run the program, which ends the process."""
-    _leave_out_projects()
     try:
+        _leave_out_projects()
         from rabbet.cli.main import program as loaded
     except KeyboardInterrupt:
         sys.stderr.write("error: interrupted\n")

@@ -59,6 +59,7 @@ class ExitCode(IntEnum):
     ENVIRONMENT = 7
     FAULT = 70
     INTERRUPTED = 130
+    UNREAD = 141
 
 
 class Way(NamedTuple):

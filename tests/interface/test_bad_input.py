@@ -107,8 +107,13 @@ class BadInput(ProgramCase):
         before, long = self.tree(), "a" * 3000
         for code, *words in (
             *((2, "drift", option) for option in ("--variant=--", f"--variant={long}", f"--env={long * 2}")),
+            *((2, "census", "serve", "--port", word) for word in ("0", "65536", "-1", "x", long)),
+            (2, "demo", "--serve", "--port", "99999"),
             *((2, "lookup", word) for word in (os.fsdecode(b"comb\xff"), long * 2, "")),
-            *((2, "run", "--from", word, "true") for word in ("https://[::1", "combframe @ https://x/y", "")),
+            *(
+                (2, "run", "--taken-from", word, "true")
+                for word in ("https://[::1", "combframe @ https://x/y", "")
+            ),
             *((2, "resolve", "--as-of", word) for word in ("0000-00-00", "9" * 3000, "")),
             *((5, "compare", word) for word in (long, "~nobody-at-all/x", "git:-x")),
             (7, "compare", "env:~nobody-at-all/x"),

@@ -77,6 +77,8 @@ class Now(ProgramCase):
         moved = {move["name"]: move["after"] for move in found["resolve"]["moves"]}
         self.assertEqual(moved, {"combframe": "1.5", "nectarplot": "1.9"})
         self.assertNotIn("recreate", found)
+        pinned = self.rabbet("declare", "pollencsv==99", "--plan", code=4).err
+        self.assertIn("declare pollencsv==1.2 --plan\n", pinned)
         self.rabbet("retract", "nectarplot", "--plan")
         self.assertEqual(self.tree(), before)
         for option in ("--plan", "--now"):

@@ -14,6 +14,7 @@ import time
 import tomllib
 
 from rabbet.demo.libraries import MadeUp
+from rabbet.demo.play import CHAPTERS
 from rabbet.demo.runtimes import LANGUAGE, shelf
 from rabbet.demo.stand_in import Fault, Manner, StandIn
 from tests.interface.test_own_build import BACKEND, SYSTEM
@@ -218,9 +219,10 @@ class Demo(ProgramCase):
             "$ rabbet resolve",
             "week 20 | ####",
             "3 findings, 3 of them breaking",
-            "No drift: 6 libraries",
+            "No drift: 5 libraries",
         ):
             self.assertIn(words, shown)
+        self.assertLess(shown.count("\n"), 90, "a first look fits into a minute")
         self.assertEqual({path.name for path in self.project.iterdir()}, {"kept"})
         server = subprocess.Popen(
             self.command("demo", "--serve", "--port", port),
@@ -236,3 +238,12 @@ class Demo(ProgramCase):
         self.rabbet("declare", "skepio", folder=project)
         self.rabbet("resolve", folder=project)
         self.assertIn("skepio", (project / "pylock.toml").read_text())
+
+    def test_chapters(self) -> None:
+        """One after the other, and one by itself; the short one names them all."""
+        shown = self.rabbet("demo").out
+        for chapter in CHAPTERS:
+            self.assertIn(f"rabbet demo {chapter} ", shown)
+        self.rabbet("demo", "builds")
+        self.rabbet("demo", "--all")
+        self.assertEqual(list(self.project.iterdir()), [])

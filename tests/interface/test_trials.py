@@ -87,9 +87,9 @@ class Trials(ProgramCase):
         (checkout / "swarmdrone.py").write_text("x = 1\n")
         wheel = f"../files/{own.filename}"
         for words, version in (
-            (["--from", wheel], "0.1"),
-            (["--try", "swarmdrone", "--from", "../files"], "0.1"),
-            (["--from", "../checkout"], "0.2"),
+            (["--taken-from", wheel], "0.1"),
+            (["--try", "swarmdrone", "--taken-from", "../files"], "0.1"),
+            (["--taken-from", "../checkout"], "0.2"),
         ):
             with self.subTest(words):
                 done = self.rabbet("run", *words, "--", "python", "-c", "import swarmdrone, combframe")
@@ -97,10 +97,10 @@ class Trials(ProgramCase):
                 keeping = done.err.partition("to keep it: rabbet ")[2].strip()
                 self.assertIn("swarmdrone", keeping)
         for words, said in (
-            (["--from", "../nowhere"], "there is nothing to try in ../nowhere"),
-            (["--from", "https://apiary.example/x"], "nothing can be tried from"),
+            (["--taken-from", "../nowhere"], "there is nothing to try in ../nowhere"),
+            (["--taken-from", "https://apiary.example/x"], "nothing can be tried from"),
             (["--try", "nobodys"], "no source knows nobodys"),
-            (["--from", f"git+{checkout.as_uri()}"], "does not tell which library it holds"),
+            (["--taken-from", f"git+{checkout.as_uri()}"], "does not tell which library it holds"),
         ):
             code = 4 if "nobodys" in words else 2
             self.assertIn(said, self.rabbet("run", *words, "--", "true", code=code).err)

@@ -99,6 +99,7 @@ MEANT = [
     ("recreate|--grup|checks", 2, "recreate --group checks"),
     ("recreate|--group|chekcs", 2, "recreate --group checks"),
     ("lookup|plot", 4, "lookup nectarplot"),
+    ("run|--from|WHEEL|--|python|-V", 2, "run --taken-from PLACE -- python -V"),
     ("run|weigh.py|--all", 2, "run python weigh.py --all"),
     ("run|pyhton|-V", 7, "run python -V"),
 ]
@@ -254,7 +255,7 @@ class WaysOut(ProgramCase):
             with self.subTest(given):
                 words = [word.replace("WHEEL", str(wheel)) for word in given.split("|")]
                 error = self.rabbet(*words, code=code).err
-                expected = first.replace("WHEEL", wheel.as_uri())
+                expected = first.replace("WHEEL", wheel.as_uri()).replace("PLACE", str(wheel))
                 self.assertEqual(self.ways(error)[0], f"rabbet {expected}")
                 before = self.tree("pyproject.toml", "pylock.toml")
                 self.paste(self.ways(error)[0])

@@ -90,7 +90,7 @@ class Words(ProgramCase):
         for pattern, shown in (
             (re.escape(str(self.root)), "ROOT"),
             (re.escape(platform.python_version()), "PYTHON"),
-            (rf"\b{sys.version_info.major}\.{sys.version_info.minor}\b", "MINOR"),
+            (rf"\b{sys.version_info.major}\.{sys.version_info.minor}\b( to 3\.14)?", "MINOR"),
             (r"\b[0-9a-f]{64}\b", "DIGEST"),
             (r"\b[0-9a-f]{10}\b", "COMMIT"),
             (r"\b20\d\d-\d\d-\d\d\b", "DAY"),

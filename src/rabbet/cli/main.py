@@ -82,7 +82,7 @@ def main(arguments: Sequence[str] | None = None) -> int:
     except BrokenPipeError:
         # The reader of our output is gone; drop the rest.
         os.dup2(os.open(os.devnull, os.O_WRONLY), 1)
-        return ExitCode.NO
+        return ExitCode.UNREAD
     except Exception as error:  # noqa: BLE001 - what nobody foresaw: never a bare traceback
         from rabbet.cli.failures.fault import failure_of
 

@@ -16,6 +16,7 @@ __all__ = [
     "STATES",
     "USUAL_LIMIT",
     "a_library",
+    "a_port",
     "a_release",
     "add_entries",
     "add_fresh_listings",
@@ -34,6 +35,7 @@ __all__ = [
 
 
 _LONGEST_SHOWN = 60  # characters of an argument that is wrong
+_HIGHEST_PORT = 65535
 USUAL_LIMIT = 600  # seconds that a command may run when it is searched for what breaks it
 STATES = "a lock or inventory file, git:REV, installed, env:PATH, or machine:LABEL"
 
@@ -93,7 +95,7 @@ def add_now(parser: ArgumentParser, purpose: str) -> None:
 
 
 def add_trial(parser: ArgumentParser) -> None:
-    """`--try REQUIREMENT` and `--from WHERE`, both repeatable."""
+    """`--try REQUIREMENT` and `--taken-from PLACE`, both repeatable."""
     parser.add_argument(
         "--try",
         dest="tried",
@@ -103,12 +105,12 @@ def add_trial(parser: ArgumentParser) -> None:
         help="with this library too, such as 'pollencsv>=1', in an environment for this once",
     )
     parser.add_argument(
-        "--from",
+        "--taken-from",
         dest="places",
-        metavar="WHERE",
+        metavar="PLACE",
         action="append",
         default=[],
-        help="what is to be tried comes from this wheel, folder, checkout or address",
+        help="take the library to try from this wheel, folder, checkout or address",
     )
 
 
@@ -142,6 +144,13 @@ def a_library(text: str) -> str:
     if not is_name(text):
         raise ArgumentTypeError(f"'{text[:_LONGEST_SHOWN]}' is not a library's name")
     return text
+
+
+def a_port(text: str) -> int:
+    """The number of a port to serve on: the type of an argument. Raises `ArgumentTypeError`."""
+    if not (text.isdecimal() and len(text) <= len(str(_HIGHEST_PORT)) and 0 < int(text) <= _HIGHEST_PORT):
+        raise ArgumentTypeError(f"'{text[:_LONGEST_SHOWN]}' is not a port: 1 to {_HIGHEST_PORT}")
+    return int(text)
 
 
 def a_release(text: str) -> "Need":

@@ -15,6 +15,7 @@ from rabbet.errors import WrongUsage
 __all__ = ["fill_parser", "parser_for"]
 
 _INVALID_CHOICE = re.compile(r"invalid choice: '([^']*)' \(choose from (.*)\)")
+_RENAMED = {"--from": "--taken-from"}
 _UNRECOGNIZED = "unrecognized arguments: "
 _GIVEN = "options that were given"  # no name of an option
 _ANOTHERS_WORDS = "command"  # what `run` and `culprit` call the words that they start
@@ -84,7 +85,7 @@ class _Parser(ArgumentParser):
         else:
             return None
         wrong = wrong.partition("=")[0]
-        near = near_names(wrong, known)
+        near = [_RENAMED[wrong]] if _RENAMED.get(wrong) in known else near_names(wrong, known)
         return (wrong, near[0]) if near else None
 
 

@@ -61,4 +61,4 @@ COMMANDS = {
     name: (heading, f"rabbet.cli.commands.{room}.{name}", summary)
     for heading, (room, summaries) in _GROUPS.items()
     for name, summary in summaries.items()
-} | {"demo": ("more", "rabbet.demo.command", "play a full example")}
+} | {"demo": ("more", "rabbet.demo.command", "play an example")}

@@ -17,7 +17,7 @@ __all__ = ["in_trial"]
 
 @contextmanager
 def in_trial(arguments: Namespace, session: Session, context: Context) -> Iterator[Path]:
-    """The folder of an environment with what `--try` and `--from` name. Raises as `trial` does."""
+    """The folder of an environment with what `--try` and `--taken-from` name. Raises as `trial` does."""
     from rabbet.disk.atomic import cannot_write
     from rabbet.disk.scratch import scratch_folder
     from rabbet.trials.make import trial

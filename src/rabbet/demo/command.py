@@ -1,18 +1,21 @@
-"""Play a full example.
+"""Play an example.
 
-Needs no network: a stand-in index with made-up libraries serves on the loopback address. The example is
-played in a temporary folder with a store of its own.
+Without a chapter it plays the four verbs and one drift. It needs no network: a stand-in index with made-up
+libraries serves on the loopback address. The example is played in a temporary folder with a store of its own.
 """
 
 import shutil
 import tempfile
 from argparse import ArgumentParser, Namespace
+from collections.abc import Callable, Sequence
+from functools import partial
 from pathlib import Path
 
 from rabbet.cli.context import Context
+from rabbet.cli.options import a_port
 from rabbet.core.shell import quoted
 from rabbet.demo.libraries import RELEASES
-from rabbet.demo.play import play
+from rabbet.demo.play import CHAPTERS, play, prepare_project
 from rabbet.demo.regression import SEASON
 from rabbet.demo.runtimes import shelf
 from rabbet.demo.stage import Stage
@@ -27,34 +30,51 @@ _USUAL_PORT = 8437
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
     parser.add_argument(
+        "chapter", nargs="?", choices=tuple(CHAPTERS), help="play this part of the example alone"
+    )
+    parser.add_argument("--all", action="store_true", help="play everything, one chapter after the other")
+    parser.add_argument(
         "--keep", metavar="FOLDER", type=Path, help="play in this new folder and leave it there"
     )
     parser.add_argument("--serve", action="store_true", help="only serve the index, until Ctrl-C")
-    parser.add_argument("--port", type=int, help="the index's port (default: a free one; kept: 8437)")
+    parser.add_argument(
+        "--port",
+        metavar="N",
+        type=a_port,
+        help="the index's port (--keep, --serve: 8437, else a free one)",
+    )
 
 
 def run(arguments: Namespace, context: Context) -> int:
     """Play, or serve."""
     if arguments.serve:
         return _serve(context, arguments.port or _USUAL_PORT)
+    chapters = tuple(CHAPTERS) if arguments.all else (arguments.chapter,) if arguments.chapter else ()
+    play_them = partial(_play, context, chapters=chapters, alone=not arguments.all)
     if arguments.keep is not None:
-        return _keep(context, context.machine.folder / arguments.keep, arguments.port or _USUAL_PORT)
+        return _keep(
+            context, context.machine.folder / arguments.keep, arguments.port or _USUAL_PORT, play_them
+        )
     folder = Path(tempfile.mkdtemp(prefix="rabbet-demo-"))
     try:
-        _play(context, folder, arguments.port or 0)
+        play_them(folder, arguments.port or 0)
     finally:
         shutil.rmtree(folder, ignore_errors=True)
     context.show()
     context.show("That was all, and nothing is left behind. To try it by hand: rabbet demo --keep FOLDER")
+    if not chapters:
+        context.show("More chapters (--all plays them all):")
+        for name, chapter in CHAPTERS.items():
+            context.show(f"  rabbet demo {name:<9} {chapter.shows}")
     return ExitCode.DONE
 
 
-def _keep(context: Context, folder: Path, port: int) -> int:
+def _keep(context: Context, folder: Path, port: int, play_them: Callable[[Path, int], None]) -> int:
     if folder.exists():
         raise CannotWrite(f"{folder} is there already", remedy=f"rabbet demo --keep {quoted(f'{folder}-2')}")
     with cannot_write(folder):
         folder.mkdir(parents=True)
-    _play(context, folder, port)
+    play_them(folder, port)
     context.show()
     context.show(
         f"The project is in {folder / 'hivescale'}. It needs its index: rabbet demo --serve --port {port}"
@@ -62,12 +82,16 @@ def _keep(context: Context, folder: Path, port: int) -> int:
     return ExitCode.DONE
 
 
-def _play(context: Context, folder: Path, port: int) -> None:
+def _play(context: Context, folder: Path, port: int, *, chapters: Sequence[str], alone: bool) -> None:
+    """Play chapters, each in a project that was begun: `alone`, or after the beginning."""
     project = folder / "hivescale"
     project.mkdir()
     variables = {**context.machine.environ, "RABBET_STORE": str(folder / "store")}
     with _index(port) as index:
-        play(Stage(project=project, address=index.address, variables=variables, output=context.output))
+        stage = Stage(project=project, address=index.address, variables=variables, output=context.output)
+        (prepare_project if chapters and alone else play)(stage)
+        for chapter in chapters:
+            CHAPTERS[chapter].play(stage)
 
 
 def _serve(context: Context, port: int) -> int:

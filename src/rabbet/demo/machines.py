@@ -9,7 +9,15 @@ from msgspec.structs import replace
 from rabbet.demo.by_hand import put_there, site_of
 from rabbet.demo.stage import Stage, actor, git, prepare, say
 
-__all__ = ["drag_along", "edit_in_place", "fall_behind", "old_project", "play_machines", "share"]
+__all__ = [
+    "drag_along",
+    "edit_in_place",
+    "fall_behind",
+    "old_project",
+    "play_machines",
+    "play_old_project",
+    "share",
+]
 
 _REVISIONS = (("--limit", "tallywax<1.2"), ("skepio",), ("--limit", "smokerlog<2"))
 _OLD_LIST = """\
@@ -54,7 +62,6 @@ def play_machines(stage: Stage) -> None:
     put_there(site_of(dragged.project / ".venv"), "foragemap", "0.9", installer="handy", asked=True)
     actor(dragged)("drift", "--keep", "foragemap", "--yes")
     actor(dragged)("resolve", "--quiet")
-    _play_old_project(replace(stage, project=stage.project.parent / "old-hives"))
 
 
 def _play_census(stage: Stage, behind: Stage, edited: Stage, dragged: Stage) -> None:
@@ -90,7 +97,9 @@ def share(stage: Stage, projects: list[Path], remote: Path) -> None:
         git(stage, project, "remote", "add", "team", str(remote))
 
 
-def _play_old_project(stage: Stage) -> None:
+def play_old_project(stage: Stage) -> None:
+    """Adopt a project beside the example's. Raises `EnvironmentFailed`."""
+    stage = replace(stage, project=stage.project.parent / "old-hives")
     say(stage, "An old project has a list, an environment made by hand, and code. Adopt it:")
     stage.project.mkdir()
     old_project(stage.project)

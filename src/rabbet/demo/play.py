@@ -2,24 +2,36 @@
 
 import platform
 import shutil
+from collections.abc import Callable
 from pathlib import Path
+from typing import NamedTuple
 
 from rabbet.demo.by_hand import put_there, site_of, take_out
 from rabbet.demo.libraries import RELEASES
-from rabbet.demo.machines import play_machines
+from rabbet.demo.machines import play_machines, play_old_project
 from rabbet.demo.regression import play_regression
 from rabbet.demo.runtimes import LANGUAGE
-from rabbet.demo.stage import Act, Stage, actor, say, show
+from rabbet.demo.stage import Stage, actor, prepare, say, show
 
-__all__ = ["add_to_declaration", "make_buildable", "play", "tamper", "write_checkout"]
+__all__ = [
+    "CHAPTERS",
+    "Chapter",
+    "add_to_declaration",
+    "make_buildable",
+    "play",
+    "prepare_project",
+    "tamper",
+    "write_checkout",
+]
 
+_LIBRARIES = ("nectarplot>=2", "pollencsv")
 _CHART = """\
 import pollencsv, nectarplot
 season = pollencsv.read("week,gain\\n18,1.2\\n19,3.4\\n20,5.1\\n21,2.6")
 print(nectarplot.chart([f"week {week:g}" for week in season["week"]], season["gain"]))
 """
 _MODULE = """\
-import combframe, nectarplot
+import combframe, nectarplot, pollencsv
 
 def main():
     print(nectarplot.chart(["hive 1", "hive 2"], [4.2, 3.1]))
@@ -35,57 +47,69 @@ hivescale = "hivescale:main"
 """
 
 
+class Chapter(NamedTuple):
+    """A part of the example: what it shows, and how it is played in a project that was begun."""
+
+    shows: str
+    play: Callable[[Stage], None]
+
+
 def play(stage: Stage) -> None:
-    """Play all steps. Raises `EnvironmentFailed` when one does not end as it should."""
+    """Play the four verbs, and one drift. Raises `EnvironmentFailed` when a step ends otherwise."""
     act = actor(stage)
-    say(stage, "A new project: declare what it needs, loosely.")
-    act("begin", "--name", "hivescale", "--runtime", "python>=3.11", "--source", stage.address)
-    act("declare", "nectarplot>=2", "pollencsv")
-    act("declare", "--group", "checks", "mitewatch")
-    say(stage, "The team works on three systems: one lock for all of them.")
-    act("declare", "--target", *_platforms())
-    act("resolve")
-    say(stage, "What only some of them need carries a marker. In pylock.toml:")
-    _show_entry(stage, "queenmark")
-    say(stage, "Make the environment.")
-    act("explain", "--quiet")
-    act("recreate")
+    say(stage, "Declare what a new project needs, loosely.")
+    act("begin", *_begin(stage))
+    act("declare", *_LIBRARIES)
+    say(stage, "Resolve: the lock names every version, file and hash.")
+    act("resolve", "--quiet")
+    say(stage, "Recreate: the environment, exactly as locked.")
+    act("recreate", "--quiet")
     act("run", "python", "-c", _CHART)
-    act("run", "mitewatch")
-    act("drift")
-    say(stage, "Somebody works by hand inside .venv: an old combframe, skepio added, tallywax gone.")
+    say(stage, "Drift: somebody works by hand inside .venv: an old combframe, skepio added, tallywax gone.")
     tamper(stage.project)
     act("drift", expected=1)
-    act("recreate")
+    act("recreate", "--quiet")
     act("drift")
-    say(stage, "Does the project stand on its files alone? Delete .venv: made again from the store,")
-    _delete(stage.project / ".venv")
-    act("recreate")
-    say(stage, "and, with the store deleted too, from the index.")
-    _delete(stage.project / ".venv", Path(stage.variables["RABBET_STORE"]))
-    act("recreate")
-    act("envs", "--quiet")
+
+
+def prepare_project(stage: Stage) -> None:
+    """What `play` leaves, without a word: for a chapter that is played alone."""
+    prepare(stage, "begin", *_begin(stage))
+    prepare(stage, "declare", *_LIBRARIES)
+    prepare(stage, "resolve")
+    prepare(stage, "recreate")
+
+
+def _begin(stage: Stage) -> tuple[str, ...]:
+    return ("--name", "hivescale", "--runtime", "python>=3.11", "--source", stage.address)
+
+
+def _play_reasons(stage: Stage) -> None:
+    """Several systems, a conflict, and why something is there."""
+    act = actor(stage)
+    say(stage, "The team works on three systems: one lock for all of them.")
+    act("declare", "--group", "checks", "mitewatch")
+    act("declare", "--target", *_platforms())
+    act("resolve", "--quiet")
+    say(stage, "What only some of them need carries a marker. In pylock.toml:")
+    _show_entry(stage, "queenmark")
     say(stage, "A library that can't go with the others: swarmcast needs an old combframe.")
     act("declare", "swarmcast")
     act("resolve", expected=4)
     act("retract", "swarmcast")
     say(stage, "Why is smokerlog there, and what holds broodcount back?")
+    act("explain", "--quiet")
     act("explain", "smokerlog", "--quiet")
     act("explain", "broodcount", "--quiet")
-    say(stage, "pollencsv is not needed any more.")
-    act("retract", "pollencsv")
-    act("resolve")
-    act("recreate")
-    act("drift")
-    play_machines(stage)
-    play_regression(stage)
-    _play_own_sources(stage, act)
-    _play_two_languages(stage, act)
-    _play_taking_along(stage, act)
+    act("recreate", "--quiet")
+    act("run", "mitewatch")
+    say(stage, "The group of checks is not needed any more.")
+    act("retract", "--group", "checks", "--now", "--quiet")
 
 
-def _play_own_sources(stage: Stage, act: Act) -> None:
+def _play_own_sources(stage: Stage) -> None:
     """The project with a command of its own, a checkout in place of a release, and a library tried."""
+    act = actor(stage)
     say(stage, "The project gets a command of its own: with a build system it is installed where it lies.")
     show(stage, make_buildable(stage.project))
     act("resolve", "--quiet")
@@ -119,8 +143,9 @@ def write_checkout(folder: Path) -> None:
     (folder / "pyproject.toml").write_text(f"{_BUILD_SYSTEM}\n{project}", encoding="utf-8")
 
 
-def _play_two_languages(stage: Stage, act: Act) -> None:
+def _play_two_languages(stage: Stage) -> None:
     """A runtime of a second language: declared, locked, obtained, used."""
+    act = actor(stage)
     say(
         stage,
         "A program in waggle, a language of our own, reads the bees' dances: tell of it.",
@@ -136,8 +161,16 @@ def _play_two_languages(stage: Stage, act: Act) -> None:
     act("runtimes", "--only", "waggle", "--quiet")
 
 
-def _play_taking_along(stage: Stage, act: Act) -> None:
-    """Where everything stands in the end, and all of it in a folder for a machine without network."""
+def _play_taking_along(stage: Stage) -> None:
+    """Made again from the store, from the index, and from a folder for a machine without network."""
+    act = actor(stage)
+    say(stage, "Does the project stand on its files alone? Delete .venv: made again from the store,")
+    _delete(stage.project / ".venv")
+    act("recreate", "--quiet")
+    say(stage, "and, with the store deleted too, from the index.")
+    _delete(stage.project / ".venv", Path(stage.variables["RABBET_STORE"]))
+    act("recreate", "--quiet")
+    act("envs", "--quiet")
     say(
         stage,
         "Where does everything stand? And all that the lock needs, for the weighbridge without network:",
@@ -170,12 +203,8 @@ def _platforms() -> list[str]:
     """Three systems, this one among them if a lock can serve it by name."""
     system = {"Linux": "linux", "Darwin": "macos", "Windows": "windows"}.get(platform.system(), "")
     own = f"{system}-{platform.machine().lower().replace('amd64', 'x86_64')}"
-    others = [
-        platform
-        for platform in ("linux-x86_64", "macos-arm64", "windows-x86_64")
-        if platform.split("-")[0] != system
-    ]
-    return [own, *others]
+    each = ("linux-x86_64", "macos-arm64", "windows-x86_64")
+    return [own, *(other for other in each if other.split("-")[0] != system)]
 
 
 def _show_entry(stage: Stage, name: str) -> None:
@@ -192,3 +221,15 @@ def tamper(project: Path) -> None:
     put_there(site, "combframe", "1.5")
     put_there(site, "skepio", "0.4")
     take_out(site, "tallywax")
+
+
+CHAPTERS = {
+    "conflict": Chapter("several systems, a conflict, and why something is locked", _play_reasons),
+    "carry": Chapter("made again from nothing, and without network", _play_taking_along),
+    "census": Chapter("three machines that differ, and the whole team's", play_machines),
+    "adopt": Chapter("an old project with a list, an environment and code", play_old_project),
+    "culprit": Chapter("which of twenty libraries broke a report", play_regression),
+    "builds": Chapter("the project's own command, a checkout, a library tried", _play_own_sources),
+    "runtimes": Chapter("a second language, locked and obtained", _play_two_languages),
+}
+"""The parts of the example beside `play`, by the words that play each alone, in the order of `--all`."""

@@ -13,6 +13,7 @@ from rabbet import __version__
 from rabbet.core.declaration.model import Declaration
 from rabbet.core.model.lock import Lock, LockedLibrary
 from rabbet.core.model.options import RecreateOptions
+from rabbet.core.model.target import targets_text
 from rabbet.core.shell import quoted, variant_option
 from rabbet.errors import NoRuntime, WrongUsage
 from rabbet.exports.bill import bill
@@ -63,7 +64,7 @@ def export_list(session: Session, options: RecreateOptions) -> str:
     lock, declaration = session.lock(), session.declaration()
     selection = selected(lock, None, options, declaration)
     targets = targets_of_lock(lock, declaration.baselines, session)
-    served = ", ".join(map(str, targets))
+    served = targets_text(targets)
     title = f"{declaration.name}, as it is locked in {session.project.lock_file.name} for {served}"
     return requirement_list(lock, targets, selection, title)
 

@@ -13,7 +13,7 @@ from collections.abc import Collection
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import a_library, add_json, add_offline, add_several, add_variant, moment
+from rabbet.cli.options import a_library, a_port, add_json, add_offline, add_several, add_variant, moment
 from rabbet.errors import EnvironmentFailed, ExitCode, RabbetError, WrongUsage
 from rabbet.workspace.machine import CENSUS_VARIABLE
 
@@ -88,7 +88,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         help="send: declare that it is done after each recreate, in the background; or never again",
     )
     parser.add_argument("--csv", action="store_true", help="show: the matrix as comma-separated values")
-    parser.add_argument("--port", metavar="N", type=int, help="serve: the port (default: a free one)")
+    parser.add_argument("--port", metavar="N", type=a_port, help="serve: the port (default: a free one)")
     parser.add_argument("--picture", metavar="FILE", help="show: draw the matrix, as PNG")
     parser.add_argument("--page", metavar="FILE", help="show: one page for a browser, to send round")
     parser.add_argument(

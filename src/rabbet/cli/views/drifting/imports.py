@@ -56,6 +56,8 @@ def _where(finding: ImportFinding) -> str:
 
 def _outcome(found: Imports) -> str:
     files = count(found.files, "file")
+    if not found.files:
+        return "There is no code here to compare with: no .py or .ipynb file was found."
     if not found.differs:
         noted = ", apart from what is noted above" if found.findings else ""
         return f"The imports of {files} are what the project declares{noted}."

@@ -53,7 +53,7 @@ class LookupView(LookupDocument, frozen=True):
 
 def _wheels(offer: Offer, targets: Sequence[Target]) -> str:
     """The targets that a release has wheels for; without several targets, the systems."""
-    if len(targets) == 1:
+    if len(targets) == 1 or ("any" in offer.systems and len(offer.serves) == len(targets)):
         return "any" if "any" in offer.systems else ", ".join(offer.systems)
     if len(offer.serves) in (0, len(targets)):
         return f"all {len(targets)} targets" if offer.serves else "no target"

@@ -232,7 +232,8 @@ class _Trial:
             return None
         after = {
             requirement: replace(
-                requirement.need, specifier=_opened(requirement, _versions(free, requirement))
+                requirement.need,
+                specifier=_opened(requirement, _versions(free, requirement), self._releases(requirement)),
             )
             for requirement in which
         }
@@ -243,6 +244,12 @@ class _Trial:
             RequirementChange(declared=requirement, after=after[requirement]) for requirement in which
         )
         return Suggestion(changes=changes, chosen=_chosen(solutions, which))
+
+    def _releases(self, requirement: Declared) -> frozenset[Version]:
+        """The releases of what is required that can be used on some target."""
+        name = requirement.need.name
+        candidates = (provider.candidates(name) for _, provider in self.question.targets)
+        return frozenset(release.version for found in candidates for release in found.releases)
 
     def without_extras(self, which: Sequence[Declared]) -> Suggestion | None:
         """Leave out the extras that these ask for."""
@@ -361,21 +368,23 @@ def _versions(solutions: Sequence[Solution], declared: Declared) -> list[Version
     return [each.chosen[name].version for each in counting if name in each.chosen]
 
 
-def _opened(declared: Declared, versions: Iterable[Version]) -> SpecifierSet:
+def _opened(declared: Declared, versions: Iterable[Version], releases: frozenset[Version]) -> SpecifierSet:
     """The specifiers, those that exclude a version opened as far as to it."""
     opened = declared.need.specifier
     for version in versions:
         clauses = [
-            each if each.contains(version, prereleases=True) else _open(each, version) for each in opened
+            each if each.contains(version, prereleases=True) else _open(each, version, releases)
+            for each in opened
         ]
         opened = SpecifierSet(",".join(str(clause) for clause in clauses if clause is not None))
     return opened
 
 
-def _open(clause: Specifier, version: Version) -> Specifier | None:
+def _open(clause: Specifier, version: Version, releases: frozenset[Version]) -> Specifier | None:
     """A lower bound moves down to the version, an upper bound up; a pin becomes a bound on the other side.
 
-    Bounds have no local part, and admit every one (PEP 440). A pin to what is no version goes.
+    A pin to a version that no release has moves to the one that was chosen. Bounds have no local part, and
+    admit every one (PEP 440). A pin to what is no version goes.
     """
     if clause.operator in (">=", ">"):
         return Specifier(f">={version.public}")
@@ -387,4 +396,6 @@ def _open(clause: Specifier, version: Version) -> Specifier | None:
         pinned = Version(clause.version.removesuffix(".*"))
     except InvalidVersion:  # after `===`, any text may stand
         return None
+    if clause.operator == "==" and not any(clause.contains(each, prereleases=True) for each in releases):
+        return Specifier(f"=={version.public}")
     return Specifier(f">={pinned.public}" if version > pinned else f"<={pinned.public}")
