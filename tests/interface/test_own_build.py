@@ -229,6 +229,36 @@ class OwnBuild(ProgramCase):
         self.assertIn("editable = false", told)
         self.assertFalse((self.project / ".venv").exists())
 
+    def test_edited(self) -> None:
+        """To edit is not to drift: `run` does what an editable form that names each module lacks."""
+        by_name = (
+            'return made(folder, {"honey.pth": "import honey_finder\\n", "honey_finder.py": '
+            '"import sys\\n" + "".join('
+            'f"sys.path.append({os.getcwd()!r})\\n# {name}\\n"'
+            ' for name in sorted(os.listdir()) if name.endswith(".py"))})'
+        )
+        for form, rebuilt in (("", False), (by_name, True)):
+            with self.subTest(form[:20]):
+                self.fresh()
+                self.lay_out(SYSTEM)
+                if form:
+                    backend = self.project / "backend.py"
+                    line = 'return made(folder, {"honey.pth": os.getcwd() + "\\n"})'
+                    backend.write_text(backend.read_text().replace(line, form))
+                self.rabbet("begin", "--yes", "--source", self.index.address)
+                self.rabbet("resolve", "--now")
+                (self.project / "htmlcov").mkdir()
+                (self.project / "htmlcov" / "index.html").write_text("")
+                self.rabbet("drift")
+                (self.project / "wax.py").write_text("colour = 'gold'\n")
+                self.assertEqual(bool(self.findings(code=int(rebuilt))), rebuilt)
+                show = ("run", "python", "-c", "import wax; print(wax.colour)")
+                done = self.rabbet(*show)
+                self.assertEqual(done.out, "gold\n")
+                self.assertEqual("Built again" in done.err, rebuilt)
+                self.assertEqual(self.rabbet(*show).err, "")
+                self.rabbet("drift")
+
     def test_setup_alone(self) -> None:
         """A tree with a `setup.py` is built by the back end that stands for all that name none."""
         backend = BACKEND.replace("SEEN", repr(str(self.seen)))

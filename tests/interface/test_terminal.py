@@ -66,10 +66,12 @@ class Terminal(ProgramCase):
             ("can't be a project's name", "swarm"),
             ("number, or your own", "perl>=5"),
             ("is not a version of Python", ">=3.9"),
-            ("wheels", "http://["),
-            ("is no address", index.address),
             ("first libraries (empty: none): ", "nectarplot=>2"),
             ("is not a requirement", "'nectarplot>=2, <3', skepio"),
+            ("folder (empty: none yet): ", "http://["),
+            ("is no address", f"{index.address}x/"),
+            ("is no index", index.address),
+            ("it lists", "y"),
             ("Write this file?", ""),
         ]
         code, screen = self.converse("begin", answers=answers)
@@ -80,6 +82,8 @@ class Terminal(ProgramCase):
         self.assertEqual(declared["project"]["requires-python"], ">=3.9")
         self.assertEqual(declared["project"]["dependencies"], ["nectarplot>=2,<3", "skepio"])
         self.assertEqual(declared["tool"]["rabbet"]["sources"][0]["url"], index.address)
+        settings = self.root / "home" / "config" / "rabbet" / "settings.toml"
+        self.assertEqual(tomllib.loads(settings.read_text())["source"], index.address)
 
     def test_recreate_offers_to_obtain(self) -> None:
         """A missing runtime that can be had is offered; a no leaves everything as it was."""
@@ -188,7 +192,7 @@ class Begin(ProgramCase):
         self.assertTrue(after.endswith('\n\n[[tool.rabbet.sources]]\nname = "main"\nurl = "wheels"\n'), after)
         self.assertEqual(tomllib.loads(after)["project"]["dependencies"], ["skepio"])
         self.assertNotIn("version =", after)
-        self.assertIn("all that Rabbet needs", self.rabbet("begin", "--source", "wheels").out)
+        self.assertIn("has that already", self.rabbet("begin", "--source", "wheels").out)
         refused = self.rabbet("begin", "--source", "elsewhere", "--name", "new", code=2).err
         self.assertIn("its name is old", refused)
         self.assertIn("rabbet declare --source other=elsewhere", refused)

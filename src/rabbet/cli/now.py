@@ -1,10 +1,12 @@
-"""What `run --now` and `enter --now` do first: bring lock and environment up to date, in passing."""
+"""What `run` and `enter` do first, in passing: bring lock and environment up to date, and tell of it."""
+
+from collections.abc import Sequence
 
 from rabbet.cli.context import Context
 from rabbet.workspace.looking.result_cache import recall_up_to_date
 from rabbet.workspace.session import Session
 
-__all__ = ["bring_up_to_date"]
+__all__ = ["bring_up_to_date", "note_edited"]
 
 
 def bring_up_to_date(session: Session, context: Context) -> None:
@@ -18,3 +20,9 @@ def bring_up_to_date(session: Session, context: Context) -> None:
     from rabbet.tasks.recreating.now import bring_up_to_date as both
 
     note_both(both(session), context)
+
+
+def note_edited(names: Sequence[str], context: Context) -> None:
+    """Tell which editable forms were built again, because their sources were edited."""
+    if names:
+        context.note(f"Built again, because its sources changed: {', '.join(names)}.")

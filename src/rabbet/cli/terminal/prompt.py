@@ -5,7 +5,7 @@ from typing import TypeVar
 
 from rabbet.cli.context import Context
 from rabbet.core.shown_text import visible
-from rabbet.errors import NotAgreed, RabbetError
+from rabbet.errors import Interrupted, NotAgreed, RabbetError
 
 __all__ = ["agreed", "agreed_to_build", "ask", "ask_choice", "confirm"]
 
@@ -18,6 +18,8 @@ def ask(context: Context, question: str, default: str, read: Callable[[str], Ans
     while True:
         try:
             return read(_line(context, shown) or default)
+        except Interrupted:
+            raise
         except RabbetError as error:
             for line in (str(error), *error.because):
                 context.show(f"  {line}")
@@ -62,10 +64,13 @@ def agreed_to_build(error: NotAgreed, context: Context) -> bool:
 
 
 def _line(context: Context, prompt: str) -> str:
-    """One line of input; its end (`Ctrl-D`) counts as an interruption."""
+    """One line of input. Raises `Interrupted` at its end (`Ctrl-D`), and for `Ctrl-C`."""
     context.output.write(visible(prompt))
     context.output.flush()
-    line = context.input.readline()
+    try:
+        line = context.input.readline()
+    except KeyboardInterrupt as error:
+        raise Interrupted("interrupted, before the question was answered") from error
     if not line:
-        raise KeyboardInterrupt
+        raise Interrupted("the input ended before the question was answered")
     return line.strip()

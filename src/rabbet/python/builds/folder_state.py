@@ -7,7 +7,7 @@ from contextlib import suppress
 from rabbet.core.limits import MOST_BY_HAND
 from rabbet.disk.regular_file import read_regular
 
-__all__ = ["folder_state", "needs_state", "tree_state"]
+__all__ = ["folder_state", "modules_state", "needs_state", "sources_state", "tree_state"]
 
 _TOLD_IN = ("pyproject.toml", "setup.py", "setup.cfg")  # where a source tree says what it is built to
 _LISTS = (".txt", ".in", ".cfg")  # the endings of files with needs, such as `requirements.txt`
@@ -17,7 +17,12 @@ _MADE = ("__pycache__", "build", "dist")  # what builds and Python leave in a tr
 
 
 def folder_state(tree: str) -> str:
-    """A digest of where the tree lies, its build system, and the names of modules it could import.
+    """A digest of all that an editable wheel of the tree may follow from."""
+    return f"{sources_state(tree)}-{modules_state(tree)}"
+
+
+def sources_state(tree: str) -> str:
+    """A digest of where the tree lies, and of its build system.
 
     What stands in its modules may change without a rebuild of the tree.
     """
@@ -27,9 +32,13 @@ def folder_state(tree: str) -> str:
         with suppress(OSError):
             content = _without_rabbets_own(read_regular(f"{tree}/{name}", most=MOST_BY_HAND))
         digest.update(hashlib.sha256(content).digest())
-    for folder in (tree, f"{tree}/src"):
-        digest.update(repr(_importable(folder)).encode())
     return digest.hexdigest()
+
+
+def modules_state(tree: str) -> str:
+    """A digest of the names of modules that the tree could import: an editable wheel may name each."""
+    names = [_importable(folder) for folder in (tree, f"{tree}/src")]
+    return hashlib.sha256(repr(names).encode(errors="surrogateescape")).hexdigest()[:_DIGITS]
 
 
 def needs_state(tree: str) -> str:
@@ -96,6 +105,13 @@ def _importable(folder: str) -> list[str]:
             entry.name
             for entry in entries
             if entry.name.endswith(".py")
-            or (entry.name.isidentifier() and entry.name not in _MADE and entry.is_dir())
+            or (entry.name.isidentifier() and entry.name not in _MADE and _holds_modules(entry.path))
         )
     return []
+
+
+def _holds_modules(folder: str) -> bool:
+    """Whether a folder may be a package: one of notes, reports or data is none."""
+    with suppress(OSError), os.scandir(folder) as entries:
+        return any(entry.name.endswith((".py", ".so", ".pyd")) or entry.is_dir() for entry in entries)
+    return False

@@ -6,7 +6,8 @@ from msgspec.structs import replace
 
 from rabbet.core.model.lock import BuildSource, LockedCheckout, LockedCommit, Needed, ToInstall, Unbuilt
 from rabbet.core.model.runtime import PythonRuntime
-from rabbet.python.builds.folder_state import folder_state, tree_state
+from rabbet.python.builds.folder_state import modules_state, sources_state, tree_state
+from rabbet.python.choosing.origin import MODULES
 from rabbet.python.formats.built_wheels import identity_of
 
 __all__ = ["digest_of", "facts_of", "identified"]
@@ -25,8 +26,11 @@ def identified(item: ToInstall, runtime: PythonRuntime, folder: Path) -> ToInsta
 
 
 def digest_of(unbuilt: Unbuilt, runtime: PythonRuntime, folder: Path) -> str:
-    """The digest of what a build follows from."""
-    return identity_of(facts_of(unbuilt, runtime, folder))
+    """The digest of what a build follows from; of an editable one, the modules' names stand behind it."""
+    digest, source = identity_of(facts_of(unbuilt, runtime, folder)), unbuilt.source
+    if isinstance(source, LockedCheckout) and source.editable:
+        return f"{digest}{MODULES}{modules_state(str(folder / source.path))}"
+    return digest
 
 
 def facts_of(unbuilt: Unbuilt, runtime: PythonRuntime, folder: Path) -> dict[str, object]:
@@ -53,7 +57,7 @@ def _of_part(part: ToInstall) -> str:
 def _source(source: BuildSource, folder: Path) -> list[str]:
     if isinstance(source, LockedCheckout):
         tree = str(folder / source.path)
-        return ["checkout", folder_state(tree), *([] if source.editable else [tree_state(tree)])]
+        return ["checkout", sources_state(tree), *([] if source.editable else [tree_state(tree)])]
     if isinstance(source, LockedCommit):
         return ["commit", source.commit, source.subdirectory or ""]
     return ["archive", source.sha256]

@@ -6,7 +6,10 @@ from rabbet.core.model.inventory import Installed
 from rabbet.core.model.lock import LockedArchive, LockedWheel, ToInstall, Unbuilt
 from rabbet.python.choosing.file_name import BadFileName, parse_wheel_name
 
-__all__ = ["other_file", "other_origin", "wheel_taken"]
+__all__ = ["MODULES", "WHOLE_FOLDER", "other_file", "other_origin", "same_build", "wheel_taken"]
+
+MODULES = "-"  # what parts the digest of an editable build from that of its modules' names
+WHOLE_FOLDER = "all"  # in its place, for a wheel that leads to a folder and so to whatever is in it
 
 
 def other_origin(item: ToInstall | VersionOnly, installed: Installed) -> Kind | None:
@@ -14,14 +17,23 @@ def other_origin(item: ToInstall | VersionOnly, installed: Installed) -> Kind | 
     if isinstance(item, VersionOnly):
         return None
     if isinstance(item, Unbuilt):
-        if item.digest in ("", installed.build):  # nobody looked at what it is built from here
-            return None
+        if not item.digest or same_build(item.digest, installed.build):
+            return None  # it is the same, or nobody looked at what it is built from here
         return Kind.BUILD if installed.build else Kind.ORIGIN
     if installed.wheel_sha256 == item.artifact.sha256:
         return None
     return (
         Kind.BUILD if installed.wheel_sha256 in {file.sha256 for file in item.locked.wheels} else Kind.ORIGIN
     )
+
+
+def same_build(wanted: str, installed: str) -> bool:
+    """Whether what is installed is what a build would give.
+
+    An editable wheel that leads to a whole folder serves, whatever modules there are.
+    """
+    source, _, modules = installed.partition(MODULES)
+    return wanted == installed or (modules == WHOLE_FOLDER and wanted.partition(MODULES)[0] == source)
 
 
 def other_file(item: ToInstall | VersionOnly, installed: Installed) -> Kind | None:

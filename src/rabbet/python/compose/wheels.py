@@ -8,6 +8,7 @@ from pathlib import Path
 from msgspec import Struct
 from packaging.utils import NormalizedName
 
+from rabbet.core.limits import MOST_TEXT_FILE
 from rabbet.core.model.lock import (
     LockedArchive,
     LockedCheckout,
@@ -18,7 +19,9 @@ from rabbet.core.model.lock import (
 )
 from rabbet.core.model.release import Metadata
 from rabbet.core.model.runtime import PythonRuntime
+from rabbet.disk.regular_file import read_regular
 from rabbet.errors import EnvironmentFailed, IntegrityFailed
+from rabbet.python.choosing.origin import MODULES, WHOLE_FOLDER
 from rabbet.python.compose.fetch import ArtifactFetcher, fetched_wheels
 from rabbet.python.environment.place.layout import Layout
 from rabbet.python.environment.put.install import InstallPlan, Provenance, planned_install
@@ -101,10 +104,27 @@ def _prepared(
     provenance = Provenance(
         wheel=item.artifact.sha256,
         direct_url=_direct_url(item, fetcher.folder),
-        build=item.build.digest if item.build else "",
+        build=_build_noted(item, unpacked),
     )
     requested = item.locked.name in policy.requested
     return planned_install(unpacked, layout, provenance, compiled=compiled, requested=requested)
+
+
+def _build_noted(item: Needed, unpacked: Unpacked) -> str:
+    """The digest of a build, as the environment notes it; empty for a wheel from a source."""
+    if item.build is None:
+        return ""
+    source, parted, _ = item.build.digest.partition(MODULES)
+    return f"{source}{MODULES}{WHOLE_FOLDER}" if parted and _leads_to_folders(unpacked) else item.build.digest
+
+
+def _leads_to_folders(unpacked: Unpacked) -> bool:
+    """Whether an editable wheel adds folders to the path of modules, and names no single module."""
+    files = [file.path for file in unpacked.files if file.path.endswith(".pth") and "/" not in file.path]
+    texts = (read_regular(unpacked.tree / path, most=MOST_TEXT_FILE) for path in files)
+    lines = [line.strip() for text in texts for line in text.decode(errors="replace").splitlines()]
+    told = [line for line in lines if line and not line.startswith("#")]
+    return bool(told) and not any(line.startswith(("import ", "import\t")) for line in told)
 
 
 def _compiled(

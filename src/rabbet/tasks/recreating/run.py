@@ -5,6 +5,8 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import NoReturn
 
+from rabbet.core.model.lock import LockedCheckout, Unbuilt
+from rabbet.core.model.plan import Action, Step
 from rabbet.core.near_names import near_names
 from rabbet.core.shell import joined_words
 from rabbet.errors import EnvironmentFailed, WrongUsage
@@ -56,24 +58,29 @@ def refuse_script(session: Session, command: Sequence[str]) -> None:
         )
 
 
-def refuse_unfit(session: Session, *, going_on: str) -> None:
+def refuse_unfit(session: Session, *, going_on: str) -> tuple[str, ...]:
     """Raise if the environment differs from the lock; `going_on` is the command that takes it as it is.
 
-    Raises `EnvironmentFailed`, and what `prepare` raises.
+    What the project's own editable form, or that of a checkout, lacks is done in passing, for to edit is not
+    to drift: the names are given back. Raises `EnvironmentFailed`, and what `prepare` and `recreate` raise.
     """
     root = _environment(session)
     if recall_fit(session) is not None:
-        return
+        return ()
     from rabbet.core.model.options import RecreateOptions
-    from rabbet.core.model.plan import Action
     from rabbet.tasks.recreating.recreate import prepare
 
     report = prepare(session.silent(), RecreateOptions())
     plan = report.plan
     if plan.idle:
         remember_fit(session, report.state, report.lasting_fit)
-        return
+        return ()
     steps = [step for step in plan.steps if step.action is not Action.KEEP]
+    if not plan.rebuild and not plan.strays and all(_edited(step) for step in steps):
+        from rabbet.tasks.recreating.recreate import recreate
+
+        recreate(session.silent(), RecreateOptions())
+        return tuple(str(step.name) for step in steps)
     because = [plan.rebuild] if plan.rebuild else [f"{step.action} {step.name}" for step in steps[:_SHOWN]]
     if not plan.rebuild and len(steps) > _SHOWN:
         because.append(f"and {len(steps) - _SHOWN} more")
@@ -83,6 +90,13 @@ def refuse_unfit(session: Session, *, going_on: str) -> None:
         remedy="rabbet resolve --now" if report.outdated else "rabbet recreate",
         or_else=[going_on],
     )
+
+
+def _edited(step: Step) -> bool:
+    """Whether nothing is due but to build an editable form again, whose sources were edited."""
+    source = step.needed.source if isinstance(step.needed, Unbuilt) else None
+    editable = isinstance(source, LockedCheckout) and source.editable
+    return editable and step.action is Action.REPLACE and bool(step.installed)
 
 
 def _environment(session: Session) -> Path:

@@ -7,6 +7,7 @@ leaves it. To enter from a running shell, source .venv/bin/enter.sh (or .fish, .
 from argparse import ArgumentParser, Namespace
 
 from rabbet.cli.context import Context
+from rabbet.cli.now import note_edited
 from rabbet.cli.options import add_now, add_trial, add_variant
 
 
@@ -38,7 +39,7 @@ def run(arguments: Namespace, context: Context) -> int:
 
         bring_up_to_date(session, context)
     elif not arguments.as_is:
-        refuse_unfit(session, going_on="rabbet enter --as-is")
+        note_edited(refuse_unfit(session, going_on="rabbet enter --as-is"), context)
     command, variables = shell_inside(session)
     context.output.flush()
     return become(session, command, variables)

@@ -10,6 +10,7 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
+from rabbet.cli.now import note_edited
 from rabbet.cli.options import add_now, add_trial, add_variant
 from rabbet.errors import WrongUsage
 
@@ -52,10 +53,8 @@ def run(arguments: Namespace, context: Context) -> int:
 
         bring_up_to_date(session, context)
     elif not arguments.as_is:
-        refuse_unfit(
-            session,
-            going_on=joined_words(["rabbet", "run", "--as-is", *_under(arguments), *arguments.command]),
-        )
+        going_on = joined_words(["rabbet", "run", "--as-is", *_under(arguments), *arguments.command])
+        note_edited(refuse_unfit(session, going_on=going_on), context)
     variables = inside(session)
     if arguments.under:
         from rabbet.tasks.recreating.run import under_runtimes
