@@ -2,6 +2,7 @@
 
 import os
 import re
+import shlex
 import shutil
 import subprocess
 import sys
@@ -287,6 +288,38 @@ class Environments(ProgramCase):
                 self.assertTrue(texts["inside"].startswith(f"{self.project / '.venv'}\n"), texts["inside"])
                 self.assertIn("already inside", texts["again"])
                 self.assertEqual(texts["after"], texts["before"] + "[]\n")
+
+    def test_installers_of_other_pythons(self) -> None:
+        """What would install elsewhere says what to do, unless the environment has a program of that name."""
+        self.begin(self.index.address, "mitewatch")
+        self.rabbet("resolve", "--now")
+        folder = self.project / ".venv" / "bin" / "elsewhere"
+        names = sorted(path.name for path in folder.glob("*"))
+        if not names:
+            self.skipTest("this Python brings no program that installs libraries")
+        for given, advice in (
+            ("install skepio", "rabbet declare skepio --now"),
+            ("install -U 'skepio>=0.3' mitewatch", "rabbet declare 'skepio>=0.3' mitewatch --now"),
+            ("list", "rabbet explain"),
+            ("install ./skepio '$(touch here)'", "rabbet explain"),
+        ):
+            error = self.rabbet("run", names[0], *shlex.split(given), code=2).err
+            self.assertIn(f"  try     {advice}\n", error)
+        self.assertFalse((self.project / "here").exists())
+        self.rabbet("drift")
+        own = folder.parent / names[0]
+        own.write_text("#!/bin/sh\necho own\n")
+        own.chmod(0o755)
+        self.assertIn(f"bin/{names[0]}", self.rabbet("run", names[0], code=7).err)
+        self.assertEqual(self.rabbet("run", "--as-is", names[0]).out, "own\n")
+        own.unlink()
+        foreign = self.root / "foreign"
+        foreign.mkdir()
+        (foreign / "weigh").write_text(f"#!{sys.executable}\nprint('weighed')\n")
+        (foreign / "weigh").chmod(0o755)
+        told = self.rabbet("run", "weigh", PATH=f"{foreign}:{self.variables['PATH']}")
+        self.assertEqual(told.out, "weighed\n")
+        self.assertIn(f"{foreign}/weigh runs under {sys.executable}", told.err)
 
     def test_compiled(self) -> None:
         """Modules come compiled and valid, also after a move, and go with their library."""

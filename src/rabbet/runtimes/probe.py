@@ -2,6 +2,7 @@
 
 import hashlib
 import json
+import re
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from functools import partial
@@ -19,6 +20,7 @@ from rabbet.work.ask import NoAnswer, ask
 
 __all__ = ["probe_all", "probe_languages", "standard_modules"]
 
+_PROGRAM = re.compile(r"[A-Za-z][A-Za-z0-9._-]{0,60}\Z")
 _THREADS = 4
 _LONGEST = 100  # characters of an answer that are shown
 _Found = TypeVar("_Found", bound=Runtime)
@@ -41,6 +43,32 @@ elif "musl" in "%s %s" % (sysconfig.get_config_var("HOST_GNU_TYPE"), sysconfig.g
     libc = ("musl", re.search("Version ([0-9.]+)", told).group(1))
 elif hasattr(os, "confstr") and "CS_GNU_LIBC_VERSION" in os.confstr_names:
     libc = tuple((os.confstr("CS_GNU_LIBC_VERSION") or " ").split(" ", 1))
+# Which programs install libraries: those of wheels that come with the runtime, and of what installed others.
+import zipfile
+paths, texts, installers = sysconfig.get_paths(), [], set()
+folders = [os.path.join(paths["stdlib"], "*", "_bundled"), sysconfig.get_config_var("WHEEL_PKG_DIR") or ""]
+for wheel in [each for folder in folders if folder for each in glob.glob(os.path.join(folder, "*.whl"))]:
+    try:
+        with zipfile.ZipFile(wheel) as archive:
+            texts += [archive.read(n).decode() for n in archive.namelist() if n.endswith("/entry_points.txt")]
+    except (OSError, ValueError, zipfile.BadZipFile):
+        pass
+for folder in {paths["purelib"], paths["platlib"]}:
+    notes = glob.glob(os.path.join(folder, "*.dist-info", "INSTALLER"))[:1000]
+    told = set()
+    for note in notes:
+        with open(note, errors="replace") as file:
+            told.add(file.read(100).strip().lower())
+    for info in {os.path.dirname(note) for note in notes}:
+        listed = os.path.join(info, "entry_points.txt")
+        if os.path.basename(info).split("-")[0].lower() in told and os.path.exists(listed):
+            with open(listed, errors="replace") as file:
+                texts.append(file.read(10000))
+for text in texts:
+    section = text.partition("[console_scripts]")[2].partition("[")[0]
+    installers.update(re.findall("(?m)^([A-Za-z][A-Za-z0-9._-]*) *=", section))
+minor = "%d.%d" % sys.version_info[:2]
+installers.update([name + minor for name in installers if not name[-1].isdigit()])
 base = {"base": "", "platbase": "", "installed_base": "", "installed_platbase": ""}
 scheme = "venv" if "venv" in sysconfig.get_scheme_names() else "posix_prefix" if os.name == "posix" else "nt"
 print(json.dumps({
@@ -50,6 +78,7 @@ print(json.dumps({
     "libc": libc,
     "abi_flags": sysconfig.get_config_var("abiflags") or "",
     "word_bits": struct.calcsize("P") * 8,
+    "installers": sorted(installers),
     "markers": {
         "implementation_name": sys.implementation.name,
         "implementation_version": "%d.%d.%d%s" % (v.major, v.minor, v.micro, kind),
@@ -216,4 +245,12 @@ def _from_facts(executable: str, facts: dict[str, object]) -> PythonRuntime:
         libc=(str(libc[0]), str(libc[1])),
         abi_flags=str(facts["abi_flags"]),
         word_bits=facts["word_bits"],
+        installers=tuple(name for name in map(str, _listed(facts["installers"])) if _PROGRAM.match(name)),
     )
+
+
+def _listed(value: object) -> list[object]:
+    """A list that was told. Raises `TypeError` for anything else."""
+    if not isinstance(value, list):
+        raise TypeError("no list")
+    return value

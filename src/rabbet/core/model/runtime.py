@@ -33,7 +33,8 @@ class PythonRuntime(Runtime, frozen=True, kw_only=True):
     `site_packages` is relative to an environment's folder; `markers` is the environment for dependency
     specifiers (PEP 508) without `extra`; `libc` is the C library (`glibc` or `musl`, on macOS `macos`, else
     empty) and its version; `abi_flags` are the letters behind the version in the ABI tag, such as `t` for a
-    free-threaded build; `word_bits` is 32 or 64.
+    free-threaded build; `word_bits` is 32 or 64. `installers` are the names of programs that come with it and
+    install libraries.
     """
 
     site_packages: str
@@ -41,6 +42,7 @@ class PythonRuntime(Runtime, frozen=True, kw_only=True):
     libc: tuple[str, str]
     abi_flags: str
     word_bits: int
+    installers: tuple[str, ...] = ()
 
     def __hash__(self) -> int:
         """Of what tells runtimes apart: the rest follows from it."""

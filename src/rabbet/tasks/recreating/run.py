@@ -16,8 +16,17 @@ from rabbet.workspace.looking.result_cache import recall_fit, remember_fit
 from rabbet.workspace.project import not_made_here
 from rabbet.workspace.session import Session
 
-__all__ = ["become", "inside", "refuse_script", "refuse_unfit", "run_to_end", "under_runtimes"]
+__all__ = [
+    "become",
+    "foreign_script",
+    "inside",
+    "refuse_script",
+    "refuse_unfit",
+    "run_to_end",
+    "under_runtimes",
+]
 
+_LONGEST_FIRST_LINE = 4096  # bytes of a script that are looked at
 _SHOWN = 5  # of the steps that are due
 
 
@@ -46,6 +55,23 @@ def under_runtimes(
         folder = link_folder(linked, session.machine.store_folder / "linked")
         changed["PATH"] = os.pathsep.join([str(folder), changed["PATH"]])
     return changed
+
+
+def foreign_script(session: Session, program: str, variables: Mapping[str, str]) -> str:
+    """A sentence on a script outside of the environment that another Python would run; else empty."""
+    try:
+        place = program_on(variables["PATH"], program)
+        with open(place, "rb") as file:  # noqa: PTH123 - as light as can be
+            first = file.read(_LONGEST_FIRST_LINE).partition(b"\n")[0]
+    except OSError:
+        return ""
+    inside = place.startswith(f"{session.project.environment}{os.sep}")
+    if inside or not first.startswith(b"#!") or b"python" not in first:
+        return ""
+    interpreter = first[2:].decode(errors="replace").split()
+    if interpreter[:1] == ["/usr/bin/env"]:  # it asks for whichever comes first: the environment's
+        return ""
+    return f"{place} runs under {interpreter[0]}, not in the environment: it sees none of its libraries."
 
 
 def refuse_script(session: Session, command: Sequence[str]) -> None:
@@ -81,9 +107,11 @@ def refuse_unfit(session: Session, *, going_on: str) -> tuple[str, ...]:
 
         recreate(session.silent(), RecreateOptions())
         return tuple(str(step.name) for step in steps)
-    because = [plan.rebuild] if plan.rebuild else [f"{step.action} {step.name}" for step in steps[:_SHOWN]]
-    if not plan.rebuild and len(steps) > _SHOWN:
-        because.append(f"and {len(steps) - _SHOWN} more")
+    differing = [f"{step.action} {step.name}" for step in steps]
+    differing += [f"remove {place}, which nobody recorded" for place in plan.strays]
+    because = [plan.rebuild] if plan.rebuild else differing[:_SHOWN]
+    if not plan.rebuild and len(differing) > _SHOWN:
+        because.append(f"and {len(differing) - _SHOWN} more")
     raise EnvironmentFailed(
         f"{root.name} does not fit the lock",
         because=because,

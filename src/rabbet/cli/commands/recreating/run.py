@@ -39,7 +39,7 @@ def add_arguments(parser: ArgumentParser) -> None:
 def run(arguments: Namespace, context: Context) -> int:
     """Replace this process by the command."""
     from rabbet.core.shell import joined_words
-    from rabbet.tasks.recreating.run import become, inside, refuse_script, refuse_unfit
+    from rabbet.tasks.recreating.run import become, foreign_script, inside, refuse_script, refuse_unfit
 
     command = arguments.command[1:] if arguments.command[:1] == ["--"] else arguments.command
     if not command:
@@ -60,6 +60,9 @@ def run(arguments: Namespace, context: Context) -> int:
         from rabbet.tasks.recreating.run import under_runtimes
 
         variables = under_runtimes(session, arguments.under, variables)
+    foreign = foreign_script(session, command[0], variables)
+    if foreign:
+        context.note(foreign)
     context.output.flush()
     return become(session, command, variables)
 

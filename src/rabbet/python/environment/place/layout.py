@@ -8,6 +8,7 @@ from typing import NamedTuple
 
 __all__ = [
     "CONFIGURATION",
+    "ELSEWHERE",
     "INSTALLER",
     "MADE_BY_INSTALLERS",
     "PATH_FILE",
@@ -23,10 +24,12 @@ CONFIGURATION = "pyvenv.cfg"
 INSTALLER = "rabbet"  # the content of that file for what Rabbet installed (PEP 627)
 VARIABLES_FILE = "bin/enter.variables"  # what runtimes of other languages want, a line each
 PATH_FILE = "rabbet.pth"  # leads to the project's modules where these are not installed
+ELSEWHERE = "bin/elsewhere"  # stand-ins for programs that would install into another Python
 SHELL_FILES = ("enter.sh", "enter.bashrc", "enter.fish", "enter.ps1", "enter.zsh/.zshrc")
 # Some file systems take `PYVENV.CFG` for the same name; one beside an interpreter counts too (PEP 405).
 _RESERVED = re.compile(
-    r"((bin/)?pyvenv\.cfg|lib/[^/]+/site-packages/rabbet\.pth|\.gitignore|\.?rabbet\..*|bin/python[0-9.]*|bin/enter\..*)\Z",
+    r"((bin/)?pyvenv\.cfg|lib/[^/]+/site-packages/rabbet\.pth|\.gitignore|\.?rabbet\..*|bin/python[0-9.]*|bin/enter\..*"
+    r"|bin/elsewhere(/.*)?)\Z",
     re.IGNORECASE | re.DOTALL,
 )
 MADE_BY_INSTALLERS = ("RECORD", "RECORD.jws", "RECORD.p7s", "INSTALLER", "REQUESTED", "direct_url.json")

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from rabbet.errors import EnvironmentFailed
-from rabbet.python.environment.place.layout import VARIABLES_FILE
+from rabbet.python.environment.place.layout import ELSEWHERE, VARIABLES_FILE
 
 __all__ = ["ACTIVE", "program_on", "variables_inside"]
 
@@ -16,8 +16,9 @@ ACTIVE = "RABBET_ENVIRONMENT"  # tells a process inside which environment it is 
 def variables_inside(root: Path, environ: Mapping[str, str]) -> dict[str, str]:
     """The variables that a command sees inside an environment, where those of the machine are `environ`.
 
-    Its commands come first on `PATH`, and nothing leads its interpreter elsewhere. Raises `EnvironmentFailed`
-    where its interpreter is gone, or its name can't stand in `PATH`.
+    Its commands come first on `PATH`, then stand-ins for installers of other Pythons. Nothing leads its
+    interpreter elsewhere. Raises `EnvironmentFailed` where its interpreter is gone, or its name can't stand
+    in `PATH`.
     """
     if os.pathsep in str(root):
         raise EnvironmentFailed(
@@ -33,7 +34,8 @@ def variables_inside(root: Path, environ: Mapping[str, str]) -> dict[str, str]:
     variables = {key: value for key, value in environ.items() if key != "PYTHONHOME"}
     variables.update(_wanted_by_runtimes(root))
     variables[ACTIVE] = str(root)
-    variables["PATH"] = os.pathsep.join([str(root / "bin"), variables.get("PATH", os.defpath)])
+    folders = [str(root / "bin"), str(root / ELSEWHERE), variables.get("PATH", os.defpath)]
+    variables["PATH"] = os.pathsep.join(folders)
     return variables
 
 

@@ -9,6 +9,7 @@ from rabbet.disk.atomic import cannot_write
 from rabbet.python.environment.place.guarded import GuardedEnvironment
 from rabbet.python.environment.place.layout import (
     CONFIGURATION,
+    ELSEWHERE,
     PATH_FILE,
     SHELL_FILES,
     VARIABLES_FILE,
@@ -32,7 +33,7 @@ def create_environment(
     with cannot_write(guarded.layout.root):
         guarded.folder(guarded.layout.site_packages, make=True)
         for place, content in _own_files(runtime, others, beside=beside):
-            guarded.put_file(place, content)
+            guarded.put_file(place, content, executable=place.startswith(f"{ELSEWHERE}/"))
         for place, target in _own_links(runtime, others):
             guarded.link(place, target)
 
@@ -85,6 +86,8 @@ def _own_files(
     folder = files("rabbet.python.environment").joinpath("shells")
     for name in SHELL_FILES:
         yield f"bin/{name}", folder.joinpath(name).read_bytes()
+    for name in runtime.installers:
+        yield f"{ELSEWHERE}/{name}", folder.joinpath("elsewhere.sh").read_bytes()
     variables = [f"{name}={value}\n" for other in others for name, value in other.variables.items()]
     if variables:
         yield VARIABLES_FILE, "".join(variables).encode(errors="surrogateescape")

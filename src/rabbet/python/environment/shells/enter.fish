@@ -9,7 +9,7 @@ else if not test -x "$root/bin/python"
 else
     set -gx RABBET_ENVIRONMENT "$root"
     set -g _rabbet_path $PATH
-    set -gx PATH "$RABBET_ENVIRONMENT/bin" $PATH
+    set -gx PATH "$RABBET_ENVIRONMENT/bin" "$RABBET_ENVIRONMENT/bin/elsewhere" $PATH
     # What runtimes of other languages want: NAME=value, a line each.
     if test -r "$RABBET_ENVIRONMENT/bin/enter.variables"
         while read -l line

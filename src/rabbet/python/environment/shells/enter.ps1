@@ -9,7 +9,7 @@ if ($env:RABBET_ENVIRONMENT) {
     $env:RABBET_ENVIRONMENT = (Resolve-Path -LiteralPath (Join-Path $PSScriptRoot '..')).Path
     $global:_rabbet_path = $env:PATH
     $global:_rabbet_prompt = $function:prompt
-    $env:PATH = (Join-Path $env:RABBET_ENVIRONMENT 'bin') + [IO.Path]::PathSeparator + $env:PATH
+    $env:PATH = @((Join-Path $env:RABBET_ENVIRONMENT 'bin'), (Join-Path $env:RABBET_ENVIRONMENT 'bin/elsewhere'), $env:PATH) -join [IO.Path]::PathSeparator
     # What runtimes of other languages want: NAME=value, a line each.
     $global:_rabbet_was = @{}
     $variables = Join-Path $PSScriptRoot 'enter.variables'

@@ -13,7 +13,7 @@ else
     _rabbet_path="$PATH"
     _rabbet_prompt="${PS1-}"
     _rabbet_pythonhome="${PYTHONHOME-}"
-    PATH="$RABBET_ENVIRONMENT/bin:$PATH"
+    PATH="$RABBET_ENVIRONMENT/bin:$RABBET_ENVIRONMENT/bin/elsewhere:$PATH"
     # A prompt is evaluated: of the folder's name only what means nothing to a shell is shown in it.
     _rabbet_name="$(basename -- "$(dirname -- "$RABBET_ENVIRONMENT")")"
     PS1="${_rabbet_name//[^[:alnum:] ._-]/?}» ${PS1-}"

@@ -24,6 +24,7 @@ _rabbet_follow() {
     if [ -n "$_rabbet_followed" ]; then
         PATH=:$PATH:
         PATH=${PATH/":$_rabbet_followed/bin:"/:}
+        PATH=${PATH/":$_rabbet_followed/bin/elsewhere:"/:}
         PATH=${PATH#:} PATH=${PATH%:}
         PS1=${PS1#"$_rabbet_shown"}
         unset RABBET_ENVIRONMENT
@@ -34,7 +35,7 @@ _rabbet_follow() {
         name=${found%/.venv}
         name=${name##*/}
         _rabbet_shown="${name//[^A-Za-z0-9._-]/?}» "
-        PATH=$found/bin:$PATH
+        PATH=$found/bin:$found/bin/elsewhere:$PATH
         PS1=$_rabbet_shown$PS1
         export RABBET_ENVIRONMENT=$found
     fi

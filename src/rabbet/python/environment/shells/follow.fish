@@ -23,7 +23,7 @@ function _rabbet_follow --on-variable PWD
     if test -n "$_rabbet_followed"
         set -l kept
         for one in $PATH
-            test "$one" != "$_rabbet_followed/bin"; and set -a kept $one
+            contains -- "$one" "$_rabbet_followed/bin" "$_rabbet_followed/bin/elsewhere"; or set -a kept $one
         end
         set -gx PATH $kept
         set -e RABBET_ENVIRONMENT
@@ -31,7 +31,7 @@ function _rabbet_follow --on-variable PWD
     end
     if test -n "$found"; and not set -q RABBET_ENVIRONMENT
         set -g _rabbet_followed $found
-        set -gx PATH "$found/bin" $PATH
+        set -gx PATH "$found/bin" "$found/bin/elsewhere" $PATH
         set -gx RABBET_ENVIRONMENT $found
     end
 end

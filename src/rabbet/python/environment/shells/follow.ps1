@@ -24,14 +24,14 @@ function global:RabbetFollow {
     if ($found.Contains($between)) { $found = '' }
     if ($found -eq $global:RabbetFollowed) { return }
     if ($global:RabbetFollowed) {
-        $gone = [IO.Path]::Combine($global:RabbetFollowed, 'bin')
-        $env:PATH = ($env:PATH.Split($between) | Where-Object { $_ -ne $gone }) -join $between
+        $gone = @([IO.Path]::Combine($global:RabbetFollowed, 'bin'), [IO.Path]::Combine($global:RabbetFollowed, 'bin/elsewhere'))
+        $env:PATH = ($env:PATH.Split($between) | Where-Object { $gone -notcontains $_ }) -join $between
         Remove-Item Env:RABBET_ENVIRONMENT -ErrorAction SilentlyContinue
         $global:RabbetFollowed = ''
     }
     if ($found -and -not $env:RABBET_ENVIRONMENT) {
         $global:RabbetFollowed = $found
-        $env:PATH = [IO.Path]::Combine($found, 'bin') + $between + $env:PATH
+        $env:PATH = @([IO.Path]::Combine($found, 'bin'), [IO.Path]::Combine($found, 'bin/elsewhere'), $env:PATH) -join $between
         $env:RABBET_ENVIRONMENT = $found
     }
 }

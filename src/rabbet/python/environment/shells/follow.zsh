@@ -23,6 +23,7 @@ _rabbet_follow() {
     [[ $found == "$_rabbet_followed" ]] && return
     if [[ -n $_rabbet_followed ]]; then
         path=("${(@)path:#$_rabbet_followed/bin}")
+        path=("${(@)path:#$_rabbet_followed/bin/elsewhere}")
         PROMPT=${PROMPT#"$_rabbet_shown"}
         unset RABBET_ENVIRONMENT
         _rabbet_followed= _rabbet_shown=
@@ -31,7 +32,7 @@ _rabbet_follow() {
         _rabbet_followed=$found
         name=${${found%/.venv}##*/}
         _rabbet_shown="${name//[^A-Za-z0-9._-]/?}» "
-        path=($found/bin "${(@)path}")
+        path=($found/bin $found/bin/elsewhere "${(@)path}")
         PROMPT=$_rabbet_shown$PROMPT
         export RABBET_ENVIRONMENT=$found
     fi
