@@ -73,6 +73,7 @@ def walks(chance: random.Random, root: Path) -> Iterator[Callable[[], object]]:
     """Walks of each shell through environments in folders that are called like nothing else."""
     variables = {"PATH": os.environ["PATH"], "HOME": str(root), "LANG": "C.UTF-8"}
     variables["RABBET_STORE"] = str(root / "store")
+    variables["RABBET_STATE"] = str(root / "state")
 
     def rabbet(*arguments: str, folder: Path = root) -> str:
         done = subprocess.run(

@@ -69,7 +69,8 @@ def main() -> None:
 
 def measure(folder: Path, address: str) -> None:
     """Print the figures of one machine."""
-    variables = {**os.environ, "RABBET_STORE": str(folder / "store")}
+    own = {"RABBET_STORE": str(folder / "store"), "RABBET_STATE": str(folder / "state")}
+    variables = {**os.environ, **own}
     store = folder / "store" / LAYOUT
     (folder / "pyproject.toml").write_text(
         f'[project]\nname = "hivescale"\n{LANGUAGE}[tool.rabbet.runtimes]\nwaggle = ""\n'

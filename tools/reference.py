@@ -26,6 +26,7 @@ VARIABLES = {
     "RABBET_SOURCE": "the source where the declaration names none",
     "RABBET_SOURCE_NAME_USERNAME, RABBET_SOURCE_NAME_PASSWORD": "credentials",
     "RABBET_SOURCE_NAME_ORIGIN": "the address that these credentials are for",
+    "RABBET_STATE": "where notes lie that can't be made again: on environments, agreements, the label",
     "RABBET_STORE": "where the store lies",
     "NO_COLOR": "set to anything but the empty text: no colour",
     "NETRC": "the file with credentials for sources, in place of `~/.netrc`",

@@ -66,7 +66,8 @@ def main() -> None:
 def take_all(project: Path, address: str) -> None:
     """The pictures, in the order of the work."""
     project.mkdir()
-    environment = {**os.environ, "RABBET_STORE": str(project.parent / "store"), "DISPLAY": DISPLAY}
+    beside = {"RABBET_STORE": str(project.parent / "store"), "RABBET_STATE": str(project.parent / "state")}
+    environment = {**os.environ, **beside, "DISPLAY": DISPLAY}
     # The system's own runtimes alone: what else this machine has is nobody's affair.
     environment["PATH"] = os.pathsep.join([str(Path(sys.executable).parent), "/usr/bin", "/bin"])
     environment["HOME"] = str(project.parent)

@@ -158,7 +158,8 @@ class BadInput(ProgramCase):
         """Resolving needs no store that can be written; recreating says that it does, and changes nothing."""
         self.begin(self.serve(StandIn()).address, "queenmark")
         store = self.root / "store"
-        store.mkdir(exist_ok=True)
+        shutil.rmtree(store, ignore_errors=True)
+        store.mkdir()
         store.chmod(0o555)
         self.addCleanup(store.chmod, 0o755)
         self.rabbet("resolve", before=UNPRIVILEGED)

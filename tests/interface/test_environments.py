@@ -101,7 +101,7 @@ class Environments(ProgramCase):
     def test_notes_of_what_is_gone(self) -> None:
         """They go after a time, those of an environment that was moved stay."""
         self.settle("mitewatch")
-        notes = self.root / "store" / NOTES
+        notes = self.root / "state" / NOTES
         for name in ("gone", "kept", "moved", "young"):
             self.project = self.project.rename(self.root / name)
             shutil.rmtree(self.project / ".venv", ignore_errors=True)
@@ -248,8 +248,9 @@ class Environments(ProgramCase):
         self.assertIn("2 environments on this machine; as locked: 1.", self.rabbet("envs").out)
         (other / "pyproject.toml").unlink()
         self.assertIn("its project is gone", self.rabbet("envs").out)
-        for named in ("../other", ".venv"):
-            self.rabbet("envs", "discard", named)
+        other = other.rename(self.root / "renamed")
+        self.assertIn("renamed/.venv", self.rabbet("envs").out)
+        self.rabbet("envs", "discard", "../renamed", ".venv")
         self.assertFalse((other / ".venv").exists() or (self.project / ".venv").exists())
         self.assertIn("0 environments", self.rabbet("envs").out)
         (self.project / ".venv").mkdir()

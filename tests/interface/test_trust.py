@@ -74,7 +74,7 @@ class Trust(ProgramCase):
 
     def stranger(self) -> Path:
         """An environment as it comes with a clone: whole, with notes that say everything is well."""
-        self.rabbet("recreate", RABBET_STORE=str(self.root / "a teammate's"))
+        self.rabbet("recreate", RABBET_STATE=str(self.root / "a teammate's"))
         return self.project / ".venv"
 
 
@@ -208,11 +208,11 @@ class NothingOutside(Trust):
 
     def test_prepared_state(self) -> None:
         """The log of runs and the label: a link is not written through, a pipe keeps nobody."""
-        state = self.root / "home" / ".local" / "state" / "rabbet"
+        state = self.root / "state"
         state.mkdir(parents=True, exist_ok=True)
         victim = self.root / "victim"
         victim.write_text("mine\n")
-        label = self.root / "store" / NOTES / "label"
+        label = state / NOTES / "label"
         self.rabbet("recreate")
         for make in (lambda path: path.symlink_to(victim), os.mkfifo):
             for path in (state / "runs.jsonl", label):
@@ -221,9 +221,9 @@ class NothingOutside(Trust):
             self.rabbet("resolve", "--raise", "no-such", code=2)
             self.rabbet("census", "record")
             self.assertEqual(victim.read_text(), "mine\n")
-        made_up_anew = label.read_text()
+        made_up_again = label.read_text()
         self.rabbet("envs")
-        self.assertEqual(label.read_text(), made_up_anew)
+        self.assertEqual(label.read_text(), made_up_again)
 
     def test_links(self) -> None:
         """Where a folder of the environment is a link, nothing behind it is touched, and it is made again."""
@@ -344,7 +344,16 @@ class DamageIsNoticed(Trust):
                 self.assertNotEqual(edited.read_bytes()[-1:], b"#")
 
     def test_emptied_cache(self) -> None:
-        """Who empties the platform's folder for caches keeps his environments."""
+        """Who empties the folder for caches, or the store, keeps his environments and the label."""
+        self.rabbet("recreate")
+        self.rabbet("census", "record", "--to", "before.json")
+        shutil.rmtree(self.root / "store")
+        self.rabbet("run", "--as-is", "mitewatch")
+        self.rabbet("store", "check")
+        self.rabbet("census", "record", "--to", "after.json")
+        before, after = ((self.project / name).read_text() for name in ("before.json", "after.json"))
+        self.assertEqual(*(re.findall(r"[a-z]+-[a-z]+-\d{3}", text) for text in (before, after)))
+        shutil.rmtree(self.project / ".venv")
         del self.variables["RABBET_STORE"]
         self.variables["XDG_CACHE_HOME"] = str(self.root / "cache")
         self.rabbet("recreate")
@@ -354,8 +363,8 @@ class DamageIsNoticed(Trust):
         self.rabbet("run", "mitewatch")
         shutil.rmtree(self.project / ".venv")
         before = self.tree()
-        error = self.rabbet("recreate", code=7, XDG_STATE_HOME="/dev/null").err
-        self.assertIn("/dev/null/rabbet/layout-2", error)
+        error = self.rabbet("recreate", code=7, RABBET_STATE="/dev/null").err
+        self.assertIn("/dev/null/layout-2", error)
         self.assertEqual(self.tree(), before)
 
     def test_unshared_files(self) -> None:

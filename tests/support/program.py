@@ -78,6 +78,7 @@ class ProgramCase(unittest.TestCase):
             "XDG_CONFIG_HOME": str(self.root / "home" / "config"),
             "PATH": os.pathsep.join([str(Path(os.path.realpath(sys.executable)).parent), "/usr/bin", "/bin"]),
             "RABBET_STORE": str(self.root / "store"),
+            "RABBET_STATE": str(self.root / "state"),
             "LANG": "C.UTF-8",
         }
 

@@ -212,7 +212,7 @@ def _failure_document(name: str) -> str:
 
 
 def _logged(name: str) -> str:
-    with tempfile.TemporaryDirectory() as folder, mock.patch.dict(os.environ, XDG_STATE_HOME=folder):
+    with tempfile.TemporaryDirectory() as folder, mock.patch.dict(os.environ, RABBET_STATE=folder):
         note_run(["lookup", name], 5, 1.0, name)
         return log_file().read_text()
 

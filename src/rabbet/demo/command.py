@@ -86,7 +86,8 @@ def _play(context: Context, folder: Path, port: int, *, chapters: Sequence[str],
     """Play chapters, each in a project that was begun: `alone`, or after the beginning."""
     project = folder / "hivescale"
     project.mkdir()
-    variables = {**context.machine.environ, "RABBET_STORE": str(folder / "store")}
+    own = {"RABBET_STORE": str(folder / "store"), "RABBET_STATE": str(folder / "state")}
+    variables = {**context.machine.environ, **own}
     with _index(port) as index:
         stage = Stage(project=project, address=index.address, variables=variables, output=context.output)
         (prepare_project if chapters and alone else play)(stage)

@@ -8,6 +8,7 @@ known here; one that was moved is still known by its inode.
 import os
 import time
 from contextlib import suppress
+from itertools import islice
 from pathlib import Path
 
 from rabbet.disk.folder import make_folder
@@ -20,6 +21,7 @@ NAME_FILE = "rabbet.id"  # inside an environment, its own random name
 # The folder of the notes, in their present form. Their form is their own: if the store's layout changes, no
 # environment becomes a stranger's. It has the name that the store's layout had when they were first kept.
 NOTES = "layout-2"
+_MOST_BESIDE = 1000  # folders that are looked into for a project that was renamed
 _DAYS_UNTIL_GONE = 90  # after which one whose folder is not there is not expected to come back
 
 
@@ -99,8 +101,23 @@ class Environments:
                     (self.places / name).unlink(missing_ok=True)
 
     def known(self) -> list[Path]:
-        """All environments that are still there, sorted."""
-        return sorted({place for _, place in self._places() if self.owns(place)})
+        """All environments that are still there, sorted; of projects that were renamed, too."""
+        found = set()
+        for name, place in self._places():
+            if not os.path.lexists(place):
+                place = self._renamed(name, place)  # noqa: PLW2901 - it lies there now
+            if self.owns(place):
+                found.add(place)
+        return sorted(found)
+
+    def _renamed(self, name: str, place: Path) -> Path:
+        """Where an environment lies whose project got another name in the same folder; else as noted."""
+        with suppress(OSError), os.scandir(place.parent.parent) as entries:
+            for entry in islice(entries, _MOST_BESIDE):
+                beside = Path(entry.path) / place.name
+                if _name(beside) == name:
+                    return beside
+        return place
 
     def _places(self) -> list[tuple[str, Path]]:
         notes = ((name, self._notes.recall(name)) for name in self._notes)

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from rabbet.disk.named import path_named
 from rabbet.errors import WrongUsage
 from rabbet.store.blob_cache import BlobCache
-from rabbet.store.layout import LAYOUT, PACKED, UNPACKED
+from rabbet.store.layout import LAYOUT, PACKED, UNPACKED, state_folder
 
 if TYPE_CHECKING:
     from typing import Self
@@ -109,16 +109,12 @@ class Machine:
     def environments(self) -> "Environments":
         """The environments that were made here.
 
-        They are noted in the store if the user names one, else among the user's own files: the platform's
-        folder for caches may be emptied at any time, and that must make no environment a stranger's.
+        They are noted in the folder for state, never in the store: a store may be emptied at any time, and
+        that must make no environment a stranger's.
         """
         from rabbet.store.environments import Environments
 
-        if self.environ.get("RABBET_STORE"):
-            return Environments(self.store_folder.parent)
-        import platformdirs
-
-        return Environments(platformdirs.user_state_path("rabbet"))
+        return Environments(state_folder(self.environ, self.folder))
 
     @cached_property
     def store(self) -> "Store":

@@ -12,12 +12,11 @@ from datetime import UTC, datetime
 from pathlib import Path
 from stat import S_ISREG
 
-import platformdirs
-
 from rabbet.cli.registry import COMMANDS
 from rabbet.core.shell import joined_words
 from rabbet.core.shown_text import shown_argument, visible, without_credentials
 from rabbet.errors import ExitCode
+from rabbet.store.layout import state_folder
 
 __all__ = ["log_file", "note_run", "own_words"]
 
@@ -31,7 +30,7 @@ _LONGEST = 2_000  # characters of a command line
 
 def log_file() -> Path:
     """Where the log lies."""
-    return platformdirs.user_state_path("rabbet") / "runs.jsonl"
+    return state_folder(os.environ) / "runs.jsonl"
 
 
 def note_run(arguments: Sequence[str], code: int, seconds: float, error: str = "") -> None:

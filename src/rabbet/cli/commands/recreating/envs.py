@@ -1,7 +1,7 @@
 """The environments of this machine.
 
 Lists all that were made from this machine's store: of which project, with which runtime, how big, and whether
-each fits its lock. `discard` removes one, named by its folder or its project's.
+each fits its lock. `discard` removes some, named by their folders or their projects'.
 """
 
 from argparse import ArgumentParser, Namespace
@@ -14,20 +14,23 @@ from rabbet.errors import ExitCode, WrongUsage
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
     parser.add_argument("action", nargs="?", choices=("discard",), help="default: list them")
-    parser.add_argument("folder", nargs="?", help="the environment to discard, or its project")
+    parser.add_argument(
+        "folders", metavar="folder", nargs="*", help="environments to discard, or their projects"
+    )
     add_json(parser)
 
 
 def run(arguments: Namespace, context: Context) -> int:
-    """List, or discard one."""
+    """List, or discard some."""
     from rabbet.cli.views.recreating.envs import EnvironmentsView
     from rabbet.tasks.recreating.envs import discard, known_environments
 
     if arguments.action == "discard":
-        if arguments.folder is None:
+        if not arguments.folders:
             raise WrongUsage("no environment was named", remedy="rabbet envs")
-        gone = discard(context.machine, arguments.folder)
-        context.show(f"Discarded {gone}. To have it again, in its project: rabbet recreate")
+        for folder in arguments.folders:
+            gone = discard(context.machine, folder)
+            context.show(f"Discarded {gone}. To have it again, in its project: rabbet recreate")
         return ExitCode.DONE
     found = known_environments(context.machine, context.observer)
     context.present(EnvironmentsView(found), as_json=arguments.json)

@@ -52,8 +52,9 @@ class LookupView(LookupDocument, frozen=True):
 
 
 def _wheels(offer: Offer, targets: Sequence[Target]) -> str:
-    """The targets that a release has wheels for; without several targets, the systems."""
-    if len(targets) == 1 or ("any" in offer.systems and len(offer.serves) == len(targets)):
+    """The targets that a release has wheels for; for one target, or if they are for any, the systems."""
+    one_platform = len({target.platform for target in targets}) == 1
+    if len(targets) == 1 or (one_platform and "any" in offer.systems and len(offer.serves) == len(targets)):
         return "any" if "any" in offer.systems else ", ".join(offer.systems)
     if len(offer.serves) in (0, len(targets)):
         return f"all {len(targets)} targets" if offer.serves else "no target"

@@ -46,7 +46,7 @@ def taking_place_of(home: Path, environments: Environments) -> Iterator[Path]:
             raise CannotWrite(
                 f"{environments.folder} can't be written",
                 because=["without a note there, the environment would count as a stranger's"],
-                remedy="env RABBET_STORE=/tmp/rabbet-store rabbet recreate",
+                remedy="env RABBET_STATE=/tmp/rabbet-state rabbet recreate",
             )
         with cannot_write(home):
             if home.exists() or home.is_symlink():
