@@ -21,11 +21,16 @@ if TYPE_CHECKING:
     from rabbet.store.environments import Environments
     from rabbet.store.pack import Pack
 
-__all__ = ["CENSUS_VARIABLE", "Machine"]
+__all__ = ["CENSUS_VARIABLE", "Machine", "state_of_this_process"]
 
 CENSUS_VARIABLE = "RABBET_CENSUS"  # names a database; it may hold a password, which stands in no file then
 _MOST_DIGITS = 9
 _WIRE = "wire"  # the attribute, which is there once it was needed
+
+
+def state_of_this_process() -> Path:
+    """The folder for state, also where nothing else is known of the machine: for the log and for reports."""
+    return state_folder(os.environ)
 
 
 class Machine:

@@ -1,7 +1,6 @@
 """Unexpected errors: what the machine refused; else one line for the user, and a report kept on disk."""
 
 import errno
-import os
 import platform
 import tempfile
 import traceback
@@ -14,7 +13,7 @@ from rabbet.core.limits import LONGEST_LINE
 from rabbet.core.shell import joined_words, quoted
 from rabbet.core.shown_text import visible, without_credentials
 from rabbet.errors import EnvironmentFailed, Fault, RabbetError
-from rabbet.store.layout import state_folder
+from rabbet.workspace.machine import state_of_this_process
 
 __all__ = ["failure_of"]
 
@@ -59,7 +58,7 @@ def _report(error: Exception, arguments: Sequence[str]) -> str:
 
 def _keep(report: str) -> Path | None:
     """Write the report to the user's state folder, else to a temporary file; return its path."""
-    for folder in (state_folder(os.environ) / "faults", Path(tempfile.gettempdir())):
+    for folder in (state_of_this_process() / "faults", Path(tempfile.gettempdir())):
         try:
             folder.mkdir(parents=True, exist_ok=True, mode=0o700)
             kept = tempfile.NamedTemporaryFile(  # noqa: SIM115 - closed below

@@ -16,7 +16,7 @@ from rabbet.cli.registry import COMMANDS
 from rabbet.core.shell import joined_words
 from rabbet.core.shown_text import shown_argument, visible, without_credentials
 from rabbet.errors import ExitCode
-from rabbet.store.layout import state_folder
+from rabbet.workspace.machine import state_of_this_process
 
 __all__ = ["log_file", "note_run", "own_words"]
 
@@ -30,7 +30,7 @@ _LONGEST = 2_000  # characters of a command line
 
 def log_file() -> Path:
     """Where the log lies."""
-    return state_folder(os.environ) / "runs.jsonl"
+    return state_of_this_process() / "runs.jsonl"
 
 
 def note_run(arguments: Sequence[str], code: int, seconds: float, error: str = "") -> None:
