@@ -5,10 +5,12 @@ import subprocess
 import sys
 import time
 import unittest
+from importlib import import_module
 
 from hypothesis import given
 from hypothesis import strategies as st
 
+from rabbet.cli.registry import COMMANDS
 from rabbet.cli.terminal.style import Style, table
 from rabbet.core.shown_text import visible, without_credentials
 from tests.interface.test_remote_sources import KIND, TALLYWAX, index
@@ -154,7 +156,7 @@ class Output(ProgramCase):
         ):
             self.ended(*words)
         self.ended("census", "show", "--database", "sqlite:////no/such/census.db")
-        log = next((self.root / "home").rglob("runs.jsonl")).read_text()
+        log = next((self.root / "state").rglob("runs.jsonl")).read_text()
         self.assertNotIn("ney", log)
         self.assertIn("rabbet census show --database postgresql://127.0.0.1:1/d", log)
         self.assertIn("sqlite:////no/such/census.db", log)
@@ -171,6 +173,19 @@ class Output(ProgramCase):
         )
         self.assertNotEqual(done.returncode, 70, done.stderr)
         return done.stdout + done.stderr
+
+    def test_help_of_actions(self) -> None:
+        """Each action has a help of its own, with what counts for it alone."""
+        for name, (_, place, _) in COMMANDS.items():
+            module = import_module(place)
+            for action in getattr(module, "ACTIONS", ()):
+                with self.subTest(f"{name} {action}"):
+                    shown = self.rabbet(name, action, "--help").out
+                    self.assertTrue(shown.startswith(f"usage: rabbet {name} {action} "), shown)
+                    self.assertIn(f"  {action} ", self.rabbet(name, "--help").out)
+                    for option, actions in module.ONLY.items():
+                        if action not in actions and option not in ("runtime", "folders", "places", "words"):
+                            self.assertNotRegex(shown, f"--{option.replace('_', '-')}\\b")
 
     def test_asking_for_help(self) -> None:
         """In each way that people try."""
@@ -196,7 +211,7 @@ class Output(ProgramCase):
         self.assertEqual(done.returncode, 70)
         self.assertIn("error: Rabbet itself failed: AttributeError", done.stderr)
         self.assertNotIn("Traceback", done.stderr)
-        reports = [*(self.root / "home").rglob("rabbet-fault-*")]
+        reports = [*(self.root / "state").rglob("rabbet-fault-*")]
         self.assertIn(str(reports[0]), done.stderr)
         report = reports[0].read_text()
         self.assertIn("Traceback", report)

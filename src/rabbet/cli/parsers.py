@@ -1,8 +1,16 @@
 """The parsers of the commands' arguments, which report wrong usage as all other errors are reported."""
 
 import re
-from argparse import Action, ArgumentError, ArgumentParser, HelpFormatter, Namespace
-from collections.abc import Sequence
+from argparse import (
+    SUPPRESS,
+    Action,
+    ArgumentError,
+    ArgumentParser,
+    HelpFormatter,
+    Namespace,
+    RawDescriptionHelpFormatter,
+)
+from collections.abc import Mapping, Sequence
 from functools import partial
 from importlib import import_module
 from itertools import takewhile
@@ -16,6 +24,8 @@ __all__ = ["fill_parser", "parser_for"]
 
 _INVALID_CHOICE = re.compile(r"invalid choice: '([^']*)' \(choose from (.*)\)")
 _RENAMED = {"--from": "--taken-from"}
+_NAMES_OF_ACTIONS = ("action", "what")  # what commands call the word that chooses one
+_FOR_ACTIONS = re.compile(r"^(?:list|[a-z]+)(?:, [a-z]+)*: (?=\S)")
 _UNRECOGNIZED = "unrecognized arguments: "
 _GIVEN = "options that were given"  # no name of an option
 _ANOTHERS_WORDS = "command"  # what `run` and `culprit` call the words that they start
@@ -97,16 +107,52 @@ def parser_for(name: str, rest: Sequence[str] = (), *, helping: bool = False) ->
     if name not in COMMANDS:
         raise _unknown(name, rest)
     module = import_module(COMMANDS[name][1])
+    actions: Mapping[str, str] = getattr(module, "ACTIONS", {})
+    action = next((word for word in rest if word in actions), "") if helping else ""
     parser = _Parser(
-        prog=f"rabbet {name}",
-        description=module.__doc__,
+        prog=f"rabbet {name} {action}".rstrip(),
+        description=actions[action] if action else module.__doc__,
         allow_abbrev=False,
         # Only help needs the terminal's width, and finding that out takes as long as all arguments.
         formatter_class=partial(HelpFormatter, width=None if helping else 80),
     )
     parser.register("action", None, _Once)  # what an option does for which nothing else is said
     fill_parser(parser, name)
+    if helping and actions:
+        _show_for(parser, action, module.ONLY)
+        parser.description = _wrapped(parser.description or "")
+        parser.epilog = "" if action else _actions_text(name, actions)
+        parser.formatter_class = partial(RawDescriptionHelpFormatter, width=None)
     return parser
+
+
+def _show_for(parser: ArgumentParser, action: str, only: Mapping[str, Sequence[str]]) -> None:
+    """Show in the help what counts for an action, or for none; what is for others is parsed all the same."""
+    for argument in parser._actions:  # noqa: SLF001 - argparse has no other way
+        if argument.dest in _NAMES_OF_ACTIONS:
+            argument.help = SUPPRESS if action else argument.help
+            continue
+        if action not in only.get(argument.dest, (action,)):
+            argument.help = SUPPRESS
+        elif argument.help:
+            argument.help = _FOR_ACTIONS.sub("", argument.help)
+
+
+def _wrapped(text: str) -> str:
+    """Paragraphs in lines that fit the terminal."""
+    from shutil import get_terminal_size
+    from textwrap import fill
+
+    width = get_terminal_size().columns - 2
+    return "\n\n".join(fill(" ".join(part.split()), width) for part in text.strip().split("\n\n"))
+
+
+def _actions_text(name: str, actions: Mapping[str, str]) -> str:
+    """The actions of a command, a line each, as its help shows them."""
+    width = max(map(len, actions))
+    summaries = {action: text.partition("\n")[0].rstrip(".") for action, text in actions.items()}
+    lines = [f"  {action:<{width}}  {summary}" for action, summary in summaries.items()]
+    return "\n".join(["actions:", *lines, "", f"`rabbet {name} ACTION --help` tells the options of one."])
 
 
 def fill_parser(parser: ArgumentParser, name: str) -> None:

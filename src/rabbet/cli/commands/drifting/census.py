@@ -21,7 +21,15 @@ if TYPE_CHECKING:
     from rabbet.cli.context import View
     from rabbet.workspace.session import Session
 
-_ONLY = {  # the options that count for some of the actions alone
+ACTIONS = {
+    "show": "Hold every machine against the lock.\n\nWithout an action, this is what is done.",
+    "send": "Record this machine's inventory, and share it.",
+    "collect": "Fetch what all machines have sent.",
+    "check": "Exit with 1 when more machines break than are allowed.\n\nFor CI.",
+    "serve": "Give the page to a browser on this machine, until Ctrl-C.",
+    "record": "Write this machine's inventory into a file.",
+}
+ONLY = {  # the options that count for some of the actions alone
     "label": ("record", "send"),
     "env": ("record", "send"),
     "deep": ("record", "send"),
@@ -53,7 +61,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
     parser.add_argument(
         "action",
-        choices=("record", "send", "collect", "show", "check", "serve"),
+        choices=tuple(ACTIONS),
         nargs="?",
         default="show",
         help="default: show what was collected",
@@ -122,7 +130,7 @@ def _is_given(value: object) -> bool:
 
 def _check_options(given: Collection[str], action: str) -> None:
     """Raise `WrongUsage` for options that mean nothing to an action, or nothing beside each other."""
-    for option, actions in _ONLY.items():
+    for option, actions in ONLY.items():
         if option in given and action not in actions:
             shown = "from" if option == "places" else option
             raise WrongUsage(

@@ -35,7 +35,14 @@ def add_arguments(parser: ArgumentParser) -> None:
 
 
 _TEXTS = ("list", "bill", "table")  # one file, or standard output
-_ONLY = {  # the options that count for some exports alone
+ACTIONS = {
+    "list": "A plain list of requirements with hashes and markers.",
+    "bill": "A bill of materials (CycloneDX JSON): licences, hashes, who needs whom.",
+    "table": "A table for a spreadsheet (CSV): licences, and why each library is there.",
+    "container": "Containerfile and .containerignore; the libraries come from what `carry` put together.",
+    "editor": "The description of a development container, and the paths that editors ask for.",
+}
+ONLY = {  # the options that count for some exports alone
     "to": _TEXTS,
     "group": ("list", "container"),
     "extra": ("list", "container"),
@@ -48,7 +55,7 @@ _ONLY = {  # the options that count for some exports alone
 
 def run(arguments: Namespace, context: Context) -> int:
     """Export."""
-    for name, exports in _ONLY.items():
+    for name, exports in ONLY.items():
         if getattr(arguments, name) and arguments.what not in exports:
             option = "--command" if name == "words" else f"--{name}"
             raise WrongUsage(

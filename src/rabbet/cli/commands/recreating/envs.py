@@ -10,10 +10,13 @@ from rabbet.cli.context import Context
 from rabbet.cli.options import add_json
 from rabbet.errors import ExitCode, WrongUsage
 
+ACTIONS = {"discard": "Remove environments; the store keeps what they hold."}
+ONLY = {"folders": ("discard",)}
+
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
-    parser.add_argument("action", nargs="?", choices=("discard",), help="default: list them")
+    parser.add_argument("action", nargs="?", choices=tuple(ACTIONS), help="default: list them")
     parser.add_argument(
         "folders", metavar="folder", nargs="*", help="environments to discard, or their projects"
     )

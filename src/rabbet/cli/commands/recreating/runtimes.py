@@ -22,12 +22,33 @@ if TYPE_CHECKING:
     from rabbet.workspace.project import Project
 
 
+ACTIONS = {
+    "lookup": "Show what catalogues offer of a language, such as 'node>=20'.",
+    "obtain": "Fetch a runtime into the store: the newest that meets the constraint.",
+    "discard": "Remove an obtained runtime from the store.",
+    "publish": """Give a runtime to others, with a catalogue.
+
+An archive goes as it is, by its path or address; a runtime of this machine, by its folder or program, is
+packed.
+""",
+}
+ONLY = {  # the arguments that count for some of the actions alone; those of none list what is here
+    "runtime": tuple(ACTIONS),
+    "to": ("publish",),
+    "copy": ("publish",),
+    "each": ("publish",),
+    "from_source": ("obtain",),
+    "only": ("",),
+    "refused": ("",),
+}
+
+
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
     parser.add_argument(
         "action",
         nargs="?",
-        choices=("lookup", "obtain", "publish", "discard"),
+        choices=tuple(ACTIONS),
         help="default: list what is here",
     )
     parser.add_argument(

@@ -11,12 +11,17 @@ from rabbet.cli.context import Context
 from rabbet.cli.options import add_json
 from rabbet.errors import ExitCode, WrongUsage
 
+ACTIONS = {
+    "sweep": "Remove what no known environment or lock uses.",
+    "check": "Read everything again, and remove what is damaged.",
+    "key": "Print what a service should file the store under.",
+}
+ONLY = {"older": ("sweep",)}
+
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
-    parser.add_argument(
-        "action", nargs="?", choices=("sweep", "check", "key"), help="default: show what is there"
-    )
+    parser.add_argument("action", nargs="?", choices=tuple(ACTIONS), help="default: show what is there")
     parser.add_argument(
         "--older", metavar="DAYS", type=int, help="sweep only what was not used for so many days"
     )
