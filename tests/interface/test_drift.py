@@ -221,6 +221,9 @@ class Drift(ProgramCase):
         told = self.rabbet("drift", "--keep", "skepio", "mitewatch", code=1)
         self.assertIn("To write it: rabbet drift --keep skepio mitewatch --yes", told.out)
         self.assertIn("rabbet drift --keep skepio", self.rabbet("drift", "--keep", "skepi", code=2).err)
+        alone = self.rabbet("drift", "--keep", code=1).out
+        self.assertIn("rabbet drift --keep --yes", alone)
+        self.assertTrue(all(name in alone for name in ("mitewatch", "skepio")))
         self.rabbet("drift", "--keep", "skepio", "--deep", code=2)
         self.rabbet("drift", "--keep", "skepio", "--group", "no", code=2)
         self.assertEqual(self.tree("pyproject.toml", "pylock.toml"), before)

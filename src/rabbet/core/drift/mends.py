@@ -52,8 +52,14 @@ def mend_of(finding: Finding) -> Mend | None:
 
 
 def mends_of(findings: Iterable[Finding]) -> frozenset[Mend]:
-    """The actions that mend all findings above notes."""
-    weighty = (mend_of(finding) for finding in findings if finding.weight is not Weight.NOTE)
+    """The actions that mend all findings above notes.
+
+    Where the lock was edited by hand it is written whole first: else nothing is made from it.
+    """
+    known = list(findings)
+    weighty = {mend_of(finding) for finding in known if finding.weight is not Weight.NOTE}
+    if weighty and any(finding.reason is Reason.EDITED_LOCK for finding in known):
+        weighty.add(Mend.RESOLVE)
     return frozenset(mend for mend in weighty if mend is not None)
 
 

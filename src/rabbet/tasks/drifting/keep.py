@@ -36,11 +36,14 @@ class Keeping(Struct, frozen=True, kw_only=True):
 def keeping(session: Session, names: Sequence[str], section: Section | None) -> Keeping:
     """Work out what it takes to keep libraries as they are installed; nothing is written.
 
-    Raises what `drift` raises, and `WrongUsage` for what was not installed by hand.
+    Without names these are all that were installed by hand. Raises what `drift` raises, and `WrongUsage` for
+    what was not.
     """
     found, declaration = drift(session), session.declaration()
     by_hand = {finding.name for finding in found.findings if is_by_hand(finding)}
-    wanted = [library_name(name) for name in names]
+    wanted = [library_name(name) for name in names] or sorted(map(library_name, by_hand))
+    if not wanted:
+        raise WrongUsage("nothing was installed by hand, so there is nothing to keep", remedy="rabbet drift")
     for name in wanted:
         if name not in by_hand:
             raise _not_by_hand(name, by_hand)

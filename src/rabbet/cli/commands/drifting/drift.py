@@ -15,8 +15,8 @@ from argparse import ArgumentParser, Namespace
 from typing import TYPE_CHECKING
 
 from rabbet.cli.context import Context
-from rabbet.cli.options import STATES, a_library, add_json, add_offline, add_several, add_variant
-from rabbet.core.shell import quoted
+from rabbet.cli.options import STATES, a_library, add_json, add_offline, add_variant
+from rabbet.core.shell import joined_words
 from rabbet.errors import ExitCode, WrongUsage
 
 QUIET = "say nothing: the exit code tells"
@@ -40,8 +40,14 @@ def add_arguments(parser: ArgumentParser) -> None:
         metavar="PATH",
         help="another environment, whoever made it, an interpreter's folder, or one of libraries",
     )
-    add_several(
-        parser, "--keep", "LIBRARY", "keep these as they are: show the change, then write it", kind=a_library
+    parser.add_argument(
+        "--keep",
+        metavar="LIBRARY",
+        nargs="*",
+        action="extend",
+        type=a_library,
+        help="keep these as they are (without a name: all that was installed by hand): show the change, then"
+        " write it",
     )
     parser.add_argument("--group", metavar="NAME", help="--keep: declare new ones for this dependency group")
     parser.add_argument("--yes", action="store_true", help="--keep: ask nothing")
@@ -53,10 +59,10 @@ def add_arguments(parser: ArgumentParser) -> None:
 def run(arguments: Namespace, context: Context) -> int:
     """Compare and tell every difference."""
     project = context.rabbet(arguments.variant)
-    special = (arguments.against, arguments.env, arguments.deep, arguments.json, arguments.keep)
+    special = (arguments.against, arguments.env, arguments.deep, arguments.json, arguments.keep is not None)
     if not any(special) and _known_to_be_none(project, context, quiet=arguments.quiet):
         return ExitCode.DONE
-    if arguments.keep:
+    if arguments.keep is not None:
         return _keep(arguments, project.session, context)
     from rabbet.cli.views.drifting.drift import DriftView
 
@@ -92,7 +98,7 @@ def _keep(arguments: Namespace, session: "Session", context: Context) -> int:
     if arguments.against or arguments.env or arguments.deep:
         raise WrongUsage(
             "--keep is for what was installed into the project's own environment",
-            remedy=f"rabbet drift --keep {' '.join(quoted(name) for name in arguments.keep)}",
+            remedy=joined_words(["rabbet", "drift", "--keep", *arguments.keep]),
         )
     section = Section("group", library_name(arguments.group)) if arguments.group else None
     kept = keeping(session, arguments.keep, section)

@@ -9,7 +9,7 @@ from rabbet.core.drift.mends import is_by_hand, mends_of
 from rabbet.core.drift.since import NearestRevision
 from rabbet.core.model.cause import Reason
 from rabbet.core.model.finding import Finding, Weight
-from rabbet.core.shell import quoted, variant_option
+from rabbet.core.shell import joined_words, quoted, variant_option
 from rabbet.documents.amounts import count, day
 from rabbet.documents.drifting.drift import DriftDocument
 from rabbet.documents.drifting.finding import command_for, detail, mend_command, story_text, version_text
@@ -138,9 +138,11 @@ def outcome(
         files = [kept.project.preferred_file.name]
         if kept.changes:
             files.insert(0, kept.project.declaration_file.name)
-        return f"Wrote {' and '.join(files)}. Next: rabbet resolve && rabbet recreate{of_variant}"
+        return f"Wrote {' and '.join(files)}. Next: rabbet resolve --now{of_variant}"
     if context.interactive:
         return "Nothing was written."
-    in_group = f" --group {quoted(group)}" if group else ""
-    again = f"rabbet drift{of_variant} --keep {' '.join(quoted(name) for name in names)}{in_group} --yes"
-    return f"Nothing was written, for nobody could be asked. To write it: {again}"
+    in_group = ["--group", group] if group else []
+    words = joined_words(["--keep", *names, *in_group, "--yes"])
+    return (
+        f"Nothing was written: there is no terminal to ask on. To write it: rabbet drift{of_variant} {words}"
+    )
