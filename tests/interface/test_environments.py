@@ -86,6 +86,24 @@ class Environments(ProgramCase):
         self.rabbet("drift", "--variant", "old")
         self.assertIn("no variant 'new'", self.rabbet("recreate", "--variant", "new", code=2).err)
 
+    def test_every_variant(self) -> None:
+        """One command for the project and all variants: a row each, and 1 where one of them fails."""
+        self.settle("nectarplot")
+        self.rabbet("declare", "--variant", "old", "nectarplot<2")
+        self.rabbet("declare", "--variant", "odd", "skepio")
+        self.rabbet("resolve")
+        done = self.rabbet("recreate", "--variant", "all", "--jobs", "3").out
+        self.assertRegex(
+            done, r"(?s)\(project\) +yes .*odd +yes .*old +yes .*3 variants, none of them failed"
+        )
+        code = "import skepio; import sys; sys.exit('--jobs' not in sys.argv)"
+        found = self.rabbet("run", "--variant=all", "python", "-c", code, "--jobs", "9", code=1).out
+        self.assertRegex(found, r"(?s)odd +yes\b.*old +no .*3 variants, 2 of them failed")
+        self.assertIn("No module named 'skepio'", found)
+        drift = self.rabbet("drift", "--variant", "all", "--json").json()["variants"]
+        self.assertEqual([variant["exit_code"] for variant in drift], [0, 0, 0])
+        self.assertEqual(drift[1]["document"]["findings"], [])
+
     def test_moved_project(self) -> None:
         """A project that is moved as a whole goes on working, its commands too, and needs no change."""
         self.settle("mitewatch")

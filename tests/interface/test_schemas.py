@@ -72,6 +72,7 @@ class Schemas(ProgramCase):
         self.ask("recreate --plan")
         self.ask("recreate")
         self.ask("resolve --now")
+        self.ask("status --variant all")
         self.ask("compare old.toml pylock.toml")
         self.ask("explain")
         self.ask("explain combframe")

@@ -168,6 +168,10 @@ def _run(name: str, given: list[str]) -> int:
     offline = carried or getattr(arguments, "offline", False)
     with make_context(**loudness, offline=offline, fresh_listings=refresh) as context:
         try:
+            if getattr(arguments, "variant", None) == "all" and hasattr(arguments, "each_variant"):
+                from rabbet.cli.every_variant import run_for_each
+
+                return run_for_each([name, *given], arguments, context)
             return _carry_out(COMMANDS[name][1], arguments, context)
         except RabbetError as error:
             if getattr(arguments, "variant", None):

@@ -78,11 +78,16 @@ def add_fresh_listings(parser: ArgumentParser) -> None:
     )
 
 
-def add_variant(parser: ArgumentParser) -> None:
-    """`--variant NAME`."""
-    parser.add_argument(
-        "--variant", metavar="NAME", help="a variant of the project, with its own environment"
-    )
+def add_variant(parser: ArgumentParser, *, every: bool = False) -> None:
+    """`--variant NAME`; where the command can be run for `every` variant, `all` and `--jobs N` too."""
+    purpose = "use this variant of the project, with a lock and an environment of its own"
+    if every:
+        purpose += "; all: the project itself and every variant, a row each"
+        parser.set_defaults(each_variant=True)
+        parser.add_argument(
+            "--jobs", metavar="N", type=int, default=1, help="with --variant all: so many at once"
+        )
+    parser.add_argument("--variant", metavar="NAME", help=purpose)
 
 
 def add_now(parser: ArgumentParser, purpose: str) -> None:

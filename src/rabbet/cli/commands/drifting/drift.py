@@ -51,7 +51,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     )
     parser.add_argument("--group", metavar="NAME", help="--keep: declare new ones for this dependency group")
     parser.add_argument("--yes", action="store_true", help="--keep: ask nothing")
-    add_variant(parser)
+    add_variant(parser, every=True)
     add_offline(parser)
     add_json(parser)
 

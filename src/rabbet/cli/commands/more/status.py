@@ -14,7 +14,7 @@ from rabbet.errors import ExitCode
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
-    add_variant(parser)
+    add_variant(parser, every=True)
     add_json(parser)
 
 

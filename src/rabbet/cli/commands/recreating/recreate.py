@@ -52,7 +52,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         action="store_true",
         help="install the project and checkouts as wheels of their present state, this time",
     )
-    add_variant(parser)
+    add_variant(parser, every=True)
     add_offline(parser)
     add_json(parser)
 

@@ -32,7 +32,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     )
     add_now(parser, "first bring lock and environment up to date")
     add_trial(parser)
-    add_variant(parser)
+    add_variant(parser, every=True)
     parser.add_argument("command", nargs=REMAINDER, help="the command with its arguments")
 
 

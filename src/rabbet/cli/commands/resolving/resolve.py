@@ -38,7 +38,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         "--keep", action="store_true", help="write what --lowest or --as-of found into the lock"
     )
     add_now(parser, "then recreate; if that fails, the lock is as before")
-    add_variant(parser)
+    add_variant(parser, every=True)
     parser.add_argument(
         "--verify",
         action="store_true",
