@@ -42,7 +42,7 @@ STATES = "a lock or inventory file, git:REV, installed, env:PATH, or machine:LAB
 
 def add_json(parser: ArgumentParser) -> None:
     """`--json` and, for the text that it replaces, `--all-rows`."""
-    parser.add_argument("--json", action="store_true", help="print one JSON document in place of text")
+    parser.add_argument("--json", action="store_true", help="print one JSON document, no text")
     parser.add_argument("--all-rows", action="store_true", help="show every row of long tables")
 
 
@@ -50,7 +50,7 @@ def add_loudness(parser: ArgumentParser, quiet: str) -> None:
     """`--quiet`, with what it means to a command, and `--verbose`: every command takes them."""
     how = parser.add_mutually_exclusive_group()
     how.add_argument("--quiet", action="store_true", help=quiet)
-    how.add_argument("--verbose", action="store_true", help="tell every step, and what hosts are asked")
+    how.add_argument("--verbose", action="store_true", help="print every step, and the hosts that are asked")
 
 
 def moment(text: str, example: str, *, end: bool = True) -> "datetime":
@@ -66,7 +66,7 @@ def moment(text: str, example: str, *, end: bool = True) -> "datetime":
 
 def add_offline(parser: ArgumentParser) -> None:
     """`--offline`."""
-    parser.add_argument("--offline", action="store_true", help="ask no network, use the store alone")
+    parser.add_argument("--offline", action="store_true", help="use only the store, no network")
 
 
 def add_fresh_listings(parser: ArgumentParser) -> None:
@@ -74,7 +74,7 @@ def add_fresh_listings(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--fresh-listings",
         action="store_true",
-        help="ask sources again, also for what is said to be fresh or up to date",
+        help="ask sources again, even where stored listings are still fresh",
     )
 
 
@@ -82,10 +82,10 @@ def add_variant(parser: ArgumentParser, *, every: bool = False) -> None:
     """`--variant NAME`; where the command can be run for `every` variant, `all` and `--jobs N` too."""
     purpose = "use this variant of the project, with a lock and an environment of its own"
     if every:
-        purpose += "; all: the project itself and every variant, a row each"
+        purpose += "; all: the project and every variant, a row each"
         parser.set_defaults(each_variant=True)
         parser.add_argument(
-            "--jobs", metavar="N", type=int, default=1, help="with --variant all: so many at once"
+            "--jobs", metavar="N", type=int, default=1, help="with --variant all: run N at once"
         )
     parser.add_argument("--variant", metavar="NAME", help=purpose)
 
@@ -94,9 +94,7 @@ def add_now(parser: ArgumentParser, purpose: str) -> None:
     """`--now`, which the settings may make the rule, and `--not-now`."""
     when = parser.add_mutually_exclusive_group()
     when.add_argument("--now", action="store_true", help=purpose)
-    when.add_argument(
-        "--not-now", action="store_true", help="don't do that, even if your settings say `now = true`"
-    )
+    when.add_argument("--not-now", action="store_true", help="don't, whatever `now` is in your settings")
 
 
 def add_trial(parser: ArgumentParser) -> None:
@@ -107,7 +105,7 @@ def add_trial(parser: ArgumentParser) -> None:
         metavar="REQUIREMENT",
         action="append",
         default=[],
-        help="with this library too, such as 'pollencsv>=1', in an environment for this once",
+        help="add this library for this command only, such as 'pollencsv>=1', in a temporary environment",
     )
     parser.add_argument(
         "--taken-from",

@@ -6,7 +6,6 @@ from argparse import (
     Action,
     ArgumentError,
     ArgumentParser,
-    HelpFormatter,
     Namespace,
     RawDescriptionHelpFormatter,
 )
@@ -26,6 +25,7 @@ _INVALID_CHOICE = re.compile(r"invalid choice: '([^']*)' \(choose from (.*)\)")
 _RENAMED = {"--from": "--taken-from"}
 _NAMES_OF_ACTIONS = ("action", "what")  # what commands call the word that chooses one
 _FOR_ACTIONS = re.compile(r"^(?:list|[a-z]+)(?:, [a-z]+)*: (?=\S)")
+_WIDEST_OPTION = 30  # characters of an option beside its help
 _UNRECOGNIZED = "unrecognized arguments: "
 _GIVEN = "options that were given"  # no name of an option
 _ANOTHERS_WORDS = "command"  # what `run` and `culprit` call the words that they start
@@ -47,6 +47,18 @@ class _Once(Action):
             raise ArgumentError(self, "it is given more than once")
         given.add(self.dest)
         setattr(namespace, self.dest, values)
+
+
+class _Help(RawDescriptionHelpFormatter):
+    """Helps that fit a screen: `NAME…` stands for one name or more, and most options for a line each."""
+
+    def __init__(self, prog: str, *, width: int | None) -> None:
+        super().__init__(prog, max_help_position=_WIDEST_OPTION, width=width)
+
+    def _format_args(self, action: Action, default_metavar: str) -> str:
+        if action.nargs in ("+", "*") and not isinstance(action.metavar, tuple):
+            return f"{self._metavar_formatter(action, default_metavar)(1)[0]}…"
+        return super()._format_args(action, default_metavar)
 
 
 class _Parser(ArgumentParser):
@@ -114,15 +126,16 @@ def parser_for(name: str, rest: Sequence[str] = (), *, helping: bool = False) ->
         description=actions[action] if action else module.__doc__,
         allow_abbrev=False,
         # Only help needs the terminal's width, and finding that out takes as long as all arguments.
-        formatter_class=partial(HelpFormatter, width=None if helping else 80),
+        formatter_class=partial(_Help, width=None if helping else 80),
     )
     parser.register("action", None, _Once)  # what an option does for which nothing else is said
     fill_parser(parser, name)
-    if helping and actions:
-        _show_for(parser, action, module.ONLY)
+    if helping:
         parser.description = _wrapped(parser.description or "")
+        _show_for(parser, action, getattr(module, "ONLY", {}))
+        parser.usage = _short_usage(parser)
+    if helping and actions:
         parser.epilog = "" if action else _actions_text(name, actions)
-        parser.formatter_class = partial(RawDescriptionHelpFormatter, width=None)
     return parser
 
 
@@ -136,6 +149,17 @@ def _show_for(parser: ArgumentParser, action: str, only: Mapping[str, Sequence[s
             argument.help = SUPPRESS
         elif argument.help:
             argument.help = _FOR_ACTIONS.sub("", argument.help)
+
+
+def _short_usage(parser: ArgumentParser) -> str:
+    """The usage without the options, which the help lists below."""
+    words = [
+        action.metavar or action.dest
+        for action in parser._actions  # noqa: SLF001 - argparse has no other way
+        if not action.option_strings and action.help != SUPPRESS
+    ]
+    shown = (f"[{word}]" if isinstance(word, str) else str(word) for word in words)
+    return " ".join([parser.prog, "[options]", *shown])
 
 
 def _wrapped(text: str) -> str:
@@ -173,7 +197,7 @@ def _unknown(name: str, rest: Sequence[str]) -> WrongUsage:
     shown = shown_argument(name)[:60]
     known = meant(name, rest)
     if known:
-        return WrongUsage(f"there is no command '{shown}'; this does what it means", remedy=known)
+        return WrongUsage(f"there is no command '{shown}'; Rabbet's command for it is", remedy=known)
     near = get_close_matches(name, COMMANDS, n=1)
     return WrongUsage(
         f"there is no command '{shown}'", remedy=f"rabbet {near[0]} --help" if near else "rabbet --help"

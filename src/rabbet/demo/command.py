@@ -30,12 +30,10 @@ _USUAL_PORT = 8437
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
     parser.add_argument(
-        "chapter", nargs="?", choices=tuple(CHAPTERS), help="play this part of the example alone"
+        "chapter", nargs="?", choices=tuple(CHAPTERS), help="play only this part of the example"
     )
     parser.add_argument("--all", action="store_true", help="play everything, one chapter after the other")
-    parser.add_argument(
-        "--keep", metavar="FOLDER", type=Path, help="play in this new folder and leave it there"
-    )
+    parser.add_argument("--keep", metavar="FOLDER", type=Path, help="play in this new folder, and keep it")
     parser.add_argument("--serve", action="store_true", help="only serve the index, until Ctrl-C")
     parser.add_argument(
         "--port",

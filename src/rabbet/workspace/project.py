@@ -205,7 +205,7 @@ def not_made_here(project: Project) -> EnvironmentFailed:
     why = (
         "it is a link"
         if root.is_symlink()
-        else "your store knows nothing of it: it may have come from elsewhere"
+        else "it is not registered on this machine: it may come from a clone or another machine"
     )
     there, aside = quoted(str(root)), quoted(f"{root}-before")
     return EnvironmentFailed(

@@ -72,9 +72,9 @@ KEYS = (
     Key(
         "limits",
         Shape.BOUNDS,
-        "bounds of libraries that only come along: a list of requirements",
+        "limit indirect dependencies, such as 'tallywax<2': a list of requirements",
         entry="limit",
-        declare=Option("REQUIREMENT", "bounds of libraries that only come along"),
+        declare=Option("REQUIREMENT", "limit indirect dependencies, such as 'tallywax<2'"),
         retract=Option("LIBRARY", "limits"),
     ),
     Key(
@@ -82,22 +82,22 @@ KEYS = (
         Shape.NAMES,
         "libraries that must not come in: a list",
         entry="without",
-        declare=Option("LIBRARY", "libraries that must not come in, whoever asks for them"),
-        retract=Option("LIBRARY", "libraries that may come in again"),
+        declare=Option("LIBRARY", "never install these libraries"),
+        retract=Option("LIBRARY", "allow these libraries again"),
     ),
     Key(
         "corrections",
         Shape.OWN,
         "what releases say wrongly of their needs: tables by releases, such as `nectarplot==2.1`",
         entry="correction",
-        retract=Option("RELEASES", "corrections, by what they apply to, such as nectarplot==2.1"),
+        retract=Option("RELEASES", "corrections of these releases, such as nectarplot==2.1"),
     ),
     Key(
         "targets",
         Shape.TEXTS,
         "platforms that the lock has to serve, such as `linux-x86_64`: a list",
         entry="target",
-        declare=Option("PLATFORM", "platforms to lock for too, such as macos-arm64"),
+        declare=Option("PLATFORM", "lock for these platforms, too: macos-arm64"),
         retract=Option("PLATFORM", "platforms to lock for"),
     ),
     Key(
@@ -105,7 +105,7 @@ KEYS = (
         Shape.TEXTS,
         "versions of Python that the lock has to serve too, such as `3.13`: a list",
         entry="python",
-        declare=Option("VERSION", "versions of Python to lock for too, such as 3.13"),
+        declare=Option("VERSION", "lock for these versions of Python: 3.13"),
         retract=Option("VERSION", "versions of Python to lock for"),
     ),
     Key(
@@ -113,7 +113,7 @@ KEYS = (
         Shape.TABLE,
         "the oldest `glibc`, `macos` and `musl` that the lock has to serve: a table",
         entry="baseline",
-        declare=Option("LIBC", "the oldest system to lock for, such as glibc=2.34"),
+        declare=Option("LIBC", "the oldest system to lock for: glibc=2.34"),
         retract=Option("LIBC", "baselines, such as glibc"),
     ),
     Key(
@@ -123,7 +123,7 @@ KEYS = (
         entry="newest",
         declare=Option(
             "WHICH",
-            "each target gets the newest releases that it can have (default), or all get the same",
+            "the newest for each target, or the same for all",
             choices=("each", "same"),
         ),
     ),
@@ -132,7 +132,7 @@ KEYS = (
         Shape.TEXT,
         "a date: releases that were uploaded later are not taken, such as `2026-05-01`",
         entry="as-of",
-        declare=Option("DATE", "take no release that was uploaded later, such as 2026-05-01"),
+        declare=Option("DATE", "take no later release, such as 2026-05-01"),
         retract=Option("", "the date after which no release is taken"),
     ),
     Key(
@@ -146,8 +146,8 @@ KEYS = (
         "checkouts that stand in for releases: a table, library → folder",
         entry="local",
         listed="checkout",
-        declare=Option(("LIBRARY", "FOLDER"), "a checkout that stands in for a library's releases"),
-        retract=Option("LIBRARY", "checkouts, by the libraries that they stand in for"),
+        declare=Option(("LIBRARY", "FOLDER"), "use a checkout in place of a library's releases"),
+        retract=Option("LIBRARY", "checkouts of these libraries"),
     ),
     Key(
         "build-from-source",
@@ -155,7 +155,7 @@ KEYS = (
         "libraries whose own build code may run: a list",
         entry="build-from-source",
         listed="build from source",
-        declare=Option("LIBRARY", "libraries whose own build code may run here, where they have no wheel"),
+        declare=Option("LIBRARY", "allow building these, where they have no wheel"),
         retract=Option("LIBRARY", "libraries that may not be built here any more"),
     ),
     Key(
@@ -179,7 +179,7 @@ KEYS = (
         Shape.PLACES,
         "where libraries come from: tables with `name`, `url`, and `only`, `fresh-for` or `builds`",
         entry="source",
-        declare=Option("WHERE", "an index's address or a folder of wheels, or NAME= and that"),
+        declare=Option("WHERE", "[NAME=]ADDRESS: an index, or a folder of wheels"),
         retract=Option("NAME", "sources, by their names"),
     ),
     Key(
@@ -187,7 +187,7 @@ KEYS = (
         Shape.PLACES,
         "where runtimes can be had: tables with `name` and `url`, or `registry`",
         entry="catalogue",
-        declare=Option("WHERE", "a catalogue of runtimes: its address or folder, or NAME= and that"),
+        declare=Option("WHERE", "[NAME=]ADDRESS: a catalogue of runtimes"),
         retract=Option("NAME", "catalogues of runtimes, by their names"),
     ),
     Key("languages", Shape.OWN, "languages that Rabbet does not know: a table each"),

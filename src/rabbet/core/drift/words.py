@@ -22,11 +22,11 @@ _REASONS = {
     Reason.SECOND_COPY: "a second copy",
     Reason.UNFINISHED: "a run that was cut short was changing it",
     Reason.UNRECORDED: "a file that nobody recorded",
-    Reason.START_UP: "nobody recorded it, and Python reads it whenever it starts",
+    Reason.START_UP: "untracked file that Python loads at every start",
     Reason.NO_METADATA: "its METADATA is gone or can't be read, so nobody knows what it needs",
     Reason.REMOVED: "Rabbet had put it there, and somebody removed it",
     Reason.OTHER_LOCK: "made from another lock than today's",
-    Reason.NOT_MADE_HERE: "it was not made here by your Rabbet, so its notes are not believed",
+    Reason.NOT_MADE_HERE: "foreign environment: its install state is ignored",
     Reason.EDITED_LOCK: "edited by hand in the lock",
     Reason.DECLARATION_CHANGED: "declaration changed",
     Reason.EXPORTED: "`export` made it of another lock than today's",
@@ -35,7 +35,7 @@ _REASONS = {
     Reason.NONE_FITS: "no runtime on this machine is one that the project allows",
     Reason.NOT_LINKED: "it is not linked",
     Reason.NOT_DECLARED: "it is linked, and not declared",
-    Reason.BUILT_OTHERWISE: "what it is built from, or how, is not what it was then",
+    Reason.BUILT_OTHERWISE: "its sources or its build changed since it was built",
 }
 _KINDS = {
     Kind.BUILD: "made from another file of this release",

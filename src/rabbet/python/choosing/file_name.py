@@ -121,5 +121,5 @@ def _version(text: str) -> Version:
 def _tags(*parts: str) -> frozenset[str]:
     """The tags that the parts stand for, each of which may name several."""
     if prod(part.count(".") + 1 for part in parts) > MOST_TAGS:
-        raise InvalidTag("it stands for more kinds of machines than there are")
+        raise InvalidTag("its name expands to more than 200 tags")
     return frozenset(str(tag) for tag in parse_tag("-".join(parts)))

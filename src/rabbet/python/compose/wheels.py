@@ -203,7 +203,7 @@ def _check_metadata(
             f"{needed.artifact.filename} is not what its source said of it when the lock was made",
             because=[
                 *wrong,
-                "tell whoever runs the source; this machine goes by the wheel itself from now on",
+                "report this to the source's operator; this machine now uses the wheel's own metadata",
             ],
             remedy="rabbet resolve --fresh-listings",
         )

@@ -185,10 +185,10 @@ def _bringing(session: Session) -> tuple[str, str]:
     install_state = own_install_state(session.project.environment, session.machine.environments())
     if install_state is not None and (install_state.groups is not None or install_state.extras is not None):
         return (
-            "the environment holds a part of the lock: what was not chosen may bring it",
+            "the environment leaves out some groups or extras, which may provide this command",
             "rabbet recreate --everything",
         )
     return (
-        "a library that brings it has to be declared; what the environment holds, explain tells",
+        "declare a library that provides this command; `rabbet explain` lists what is locked",
         "rabbet explain",
     )

@@ -96,7 +96,7 @@ def _none_served(declaration: Declaration, others: Sequence[PythonRuntime]) -> N
     return NoRuntime(
         f"none of the versions of Python that are to be served is on this machine: {pythons}",
         because=[f"{other.executable}: {other}" for other in others] or ["no interpreter was found at all"],
-        note="one of these that is installed is taken at once"
+        note="install one of these versions, and Rabbet uses it"
         + ("; what follows serves one that is here as well:" if able else ""),
         remedy=f"rabbet declare --python {able[0].minor} && rabbet resolve" if able else "",
     )

@@ -1,10 +1,9 @@
-"""Draw up a declaration from what exists.
+"""Declare what an existing project uses.
 
-Looks at what the current folder has: an environment, plain lists of requirements, the code; or at the places
-given with --from: an environment, a list, another project's pyproject.toml, a lock, a folder. Only what
-nothing else needs becomes declared, loosely; the versions that are installed, or pinned in a list, are noted
-beside the declaration, and the next `rabbet resolve` prefers them, so that the first lock changes nothing
-that works. It shows what it would write and why, asks, and writes. Nothing that it looks at is run.
+Looks at what the current folder has: an environment, lists of requirements, code; or at what --from names. It
+declares, loosely, only what nothing else requires. Installed versions, and pins in lists, are noted beside
+the declaration; the next `rabbet resolve` prefers them, so the first lock changes nothing that works. The
+command shows what it would write and why, then asks. It runs none of the files that it reads.
 """
 
 from argparse import ArgumentParser, Namespace
@@ -20,7 +19,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         parser,
         "--from",
         "PATH",
-        "look at these alone: environments, lists, pyproject.toml, locks, folders with code",
+        "look only at these: environments, lists, pyproject.toml, locks, folders with code",
         dest="places",
     )
     parser.add_argument("--plan", action="store_true", help="show what would be written, and write nothing")

@@ -1,7 +1,7 @@
-"""Start a declaration here.
+"""Start a project in this folder.
 
-Writes pyproject.toml in the current folder, or adds to the one that is there what it lacks. On a terminal it
-asks for what was not given and shows the file before it writes it.
+Writes pyproject.toml in the current folder, or completes the one that is there. On a terminal it asks for
+what was not given, tries the source, and shows the file before it writes it.
 """
 
 from argparse import ArgumentParser, Namespace
@@ -25,9 +25,9 @@ def add_arguments(parser: ArgumentParser) -> None:
     )
     parser.add_argument("--name", help="the project's name (default: the folder's)")
     parser.add_argument("--runtime", metavar="CONSTRAINT", help="such as 'python>=3.11'")
-    parser.add_argument("--source", metavar="URL_OR_FOLDER", help="an index's address, or a folder of wheels")
-    parser.add_argument("--yes", action="store_true", help="ask nothing, take defaults")
-    add_now(parser, "then resolve and recreate; if that fails, nothing was begun")
+    parser.add_argument("--source", metavar="ADDRESS", help="the address of an index, or a folder of wheels")
+    parser.add_argument("--yes", action="store_true", help="ask nothing, use the defaults")
+    add_now(parser, "also resolve and recreate: all or nothing")
     add_offline(parser)
 
 

@@ -1,8 +1,8 @@
-"""Add or change runtimes and libraries.
+"""Add or change libraries and runtimes.
 
-Writes requirements, the runtime's constraint, platforms and sources into pyproject.toml; its comments and
-order stay. A name alone is written as it is: loose. Of what is declared already, only what was given changes.
-Without arguments it shows what is declared.
+Writes requirements, the runtime's constraint, platforms and sources into pyproject.toml, and keeps its
+comments and order. A name without versions stays loose. Entries that exist already change only where the
+command says so. Without arguments it shows what is declared.
 """
 
 from argparse import ArgumentParser, Namespace
@@ -24,36 +24,34 @@ def add_arguments(parser: ArgumentParser) -> None:
         "libraries",
         metavar="requirement",
         nargs="*",
-        help="such as nectarplot, 'combframe[fast]>=2,<4', \"skepio; os_name == 'nt'\"",
+        help="such as nectarplot, 'combframe[fast]>=2,<4'",
     )
     parser.add_argument(
         "--exactly",
         action="store_true",
-        help="write libraries as given, without bounds and extras that they had",
+        help="drop bounds and extras of the old entry",
     )
     parser.add_argument(
         "--runtime",
         metavar="CONSTRAINT",
         action="append",
         default=[],
-        help="such as 'python>=3.11,<3.14' or 'node 20'; may be repeated",
+        help="such as 'python>=3.11,<3.14' or 'node 20'",
     )
     add_entries(parser, "declare")
     parser.add_argument(
         "--own-version",
         metavar="VERSION",
-        help="the project's own version, or next-patch, next-minor, next-major",
+        help="such as 1.2, next-patch, next-minor, next-major",
     )
     parser.add_argument(
         "--for-all-projects",
         action="store_true",
-        help="keep the source for all your projects that declare none, and not in this one",
+        help="keep the source for all your projects",
     )
-    add_section(parser, "put libraries and the runtime into")
-    parser.add_argument(
-        "--plan", action="store_true", help="show what would change in the lock, and write nothing"
-    )
-    add_now(parser, "then resolve and recreate; if that fails, all is as before")
+    add_section(parser, "into")
+    parser.add_argument("--plan", action="store_true", help="show the change of the lock; write nothing")
+    add_now(parser, "also resolve and recreate: both or nothing")
     add_offline(parser)
     add_json(parser)
 

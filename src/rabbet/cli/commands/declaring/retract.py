@@ -1,8 +1,8 @@
-"""Take something out.
+"""Remove libraries and other entries.
 
-Removes libraries from pyproject.toml, from wherever they are declared or from one group, extra or variant; a
-group, an extra or a variant named alone goes with all that is in it. 'combframe[fast]' takes out the extra
-alone. What the options name is taken out likewise.
+Removes libraries from pyproject.toml, wherever they are declared, or from one group, extra or variant only. A
+group, an extra or a variant without libraries is removed as a whole. 'combframe[fast]' removes only the
+extra. Options remove what they name.
 """
 
 from argparse import ArgumentParser, Namespace
@@ -25,11 +25,9 @@ def add_arguments(parser: ArgumentParser) -> None:
         help="the constraint on a language (default: Python)",
     )
     add_entries(parser, "retract")
-    add_section(parser, "take libraries only out of")
-    parser.add_argument(
-        "--plan", action="store_true", help="show what would change in the lock, and write nothing"
-    )
-    add_now(parser, "then resolve and recreate; if that fails, all is as before")
+    add_section(parser, "only from")
+    parser.add_argument("--plan", action="store_true", help="show the change of the lock; write nothing")
+    add_now(parser, "also resolve and recreate: both or nothing")
     add_offline(parser)
     add_json(parser)
 

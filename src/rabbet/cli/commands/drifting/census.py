@@ -1,11 +1,9 @@
-"""Everyone's machines, against the lock.
+"""Compare everyone's machines with the lock.
 
-`record` writes an inventory of this machine into a file (CycloneDX JSON): libraries, runtimes, no paths and
-no names of people or hosts; a made-up label stands for the machine. `send` records and shares it through the
-project's git remote, under refs that no branch list shows, and `collect` fetches what all have sent. `show`
-holds every machine against the lock: which libraries differ where, what that breaks, who is behind, and what
-mends each group. `check` is for CI: exit code 1 when more machines break than are allowed. `serve` gives the
-page of all this to a browser on this machine, made again whenever it is asked for.
+Each machine records an inventory: libraries and runtimes, no paths and no names of people or hosts; a random
+label stands for the machine. Inventories are shared through the project's git remote, under refs that no
+branch list shows, or through a database. `show` tells which libraries differ where, what that breaks, who is
+behind, and what mends each group.
 """
 
 from argparse import ArgumentParser, Namespace
@@ -22,7 +20,7 @@ if TYPE_CHECKING:
     from rabbet.workspace.session import Session
 
 ACTIONS = {
-    "show": "Hold every machine against the lock.\n\nWithout an action, this is what is done.",
+    "show": "Compare every machine with the lock.\n\nWithout an action, this is what is done.",
     "send": "Record this machine's inventory, and share it.",
     "collect": "Fetch what all machines have sent.",
     "check": "Exit with 1 when more machines break than are allowed.\n\nFor CI.",
@@ -66,7 +64,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         default="show",
         help="default: show what was collected",
     )
-    parser.add_argument("--label", metavar="NAME", help="record, send: a label in place of the made-up one")
+    parser.add_argument("--label", metavar="NAME", help="record, send: a label in place of the random one")
     parser.add_argument("--env", metavar="PATH", help="record, send: another environment")
     parser.add_argument("--deep", action="store_true", help="record, send: with the digests of all files")
     parser.add_argument("--to", metavar="FILE", help="record: the file (default: census-LABEL.json)")
@@ -74,7 +72,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--database",
         metavar="URL",
-        help="send, show, check, serve: a database in place of git, such as sqlite:///census.db"
+        help="send, show, check, serve: use a database, not git, such as sqlite:///census.db"
         f" (default: the variable {CENSUS_VARIABLE})",
     )
     add_several(
@@ -88,19 +86,22 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--library", metavar="NAME", type=a_library, help="show: one library on all machines, over time"
     )
-    parser.add_argument("--since", metavar="DATE", help="show: what became of the machines since then")
+    parser.add_argument("--since", metavar="DATE", help="show: what changed on the machines since then")
     parser.add_argument(
         "--every",
         metavar="WHEN",
         choices=("recreate", "never"),
-        help="send: declare that it is done after each recreate, in the background; or never again",
+        help="send: recreate: also send after each recreate, in the background; never: stop that",
     )
     parser.add_argument("--csv", action="store_true", help="show: the matrix as comma-separated values")
     parser.add_argument("--port", metavar="N", type=a_port, help="serve: the port (default: a free one)")
     parser.add_argument("--picture", metavar="FILE", help="show: draw the matrix, as PNG")
-    parser.add_argument("--page", metavar="FILE", help="show: one page for a browser, to send round")
+    parser.add_argument("--page", metavar="FILE", help="show: write a page for a browser")
     parser.add_argument(
-        "--allow", metavar="N", type=int, help="check: so many machines may break (default: none)"
+        "--allow",
+        metavar="N",
+        type=int,
+        help="check: exit 0 while at most N machines have breaking findings (default: 0)",
     )
     add_variant(parser)
     add_offline(parser)

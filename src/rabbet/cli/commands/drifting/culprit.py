@@ -1,9 +1,9 @@
-"""Which changed library broke a command.
+"""Find the library that broke a command.
 
-Between a state in which the command works and one in which it does not, tries mixtures of the two until the
-smallest set of changes is found that makes it fail. Each mixture is consistent, and made from the store in an
-environment for that once; the project's own stays as it is. What the command itself writes is its own
-affair. A search that is interrupted goes on where it was.
+Takes a state in which the command works and one in which it fails, and tries combinations of the two until it
+has the smallest set of changes that makes the command fail. Each combination is consistent, and gets a
+temporary environment; the project's own stays as it is. Rabbet does not undo what the command itself writes.
+An interrupted search continues where it stopped.
 """
 
 from argparse import REMAINDER, ArgumentParser, Namespace
@@ -23,8 +23,12 @@ def add_arguments(parser: ArgumentParser) -> None:
         metavar="STATE",
         help="one in which it does not, in the same form (default: the present lock)",
     )
-    parser.add_argument("--fails-with", metavar="TEXT", help="only output with this text is the failure")
-    parser.add_argument("--exit-code", metavar="NUMBER", type=int, help="only this exit code is the failure")
+    parser.add_argument(
+        "--fails-with", metavar="TEXT", help="it is the failure only if the output has this text"
+    )
+    parser.add_argument(
+        "--exit-code", metavar="NUMBER", type=int, help="it is the failure only with this exit code"
+    )
     parser.add_argument(
         "--time-limit",
         metavar="SECONDS",
@@ -37,15 +41,17 @@ def add_arguments(parser: ArgumentParser) -> None:
         metavar="N",
         type=int,
         default=1,
-        help="run it so often in each mixture, if it fails at times",
+        help="run the command N times in each combination, for a failure that comes and goes",
     )
     parser.add_argument(
-        "--jobs", metavar="N", type=int, default=1, help="try so many mixtures at once (default: %(default)s)"
+        "--jobs", metavar="N", type=int, default=1, help="try N combinations at once (default: %(default)s)"
     )
     parser.add_argument(
-        "--keep", metavar="FOLDER", help="leave the smallest passing and failing environments there"
+        "--keep", metavar="FOLDER", help="keep the smallest passing and failing environments in this folder"
     )
-    parser.add_argument("--afresh", action="store_true", help="forget what an interrupted search has found")
+    parser.add_argument(
+        "--afresh", action="store_true", help="start again: ignore what an interrupted search found"
+    )
     add_variant(parser)
     add_offline(parser)
     add_json(parser)

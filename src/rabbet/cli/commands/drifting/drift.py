@@ -1,14 +1,13 @@
-"""What is installed here, against the lock.
+"""Compare the installed libraries with the lock.
 
-Reads what is installed in .venv from its files alone, running nothing of it, and compares it with
-pylock.toml. Files are held against the records in the environment; those whose state is the same as when they
-were last read are not read again. --deep holds each against the wheel whose hash is in the lock, so that a
-file, its record and Rabbet's notes changed together are found too; what the store lacks for that is fetched.
-Not even that notices compiled modules that were changed in the store together with its notes of them.
---against holds what is installed against another state: a lock or inventory file, git:REV, env:PATH,
-machine:LABEL. --keep is for what was wanted: it writes what is installed into the declaration, loosely, and
-notes that the next lock shall prefer these versions. Exit code 0: no drift. 1: something differs. With
---quiet that is all: for prompts, tests and containers.
+Reads the files in .venv, runs none of them, and compares what is installed with pylock.toml. Files are
+compared with the records in the environment; unchanged ones are not read again. --deep compares each file
+with the wheel whose hash is locked, and fetches what the store lacks for that. It can't detect compiled
+modules that were changed in the store together with their digests. --against compares with another state.
+--keep writes what was installed by hand into the declaration and the preferred versions.
+
+Exit code 0: no drift, or notes only. 1: drift. With --quiet nothing is printed: use the exit code, in
+prompts, tests and containers.
 """
 
 from argparse import ArgumentParser, Namespace
@@ -29,7 +28,7 @@ if TYPE_CHECKING:
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
-    parser.add_argument("--deep", action="store_true", help="hold every file against the lock's hashes")
+    parser.add_argument("--deep", action="store_true", help="compare every file with the locked hashes")
     parser.add_argument(
         "--against",
         metavar="STATE",
@@ -38,7 +37,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--env",
         metavar="PATH",
-        help="another environment, whoever made it, an interpreter's folder, or one of libraries",
+        help="look at another environment, an interpreter's folder, or a folder of libraries",
     )
     parser.add_argument(
         "--keep",
@@ -49,7 +48,9 @@ def add_arguments(parser: ArgumentParser) -> None:
         help="keep these as they are (without a name: all that was installed by hand): show the change, then"
         " write it",
     )
-    parser.add_argument("--group", metavar="NAME", help="--keep: declare new ones for this dependency group")
+    parser.add_argument(
+        "--group", metavar="NAME", help="--keep: declare new libraries in this dependency group"
+    )
     parser.add_argument("--yes", action="store_true", help="--keep: ask nothing")
     add_variant(parser, every=True)
     add_offline(parser)

@@ -1,9 +1,9 @@
-"""What the code imports, against the declaration.
+"""Compare the code's imports with the declaration.
 
-Reads the project's Python files and notebooks, running nothing of them, and holds each imported module
-against what the libraries offer by their own files. It tells what is imported and comes along only by chance,
-what is not there at all, what is declared and never imported, what only tests need, what only a group brings.
-Exit code 0: imports and declaration agree. 1: they do not.
+Reads the project's Python files and notebooks, runs none of them, and compares the imported modules with
+those that the libraries offer. It reports modules that are there only by chance, modules that are missing,
+declared libraries that nothing imports, and libraries that only tests or a group need. Exit code 0: imports
+and declaration agree. 1: they do not.
 """
 
 from argparse import ArgumentParser, Namespace

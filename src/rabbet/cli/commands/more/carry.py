@@ -1,11 +1,10 @@
-"""All of it, for a machine without network.
+"""Pack all that a lock needs, for a machine without network.
 
-Puts what the lock needs for its targets into a folder, or into an archive if the name ends in .tar.gz or
-.zip: wheels, source archives with what their builds need, runtimes with their catalogue, and Rabbet itself.
-It is a static index that any client can read, with a manifest of hashes. There, in the project: `python3
-FOLDER/rabbet.py recreate --carried FOLDER`. A second time, only what changed is written.
-
-With --built it is what this machine built from source, for teammates: a folder takes in the builds of many.
+Writes a folder, or an archive if the name ends in .tar.gz or .zip: wheels, source archives with what their
+builds require, runtimes with their catalogue, and Rabbet itself. It is a static index that any client can
+read, with a manifest of hashes. On the other machine, in the project: `python3 FOLDER/rabbet.py recreate
+--carried FOLDER`. A second run writes only what changed. With --built it packs the wheels that this machine
+built from source, for teammates; a folder can hold those of many.
 """
 
 import os
@@ -30,7 +29,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--built",
         action="store_true",
-        help="wheels alone that this machine built from source, for a source with `builds = true`",
+        help="only the wheels that this machine built from source, for a source with `builds = true`",
     )
     add_variant(parser)
     add_offline(parser)

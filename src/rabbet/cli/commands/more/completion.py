@@ -1,8 +1,8 @@
-"""Completion for a shell.
+"""Set up completion in a shell.
 
-Prints what a shell has to read once, in its start file, so that it completes Rabbet's commands, options, and
-the names that a project and this machine know. For bash: rabbet completion bash >> ~/.bashrc. For fish:
-rabbet completion fish > ~/.config/fish/completions/rabbet.fish.
+Prints what a shell reads at its start to complete Rabbet's commands, options, and the names that a project
+and this machine know. For bash: rabbet completion bash >> ~/.bashrc. For fish: rabbet completion fish >
+~/.config/fish/completions/rabbet.fish.
 """
 
 from argparse import ArgumentParser, Namespace

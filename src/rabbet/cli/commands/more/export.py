@@ -1,11 +1,7 @@
-"""The lock for others.
+"""Export the lock: list, bill, table, container, editor.
 
-`list` is a plain list of requirements with hashes and markers. `bill` is a bill of materials (CycloneDX JSON)
-with licences, hashes and who needs whom. `table` is for a spreadsheet (CSV): licences, and why each library
-is there. These three go to standard output, or to a file. `container` writes Containerfile and
-.containerignore: the libraries come from what `carry` put together, and the program runs without rights.
-`editor` writes the description of a development container beside it, and tells the paths that
-editors ask for. What Rabbet wrote it writes again, as long as nobody edited it; `drift` tells what is stale.
+Files that Rabbet wrote are replaced, unless they were edited; --force replaces those too. `drift` reports
+exports that are stale.
 """
 
 from argparse import ArgumentParser, Namespace
@@ -23,13 +19,15 @@ if TYPE_CHECKING:
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
     parser.add_argument("what", choices=(*_TEXTS, "container", "editor"), help="what to export")
-    parser.add_argument("--to", metavar="FILE", help="list, bill, table: a file in place of standard output")
+    parser.add_argument(
+        "--to", metavar="FILE", help="list, bill, table: write this file, not standard output"
+    )
     add_several(parser, "--group", "NAME", "list, container: with these groups")
     add_several(parser, "--extra", "NAME", "list, container: with these extras")
     parser.add_argument("--everything", action="store_true", help="list, container: all groups and extras")
     parser.add_argument("--base", metavar="IMAGE", help="container: the image that brings Python")
     add_several(parser, "--command", "WORD", "container: what it runs (default: python)", dest="words")
-    parser.add_argument("--force", action="store_true", help="container, editor: also over what was edited")
+    parser.add_argument("--force", action="store_true", help="container, editor: replace edited files, too")
     add_variant(parser)
     add_json(parser)
 

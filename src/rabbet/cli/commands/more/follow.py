@@ -1,9 +1,9 @@
-"""A project's environment wherever you go in it.
+"""Let the shell follow you into environments.
 
-Prints a few lines for a shell's start file. In the folder of a project, or one below it, its environment then
-comes first on PATH and its name stands in the prompt; leaving the folder puts all back. The shell does that
-alone, and only for environments that you made with Rabbet: nothing that came with a clone is followed. For
-bash: rabbet follow bash >> ~/.bashrc
+Prints a few lines for a shell's start file. In the folder of a project, or below it, the environment then
+comes first on PATH and the folder's name stands in the prompt; leaving the folder restores both. The shell
+starts no program for that, and follows only environments that you made with Rabbet, none that came with a
+clone. For bash: rabbet follow bash >> ~/.bashrc.
 """
 
 from argparse import ArgumentParser, Namespace

@@ -1,7 +1,7 @@
-"""What the lock held before.
+"""Show what the lock held before.
 
-Reads the revisions of the lock that git has and tells which of them changed the version of a library, the
-newest first; without a name, what each of them changed. `compare` tells two of them apart in full.
+Shows which revisions of the lock in git changed the version of a library, the newest first; without a name,
+what each revision changed. `compare` shows two revisions in full.
 """
 
 from argparse import ArgumentParser, Namespace
@@ -15,7 +15,7 @@ _USUAL_NUMBER = 15
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
-    parser.add_argument("library", nargs="?", type=a_library, help="one library alone")
+    parser.add_argument("library", nargs="?", type=a_library, help="only this library")
     parser.add_argument(
         "--all", action="store_true", help=f"every change (default: the newest {_USUAL_NUMBER})"
     )

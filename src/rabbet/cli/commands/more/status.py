@@ -1,8 +1,7 @@
-"""Where the project stands.
+"""Show where the project stands.
 
-One screen for somebody who comes back: what is declared, locked and installed, whether that fits together,
-which newer releases the store has heard of, and the next command that makes sense. It asks no network and
-runs nothing.
+Shows what is declared, locked and installed, whether that fits together, which newer releases the store
+knows, and the next command. It asks no network and runs nothing.
 """
 
 from argparse import ArgumentParser, Namespace

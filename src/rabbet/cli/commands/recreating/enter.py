@@ -1,7 +1,8 @@
-"""A shell inside it.
+"""Start a shell in the environment.
 
-Starts your shell with the environment's commands first on PATH and the project's name in the prompt; `exit`
-leaves it. To enter from a running shell, source .venv/bin/enter.sh (or .fish, .ps1); `leave` puts all back.
+Starts your shell with the environment's commands first on PATH and the folder's name in the prompt; `exit`
+leaves it. To enter from a running shell, source .venv/bin/enter.sh (or .fish, .ps1); `leave` restores
+everything.
 """
 
 from argparse import ArgumentParser, Namespace
@@ -14,7 +15,7 @@ from rabbet.cli.options import add_now, add_trial, add_variant
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
     parser.add_argument(
-        "--as-is", action="store_true", help="also when the environment does not fit the lock"
+        "--as-is", action="store_true", help="even if the environment does not match the lock"
     )
     add_now(parser, "first bring lock and environment up to date")
     add_trial(parser)

@@ -1,7 +1,7 @@
-"""The environments of this machine.
+"""List and discard environments.
 
-Lists all that were made from this machine's store: of which project, with which runtime, how big, and whether
-each fits its lock. `discard` removes some, named by their folders or their projects'.
+Lists all environments that you made on this machine: where each lies, its runtime and size, and whether it
+matches its lock.
 """
 
 from argparse import ArgumentParser, Namespace

@@ -1,8 +1,8 @@
 """Make the environment match the lock.
 
 Makes .venv from pylock.toml, or changes it: adds what is missing, replaces what differs, removes what is not
-in the lock, and leaves alone what fits. Without a choice of groups and extras it keeps to the last one; a new
-environment gets all of them.
+locked, and leaves the rest alone. A new environment gets all groups and extras; later runs keep the last
+choice.
 """
 
 from argparse import ArgumentParser, Namespace
@@ -19,38 +19,36 @@ if TYPE_CHECKING:
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
-    parser.add_argument("--plan", action="store_true", help="show what would be done, and do nothing")
+    parser.add_argument("--plan", action="store_true", help="show what would be done, and change nothing")
     parser.add_argument(
-        "--fresh", action="store_true", help="make the environment again beside the old one, then swap"
+        "--fresh", action="store_true", help="make a new environment beside the old one, then swap them"
     )
     parser.add_argument(
         "--strict",
         action="store_true",
-        help="for CI: do nothing, and exit 1, if the lock is behind the declaration",
+        help="for CI: if the lock is out of date, change nothing and exit 1",
     )
     parser.add_argument(
         "--verify",
         action="store_true",
-        help="hold every file against the lock's hashes, not only its records",
+        help="compare every file with the locked hashes, not only with its records",
     )
     parser.add_argument(
-        "--compile-later", action="store_true", help="leave compiling modules to their first import"
+        "--compile-later", action="store_true", help="compile modules when they are first imported"
     )
-    parser.add_argument(
-        "--carried", metavar="PLACE", help="take everything from what `carry` wrote, and ask no network"
-    )
+    parser.add_argument("--carried", metavar="PLACE", help="use the files that `carry` packed, no network")
     parser.add_argument("--obtain", action="store_true", help="fetch locked runtimes that this machine lacks")
-    add_several(parser, "--group", "NAME", "these groups, and no others")
-    add_several(parser, "--extra", "NAME", "these extras, and no others")
+    add_several(parser, "--group", "NAME", "only these groups")
+    add_several(parser, "--extra", "NAME", "only these extras")
     parser.add_argument("--bare", action="store_true", help="no group and no extra")
     parser.add_argument("--everything", action="store_true", help="all groups and extras again")
     parser.add_argument(
-        "--without-project", action="store_true", help="leave the project itself out, this time"
+        "--without-project", action="store_true", help="this time, don't install the project itself"
     )
     parser.add_argument(
         "--not-editable",
         action="store_true",
-        help="install the project and checkouts as wheels of their present state, this time",
+        help="this time, install the project and checkouts as wheels of their present state",
     )
     add_variant(parser, every=True)
     add_offline(parser)

@@ -1,8 +1,8 @@
-"""Run one command inside it.
+"""Run a command in the environment.
 
-Runs a command with the environment's own commands first on PATH, and passes on its exit code and signals. An
-environment that does not fit the lock is refused; --as-is goes on. --under takes another runtime, and --try
-another library, for this one command: nothing is changed.
+The environment's commands come first on PATH; the exit code and signals are the command's own. An environment
+that does not match the lock is refused, unless you say --as-is. --under uses another runtime, and --try
+another library, for this command only; nothing is changed.
 """
 
 from argparse import REMAINDER, ArgumentParser, Namespace
@@ -21,14 +21,14 @@ if TYPE_CHECKING:
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
     parser.add_argument(
-        "--as-is", action="store_true", help="also when the environment does not fit the lock"
+        "--as-is", action="store_true", help="even if the environment does not match the lock"
     )
     parser.add_argument(
         "--under",
         metavar="CONSTRAINT",
         action="append",
         default=[],
-        help="with another runtime of a language than Python, this once, such as 'java>=14'",
+        help="use another runtime for this command, such as 'java>=14'; not Python",
     )
     add_now(parser, "first bring lock and environment up to date")
     add_trial(parser)

@@ -1,10 +1,7 @@
-"""The runtimes of this machine.
+"""List and obtain runtimes.
 
 Lists the runtimes of all languages that were found, which one this project gets and why not the others, and
-which projects use them. `lookup` shows what catalogues offer, such as `lookup 'node>=20'`; `obtain` fetches
-the newest of these into the store, and `discard` removes one again. `publish WHAT --to FOLDER` gives a
-runtime to others, with a catalogue: an archive as it is, by its path or address, or a runtime of this machine
-by its folder or program, which is packed.
+which projects use them.
 """
 
 import os
@@ -59,15 +56,15 @@ def add_arguments(parser: ArgumentParser) -> None:
     )
     parser.add_argument("--to", metavar="FOLDER", help="publish: where the catalogue is")
     parser.add_argument(
-        "--copy", action="store_true", help="publish: an archive's copy lies beside the catalogue"
+        "--copy", action="store_true", help="publish: copy the archive to the catalogue's folder"
     )
-    parser.add_argument("--each", metavar="FILE", help="publish: what the lines of a file name")
+    parser.add_argument("--each", metavar="FILE", help="publish: everything that the lines of a file name")
     parser.add_argument(
-        "--from-source", action="store_true", help="obtain: build what a catalogue has as source alone"
+        "--from-source", action="store_true", help="obtain: build it, where a catalogue has only its source"
     )
-    add_several(parser, "--only", "LANGUAGE", "list these languages alone")
+    add_several(parser, "--only", "LANGUAGE", "list only these languages")
     parser.add_argument(
-        "--refused", action="store_true", help="list what was set aside too, with the reasons"
+        "--refused", action="store_true", help="also list what is not usable, with the reasons"
     )
     add_offline(parser)
     add_json(parser)

@@ -1,8 +1,6 @@
-"""What this machine has fetched.
+"""Look at the store, clean it, check it.
 
-Shows where the store is, how big, and what for. `sweep` removes what no known environment or lock uses;
-`check` reads everything again and removes what is damaged, which is fetched again when it is needed. `key`
-prints what a service that keeps the store between runs should file it under: it changes with the lock.
+Shows where the store is, how large it is, and what its parts are for.
 """
 
 from argparse import ArgumentParser, Namespace
@@ -23,7 +21,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
     parser.add_argument("action", nargs="?", choices=tuple(ACTIONS), help="default: show what is there")
     parser.add_argument(
-        "--older", metavar="DAYS", type=int, help="sweep only what was not used for so many days"
+        "--older", metavar="DAYS", type=int, help="sweep: only what was not used for DAYS days"
     )
     add_json(parser)
 

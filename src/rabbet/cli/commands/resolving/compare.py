@@ -1,8 +1,8 @@
-"""What differs between two states.
+"""Compare two locks, revisions or environments.
 
-Each of OLD and NEW is a lock file, an inventory file (CycloneDX JSON), a revision in git (HEAD~3, or
-git:HEAD~3), `installed` for what is in the project's environment, env:PATH for what is in another one, or
-machine:LABEL for what a machine of the census has; without NEW it is the present lock.
+OLD and NEW are each a lock file, an inventory file (CycloneDX JSON), a revision in git (HEAD~3 or
+git:HEAD~3), `installed` for the project's environment, env:PATH for another environment, or machine:LABEL for
+a machine of the census. Without NEW, OLD is compared with the present lock.
 """
 
 from argparse import ArgumentParser, Namespace

@@ -1,7 +1,7 @@
-"""Why a package is in the lock, and what holds it back.
+"""Show why a library is locked, and what holds it back.
 
-With a name: who asks for it, along which paths, for which groups, and what keeps it from its newest release.
-Without: the whole graph as a tree.
+With a name: what requires the library, along which paths and for which groups, and what keeps it from its
+newest release. Without a name: the whole graph as a tree.
 """
 
 from argparse import ArgumentParser, Namespace
@@ -16,9 +16,13 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "name", nargs="?", type=a_library, help="a locked library, or the language of a locked runtime"
     )
-    parser.add_argument("--sizes", action="store_true", help="how much each brings along, in the tree")
     parser.add_argument(
-        "--held-back", action="store_true", help="every library that is not at its newest, and who holds it"
+        "--sizes", action="store_true", help="in the tree: the size of each, alone and with what it requires"
+    )
+    parser.add_argument(
+        "--held-back",
+        action="store_true",
+        help="list libraries that are not at their newest release, and what holds them",
     )
     add_variant(parser)
     add_offline(parser)
@@ -34,7 +38,9 @@ def run(arguments: Namespace, context: Context) -> int:
     project = context.rabbet(arguments.variant)
     if arguments.name is not None:
         if arguments.sizes or arguments.held_back:
-            raise WrongUsage("--sizes and --held-back go without a name", remedy="rabbet explain --held-back")
+            raise WrongUsage(
+                "--sizes and --held-back can't be combined with a name", remedy="rabbet explain --held-back"
+            )
         found = project.explain(arguments.name)
         if isinstance(found, Explained):
             context.present(LibraryView(found, library_name(arguments.name)), as_json=arguments.json)

@@ -1,7 +1,7 @@
-"""What releases the sources offer.
+"""List the releases of a library.
 
-Lists the releases of one library, the newest first: when each was uploaded, what it needs, which one is
-locked, and which the declaration allows.
+Shows the newest releases first: when each was uploaded, which Python it requires, which one is locked, and
+which ones the declaration allows.
 """
 
 from argparse import ArgumentParser, Namespace

@@ -1,8 +1,8 @@
-"""Settle every version, write the lock.
+"""Choose every version and write the lock.
 
-Chooses the newest releases that meet every requirement on this machine, and writes them with their files and
-hashes into pylock.toml. What is locked already stays wherever some solution lets it. --lowest and --as-of are
-questions: they write nothing without --keep, unless they are for a variant, which has a lock of its own.
+Chooses the newest releases that meet every requirement, and writes them with their files and hashes into
+pylock.toml, for every version of Python that the project allows. A locked version stays where a solution
+allows that. --lowest and --as-of only show a result, unless --keep or a variant is given.
 """
 
 from argparse import ArgumentParser, Namespace
@@ -23,26 +23,26 @@ from rabbet.errors import ExitCode
 
 def add_arguments(parser: ArgumentParser) -> None:
     """Declare the command's arguments."""
-    add_several(parser, "--raise", "NAME", "let these move to newer releases", dest="raised", kind=a_library)
+    add_several(parser, "--raise", "NAME", "raise these to newer releases", dest="raised", kind=a_library)
     parser.add_argument(
-        "--raise-all", action="store_true", help="let everything move, the runtime too; no old lock is needed"
+        "--raise-all", action="store_true", help="raise everything, also the runtime; ignores the old lock"
     )
     parser.add_argument(
         "--lowest",
         action="store_true",
         help="the lowest allowed release of each declared library, to test its bounds",
     )
-    parser.add_argument("--as-of", metavar="DATE", help="as it would have been then, such as 2026-05-01")
+    parser.add_argument("--as-of", metavar="DATE", help="resolve as if it were this date, such as 2026-05-01")
     parser.add_argument("--plan", action="store_true", help="show what would be locked, and write nothing")
     parser.add_argument(
         "--keep", action="store_true", help="write what --lowest or --as-of found into the lock"
     )
-    add_now(parser, "then recreate; if that fails, the lock is as before")
+    add_now(parser, "also recreate; if that fails, restore the lock")
     add_variant(parser, every=True)
     parser.add_argument(
         "--verify",
         action="store_true",
-        help="change nothing; exit 0 if the lock is what is asked for, else 1",
+        help="change nothing; exit 0 if the lock is up to date, else 1",
     )
     add_fresh_listings(parser)
     add_offline(parser)

@@ -130,7 +130,7 @@ def _outcome(case: Case) -> str:
     if answer is SearchAnswer.FLAKY and any(runs.flaky for _, runs in case.verdict.runs):
         return f"No verdict: {command} fails at some times and passes at others in the same environment."
     if answer is SearchAnswer.FLAKY:
-        return f"No verdict: what {command} did in some environments does not go together."
+        return f"No verdict: what {command} did in different combinations contradict each other."
     return {
         SearchAnswer.BOTH_PASS: f"It passes in both states, {good} and {bad}:"
         " no library between them breaks it.",
@@ -157,7 +157,7 @@ def _told(culprit: Culprit, case: Case) -> str:
     groups = [" or ".join(_moved(case.changes[name]) for name in sorted(group)) for group in culprit.groups]
     joined = " together with ".join(groups)
     if any(len(group) > 1 for group in culprit.groups):
-        joined += ", which nothing can part,"
+        joined += " (inseparable)"
     return joined
 
 

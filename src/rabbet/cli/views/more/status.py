@@ -15,7 +15,7 @@ _SHOWN = 4  # libraries that are behind
 _WHY = {
     "resolve": "the lock is made from the declaration",
     "recreate": "the environment is made from the lock",
-    "drift": "what is installed is held against the lock",
+    "drift": "the environment is compared with the lock",
 }
 
 

@@ -134,7 +134,7 @@ def _held(holder: Holder) -> list[str]:
     lines = []
     if holder.newest > holder.locked:
         lines.append(f"The newest release is {holder.newest}; what holds it back:")
-        reasons = holder.by or (f"nothing but the lock; to take it: rabbet resolve --raise {holder.name}",)
+        reasons = holder.by or (f"only the lock; to raise it: rabbet resolve --raise {holder.name}",)
         lines += [f"  {reason}" for reason in reasons]
     else:
         lines.append("It is at the newest release that can be used here.")

@@ -135,7 +135,7 @@ def _show_lost(resolved: Resolved, context: Context) -> None:
 def _notes(resolved: Resolved) -> Iterator[str]:
     """Notes on the lock besides its changes."""
     for version in resolved.not_preferred:
-        yield f"Preferred in vain: {version}."
+        yield f"Preferred version not used: {version}."
     yield from _yanked_notes(resolved.lock)
     for extra in resolved.unknown_extras:
         yield f"Beware: {extra}, though it is asked for."

@@ -45,7 +45,7 @@ def taking_place_of(home: Path, environments: Environments) -> Iterator[Path]:
         if not environments.owns(beside / _NEW):
             raise CannotWrite(
                 f"{environments.folder} can't be written",
-                because=["without a note there, the environment would count as a stranger's"],
+                because=["without an entry there, Rabbet would treat the environment as foreign"],
                 remedy="env RABBET_STATE=/tmp/rabbet-state rabbet recreate",
             )
         with cannot_write(home):
