@@ -8,7 +8,7 @@
     ├── NoSolution (4)              no set of releases meets all requirements
     ├── SourceFailed (5)            a source is missing, silent or answers nonsense
     ├── IntegrityFailed (6)         content is not what its record says
-    ├── EnvironmentFailed (7)       a runtime, an environment or a folder does not serve
+    ├── EnvironmentFailed (7)       a runtime, an environment or a folder is missing or not usable
     │   ├── NoRuntime               no runtime on this machine fits
     │   │   └── NotObtained         the lock says where it can be had
     │   ├── BuildFailed             a library's own build code failed, or made something else

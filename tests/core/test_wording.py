@@ -127,11 +127,11 @@ FACTS = [
     (ReasonWith(Reason.INTERPRETER_REFUSED, "/wax: it hurts"), "its interpreter /wax: it hurts"),
     (
         Unchecked(reason=Reason.NO_RECORD, libraries=tuple("abcdef")),
-        "without a record of their files, so nobody can check these: a, b, c, d, e, …",
+        "without a record of their files, so they can't be checked: a, b, c, d, e, …",
     ),
     (
         Unchecked(reason=Reason.COMPILED_LATER, libraries=("wax",)),
-        "Python compiled modules of these itself, so nobody can check these modules: wax",
+        "Python compiled modules of these itself, so these modules can't be checked: wax",
     ),
     (
         MadeForSections(chosen=Selection(), locked=Selection(frozenset(["b", "a"]), frozenset(["c"]))),
@@ -153,7 +153,7 @@ FACTS = [
 KINDS = [
     (Kind.BUILD, None, "made from another file of this release"),
     (Kind.ORIGIN, None, "made from a file that is not locked"),
-    (Kind.ORIGIN, ByHand(installation=HANDY), "nobody noted from which file it was made"),
+    (Kind.ORIGIN, ByHand(installation=HANDY), "from which file it was made is unknown"),
     (Kind.SURPLUS, ByHand(installation=HANDY), ""),
 ]
 

@@ -244,7 +244,7 @@ class Deceitful(ProgramCase):
             with self.subTest(hashes=hashes):
                 self.fresh()
                 self.begin(self.serve(StandIn(manner=Manner(hashes=hashes))).address, "combframe")
-                self.assertIn("Beware: 'main' lists files without sha256", self.rabbet("resolve").out)
+                self.assertIn("Warning: 'main' lists files without sha256", self.rabbet("resolve").out)
                 self.rabbet("recreate")
                 self.rabbet("drift")
 

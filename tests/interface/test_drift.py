@@ -236,8 +236,8 @@ class Drift(ProgramCase):
         self.rabbet("resolve", "--plan")
         told = self.rabbet("resolve").out
         self.assertRegex(told, r"mitewatch +0.6 +0.5 +this version is preferred\n")
-        self.assertIn("Preferred in vain: queenmark 1.0: nothing needs it.\n", told)
-        self.assertIn("Preferred in vain: tallywax 9: locked is 1.2.\n", told)
+        self.assertIn("Preferred version not used: queenmark 1.0: nothing needs it.\n", told)
+        self.assertIn("Preferred version not used: tallywax 9: locked is 1.2.\n", told)
         self.assertFalse(note.exists())
         self.assertEqual({**self.locked(), **preferred}, self.locked())
         self.assertTrue(self.rabbet("resolve", "--json").json()["untouched"])
@@ -298,7 +298,7 @@ class Drift(ProgramCase):
             ("env:.venv", 0, "No drift from env:.venv: "),
             ("pylock.toml", 1, "1 finding against pylock.toml, 1 of them breaking something."),
             ("scan.json", 1, "3 findings against scan.json, 2 of them breaking something."),
-            ("names.json", 3, "names.json is no inventory in CycloneDX JSON"),
+            ("names.json", 3, "names.json is not an inventory in CycloneDX JSON"),
             ("env:nowhere", 7, "no libraries are installed in"),
             ("git:nothing", 5, "'nothing' is neither a lock file nor a revision in git"),
         ):

@@ -272,7 +272,7 @@ class Environments(ProgramCase):
         self.assertFalse((other / ".venv").exists() or (self.project / ".venv").exists())
         self.assertIn("0 environments", self.rabbet("envs").out)
         (self.project / ".venv").mkdir()
-        self.assertIn("left alone", self.rabbet("envs", "discard", ".", code=7).err)
+        self.assertIn("was not changed", self.rabbet("envs", "discard", ".", code=7).err)
 
     def test_shells(self) -> None:
         """Each shell enters by its file, notices that it is inside, and leaves everything as it was."""
@@ -411,7 +411,7 @@ class Environments(ProgramCase):
                 make()
                 before = self.tree()
                 for options in ([], ["--fresh"]):
-                    self.assertIn("left alone", self.rabbet("recreate", *options, code=7).err)
+                    self.assertIn("was not changed", self.rabbet("recreate", *options, code=7).err)
                 self.assertEqual(self.tree(), before)
                 self.assertTrue(
                     place.is_symlink() == ("link" in title) and (elsewhere / "pyvenv.cfg").exists()

@@ -169,9 +169,9 @@ class Obtaining(ProgramCase):
             (catalogue, Fault.HALF, 5, "broke off"),
             (catalogue, Fault.HUGE, 5, "larger than any page"),
             (ARCHIVE, Fault.MISSING, 5, "404"),
-            (ARCHIVE, Fault.OTHER_CONTENT, 6, "is not the file that the catalogue tells of"),
-            (ARCHIVE, Fault.LONGER, 6, "is not the file that the catalogue tells of"),
-            (ARCHIVE, Fault.SHORTER, 6, "is not the file that the catalogue tells of"),
+            (ARCHIVE, Fault.OTHER_CONTENT, 6, "is not the file that the catalogue names"),
+            (ARCHIVE, Fault.LONGER, 6, "is not the file that the catalogue names"),
+            (ARCHIVE, Fault.SHORTER, 6, "is not the file that the catalogue names"),
             (ARCHIVE, Fault.HALF, 5, "broke off"),
             (ARCHIVE, Fault.HALF_ONCE, 0, ""),
         ):
@@ -190,7 +190,7 @@ class Obtaining(ProgramCase):
         for old, new, words in (
             ("catalogue/1", "catalogue/2", "it is of form 2, and this Rabbet reads form 1"),
             ("rabbet.catalogue", "other", "its schema is not"),
-            ('"version": "2.1"', '"version": "two"', "is no version of waggle"),
+            ('"version": "2.1"', '"version": "two"', "is not a version of waggle"),
             ('"language": "waggle"', '"language": "../waggle"', "is not a language's name"),
             ("waggle-2.1/bin/waggle", "../bin/waggle", "its program is not inside"),
             ("waggle-2.1.tar.gz", "waggle-2.1.rar", "its name ends with none of"),
@@ -373,14 +373,14 @@ class Obtaining(ProgramCase):
                 )
                 self.assertEqual(self.tree(), before)
         for what, code, words in (
-            (f"{self.root_address}shelf/catalogue.json", 2, "no address of an archive"),
+            (f"{self.root_address}shelf/catalogue.json", 2, "the address names no archive"),
             (f"{self.root_address}gone.zip", 5, "404"),
             ("../gone.zip", 7, "is neither an archive, a folder nor a program"),
-            ("http://[", 2, "is no address"),
-            ("https:///x.zip", 2, "is no address"),
+            ("http://[", 2, "is not an address"),
+            ("https:///x.zip", 2, "is not an address"),
             ("/dev/null", 7, "is neither an archive"),
-            ("pyproject.toml", 7, "is no runtime that Rabbet knows"),
-            ("a", 7, "is no runtime that Rabbet knows"),
+            ("pyproject.toml", 7, "is not a runtime that Rabbet knows"),
+            ("a", 7, "is not a runtime that Rabbet knows"),
         ):
             self.assertIn(words, self.rabbet("runtimes", "publish", what, "--to", "a", code=code).err)
 

@@ -83,7 +83,7 @@ class OwnBuild(ProgramCase):
             self.rabbet("declare", "--limit", "combframe<9")
             self.rabbet("resolve")
             self.assertEqual(
-                self.seen.read_text(), asked, "what Rabbet itself writes is no reason to ask again"
+                self.seen.read_text(), asked, "what Rabbet itself writes is not a reason to ask again"
             )
             (self.project / "needs.txt").write_text("nectarplot<2\n")
             self.assertTrue(self.rabbet("status", "--json").json()["lock"]["out_of_date"])

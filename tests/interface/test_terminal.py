@@ -69,8 +69,8 @@ class Terminal(ProgramCase):
             ("first libraries (empty: none): ", "nectarplot=>2"),
             ("is not a requirement", "'nectarplot>=2, <3', skepio"),
             ("folder (empty: none yet): ", "http://["),
-            ("is no address", f"{index.address}x/"),
-            ("is no index", index.address),
+            ("is not an address", f"{index.address}x/"),
+            ("is not an index", index.address),
             ("it lists", "y"),
             ("Write this file?", ""),
         ]

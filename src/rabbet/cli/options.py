@@ -61,7 +61,7 @@ def moment(text: str, example: str, *, end: bool = True) -> "datetime":
     try:
         return moment_in(text, end=end)
     except ValueError as error:
-        raise WrongUsage(f"'{text}' is no date", remedy=example) from error
+        raise WrongUsage(f"'{text}' is not a date", remedy=example) from error
 
 
 def add_offline(parser: ArgumentParser) -> None:

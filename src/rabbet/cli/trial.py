@@ -47,7 +47,7 @@ def _told(tried: "TrialSummary") -> Iterator[str]:
     for name, before, after in tried.changed:
         yield f"  {name} {after} in place of {before}" if after else f"  without {name} {before}"
     if not tried.changed:
-        yield "  everything locked stays as it is"
+        yield "  everything locked stays"
     yield f"  to keep it: {tried.keeping}"
 
 

@@ -154,7 +154,7 @@ def _play_two_languages(stage: Stage) -> None:
     act("declare", "--catalogue", f"dances={stage.address.removesuffix('simple/')}runtimes/catalogue.json")
     act("declare", "--runtime", "waggle>=2")
     act("resolve", "--quiet")
-    say(stage, "The lock says where its runtime can be had. This machine lacks it:")
+    say(stage, "This machine lacks a runtime. The lock says where to get it:")
     act("recreate", "--quiet", expected=7)
     act("recreate", "--obtain", "--quiet")
     act("run", "waggle", "--version")

@@ -14,5 +14,5 @@ def path_named(text: str, seen_from: Path) -> Path:
     A name of nobody stays as it is. Raises `WrongUsage` where no path can have that name.
     """
     if "\0" in text:
-        raise WrongUsage(f"'{text}' is no path", because=["it holds a character that no path can hold"])
+        raise WrongUsage(f"'{text}' is not a path", because=["it holds a character that no path can hold"])
     return seen_from / os.path.expanduser(text)  # noqa: PTH111 - pathlib's raises for a name of nobody

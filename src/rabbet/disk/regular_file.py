@@ -47,13 +47,13 @@ def _opened(path: "str | os.PathLike[str]") -> int:
     """A descriptor. Raises `OSError`."""
     try:
         if not stat.S_ISREG(os.stat(path).st_mode):  # noqa: PTH116 - opening a device may set it going
-            raise _refused(path, "it is no regular file")
+            raise _refused(path, "it is not a regular file")
         descriptor = os.open(path, _FLAGS)
     except ValueError as error:  # a NUL in the name
         raise _refused(path, str(error)) from error
     if not stat.S_ISREG(os.fstat(descriptor).st_mode):
         os.close(descriptor)
-        raise _refused(path, "it is no regular file")
+        raise _refused(path, "it is not a regular file")
     return descriptor
 
 

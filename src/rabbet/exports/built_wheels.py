@@ -96,7 +96,7 @@ def _listed(folder: GuardedFolder) -> tuple[BuiltWheel, ...]:
         return read_built_wheels(folder.read(BUILDS_FILE, most=MOST_PAGE))
     except NotBuiltWheels as error:
         place = folder.root / BUILDS_FILE
-        raise NotUnderstood(f"{place} is no list of built wheels", because=[str(error)]) from error
+        raise NotUnderstood(f"{place} is not a list of built wheels", because=[str(error)]) from error
 
 
 def _gone(file: LockedFile) -> Iterator[bytes]:

@@ -121,7 +121,7 @@ def read_manifest(folder: Path) -> CarriedManifest:
     try:
         content = read_regular(folder / MANIFEST, most=MOST_TEXT_FILE)
     except OSError as error:
-        raise NotUnderstood(f"{folder} is no carried folder", because=[f"{MANIFEST}: {error}"]) from error
+        raise NotUnderstood(f"{folder} is not a carried folder", because=[f"{MANIFEST}: {error}"]) from error
     return _manifest(content, folder)
 
 
@@ -129,7 +129,7 @@ def _manifest(content: bytes, folder: Path) -> CarriedManifest:
     try:
         manifest = _DECODER.decode(content)
     except (msgspec.MsgspecError, *UNREADABLE) as error:
-        raise NotUnderstood(f"{folder} is no carried folder", because=[f"{MANIFEST}: {error}"]) from error
+        raise NotUnderstood(f"{folder} is not a carried folder", because=[f"{MANIFEST}: {error}"]) from error
     if manifest.schema != _SCHEMA:
         raise NotUnderstood(
             f"{folder} was carried by another version of Rabbet", because=[f"it says {manifest.schema}"]

@@ -71,7 +71,7 @@ def write_marked(folder: Path, name: str, content: str, making: Making, *, force
     mark = mark_of(path)
     if path.exists() and not force and (mark is None or not mark.untouched):
         raise CannotWrite(
-            f"{path.name} was {'edited' if mark else 'written'} by somebody, so it is left alone",
+            f"{path.name} was {'edited' if mark else 'written'} by somebody, so it was not changed",
             because=[str(path)],
             note="what follows writes it again; what was edited is lost then",
             remedy=making.again,

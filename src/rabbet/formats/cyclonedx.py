@@ -107,10 +107,11 @@ def read_inventory_file(text: str, file: str) -> MachineInventory:
     try:
         bill = _DECODER.decode(text.lstrip("\ufeff"))
     except (msgspec.MsgspecError, *UNREADABLE) as error:
-        raise NotUnderstood(f"{file} is no inventory in CycloneDX JSON", because=[str(error)]) from error
+        raise NotUnderstood(f"{file} is not an inventory in CycloneDX JSON", because=[str(error)]) from error
     if bill.format != "CycloneDX":
         raise NotUnderstood(
-            f"{file} is no inventory in CycloneDX JSON", because=[f"its bomFormat is '{bill.format[:60]}'"]
+            f"{file} is not an inventory in CycloneDX JSON",
+            because=[f"its bomFormat is '{bill.format[:60]}'"],
         )
     components = list(_flat(bill.components, file))
     of_python = [component for component in components if component.purl.lower().startswith(_PURL)]
@@ -193,7 +194,7 @@ def _selection(told: _Told) -> Selection | None:
 def _flat(components: list[_Component], file: str, depth: int = 0) -> Iterator[_Component]:
     """All components, those inside others too. Raises `NotUnderstood` beyond a bound."""
     if depth > _DEEPEST or len(components) > MOST_ROWS:
-        raise NotUnderstood(f"{file} is no inventory", because=["it holds more than any machine has"])
+        raise NotUnderstood(f"{file} is not an inventory", because=["it holds more than any machine has"])
     for component in components:
         yield component
         yield from _flat(component.components, file, depth + 1)
@@ -206,7 +207,7 @@ def _check_amounts(of_python: Sequence[_Component], dependencies: Iterable[_Depe
     )
     if len(of_python) > _MOST_LIBRARIES or needs > _MOST_NEEDS_OF_ALL:
         raise NotUnderstood(
-            f"{file} is no inventory",
+            f"{file} is not an inventory",
             because=[
                 f"it lists {len(of_python)} libraries (at most {_MOST_LIBRARIES} are read)",
                 f"with {needs} needs (at most {_MOST_NEEDS_OF_ALL})",

@@ -163,7 +163,7 @@ def _is_marker(text: str, entry: Table, key: str) -> bool:
     except ValueError as error:
         wrong = str(error).splitlines()[0]
     if wrong:
-        entry.problems.add(entry.place(key), f"'{text[:60]}' is no marker: {wrong}")
+        entry.problems.add(entry.place(key), f"'{text[:60]}' is not a marker: {wrong}")
     return not wrong
 
 
@@ -173,7 +173,7 @@ def _address(entry: Table, key: str) -> str | None:
     try:
         return None if text is None else parse_address(text).text
     except NotAnAddress as error:
-        entry.problems.add(entry.place(key), f"is no address: {error}")
+        entry.problems.add(entry.place(key), f"is not an address: {error}")
         return None
 
 
@@ -315,7 +315,7 @@ def _version(entry: Table) -> Version:
         return Version(text if len(text) <= LONGEST_TEXT else "")
     except ValueError:  # no version, or a number that Python refuses to read
         if text:
-            entry.problems.add(entry.place("version"), f"'{text[:60]}' is no version")
+            entry.problems.add(entry.place("version"), f"'{text[:60]}' is not a version")
         return Version("0")
 
 

@@ -85,7 +85,7 @@ def _offer(runtime: _Runtime, address: str) -> RuntimeOffer:
         raise NotACatalogue(f"'{runtime.language[:60]}' is not a language's name")
     version = version_of(runtime.version) if beyond(runtime.version) is None else None
     if version is None:
-        raise NotACatalogue(f"'{runtime.version[:60]}' is no version of {runtime.language[:60]}")
+        raise NotACatalogue(f"'{runtime.version[:60]}' is not a version of {runtime.language[:60]}")
     try:
         needs = {language: SpecifierSet(text[:LONGEST_LINE]) for language, text in runtime.needs.items()}
     except ValueError as error:

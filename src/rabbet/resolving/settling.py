@@ -308,7 +308,7 @@ def _intention(
     if is_own_folder(checkout):
         return "it is the project itself"
     if isinstance(checkout, LockedCheckout):
-        return f"the checkout in {checkout.path} stands in for it"
+        return f"the checkout in {checkout.path} replaces its releases"
     if any(
         library.name == name and isinstance(library.tree, LockedCheckout)
         for library in request.earlier[0].libraries

@@ -75,7 +75,7 @@ class JsonCatalogue:
                 raise SourceFailed(
                     f"the catalogue '{self.name}' can't be understood",
                     because=[shown(self._address), str(error)],
-                    note="correct its address under [[tool.rabbet.catalogues]], or tell whoever keeps it",
+                    note="correct its address under [[tool.rabbet.catalogues]], or tell its maintainer",
                 ) from error
         return [offer for offer in self._read if offer.language == language]
 

@@ -43,7 +43,7 @@ def gather_system_python(executable: Path, into: Path, environ: Mapping[str, str
         library = Path(told["library"]) if told["library"] else None
     except (NoAnswer, KeyError, TypeError, *UNREADABLE) as error:
         raise NoRuntime(
-            f"{executable} lies among much else, and is no Python that tells what belongs to it",
+            f"{executable} lies among other programs, and does not tell which files belong to it",
             because=[str(error) or "it answers something else"],
             note="a runtime that lies in a folder of its own can be packed",
             remedy="rabbet runtimes",

@@ -202,7 +202,7 @@ def receive_archive(archive: RuntimeArchive, content: Iterable[bytes], path: Pat
     digest, size = write_hashed(path, content, algorithm=archive.algorithm, most=archive.size)
     if digest != archive.digest:
         raise IntegrityFailed(
-            f"{archive.filename} is not the file that the catalogue tells of",
+            f"{archive.filename} is not the file that the catalogue names",
             because=[
                 f"told: {archive.algorithm} {archive.digest}",
                 f"received: {archive.algorithm} {digest}, {size} bytes from {archive.url}",

@@ -91,7 +91,7 @@ def _from_address(declaration: Declaration, needs: dict[NormalizedName, Need], a
         try:
             name = parse_file_name(filename).name
         except BadFileName as error:
-            raise WrongUsage(f"{filename} is no file of a library", because=[str(error)]) from error
+            raise WrongUsage(f"{filename} is not a file of a library", because=[str(error)]) from error
         built = not filename.endswith(".whl")
     else:
         raise WrongUsage(

@@ -209,7 +209,7 @@ def not_made_here(project: Project) -> EnvironmentFailed:
     )
     there, aside = quoted(str(root)), quoted(f"{root}-before")
     return EnvironmentFailed(
-        f"{root} was not made here by your Rabbet, so it is left alone",
+        f"{root} was not made here by your Rabbet, so it was not changed",
         because=[why, "nothing of it is run, and it may hold something that you want to keep"],
         remedy=f"mv {there} {aside} && rabbet recreate",
     )

@@ -28,7 +28,7 @@ def failure_of(error: Exception, arguments: Sequence[str]) -> RabbetError:
     """The error to show for one that nobody foresaw: the machine refused something, or Rabbet has a fault."""
     if isinstance(error, OSError) and error.errno in _OF_THE_MACHINE:
         place = visible(str(error.filename or ""))[:LONGEST_LINE]
-        return EnvironmentFailed(f"{place or 'the machine'} does not serve", because=[str(error.strerror)])
+        return EnvironmentFailed(f"{place or 'the machine'} can't be used", because=[str(error.strerror)])
     return _fault_of(error, arguments)
 
 

@@ -39,7 +39,7 @@ class End(Struct, frozen=True, array_like=True):
         """Such as `exit code 1`."""
         if self.how in ("exit", "signal"):
             return f"{'exit code' if self.how == 'exit' else 'signal'} {self.number}"
-        return "its time up" if self.how == "time" else "an end that nobody saw"
+        return "out of time" if self.how == "time" else "an unknown end"
 
 
 class Symptom(Struct, frozen=True, kw_only=True):

@@ -95,7 +95,7 @@ KEYS = (
     Key(
         "targets",
         Shape.TEXTS,
-        "platforms that the lock has to serve, such as `linux-x86_64`: a list",
+        "platforms to lock for, such as `linux-x86_64`: a list",
         entry="target",
         declare=Option("PLATFORM", "lock for these platforms, too: macos-arm64"),
         retract=Option("PLATFORM", "platforms to lock for"),
@@ -103,7 +103,7 @@ KEYS = (
     Key(
         "pythons",
         Shape.TEXTS,
-        "versions of Python that the lock has to serve too, such as `3.13`: a list",
+        "versions of Python to lock for in place of the range, such as `3.13`: a list",
         entry="python",
         declare=Option("VERSION", "lock for these versions of Python: 3.13"),
         retract=Option("VERSION", "versions of Python to lock for"),
@@ -111,7 +111,7 @@ KEYS = (
     Key(
         "baselines",
         Shape.TABLE,
-        "the oldest `glibc`, `macos` and `musl` that the lock has to serve: a table",
+        "the oldest `glibc`, `macos` and `musl` to lock for: a table",
         entry="baseline",
         declare=Option("LIBC", "the oldest system to lock for: glibc=2.34"),
         retract=Option("LIBC", "baselines, such as glibc"),
@@ -143,7 +143,7 @@ KEYS = (
     Key(
         "local",
         Shape.TABLE,
-        "checkouts that stand in for releases: a table, library → folder",
+        "checkouts in place of releases: a table, library → folder",
         entry="local",
         listed="checkout",
         declare=Option(("LIBRARY", "FOLDER"), "use a checkout in place of a library's releases"),
@@ -185,7 +185,7 @@ KEYS = (
     Key(
         "catalogues",
         Shape.PLACES,
-        "where runtimes can be had: tables with `name` and `url`, or `registry`",
+        "where to get runtimes: tables with `name` and `url`, or `registry`",
         entry="catalogue",
         declare=Option("WHERE", "[NAME=]ADDRESS: a catalogue of runtimes"),
         retract=Option("NAME", "catalogues of runtimes, by their names"),

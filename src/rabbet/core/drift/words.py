@@ -21,16 +21,16 @@ _SHOWN_NAMES = 5
 _REASONS = {
     Reason.SECOND_COPY: "a second copy",
     Reason.UNFINISHED: "a run that was cut short was changing it",
-    Reason.UNRECORDED: "a file that nobody recorded",
+    Reason.UNRECORDED: "an untracked file",
     Reason.START_UP: "untracked file that Python loads at every start",
-    Reason.NO_METADATA: "its METADATA is gone or can't be read, so nobody knows what it needs",
+    Reason.NO_METADATA: "its METADATA is gone or can't be read, so its requirements are unknown",
     Reason.REMOVED: "Rabbet had put it there, and somebody removed it",
     Reason.OTHER_LOCK: "made from another lock than today's",
     Reason.NOT_MADE_HERE: "foreign environment: its install state is ignored",
     Reason.EDITED_LOCK: "edited by hand in the lock",
     Reason.DECLARATION_CHANGED: "declaration changed",
     Reason.EXPORTED: "`export` made it of another lock than today's",
-    Reason.OBTAINABLE: "it is not on this machine, and the lock says where it can be had",
+    Reason.OBTAINABLE: "it is not on this machine, and the lock says where to get it",
     Reason.PERMISSIONS: "its content is as locked, but others may write it, or it can't be read by all",
     Reason.NONE_FITS: "no runtime on this machine is one that the project allows",
     Reason.NOT_LINKED: "it is not linked",
@@ -54,8 +54,8 @@ _TEXTS = {
     Reason.INTERPRETER_REFUSED: "its interpreter {text}",
 }
 _UNCHECKED = {
-    Reason.NO_RECORD: "without a record of their files, so nobody can check these",
-    Reason.COMPILED_LATER: "Python compiled modules of these itself, so nobody can check these modules",
+    Reason.NO_RECORD: "without a record of their files, so they can't be checked",
+    Reason.COMPILED_LATER: "Python compiled modules of these itself, so these modules can't be checked",
 }
 
 
@@ -79,7 +79,7 @@ def why(finding: Finding) -> str:
         case LeftOut(libraries=number):
             return f"{number} of what is not in the lock, as the declaration asks for"
         case ByHand() if finding.kind is Kind.ORIGIN:
-            return "nobody noted from which file it was made"
+            return "from which file it was made is unknown"
     return _REASONS.get(finding.reason, "") if finding.reason else _KINDS.get(finding.kind, "")
 
 

@@ -171,7 +171,7 @@ def _system(table: Table) -> dict[str, tuple[str, ...]]:
     for key, names in found.items():
         for name in names:
             if not _PACKAGE.match(name):
-                table.problems.add(table.place(key), f"'{name[:60]}' is no name of a package")
+                table.problems.add(table.place(key), f"'{name[:60]}' is not a name of a package")
     return found
 
 
@@ -440,7 +440,7 @@ def _names_in(settings: Table, key: Key) -> frozenset[NormalizedName]:
     names = settings.texts(key.name)
     for name in names:
         if not _NAME.match(name):
-            settings.problems.add(settings.place(key.name), f"'{name[:60]}' is no library's name")
+            settings.problems.add(settings.place(key.name), f"'{name[:60]}' is not a library's name")
     return frozenset(library_name(name) for name in names)
 
 
@@ -472,7 +472,7 @@ def _table_in(settings: Table, key: Key) -> Mapping[str, str]:
     found = {name: table.text(name) or "" for name in table if name in allowed}
     for name, text in found.items():
         if not _MINOR.match(text):
-            table.problems.add(table.place(name), f"'{text[:60]}' is no version such as {allowed[name]}")
+            table.problems.add(table.place(name), f"'{text[:60]}' is not a version such as {allowed[name]}")
     return found
 
 
@@ -559,7 +559,7 @@ def _source(entry: Table) -> SourceEntry:
     told = entry.text("fresh-for")
     fresh = _DURATION.match(told or "0s")
     if fresh is None:
-        entry.problems.add(entry.place("fresh-for"), "is no time such as '10m' or '2h'")
+        entry.problems.add(entry.place("fresh-for"), "is not a time such as '10m' or '2h'")
     seconds = int(fresh.group(1)) * _SECONDS[fresh.group(2)] if fresh else 0
     return SourceEntry(
         name=name, url=url, only=tuple(entry.texts("only")), fresh_for=min(seconds, LONGEST_FRESH)
@@ -602,7 +602,7 @@ def wrong_source(url: str) -> str | None:
     try:
         address = parse_address(url)
     except NotAnAddress as error:
-        return f"is no address: {error}"
+        return f"is not an address: {error}"
     if address.scheme != "file" and "@" in address.path:
         return "holds an '@' after its host: in a password a '/' is written as %2F"
     return None

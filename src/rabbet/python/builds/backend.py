@@ -78,11 +78,13 @@ class Backend:
         answer = self._call(f"get_requires_for_build_{kind}", [self._place.settings])
         told = [] if answer is None else answer["value"]
         if not isinstance(told, list) or not all(isinstance(text, str) for text in told):
-            raise self._failed(["its back end asks for what is no list of requirements"])
+            raise self._failed(["its back end returns something that is not a list of requirements"])
         try:
             return tuple(read_requirement(text) for text in told)
         except (InvalidRequirement, ValueError) as error:
-            raise self._failed([f"its back end asks for what is no requirement: {error}"]) from error
+            raise self._failed(
+                [f"its back end returns something that is not a requirement: {error}"]
+            ) from error
 
     def metadata(self) -> bytes | None:
         """`METADATA` of the wheel that it would build; `None` where only building it tells.
@@ -113,7 +115,7 @@ class Backend:
             left = sorted(path.name for path in into.iterdir() if path.name.endswith(".whl"))
             odd = [name for name in left if not S_ISREG((into / name).lstat().st_mode)]
         if odd:
-            raise self._failed([f"what it left is no regular file: {', '.join(odd)}"], output=False)
+            raise self._failed([f"what it left is not a regular file: {', '.join(odd)}"], output=False)
         if left != [answer["value"]]:
             told = f"its back end says that it built {answer['value']}"
             raise self._failed([told, f"what it left: {', '.join(left) or 'no wheel'}"], output=False)

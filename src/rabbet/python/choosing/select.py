@@ -163,7 +163,7 @@ def _check_python(library: LockedLibrary, target: Target) -> None:
     told = library.requires_python
     if told and not SpecifierSet(told).contains(target.python, prereleases=True):
         raise EnvironmentFailed(
-            f"{library.name} {library.version} of the lock does not serve {target}",
+            f"{library.name} {library.version} of the lock does not cover {target}",
             because=[f"it needs Python {told}"],
             remedy="rabbet resolve",
         )

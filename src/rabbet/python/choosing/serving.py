@@ -52,12 +52,12 @@ def refuse_unserved(lock: Lock, target: Target, declaration: Declaration) -> Non
     made_for = [f"{platform} with Python {minor}" for platform, minor in places]
     notes = []
     if elsewhere:
-        notes.append(f"with Python {' or '.join(elsewhere)} on this machine the lock would serve as it is")
+        notes.append(f"with Python {' or '.join(elsewhere)} on this machine the lock would cover it")
     command = serving_too(lock, target, declaration)
     if command:
         notes.append("`rabbet resolve` alone would lock for this machine in place of that; for both:")
     raise EnvironmentFailed(
-        f"the lock does not serve this machine: {target}",
+        f"the lock does not cover this machine: {target}",
         because=[f"it was made for {text}" for text in made_for or lock.environments],
         note="\n".join(notes),
         remedy=command or "rabbet resolve",
@@ -89,7 +89,7 @@ def without_wheel(
     return EnvironmentFailed(
         f"the lock holds no wheel of {library.name} {library.version} for {target}",
         because=[wheel.filename for wheel in library.wheels],
-        note="what follows makes the lock serve this machine's system as well:" if command else "",
+        note="what follows makes the lock cover this machine's system, too:" if command else "",
         remedy=command or "rabbet resolve",
     )
 

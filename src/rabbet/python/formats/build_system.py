@@ -61,7 +61,9 @@ def read_build_options(entry: Table) -> BuildOptions:
     variables, settings = entry.table("variables"), entry.table("settings")
     for name in variables:
         if not _VARIABLE.match(name) or name in _OWN_VARIABLES:
-            variables.problems.add(variables.place(ascii(name)), "is no variable that a build can be given")
+            variables.problems.add(
+                variables.place(ascii(name)), "is not a variable that a build can be given"
+            )
     return BuildOptions(variables=_printable(variables), settings=_printable(settings))
 
 

@@ -52,7 +52,7 @@ def _row(path: str, digest: str, size: str) -> RecordRow:
     if len(path) > LONGEST_LINE or "\0" in path:
         raise ValueError(f"'{path[:60]}…' can't be a place")
     if size and not (size.isascii() and size.isdecimal() and len(size) < _MOST_DIGITS):
-        raise ValueError(f"'{size[:60]}' is no size")
+        raise ValueError(f"'{size[:60]}' is not a size")
     algorithm, _, value = digest.partition("=")
     known = _hexadecimal(algorithm, value) if algorithm in STRONG else None
     return RecordRow(path, known, int(size) if size else None, algorithm)
@@ -87,7 +87,7 @@ def _hexadecimal(algorithm: str, value: str) -> str:
     else:
         digest = base64.b64decode(value + "=" * (-len(value) % 4), altchars=b"-_", validate=True)
     if len(digest) != size:
-        raise ValueError(f"'{value[:60]}' is no digest of {algorithm}")
+        raise ValueError(f"'{value[:60]}' is not a digest of {algorithm}")
     return digest.hex()
 
 

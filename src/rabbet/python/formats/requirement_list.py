@@ -51,7 +51,7 @@ def read_requirement_list(text: str) -> list[ListLine]:
     if text.count("\n") > MOST_ROWS:
         raise ValueError(f"it has more than {MOST_ROWS} lines")
     if "\0" in text:
-        raise ValueError("it is no text")
+        raise ValueError("not text")
     return [_read(number, line) for number, line in _joined(text.removeprefix("\ufeff"))]
 
 

@@ -30,7 +30,7 @@ def metadata_of_tree(pyproject: str | None) -> Metadata:
     except ValueError as error:
         raise MetadataBroken(f"its pyproject.toml is not valid TOML: {error}") from error
     if not isinstance(project, dict):
-        raise MetadataBroken("its pyproject.toml has no [project]: only a build could tell what it needs")
+        raise MetadataBroken("its pyproject.toml has no [project]: only a build could tell its requirements")
     told = project.get("dynamic", [])
     dynamic = sorted(
         _NEEDED.intersection(name for name in told if isinstance(name, str))

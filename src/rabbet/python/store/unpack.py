@@ -93,7 +93,7 @@ def _opened(wheel: Path, tree: Path) -> Iterator[zipfile.ZipFile]:
         with open_regular(wheel) as file, opened_zip(file) as archive:
             yield archive
     except BROKEN_ZIP as error:
-        raise IntegrityFailed(f"{wheel.name} is no readable wheel", because=[str(error)]) from error
+        raise IntegrityFailed(f"{wheel.name} is not a readable wheel", because=[str(error)]) from error
     except (FileExistsError, NotADirectoryError, IsADirectoryError) as error:
         place = os.path.relpath(error.filename, tree)
         reason = f"{place} would be written twice (some file systems take A and a for the same)"
@@ -130,7 +130,7 @@ def _check_member(member: zipfile.ZipInfo, wheel: str) -> None:
         name = member.filename[:LONGEST_LINE]
         raise IntegrityFailed(f"{wheel} holds a file that would land outside", because=[name])
     if kind not in (0, stat.S_IFREG):
-        raise IntegrityFailed(f"{wheel} holds something that is no plain file", because=[member.filename])
+        raise IntegrityFailed(f"{wheel} holds something that is not a plain file", because=[member.filename])
 
 
 def _check_size(members: list[zipfile.ZipInfo], wheel: Path) -> None:

@@ -185,11 +185,11 @@ def _refuse_left_to_build(edit: Edit, declaration: Declaration) -> None:
 def _check(edit: Edit) -> None:
     """Raise `WrongUsage` for a platform or a baseline that does not exist."""
     if edit.verb == "declare" and edit.what == "target" and edit.value not in PLATFORMS:
-        raise WrongUsage(f"'{edit.value}' is no target", because=[f"known are: {', '.join(PLATFORMS)}"])
+        raise WrongUsage(f"'{edit.value}' is not a target", because=[f"known are: {', '.join(PLATFORMS)}"])
     known = edit.name in BASELINES and edit.value
     if edit.verb == "declare" and edit.what == "baseline" and not known:
         raise WrongUsage(
-            f"'{edit.text}' is no baseline",
+            f"'{edit.text}' is not a baseline",
             because=[f"known are: {', '.join(f'{key}={value}' for key, value in BASELINES.items())}"],
         )
 
@@ -207,7 +207,7 @@ def _with_place(edit: Edit, session: Session) -> Edit:
         raise WrongUsage(f"'{name[:60]}' is not a library's name")
     if not any((folder / file).is_file() for file in ("pyproject.toml", "setup.py")):
         raise WrongUsage(
-            f"{folder} is no checkout of {name}",
+            f"{folder} is not a checkout of {name}",
             because=["it holds neither pyproject.toml nor setup.py"],
         )
     # Here: few libraries stand in for a release.
@@ -217,7 +217,7 @@ def _with_place(edit: Edit, session: Session) -> Edit:
     with suppress(NotUnderstood):  # then only its build could tell
         told = name_of_tree(read_text(folder / "pyproject.toml", by_hand=True))
     if told not in (None, library_name(name)):
-        raise WrongUsage(f"{folder} is no checkout of {name}", because=[f"it says that it is {told}"])
+        raise WrongUsage(f"{folder} is not a checkout of {name}", because=[f"it says that it is {told}"])
     kept = given.startswith("~") or Path(given).is_absolute()
     path = given if kept else Path(os.path.relpath(folder, session.project.folder)).as_posix()
     return replace(edit, value=path)

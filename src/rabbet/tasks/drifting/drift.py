@@ -133,7 +133,7 @@ def drift_against(session: Session, named: str, *, deep: bool = False) -> Drift:
     state = read_state(session, named)
     if deep and state.installed:
         raise WrongUsage(
-            f"--deep holds files against the hashes of a lock, and {named} is none",
+            f"--deep compares files with the hashes of a lock, and {named} is not one",
             remedy="rabbet drift --deep",
         )
     found = compared_with_state(session, state, deep=deep)

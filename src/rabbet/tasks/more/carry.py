@@ -273,7 +273,7 @@ class _Collected:
         if isinstance(item.source, LockedFile):
             self._add_file(item.source, item.locked)
         elif not item.own:
-            self.notes[f"{item.what} is no file but a checkout or a repository: it is not carried"] = None
+            self.notes[f"{item.what} is a checkout or a repository, not a file: it is not carried"] = None
         for part in item.environment:
             self._add(part, target)
 

@@ -71,8 +71,8 @@ def discard(machine: Machine, named: str) -> Path:
         root = called[0] if called else None
     if root is None:
         raise EnvironmentFailed(
-            f"{folder} is no environment that Rabbet made here, so it is left alone",
-            because=["nor does it hold one"],
+            f"{folder} is not an environment that Rabbet made here, so it was not changed",
+            because=["it holds no such environment, either"],
             remedy="rabbet envs",
         )
     with machine.store.claimed(str(root)):

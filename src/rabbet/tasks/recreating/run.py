@@ -108,7 +108,7 @@ def refuse_unfit(session: Session, *, going_on: str) -> tuple[str, ...]:
         recreate(session.silent(), RecreateOptions())
         return tuple(str(step.name) for step in steps)
     differing = [f"{step.action} {step.name}" for step in steps]
-    differing += [f"remove {place}, which nobody recorded" for place in plan.strays]
+    differing += [f"remove the untracked {place}" for place in plan.strays]
     because = [plan.rebuild] if plan.rebuild else differing[:_SHOWN]
     if not plan.rebuild and len(differing) > _SHOWN:
         because.append(f"and {len(differing) - _SHOWN} more")

@@ -245,7 +245,7 @@ def discard(machine: Machine, constraint: str) -> "tuple[Obtained, ...]":
             raise NoRuntime(
                 f"{obtained.language} {obtained.version} is in use",
                 because=[f"by the environment of {name}" for name in using],
-                note="an environment that is no longer needed can go first",
+                note="an environment that nobody needs any longer can go first",
                 remedy="rabbet envs",
             )
     for obtained in named:

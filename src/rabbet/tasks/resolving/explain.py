@@ -118,7 +118,7 @@ def _not_locked(name: NormalizedName, lock: Lock) -> WrongUsage:
     ]
     if building:
         note = "libraries of builds are in no environment; what a build asks for stands in the lock"
-        return WrongUsage(f"'{name}' is no library of the project", because=building, note=note)
+        return WrongUsage(f"'{name}' is not a library of the project", because=building, note=note)
     near = near_names(name, lock.versions)
     return WrongUsage(
         f"'{name}' is not in the lock",

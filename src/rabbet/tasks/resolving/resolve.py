@@ -293,7 +293,7 @@ class _ResolveRun:
         if before.fingerprint != declaration.fingerprint():
             reasons.append("the declaration changed since the lock was made")
         unserved = () if before.is_for(targets) else targets
-        reasons += [f"the lock does not serve {target}" for target in unserved if not serves(before, target)]
+        reasons += [f"the lock does not cover {target}" for target in unserved if not serves(before, target)]
         reasons += [_would_move(move) for move in settled.moves]
         reasons += _yanked_since(before, settled.lock)
         if not reasons and not _same(before, settled.lock):

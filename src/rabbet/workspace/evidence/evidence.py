@@ -179,7 +179,7 @@ class _Gatherer:
         try:
             lines = read_requirement_list(read_text(path, by_hand=True))
         except ValueError as error:
-            raise NotUnderstood(f"{shown} is no list of requirements", because=[str(error)]) from error
+            raise NotUnderstood(f"{shown} is not a list of requirements", because=[str(error)]) from error
         self._found.looked_at.append(shown)
         for line in lines:
             place = f"{shown}:{line.number}"

@@ -332,7 +332,7 @@ def to_be_obtained(error: NoRuntime) -> NotObtained:
     return NotObtained(
         str(error),
         because=error.because,
-        note="the lock says where it can be had",
+        note="the lock says where to get it",
         remedy="rabbet recreate --obtain",
     )
 

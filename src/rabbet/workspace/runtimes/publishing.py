@@ -108,7 +108,7 @@ def _archive_of(what: str, scratch: Path, machine: Machine, observer: Observer) 
             return _fetched(what, scratch, machine, observer)
         path = local_path(what) or path_named(what, machine.folder)
     except NotAnAddress as error:
-        raise WrongUsage(f"'{hidden(what)}' is no address", because=[str(error)]) from error
+        raise WrongUsage(f"'{hidden(what)}' is not an address", because=[str(error)]) from error
     with _readable(path):
         if path.is_file() and path.name.endswith(ARCHIVE_ENDINGS):
             return _Archive(path=path, url=path.resolve().as_uri())
@@ -140,8 +140,8 @@ def _packed(path: Path, scratch: Path, machine: Machine, observer: Observer) -> 
         path in (prefix, runtime.program) for runtime in found_in(prefix, languages_for(None, machine))
     ):
         raise NoRuntime(
-            f"{path} is no runtime that Rabbet knows",
-            because=["it is no language's main program, nor a folder that holds one"],
+            f"{path} is not a runtime that Rabbet knows",
+            because=["it is not a language's main program, nor a folder that holds one"],
             note="languages that Rabbet does not know are told of in settings.toml",
             remedy="rabbet runtimes",
         )
@@ -163,7 +163,7 @@ def _fetched(what: str, scratch: Path, machine: Machine, observer: Observer) -> 
     address = parse_address(what)
     if address.scheme not in ("http", "https") or not address.filename.endswith(ARCHIVE_ENDINGS):
         raise WrongUsage(
-            "that is no address of an archive",
+            "the address names no archive",
             because=[f"its name has to end with one of {', '.join(ARCHIVE_ENDINGS)}"],
         )
     observer.stage(f"fetching {address.filename}", 1)
@@ -317,5 +317,5 @@ def _kept(catalogue: Path) -> Sequence[RuntimeOffer]:
         return read_catalogue(read_regular(catalogue, most=MOST_PAGE), catalogue.resolve().as_uri())
     except (OSError, NotACatalogue) as error:
         raise SourceFailed(
-            f"{catalogue} is no catalogue that a runtime could be added to", because=[str(error)]
+            f"{catalogue} is not a catalogue that a runtime could be added to", because=[str(error)]
         ) from error

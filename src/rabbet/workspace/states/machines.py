@@ -185,10 +185,10 @@ def _machine_from(place: str, machine: Machine) -> MachineInventory:
     try:
         needs = [line.need for line in read_requirement_list(text) if line.need is not None]
     except ValueError as error:
-        raise NotUnderstood(f"{place} is no inventory", because=[str(error)]) from error
+        raise NotUnderstood(f"{place} is not an inventory", because=[str(error)]) from error
     libraries = dict(_pins(needs))
     if not libraries:
-        raise NotUnderstood(f"{place} is no inventory", because=["it lists no exact versions"])
+        raise NotUnderstood(f"{place} is not an inventory", because=["it lists no exact versions"])
     inventory = Inventory(python=_ANY_PYTHON, implementation="cpython", libraries=libraries)
     return _stranger(path.stem, inventory, None)
 

@@ -102,7 +102,9 @@ def _give(text: str, arguments: Namespace, context: Context) -> int:
     from rabbet.disk.atomic import write_text
 
     if arguments.json and arguments.what != "bill":
-        raise WrongUsage(f"a {arguments.what} is no JSON; a bill is", remedy="rabbet export bill")
+        raise WrongUsage(
+            f"`rabbet export {arguments.what}` has no JSON form; a bill is JSON", remedy="rabbet export bill"
+        )
     if arguments.to is None:
         context.show_text(text)
         return ExitCode.DONE

@@ -137,7 +137,7 @@ def _recreate(arguments: Namespace, context: Context) -> int:
         if arguments.plan or not context.interactive:
             raise
         told = str(error)
-        context.show(f"{told[:1].upper()}{told[1:]}; the lock says where it can be had.")
+        context.show(f"{told[:1].upper()}{told[1:]}; the lock says where to get them.")
         if not confirm(context, "Obtain it?"):
             raise
         report = act(options._replace(obtain=True))

@@ -35,7 +35,7 @@ def show_adopting(drawn_up: Adopting, context: Context) -> None:
     if adoption.along:
         names = ", ".join(adoption.along[:_SHOWN_ALONG])
         more = len(adoption.along) - _SHOWN_ALONG
-        context.show(f"Left to whoever needs them: {names}{f' and {more} more' if more > 0 else ''}.")
+        context.show(f"Left out, because others need them: {names}{f' and {more} more' if more > 0 else ''}.")
     if drawn_up.unordered:
         context.show("No environment tells what depends on what, so every pin is declared; with")
         context.show("--from an environment as well, what only comes along would be left out.")

@@ -48,7 +48,7 @@ class DriftView(DriftDocument, frozen=True):
             for story in found.stories:
                 context.show(story_text(story))
             if strays:
-                context.show("Files that nobody recorded, where Python would load or start them:")
+                context.show("Untracked files that Python would load or start:")
             for place in strays[:_SHOWN_STRAYS]:
                 context.show(f"  {place}")
             if len(strays) > _SHOWN_STRAYS:

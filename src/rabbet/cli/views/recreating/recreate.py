@@ -1,7 +1,5 @@
 """The view of `recreate`: the steps done, or planned."""
 
-from collections.abc import Mapping
-
 from rabbet.cli.context import Context
 from rabbet.cli.views.recreating.unchanged import fit_text, made_text, steps_table
 from rabbet.core.model.plan import Action, Plan, Step
@@ -20,10 +18,10 @@ _DONE = {
     Action.KEEP: "kept",
 }
 _TO_DO = {
-    Action.ADD: "to add",
-    Action.REPLACE: "to replace",
-    Action.REMOVE: "to remove",
-    Action.KEEP: "to keep",
+    Action.ADD: "add",
+    Action.REPLACE: "replace",
+    Action.REMOVE: "remove",
+    Action.KEEP: "keep",
 }
 
 
@@ -40,7 +38,7 @@ class RecreateView(RecreateDocument, frozen=True):
         report, plan = self.report, self.report.plan
         steps = [step for step in plan.steps if step.action is not Action.KEEP]
         rows = [_row(step) for step in steps if (step.name, _version(step)) not in self.listed]
-        rows += [("remove", place, "-", "nobody recorded it") for place in plan.strays]
+        rows += [("remove", place, "-", "untracked file") for place in plan.strays]
         if rows:
             steps_table(rows, context)
         if report.outdated:
@@ -54,18 +52,19 @@ def outcome(report: RecreateReport, *, only_plan: bool = False) -> str:
     if plan.idle:
         return fit_text(report.fit)
     if only_plan:
-        change = f"make {name} with {runtimes} ({plan.rebuild})" if plan.rebuild else f"change {name}"
         command = f"rabbet recreate{variant_option(report.variant)}"
-        return f"Planned: {change}: {_summary(plan, _TO_DO)}. To do it: {command}"
+        change = f"make {name} with {runtimes} ({plan.rebuild})" if plan.rebuild else f"change {name}"
+        due = [f"{verb} {len(plan.of(action))}" for action, verb in _TO_DO.items() if plan.of(action)]
+        due += [f"remove {count(len(plan.strays), 'untracked file')}"] if plan.strays else []
+        return f"Would {change}: {', '.join(due) or 'no libraries'}. To do it: {command}"
     if plan.rebuild:
-        return made_text(name, runtimes, _summary(plan, _DONE), report.variant)
-    return f"Changed {name} to match the lock: {_summary(plan, _DONE)}."
+        return made_text(name, runtimes, _summary(plan), report.variant)
+    return f"Changed {name} to match the lock: {_summary(plan)}."
 
 
-def _summary(plan: Plan, words: Mapping[Action, str]) -> str:
-    counts = {word: len(plan.of(action)) for action, word in words.items()}
-    told = [f"{number} {word}" for word, number in counts.items() if number]
-    told += [f"{count(len(plan.strays), 'stray file')} {words[Action.REMOVE]}"] if plan.strays else []
+def _summary(plan: Plan) -> str:
+    told = [f"{len(plan.of(action))} {word}" for action, word in _DONE.items() if plan.of(action)]
+    told += [f"{count(len(plan.strays), 'untracked file')} removed"] if plan.strays else []
     return ", ".join(told) or "no libraries"
 
 

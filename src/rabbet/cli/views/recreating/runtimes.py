@@ -56,7 +56,7 @@ class RuntimesView(RuntimesDocument, frozen=True):
             context.show()
         for refusal in found.refusals if self.refused else ():
             context.show(
-                f"Set aside: {refusal.language}, {_short(refusal.executable, home)}: {refusal.reason}"
+                f"Not usable: {refusal.language}, {_short(refusal.executable, home)}: {refusal.reason}"
             )
         for error in found.missing:
             context.show(f"Missing: {error}.")
@@ -68,11 +68,11 @@ class RuntimesView(RuntimesDocument, frozen=True):
         used = sum(bool(row.projects) for row in found.rows)
         told += f", {used} in use" if used else ""
         if found.refusals and not self.refused:
-            told += f"; set aside: {len(found.refusals)} (--refused shows why)"
+            told += f"; not usable: {len(found.refusals)} (--refused shows why)"
         if found.declaration is None:
             return f"{told}. No pyproject.toml says which ones this folder gets."
         declaration = _short(str(found.declaration), context.machine.home)
-        return f"{told}. What this folder gets is said by {declaration}."
+        return f"{told}. What this folder gets is declared in {declaration}."
 
 
 def _row(row: RuntimeRow, machine: Machine, *, machines: bool) -> tuple[str, ...]:
@@ -126,7 +126,7 @@ class OffersView(OffersDocument, frozen=True):
             able = any(offer.archive for offer in self.offers)
             told = f" To have the newest that fits: rabbet runtimes obtain {quoted(self.constraint)}"
             offers = count(len(self.offers), "version")
-            context.show(f"{offers} of {offered.offer.language} can be had.{told if able else ''}")
+            context.show(f"{offers} of {offered.offer.language} to install.{told if able else ''}")
         if not self.offers:
             context.show(f"No catalogue offers {self.constraint}.")
 
@@ -165,7 +165,7 @@ class RuntimeView(RuntimeDocument, frozen=True):
         context.show(f"on this machine: {here}")
         if runtime.catalogue:
             platforms = ", ".join(archive.platform for archive in runtime.archives)
-            context.show(f"to be had from {runtime.catalogue} for {platforms}")
+            context.show(f"available from {runtime.catalogue} for {platforms}")
         context.show()
         context.show(self._held())
 
@@ -173,7 +173,7 @@ class RuntimeView(RuntimeDocument, frozen=True):
         explained, runtime = self.explained, self.explained.runtime
         if explained.newest is None or explained.newest <= runtime.version:
             known = f", as far as is known: {explained.unasked}" if explained.unasked else ""
-            return f"It is the newest that can be had{known}."
+            return f"It is the newest that is available{known}."
         if explained.holders:
             told = "; ".join(str(holder) for holder in explained.holders)
             return f"{explained.newest} could be had. It is held back: {told}."
@@ -188,10 +188,10 @@ class PublishedView(PublishedDocument, frozen=True):
         done = self.done
         libraries = sorted({obstacle.library for obstacle in done.obstacles if obstacle.library})
         if libraries:
-            context.show(f"Beware: other machines need these, too: {', '.join(libraries)}.")
+            context.show(f"Warning: other machines need these, too: {', '.join(libraries)}.")
         others = [obstacle for obstacle in done.obstacles if not obstacle.library]
         for other in others[:_SHOWN_OBSTACLES]:
-            context.show(f"Beware: {other.place}: {other.reason}.")
+            context.show(f"Warning: {other.place}: {other.reason}.")
         if len(others) > _SHOWN_OBSTACLES:
             context.show(f"and {len(others) - _SHOWN_OBSTACLES} more (see --json)")
         context.show(_published_line(done))
@@ -217,7 +217,7 @@ def _published_line(done: "Published") -> str:
     archive, offer = done.archive, done.offer
     platforms = " and ".join(archive.platform for archive in offer.archives)
     baseline = f", {archive.baseline} or newer" if archive.baseline else ""
-    how = "" if done.tried else "; told by its files, for this machine can't run it"
+    how = "" if done.tried else "; read from its files, because this machine can't run it"
     size = size_text(archive.size or 0)
     return f"{offer.language} {offer.version} for {platforms}{baseline}: {archive.filename}, {size}{how}"
 

@@ -30,7 +30,7 @@ class RemovedView(RemovedDocument, frozen=True):
         """Print how much it was."""
         wheels = {removed.sha256 for removed in self.removed}
         freed = size_text(sum(removed.size for removed in self.removed))
-        context.show(f"Removed {count(len(wheels), 'wheel')} that nobody uses: {freed} freed.")
+        context.show(f"Removed {count(len(wheels), 'wheel')} that nothing uses: {freed} freed.")
 
 
 class DamagedView(DamagedDocument, frozen=True):

@@ -46,7 +46,7 @@ class LookupView(LookupDocument, frozen=True):
         behind = next((offer for offer in shown if offer.baseline), None)
         if behind is not None:
             command = f"rabbet declare --baseline {behind.baseline}"
-            context.show(f"A baseline stands in the way of {behind.version}. To raise it: {command}")
+            context.show(f"A baseline rules out {behind.version}. To raise it: {command}")
         hidden = f", {len(shown)} of them shown (--all for the rest)" if len(shown) < len(offers) else ""
         context.show(f"{asked}: {count(len(offers), 'release')} in the source '{found.source}'{hidden}.")
 

@@ -127,7 +127,7 @@ def _against_before(resolved: Resolved) -> str:
 def _show_lost(resolved: Resolved, context: Context) -> None:
     """Tell of targets that were served before, and no longer are."""
     if resolved.lost:
-        context.show(f"No longer locked for {' and '.join(resolved.lost)}, but for this machine.")
+        context.show(f"The lock covers this machine, and no longer {' and '.join(resolved.lost)}.")
         if resolved.serving_too:
             context.show(f"To lock for both: {resolved.serving_too}")
 
@@ -138,33 +138,33 @@ def _notes(resolved: Resolved) -> Iterator[str]:
         yield f"Preferred version not used: {version}."
     yield from _yanked_notes(resolved.lock)
     for extra in resolved.unknown_extras:
-        yield f"Beware: {extra}, though it is asked for."
+        yield f"Warning: {extra}, although it is required."
     for need in resolved.by_patch[:_SHOWN_NOTES]:
         yield f"Depends on the patch release of Python: {need}."
     if resolved.told_here:
         yield f"Asked with {resolved.asked_with}, and taken for all targets: {_listed(resolved.told_here)}."
     if resolved.file_clash:
-        yield f"Beware: {resolved.file_clash}. `rabbet recreate` will refuse that."
+        yield f"Warning: {resolved.file_clash}. `rabbet recreate` will refuse that."
     for note in resolved.passed_over[:_SHOWN_NOTES]:
         yield f"Passed over: {note}"
     if len(resolved.passed_over) > _SHOWN_NOTES:
         yield f"Passed over: {len(resolved.passed_over) - _SHOWN_NOTES} more (see --json)"
     for risk in resolved.new_sources[:_SHOWN_NOTES]:
-        yield f"Beware: {risk}."
+        yield f"Warning: {risk}."
     if resolved.new_sources:
         yield "To settle where they come from: only = [NAMES] under a source in pyproject.toml."
     yield from _notes_of_sources(resolved)
     if resolved.new_pins:
         yield f"Pinned by hand: {', '.join(resolved.new_pins)}. The lock pins everything already, also"
-        yield "what these depend on. A few pins by hand age badly: better loosen them."
+        yield "what these depend on. Consider looser constraints."
 
 
 def _notes_of_sources(resolved: Resolved) -> Iterator[str]:
     """Notes that come from the sources' data on files, and from the releases' metadata."""
     for correction in resolved.unused_corrections:
-        yield f"No longer needed, for it changes nothing: the correction {correction}."
+        yield f"No longer needed, because it changes nothing: the correction {correction}."
     for source in resolved.unhashed:
-        yield f"Beware: '{source}' lists files without sha256; they were fetched, and locked as they came."
+        yield f"Warning: '{source}' lists files without sha256; they were fetched, and locked as they came."
 
 
 def _listed(builds: Sequence[str]) -> str:
@@ -181,7 +181,7 @@ def _yanked_notes(lock: Lock) -> Iterator[str]:
     for library in lock.libraries:
         if library.yanked is not None:
             reason = library.yanked or "no reason is given"
-            yield f"Beware: {library.name} {library.version} was yanked: {reason}."
+            yield f"Warning: {library.name} {library.version} was yanked: {reason}."
 
 
 def _show_verdict(verdict: LockVerdict, context: Context) -> None:

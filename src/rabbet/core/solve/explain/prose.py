@@ -129,8 +129,8 @@ class _Teller:
         if before and before[-1].assumed:
             return f"{library} {self._versions(library, before[-1].left)} is taken"
         if before:
-            left = self._versions(library, before[-1].left)
-            return f"by ({self._numbers[before[-1]]}) only {library} {left} can be had"
+            left = self._versions(library, before[-1].left, last=" or ")
+            return f"by ({self._numbers[before[-1]]}) {library} can only be {left}"
         if not found.known:
             return f"no source knows {library}"
         requirement = next(iter(step.fact.demands.values()))[1]
@@ -148,7 +148,7 @@ class _Teller:
         versions = self._versions(fact.about, bits)
         return f"{fact.about} {versions} can't be used: {'; '.join(reasons[:_ASIDE])}"
 
-    def _versions(self, name: NormalizedName, bits: int) -> str:
+    def _versions(self, name: NormalizedName, bits: int, *, last: str = " and ") -> str:
         """Such as `2.0 and 2.1`, or `1.0 … 3.2 (17 releases)`."""
         releases = self._problem.candidates(name).releases
         shown = [
@@ -156,7 +156,7 @@ class _Teller:
         ]
         if len(shown) > _SHOWN:
             return f"{shown[0]} … {shown[-1]} ({len(shown)} releases)"
-        return " and ".join([", ".join(shown[:-1]), shown[-1]] if len(shown) > 1 else shown)
+        return last.join([", ".join(shown[:-1]), shown[-1]] if len(shown) > 1 else shown)
 
 
 def _referred(proof: Proof) -> Iterator[ProofStep]:

@@ -29,7 +29,7 @@ def read_configuration(root: Path) -> Configuration:
         text = read_regular(root / CONFIGURATION, most=MOST_METADATA).decode("utf-8", "surrogateescape")
     except OSError as error:
         raise EnvironmentFailed(
-            f"{root} is no environment", because=[error.strerror or str(error)], remedy="rabbet recreate"
+            f"{root} is not an environment", because=[error.strerror or str(error)], remedy="rabbet recreate"
         ) from error
     values = {
         key.strip().lower(): value.strip()

@@ -94,7 +94,7 @@ class IndexSource:
         answer = self._client.get(self._address, _ACCEPT, method="HEAD")
         if answer.status == 404:
             raise SourceFailed(
-                f"the source '{self.name}' is no index",
+                f"the source '{self.name}' is not an index",
                 because=[f"{self._address} answers 404, for its front page too"],
                 note="check its address: that of an index often ends in /simple/",
             )
@@ -140,7 +140,7 @@ class IndexSource:
             listing = parse(answer.body, name=name, source=self.name, address=answer.address)
         except NotAnIndexPage as error:
             raise SourceFailed(
-                f"the source '{self.name}' is no index",
+                f"the source '{self.name}' is not an index",
                 because=[answer.address, str(error)],
                 note="check its address: that of an index often ends in /simple/",
             ) from error
