@@ -58,8 +58,8 @@ EXIT_CODES = {
     ExitCode.NO_SOLUTION: "no solution",
     ExitCode.SOURCE: "a source failed, or a git remote or revision is not there",
     ExitCode.INTEGRITY: "integrity: a hash or a path is not what it should be",
-    ExitCode.ENVIRONMENT: "a runtime, an environment or a folder does not serve",
-    ExitCode.FAULT: "a mistake in Rabbet itself",
+    ExitCode.ENVIRONMENT: "a runtime, an environment, a folder or the disk: missing or not usable",
+    ExitCode.FAULT: "a fault in Rabbet itself",
     ExitCode.INTERRUPTED: "interrupted",
     ExitCode.UNREAD: "whoever read the output closed it, such as `head`",
 }

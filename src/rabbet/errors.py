@@ -137,7 +137,7 @@ class IntegrityFailed(RabbetError):
 
 
 class EnvironmentFailed(RabbetError):
-    """A runtime or an environment does not serve."""
+    """A runtime, an environment, a folder or the disk is missing or not usable."""
 
     exit_code = ExitCode.ENVIRONMENT
 

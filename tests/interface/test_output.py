@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 from rabbet.cli.registry import COMMANDS
 from rabbet.cli.terminal.style import Style, table
 from rabbet.core.shown_text import visible, without_credentials
+from rabbet.demo.stand_in import StandIn
 from tests.interface.test_remote_sources import KIND, TALLYWAX, index
 from tests.support.hostile import Hostile, Reply
 from tests.support.program import ProgramCase
@@ -132,8 +133,24 @@ class Output(ProgramCase):
                     cwd=self.project, env=self.variables, capture_output=True, text=True, check=False,
                 )  # fmt: skip
                 self.assertEqual((done.returncode, "Traceback" in done.stderr), (code, False), done.stderr)
-        shown = self.rabbet("--help", PYTHONIOENCODING="ascii").out
-        self.assertIn(r"COMMAND \u2026", shown)
+
+    def test_ascii(self) -> None:
+        """With the C locale, and where the encoding has no more, sentences, tables and helps are ASCII."""
+        self.begin(self.serve(StandIn()).address, "nectarplot")
+        for variables in ({"LC_ALL": "C"}, {"LC_ALL": "POSIX"}, {"PYTHONIOENCODING": "ascii"}):
+            for words in (
+                ("resolve",),
+                ("explain", "combframe"),
+                ("resolve", "--help"),
+                ("recreate", "--plan"),
+                ("--help",),
+            ):
+                done = self.rabbet(*words, before=("env",), **variables)
+                with self.subTest(words=words, variables=variables):
+                    self.assertTrue((done.out + done.err).isascii(), done.out + done.err)
+                    self.assertNotIn("\\u", done.out + done.err)
+            (self.project / "pylock.toml").unlink()
+        self.assertIn("… reading", self.rabbet("resolve", before=("env",), LC_ALL="C.UTF-8").err)
 
     def test_secrets_of_command_lines(self) -> None:
         """No part of a password is shown or kept, however it is written, nor what is another program's."""

@@ -10,7 +10,7 @@ from contextlib import contextmanager
 from typing import TYPE_CHECKING, NamedTuple, Protocol, TextIO
 
 from rabbet.cli.terminal.observer import ClosableObserver, observer_for
-from rabbet.cli.terminal.output import write_line
+from rabbet.cli.terminal.output import in_ascii, write_line
 from rabbet.cli.terminal.style import Style, TableLine, style_for, table
 from rabbet.core.shown_text import visible, without_credentials
 from rabbet.documents.amounts import count, size_text
@@ -80,7 +80,8 @@ class Context(NamedTuple):
         if isinstance(text, TableLine):
             self._print(text)
             return
-        for line in self._wrapped(visible(text)):
+        text = visible(text)
+        for line in self._wrapped(in_ascii(text) if self.style.ascii_only else text):
             self._print(line)
 
     def show_table(

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, NoReturn
 
 from rabbet import __version__
 from rabbet.cli.registry import COMMANDS, HEADINGS
-from rabbet.cli.terminal.output import MutedStream, flush, write_line
+from rabbet.cli.terminal.output import MutedStream, flush, in_ascii, only_ascii, write_line
 from rabbet.errors import ExitCode, Interrupted, NotAgreed, RabbetError
 
 if TYPE_CHECKING:
@@ -120,17 +120,22 @@ def _mend_streams() -> None:
         if getattr(sys, name) is None:
             setattr(sys, name, open(os.devnull, mode))  # noqa: PTH123, SIM115 - pathlib is heavy; it stays open
     if type(sys.stderr) is TextIOWrapper:
-        sys.stderr = MutedStream(sys.stderr)
+        sys.stderr = MutedStream(sys.stderr, ascii_only=only_ascii(sys.stderr, os.environ))
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, TextIOWrapper):
             stream.reconfigure(errors="backslashreplace")
+
+
+def _ascii_only() -> bool:
+    return only_ascii(sys.stdout, os.environ)
 
 
 def _dispatch(given: list[str]) -> int:
     if given[:1] == ["help"] and given[1:]:
         return _run(given[1], ["--help"])
     if not given or given[0] in ("--help", "-h", "help"):
-        write_line(sys.stdout, help_text())
+        shown = help_text()
+        write_line(sys.stdout, in_ascii(shown) if _ascii_only() else shown)
         return ExitCode.DONE
     if given[0] in ("--version", "-V"):
         write_line(sys.stdout, f"rabbet {__version__}")
@@ -156,7 +161,9 @@ def _run(name: str, given: list[str]) -> int:
     from rabbet.cli.parsers import parser_for
 
     try:
-        arguments = parser_for(name, given, helping="--help" in given or "-h" in given).parse_args(given)
+        helping = "--help" in given or "-h" in given
+        parser = parser_for(name, given, helping=helping, ascii_only=helping and _ascii_only())
+        arguments = parser.parse_args(given)
     except SystemExit:  # argparse has shown the help
         return ExitCode.DONE
     from rabbet.cli.context import make_context

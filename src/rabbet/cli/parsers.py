@@ -13,11 +13,15 @@ from collections.abc import Mapping, Sequence
 from functools import partial
 from importlib import import_module
 from itertools import takewhile
-from typing import NoReturn
+from typing import TYPE_CHECKING, NoReturn
 
 from rabbet.cli.registry import COMMANDS
+from rabbet.cli.terminal.output import in_ascii
 from rabbet.core.limits import LONGEST_TEXT
 from rabbet.errors import WrongUsage
+
+if TYPE_CHECKING:
+    from _typeshed import SupportsWrite
 
 __all__ = ["fill_parser", "parser_for"]
 
@@ -64,6 +68,8 @@ class _Help(RawDescriptionHelpFormatter):
 class _Parser(ArgumentParser):
     """Reports wrong usage the way all other errors are reported."""
 
+    ascii_only = False  # whether helps spell arrows and ellipses in ASCII
+
     def parse_args(self, given: Sequence[str]) -> Namespace:  # type: ignore[override] # neither does more
         """Parse the words of a command line. Raises `WrongUsage`, also where one is too long or no text."""
         for word in takewhile("--".__ne__, given):
@@ -84,6 +90,9 @@ class _Parser(ArgumentParser):
             self.error(f"an argument has {len(value)} characters, and {LONGEST_TEXT} at most are read")
         elif isinstance(value, str) and any("\ud800" <= character <= "\udfff" for character in value):
             self.error("an argument is not text in UTF-8")
+
+    def _print_message(self, message: str, file: "SupportsWrite[str] | None" = None) -> None:
+        super()._print_message(in_ascii(message) if self.ascii_only else message, file)
 
     def error(self, message: str) -> NoReturn:
         """Raise `WrongUsage`; an address in the message may hold a password, and is not repeated."""
@@ -111,7 +120,9 @@ class _Parser(ArgumentParser):
         return (wrong, near[0]) if near else None
 
 
-def parser_for(name: str, rest: Sequence[str] = (), *, helping: bool = False) -> ArgumentParser:
+def parser_for(
+    name: str, rest: Sequence[str] = (), *, helping: bool = False, ascii_only: bool = False
+) -> ArgumentParser:
     """The parser of one command's arguments.
 
     Raises `WrongUsage` where there is no such command, with what `rest` behind it may have meant.
@@ -128,6 +139,7 @@ def parser_for(name: str, rest: Sequence[str] = (), *, helping: bool = False) ->
         # Only help needs the terminal's width, and finding that out takes as long as all arguments.
         formatter_class=partial(_Help, width=None if helping else 80),
     )
+    parser.ascii_only = ascii_only
     parser.register("action", None, _Once)  # what an option does for which nothing else is said
     fill_parser(parser, name)
     if helping:

@@ -7,6 +7,7 @@ codes of a terminal.
 from collections.abc import Iterator, Mapping, Sequence
 from typing import NamedTuple, TextIO
 
+from rabbet.cli.terminal.output import in_ascii, only_ascii
 from rabbet.core.shown_text import visible
 
 __all__ = ["COLOURED", "PLAIN", "Style", "TableLine", "style_for", "table"]
@@ -19,7 +20,8 @@ _NARROWEST_LAST, _NARROWEST_CELL = 24, 10
 class Style(NamedTuple):
     """Terminal codes (ECMA-48) for emphasis; all empty where colour is off.
 
-    `width` is the terminal's, in characters; 0 where there is none, and nothing has to fit.
+    `width` is the terminal's, in characters; 0 where there is none, and nothing has to fit. `ascii_only`:
+    arrows and ellipses are written in ASCII.
     """
 
     heading: str = ""
@@ -29,6 +31,7 @@ class Style(NamedTuple):
     faint: str = ""
     end: str = ""
     width: int = 0
+    ascii_only: bool = False
 
 
 class TableLine(str):
@@ -45,12 +48,14 @@ COLOURED = Style(
 
 def style_for(stream: TextIO, environ: Mapping[str, str]) -> Style:
     """Colour for a terminal, unless `NO_COLOR` is set or the terminal can't; tables that fit it."""
+    ascii_only = only_ascii(stream, environ)
     if not stream.isatty():
-        return PLAIN
+        return PLAIN._replace(ascii_only=ascii_only)
     from shutil import get_terminal_size
 
     coloured = not environ.get("NO_COLOR") and environ.get("TERM") != "dumb"
-    return (COLOURED if coloured else PLAIN)._replace(width=max(_NARROWEST, get_terminal_size().columns))
+    width = max(_NARROWEST, get_terminal_size().columns)
+    return (COLOURED if coloured else PLAIN)._replace(width=width, ascii_only=ascii_only)
 
 
 def table(
@@ -65,7 +70,8 @@ def table(
     What is too wide for a terminal gives way in this order: the last column wraps under itself, then columns
     from right to left are cut and end in `…`.
     """
-    rows = [[visible(cell) for cell in row] for row in rows]
+    spelled = in_ascii if style.ascii_only else str
+    rows = [[spelled(visible(cell)) for cell in row] for row in rows]
     widths = [max(len(row[i]) for row in (headings, *rows)) for i in range(len(headings))]
     if style.width:
         widths = _fitting(widths, style.width)
@@ -102,8 +108,9 @@ def _in_lines(row: Sequence[str], widths: Sequence[int]) -> Iterator[list[str]]:
 
 def _line(cells: Sequence[str], widths: Sequence[int], codes: Sequence[str], style: Style) -> TableLine:
     """Join cells; padding is not coloured, and no line ends with a space."""
+    cut = "..." if style.ascii_only else "…"
     cells = [
-        cell if len(cell) <= width else f"{cell[: width - 1]}…"
+        cell if len(cell) <= width else f"{cell[: width - len(cut)]}{cut}"
         for cell, width in zip(cells, widths, strict=True)
     ]
     last = max((number for number, cell in enumerate(cells) if cell), default=0)
