@@ -1,5 +1,6 @@
 """What the documents show is what happens: every command of the tutorial and the how-to pages is run."""
 
+import ast
 import re
 import subprocess
 import sys
@@ -17,6 +18,15 @@ DOCS = ROOT / "docs"
 SHOWN = "http://127.0.0.1:8437/simple/"  # the address that pages show
 
 
+# What nobody in this field writes: each has a plain word, such as "compare with" for "hold against".
+_ODD_WORDS = re.compile(
+    r"\b(whoever|anew|beware|in\s+vain|can\s+be\s+had|are\s+none|told\s+(by|in|as|of))\b"
+    r"|\b(held|hold)\s([^.]{0,40}\s)?against\b"
+    r"|(?<!there )\bis\s+no\s+(?!(longer|more|newer|note|such|other)\b)",
+    re.IGNORECASE,
+)
+
+
 def commands(text: str) -> Iterator[tuple[str, int]]:
     """The commands of a page's console blocks, each with the exit code that is shown behind it."""
     for block in re.findall(r"```console\n(.*?)```", text, re.DOTALL):
@@ -24,6 +34,18 @@ def commands(text: str) -> Iterator[tuple[str, int]]:
             found = re.fullmatch(r"\$ (.*?)(?: # exit (\d+))?", line)
             assert found is not None, line
             yield found.group(1), int(found.group(2) or 0)
+
+
+def shown_texts(module: ast.Module) -> Iterator[str]:
+    """The texts of a module that are no docstrings of functions or classes."""
+    skipped = {
+        id(node.body[0].value)
+        for node in ast.walk(module)
+        if isinstance(node, ast.FunctionDef | ast.ClassDef) and isinstance(node.body[0], ast.Expr)
+    }
+    for node in ast.walk(module):
+        if isinstance(node, ast.Constant) and isinstance(node.value, str) and id(node) not in skipped:
+            yield node.value
 
 
 class Documents(ProgramCase):
@@ -85,6 +107,19 @@ class Pages(unittest.TestCase):
             check=False,
         )
         self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+
+    def test_plain_words(self) -> None:
+        """Neither pages, helps nor messages use the words that readers stumbled over."""
+        pages = [*DOCS.glob("*.md"), *ROOT.glob("*.md")]
+        texts = [(page.name, page.read_text()) for page in pages]
+        texts += [
+            (file.name, text)
+            for file in (ROOT / "src" / "rabbet").rglob("*.py")
+            for text in shown_texts(ast.parse(file.read_text()))
+        ]
+        for name, text in texts:
+            with self.subTest(name):
+                self.assertIsNone(_ODD_WORDS.search(text), text if len(text) < 200 else "")
 
     def test_links_lead_somewhere(self) -> None:
         """Files and headings that pages refer to exist."""

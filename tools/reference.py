@@ -61,7 +61,7 @@ EXIT_CODES = {
     ExitCode.ENVIRONMENT: "a runtime, an environment, a folder or the disk: missing or not usable",
     ExitCode.FAULT: "a fault in Rabbet itself",
     ExitCode.INTERRUPTED: "interrupted",
-    ExitCode.UNREAD: "whoever read the output closed it, such as `head`",
+    ExitCode.UNREAD: "the reader of the output closed it, such as `head`",
 }
 
 

@@ -10,7 +10,7 @@
     ├── IntegrityFailed (6)         content is not what its record says
     ├── EnvironmentFailed (7)       a runtime, an environment or a folder is missing or not usable
     │   ├── NoRuntime               no runtime on this machine fits
-    │   │   └── NotObtained         the lock says where it can be had
+    │   │   └── NotObtained         the lock says where to get it
     │   ├── BuildFailed             a library's own build code failed, or made something else
     │   ├── NotAgreed               the project's own build would run, and nobody has agreed to that
     │   └── CannotWrite             a file or folder can't be written

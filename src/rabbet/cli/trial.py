@@ -1,4 +1,4 @@
-"""A trial around a command: made before, told of on standard error, gone afterwards."""
+"""A trial environment for one command: made before it, reported on standard error, removed afterwards."""
 
 from argparse import Namespace
 from collections.abc import Iterator

@@ -77,7 +77,7 @@ def _play_census(stage: Stage, behind: Stage, edited: Stage, dragged: Stage) -> 
     actor(dragged)("census", "send", "--label", "market-stall", "--remote", "team", "--quiet")
     for machine in (office, behind, edited):
         prepare(machine, "census", "send", "--label", machine.project.name, "--remote", "team")
-    say(stage, "and whoever leads the team sees whose differs, what that breaks, and what to tell them:")
+    say(stage, "and the lead of the team sees which differ, what that breaks, and what to tell them:")
     act = actor(office)
     act("census", "collect", "--remote", "team", "--quiet")
     drawn = ["--picture", "census.png", "--page", "census.html"] if _can_draw() else []

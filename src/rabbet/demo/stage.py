@@ -79,4 +79,4 @@ def _run(arguments: Sequence[str], stage: Stage) -> int:
 
 def _shown(argument: str) -> str:
     """As one would type it; a program of several lines is shown in short."""
-    return quoted(argument) if "\n" not in argument else "'import pollencsv, nectarplot …'"
+    return quoted(argument) if "\n" not in argument else "'import pollencsv, nectarplot ...'"

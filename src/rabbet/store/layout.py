@@ -1,4 +1,4 @@
-"""The names of the store's parts, and where what is no part of it lies."""
+"""The names of the store's parts, and the folder for state."""
 
 from collections.abc import Mapping
 from pathlib import Path

@@ -4,8 +4,8 @@ A passing mixture and a failing one that holds it are brought together by halvin
 remains between them is needed for the failure; it is kept, and the same is done for what else is, until all
 that is kept fails by itself. This is the search for preferred explanations (Junker, 2004): one change among n
 is found with log2(n) trials, and each further one that it only fails together with costs as many. Every
-mixture that is tried is consistent, so changes that need each other are tried together, and told as one where
-nothing can part them.
+mixture that is tried is consistent, so changes that need each other are tried together, and reported as one
+where nothing can part them.
 """
 
 from collections.abc import Iterable, Iterator, Sequence

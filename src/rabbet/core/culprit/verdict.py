@@ -3,8 +3,8 @@
 One culprit may hide another one, so the changes without it are tried too: if they fail, the search goes on
 among them, and if they pass, all of them are proven innocent. In the end every answer of the oracle has to
 agree with the culprits. What does not is tried again: a command that then answers otherwise is flaky, and of
-a flaky one nothing is said that luck could explain. How often it fails is told by further runs of mixtures
-that failed: the run by which one was found to fail says nothing of that.
+a flaky one nothing is said that luck could explain. Further runs of mixtures that failed tell how often it
+fails: the run by which one was found to fail says nothing of that.
 """
 
 from collections.abc import Sequence

@@ -1,7 +1,7 @@
 """The one place that starts git.
 
 The configuration of a repository may name programs: for transports, ssh, credentials, hooks, a pager, a
-diff, a file monitor. Whoever prepared the repository wrote it, and none of these programs may run because
+diff, a file monitor. Its author may be a stranger, and none of these programs may run because
 Rabbet asks something. So a repository of others is asked by `ask_git`, with every way closed that leads to a
 program; and `own_repository.py` asks the network, in a repository that Rabbet made itself.
 """

@@ -2,7 +2,7 @@
 
 A libcurl that comes in a wheel knows none, so it is given those that Python's own `ssl` would take.
 
-Every failure becomes a `SourceFailed`. How a question fares on its way is told in `exchange.py`.
+Every failure becomes a `SourceFailed`. `exchange.py` holds the steps of one request.
 """
 
 import os

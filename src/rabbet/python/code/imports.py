@@ -143,7 +143,7 @@ class ImportFinding(Struct, frozen=True, kw_only=True):
     """One finding: the library or (where none is known) the module, what is imported of it, and where.
 
     Its `cause` says why, where the kind does not. `section` is the one that it is declared in, or that fits.
-    What only code of `developers` imports is no part of the program.
+    What only code of `developers` imports is not part of the program.
     """
 
     kind: ImportKind

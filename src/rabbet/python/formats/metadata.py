@@ -148,7 +148,7 @@ def parse_static_metadata(content: bytes) -> Metadata:
         raise MetadataBroken("its metadata is too old to be trusted without a build")
     dynamic = sorted({field.lower() for field in header.get_all("dynamic", [])} & _NEEDED)
     if dynamic:
-        raise MetadataBroken(f"its {' and '.join(dynamic)} would have to be told by a build")
+        raise MetadataBroken(f"its {' and '.join(dynamic)} would have to come from a build")
     return _metadata(header)
 
 

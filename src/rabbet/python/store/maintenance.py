@@ -140,7 +140,7 @@ def _sweep_litter(folder: Path, limit: float, older: int) -> None:
 def check(store: Store, folder: Path) -> Iterator[str]:
     """Read everything again; yield what was damaged, and remove it.
 
-    Unpacked files are held against the wheel itself, all that is remembered against its digest. What was
+    Unpacked files are compared with the wheel itself, all that is remembered against its digest. What was
     removed is fetched, unpacked or computed again when it is needed.
     """
     for entry in _entries(folder / "wheels"):

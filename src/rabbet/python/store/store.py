@@ -8,7 +8,7 @@
     LAYOUT/metadata/all.sqlite              the core metadata of wheels
     LAYOUT/listings/<digest>.sqlite         the parsed listings of indexes, by their address
     LAYOUT/repositories/<digest>            what was fetched of git repositories, by their address
-    LAYOUT/runtimes/<digest>                what interpreters told of themselves
+    LAYOUT/runtimes/<digest>                what interpreters report of themselves
     LAYOUT/unchanged/<digest>               which locks and environments were found up to date
     LAYOUT/manifests/<digest>                what an environment of certain inputs consists of
     LAYOUT/claims/<digest>                  who changes an environment holds a lock here
@@ -20,7 +20,7 @@
 The notes of environments are no part of it (`environments.py`).
 
 Whatever is read by others appears by one change of name, so many processes can work at once, and one that is
-killed leaves nothing but litter in `partial`. Whatever is kept carries a digest, and is held against it when
+killed leaves nothing but litter in `partial`. Whatever is kept carries a digest, and is compared with it when
 it is used: damage costs time, never truth. All folders are the user's own (0700).
 """
 

@@ -156,7 +156,7 @@ def _refuse_others(present: Declaration, answers: Answers) -> None:
 def left_to_build(what: str) -> WrongUsage:
     """The error for an entry that only the files which the project's build reads can have."""
     return WrongUsage(
-        f"{what} is told by the project's build, so it can't be declared here",
+        f"{what} is computed by the project's build, so it can't be declared here",
         because=["pyproject.toml leaves it to that: it has no [project], or calls it dynamic there"],
         note="it can be changed where the build reads it, such as setup.py or setup.cfg",
         remedy="rabbet declare",

@@ -1,8 +1,8 @@
 """Verify an environment against the wheel hashes in the lock.
 
 Who changes a module, its `RECORD` and Rabbet's notes together leaves an environment that agrees with itself.
-Here every file is held against the wheel that the lock names, by its hash: from the store, where that is held
-against the wheel first, or fetched again. Each file is read once.
+Here every file is compared, by its hash, with the wheel that the lock names: with the store's unpacked one,
+which is compared with the wheel first, or with one that is fetched again. Each file is read once.
 """
 
 import hashlib
@@ -50,7 +50,7 @@ def deep_inventory(
 ) -> Inventory:
     """The inventory of an environment, read whole, with what differs from the wheels of the lock as altered.
 
-    What was built here is held against what the store has of that; no wheel vouches for an editable one, nor
+    What was built here is compared with the wheel in the store; no wheel vouches for an editable one, nor
     for modules that Python compiled itself. Raises `EnvironmentFailed` when there is no environment, and what
     fetching raises.
     """

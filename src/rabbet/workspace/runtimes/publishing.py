@@ -142,7 +142,7 @@ def _packed(path: Path, scratch: Path, machine: Machine, observer: Observer) -> 
         raise NoRuntime(
             f"{path} is not a runtime that Rabbet knows",
             because=["it is not a language's main program, nor a folder that holds one"],
-            note="languages that Rabbet does not know are told of in settings.toml",
+            note="languages that Rabbet does not know are described in settings.toml",
             remedy="rabbet runtimes",
         )
     observer.stage("looking for what would not work elsewhere")
@@ -188,7 +188,7 @@ def _inside(archive: Path, scratch: Path, machine: Machine) -> _Inside:
         raise NoRuntime(
             f"{archive.name} holds no runtime that Rabbet knows",
             because=["no language's main program is in it"],
-            note="languages that Rabbet does not know are told of in settings.toml",
+            note="languages that Rabbet does not know are described in settings.toml",
         )
     glibc = glibc_of(tree)
     here = [runtime for runtime in found if _runs_here(runtime, glibc, target)]
@@ -230,7 +230,7 @@ def _by_files(found: Sequence[Found], tree: Path, glibc: str, archive: Path) -> 
     first = found[0]
     for_ = ", ".join(first.platforms) or "a machine that no target names"
     raise NoRuntime(
-        f"{archive.name} can't be told of: its version stands in no file that is known",
+        f"{archive.name} can't be published: no known file in it holds its version",
         because=[f"it holds {_program(first, tree)}, for {for_}, which this machine can't run"],
         note="publish it on a machine that can run it, into the same folder",
     )

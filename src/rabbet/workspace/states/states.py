@@ -1,10 +1,10 @@
 """States that can be compared: a lock file, a revision in git, or what is installed.
 
-FILE          a lock file, or an inventory in CycloneDX JSON, whoever wrote it
+FILE          a lock file, or an inventory in CycloneDX JSON, of any tool
 git:REV       the project's lock at a revision; a revision alone will do where no file has that name
 installed     what is installed in the project's environment
 machine:LABEL what a machine of the team has, by the newest inventory that was collected of it
-env:PATH      what is installed in a folder: an environment, whoever made it, or an interpreter's
+env:PATH      what is installed in a folder: an environment of any tool, or an interpreter's
 """
 
 from collections.abc import Iterable, Mapping

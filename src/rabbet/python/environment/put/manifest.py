@@ -1,7 +1,7 @@
 """A cached manifest of a finished environment, from which it can be restored.
 
-Most files are linked from the store, whose trees are held against the state that they were last found right
-in; the others are small and come with the manifest.
+Most files are linked from the store, whose trees are compared with the state that was last found
+right; the others are small and come with the manifest.
 """
 
 import json
