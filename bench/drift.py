@@ -67,8 +67,8 @@ def measure(project: Project) -> None:
     run = partial(silently, project)
     run(PROGRAM, "drift")
     nothing = [sys.executable, "-c", "import argparse"]
-    times = compared(lambda: run(PROGRAM, "drift", "--quiet"), lambda: run(*nothing))
-    line("drift --quiet, all fits | import argparse", *times, "<= 2")
+    times = compared(lambda: run(PROGRAM, "drift", "--silent"), lambda: run(*nothing))
+    line("drift --silent, all fits | import argparse", *times, "<= 2")
     times = compared(lambda: run(PROGRAM, "drift", "--deep"), lambda: run("bash", "-c", HASH), rounds=ROUNDS)
     line("drift --deep | sha256sum on both cores", *times, "<= 1.2")
 

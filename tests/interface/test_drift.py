@@ -176,10 +176,10 @@ class Drift(ProgramCase):
         ]
         self.assertCountEqual(told, expected)
         self.rabbet("recreate")
-        self.rabbet("drift", "--quiet", code=1)
+        self.rabbet("drift", "--silent", code=1)
         (self.project / "combframe.py").unlink()
         self.rabbet("drift")
-        self.assertEqual(self.rabbet("drift", "--quiet").out, "")
+        self.assertEqual(self.rabbet("drift", "--silent").out, "")
         lock = self.project / "pylock.toml"
         lock.write_text(lock.read_text() + "# seen\n")
         told = [(finding["reason"], finding["mend"]) for finding in self.findings(code=0).values()]
@@ -314,7 +314,7 @@ class Drift(ProgramCase):
         self.assertIn("done by hand beyond that: skepio.", self.rabbet("drift", code=1).out)
         found = self.rabbet("drift", "--json", code=1).json()["fits_revision"]
         self.assertEqual((found["newer"], found["differing"]), (2, ["skepio"]))
-        self.assertEqual(self.rabbet("drift", "--quiet", code=1).out, "")
+        self.assertEqual(self.rabbet("drift", "--silent", code=1).out, "")
         self.rabbet("recreate")
         self.assertNotIn("What is installed", self.rabbet("drift").out)
-        self.assertEqual(self.rabbet("drift", "--quiet").out, "")
+        self.assertEqual(self.rabbet("drift", "--silent").out, "")

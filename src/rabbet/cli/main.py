@@ -171,6 +171,7 @@ def _run(name: str, given: list[str]) -> int:
     # Who raises something wants the newest there is, whatever is said to be fresh.
     refresh = any(getattr(arguments, name, False) for name in ("fresh_listings", "raised", "raise_all"))
     loudness = {name: getattr(arguments, name, False) for name in ("quiet", "verbose", "all_rows")}
+    loudness["quiet"] |= getattr(arguments, "silent", False)
     carried = getattr(arguments, "carried", None) is not None  # then no network is asked
     offline = carried or getattr(arguments, "offline", False)
     with make_context(**loudness, offline=offline, fresh_listings=refresh) as context:

@@ -46,10 +46,10 @@ def add_json(parser: ArgumentParser) -> None:
     parser.add_argument("--all-rows", action="store_true", help="show every row of long tables")
 
 
-def add_loudness(parser: ArgumentParser, quiet: str) -> None:
-    """`--quiet`, with what it means to a command, and `--verbose`: every command takes them."""
+def add_loudness(parser: ArgumentParser) -> None:
+    """`--quiet` and `--verbose`: every command takes them."""
     how = parser.add_mutually_exclusive_group()
-    how.add_argument("--quiet", action="store_true", help=quiet)
+    how.add_argument("--quiet", action="store_true", help="show no progress")
     how.add_argument("--verbose", action="store_true", help="print every step, and the hosts that are asked")
 
 

@@ -197,7 +197,7 @@ def fill_parser(parser: ArgumentParser, name: str) -> None:
     module.add_arguments(parser)
     from rabbet.cli.options import add_loudness
 
-    add_loudness(parser, getattr(module, "QUIET", "show no progress"))
+    add_loudness(parser)
 
 
 def _unknown(name: str, rest: Sequence[str]) -> WrongUsage:

@@ -6,7 +6,7 @@ with the wheel whose hash is locked, and fetches what the store lacks for that. 
 modules that were changed in the store together with their digests. --against compares with another state.
 --keep writes what was installed by hand into the declaration and the preferred versions.
 
-Exit code 0: no drift, or notes only. 1: drift. With --quiet nothing is printed: use the exit code, in
+Exit code 0: no drift, or notes only. 1: drift. With --silent nothing is printed: use the exit code, in
 prompts, tests and containers.
 """
 
@@ -17,8 +17,6 @@ from rabbet.cli.context import Context
 from rabbet.cli.options import STATES, a_library, add_json, add_offline, add_variant
 from rabbet.core.shell import joined_words
 from rabbet.errors import ExitCode, WrongUsage
-
-QUIET = "say nothing: the exit code tells"
 
 if TYPE_CHECKING:
     from rabbet.api import Rabbet
@@ -52,6 +50,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         "--group", metavar="NAME", help="--keep: declare new libraries in this dependency group"
     )
     parser.add_argument("--yes", action="store_true", help="--keep: ask nothing")
+    parser.add_argument("--silent", action="store_true", help="print nothing; use the exit code")
     add_variant(parser, every=True)
     add_offline(parser)
     add_json(parser)
@@ -61,7 +60,7 @@ def run(arguments: Namespace, context: Context) -> int:
     """Compare and tell every difference."""
     project = context.rabbet(arguments.variant)
     special = (arguments.against, arguments.env, arguments.deep, arguments.json, arguments.keep is not None)
-    if not any(special) and _known_to_be_none(project, context, quiet=arguments.quiet):
+    if not any(special) and _known_to_be_none(project, context, silent=arguments.silent):
         return ExitCode.DONE
     if arguments.keep is not None:
         return _keep(arguments, project.session, context)
@@ -72,10 +71,10 @@ def run(arguments: Namespace, context: Context) -> int:
     return ExitCode.NO if found.differs else ExitCode.DONE
 
 
-def _known_to_be_none(project: "Rabbet", context: Context, *, quiet: bool) -> bool:
+def _known_to_be_none(project: "Rabbet", context: Context, *, silent: bool) -> bool:
     """Tell what an earlier run found, of the very same files and texts: nothing; whether there was one."""
-    compared = project.known_drift(notes=not quiet)
-    if compared is not None and not quiet:
+    compared = project.known_drift(notes=not silent)
+    if compared is not None and not silent:
         from rabbet.cli.views.recreating.unchanged import no_drift_text
 
         context.show(no_drift_text(compared))
@@ -84,7 +83,7 @@ def _known_to_be_none(project: "Rabbet", context: Context, *, quiet: bool) -> bo
 
 def _present(view: "View", arguments: Namespace, context: Context) -> None:
     """Print what was found, unless the exit code alone is wanted."""
-    if arguments.json or not arguments.quiet:
+    if arguments.json or not arguments.silent:
         context.present(view, as_json=arguments.json)
 
 
