@@ -56,6 +56,11 @@ class Shells(ProgramCase):
             ("rabbet declare --target mac", ["macos-arm64", "macos-x86_64"]),
             ("rabbet culprit --good ins", ["installed"]),
             ("rabbet export b", ["bill"]),
+            ("rabbet run mite", ["mitewatch"]),
+            ("rabbet run -- mite", ["mitewatch"]),
+            ("rabbet run --as-is mite", ["mitewatch"]),
+            ("rabbet run python py", ["pyproject.toml", "pylock.toml"]),
+            ("rabbet culprit --good installed -- mite", ["mitewatch"]),
         ):
             self.assertEqual(sorted(self.completed(line)), sorted(expected), line)
         self.assertEqual(self.completed("rabbet nothing-like-that x"), [])

@@ -5,7 +5,7 @@ loaded, and the words that the project and the machine know.
 """
 
 import os
-from argparse import Action, ArgumentParser
+from argparse import Action, ArgumentParser, Namespace
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import suppress
 from itertools import islice
@@ -58,7 +58,9 @@ def _attach(parser: ArgumentParser, command: str, words: "Words") -> None:
     """Tell for each argument where its words come from."""
     for action in parser._actions:  # noqa: SLF001 - argparse has no other way to them
         known = words.of(command, action.dest)
-        if known is not None:
+        if action.dest == "command":
+            action.completer = _Command(words.commands)  # type: ignore[attr-defined]
+        elif known is not None:
             action.completer = _Completer(known)  # type: ignore[attr-defined]
         elif action.choices is None:
             action.completer = _files if _takes_files(action) else _Completer(lambda: ())  # type: ignore[attr-defined]
@@ -79,6 +81,17 @@ class _Completer:
         with suppress(RabbetError, OSError, ValueError):
             return list(islice(filter(_can_be_shown, _beginning(prefix, self._words())), _MOST))
         return []
+
+
+class _Command:
+    """A command of the environment, and files as its arguments."""
+
+    def __init__(self, commands: Callable[[], Iterable[str]]) -> None:
+        self._commands = _Completer(commands)
+
+    def __call__(self, prefix: str, *, parsed_args: "Namespace | None" = None, **_: object) -> list[str]:
+        given = [word for word in getattr(parsed_args, "command", None) or () if word != "--"]
+        return _files(prefix) if given or "/" in prefix else self._commands(prefix)
 
 
 def _beginning(prefix: str, words: Iterable[str]) -> Iterator[str]:
@@ -208,6 +221,12 @@ class Words:
     def states(self) -> list[str]:
         """States that are no files."""
         return ["installed", "git:HEAD", "env:.venv", *(f"machine:{label}" for label in self.labels())]
+
+    def commands(self) -> list[str]:
+        """What the environment's folder of programs holds."""
+        return sorted(
+            place.name for place in (self._project().environment / "bin").iterdir() if place.is_file()
+        )
 
     def environments(self) -> list[str]:
         """Environments of this machine, by their projects' folders."""
