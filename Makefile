@@ -1,11 +1,16 @@
-# Everything a newcomer needs: `make demo`, `make test`, `make check`.
-# What they need is installed into .tools by tools/prepare.py; nothing else on the machine changes.
+# Everything a newcomer needs: `make demo`, `make install`, `make test`, `make check`.
+# What they need is installed into .tools by tools/prepare.py; only `make install` changes anything else.
 
 PYTHON ?= python3
+INTO ?= $(HOME)/.local/share/rabbet-program
+COMMANDS ?= $(HOME)/.local/bin
 TOOLS := .tools
 RUN := $(TOOLS)/bin/python
 
-.PHONY: demo test lint types check bench reference screenshots clean
+.PHONY: install demo test lint types check bench reference screenshots clean
+
+install:
+	$(PYTHON) tools/prepare.py "$(INTO)" "$(COMMANDS)"
 
 demo: $(TOOLS)/ready
 	$(RUN) -m rabbet demo
