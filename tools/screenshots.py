@@ -133,10 +133,10 @@ def take_all(project: Path, address: str) -> None:
     write_checkout(project.parent / "tallywax")
     shoot(
         "builds",
-        "rabbet resolve --quiet | tail -1; rabbet recreate --quiet",
+        "rabbet resolve --quiet | tail -1; rabbet recreate --quiet < /dev/null",
         "rabbet run hivescale",
         "rabbet declare --local tallywax ../tallywax | tail -1; rabbet resolve --quiet | head -2",
-        "rabbet recreate --quiet",
+        "rabbet recreate --quiet < /dev/null",
         "rabbet run --try foragemap -- python -c 'import foragemap; print(foragemap.__version__)'",
     )
     (project / "tests").mkdir()
@@ -221,6 +221,8 @@ def take(picture: Path, commands: tuple[str, ...], project: Path, environment: d
         deadline = time.monotonic() + 60
         while not done.exists() and time.monotonic() < deadline:
             time.sleep(0.1)
+        if not done.exists():
+            raise SystemExit(f"{picture.name}: its commands wait for something")
         time.sleep(0.5)  # the window draws what was printed last
         subprocess.run(["import", "-window", "root", str(picture)], env=environment, check=True)
     finally:

@@ -114,9 +114,12 @@ class Context(NamedTuple):
         write_line(self.notes, without_credentials(visible(text)))
 
     def _wrapped(self, text: str) -> list[str]:
-        """Wrap a line to the terminal's width; a line with a command to paste stays whole."""
-        if not self.style.width or len(text) <= self.style.width or "rabbet " in text:
+        """Wrap a line to the terminal's width; a sentence with a command stays whole, on its own line."""
+        if not self.style.width or len(text) <= self.style.width:
             return [text]
+        if "rabbet " in text:
+            before, stop, _ = text[: text.index("rabbet ")].rpartition(". ")
+            return [*self._wrapped(f"{before}."), text[len(before + stop) :]] if stop else [text]
         from textwrap import wrap
 
         indent = " " * (len(text) - len(text.lstrip()))

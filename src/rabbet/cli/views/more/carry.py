@@ -1,5 +1,7 @@
 """The view of `carry`: the contents of a carried folder."""
 
+from collections.abc import Sequence
+
 from rabbet.archives.pack import ENDINGS
 from rabbet.cli.context import Context
 from rabbet.core.shell import quoted, variant_option
@@ -19,12 +21,12 @@ class CarryView(CarryDocument, frozen=True):
         carried, written = self.carried, self.carried.written
         for note in carried.notes:
             context.show(f"note: {note}")
-        context.show(f"for: {', '.join(carried.targets)}")
+        context.show(f"for: {_targets_text(carried.targets)}")
         context.show(f"Rabbet itself is there for {carried.rabbet_for}")
         context.show()
         changed = f"{written.new} written"
-        changed += f", {written.gone} taken away" if written.gone else ""
-        changed += f", {written.files - written.new} as they were" if written.files > written.new else ""
+        changed += f", {written.gone} removed" if written.gone else ""
+        changed += f", {written.files - written.new} unchanged" if written.files > written.new else ""
         context.show(
             f"{count(written.files, 'file')}, {size_text(written.size)}, in {carried.place}: {changed}."
         )
@@ -34,6 +36,18 @@ class CarryView(CarryDocument, frozen=True):
         context.show(
             f"There, in the project: {runner} recreate{variant_option(self.variant)} --carried {place}"
         )
+
+
+def _targets_text(targets: Sequence[str]) -> str:
+    """Targets such as `linux-x86_64 with Python 3.12`, one version of Python after another."""
+    platforms: dict[str, list[str]] = {}
+    for target in targets:
+        platform, _, python = target.partition(" with Python ")
+        platforms.setdefault(python, []).append(platform)
+    pythons: dict[str, list[str]] = {}
+    for python, each in platforms.items():
+        pythons.setdefault(", ".join(each), []).append(python)
+    return "; ".join(f"{each} with Python {', '.join(several)}" for each, several in pythons.items())
 
 
 class CarriedBuildsView(CarriedBuildsDocument, frozen=True):
