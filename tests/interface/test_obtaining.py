@@ -362,7 +362,7 @@ class Obtaining(ProgramCase):
             ("none.tar.gz", {"other": "#!/bin/sh\n"}, 7, "holds no runtime that Rabbet knows"),
             ("broken.tar.gz", {"waggle": "#!/bin/sh\nexit 3\n"}, 7, "it does not work"),
             ("silent.tar.gz", {"waggle": "#!/bin/sh\necho hum\n"}, 7, "no version is in it"),
-            ("foreign.tar.gz", {"waggle": foreign.decode("latin-1")}, 7, "no known file in it holds its version"),
+            ("foreign.tar.gz", {"waggle": foreign.decode("latin-1")}, 7, "no known file in it holds"),
             ("cut.tar.gz", None, 6, "is not a readable archive"),
         ):
             content = build_runtime("x", programs) if programs else b"\x1f\x8bwax"
