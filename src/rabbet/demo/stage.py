@@ -3,6 +3,7 @@
 import subprocess
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
+from textwrap import wrap
 from typing import TextIO, TypeAlias
 
 from msgspec import Struct
@@ -31,7 +32,8 @@ class Stage(Struct, frozen=True, kw_only=True):
 
 def say(stage: Stage, text: str) -> None:
     """Print what comes next, as a comment."""
-    print(f"\n# {text}", file=stage.output, flush=True)
+    lines = wrap(text, 77)
+    print("\n" + "\n".join(f"# {line}" for line in lines), file=stage.output, flush=True)
 
 
 def show(stage: Stage, text: str) -> None:

@@ -10,12 +10,12 @@ __all__ = ["needing_extra"]
 
 @contextmanager
 def needing_extra(what: str) -> Iterator[None]:
-    """Tell of a library that is not installed as `EnvironmentFailed`, with the command that installs it."""
+    """Raise `EnvironmentFailed` where a library is not installed, with the way to install it."""
     try:
         yield
     except ModuleNotFoundError as error:
         raise EnvironmentFailed(
             f"{what} needs {error.name}",
             because=["it comes with Rabbet's extra 'team', which is not installed"],
-            remedy="python3 -m pip install 'rabbet[team]'",
+            note="`make install`, in Rabbet's own checkout, installs the program with this extra",
         ) from error
