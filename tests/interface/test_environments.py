@@ -100,6 +100,8 @@ class Environments(ProgramCase):
         found = self.rabbet("run", "--variant=all", "python", "-c", code, "--jobs", "9", code=1).out
         self.assertRegex(found, r"(?s)odd +yes\b.*old +no .*3 variants, 2 of them failed")
         self.assertIn("No module named 'skepio'", found)
+        bytes_alone = "import sys; sys.stdout.buffer.write(bytes([255]))"
+        self.assertIn("\\xff", self.rabbet("run", "--variant=all", "python", "-c", bytes_alone).out)
         drift = self.rabbet("drift", "--variant", "all", "--json").json()["variants"]
         self.assertEqual([variant["exit_code"] for variant in drift], [0, 0, 0])
         self.assertEqual(drift[1]["document"]["findings"], [])

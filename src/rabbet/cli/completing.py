@@ -68,7 +68,7 @@ def _attach(parser: ArgumentParser, command: str, words: "Words") -> None:
 
 def _takes_files(action: Action) -> bool:
     shown = action.metavar if isinstance(action.metavar, str) else ""
-    return shown in ("FILE", "FOLDER", "PATH", "PLACE", "STATE", "WHERE") or action.dest in ("command", "to")
+    return shown in ("FILE", "FOLDER", "PATH", "PLACE", "STATE", "WHERE") or action.dest == "to"
 
 
 class _Completer:

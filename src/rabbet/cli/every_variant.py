@@ -89,7 +89,8 @@ def run_for_each(given: Sequence[str], arguments: Namespace, context: Context) -
             env=dict(context.machine.environ),
             stdin=subprocess.DEVNULL,
             capture_output=True,
-            text=True,
+            encoding="utf-8",
+            errors="backslashreplace",  # what `run` starts may print any bytes
             check=False,
         )
         return _Outcome(variant, done.returncode, done.stdout, done.stderr)
