@@ -182,6 +182,26 @@ class Languages(ProgramCase):
         self.rabbet("declare", "--runtime", "waggle 2.1")
         self.assertIn('distributor = "meadow"', (self.project / "pyproject.toml").read_text())
 
+    def test_used_before(self) -> None:
+        """A runtime that an environment once used is found whatever `PATH` says, unless a project holds it."""
+        far = self.root / "far" / "away" / "bin"
+        far.mkdir(parents=True)
+        for program in (self.new.parent).iterdir():
+            shutil.move(program, far / program.name)
+        path = {"PATH": f"{far}:{self.variables['PATH']}"}
+        self.rabbet("declare", "--runtime", "waggle>=2")
+        self.assertIn("no runtime on this machine is waggle>=2", self.rabbet("resolve", code=7).err)
+        self.rabbet("resolve", **path)
+        self.assertIn("waggle", self.rabbet("recreate", code=7).err)
+        self.rabbet("recreate", **path)
+        self.assertIn(f"home [{far.parent}]", self.waggle().out)
+        shutil.rmtree(self.project / ".venv")
+        self.rabbet("recreate")
+        self.assertIn(f"home [{far.parent}]", self.waggle().out)
+        (far.parent / "pyproject.toml").touch()
+        shutil.rmtree(self.project / ".venv")
+        self.rabbet("recreate", code=7)
+
     def test_same_place(self) -> None:
         """A library with a command of a runtime's name can't be installed beside it."""
         self.rabbet("declare", "mitewatch", "--runtime", "waggle", "--now")

@@ -1,4 +1,4 @@
-"""Where the programs of runtimes are found: on `PATH`, then in the usual places.
+"""Where the programs of runtimes are found: on `PATH`, in the usual places, and where they were used before.
 
 Nothing is taken from an environment or from a project: what lies there came with a library or a clone, and
 would be run only because somebody looked. So a folder counts only if neither it nor one above it holds a
@@ -10,6 +10,7 @@ import os
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from functools import cache
+from itertools import chain
 from pathlib import Path
 from typing import NamedTuple
 
@@ -49,19 +50,24 @@ class Program(NamedTuple):
     is_script: bool
 
 
-def find_executables(environ: Mapping[str, str], home: Path) -> tuple[Path, ...]:
+def find_executables(environ: Mapping[str, str], home: Path, used: Iterable[str] = ()) -> tuple[Path, ...]:
     """Every interpreter of Python, by its real path, each once, in the order in which they were found.
 
     Scripts that start some interpreter are passed over: which one may depend on the folder or the day.
     """
-    found = find_programs(environ, home, lambda name: name[:2] == "py" and bool(_PYTHON.match(name)))
+    found = find_programs(environ, home, lambda name: name[:2] == "py" and bool(_PYTHON.match(name)), used)
     return tuple(dict.fromkeys(Path(program.path) for program in found if not program.is_script))
 
 
-def find_programs(environ: Mapping[str, str], home: Path, wanted: Callable[[str], bool]) -> Iterator[Program]:
-    """All programs whose names are wanted, each name and real path once, in the order of finding."""
+def find_programs(
+    environ: Mapping[str, str], home: Path, wanted: Callable[[str], bool], used: Iterable[str] = ()
+) -> Iterator[Program]:
+    """All programs whose names are wanted, each name and real path once, in the order of finding.
+
+    Folders with runtimes that environments have `used` come last.
+    """
     trusted = _trust(home)
-    folders = dict.fromkeys(os.path.realpath(folder) for folder in _folders(environ, home))
+    folders = dict.fromkeys(os.path.realpath(folder) for folder in chain(_folders(environ, home), used))
     seen: set[tuple[str, str]] = set()
     for folder in folders:
         for name in _names(folder, wanted) if trusted(folder) else ():

@@ -1,12 +1,14 @@
-"""A registry of the environments that were created on this machine.
+"""A registry of the environments that were created on this machine, and of where their runtimes lie.
 
 An environment holds a random name of its own, which only this store knows beside it; the note of that name
 tells which folder it is, by its inode and its place. A folder that came with a clone holds no name that is
 known here; one that was moved is still known by its inode.
 """
 
+import hashlib
 import os
 import time
+from collections.abc import Iterable
 from contextlib import suppress
 from itertools import islice
 from pathlib import Path
@@ -40,6 +42,7 @@ class Environments:
             self.folder / "places"
         )  # where each lies, in plain text: for shells that follow their user
         self._unfinished = BlobCache(self.folder / "unfinished")
+        self._runtimes = BlobCache(self.folder / "runtimes")
 
     def note(self, root: Path, *, place: Path | None = None) -> None:
         """Remember an environment, which holds its name; `place` is where it will lie, if not there yet."""
@@ -126,6 +129,19 @@ class Environments:
             for name, note in notes
             if note is not None
         ]
+
+    def note_runtimes(self, folders: Iterable[Path]) -> None:
+        """Remember the folders of runtimes that an environment uses: they are found whatever `PATH` says."""
+        for folder in folders:
+            content = os.fsencode(folder)
+            key = hashlib.sha256(content).hexdigest()[:32]
+            if self._runtimes.recall(key) != content:
+                self._runtimes.remember(key, content)
+
+    def runtime_folders(self) -> list[str]:
+        """The folders of all runtimes that environments have used, as far as they are still there."""
+        folders = filter(None, map(self._runtimes.recall, self._runtimes))
+        return sorted(os.fsdecode(folder) for folder in folders if os.path.isdir(folder))  # noqa: PTH112 - bytes
 
     def begin(self, folder: Path) -> None:
         """Register a staging folder: if this run is killed, it may be removed."""

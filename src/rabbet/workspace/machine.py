@@ -13,11 +13,13 @@ from rabbet.store.blob_cache import BlobCache
 from rabbet.store.layout import LAYOUT, PACKED, UNPACKED, state_folder
 
 if TYPE_CHECKING:
+    from collections.abc import Callable, Iterator
     from typing import Self
 
     from rabbet.formats.project.settings import Settings
     from rabbet.net.http.wire import HostTraffic, Wire
     from rabbet.python.store.store import Store
+    from rabbet.runtimes.search import Program
     from rabbet.store.environments import Environments
     from rabbet.store.pack import Pack
 
@@ -109,7 +111,13 @@ class Machine:
         """Where interpreters of Python lie on this machine, looked for once a command."""
         from rabbet.runtimes.search import find_executables
 
-        return tuple(find_executables(self.environ, self.home))
+        return find_executables(self.environ, self.home, self.environments().runtime_folders())
+
+    def programs(self, wanted: "Callable[[str], bool]") -> "Iterator[Program]":
+        """The programs whose names are wanted, as far as they may be runtimes of this machine."""
+        from rabbet.runtimes.search import find_programs
+
+        return find_programs(self.environ, self.home, wanted, self.environments().runtime_folders())
 
     def environments(self) -> "Environments":
         """The environments that were made here.

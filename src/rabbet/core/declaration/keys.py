@@ -177,7 +177,7 @@ KEYS = (
     Key(
         "sources",
         Shape.PLACES,
-        "where libraries come from: tables with `name`, `url`, and `only`, `fresh-for` or `builds`",
+        "where libraries come from: tables with `name`, `url`, and `mirrors`, `only`, `fresh-for`, `builds`",
         entry="source",
         declare=Option("WHERE", "[NAME=]ADDRESS: an index, or a folder of wheels"),
         retract=Option("NAME", "sources, by their names"),

@@ -34,6 +34,7 @@ __all__ = [
 class SourceEntry(Struct, frozen=True, kw_only=True):
     """A place where releases are listed: the address of an index, or a folder of wheels.
 
+    `mirrors` are addresses of indexes that list the same; they are asked, in order, where it fails.
     `only` are names or patterns of libraries: these come from here and nowhere else, and no others do. The
     listings of an index that does not say how long they are fresh are so for `fresh_for` seconds.
     """
@@ -42,10 +43,11 @@ class SourceEntry(Struct, frozen=True, kw_only=True):
     url: str
     only: tuple[str, ...] = ()
     fresh_for: int = 0
+    mirrors: tuple[str, ...] = ()
 
     @property
     def facts(self) -> list[str]:
-        """The parts that affect a lock."""
+        """The parts that affect a lock: the same, whichever mirror answers."""
         return [self.name, self.url, *sorted(self.only)]
 
 

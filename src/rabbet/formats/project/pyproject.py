@@ -553,7 +553,7 @@ def _few(settings: Table, key: str, most: int) -> list[Table]:
 
 
 def _source(entry: Table) -> SourceEntry:
-    of_listings = () if _holds_builds(entry) else ("only", "fresh-for")
+    of_listings = () if _holds_builds(entry) else ("only", "fresh-for", "mirrors")
     entry.allow_only("name", "url", "builds", *of_listings)
     name, url = _named_place(entry)
     told = entry.text("fresh-for")
@@ -562,8 +562,33 @@ def _source(entry: Table) -> SourceEntry:
         entry.problems.add(entry.place("fresh-for"), "is not a time such as '10m' or '2h'")
     seconds = int(fresh.group(1)) * _SECONDS[fresh.group(2)] if fresh else 0
     return SourceEntry(
-        name=name, url=url, only=tuple(entry.texts("only")), fresh_for=min(seconds, LONGEST_FRESH)
+        name=name,
+        url=url,
+        only=tuple(entry.texts("only")),
+        fresh_for=min(seconds, LONGEST_FRESH),
+        mirrors=_mirrors(entry, url),
     )
+
+
+def _mirrors(entry: Table, url: str) -> tuple[str, ...]:
+    """The mirrors of a source at this address: both are indexes."""
+    mirrors = tuple(entry.texts("mirrors"))
+    if mirrors and not _is_of_index(url):
+        entry.problems.add(entry.place("mirrors"), "only an index over http or https has mirrors")
+    if len(mirrors) > MOST_SOURCES:
+        entry.problems.add(
+            entry.place("mirrors"), f"there are {len(mirrors)}, and at most {MOST_SOURCES} are read"
+        )
+    for mirror in mirrors:
+        wrong = wrong_source(mirror)
+        if wrong or not _is_of_index(mirror):
+            wrong = wrong or "is not an address of http or https"
+            entry.problems.add(entry.place("mirrors"), f"'{hidden(mirror)}' {wrong}")
+    return mirrors[:MOST_SOURCES]
+
+
+def _is_of_index(url: str) -> bool:
+    return is_address(url) and url.partition(":")[0].lower() in ("http", "https")
 
 
 def _holds_builds(entry: Table) -> bool:

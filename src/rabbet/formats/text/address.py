@@ -4,6 +4,7 @@ What a user put before the `@` is kept apart from the first moment on: no text t
 holds it, so it can't get into the store, the lock or a message.
 """
 
+import posixpath
 import re
 from functools import lru_cache
 from typing import NamedTuple
@@ -11,7 +12,17 @@ from urllib.parse import parse_qsl, quote, unquote, urljoin, urlsplit, urlunspli
 
 from rabbet.core.limits import MOST_ADDRESS
 
-__all__ = ["Address", "NotAnAddress", "hidden", "is_address", "joined", "linked", "parse_address", "shown"]
+__all__ = [
+    "Address",
+    "NotAnAddress",
+    "hidden",
+    "is_address",
+    "joined",
+    "linked",
+    "moved",
+    "parse_address",
+    "shown",
+]
 
 _LONGEST_HOST = 255  # characters (RFC 1035)
 _KEPT = "!$%&'()*+,/:;=?@[]~"  # what has a meaning in an address, or stands for itself
@@ -130,6 +141,25 @@ def linked(base: str, link: str) -> Address:
     if parse_address(base).scheme in _FAR and address.scheme not in _FAR:
         raise NotAnAddress("it is neither https: nor http:")
     return address
+
+
+def moved(address: str, old: str, new: str) -> str | None:
+    """The address with the same path from `new` as the address has from `old`, both the addresses of folders.
+
+    `None` where `old` and the address are of two origins, the path leads above the root, or one of them is
+    no address.
+    """
+    try:
+        at, before, now = parse_address(address), parse_address(old), parse_address(new)
+    except NotAnAddress:
+        return None
+    if at.origin != before.origin:
+        return None
+    path = posixpath.relpath(at.path or "/", before.path or "/")
+    climbs = path.split("/").count("..")
+    if climbs > now.path.rstrip("/").count("/"):
+        return None
+    return joined(now.text.rstrip("/") + "/", path).text
 
 
 def shown(text: str) -> str:

@@ -6,6 +6,7 @@ import os
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
+from functools import partial
 from pathlib import Path
 
 from msgspec.structs import replace
@@ -18,7 +19,7 @@ from rabbet.python.builds.identity import digest_of
 from rabbet.python.builds.workshop import Workshop, opened
 from rabbet.python.choosing.file_name import BadFileName, FileName, parse_wheel_name
 from rabbet.python.choosing.targets import target_of
-from rabbet.python.compose.fetch import content_from
+from rabbet.python.compose.fetch import LockedContents
 from rabbet.python.store.store import Store
 from rabbet.work.pools import as_finished
 
@@ -87,8 +88,8 @@ def _taken(unbuilt: Unbuilt, workshop: Workshop) -> Needed | None:
     if wheel is None:
         return None
     _check(wheel.filename, unbuilt, workshop.runtime)
-    store, content = workshop.fetcher.store, content_from(workshop.fetcher)
-    store.obtain(wheel, lambda: content(wheel))
+    store, contents = workshop.fetcher.store, LockedContents(workshop.fetcher)
+    contents.taken(wheel, partial(store.obtain, wheel))
     return _remembered(store, wheel, unbuilt)
 
 

@@ -1,6 +1,7 @@
 """Where the sources of a library lie: unpacked from an archive or a commit for one build, or a checkout."""
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 from msgspec import Struct
@@ -8,11 +9,12 @@ from msgspec import Struct
 from rabbet.archives.unpack import unpack_archive
 from rabbet.core.limits import MOST_BY_HAND
 from rabbet.core.model.build import BuildSystem
-from rabbet.core.model.lock import BuildSource, LockedCheckout, LockedCommit, LockedFile
+from rabbet.core.model.lock import BuildSource, LockedCheckout, LockedCommit
 from rabbet.disk.atomic import cannot_write
 from rabbet.disk.regular_file import read_regular
 from rabbet.errors import BuildFailed, IntegrityFailed
 from rabbet.net.git.remote_repository import RemoteRepository
+from rabbet.python.compose.fetch import LockedContents
 from rabbet.python.formats.build_system import read_build_system
 from rabbet.python.store.store import Store
 
@@ -23,7 +25,7 @@ class Origins(Struct, frozen=True, kw_only=True):
     """Where sources come from: the store and what fetches into it, repositories, the project's folder."""
 
     store: Store
-    content: Callable[[LockedFile], Iterable[bytes]]
+    contents: LockedContents
     repository: Callable[[str], RemoteRepository]
     folder: Path
 
@@ -65,7 +67,7 @@ def _tree(source: BuildSource, origins: Origins, scratch: Path) -> Path:
             origins.repository(source.url).export(source.commit, archive)
             unpack_archive(archive, sources, writable=True)
             return _inside(sources, source.subdirectory)
-        archive = origins.store.fetched(source, lambda: origins.content(source))
+        archive = origins.contents.taken(source, partial(origins.store.fetched, source))
         unpack_archive(archive, sources, writable=True)
     folders = [path for path in sources.iterdir() if path.is_dir()]
     if len(folders) != 1 or len(list(sources.iterdir())) != 1:

@@ -18,7 +18,7 @@ from rabbet.net.git.remote_repository import RemoteRepository
 from rabbet.python.builds.backend import Backend, Workplace
 from rabbet.python.builds.source_tree import Origins, SourceCode, open_sources_of
 from rabbet.python.compose.changes import EnvironmentSpec
-from rabbet.python.compose.fetch import ArtifactFetcher, content_from
+from rabbet.python.compose.fetch import ArtifactFetcher, LockedContents
 from rabbet.python.compose.make import make
 from rabbet.python.compose.wheels import InstallPolicy
 from rabbet.python.environment.place.layout import interpreter_in
@@ -57,7 +57,7 @@ def opened(what: str, source: BuildSource, workshop: Workshop, options: BuildOpt
     fetcher = workshop.fetcher
     origins = Origins(
         store=fetcher.store,
-        content=content_from(fetcher),
+        contents=LockedContents(fetcher),
         repository=workshop.repository,
         folder=fetcher.folder,
     )

@@ -1,15 +1,20 @@
-"""Fetch the locked wheels into the store, several at once."""
+"""Fetch locked files into the store, several at once, from where the lock says or from other places."""
 
 import threading
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
+from functools import partial
+from itertools import chain
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol, TypeVar
 
 from msgspec import Struct
 
 from rabbet.core.model.lock import LockedFile, Needed
 from rabbet.core.progress import Observer
+from rabbet.errors import IntegrityFailed, RabbetError, SourceFailed
+from rabbet.formats.text.address import NotAnAddress, parse_address, shown
 from rabbet.net.local_file import local_path, read_pieces
 from rabbet.python.store.entries import Unpacked
 from rabbet.python.store.store import Store
@@ -18,9 +23,20 @@ from rabbet.work.pools import as_finished
 if TYPE_CHECKING:
     from rabbet.net.http.client import HttpClient
 
-__all__ = ["ArtifactFetcher", "content_from", "fetched_wheels"]
+__all__ = ["ArtifactFetcher", "LockedContents", "OtherPlaces", "fetched_wheels"]
 
 _THREADS = 16
+_Taken = TypeVar("_Taken")
+
+
+class OtherPlaces(Protocol):
+    """Where a locked file may also be had: at mirrors, or where its source is now."""
+
+    def addresses(self, file: LockedFile) -> Iterator[str]:
+        """Further addresses, the likeliest first; looked for one after the other."""
+
+    def advise(self, file: LockedFile, error: RabbetError) -> None:
+        """Add what helps to the error, where none of them gave the file."""
 
 
 class ArtifactFetcher(Struct, frozen=True, kw_only=True):
@@ -32,6 +48,7 @@ class ArtifactFetcher(Struct, frozen=True, kw_only=True):
     store: Store
     folder: Path
     open_client: Callable[[], "HttpClient"]
+    elsewhere: OtherPlaces
     observer: Observer
 
 
@@ -42,10 +59,10 @@ def fetched_wheels(needed: Sequence[Needed], fetcher: ArtifactFetcher) -> Iterat
     Raises `SourceFailed`, `IntegrityFailed`, `CannotWrite`.
     """
     store, observer = fetcher.store, fetcher.observer
-    content = content_from(fetcher)
+    contents = LockedContents(fetcher)
 
     def get(wheel: LockedFile) -> Unpacked:
-        return store.obtain(wheel, lambda: content(wheel))
+        return contents.taken(wheel, partial(store.obtain, wheel))
 
     missing = [library.artifact for library in needed if not store.has(library.artifact)]
     size = sum(wheel.size or 0 for wheel in missing)
@@ -71,26 +88,60 @@ def _largest_first(needed: Sequence[Needed]) -> list[Needed]:
     return sorted(needed, key=lambda item: -(item.artifact.size or 0))
 
 
-def content_from(fetcher: ArtifactFetcher) -> Callable[[LockedFile], Iterator[bytes]]:
-    """Reads locked files, piece by piece, from the places that the lock names.
+class LockedContents:
+    """Reads locked files, piece by piece; the client is opened once, by whichever thread needs it first."""
 
-    The client is opened once, by whichever thread needs it first. What it gives raises `SourceFailed`.
-    """
-    client = _Client(fetcher.open_client)
+    def __init__(self, fetcher: ArtifactFetcher) -> None:
+        self._fetcher = fetcher
+        self._client = _Client(fetcher.open_client)
+        self._failing: set[str] = set()
 
-    def content(file: LockedFile) -> Iterator[bytes]:
-        for piece in _pieces(file, fetcher.folder, client):
-            fetcher.observer.received(len(piece), file.filename, file.size or 0)
+    def taken(self, file: LockedFile, take: Callable[[Callable[[], Iterator[bytes]]], _Taken]) -> _Taken:
+        """Give `take` a file's content: from where the lock says, else from one place more after the other.
+
+        `take` raises `IntegrityFailed` for content that is not what was locked. Raises what the lock's own
+        address came to, where all fail.
+        """
+        failed: dict[str | None, RabbetError] = {}
+        for address in self._addresses(file):
+            try:
+                return take(partial(self._at, file, address))
+            except (SourceFailed, IntegrityFailed) as error:
+                failed[address] = error
+                self._failing.add(_origin(address))
+        first = failed.pop(file.url)
+        others = (f"nor from {shown(address or '')}: {error}" for address, error in failed.items())
+        first.because = (*first.because, *others)
+        self._fetcher.elsewhere.advise(file, first)
+        raise first
+
+    def _addresses(self, file: LockedFile) -> Iterator[str | None]:
+        """The lock's own address and the others, but last those of a host where a file was asked in vain."""
+        last = []
+        for address in chain((file.url,), self._fetcher.elsewhere.addresses(file)):
+            if _origin(address) in self._failing:
+                last.append(address)
+            else:
+                yield address
+        yield from last
+
+    def _at(self, file: LockedFile, address: str | None) -> Iterator[bytes]:
+        for piece in self._pieces(file, address):
+            self._fetcher.observer.received(len(piece), file.filename, file.size or 0)
             yield piece
 
-    return content
+    def _pieces(self, file: LockedFile, address: str | None) -> Iterator[bytes]:
+        if address is None:
+            return read_pieces(self._fetcher.folder / (file.path or ""))
+        path = local_path(address)
+        return self._client.opened.stream(address) if path is None else read_pieces(path)
 
 
-def _pieces(file: LockedFile, folder: Path, client: "_Client") -> Iterator[bytes]:
-    if file.url is None:
-        return read_pieces(folder / (file.path or ""))
-    path = local_path(file.url)
-    return client.opened.stream(file.url) if path is None else read_pieces(path)
+def _origin(address: str | None) -> str:
+    """What fails together: a host, or the files that came with the project."""
+    with suppress(NotAnAddress):
+        return parse_address(address).origin if address is not None else ""
+    return ""
 
 
 class _Client:

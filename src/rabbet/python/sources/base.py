@@ -1,14 +1,18 @@
 """The interface of every source."""
 
 from collections.abc import Sequence
-from typing import Protocol, runtime_checkable
+from concurrent.futures import Future
+from typing import TYPE_CHECKING, Protocol, runtime_checkable
 
 from packaging.utils import NormalizedName
 
 from rabbet.core.model.lock import Artifact
 from rabbet.core.model.release import ListedFile, Listing
 
-__all__ = ["FileSource", "Memory", "Source"]
+if TYPE_CHECKING:
+    from rabbet.net.http.client import HttpAnswer
+
+__all__ = ["AskableSource", "FileSource", "Memory", "Source"]
 
 
 class Memory(Protocol):
@@ -55,3 +59,14 @@ class FileSource(Source, Protocol):
 
     def locked(self, file: ListedFile) -> Artifact:
         """How a file is written into the lock, with its hash and size."""
+
+
+@runtime_checkable
+class AskableSource(FileSource, Protocol):
+    """A source over the network: it can be asked ahead, without waiting for the answer."""
+
+    def ask_listing(self, name: NormalizedName) -> "Future[HttpAnswer] | None":
+        """Ask for a library's listing, once; `None` where a stored one serves."""
+
+    def ask_metadata(self, file: ListedFile) -> "Future[HttpAnswer] | None":
+        """Ask for the metadata file beside a file; `None` where there is none."""

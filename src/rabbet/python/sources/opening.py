@@ -13,6 +13,7 @@ from rabbet.python.sources.base import Memory, Source
 from rabbet.python.sources.files.file_reader import FileReader
 from rabbet.python.sources.kinds.folder import FolderSource
 from rabbet.python.sources.kinds.index import IndexSource
+from rabbet.python.sources.kinds.mirrors import MirroredSource
 from rabbet.python.sources.kinds.pages import Pages
 from rabbet.python.sources.kinds.static_pages import StaticPagesSource, holds_pages
 
@@ -30,16 +31,19 @@ def open_source(
     """Open an index (`http`, `https`) or a folder (a path, relative to the project, or a `file` address).
 
     A folder holds files, or pages as an index would serve them. `memory_of` an index, by its address, keeps
-    its listings; `refresh`: fresh ones are asked for too.
+    its listings, those of each mirror apart; `refresh`: fresh ones are asked for too.
 
     Raises `SourceFailed` for an address of another kind.
     """
     scheme = parse_address(entry.url).scheme if is_address(entry.url) else "file"
     if scheme in ("http", "https"):
-        address = parse_address(entry.url).text
-        return IndexSource(
-            entry.name, address, client, Pages(memory_of(address), entry.fresh_for), refresh=refresh
-        )
+        places = [
+            IndexSource(
+                entry.name, address, client, Pages(memory_of(address), entry.fresh_for), refresh=refresh
+            )
+            for address in (parse_address(url).text for url in (entry.url, *entry.mirrors))
+        ]
+        return MirroredSource(places) if entry.mirrors else places[0]
     if scheme != "file":
         raise unsupported(entry.name, scheme)
     folder = local_path(entry.url) or path_named(entry.url, project)

@@ -42,7 +42,7 @@ from rabbet.python.builds.identity import facts_of
 from rabbet.python.choosing.file_name import parse_wheel_name
 from rabbet.python.choosing.select import libraries_for, needed, own_project, serving_wheel
 from rabbet.python.choosing.targets import named_target, target_of
-from rabbet.python.compose.fetch import content_from
+from rabbet.python.compose.fetch import LockedContents
 from rabbet.python.formats.built_wheels import BuiltWheel
 from rabbet.resolving.request import ResolveRequest
 from rabbet.resolving.resolve_targets import resolve_targets
@@ -293,12 +293,13 @@ class _Collected:
 def _fetched(wanted: Sequence[LockedFile], session: Session) -> list[PackedFile]:
     """The files in the store, fetched where it lacks them, several at once."""
     fetcher = fetcher_for(session)
-    content, store = content_from(fetcher), fetcher.store
+    contents, store = LockedContents(fetcher), fetcher.store
     missing = [file for file in wanted if not store.has(file)]
     session.observer.stage("fetching", len(missing), size=sum(file.size or 0 for file in missing))
 
     def get(file: LockedFile) -> PackedFile:
-        return PackedFile(file.filename, store.fetched(file, lambda: content(file)), file.sha256)
+        path = contents.taken(file, partial(store.fetched, file))
+        return PackedFile(file.filename, path, file.sha256)
 
     pool = ThreadPoolExecutor(_THREADS, thread_name_prefix="fetch")
     try:

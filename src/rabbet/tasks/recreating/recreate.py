@@ -196,7 +196,15 @@ def _recreated(session: Session, options: RecreateOptions) -> RecreateReport:
             finish(_spec(session, report))
         remember_fit(session, after.state, after.lasting_fit)
         environments.note(home)  # it may have been moved here
+        environments.note_runtimes(_runtime_folders(session, report))
     return report
+
+
+def _runtime_folders(session: Session, report: RecreateReport) -> list[Path]:
+    """Where the environment's runtimes lie; those that were obtained have their own registry in the store."""
+    used = (report.runtime, *(linked.runtime for linked in report.others))
+    folders = {Path(runtime.executable).parent for runtime in used}
+    return [folder for folder in folders if not folder.is_relative_to(session.machine.store_folder)]
 
 
 def _with_way(error: NoRuntime, language: str, versions: SpecifierSet, session: Session) -> NoRuntime:

@@ -13,6 +13,7 @@ from rabbet.python.compose.changes import EnvironmentSpec
 from rabbet.python.compose.fetch import ArtifactFetcher
 from rabbet.python.compose.make import wheels_for
 from rabbet.python.compose.wheels import InstallPolicy
+from rabbet.workspace.fetching.other_places import SourcePlaces
 from rabbet.workspace.project import Project
 from rabbet.workspace.session import Session
 
@@ -37,6 +38,7 @@ def fetcher_for(session: Session) -> ArtifactFetcher:
         store=session.machine.store,
         folder=session.project.folder,
         open_client=client,
+        elsewhere=SourcePlaces(session),
         observer=session.observer,
     )
 

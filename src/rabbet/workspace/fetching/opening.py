@@ -17,7 +17,7 @@ from rabbet.formats.text.address import is_address, parse_address
 from rabbet.net.http.client import HttpClient
 from rabbet.net.http.credentials import Credentials
 from rabbet.python.sources.asking.routing import Claim, Routing
-from rabbet.python.sources.kinds.index import IndexSource
+from rabbet.python.sources.base import AskableSource
 from rabbet.python.sources.opening import open_source, unsupported
 from rabbet.workspace.known_sources import known_sources, users_origins
 from rabbet.workspace.machine import Machine
@@ -41,7 +41,8 @@ class OpenedSources(NamedTuple):
 def open_client(declaration: Declaration, machine: Machine) -> HttpClient:
     """A client that knows the credentials for what the declaration takes libraries from."""
     netrc_file = Path(machine.environ.get("NETRC") or machine.home / ".netrc")
-    addresses = [entry.url for entry in (*declaration.sources, *declaration.team_builds)]
+    entries = (*declaration.sources, *declaration.team_builds)
+    addresses = [address for entry in entries for address in (entry.url, *entry.mirrors)]
     addresses += [
         requirement.need.url for requirement in declaration.declared() if requirement.need.url is not None
     ]
@@ -127,7 +128,7 @@ def _ask(opened: OpenedSources, declaration: Declaration, names: Iterable[Normal
     routing = Routing(opened.claims, {})
     for name in names:
         first = next(iter(routing.sources_of(name)), None)
-        if name not in elsewhere and isinstance(first, IndexSource):
+        if name not in elsewhere and isinstance(first, AskableSource):
             first.ask_listing(name)
 
 

@@ -12,7 +12,7 @@ from rabbet.errors import NotUnderstood
 from rabbet.formats.project.language_table import read_languages
 from rabbet.formats.text.toml import parse_toml
 from rabbet.runtimes.probe import probe_languages
-from rabbet.runtimes.search import Program, find_programs
+from rabbet.runtimes.search import Program
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.obtained_here import obtained_runtimes
@@ -74,7 +74,7 @@ def unknown_language(name: str, known: Iterable[str], remedy: str = "rabbet runt
 def main_programs(machine: Machine) -> Iterator[Path]:
     """The main programs of all languages that Rabbet's own table and the user's settings tell of."""
     names = {language.programs[0] for language in languages_for(None, machine).values()}
-    for program in find_programs(machine.environ, machine.home, names.__contains__):
+    for program in machine.programs(names.__contains__):
         yield Path(program.path)
 
 
@@ -90,7 +90,7 @@ def found_runtimes(
     for language in wanted:
         by_program[language.programs[0]].append(language)
     found: defaultdict[str, list[Path | Refusal]] = defaultdict(list)
-    for program in find_programs(machine.environ, machine.home, by_program.__contains__):
+    for program in machine.programs(by_program.__contains__):
         for language in by_program[program.name]:
             doubt = _doubt(program, language)
             refusal = Refusal(executable=program.path, reason=doubt, language=language.name)

@@ -10,8 +10,7 @@ from rabbet.core.model.lock import LockedLibrary
 from rabbet.core.model.release import Candidate, ListedFile, Listing, Metadata, Rejected, SourceTree
 from rabbet.net.http.client import HttpAnswer
 from rabbet.python.formats.metadata import MetadataBroken, parse_metadata, parse_static_metadata, whole
-from rabbet.python.sources.base import FileSource, Memory, Source
-from rabbet.python.sources.kinds.index import IndexSource
+from rabbet.python.sources.base import AskableSource, FileSource, Memory, Source
 
 __all__ = ["ReleaseReader", "remembered_metadata", "reported_metadata_key"]
 
@@ -65,7 +64,7 @@ class ReleaseReader:
         What it gives is there when `listing` has nothing more to wait for; `None` where other sources are
         asked.
         """
-        asked = [source for source in sources if isinstance(source, IndexSource)]
+        asked = [source for source in sources if isinstance(source, AskableSource)]
         if len(asked) != len(sources) or not asked:
             return None
         if len(asked) == 1:
@@ -85,7 +84,7 @@ class ReleaseReader:
         kept = any(key in self._memory for key in _memory_keys(file, source))
         if kept or (file.source, file.location) in self._stated:
             return _known()
-        return source.ask_metadata(file) if isinstance(source, IndexSource) else None
+        return source.ask_metadata(file) if isinstance(source, AskableSource) else None
 
     def stated(self, candidate: Candidate, source_named: Callable[[str], FileSource]) -> Metadata | Rejected:
         """The metadata in a release's best file. Raises `SourceFailed`, `IntegrityFailed`."""
@@ -153,7 +152,7 @@ def _known() -> "Future[HttpAnswer]":
     return known
 
 
-def _ask_in_turn(name: NormalizedName, indexes: Sequence[IndexSource], found: "Future[HttpAnswer]") -> None:
+def _ask_in_turn(name: NormalizedName, indexes: Sequence[AskableSource], found: "Future[HttpAnswer]") -> None:
     """Ask the first; the next where it does not know the library. `found` is set when all is there."""
     asked = indexes[0].ask_listing(name)
 

@@ -39,7 +39,7 @@ class IndexSource:
     ) -> None:
         self.name = name
         self._refresh = refresh
-        self._address = address if address.endswith("/") else address + "/"
+        self.address = address if address.endswith("/") else address + "/"
         self._client = client
         self._reader = FileReader(client)
         self._pages = pages
@@ -51,7 +51,7 @@ class IndexSource:
     @property
     def index(self) -> str | None:
         """The address."""
-        return self._address
+        return self.address
 
     def ask_listing(self, name: NormalizedName) -> "Future[HttpAnswer] | None":
         """Ask for a library's page, once, and wait for nothing; `None` where what is kept of it will do.
@@ -91,16 +91,16 @@ class IndexSource:
         """Read the front page, unless it is huge."""
         if self._client.offline:
             return ()
-        answer = self._client.get(self._address, _ACCEPT, method="HEAD")
+        answer = self._client.get(self.address, _ACCEPT, method="HEAD")
         if answer.status == 404:
             raise SourceFailed(
                 f"the source '{self.name}' is not an index",
-                because=[f"{self._address} answers 404, for its front page too"],
+                because=[f"{self.address} answers 404, for its front page too"],
                 note="check its address: that of an index often ends in /simple/",
             )
         if answer.status != 200 or not _is_small(answer):
             return ()
-        answer = self._client.get(self._address, _ACCEPT)
+        answer = self._client.get(self.address, _ACCEPT)
         try:
             return parse_names_json(answer.body) if _is_json(answer) else parse_names_html(answer.body)
         except NotAnIndexPage:
@@ -114,7 +114,7 @@ class IndexSource:
         return self._client.begin(self._page(name), {**_ACCEPT, **known})
 
     def _page(self, name: NormalizedName) -> str:
-        return f"{self._address}{name}/"
+        return f"{self.address}{name}/"
 
     def _listing(self, name: NormalizedName) -> Listing | None:
         address, asked = self._page(name), self.ask_listing(name)
