@@ -5,7 +5,7 @@ import unittest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rabbet.core.drift.since import LockRevision, differing, nearest_revision
+from rabbet.core.drift.since import LockRevision, changes_of, differing, nearest_revision, newest_first
 from rabbet.core.needs.need import library_name
 from rabbet.formats.lock_text import read_locked_versions
 
@@ -42,6 +42,21 @@ class Since(unittest.TestCase):
             self.assertEqual(len(found.differing), min(counts))
             self.assertLess(len(found.differing), now)
             self.assertEqual(found.newer, counts.index(min(counts)))
+
+    @given(histories)
+    def test_changes(self, history: list) -> None:
+        """From the oldest state on, the changes lead to the newest; a state without any is left out."""
+        states = revisions(history)
+        found = list(changes_of(states))
+        held = dict(states[-1].versions) if states else {}
+        for changed in reversed(found):
+            self.assertTrue(changed.changes)
+            for change in changed.changes:
+                self.assertEqual(newest_first(held.get(change.name, ())), change.before)
+                held[change.name] = frozenset(change.after)
+        self.assertEqual(
+            {name: each for name, each in held.items() if each}, dict(states[0].versions) if states else {}
+        )
 
     def test_versions_in_a_text(self) -> None:
         """Names and versions of entries, not those of their files, of dependencies or of builds."""

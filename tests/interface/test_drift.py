@@ -9,6 +9,7 @@ import shutil
 from rabbet.demo.by_hand import put_there
 from rabbet.demo.stand_in import StandIn
 from rabbet.python.formats.record import RecordRow, read_record, write_record
+from rabbet.runtimes.system_packages import this_system
 from tests.support.program import ProgramCase
 
 
@@ -23,6 +24,29 @@ class Drift(ProgramCase):
         """A project with these requirements, resolved again."""
         self.begin(self.index.address, *requirements)
         self.rabbet("resolve")
+
+    def test_system_packages(self) -> None:
+        """What the system's database lacks breaks the project; where nobody can look, that is said."""
+        self.settle("skepio")
+        self.rabbet("recreate")
+        every = [f"{distribution}=wax-of-nobody" for distribution in ("debian", "fedora", "alpine")]
+        self.rabbet("declare", "--system", *every)
+        self.rabbet("resolve", "--verify")
+        known = this_system().distribution(("debian", "fedora", "alpine"))
+        (finding,) = self.rabbet("drift", "--json", code=1 if known else 0).json()["findings"]
+        self.assertEqual((finding["kind"], finding["weight"]), ("system", "breaks" if known else "note"))
+        self.assertEqual(finding["name"], "wax-of-nobody" if known else "(system)")
+        if known:
+            self.assertRegex(self.rabbet("status").out, "(?m)^system +1 missing +wax-of-nobody$")
+            self.rabbet("retract", "--system", f"{known}=wax-of-nobody")
+            self.assertIn("not checked", self.rabbet("drift").out)
+        for wrong in ("wax", "hivelinux=wax", "debian=", "debian=-x"):
+            self.rabbet("declare", "--system", wrong, code=3 if wrong == "debian=-x" else 2)
+        self.rabbet("retract", "--system", "debian=wax", code=2)
+        for distribution in {"debian", "fedora", "alpine"} - {known}:
+            self.rabbet("retract", "--system", distribution)
+        self.assertEqual(self.rabbet("drift", "--json").json()["findings"], [])
+        self.assertNotIn("[tool.rabbet.system]", (self.project / "pyproject.toml").read_text())
 
     def test_who_brought_it(self) -> None:
         """What another installer left tells who installed it, when, from where, and for whom."""
@@ -269,6 +293,26 @@ class Drift(ProgramCase):
         self.assertIn("rabbet past combframe", self.rabbet("past", "combfram", code=2).err)
         self.assertIn("no variant", self.rabbet("past", "--variant", "old", code=2).err)
 
+    def check_news(self) -> None:
+        """A teammate who comes back is told what changed, and by whom; who just worked here is not."""
+        self.assertIsNone(self.rabbet("status", "--json").json()["since_visit"])
+        theirs = self.root / "theirs"
+        self.git("clone", "--quiet", ".", str(theirs))
+        other = {"RABBET_STATE": str(self.root / "their-state"), "folder": theirs}
+        self.assertIsNone(self.rabbet("status", "--json", **other).json()["since_visit"], "never here before")
+        newest, before, _ = self.git("rev-list", "HEAD").split()
+        self.git("-C", str(theirs), "checkout", "--quiet", before)
+        self.rabbet("recreate", **other)
+        self.git("-C", str(theirs), "checkout", "--quiet", newest)
+        told = self.rabbet("status", **other).out
+        self.assertRegex(told, r"here on \S+:\n  combframe 2.0 → 2.1 \(bee, \S+, git [0-9a-f]{10}\)\n")
+        lock = theirs / "pylock.toml"
+        entry = 'name = "combframe"\nversion = "2.{}"'
+        lock.write_text(lock.read_text().replace(entry.format(1), entry.format(2)))
+        (first, second) = self.rabbet("status", "--json", **other).json()["since_visit"]["revisions"]
+        self.assertEqual((first["commit"], first["changes"][0]["after"]), (None, ["2.2"]))
+        self.assertEqual((second["author"], second["changes"][0]["after"]), ("bee", ["2.1"]))
+
     def test_since_when(self) -> None:
         """An environment that was made from an earlier lock in git is told by its date."""
         self.begin(self.index.address, "combframe==1.5")
@@ -287,6 +331,7 @@ class Drift(ProgramCase):
             self.git("add", ".")
             self.git("commit", "--quiet", "--message", version)
         self.check_past()
+        self.check_news()
         scanned = [{"purl": f"pkg:pypi/{release}"} for release in ("combframe@2.1", "Skep-io@0.1")]
         scan = {"bomFormat": "CycloneDX", "components": [*scanned, {"purl": "pkg:deb/debian/skep@1:0"}]}
         (self.project / "scan.json").write_text(json.dumps(scan))

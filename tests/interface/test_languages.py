@@ -183,7 +183,7 @@ class Languages(ProgramCase):
         self.assertIn('distributor = "meadow"', (self.project / "pyproject.toml").read_text())
 
     def test_used_before(self) -> None:
-        """A runtime that an environment once used is found whatever `PATH` says, unless a project holds it."""
+        """What an environment once used is found whatever `PATH` says, unless a project holds it."""
         far = self.root / "far" / "away" / "bin"
         far.mkdir(parents=True)
         for program in (self.new.parent).iterdir():

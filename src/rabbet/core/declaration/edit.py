@@ -38,6 +38,9 @@ class Edit(Struct, frozen=True, kw_only=True):
 
         A place may be declared without one.
         """
+        if what == "system":
+            name, _, value = text.partition("=")
+            return cls(verb=verb, what=what, name=name, value=value)
         if what not in _NAMED:
             return cls(verb=verb, what=what, value=text, section=section)
         if verb == "retract":

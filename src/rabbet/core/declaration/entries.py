@@ -99,8 +99,9 @@ def _builds(declaration: Declaration) -> Iterator[DeclaredEntry]:
 
 
 def _system(declaration: Declaration) -> Iterator[DeclaredEntry]:
-    for distribution, names in sorted(declaration.system.items()):
-        yield DeclaredEntry("system", distribution, f"{', '.join(names)} ({distribution})")
+    for what, packages in (("system", declaration.system), ("for builds", declaration.system_for_builds)):
+        for distribution, names in sorted(packages.items()):
+            yield DeclaredEntry(what, distribution, f"{', '.join(names)} ({distribution})")
 
 
 def _sources(declaration: Declaration) -> Iterator[DeclaredEntry]:

@@ -6,9 +6,10 @@ A key in one of the usual shapes needs an entry here, and a field of the same na
 from enum import StrEnum
 from typing import Literal, NamedTuple
 
-__all__ = ["KEYS", "Key", "Option", "Shape", "Verb", "key_of"]
+__all__ = ["DISTRIBUTIONS", "KEYS", "Key", "Option", "Shape", "Verb", "key_of"]
 
 Verb = Literal["declare", "retract"]
+DISTRIBUTIONS = ("alpine", "debian", "fedora")
 
 
 class Shape(StrEnum):
@@ -172,6 +173,9 @@ KEYS = (
         "system",
         Shape.OWN,
         'packages of distributions that the project needs: a table, such as `debian = ["libpq5"]`',
+        entry="system",
+        declare=Option("PACKAGE", "needed packages of the operating system: debian=libpq5"),
+        retract=Option("PACKAGE", "packages of the operating system, such as debian=libpq5"),
         on_lock=False,
     ),
     Key(

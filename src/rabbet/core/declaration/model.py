@@ -155,15 +155,15 @@ class Declaration(Struct, frozen=True, kw_only=True):
     platforms and `pythons` versions such as `3.12` that the lock must serve; empty: those of the machine that
     resolves. `baselines` are the oldest `glibc`, `macos` and `musl` among them. Each target gets the newest
     releases that it can have, or all get the `same_versions` where they can. Nothing uploaded later than
-    `as_of` (a date) is taken. `limits` bound libraries that
-    only come along, those in `without` never come in, and `corrections` mend what releases say of their
-    needs. `runtimes` are those of other languages than Python; `languages` tells of some that Rabbet does not
-    know, and `catalogues` where runtimes can be had. The project's own `version` is `None` where it is not
-    written down: some leave it to their build (`dynamic`). Of distributions it needs packages of the
-    `system`. One with a `build_system` can be installed itself. The `builds` of some libraries have options,
-    and `team_builds` are places that hold wheels which teammates built.
-    The project and checkouts are `editable` where they lie, or built as wheels. The keys of `[project]` in
-    `by_build` are left to its build; they hold what that `told`, and are empty until it was asked.
+    `as_of` (a date) is taken. `limits` bound libraries that only come along, those in `without` never come
+    in, and `corrections` mend what releases say of their needs. `runtimes` are those of other languages than
+    Python; `languages` tells of some that Rabbet does not know, and `catalogues` where runtimes can be had.
+    The project's own `version` is `None` where it is not written down: some leave it to their build
+    (`dynamic`). Of distributions it needs packages of the `system`, and its builds need some more. One with a
+    `build_system` can be installed itself. The `builds` of some libraries have options, and `team_builds` are
+    places that hold wheels which teammates built. The project and checkouts are `editable` where they lie, or
+    built as wheels. The keys of `[project]` in `by_build` are left to its build; they hold what that `told`,
+    and are empty until it was asked.
     """
 
     name: str
@@ -188,6 +188,7 @@ class Declaration(Struct, frozen=True, kw_only=True):
     catalogues: tuple[CatalogueEntry, ...] = ()
     census: CensusEntry = field(default_factory=CensusEntry)
     system: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    system_for_builds: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     version: Version | None = None
     dynamic: bool = False
     build_system: BuildSystem | None = None
@@ -249,7 +250,7 @@ class Declaration(Struct, frozen=True, kw_only=True):
 
 
 _EMPTY = Declaration(name="", python=SpecifierSet(), needs=(), groups={}, sources=())
-_NOT_ON_LOCK = {"name", "version", "dynamic", "variants", "team_builds"}
+_NOT_ON_LOCK = {"name", "version", "dynamic", "variants", "team_builds", "system_for_builds"}
 _NOT_ON_LOCK |= {key.field for key in KEYS if not key.on_lock}
 
 

@@ -48,6 +48,7 @@ AROUND: Sequence[Callable[[Expectation, Surroundings], Iterable[Finding]]] = (
     project.yanked,
     project.shadowed,
     project.stale_exports,
+    project.system_packages,
     project.outdated,
 )
 

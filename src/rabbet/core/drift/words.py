@@ -51,6 +51,8 @@ _TEXTS = {
     Reason.OWN_FILE_GONE: "{text} is gone",
     Reason.INTERPRETER_GONE: "its interpreter {text} is gone",
     Reason.INTERPRETER_UNKNOWN: "its interpreter {text} is not among those found on this machine",
+    Reason.NOT_ON_SYSTEM: "{text}",
+    Reason.SYSTEM_UNKNOWN: "{text}",
     Reason.INTERPRETER_REFUSED: "its interpreter {text}",
 }
 _UNCHECKED = {

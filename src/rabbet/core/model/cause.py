@@ -62,6 +62,8 @@ class Reason(StrEnum):
     INTERPRETER_REFUSED = "interpreter-refused"
     INTERPRETER_CHANGED = "interpreter-changed"
     LEFT_OUT = "left-out"
+    NOT_ON_SYSTEM = "not-on-system"
+    SYSTEM_UNKNOWN = "system-unknown"
 
 
 class Installation(Struct, frozen=True, kw_only=True):

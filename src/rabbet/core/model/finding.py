@@ -9,7 +9,7 @@ from packaging.version import Version
 from rabbet.core.model.cause import ByHand, Cause, Reason, reason_of
 from rabbet.core.needs.need import Need
 
-__all__ = ["ENVIRONMENT", "PYTHON", "About", "Finding", "Kind", "Subject", "Unmet", "Weight"]
+__all__ = ["ENVIRONMENT", "PYTHON", "SYSTEM", "About", "Finding", "Kind", "Subject", "Unmet", "Weight"]
 
 
 class Kind(StrEnum):
@@ -24,6 +24,7 @@ class Kind(StrEnum):
     RUNTIME = "runtime"
     STALE = "stale"
     UNRESOLVED = "unresolved"
+    SYSTEM = "system"
 
 
 class Weight(StrEnum):
@@ -43,6 +44,7 @@ class About(StrEnum):
     PROJECT = "project"
     FILE = "file"
     INVENTORY = "inventory"
+    SYSTEM = "system"
 
 
 class Subject(NamedTuple):
@@ -57,6 +59,11 @@ class Subject(NamedTuple):
         return cls(About.LIBRARY, name)
 
     @classmethod
+    def system(cls, package: str) -> Self:
+        """The operating system's package of this name."""
+        return cls(About.SYSTEM, package)
+
+    @classmethod
     def runtime(cls, language: str) -> Self:
         """The runtime of this language."""
         return cls(About.RUNTIME, language)
@@ -64,6 +71,7 @@ class Subject(NamedTuple):
 
 ENVIRONMENT = Subject(About.ENVIRONMENT, "(environment)")
 PYTHON = Subject.runtime("python")
+SYSTEM = Subject.system("(system)")
 
 
 class Unmet(Struct, frozen=True, kw_only=True):

@@ -23,4 +23,5 @@ class ExportedDocument(Struct, frozen=True):
                 {"path": str(path), "written": path in self.exported.written} for path in self.exported.files
             ],
             "paths": dict(self.exported.paths),
+            "missing_runtimes": list(self.exported.missing),
         }

@@ -4,9 +4,10 @@ from typing import ClassVar
 
 from msgspec import Struct
 
+from rabbet.core.drift.since import RevisionChanges
 from rabbet.tasks.more.past import Past
 
-__all__ = ["PastDocument"]
+__all__ = ["PastDocument", "revision_document"]
 
 
 class PastDocument(Struct, frozen=True):
@@ -18,20 +19,24 @@ class PastDocument(Struct, frozen=True):
 
     def document(self) -> dict[str, object]:
         """The content of the JSON document."""
-        found = self.found
+        past = self.found
         return {
-            "library": found.asked,
-            "versions": list(found.versions),
-            "revisions_read": found.revisions_read,
-            "revisions": [
-                {
-                    "commit": revision.commit,
-                    "committed": revision.when,
-                    "changes": [
-                        {"name": change.name, "before": list(change.before), "after": list(change.after)}
-                        for change in revision.changes
-                    ],
-                }
-                for revision in found.revisions
-            ],
+            "library": past.asked,
+            "versions": list(past.versions),
+            "revisions_read": past.revisions_read,
+            "revisions": [revision_document(revision) for revision in past.revisions],
         }
+
+
+def revision_document(changed: RevisionChanges) -> dict[str, object]:
+    """What a revision of the lock changed, and who committed it; what is not committed has no commit."""
+    revision = changed.revision
+    return {
+        "commit": revision.commit or None,
+        "committed": revision.when if revision.commit else None,
+        "author": revision.author or None,
+        "changes": [
+            {"name": change.name, "before": list(change.before), "after": list(change.after)}
+            for change in changed.changes
+        ],
+    }

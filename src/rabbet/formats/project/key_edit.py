@@ -6,7 +6,8 @@ import tomlkit
 from tomlkit.items import AoT, InlineTable
 
 from rabbet.core.declaration.edit import Edit, EditResult
-from rabbet.core.declaration.keys import Key, Shape, key_of
+from rabbet.core.declaration.keys import DISTRIBUTIONS, Key, Shape, key_of
+from rabbet.core.near_names import near_names
 from rabbet.core.needs.need import library_name
 from rabbet.core.needs.wording import need_text
 from rabbet.core.shell import quoted
@@ -185,6 +186,43 @@ def _declare_census(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Ite
     return [unset(table, name, key.place)] if name in table else []
 
 
+def _declare_package(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[EditResult]:
+    """Add a package to a distribution's list."""
+    name = edit.name or ""
+    if name not in DISTRIBUTIONS or not edit.value:
+        package = edit.value or ("" if name in DISTRIBUTIONS else name) or "libpq5"
+        distribution = next(iter(near_names(name, DISTRIBUTIONS)), "debian")
+        raise WrongUsage(
+            f"'{edit.text}' does not name a package with its distribution",
+            because=[f"distributions are {', '.join(DISTRIBUTIONS)}: others are made from one of them"],
+            remedy=f"rabbet declare --system {quoted(f'{distribution}={package}')}",
+        )
+    table = made(made_settings(document), key.name)
+    array = table.setdefault(name, tomlkit.array())
+    known = edit.value in array
+    if not known:
+        array.append(edit.value)
+    return [EditResult(place=f"{key.place}.{name}", before=edit.value if known else "", after=edit.value)]
+
+
+def _retract_package(document: tomlkit.TOMLDocument, key: Key, edit: Edit) -> Iterable[EditResult]:
+    """Take out a package of a distribution, or all of them where none is named."""
+    table, name = settings_of(document).get(key.name, {}), edit.name or ""
+    if name not in table:
+        raise absent(f"no packages of '{name}' are declared", table, given=name)
+    packages = [str(package) for package in table[name]]
+    if edit.value and edit.value not in packages:
+        raise absent(f"'{edit.value}' is not declared among those of {name}", packages, given=edit.value)
+    gone = [edit.value] if edit.value else packages
+    for package in gone:
+        table[name].remove(package)
+    if not table[name]:
+        del table[name]
+    if not table:
+        del settings_of(document)[key.name]
+    return [EditResult(place=f"{key.place}.{name}", before=package) for package in gone]
+
+
 _Way = Callable[[tomlkit.TOMLDocument, Key, Edit], Iterable[EditResult]]
 _SHAPES: Mapping[tuple[str, Shape], _Way] = {
     ("declare", Shape.NAMES): _declare_listed,
@@ -204,4 +242,6 @@ _OWN: Mapping[tuple[str, str], _Way] = {
     ("retract", "corrections"): _retract_correction,
     ("declare", "newest"): _declare_newest,
     ("declare", "census"): _declare_census,
+    ("declare", "system"): _declare_package,
+    ("retract", "system"): _retract_package,
 }

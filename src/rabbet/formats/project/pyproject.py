@@ -14,7 +14,7 @@ from packaging.specifiers import SpecifierSet
 from packaging.utils import NormalizedName
 from packaging.version import Version
 
-from rabbet.core.declaration.keys import KEYS, Key, Shape
+from rabbet.core.declaration.keys import DISTRIBUTIONS, KEYS, Key, Shape
 from rabbet.core.declaration.model import (
     CatalogueEntry,
     CensusEntry,
@@ -49,7 +49,6 @@ from rabbet.python.formats.build_system import build_system_in, legacy_build_sys
 
 __all__ = ["read_catalogues", "read_declaration", "wrong_source"]
 
-DISTRIBUTIONS = ("alpine", "debian", "fedora")
 _PACKAGE = re.compile(r"[A-Za-z0-9]([A-Za-z0-9+._-]*[A-Za-z0-9+._])?\Z")  # `NAME-` would take one away
 _MINOR = re.compile(r"^[0-9]{1,3}\.[0-9]{1,3}\Z")
 _NAME = re.compile(r"^[A-Za-z0-9]([A-Za-z0-9._-]*[A-Za-z0-9])?\Z")  # of a group or an extra (PEP 685)
@@ -102,7 +101,8 @@ def read_declaration(
         languages=read_languages(settings.table("languages"), trusted=False),
         catalogues=read_catalogues(settings),
         census=_census(settings.table("census")),
-        system=_system_of_all(settings),
+        system=_system(settings.table("system")),
+        system_for_builds=_system_for_builds(settings.table("builds")),
         version=_own_version(project),
         dynamic="version" in project.texts("dynamic") or "name" in by_build,
         build_system=build_system,
@@ -175,12 +175,10 @@ def _system(table: Table) -> dict[str, tuple[str, ...]]:
     return found
 
 
-def _system_of_all(settings: Table) -> dict[str, tuple[str, ...]]:
-    """The distributions that the project needs, and those that single builds need besides."""
-    builds = settings.table("builds")
-    tables = [settings, *(builds.table(key) for key in builds if builds.holds_table(key))]
+def _system_for_builds(builds: Table) -> dict[str, tuple[str, ...]]:
+    """The packages of distributions that single builds need."""
     found: dict[str, dict[str, None]] = {}
-    for table in tables:
+    for table in (builds.table(key) for key in builds if builds.holds_table(key)):
         for distribution, names in _system(table.table("system")).items():
             found.setdefault(distribution, {}).update(dict.fromkeys(names))
     return {distribution: tuple(names) for distribution, names in found.items()}

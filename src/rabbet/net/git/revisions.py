@@ -16,9 +16,10 @@ _MOST_DIGITS = 15  # of a time
 
 
 class Blob(NamedTuple):
-    """A file's content in a commit, by their ids; `when` it was committed, in seconds since the epoch."""
+    """A file's content in a commit, by their ids; its author, and `when` (seconds) it was committed."""
 
     commit: str
+    author: str
     when: int
     blob: str
 
@@ -29,20 +30,21 @@ def history(folder: Path, name: str, environ: Mapping[str, str], most: int) -> l
     Empty where git can't tell, or the folder is in no repository.
     """
     arguments = ["log", f"--max-count={most}", "--follow", "--raw", "--no-abbrev", "--no-ext-diff"]
-    arguments += ["--no-textconv", "--format=%H %ct", "--", name]
+    arguments += ["--no-textconv", "--format=%H %ct %an", "--", name]
     try:
         told = ask_git(folder, arguments, environ).text
     except SourceFailed:
         return []
     found: list[Blob] = []
-    commit, when = "", 0
+    commit, author, when = "", "", 0
     for line in told.splitlines():
         if line.startswith(":"):
             parts = line.split()
             if len(parts) > 4 and set(parts[3]) != {"0"}:  # else it was deleted there
-                found.append(Blob(commit, when, parts[3]))
+                found.append(Blob(commit, author, when, parts[3]))
         elif line:
-            commit, _, moment = line.partition(" ")
+            commit, _, rest = line.partition(" ")
+            moment, _, author = rest.partition(" ")
             when = int(moment) if moment.isdecimal() and len(moment) < _MOST_DIGITS else 0
     return found
 

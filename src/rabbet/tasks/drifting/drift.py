@@ -31,6 +31,7 @@ from rabbet.workspace.looking.comparison import (
 )
 from rabbet.workspace.looking.result_cache import remember_findings, remember_fit, remember_no_findings
 from rabbet.workspace.looking.shadows import folders_in_front, is_isolated, owner_of, shadows, users_site
+from rabbet.workspace.looking.system_look import system_look
 from rabbet.workspace.session import Session
 from rabbet.workspace.states.lock_history import lock_history
 from rabbet.workspace.states.states import read_state
@@ -88,13 +89,15 @@ def drift(session: Session, *, deep: bool = False) -> Drift:
         stale=tuple(stale_files(session.project.folder, asked.lock_stamp)),
         shadows=tuple(_shadows(session, found)),
         made_here=asked.install_state is not None,
+        system=system_look(asked.declaration, session.machine.environ),
     )
     findings = tuple(_with_sharers(finding, session) for finding in found.findings(around))
     state = found.state if asked.editable else ""  # what a wheel was built from is looked at each time
-    if not findings:
+    of_environment = [finding for finding in findings if finding.kind is not Kind.SYSTEM]
+    if not findings and not asked.declaration.system:
         remember_no_findings(session, state, len(asked.needed))
-    elif any(finding.weight is not Weight.NOTE for finding in findings):
-        remember_findings(session, state, len(findings))
+    elif any(finding.weight is not Weight.NOTE for finding in of_environment):
+        remember_findings(session, state, len(of_environment))
     return Drift(
         findings=findings,
         compared=len(asked.needed),

@@ -72,7 +72,8 @@ _NEWEST = {"glibc": "2.60", "macos": "30.0", "musl": "1.9"}
 class Carried(Struct, frozen=True, kw_only=True):
     """The files written, and where; the files left behind, and why.
 
-    `rabbet_for` tells for whom Rabbet itself is there, `python` a version that can run it.
+    `rabbet_for` tells for whom Rabbet itself is there, `python` a version that can run it. It holds archives
+    `with_runtimes`, or none.
     """
 
     place: Path
@@ -81,6 +82,7 @@ class Carried(Struct, frozen=True, kw_only=True):
     rabbet_for: str
     python: str
     notes: tuple[str, ...]
+    with_runtimes: bool = False
 
 
 def carry(session: Session, to: Path, platforms: Sequence[str] = ()) -> Carried:
@@ -116,7 +118,8 @@ def carry(session: Session, to: Path, platforms: Sequence[str] = ()) -> Carried:
         targets=parcel.targets,
         rabbet_for=rabbet.served,
         python=rabbet.python,
-        notes=tuple(found.notes),
+        notes=(*found.notes, *_not_carried(lock, targets)),
+        with_runtimes=bool(runtimes),
     )
 
 
@@ -310,6 +313,16 @@ def _fetched(wanted: Sequence[LockedFile], session: Session) -> list[PackedFile]
         return sorted(found)
     finally:
         pool.shutdown(wait=False, cancel_futures=True)
+
+
+def _not_carried(lock: Lock, targets: Sequence[Target]) -> Iterator[str]:
+    """Which runtimes of other languages the other machine must have by itself."""
+    platforms = {target.platform for target in targets}
+    for runtime in lock.runtimes:
+        without = sorted(platforms - {archive.platform for archive in runtime.archives})
+        if without and runtime.language != "python":
+            runtime_text = f"{runtime.language} {runtime.version}"
+            yield f"{runtime_text} has no archive in the lock for {', '.join(without)}: install it there"
 
 
 def _runtimes(

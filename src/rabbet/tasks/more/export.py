@@ -49,11 +49,15 @@ class ContainerOptions(Struct, frozen=True, kw_only=True):
 
 
 class Exported(Struct, frozen=True, kw_only=True):
-    """The files looked at, those of them that were written, and the `paths` that editors ask for."""
+    """The files looked at, those of them that were written, and the `paths` that editors ask for.
+
+    `missing` are locked runtimes that the image has to bring by itself.
+    """
 
     files: tuple[Path, ...]
     written: tuple[Path, ...]
     paths: Mapping[str, str] = field(default_factory=dict)
+    missing: tuple[str, ...] = ()
 
 
 def export_list(session: Session, options: RecreateOptions) -> str:
@@ -121,13 +125,12 @@ def export_container(session: Session, options: RecreateOptions, wanted: Contain
         for name, text in contents.items()
         if write_marked(session.project.folder, name, text, making, force=wanted.force)
     ]
-    return _exported(session.project, contents, written)
+    return replace(_exported(session.project, contents, written), missing=_other_runtimes(lock))
 
 
 def export_editor(session: Session, wanted: ContainerOptions) -> Exported:
     """Write the description of a development container. Raises as `export_container` does."""
-    declaration = session.declaration()
-    session.lock()
+    lock, declaration = session.lock(), session.declaration()
     text = editor_description(declaration.name, session.project.environment.name)
     again = f"rabbet export editor{variant_option(session.project.variant)} --force"
     making = Making(session.project.lock_stamp(), again, comment="//")
@@ -135,6 +138,14 @@ def export_editor(session: Session, wanted: ContainerOptions) -> Exported:
     return replace(
         _exported(session.project, [EDITOR], [EDITOR] if written else []),
         paths=_editor_paths(session.project.environment),
+        missing=_other_runtimes(lock),
+    )
+
+
+def _other_runtimes(lock: Lock) -> tuple[str, ...]:
+    """The runtimes that the container's file does not put into the image: all but Python."""
+    return tuple(
+        f"{runtime.language} {runtime.version}" for runtime in lock.runtimes if runtime.language != "python"
     )
 
 
@@ -172,8 +183,9 @@ def _minor(lock: Lock, declaration: Declaration, session: Session) -> str:
 
 def _system(declaration: Declaration, base: str) -> tuple[str, tuple[str, ...]]:
     """The distribution that the base image is of, as its name tells, and what is needed of it."""
-    named = next((system for system in declaration.system if system in base), "debian")
-    return named, declaration.system.get(named, ())
+    needed = (declaration.system, declaration.system_for_builds)
+    named = next((system for each in needed for system in each if system in base), "debian")
+    return named, tuple(dict.fromkeys(package for each in needed for package in each.get(named, ())))
 
 
 def _recreate_options(options: RecreateOptions, project: Project, declaration: Declaration) -> str:

@@ -1,14 +1,12 @@
 """The versions in the lock's revisions in git."""
 
 from collections.abc import Iterator, Mapping
-from itertools import pairwise
 from pathlib import Path
 
 from msgspec import Struct
 from packaging.utils import NormalizedName
-from packaging.version import InvalidVersion, Version
 
-from rabbet.core.drift.since import LockRevision
+from rabbet.core.drift.since import LockRevision, RevisionChanges, changes_of, newest_first
 from rabbet.core.near_names import near_names
 from rabbet.core.shell import quoted
 from rabbet.disk.text_file import read_text
@@ -17,28 +15,7 @@ from rabbet.formats.lock_text import read_locked_versions
 from rabbet.workspace.session import Session
 from rabbet.workspace.states.lock_history import lock_history
 
-__all__ = ["Past", "PastChange", "PastRevision", "past"]
-
-_Versions = Mapping[NormalizedName, frozenset[str]]
-
-
-class PastChange(Struct, frozen=True, kw_only=True):
-    """A library whose versions changed: those before and after, the newest first; it may have had none."""
-
-    name: NormalizedName
-    before: tuple[str, ...]
-    after: tuple[str, ...]
-
-
-class PastRevision(Struct, frozen=True, kw_only=True):
-    """A revision's changes of the lock, its commit and commit time (seconds since the epoch).
-
-    Both are `None` for the lock of today, where that is not committed.
-    """
-
-    commit: str | None
-    when: int | None
-    changes: tuple[PastChange, ...]
+__all__ = ["Past", "past"]
 
 
 class Past(Struct, frozen=True, kw_only=True):
@@ -49,7 +26,7 @@ class Past(Struct, frozen=True, kw_only=True):
 
     asked: NormalizedName | None
     versions: tuple[str, ...]
-    revisions: tuple[PastRevision, ...]
+    revisions: tuple[RevisionChanges, ...]
     revisions_read: int
 
 
@@ -76,43 +53,20 @@ def past(session: Session, asked: NormalizedName | None = None) -> Past:
         )
     return Past(
         asked=asked,
-        versions=_sorted((today or {}).get(asked, frozenset())) if asked else (),
+        versions=newest_first((today or {}).get(asked, frozenset())) if asked else (),
         revisions=tuple(_changing(states, asked)),
         revisions_read=len(committed),
     )
 
 
-def _versions_in(file: Path) -> _Versions | None:
+def _versions_in(file: Path) -> Mapping[NormalizedName, frozenset[str]] | None:
     """The versions in today's lock; `None` without one."""
     return read_locked_versions(read_text(file)).versions if file.is_file() else None
 
 
-def _changing(states: list[LockRevision], asked: NormalizedName | None) -> Iterator[PastRevision]:
-    """Those states that differ from the one before them, given newest first."""
-    nothing = LockRevision(commit="", when=0, versions={})
-    for new, old in pairwise([*states, nothing]):
-        changes = tuple(
-            change for change in _changes(old.versions, new.versions) if asked in (None, change.name)
-        )
+def _changing(states: list[LockRevision], asked: NormalizedName | None) -> Iterator[RevisionChanges]:
+    """Those states that differ from the one before them in all libraries or the `asked` one."""
+    for found in changes_of([*states, LockRevision(commit="", when=0, versions={})]):
+        changes = tuple(change for change in found.changes if asked in (None, change.name))
         if changes:
-            when = new.when if new.commit else None
-            yield PastRevision(commit=new.commit or None, when=when, changes=changes)
-
-
-def _changes(old: _Versions, new: _Versions) -> Iterator[PastChange]:
-    for name in sorted({*old, *new}):
-        before, after = old.get(name, frozenset()), new.get(name, frozenset())
-        if before != after:
-            yield PastChange(name=name, before=_sorted(before), after=_sorted(after))
-
-
-def _sorted(versions: frozenset[str]) -> tuple[str, ...]:
-    """The newest first; texts that are no versions come last."""
-
-    def rank(text: str) -> tuple[bool, Version, str]:
-        try:
-            return True, Version(text), text
-        except InvalidVersion:
-            return False, Version("0"), text
-
-    return tuple(sorted(versions, key=rank, reverse=True))
+            yield RevisionChanges(revision=found.revision, changes=changes)

@@ -12,23 +12,37 @@ from packaging.utils import NormalizedName
 from packaging.version import InvalidVersion, Version
 
 from rabbet.core.declaration.model import Declaration
+from rabbet.core.drift.checks.project import SystemLook
+from rabbet.core.model.lock import Lock
 from rabbet.disk.text_file import read_text
 from rabbet.errors import EnvironmentFailed, NotUnderstood, SourceFailed
 from rabbet.formats.lock_text import read_locked_versions
 from rabbet.formats.pylock import edited_by_hand
 from rabbet.formats.text.address import is_address, parse_address
 from rabbet.python.environment.place.configuration import read_configuration
-from rabbet.python.environment.place.install_state import own_install_state
+from rabbet.python.environment.place.install_state import InstallState, own_install_state
 from rabbet.python.environment.place.layout import interpreter_in
 from rabbet.python.sources.kinds.pages import Pages
 from rabbet.workspace.known_sources import known_sources
 from rabbet.workspace.looking.result_cache import recall_findings, recall_fit
+from rabbet.workspace.looking.system_look import system_look
 from rabbet.workspace.machine import Machine
 from rabbet.workspace.project import stamp_of
 from rabbet.workspace.session import Session
 from rabbet.workspace.states.sending import Sending, sending
+from rabbet.workspace.states.visits import SinceVisit, since_visit
 
-__all__ = ["Behind", "Environment", "EnvironmentState", "Locked", "Status", "indexes_of", "status"]
+__all__ = [
+    "Behind",
+    "Environment",
+    "EnvironmentState",
+    "LinkedRuntime",
+    "Locked",
+    "Status",
+    "VariantStatus",
+    "indexes_of",
+    "status",
+]
 
 _MOST_LISTINGS = 40  # of declared libraries, whose listings are looked at: it has to be quick
 
@@ -66,7 +80,8 @@ class Locked(Struct, frozen=True, kw_only=True):
 class Environment(Struct, frozen=True, kw_only=True):
     """The environment: its folder, when it was made (seconds), its Python if that is known, and its fit.
 
-    So many `findings` has a look at what is there now given.
+    So many `findings` has a look at what is there now given. It holds these groups and extras (`None`: all of
+    the lock's).
     """
 
     root: Path
@@ -74,6 +89,28 @@ class Environment(Struct, frozen=True, kw_only=True):
     python: Version | None
     fit: EnvironmentState
     findings: int = 0
+    chosen: tuple[str, ...] | None = None
+
+
+class LinkedRuntime(Struct, frozen=True, kw_only=True):
+    """A locked runtime of another language, and its program that the environment links (empty: none)."""
+
+    language: str
+    version: Version
+    linked: str
+
+    @property
+    def there(self) -> bool:
+        """Whether that program is still there."""
+        return bool(self.linked) and Path(self.linked).exists()
+
+
+class VariantStatus(Struct, frozen=True, kw_only=True):
+    """A variant of the project: its lock and its environment."""
+
+    name: str
+    locked: Locked | None
+    environment: Environment | None
 
 
 class Behind(Struct, frozen=True, kw_only=True):
@@ -94,6 +131,10 @@ class Status(Struct, frozen=True, kw_only=True):
     environment: Environment | None
     behind: tuple[Behind, ...] = field(default=())
     sending: Sending = field(default_factory=Sending)
+    since: SinceVisit | None = None
+    runtimes: tuple[LinkedRuntime, ...] = ()
+    system: SystemLook = field(default_factory=SystemLook)
+    variants: tuple[VariantStatus, ...] = ()
 
     @property
     def following(self) -> str:
@@ -116,6 +157,7 @@ def status(session: Session) -> Status:
     declaration = session.declaration()
     text = read_text(session.project.lock_file) if session.project.lock_file.is_file() else None
     locked = _locked(session, text, declaration) if text is not None else None
+    readable = text is not None and locked is not None and not locked.wrong
     return Status(
         declaration=declaration,
         folder=session.project.folder,
@@ -124,7 +166,31 @@ def status(session: Session) -> Status:
         environment=_environment(session, text),
         behind=tuple(_behind(text, declaration, session.machine)) if text is not None else (),
         sending=sending(session),
+        since=since_visit(session, text) if text is not None else None,
+        runtimes=tuple(_runtimes(session, session.lock())) if readable else (),
+        system=system_look(declaration, session.machine.environ),
+        variants=tuple(_variant(session.of(name), name) for name in sorted(declaration.variants)),
     )
+
+
+def _variant(session: Session, name: str) -> VariantStatus:
+    text = read_text(session.project.lock_file) if session.project.lock_file.is_file() else None
+    return VariantStatus(
+        name=name,
+        locked=_locked(session, text, session.declaration()) if text is not None else None,
+        environment=_environment(session, text),
+    )
+
+
+def _runtimes(session: Session, lock: Lock) -> Iterator[LinkedRuntime]:
+    """The locked runtimes of other languages than Python."""
+    others = [runtime for runtime in lock.runtimes if runtime.language != "python"]
+    if others:
+        made = own_install_state(session.project.environment, session.machine.environments())
+        linked = made.runtimes if made else {}
+        for other in others:
+            program = linked.get(other.language, "")
+            yield LinkedRuntime(language=other.language, version=other.version, linked=program)
 
 
 def _locked(session: Session, text: str, declaration: Declaration) -> Locked:
@@ -151,7 +217,8 @@ def _environment(session: Session, lock: str | None) -> Environment | None:
         python: Version | None = read_configuration(root).python
     except EnvironmentFailed:
         python = None
-    fit, findings = _fit(session, lock), 0
+    made = own_install_state(root, session.machine.environments())
+    fit, findings = _fit(session, made, lock), 0
     if fit is EnvironmentState.UNCHECKED:
         findings = recall_findings(session)
     return Environment(
@@ -160,11 +227,13 @@ def _environment(session: Session, lock: str | None) -> Environment | None:
         python=python,
         fit=EnvironmentState.DIFFERS if findings else fit,
         findings=findings,
+        chosen=tuple(sorted({*(made.groups or ()), *(made.extras or ())}))
+        if made and not (made.groups is None and made.extras is None)
+        else None,
     )
 
 
-def _fit(session: Session, lock: str | None) -> EnvironmentState:
-    install_state = own_install_state(session.project.environment, session.machine.environments())
+def _fit(session: Session, install_state: InstallState | None, lock: str | None) -> EnvironmentState:
     if install_state is None:
         return EnvironmentState.FOREIGN
     if not interpreter_in(session.project.environment).exists():

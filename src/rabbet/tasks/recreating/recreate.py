@@ -36,6 +36,7 @@ from rabbet.workspace.project import Project, not_made_here
 from rabbet.workspace.runtimes.choice import runtimes_here
 from rabbet.workspace.runtimes.pythons import chosen_runtime, own_target, pythons_of
 from rabbet.workspace.session import Session
+from rabbet.workspace.states.visits import note_visit
 
 __all__ = ["RecreateReport", "fits", "prepare", "recreate"]
 
@@ -197,6 +198,7 @@ def _recreated(session: Session, options: RecreateOptions) -> RecreateReport:
         remember_fit(session, after.state, after.lasting_fit)
         environments.note(home)  # it may have been moved here
         environments.note_runtimes(_runtime_folders(session, report))
+        note_visit(session)
     return report
 
 

@@ -30,6 +30,7 @@ from rabbet.workspace.looking.result_cache import UpToDate, remember_unchanged
 from rabbet.workspace.preferred import forget_preferred, preferred_versions
 from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of, targets_for
 from rabbet.workspace.session import Session
+from rabbet.workspace.states.visits import note_visit
 
 if TYPE_CHECKING:
     from rabbet.core.lock.version_changes import Move
@@ -120,6 +121,8 @@ def resolve(
         write_text(session.project.of(result.variant).lock_file, text)
     if writing and session.project.variant is None:
         forget_preferred(session.project)
+    for result in resolved if writing else ():
+        note_visit(session.of(result.variant))
     return tuple(resolved)
 
 

@@ -10,13 +10,13 @@ from rabbet.workspace.session import Session
 
 __all__ = ["lock_history"]
 
-_MOST = 1000  # revisions that are looked at
+MOST_REVISIONS = 1000  # that are looked at
 
 
-def lock_history(session: Session) -> Iterator[tuple[LockRevision, str]]:
-    """Each revision with the stamp of its text; none where the lock is not kept in git."""
+def lock_history(session: Session, most: int = MOST_REVISIONS) -> Iterator[tuple[LockRevision, str]]:
+    """Each revision, `most` of them, with the stamp of its text; none where the lock is not kept in git."""
     environ = session.machine.helpers_environ()
-    blobs = history(session.project.folder, session.project.lock_file.name, environ, _MOST)
+    blobs = history(session.project.folder, session.project.lock_file.name, environ, most)
     texts = (
         (blob, content.decode("utf-8", "replace"))
         for blob, content in contents(session.project.folder, (blob.blob for blob in blobs), environ)
@@ -27,6 +27,7 @@ def lock_history(session: Session) -> Iterator[tuple[LockRevision, str]]:
             locked, stamp = read[version.blob]
             revision = LockRevision(
                 commit=version.commit,
+                author=version.author,
                 when=version.when,
                 versions=locked.versions,
                 conditional=locked.conditional,

@@ -33,9 +33,9 @@ class CarryView(CarryDocument, frozen=True):
         place = quoted(carried.place.name)
         unpacked = carried.place.name.endswith(ENDINGS)
         runner = "rabbet" if unpacked else f"python{carried.python} {place}/rabbet.py"
-        context.show(
-            f"There, in the project: {runner} recreate{variant_option(self.variant)} --carried {place}"
-        )
+        obtaining = " --obtain" if carried.with_runtimes else ""
+        recreating = f"recreate{variant_option(self.variant)}{obtaining} --carried {place}"
+        context.show(f"There, in the project: {runner} {recreating}")
 
 
 def _targets_text(targets: Sequence[str]) -> str:

@@ -23,6 +23,8 @@ class ExportedView(ExportedDocument, frozen=True):
         rows += [(what, path) for what, path in self.exported.paths.items()]
         context.show_table(("what", "where"), rows)
         context.show()
+        if self.exported.missing:
+            context.show(f"note: the base image has to bring {', '.join(self.exported.missing)}")
         option = variant_option(self.variant)
         if self.what == "container":
             carrying = f"rabbet carry{option} --to {CARRIED}"

@@ -3,9 +3,9 @@
 from collections.abc import Iterator, Sequence
 
 from rabbet.cli.context import Context
+from rabbet.core.drift.since import RevisionChanges, VersionsChange
 from rabbet.documents.amounts import count, day
 from rabbet.documents.more.past import PastDocument
-from rabbet.tasks.more.past import PastChange, PastRevision
 
 __all__ = ["PastView"]
 
@@ -22,10 +22,10 @@ class PastView(PastDocument, frozen=True):
         """Print a row for each revision that changed something."""
         revisions = self.found.revisions[: self.most]
         if self.found.asked:
-            headings: tuple[str, ...] = ("committed", "commit", "before", "after")
+            headings: tuple[str, ...] = ("committed", "commit", "by", "before", "after")
             rows = [(*_which(revision), *_versions(revision.changes[0])) for revision in revisions]
         else:
-            headings = ("committed", "commit", "changed", "")
+            headings = ("committed", "commit", "by", "changed", "")
             rows = [
                 (*_which(revision), str(len(revision.changes)), "; ".join(_few(revision.changes)))
                 for revision in revisions
@@ -38,7 +38,7 @@ class PastView(PastDocument, frozen=True):
 
     def _outcome(self) -> str:
         found = self.found
-        committed = sum(revision.commit is not None for revision in found.revisions)
+        committed = sum(bool(changed.revision.commit) for changed in found.revisions)
         where = f"in {committed} of {count(found.revisions_read, 'revision')} in git"
         if committed < len(found.revisions):
             where += ", and once more since" if committed else ", and once since"
@@ -48,17 +48,18 @@ class PastView(PastDocument, frozen=True):
         return f"{found.asked} is {now} today; that changed {where}"
 
 
-def _which(revision: PastRevision) -> tuple[str, str]:
-    if revision.commit is None or revision.when is None:
-        return "not yet", "-"
-    return day(revision.when), revision.commit[:_DIGITS]
+def _which(changed: RevisionChanges) -> tuple[str, str, str]:
+    revision = changed.revision
+    if not revision.commit:
+        return "not yet", "-", "-"
+    return day(revision.when), revision.commit[:_DIGITS], revision.author
 
 
-def _versions(change: PastChange) -> tuple[str, str]:
+def _versions(change: VersionsChange) -> tuple[str, str]:
     return ", ".join(change.before) or "-", ", ".join(change.after) or "-"
 
 
-def _few(changes: Sequence[PastChange]) -> Iterator[str]:
+def _few(changes: Sequence[VersionsChange]) -> Iterator[str]:
     """The first changes, and how many more there are."""
     for change in changes[:_SHOWN_CHANGES]:
         before, after = _versions(change)

@@ -3,15 +3,18 @@
 from collections.abc import Iterator
 
 from rabbet.cli.context import Context
+from rabbet.core.drift.since import VersionsChange
 from rabbet.core.needs.wording import specifiers_text
 from rabbet.core.shell import variant_option
 from rabbet.documents.amounts import count, day
 from rabbet.documents.more.status import StatusDocument
-from rabbet.tasks.more.status import Environment, EnvironmentState, Locked, Status
+from rabbet.tasks.more.status import Environment, EnvironmentState, Locked, Status, VariantStatus
+from rabbet.workspace.states.visits import SinceVisit
 
 __all__ = ["StatusView"]
 
-_SHOWN = 4  # libraries that are behind
+_SHOWN = 4  # libraries that are behind, revisions, and changes of one revision
+_SHOWN_VARIANTS = 10
 _WHY = {
     "resolve": "the lock is made from the declaration",
     "recreate": "the environment is made from the lock",
@@ -26,6 +29,11 @@ class StatusView(StatusDocument, frozen=True):
         """Print one line for each part, then the next command."""
         context.show_table(("what", "state", "since", "detail"), list(_rows(self.status)))
         context.show()
+        if self.status.since is not None:
+            context.show(f"Changed in the lock since you were here on {day(self.status.since.when)}:")
+            for line in _news(self.status.since):
+                context.show(f"  {line}")
+            context.show()
         context.show(_outcome(self.status))
 
 
@@ -48,11 +56,59 @@ def _rows(status: Status) -> Iterator[tuple[str, str, str, str]]:
         yield "environment", "none yet", "", ""
     else:
         yield "environment", *_told(environment)
+    for runtime in status.runtimes:
+        state = "linked" if runtime.there else "gone" if runtime.linked else "not linked"
+        yield "runtime", state, "", f"{runtime.language} {runtime.version} {runtime.linked}".rstrip()
+    yield from _system(status)
+    for variant in status.variants[:_SHOWN_VARIANTS]:
+        yield f"variant {variant.name}", *_of_variant(variant)
+    if len(status.variants) > _SHOWN_VARIANTS:
+        yield "variants", f"and {len(status.variants) - _SHOWN_VARIANTS} more", "", "--variant all lists them"
     yield from _sent(status)
-    for variant in status.behind[:_SHOWN]:
-        yield "behind", f"{variant.name} {variant.locked}", "", f"the store has heard of {variant.newest}"
+    for behind in status.behind[:_SHOWN]:
+        yield "behind", f"{behind.name} {behind.locked}", "", f"the store has heard of {behind.newest}"
     if len(status.behind) > _SHOWN:
         yield "behind", f"and {len(status.behind) - _SHOWN} more", "", ""
+
+
+def _system(status: Status) -> Iterator[tuple[str, str, str, str]]:
+    """The row on the operating system's packages, where any are declared."""
+    look = status.system
+    if look.lacking:
+        yield "system", f"{len(look.lacking)} missing", "", ", ".join(look.lacking)
+    elif look.unknown:
+        yield "system", "not checked", "", look.unknown.partition(",")[0]
+    elif status.declaration.system:
+        yield "system", "packages installed", "", ""
+
+
+def _of_variant(variant: VariantStatus) -> tuple[str, str, str]:
+    """A variant's lock and environment in one row."""
+    lock = _lock_row(variant.locked)[1] if variant.locked else "no lock yet"
+    if variant.environment is None:
+        return f"lock {lock}" if variant.locked else lock, "", "no environment yet"
+    state, since, detail = _told(variant.environment)
+    return (state if lock == "up to date" else f"lock {lock}"), since, detail
+
+
+def _news(since: SinceVisit) -> Iterator[str]:
+    """What the newest revisions changed, each in a line, and how many more there are."""
+    for changed in since.revisions[:_SHOWN]:
+        revision, changes = changed.revision, list(map(_change, changed.changes[:_SHOWN]))
+        if len(changed.changes) > _SHOWN:
+            changes.append(f"{len(changed.changes) - _SHOWN} more")
+        who = f"{revision.author}, {day(revision.when)}, git {revision.commit[:10]}"
+        yield f"{', '.join(changes)} ({who if revision.commit else 'not committed'})"
+    if len(since.revisions) > _SHOWN:
+        yield f"and {count(len(since.revisions) - _SHOWN, 'earlier revision')}: rabbet past"
+
+
+def _change(change: VersionsChange) -> str:
+    if not change.before:
+        return f"{change.name} {', '.join(change.after)} added"
+    if not change.after:
+        return f"{change.name} removed"
+    return f"{change.name} {', '.join(change.before)} → {', '.join(change.after)}"
 
 
 def _lock_row(locked: Locked) -> tuple[str, str, str, str]:
@@ -80,7 +136,10 @@ def _told(environment: Environment) -> tuple[str, str, str]:
     state = "fits the lock" if environment.fit is EnvironmentState.FITS else str(environment.fit)
     if environment.findings:
         state += f": {count(environment.findings, 'finding')}"
-    return state, day(environment.since), f"{python} in {environment.root.name}".strip()
+    detail = f"{python} in {environment.root.name}".strip()
+    if environment.chosen is not None:
+        detail += f", with {', '.join(environment.chosen)}" if environment.chosen else ", without groups"
+    return state, day(environment.since), detail
 
 
 def _sections(status: Status) -> str:
@@ -97,6 +156,9 @@ def _sections(status: Status) -> str:
 
 def _outcome(status: Status) -> str:
     option = variant_option(status.variant)
+    if status.following == "run" and status.system.lacking:
+        lacking = ", ".join(status.system.lacking)
+        return f"Lock and environment fit together. {lacking}: {status.system.advice}"
     if status.following == "run":
         return f"Everything fits together. Next: rabbet run{option} COMMAND"
     return f"Next, so that {_WHY[status.following]}: rabbet {status.following}{option}"

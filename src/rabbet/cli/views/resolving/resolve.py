@@ -77,7 +77,11 @@ def _show(resolved: Resolved, own: Lock, context: Context, *, written: bool, goi
     for reason, targets in _left_out(resolved.lock).items():
         context.show(f"Not locked for {', '.join(targets)}: {reason}.")
     if resolved.moves:
-        context.show_table(*_moved(resolved, own))
+        headings, rows = _moved(resolved, own)
+        if rows:
+            context.show_table(headings, rows)
+        else:
+            context.show("Every version is that of the project's own lock.")
         context.show()
     for line in _notes(resolved):
         context.show(line)

@@ -2,13 +2,34 @@
 
 from collections.abc import Iterator
 
-from msgspec import Struct
+from msgspec import Struct, field
 
 from rabbet.core.drift.expected import Expectation
 from rabbet.core.model.cause import Reason, ReasonWith, Shadow
-from rabbet.core.model.finding import ENVIRONMENT, About, Finding, Kind, Subject, Weight
+from rabbet.core.model.finding import ENVIRONMENT, SYSTEM, About, Finding, Kind, Subject, Weight
 
-__all__ = ["Surroundings", "edited", "outdated", "shadowed", "stale_exports", "stranger", "yanked"]
+__all__ = [
+    "Surroundings",
+    "SystemLook",
+    "edited",
+    "outdated",
+    "shadowed",
+    "stale_exports",
+    "stranger",
+    "system_packages",
+    "yanked",
+]
+
+
+class SystemLook(Struct, frozen=True, kw_only=True):
+    """What this machine's system has of the packages that a project declares for its distribution.
+
+    Those that are `lacking`, and what helps; or why that is `unknown`.
+    """
+
+    advice: str = ""
+    lacking: tuple[str, ...] = ()
+    unknown: str = ""
 
 
 class Surroundings(Struct, frozen=True, kw_only=True):
@@ -23,6 +44,7 @@ class Surroundings(Struct, frozen=True, kw_only=True):
     stale: tuple[str, ...] = ()
     shadows: tuple[Shadow, ...] = ()
     made_here: bool = True
+    system: SystemLook = field(default_factory=SystemLook)
 
 
 def outdated(expected: Expectation, around: Surroundings) -> Iterator[Finding]:
@@ -65,6 +87,22 @@ def yanked(expected: Expectation, around: Surroundings) -> Iterator[Finding]:  #
                 weight=Weight.NOTE,
                 cause=ReasonWith(Reason.YANKED, needed.locked.yanked),
             )
+
+
+def system_packages(expected: Expectation, around: Surroundings) -> Iterator[Finding]:
+    """Declared packages of the operating system that it has not installed, or that nobody can look for."""
+    look = around.system
+    for name in look.lacking:
+        yield Finding(
+            kind=Kind.SYSTEM,
+            subject=Subject.system(name),
+            weight=Weight.BREAKS,
+            breaks=(expected.project,),
+            cause=ReasonWith(Reason.NOT_ON_SYSTEM, look.advice),
+        )
+    if look.unknown:
+        cause = ReasonWith(Reason.SYSTEM_UNKNOWN, look.unknown)
+        yield Finding(kind=Kind.SYSTEM, subject=SYSTEM, weight=Weight.NOTE, cause=cause)
 
 
 def shadowed(expected: Expectation, around: Surroundings) -> Iterator[Finding]:  # noqa: ARG001
