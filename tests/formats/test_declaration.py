@@ -1,5 +1,6 @@
 """Reading and changing declarations."""
 
+import itertools
 import re
 import tomllib
 import unittest
@@ -51,6 +52,37 @@ def put(text: str, requirement: Need, section: Section | None) -> tuple[str, Edi
         text, [Edit(verb="declare", what="library", value=str(requirement), section=section)]
     )
     return after, changes[0]
+
+
+_AXES = st.dictionaries(
+    st.sampled_from(["python", "node", "skepio", "nectarplot[fast]"]),
+    st.lists(st.sampled_from(["<2", ">=2", "~=3.1", "!=4", "==5.0"]), min_size=1, max_size=3, unique=True),
+    min_size=1,
+)
+
+
+class Combinations(unittest.TestCase):
+    """`[tool.rabbet.variants.every]`, against the same variants written in full."""
+
+    @given(_AXES)
+    def test_in_full(self, axes: dict[str, list[str]]) -> None:
+        """One variant for each combination, by a name of its own that can stand in a file's."""
+        lists = "".join(
+            f"{'runtimes' if name in ('python', 'node') else 'libraries'}.'{name}' = {versions}\n"
+            for name, versions in axes.items()
+        )
+        text = f"[tool.rabbet.variants.every]\n{lists}"
+        found = read_declaration(text, folder_name="folder").variants
+        in_full = ""
+        for number, chosen in enumerate(itertools.product(*axes.values())):
+            combination = dict(zip(axes, chosen, strict=True))
+            needs = [f"{name}{combination[name]}" for name in combination if name not in ("python", "node")]
+            in_full += f"[tool.rabbet.variants.v{number}]\nrequirements = {needs}\n"
+            for language in sorted(combination.keys() & {"python", "node"}):
+                in_full += f"runtimes.{language} = '{combination[language]}'\n"
+        expected = read_declaration(in_full, folder_name="folder").variants
+        self.assertCountEqual(map(repr, found.values()), map(repr, expected.values()))
+        self.assertTrue(all(re.fullmatch(r"\w[\w-]{0,99}", name) for name in found))
 
 
 class Changing(unittest.TestCase):

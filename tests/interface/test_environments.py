@@ -13,10 +13,12 @@ import unittest
 from collections.abc import Callable
 from pathlib import Path
 
+from rabbet.cli.views.recreating.envs import path_labels
 from rabbet.demo.libraries import RELEASES, MadeUp
 from rabbet.demo.stand_in import Fault, Manner, StandIn
 from rabbet.store.environments import NOTES
 from rabbet.store.layout import LAYOUT
+from tests.support import chance
 from tests.support.program import ProgramCase
 
 MEMORY = Path("/dev/shm")
@@ -105,6 +107,31 @@ class Environments(ProgramCase):
         drift = self.rabbet("drift", "--variant", "all", "--json").json()["variants"]
         self.assertEqual([variant["exit_code"] for variant in drift], [0, 0, 0])
         self.assertEqual(drift[1]["document"]["findings"], [])
+        of_old = (self.project / "pylock.old.toml", self.project / ".venv-old")
+        told = self.rabbet("retract", "--variant", "old").out
+        way = re.search(r"To remove: (.*)$", told)
+        self.assertTrue(way and all(place.exists() for place in of_old))
+        self.assertEqual(way[1], "rm pylock.old.toml && rabbet envs discard .venv-old")
+        self.rabbet("declare", "--variant", "old", "nectarplot<2")
+        self.rabbet("retract", "--variant", "old", "--yes")
+        self.assertFalse(any(place.exists() for place in of_old))
+        self.assertTrue((self.project / ".venv-odd").exists())
+
+    def test_combinations(self) -> None:
+        """Each combination of listed versions is a variant; none is retracted alone."""
+        self.settle("nectarplot")
+        text = "[tool.rabbet.variants.every]\nlibraries.nectarplot = ['<2', '>=2']\n"
+        declaration = self.project / "pyproject.toml"
+        declaration.write_text(f"{declaration.read_text()}\n{text}")
+        self.rabbet("resolve")
+        for name, version in (("nectarplot-below2", "1.9"), ("nectarplot-from2", "2.1")):
+            lock = (self.project / f"pylock.{name}.toml").read_text()
+            self.assertIn(f'name = "nectarplot"\nversion = "{version}"', lock)
+        said = self.rabbet("retract", "--variant", "nectarplot-from2", code=2).err
+        self.assertIn("edit its lists", said)
+        self.rabbet("declare", "--variant", "every", "skepio", code=3)
+        self.rabbet("retract", "--variant", "every", "--yes")
+        self.assertEqual(list(self.project.glob("pylock.*.toml")), [])
 
     def test_moved_project(self) -> None:
         """A project that is moved as a whole goes on working, its commands too, and needs no change."""
@@ -262,10 +289,27 @@ class Environments(ProgramCase):
             for environment in found
         ]
         gone = "its interpreter bin/python is gone"
-        expected = [("hivescale", "fits", True, None), ("other", gone, False, None)]
+        expected = [("hivescale", "from its lock", True, None), ("other", gone, False, None)]
         self.assertEqual(states, expected)
         self.assertGreater(found[0]["shared_size"], 0)
-        self.assertIn("2 environments on this machine; as locked: 1.", self.rabbet("envs").out)
+        self.assertEqual([environment["fits"] for environment in found], [None, False])
+        used = found[0]["used"]
+        for place in (self.root / "state" / NOTES / "places").iterdir():
+            os.utime(place, (1, 1))
+        self.rabbet("run", "true")
+        checked = self.rabbet("envs", "--check", "--json").json()["environments"]
+        self.assertEqual([environment["state"] for environment in checked], ["fits", gone])
+        self.assertGreaterEqual(checked[0]["used"], used)
+        self.assertIn("2 environments on this machine; as locked: 1.", self.rabbet("envs", "--check").out)
+        (self.site / "tallywax.py").unlink()
+        self.assertIn("made from the present lock: 1. To compare", self.rabbet("envs").out)
+        self.assertIn("as locked: 0.", self.rabbet("envs", "--check").out)
+        lock = (self.project / "pylock.toml").read_text()
+        for change, state in (("", "its lock is gone"), (lock + "#\n", "from another lock")):
+            (self.project / "pylock.toml").unlink(missing_ok=True)
+            if change:
+                (self.project / "pylock.toml").write_text(change)
+            self.assertEqual(self.rabbet("envs", "--json").json()["environments"][0]["state"], state)
         (other / "pyproject.toml").unlink()
         self.assertIn("its project is gone", self.rabbet("envs").out)
         other = other.rename(self.root / "renamed")
@@ -275,6 +319,23 @@ class Environments(ProgramCase):
         self.assertIn("0 environments", self.rabbet("envs").out)
         (self.project / ".venv").mkdir()
         self.assertIn("was not changed", self.rabbet("envs", "discard", ".", code=7).err)
+
+    def test_labels(self) -> None:
+        """However narrow the terminal, two environments never look alike, and the project's name is seen."""
+        dice, home = chance.dice(7), Path("/home/bee")
+        for _ in range(300):
+            names = ["hivescale", "a", "client-a", "client-b", "very-long-name-of-a-folder"]
+            roots = [
+                Path("/home/bee", *(dice.choice(names) for _ in range(dice.randint(1, 6))), ".venv")
+                for _ in range(dice.randint(1, 6))
+            ]
+            roots = list(dict.fromkeys(roots))
+            for most in (0, 20, 23, 40):
+                labels = path_labels(roots, home, most)
+                self.assertEqual(len(set(labels)), len(roots), labels)
+                self.assertTrue(all(label.endswith(".venv") for label in labels))
+                longest = max(map(len, path_labels(roots[:1], home, most)))
+                self.assertTrue(longest <= most or not most)
 
     def test_shells(self) -> None:
         """Each shell enters by its file, notices that it is inside, and leaves everything as it was."""
@@ -457,7 +518,7 @@ class Environments(ProgramCase):
                     done = self.rabbet(*command.split(), code=code)
                     self.assertIn(reason, done.out + done.err)
                     self.assertIn("rabbet recreate", done.out + done.err)
-                self.assertIn(reason, self.rabbet("envs").out)
+                self.assertIn(reason, self.rabbet("envs", "--check").out)
         self.rabbet("recreate")
         remove()
         script = [str(self.project / ".venv" / "bin" / "mitewatch")]
@@ -497,7 +558,7 @@ class Environments(ProgramCase):
                 check=False,
             )
             self.assertEqual(done.returncode, 0, done.stderr)
-        self.assertIn("1 environment on this machine; as locked: 1", done.stdout)
+        self.assertIn("1 environment on this machine; made from the present lock: 1", done.stdout)
 
     def test_restless_downloads(self) -> None:
         """A wheel that breaks off is taken up again where it did; a slow one is waited for."""

@@ -35,10 +35,12 @@ class _Outcome(NamedTuple):
 
     @property
     def last(self) -> str:
-        """The last line that says something: of an error the error itself."""
-        lines = [line.strip() for line in (self.out + self.err).splitlines() if line.strip()]
-        wrong = [line for line in lines if line.startswith("error: ")]
-        return (wrong or lines or [""])[-1]
+        """The error, else the last line of the result, else the last one beside it, such as progress."""
+        out, err = (
+            [line.strip() for line in text.splitlines() if line.strip()] for text in (self.out, self.err)
+        )
+        wrong = [line for line in err if line.startswith("error: ")]
+        return (wrong or out or err or [""])[-1]
 
 
 class EveryVariantView(Struct, frozen=True):

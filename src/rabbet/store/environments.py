@@ -58,6 +58,20 @@ class Environments:
             if self.owns(place):
                 self._note_place(name, str(place))
 
+    def note_use(self, root: Path) -> None:
+        """Remember that an environment is being used now; a place that can't be written forgets it."""
+        name = _name(root)
+        if name is not None:
+            with suppress(OSError):
+                os.utime(self.places / name)
+
+    def last_use(self, root: Path) -> float | None:
+        """When an environment was last used or made, in seconds since the epoch; `None` if nobody knows."""
+        name = _name(root)
+        with suppress(OSError):
+            return os.stat(self.places / name).st_mtime if name is not None else None  # noqa: PTH116 - as above
+        return None
+
     def _note_place(self, name: str, place: str) -> None:
         """One that can't be written is not followed, which is no error; nor one that would part `PATH`."""
         if any(character in place for character in "\n\r:"):

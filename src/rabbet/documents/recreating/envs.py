@@ -29,7 +29,8 @@ class EnvironmentsDocument(Struct, frozen=True):
                     "extras": environment.extras,
                     "own_size": environment.size.own,
                     "shared_size": environment.size.shared,
-                    "fits": environment.unfit is None,
+                    "fits": environment.unfit is None if environment.checked or environment.unfit else None,
+                    "used": int(environment.used) if environment.used else None,
                     "state": state_text(environment),
                     "active": environment.active,
                 }
@@ -39,5 +40,5 @@ class EnvironmentsDocument(Struct, frozen=True):
 
 
 def state_text(environment: KnownEnvironment) -> str:
-    """Whether an environment fits its lock, or why not."""
-    return environment.unfit or "fits"
+    """Whether an environment fits its lock, or why not; without a check, whether it was made from it."""
+    return environment.unfit or ("fits" if environment.checked else "from its lock")

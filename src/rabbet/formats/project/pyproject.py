@@ -41,6 +41,7 @@ from rabbet.core.needs.need import Need, is_name, library_name
 from rabbet.errors import NotUnderstood
 from rabbet.formats.project.language_table import read_languages, versions_of
 from rabbet.formats.project.told import needs_by_extra
+from rabbet.formats.project.variant_product import variant_tables
 from rabbet.formats.text.address import NotAnAddress, hidden, is_address, parse_address
 from rabbet.formats.text.requirement import parse_requirement, parse_versions
 from rabbet.formats.text.toml import Problems, Table, parse_toml
@@ -54,7 +55,7 @@ _MINOR = re.compile(r"^[0-9]{1,3}\.[0-9]{1,3}\Z")
 _NAME = re.compile(r"^[A-Za-z0-9]([A-Za-z0-9._-]*[A-Za-z0-9])?\Z")  # of a group or an extra (PEP 685)
 _DURATION = re.compile(r"([0-9]{1,6})([smh])\Z")
 _SECONDS = {"s": 1, "m": 60, "h": 3600}
-_VARIANT = re.compile(r"\w[\w-]{0,59}\Z")  # in `pylock.NAME.toml` (PEP 751 wants no dot) and names of folders
+_VARIANT = re.compile(r"\w[\w-]{0,99}\Z")  # in `pylock.NAME.toml` (PEP 751 wants no dot) and names of folders
 
 
 def read_declaration(
@@ -368,8 +369,7 @@ def _variants(table: Table, own: _OwnExtras) -> Mapping[str, Variant]:
         table.problems.add(
             "tool.rabbet.variants", f"there are {len(names)}, and at most {MOST_VARIANTS} are read"
         )
-    for key in islice(names, MOST_VARIANTS):
-        entry = table.table(key)
+    for key, entry in islice(variant_tables(table), MOST_VARIANTS):
         entry.allow_only("runtimes", "requirements")
         if not _VARIANT.match(key):
             wrong = "is not a variant's name: letters, digits, '_' and '-' make one, for it names files"

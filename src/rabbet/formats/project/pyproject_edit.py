@@ -15,6 +15,7 @@ from rabbet.core.needs.need import Need, library_name
 from rabbet.core.needs.wording import need_text, specifiers_text
 from rabbet.errors import NotUnderstood, WrongUsage
 from rabbet.formats.project.key_edit import change_key
+from rabbet.formats.project.variant_product import EVERY
 from rabbet.formats.text.requirement import parse_requirement, parse_runtime
 from rabbet.formats.text.toml_document import (
     AnyTable,
@@ -194,6 +195,12 @@ def _retract_section(document: tomlkit.TOMLDocument, edit: Edit) -> Iterable[Edi
     """Take out a group, an extra or a variant with all that is in it."""
     if edit.section is None or edit.section not in _sections(document):
         given = edit.section.name if edit.section else ""
+        if edit.section and edit.section.kind == "variant" and EVERY in _inside(document, _TABLES["variant"]):
+            raise WrongUsage(
+                f"the variant {given} is not written by itself in pyproject.toml",
+                because=["combinations of [tool.rabbet.variants.every] are variants, too: edit its lists"],
+                note="without them: rabbet retract --variant every",
+            )
         raise absent(f"there is no {edit.section}", _sections(document), given=given)
     array, place = _requirements(document, edit.section)
     entries = [str(entry) for entry in array]

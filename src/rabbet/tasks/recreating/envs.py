@@ -1,5 +1,10 @@
-"""All environments of this machine that Rabbet made, and discarding one."""
+"""All environments of this machine that Rabbet made, and discarding one.
 
+A list has to be quick, so it reads the notes in each environment, which name the lock that it was made from.
+Its files are read, and compared with the lock, only where that is asked for.
+"""
+
+from hashlib import sha256
 from pathlib import Path
 
 from msgspec import Struct
@@ -11,9 +16,10 @@ from rabbet.core.progress import Observer
 from rabbet.core.shell import quoted
 from rabbet.disk.file_states import Size, size_of
 from rabbet.disk.named import path_named
-from rabbet.errors import EnvironmentFailed, RabbetError
+from rabbet.errors import EnvironmentFailed, NotUnderstood, RabbetError
 from rabbet.python.environment.place.configuration import read_configuration
-from rabbet.python.environment.place.install_state import own_install_state
+from rabbet.python.environment.place.install_state import STATE_FILE, InstallState, own_install_state
+from rabbet.python.environment.place.layout import interpreter_in
 from rabbet.python.environment.place.staging import discard_environment
 from rabbet.python.environment.place.variables import ACTIVE
 from rabbet.tasks.recreating.recreate import prepare
@@ -28,7 +34,8 @@ __all__ = ["KnownEnvironment", "discard", "known_environments"]
 class KnownEnvironment(Struct, frozen=True, kw_only=True):
     """One environment; `python` is `None` where it can't be told, `unfit` says why it does not fit its lock.
 
-    `groups` and `extras` are those that were chosen, `None` for all.
+    `groups` and `extras` are those that were chosen, `None` for all. Its files were `checked`, or its notes
+    alone. `used` is when it was last used or made (seconds since the epoch).
     """
 
     root: Path
@@ -38,16 +45,20 @@ class KnownEnvironment(Struct, frozen=True, kw_only=True):
     extras: tuple[str, ...] | None
     size: Size
     unfit: str | None
+    checked: bool
+    used: float | None
     active: bool
 
 
-def known_environments(machine: Machine, observer: Observer) -> tuple[KnownEnvironment, ...]:
-    """Every environment that was made from this store and is still there."""
+def known_environments(
+    machine: Machine, observer: Observer, *, check: bool = False
+) -> tuple[KnownEnvironment, ...]:
+    """Every environment that was made here and is still there; to `check` them, their files are read."""
     observer.stage("looking at environments")
     found = []
     for root in machine.environments().known():
         observer.waiting(str(root))
-        found.append(_look(root, machine))
+        found.append(_look(root, machine, check=check))
     return tuple(found)
 
 
@@ -81,11 +92,11 @@ def discard(machine: Machine, named: str) -> Path:
     return root
 
 
-def _look(root: Path, machine: Machine) -> KnownEnvironment:
+def _look(root: Path, machine: Machine, *, check: bool) -> KnownEnvironment:
     install_state = own_install_state(root, machine.environments())
     try:
         python: Version | None = read_configuration(root).python
-        size = size_of(str(root))
+        size = _size(root, machine, again=check)
     except (RabbetError, OSError):
         python, size = None, Size(0, 0)
     return KnownEnvironment(
@@ -95,17 +106,56 @@ def _look(root: Path, machine: Machine) -> KnownEnvironment:
         groups=None if install_state is None or install_state.groups is None else tuple(install_state.groups),
         extras=None if install_state is None or install_state.extras is None else tuple(install_state.extras),
         size=size,
-        unfit=_unfit(root, machine),
+        unfit=_unfit(root, machine) if check else _other_lock(root, install_state),
+        checked=check,
+        used=machine.environments().last_use(root),
         active=machine.environ.get(ACTIVE) == str(root),
     )
+
+
+def _size(root: Path, machine: Machine, *, again: bool) -> Size:
+    """What an environment takes up: as it was remembered when it was made, or counted `again`.
+
+    Raises `OSError`.
+    """
+    memory, made = machine.memory("sizes"), (root / STATE_FILE).stat()
+    key = sha256(f"{root}\n{made.st_ino} {made.st_mtime_ns}".encode(errors="surrogateescape")).hexdigest()
+    known = None if again else memory.recall(key)
+    if known is not None:
+        own, _, shared = known.decode().partition(" ")
+        return Size(int(own), int(shared))
+    size = size_of(str(root))
+    memory.remember(key, f"{size.own} {size.shared}".encode())
+    return size
+
+
+def _other_lock(root: Path, install_state: InstallState | None) -> str | None:
+    """Why an environment was not made from its project's present lock, by its notes; `None` if it was."""
+    project = Project(root.parent, _variant(root))
+    if not (root.parent / DECLARATION).is_file():
+        return "its project is gone"
+    if not project.lock_file.is_file():
+        return "its lock is gone"
+    if install_state is None:
+        return "its notes are gone or can't be read"
+    interpreter = interpreter_in(root)
+    if not interpreter.exists():
+        return f"its interpreter {interpreter.relative_to(root)} is gone"
+    try:
+        return None if install_state.lock == project.lock_stamp() else "from another lock"
+    except NotUnderstood:
+        return "its lock can't be read"
+
+
+def _variant(root: Path) -> str | None:
+    return root.name.removeprefix(ENVIRONMENT).removeprefix("-") or None
 
 
 def _unfit(root: Path, machine: Machine) -> str | None:
     """Why it does not fit its lock, in few words; `None` if it does."""
     if not (root.parent / DECLARATION).is_file():
         return "its project is gone"
-    variant = root.name.removeprefix(ENVIRONMENT).removeprefix("-") or None
-    session = Session(Project(root.parent, variant), machine)
+    session = Session(Project(root.parent, _variant(root)), machine)
     if recall_fit(session) is not None:
         return None
     try:

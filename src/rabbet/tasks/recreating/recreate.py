@@ -197,6 +197,7 @@ def _recreated(session: Session, options: RecreateOptions) -> RecreateReport:
             finish(_spec(session, report))
         remember_fit(session, after.state, after.lasting_fit)
         environments.note(home)  # it may have been moved here
+        environments.note_use(home)
         environments.note_runtimes(_runtime_folders(session, report))
         note_visit(session)
     return report

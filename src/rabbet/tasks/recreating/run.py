@@ -35,7 +35,10 @@ def inside(session: Session) -> dict[str, str]:
 
     Raises `EnvironmentFailed` when there is no environment, or its interpreter is gone.
     """
-    return variables_inside(_environment(session), session.machine.environ)
+    root = _environment(session)
+    variables = variables_inside(root, session.machine.environ)
+    session.machine.environments().note_use(root)
+    return variables
 
 
 def under_runtimes(

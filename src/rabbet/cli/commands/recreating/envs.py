@@ -1,7 +1,7 @@
 """List and discard environments.
 
-Lists all environments that you made on this machine: where each lies, its runtime and size, and whether it
-matches its lock.
+Lists all environments that you made on this machine: where each lies, its runtime and size, when it was last
+used, and whether it was made from its project's present lock.
 """
 
 from argparse import ArgumentParser, Namespace
@@ -11,7 +11,7 @@ from rabbet.cli.options import add_json
 from rabbet.errors import ExitCode, WrongUsage
 
 ACTIONS = {"discard": "Remove environments; the store keeps what they hold."}
-ONLY = {"folders": ("discard",)}
+ONLY = {"folders": ("discard",), "check": ()}
 
 
 def add_arguments(parser: ArgumentParser) -> None:
@@ -20,6 +20,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "folders", metavar="folder", nargs="*", help="environments to discard, or their projects"
     )
+    parser.add_argument("--check", action="store_true", help="compare all files with the locks")
     add_json(parser)
 
 
@@ -35,6 +36,6 @@ def run(arguments: Namespace, context: Context) -> int:
             gone = discard(context.machine, folder)
             context.show(f"Discarded {gone}. To have it again, in its project: rabbet recreate")
         return ExitCode.DONE
-    found = known_environments(context.machine, context.observer)
+    found = known_environments(context.machine, context.observer, check=arguments.check)
     context.present(EnvironmentsView(found), as_json=arguments.json)
     return ExitCode.DONE

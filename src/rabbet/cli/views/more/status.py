@@ -150,7 +150,11 @@ def _sections(status: Status) -> str:
         ("extras", declaration.extras),
         ("variants", declaration.variants),
     )
-    parts = [f"{kind}: {', '.join(sorted(names))}" for kind, names in kinds if names]
+    parts = [
+        f"{kind}: {', '.join(sorted(names)) if len(names) <= _SHOWN else len(names)}"
+        for kind, names in kinds
+        if names
+    ]
     return "; ".join([*([f"variant {status.variant}"] if status.variant else []), *parts])
 
 
