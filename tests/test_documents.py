@@ -8,14 +8,11 @@ import unittest
 from collections.abc import Iterator
 from pathlib import Path
 
-from rabbet.demo.libraries import RELEASES
-from rabbet.demo.regression import SEASON
-from rabbet.demo.stand_in import StandIn
+from tests.support.pages import play, with_outputs
 from tests.support.program import ProgramCase
 
 ROOT = Path(__file__).resolve().parent.parent
 DOCS = ROOT / "docs"
-SHOWN = "http://127.0.0.1:8437/simple/"  # the address that pages show
 
 
 # What nobody in this field writes: each has a plain word, such as "compare with" for "hold against".
@@ -25,15 +22,6 @@ _ODD_WORDS = re.compile(
     r"|(?<!there )\bis\s+no\s+(?!(longer|more|newer|note|such|other)\b)",
     re.IGNORECASE,
 )
-
-
-def commands(text: str) -> Iterator[tuple[str, int]]:
-    """The commands of a page's console blocks, each with the exit code that is shown behind it."""
-    for block in re.findall(r"```console\n(.*?)```", text, re.DOTALL):
-        for line in block.splitlines():
-            found = re.fullmatch(r"\$ (.*?)(?: # exit (\d+))?", line)
-            assert found is not None, line
-            yield found.group(1), int(found.group(2) or 0)
 
 
 def shown_texts(module: ast.Module) -> Iterator[str]:
@@ -48,51 +36,26 @@ def shown_texts(module: ast.Module) -> Iterator[str]:
             yield node.value
 
 
+def pages() -> list[Path]:
+    """The pages whose commands are run: the tutorial, and each of the how-to pages that has some."""
+    how_to = [page for page in sorted((DOCS / "how-to").glob("*.md")) if "```console" in page.read_text()]
+    return [DOCS / "tutorial.md", *how_to]
+
+
 class Documents(ProgramCase):
-    """Pages with commands."""
+    """Pages with commands, each in a new folder; `--write` writes the outputs that they show."""
 
-    def play(self, text: str) -> int:
-        """Run a page's commands one after the other, in one folder; how many there were."""
-        with StandIn([*RELEASES, *SEASON]) as index:
-            programs = self.root / "programs"
-            programs.mkdir()
-            (programs / "rabbet").write_text(f'#!/bin/sh\nexec {sys.executable} -m rabbet "$@"\n')
-            (programs / "rabbet").chmod(0o755)
-            variables = {
-                **self.variables,
-                "PATH": f"{programs}:{self.variables['PATH']}",
-                **{
-                    f"GIT_{who}_{what}": "bee"
-                    for who in ("AUTHOR", "COMMITTER")
-                    for what in ("NAME", "EMAIL")
-                },
-            }
-            found = list(commands(text.replace(SHOWN, index.address)))
-            for command, code in found:
-                done = subprocess.run(
-                    ["bash", "-c", command],
-                    cwd=self.project,
-                    env=variables,
-                    stdin=subprocess.DEVNULL,
-                    capture_output=True,
-                    text=True,
-                    check=False,
-                )
-                self.assertEqual(done.returncode, code, f"{command}\n{done.stdout}\n{done.stderr}")
-        return len(found)
-
-    def test_tutorial(self) -> None:
-        """From an empty folder to a team of four."""
-        self.assertGreater(self.play((DOCS / "tutorial.md").read_text()), 30)
-
-    def test_how_to(self) -> None:
-        """Each section stands for itself."""
-        sections = (DOCS / "howto.md").read_text().split("\n## ")[1:]
-        self.assertEqual(len(sections), 11)
-        for section in sections:
+    def test_commands(self) -> None:
+        """Every command ends as it is shown, and its output is the one that stands there."""
+        self.assertGreater(len(pages()), 15)
+        for page in pages():
             self.fresh()
-            with self.subTest(section.partition("\n")[0]):
-                self.assertGreater(self.play(section), 3)
+            played = play(page.read_text(), self.project, self.variables)
+            self.assertGreater(len(played), 3)
+            for step in played:
+                with self.subTest(page.name, command=step.command):
+                    self.assertEqual(step.came, step.code, step.out)
+                    self.assertFalse(step.differs, f"{step.out}\n{step.shown}")
 
 
 class Pages(unittest.TestCase):
@@ -110,8 +73,7 @@ class Pages(unittest.TestCase):
 
     def test_plain_words(self) -> None:
         """Neither pages, helps nor messages use the words that readers stumbled over."""
-        pages = [*DOCS.glob("*.md"), *ROOT.glob("*.md")]
-        texts = [(page.name, page.read_text()) for page in pages]
+        texts = [(page.name, page.read_text()) for page in (*DOCS.rglob("*.md"), *ROOT.glob("*.md"))]
         texts += [
             (file.name, text)
             for file in (ROOT / "src" / "rabbet").rglob("*.py")
@@ -123,7 +85,7 @@ class Pages(unittest.TestCase):
 
     def test_links_lead_somewhere(self) -> None:
         """Files and headings that pages refer to exist."""
-        for page in (ROOT / "README.md", *DOCS.glob("*.md")):
+        for page in (*ROOT.glob("*.md"), *DOCS.rglob("*.md")):
             for target in re.findall(r"\]\(([^)\s]+)\)", page.read_text()):
                 if "://" in target:
                     continue
@@ -135,3 +97,17 @@ class Pages(unittest.TestCase):
                         titles = re.findall(r"^#+ (.*)", place.read_text(), re.MULTILINE)
                         known = {re.sub(r"[^\w -]", "", title.lower()).replace(" ", "-") for title in titles}
                         self.assertIn(heading, known)
+
+
+def write(names: list[str]) -> None:
+    """Write the outputs into these pages, or into all of them."""
+    case = Documents()
+    case.setUp()
+    for page in [page for page in pages() if page.name in names or not names]:
+        case.fresh()
+        page.write_text(with_outputs(page.read_text(), play(page.read_text(), case.project, case.variables)))
+    case.doCleanups()
+
+
+if __name__ == "__main__":
+    write(sys.argv[2:]) if sys.argv[1:2] == ["--write"] else unittest.main()

@@ -1,4 +1,4 @@
-"""Write `docs/reference.md` and the page for `man` from the code; with `--check`, tell if they are current.
+"""Write the pages of `docs/reference` that follow from the code, and the one for `man`; `--check` compares.
 
 What the code can't say, such as what a variable is for, stands here in tables; a variable or exit code that
 is missing in them is an error.
@@ -50,6 +50,7 @@ FILES = {
     "settings.toml": "your own settings, in the platform's folder for configuration",
     "runs.jsonl, faults/": "the last runs, and reports of mistakes, in the platform's folder for state",
 }
+MADE = "Made from the code by `make reference`; a test holds it to that."
 EXIT_CODES = {
     ExitCode.DONE: "done",
     ExitCode.NO: "the answer is no: drift, a lock that is out of date, no culprit",
@@ -66,8 +67,13 @@ EXIT_CODES = {
 
 
 def main() -> int:
-    """Write both, or compare."""
-    pages = {"docs/reference.md": reference(), "docs/man/rabbet.1": manual()}
+    """Write all pages, or compare."""
+    pages = {
+        "docs/reference/commands.md": commands(),
+        "docs/reference/keys-and-files.md": keys_and_files(),
+        "docs/reference/json.md": json_documents(),
+        "docs/man/rabbet.1": manual(),
+    }
     stale = [name for name, text in pages.items() if not _is(PROJECT / name, text)]
     if "--check" in sys.argv:
         print("\n".join(f"{name} is not what the code says: make reference" for name in stale), end="")
@@ -83,9 +89,9 @@ def _is(path: Path, text: str) -> bool:
     return path.is_file() and path.read_text(encoding="utf-8") == text
 
 
-def reference() -> str:
-    """Everything that can be typed, written and read, in one page."""
-    lines = ["# Reference", "", "Made from the code by `make reference`; a test holds it to that.", ""]
+def commands() -> str:
+    """Everything that can be typed."""
+    lines = ["# Commands", "", MADE, ""]
     lines += [
         "Every command takes `--quiet`, `--verbose` and `--help`. Before a command: `--trace`, `--version`.",
         "",
@@ -95,6 +101,12 @@ def reference() -> str:
         for name, (place, _, summary) in COMMANDS.items():
             if place == heading:
                 lines += _command(name, summary)
+    return "\n".join(lines)
+
+
+def keys_and_files() -> str:
+    """Everything that is written and read, and what a command ends with."""
+    lines = ["# Keys, files, variables, exit codes", "", MADE, ""]
     lines += ["## Keys of `[tool.rabbet]`", "", "| key | what it is |", "|---|---|"]
     lines += [f"| `{key.name}` | {key.purpose} |" for key in sorted(KEYS)]
     lines += ["", "## Files", "", "| file | what it is |", "|---|---|"]
@@ -106,18 +118,23 @@ def reference() -> str:
     lines += ["", "## Exit codes", "", "| code | what it says |", "|---|---|"]
     lines += [f"| {int(code)} | {EXIT_CODES[code]} |" for code in ExitCode]
     lines += ["", "[errors.md](errors.md) tells of each error: what you see, why, what to do.", ""]
+    return "\n".join(lines)
+
+
+def json_documents() -> str:
+    """Every JSON document."""
+    lines = ["# JSON documents", "", MADE, ""]
     lines += [
-        "## JSON documents",
-        "",
         'One document on standard output, with `"schema": "rabbet.NAME/1"`; each name has one shape, which',
-        "[schemas/](schemas) tells (JSON Schema). Keys may be added; none changes its meaning in one number.",
-        "With `--verbose` each but `error` has `traffic`: what was asked of each host.",
+        "[schemas/](../schemas) tells (JSON Schema). The suite checks every document that a test provokes.",
+        "Keys may be added; none changes its meaning in one number. With `--verbose` each but `error` has",
+        "`traffic`: what was asked of each host.",
         "",
         "| document | what it is | keys |",
         "|---|---|---|",
     ]
     lines += [
-        f"| [`{name}`](schemas/{name}.schema.json) | {title} | {', '.join(f'`{key}`' for key in keys)} |"
+        f"| [`{name}`](../schemas/{name}.schema.json) | {title} | {', '.join(f'`{key}`' for key in keys)} |"
         for name, title, keys in documents()
     ]
     return "\n".join([*lines, ""])

@@ -201,6 +201,7 @@ class Drift(ProgramCase):
         self.assertCountEqual(told, expected)
         self.rabbet("recreate")
         self.rabbet("drift", "--silent", code=1)
+        self.rabbet("drift", "--silent", "--verbose", code=2)
         (self.project / "combframe.py").unlink()
         self.rabbet("drift")
         self.assertEqual(self.rabbet("drift", "--silent").out, "")

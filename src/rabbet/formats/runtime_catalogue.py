@@ -1,4 +1,4 @@
-"""A catalogue of runtimes as JSON, in Rabbet's own form: see docs/runtimes.md and its JSON schema."""
+"""A catalogue of runtimes as JSON, in Rabbet's own form (docs/reference/catalogues-and-languages.md)."""
 
 from collections.abc import Iterator, Sequence
 

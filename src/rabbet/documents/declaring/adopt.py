@@ -13,7 +13,7 @@ __all__ = ["AdoptDocument", "shown_place"]
 
 
 class AdoptDocument(Struct, frozen=True):
-    """The declaration that was drawn up, with its evidence, and whether it was `written`."""
+    """The proposed declaration with its evidence, and whether it was `written`."""
 
     schema: ClassVar[str] = "adopt"
 

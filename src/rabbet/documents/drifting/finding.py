@@ -109,6 +109,8 @@ def step_reason(step: Step) -> str:
         return f"{finding.files[0]} {'is gone' if finding.kind is Kind.MISSING else 'was altered'}"
     if finding.reason is Reason.BUILT_OTHERWISE:
         return "what it is built from changed"
+    if finding.kind is Kind.ORIGIN and finding.by_hand:
+        return "was installed by hand"
     if finding.kind in (Kind.BUILD, Kind.ORIGIN):
         return _built_from(step.needed) or "came from another file"
     return detail(finding)

@@ -30,7 +30,7 @@ __all__ = ["Adopting", "adopting", "save"]
 
 
 class Adopting(Struct, frozen=True, kw_only=True):
-    """The proposed declaration, and the evidence it was drawn up from.
+    """The proposed declaration, and the evidence it follows from.
 
     `before` is the declaration that is there already, `None` where there is none. `python` is what is
     declared of that now and why, empty if it was before; the environment was `made_with` a version of it.

@@ -149,7 +149,7 @@ def _readable_text(found: Resolved, session: Session) -> str:
 
 def up_to_date_lock(found: Resolved) -> UpToDate:
     """In short what was found of a lock that is up to date."""
-    return UpToDate(found.file, found.variant or "", len(found.lock.libraries), targets_text(found.targets))
+    return UpToDate(found.file, found.variant or "", len(found.lock.versions), targets_text(found.targets))
 
 
 def verify(session: Session, opened: OpenedSources | None = None) -> tuple[LockVerdict, ...]:

@@ -49,9 +49,7 @@ def add_arguments(parser: ArgumentParser) -> None:
     parser.add_argument(
         "--keep", metavar="FOLDER", help="keep the smallest passing and failing environments in this folder"
     )
-    parser.add_argument(
-        "--afresh", action="store_true", help="start again: ignore what an interrupted search found"
-    )
+    parser.add_argument("--start-over", action="store_true", help="ignore what an interrupted search found")
     add_variant(parser)
     add_offline(parser)
     add_json(parser)
@@ -73,7 +71,7 @@ def run(arguments: Namespace, context: Context) -> int:
         seconds=arguments.time_limit,
         repeat=arguments.repeat,
         jobs=arguments.jobs,
-        afresh=arguments.afresh,
+        afresh=arguments.start_over,
         keep=context.machine.folder / arguments.keep if arguments.keep else None,
     )
     bad = arguments.bad if arguments.bad is not None else str(session.project.lock_file)

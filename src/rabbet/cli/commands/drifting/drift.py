@@ -43,8 +43,7 @@ def add_arguments(parser: ArgumentParser) -> None:
         nargs="*",
         action="extend",
         type=a_library,
-        help="keep these as they are (without a name: all that was installed by hand): show the change, then"
-        " write it",
+        help="declare these in the installed versions (without a name: all that was installed by hand)",
     )
     parser.add_argument(
         "--group", metavar="NAME", help="--keep: declare new libraries in this dependency group"
@@ -60,6 +59,8 @@ def run(arguments: Namespace, context: Context) -> int:
     """Compare and tell every difference."""
     project = context.rabbet(arguments.variant)
     special = (arguments.against, arguments.env, arguments.deep, arguments.json, arguments.keep is not None)
+    if arguments.silent and arguments.verbose:
+        raise WrongUsage("--silent prints nothing, --verbose more than usual", remedy="rabbet drift --silent")
     if not any(special) and _known_to_be_none(project, context, silent=arguments.silent):
         return ExitCode.DONE
     if arguments.keep is not None:

@@ -138,7 +138,8 @@ def outcome(
         files = [kept.project.preferred_file.name]
         if kept.changes:
             files.insert(0, kept.project.declaration_file.name)
-        return f"Wrote {' and '.join(files)}. Next: rabbet resolve --now{of_variant}"
+        stays = "The versions stay; recreating puts the locked files in place of those installed by hand."
+        return f"Wrote {' and '.join(files)}. {stays} Next: rabbet resolve --now{of_variant}"
     if context.interactive:
         return "Nothing was written."
     in_group = ["--group", group] if group else []

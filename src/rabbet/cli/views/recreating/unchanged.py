@@ -35,7 +35,7 @@ def no_drift_text(compared: int, noted: str = "") -> str:
 def steps_table(rows: Sequence[tuple[str, str, str, str]], context: Context) -> None:
     """Print what happens to each library: action, name, version, reason."""
     tones = {"add": context.style.good, "replace": context.style.warning, "remove": context.style.bad}
-    headings = ("plan", "library", "version", "because" if any(row[3] for row in rows) else "")
+    headings = ("change", "library", "version", "because" if any(row[3] for row in rows) else "")
     context.show_table(headings, rows, tones=tones)
     context.show()
 

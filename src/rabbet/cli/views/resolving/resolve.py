@@ -94,7 +94,7 @@ def _show(resolved: Resolved, own: Lock, context: Context, *, written: bool, goi
 def locked_text(resolved: Resolved, *, written: bool = True) -> str:
     """One sentence on a lock that was written, or would be."""
     into = f" in {resolved.file}" if resolved.variant else ""
-    locked = count(len(resolved.lock.libraries), "library")
+    locked = count(len(resolved.lock.versions), "library")
     others = len(resolved.lock.runtimes) - 1
     locked += f" and {count(others, 'runtime')}" if others > 0 else ""
     targets = targets_text(resolved.targets)
@@ -193,7 +193,7 @@ def _show_verdict(verdict: LockVerdict, context: Context) -> None:
     for note in _yanked_notes(verdict.settled):
         context.show(note)
     if not verdict.reasons:
-        locked = count(len(verdict.lock.libraries), "library")
+        locked = count(len(verdict.lock.versions), "library")
         context.show(f"{verdict.file} is what the declaration asks for: {locked}.")
         return
     for reason in verdict.reasons:
