@@ -242,16 +242,16 @@ class Structure(unittest.TestCase):
                 self.assertTrue(all(hasattr(loaded, name) for name in names))
 
     def test_tasks_are_commands(self) -> None:
-        """A module each; `retract` is part of `declare`, `follow` of `enter`; `keep`, `now` are options."""
+        """A module each; `follow` is part of `enter`; `keep`, `now` are options."""
         names = {path.stem for path in modules("tasks")} - {"__init__"}
-        commands = {name for name in COMMANDS if name not in ("retract", "demo")}
+        commands = {name for name in COMMANDS if name != "demo"}
         self.assertEqual(names, {*commands, "keep", "now"} - {"completion", "follow"})
 
     def test_documents_name_what_there_is(self) -> None:
         """Each module, folder and name of a module in the pages for newcomers exists."""
         root, docs = SOURCE.parent.parent, SOURCE.parent.parent / "docs"
         rooms = {path.relative_to(SOURCE).parts[0].removesuffix(".py") for path in SOURCE.iterdir()}
-        for page in (*docs.glob("*.md"), root / "CONTRIBUTING.md", root / "README.md"):
+        for page in (*docs.rglob("*.md"), root / "CONTRIBUTING.md", root / "README.md"):
             for text in re.findall(r"`([\w/.-]+)`", page.read_text()):
                 place, _, name = text.removeprefix("src/rabbet/").partition(".")
                 if "/" not in place or place.split("/")[0] not in rooms or "NAME" in text:
@@ -285,7 +285,7 @@ class Structure(unittest.TestCase):
 
     def test_errors(self) -> None:
         """Every failure stands in the documentation, below its exit code."""
-        text = (SOURCE.parent.parent / "docs" / "errors.md").read_text()
+        text = (SOURCE.parent.parent / "docs" / "reference" / "errors.md").read_text()
         for name in errors.__all__:
             kind = getattr(errors, name)
             if (

@@ -141,6 +141,8 @@ FACTS = [
         InterpreterChanged(executable="/wax", before=Version("3.11"), now=Version("3.12")),
         "its interpreter /wax was changed from 3.11 to 3.12",
     ),
+    (ReasonWith(Reason.NOT_ON_SYSTEM, "not installed here"), "not installed here"),
+    (ReasonWith(Reason.SYSTEM_UNKNOWN, "not checked"), "not checked"),
     (LeftOut(3), "3 of what is not in the lock, as the declaration asks for"),
     (SecondCopy(installation=HANDY), "a second copy"),
     (ByHand(installation=HANDY), ""),

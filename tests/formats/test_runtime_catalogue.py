@@ -67,7 +67,7 @@ class Schema(unittest.TestCase):
 
     def test_good(self) -> None:
         """The documentation's example and the demo's catalogue are valid, and read."""
-        text = (DOCS / "runtimes.md").read_text()
+        text = (DOCS / "reference" / "catalogues-and-languages.md").read_text()
         example = next(re.finditer(r"```json\n(.*?)```", text, re.DOTALL)).group(1)
         for content in (example, GOOD, SOURCE):
             self.schema.validate(json.loads(content))

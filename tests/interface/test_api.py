@@ -11,7 +11,7 @@ from rabbet.demo.stand_in import StandIn
 from tests.support import PATIENCE
 from tests.support.program import ProgramCase
 
-PAGE = Path(__file__).parents[2] / "docs" / "api.md"
+PAGE = Path(__file__).parents[2] / "docs" / "reference" / "api.md"
 BLOCK = re.compile(r"```python\n(.*?)```\n(?:\n```text\n(.*?)```)?", re.DOTALL)
 MARK = "---- next block"
 SAME = {

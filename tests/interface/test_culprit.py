@@ -73,6 +73,18 @@ class Culprits(ProgramCase):
             [[["combframe"]], [["tallywax"]]],
         )
 
+    def test_by_the_declaration_itself(self) -> None:
+        """Where what is declared now asks for the guilty release, what was declared before is offered."""
+        self.rabbet("declare", "--exactly", "smokerlog<2", "--limit", "tallywax<2")
+        self.rabbet("resolve", "--raise-all")
+        for command in (["init", "-q"], ["add", "-A"], ["commit", "-qm", "good"]):
+            self.git(*command)
+        self.rabbet("retract", "--limit", "tallywax")
+        self.rabbet("declare", "--exactly", "smokerlog>=2")
+        self.rabbet("resolve", "--raise-all")
+        told = self.rabbet("culprit", "--good", "git:HEAD", "--", *exits("smokerlog 2.0")).out
+        self.assertIn("rabbet declare --exactly 'smokerlog<2' && rabbet resolve && rabbet recreate", told)
+
     def test_states_of_all_forms(self) -> None:
         """A revision, an environment, an inventory, what is installed, what was added by hand, and Python."""
         git = ["git", "-c", "user.name=a", "-c", "user.email=a@b.example"]

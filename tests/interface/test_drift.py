@@ -46,6 +46,7 @@ class Drift(ProgramCase):
         for distribution in {"debian", "fedora", "alpine"} - {known}:
             self.rabbet("retract", "--system", distribution)
         self.assertEqual(self.rabbet("drift", "--json").json()["findings"], [])
+        self.assertIn("Everything fits together", self.rabbet("status").out, "no need to compare again")
         self.assertNotIn("[tool.rabbet.system]", (self.project / "pyproject.toml").read_text())
 
     def test_who_brought_it(self) -> None:

@@ -77,6 +77,8 @@ class Languages(ProgramCase):
         self.rabbet("drift")
         self.assertIn("hum 0.9 needs waggle>=2", self.rabbet("explain", "waggle").out)
         self.assertEqual(self.rabbet("explain", "hum", "--json").json()["newest"], "0.9")
+        python = self.rabbet("explain", "python", "--json").json()
+        self.assertEqual(python["asked"], ["hivescale needs python>=3.11"])
         self.assertEqual(self.steps(), [])
         found = self.rabbet("runtimes", "--only", "waggle", "hum", "--json").json()
         told = [(runtime["version"], runtime["chosen"], runtime["projects"]) for runtime in found["runtimes"]]

@@ -183,6 +183,9 @@ class WaysOut(ProgramCase):
         before = self.tree()
         self.rabbet("declare", "--limit", "combframe<2", "--now", code=4)
         self.rabbet("retract", "skepio", "nectarplod", "--now", code=2)
+        dated = self.rabbet("declare", "--as-of", "2025-03-01", "--now", code=4).err
+        self.assertIn("&& rabbet declare --as-of 2025-03-01 --now", dated)
+        self.assertNotIn("retract --as-of", dated, "it is not declared any more")
         # the declaration can be written, and the lock cannot
         error = self.rabbet("declare", "pollencsv", "--now", code=7, before=["prlimit", "--fsize=1500"]).err
         self.assertIn("can't be written", error)

@@ -17,11 +17,11 @@ SHOWN = "http://127.0.0.1:8437/simple/"  # the address that pages show
 MORE = "…"  # the rest of an output is left out
 _BLOCK = re.compile(r"(```console\n)(.*?)(```)", re.DOTALL)
 _UNLIKE = (
-    (r"\b3\.\d+(\.\d+)?( to 3\.\d+)?\b(?=[ ,.;)]|$)", "PYTHON"),
     (r"\b[0-9a-f]{7,64}\b", "DIGEST"),
     (r"\b20\d\d-\d\d-\d\d\b", "DAY"),
     (r"\d+(\.\d+)? (B|kB|MB|GB)\b", "SIZE"),
     (r"\d+(\.\d+)? (s|seconds?)\b", "TIME"),
+    (r"\b3\.\d+(\.\d+)?( to 3\.\d+)?\b(?=[ ,.;)]|$)", "PYTHON"),
     (r"\b(linux|macos)-(x86_64|aarch64|arm64)\b", "PLATFORM"),
     (r" +$", ""),
     (r"(?<=\S) {2,}", "  "),  # how wide a column is follows from what is in it

@@ -8,10 +8,10 @@ from packaging.specifiers import SpecifierSet
 from rabbet.core.culprit.consistency import PYTHON
 from rabbet.core.culprit.mixture import StateChange, bounds_without
 from rabbet.core.declaration.edit import Edit
-from rabbet.core.declaration.model import Declaration
+from rabbet.core.declaration.model import Declaration, Section
 from rabbet.core.model.lock import Lock, runtime_name
 from rabbet.core.model.options import ResolveOptions
-from rabbet.core.needs.wording import specifiers_text
+from rabbet.core.needs.wording import need_text, specifiers_text
 from rabbet.core.shell import variant_option
 from rabbet.disk.text_file import read_text
 from rabbet.errors import NoLock, NoRuntime, NoSolution, NotUnderstood, RabbetError
@@ -21,6 +21,7 @@ from rabbet.resolving.request import ResolveRequest
 from rabbet.resolving.resolve_targets import resolve_targets
 from rabbet.resolving.suggested_commands import command_for
 from rabbet.workspace.fetching.sources import open_sources
+from rabbet.workspace.project import Project
 from rabbet.workspace.runtimes.pythons import chosen_runtime, pythons_of, targets_for
 from rabbet.workspace.session import Session
 
@@ -42,16 +43,20 @@ class KeptOut(Struct, frozen=True, kw_only=True):
 
 
 def kept_out(
-    choices: Iterable[Sequence[StateChange]], helps: Callable[[Lock, Declaration], bool], session: Session
+    choices: Iterable[Sequence[StateChange]],
+    helps: Callable[[Lock, Declaration], bool],
+    session: Session,
+    before: Declaration | None = None,
 ) -> KeptOut:
     """The first constraint with which the project has a solution that `helps`.
 
-    Each of the `choices` are changes that would have to be kept out, the first of them before others.
+    Each of the `choices` are changes that would have to be kept out, the first of them before others. Where
+    no constraint helps, it may have been the declaration itself: then what it said `before` is tried.
     """
     project, trial = session.project, _Trial(session)
     reason = ""
     for guilty in choices:
-        for edits in _ways(guilty, project.declaration()):
+        for edits in (*_ways(guilty, project.declaration()), *_as_before(guilty, before, project)):
             command = command_for(edits)
             try:
                 lock, declaration = trial.lock(edits)
@@ -75,6 +80,34 @@ def kept_out(
 
 def _constraint(edits: Iterable[Edit]) -> str:
     return " and ".join(edit.value for edit in edits)
+
+
+def _as_before(
+    guilty: Sequence[StateChange], before: Declaration | None, project: Project
+) -> Iterator[tuple[Edit, ...]]:
+    """The edits that declare again what was declared: of guilty libraries alone, then of all."""
+    if before is None or project.variant is not None:
+        return
+    earlier, now = _by_place(before), _by_place(project.declaration())
+    changed = [place for place in sorted({*earlier, *now}, key=str) if earlier.get(place) != now.get(place)]
+    names = {change.name for change in guilty}
+    for places in ([place for place in changed if place[1] in names], changed):
+        edits = [
+            Edit(verb="declare", what="library", value=earlier[place], section=place[0], exactly=place in now)
+            if place in earlier
+            else Edit(verb="retract", what="library", value=place[1], section=place[0])
+            for place in places
+        ]
+        if edits:
+            yield tuple(edits)
+
+
+def _by_place(declaration: Declaration) -> dict[tuple[Section | None, str], str]:
+    """What is required of each library, by the section and the library's name."""
+    return {
+        (requirement.section, requirement.need.name): need_text(requirement.need, whole=True)
+        for requirement in declaration.declared()
+    }
 
 
 def _instead(lock: Lock, guilty: Iterable[StateChange]) -> tuple[tuple[str, str], ...]:

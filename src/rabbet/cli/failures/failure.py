@@ -70,7 +70,7 @@ def for_undone(error: RabbetError, given: Sequence[str]) -> tuple[Way, ...]:
     """The error's ways for the state before the command, whose entries were put back.
 
     What declares one of these entries otherwise takes the command's place; what would retract one is done
-    already; what concerns others comes before the command.
+    already; what concerns others comes before the command, which goes on to the lock by itself.
     """
     if not error.undone:
         return error.ways
@@ -79,16 +79,24 @@ def for_undone(error: RabbetError, given: Sequence[str]) -> tuple[Way, ...]:
 
 
 def _for_undone(way: Way, undone: Collection[str], again: str) -> Way | None:
-    verb, *words = shlex.split(way.command)[1:] or [""]
-    names = {word[: re.search(r"[^A-Za-z0-9._-]|\Z", word).start()].lower() for word in words}  # type: ignore[union-attr]
-    if verb not in ("declare", "retract") or "&&" in words or not words:
-        return way if verb not in ("resolve", "recreate") else None
-    if not names & {*undone}:
-        return way._replace(command=f"{way.command} && {again}")
-    if verb == "retract":
+    parts = way.command.split(" && ")
+    if all(part.startswith(("rabbet resolve", "rabbet recreate")) for part in parts):
         return None
-    option = " --plan" if " --plan" in again else " --now"
-    return way._replace(command=f"{way.command}{option}")
+    edits = [part for part in parts if part.startswith(("rabbet declare ", "rabbet retract "))]
+    if not edits:
+        return way
+    kept = [part for part in edits if not (part.startswith("rabbet retract ") and _names(part) & {*undone})]
+    if not kept:
+        return None
+    if any(_names(part) & {*undone} for part in kept):
+        return way._replace(command=f"{' && '.join(kept)}{' --plan' if ' --plan' in again else ' --now'}")
+    return way._replace(command=f"{' && '.join(kept)} && {again}")
+
+
+def _names(command: str) -> set[str]:
+    """The names in a command: what stands before versions, and options."""
+    words = shlex.split(command)[2:]
+    return {re.split(r"[^A-Za-z0-9._-]", word, maxsplit=1)[0].lower() for word in words}
 
 
 def _noted(text: str, stream: TextIO) -> list[str]:

@@ -107,9 +107,10 @@ def _undoing(edits: Sequence[Edit]) -> Iterator[None]:
 
 
 def _names(edits: Sequence[Edit]) -> frozenset[str]:
-    """The libraries and runtimes that edits are about."""
+    """The libraries and runtimes that edits are about, and options without a name, such as `--as-of`."""
     found = (_LANGUAGE.match(edit.value) for edit in edits if edit.what in ("library", "runtime", "limit"))
-    return frozenset(library_name(named[1]) for named in found if named)
+    unnamed = (f"--{edit.what}" for edit in edits if edit.what in ("as-of", "newest"))
+    return frozenset([*(library_name(named[1]) for named in found if named), *unnamed])
 
 
 def change(session: Session, edits: Sequence[Edit]) -> Edited:

@@ -123,7 +123,7 @@ def culprit(session: Session, good: str, bad: str, words: Sequence[str], options
         keep_evidence(two, verdict.culprits[0], command, options.keep, session)
         case = replace(case, kept=str(options.keep))
     helps = partial(_helps, working, attempts.command, session)
-    keeping = kept_out(_choices(verdict, two), helps, session)
+    keeping = kept_out(_choices(verdict, two), helps, session, working.declaration)
     case = replace(case, keeping=keeping, seconds=monotonic() - begun)
     return _with_release_notes(case, two, machine)
 

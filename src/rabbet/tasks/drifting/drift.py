@@ -96,8 +96,8 @@ def drift(session: Session, *, deep: bool = False) -> Drift:
     of_environment = [finding for finding in findings if finding.kind is not Kind.SYSTEM]
     if not findings and not asked.declaration.system:
         remember_no_findings(session, state, len(asked.needed))
-    elif any(finding.weight is not Weight.NOTE for finding in of_environment):
-        remember_findings(session, state, len(of_environment))
+    weighty = any(finding.weight is not Weight.NOTE for finding in of_environment)
+    remember_findings(session, state, len(of_environment) if weighty else 0)
     return Drift(
         findings=findings,
         compared=len(asked.needed),

@@ -220,12 +220,14 @@ def _environment(session: Session, lock: str | None) -> Environment | None:
     made = own_install_state(root, session.machine.environments())
     fit, findings = _fit(session, made, lock), 0
     if fit is EnvironmentState.UNCHECKED:
-        findings = recall_findings(session)
+        looked = recall_findings(session)
+        if looked is not None:
+            fit, findings = EnvironmentState.DIFFERS if looked else EnvironmentState.FITS, looked
     return Environment(
         root=root,
         since=root.stat().st_ctime,
         python=python,
-        fit=EnvironmentState.DIFFERS if findings else fit,
+        fit=fit,
         findings=findings,
         chosen=tuple(sorted({*(made.groups or ()), *(made.extras or ())}))
         if made and not (made.groups is None and made.extras is None)

@@ -160,13 +160,13 @@ def remember_findings(session: Session, state: str, found: int) -> None:
             _memory(session.machine).remember(f"{_fit_key(session, state)}-found", str(found).encode())
 
 
-def recall_findings(session: Session) -> int:
-    """How many findings these states, files and interpreters gave; 0 where that is not known."""
+def recall_findings(session: Session) -> int | None:
+    """How many findings these states, files and interpreters gave; `None` where that is not known."""
     try:
         key = _fit_key(session, environment_state(session.project.environment))
-        return int(_memory(session.machine).recall(f"{key}-found") or b"0")
+        return int(_memory(session.machine).recall(f"{key}-found") or b"")
     except (OSError, ValueError):
-        return 0
+        return None
 
 
 def environment_state(root: Path) -> str:

@@ -1,6 +1,6 @@
 """Why a runtime is in the lock, where it is to be had, and what holds it back."""
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 
 from msgspec import Struct
 from packaging.specifiers import SpecifierSet
@@ -9,15 +9,19 @@ from packaging.version import Version
 from rabbet.core.declaration.model import Declaration
 from rabbet.core.model.language import Language
 from rabbet.core.model.lock import Lock, LockedRuntime
-from rabbet.core.model.runtime import Runtime
+from rabbet.core.model.runtime import Refusal, Runtime
 from rabbet.core.needs.wording import specifiers_text
 from rabbet.errors import SourceFailed
+from rabbet.formats.text.requirement import parse_versions
 from rabbet.workspace.runtimes.languages import found_runtimes, languages_for
 from rabbet.workspace.runtimes.obtaining import RuntimeCatalogues
-from rabbet.workspace.runtimes.pythons import own_target
+from rabbet.workspace.runtimes.pythons import own_target, pythons_of
 from rabbet.workspace.session import Session
 
 __all__ = ["Asked", "RuntimeExplained", "explained_runtime"]
+
+
+_UPPER = ("<", "<=", "==", "~=", "===")  # that keep newer versions out
 
 
 class Asked(Struct, frozen=True):
@@ -55,17 +59,21 @@ class RuntimeExplained(Struct, frozen=True, kw_only=True):
 
 
 def explained_runtime(session: Session, language: str) -> RuntimeExplained | None:
-    """Explain a runtime of another language than Python; `None` if the lock names none of that language.
+    """Explain the locked runtime of a language; `None` if the lock names none.
 
     Raises `NoLock`, `NotUnderstood`.
     """
     lock, declaration = session.lock(), session.declaration()
-    runtime = next((runtime for runtime in lock.runtimes if runtime.language == language != "python"), None)
+    runtime = next((runtime for runtime in lock.runtimes if runtime.language == language), None)
     if runtime is None:
         return None
     languages = languages_for(declaration, session.machine)
-    known = {language: languages[language]} if language in languages else {}
-    found = found_runtimes(known.values(), session.machine, session.project).get(language, ())
+    found: Sequence[Runtime | Refusal]
+    if language == "python":
+        found = pythons_of(session)
+    else:
+        known = {language: languages[language]} if language in languages else {}
+        found = found_runtimes(known.values(), session.machine, session.project).get(language, ())
     here = {runtime.version for runtime in found if isinstance(runtime, Runtime)}
     offered, unasked = set[Version](), ""
     session.observer.stage("reading catalogues")
@@ -88,7 +96,13 @@ def explained_runtime(session: Session, language: str) -> RuntimeExplained | Non
 def _asked(
     declaration: Declaration, lock: Lock, language: str, languages: Mapping[str, Language]
 ) -> Iterator[Asked]:
-    """Who asks for a language: the project, and other locked runtimes."""
+    """Who asks for a language: the project, other locked runtimes, libraries that keep newer Pythons out."""
+    if language == "python":
+        yield Asked(declaration.name, language, declaration.python)
+        bounds = (parse_versions(library.requires_python or "") for library in lock.libraries)
+        for library, versions in zip(lock.libraries, bounds, strict=True):
+            if any(specifier.operator in _UPPER for specifier in versions):
+                yield Asked(f"{library.name} {library.version}", language, versions)
     own = {runtime.language: runtime for runtime in declaration.runtimes}
     if language in own:
         yield Asked(declaration.name, language, own[language].versions)

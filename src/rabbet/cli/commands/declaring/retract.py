@@ -53,7 +53,7 @@ def _offer_to_discard(before: tuple[str, ...], arguments: Namespace, context: Co
     """Remove locks and environments of variants that are gone, if the user agrees; else say what is left."""
     from rabbet.cli.terminal.prompt import agreed
     from rabbet.core.shell import joined_words
-    from rabbet.tasks.declaring.gone_variants import discard_gone, gone_variants
+    from rabbet.tasks.declaring.retract import discard_gone, gone_variants
 
     session = context.session()
     for gone in gone_variants(session, before):

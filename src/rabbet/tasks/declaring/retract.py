@@ -1,4 +1,4 @@
-"""What is left of variants that are declared no more: their locks and their environments."""
+"""What retracting a variant leaves: its lock, its environment. `declare` changes the declaration itself."""
 
 from collections.abc import Iterable, Iterator
 from pathlib import Path
