@@ -15,6 +15,11 @@ __all__ = ["StatusView"]
 
 _SHOWN = 4  # libraries that are behind, revisions, and changes of one revision
 _SHOWN_VARIANTS = 10
+_NARROW = 72  # characters of a terminal in which dates give way to states
+_STATES = {
+    EnvironmentState.FITS: "fits the lock",
+    EnvironmentState.UNCHECKED: "not checked since",
+}
 _WHY = {
     "resolve": "the lock is made from the declaration",
     "recreate": "the environment is made from the lock",
@@ -27,7 +32,10 @@ class StatusView(StatusDocument, frozen=True):
 
     def show(self, context: Context) -> None:
         """Print one line for each part, then the next command."""
-        context.show_table(("what", "state", "since", "detail"), list(_rows(self.status)))
+        table = [("what", "state", "since", "detail"), *_rows(self.status)]
+        shown = (0, 1, 3) if 0 < context.style.width < _NARROW else (0, 1, 2, 3)
+        headings, *rows = [[row[column] for column in shown] for row in table]
+        context.show_table(headings, rows)
         context.show()
         if self.status.since is not None:
             context.show(f"Changed in the lock since you were here on {day(self.status.since.when)}:")
@@ -133,7 +141,7 @@ def _sent(status: Status) -> Iterator[tuple[str, str, str, str]]:
 
 def _told(environment: Environment) -> tuple[str, str, str]:
     python = f"Python {environment.python}" if environment.python else ""
-    state = "fits the lock" if environment.fit is EnvironmentState.FITS else str(environment.fit)
+    state = _STATES.get(environment.fit, str(environment.fit))
     if environment.findings:
         state += f": {count(environment.findings, 'finding')}"
     detail = f"{python} in {environment.root.name}".strip()
