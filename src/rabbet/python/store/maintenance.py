@@ -26,6 +26,7 @@ _LONG_RUN = 86400  # seconds: a build may write into its folder for hours
 # What killed runs left, and what is made again: how old it may be, in seconds.
 _LITTER = {
     **dict.fromkeys(("partial", "build-logs", "built", "searches", "trials-made"), _LONG_RUN),
+    "sizes": _SELDOM,
     "unchanged": _SELDOM,
 }
 _PURPOSES = {
@@ -45,6 +46,7 @@ _REMEMBERED = (
     "parsed",
     "runtimes",
     "searches",
+    "sizes",
     "states",
     "trials-made",
     "unchanged",
