@@ -188,7 +188,7 @@ def _actions_text(name: str, actions: Mapping[str, str]) -> str:
     width = max(map(len, actions))
     summaries = {action: text.partition("\n")[0].rstrip(".") for action, text in actions.items()}
     lines = [f"  {action:<{width}}  {summary}" for action, summary in summaries.items()]
-    return "\n".join(["actions:", *lines, "", f"`rabbet {name} ACTION --help` tells the options of one."])
+    return "\n".join(["actions:", *lines, "", f"`rabbet {name} ACTION --help` shows the options of one."])
 
 
 def fill_parser(parser: ArgumentParser, name: str) -> None:
@@ -204,6 +204,7 @@ def _unknown(name: str, rest: Sequence[str]) -> WrongUsage:
     from difflib import get_close_matches
 
     from rabbet.cli.synonyms import meant
+    from rabbet.core.shell import joined_words
     from rabbet.core.shown_text import shown_argument
 
     shown = shown_argument(name)[:60]
@@ -212,5 +213,6 @@ def _unknown(name: str, rest: Sequence[str]) -> WrongUsage:
         return WrongUsage(f"there is no command '{shown}'; Rabbet's command for it is", remedy=known)
     near = get_close_matches(name, COMMANDS, n=1)
     return WrongUsage(
-        f"there is no command '{shown}'", remedy=f"rabbet {near[0]} --help" if near else "rabbet --help"
+        f"there is no command '{shown}'",
+        remedy=joined_words(["rabbet", near[0], *rest]) if near else "rabbet --help",
     )

@@ -51,7 +51,8 @@ def _rows(status: Status) -> Iterator[tuple[str, str, str, str]]:
     yield "project", f"{declaration.name} {version}".rstrip(), "", _sections(status)
     python = specifiers_text(declaration.python)
     others = ", ".join(map(str, declaration.runtimes))
-    runtimes = ", ".join(part for part in (f"python{python}", others) if part)
+    dated = f"releases as of {declaration.as_of}" if declaration.as_of else ""
+    runtimes = ", ".join(part for part in (f"python{python}", others, dated) if part)
     amount = count(len(list(declaration.declared())), "requirement")
     if declaration.by_build:
         amount = "its build was not asked yet" if declaration.told is None else f"{amount}, its build tells"
